@@ -1,0 +1,27 @@
+// Command steward runs inside every workspace and does there what the service
+// asks. It is carried in the yardbench binary and has no use by itself.
+package main
+
+import (
+	"fmt"
+	"os"
+
+	"yardbench/internal/steward/inside"
+)
+
+func main() {
+	verb := ""
+	if len(os.Args) > 1 {
+		verb = os.Args[1]
+	}
+	switch verb {
+	case "init":
+		os.Exit(inside.Init())
+	case "serve":
+		os.Exit(inside.Serve())
+	case "credential":
+		os.Exit(inside.CredentialHelper(os.Args[2:], os.Stdin, os.Stdout))
+	}
+	fmt.Fprintln(os.Stderr, "steward: runs inside a workspace; the service starts it")
+	os.Exit(2)
+}

@@ -1,0 +1,294 @@
+// Package repo keeps a bare mirror of each registered repository, through git
+// itself: it fetches, resolves a branch, reads files at a commit and packs a
+// build context. It touches its own folder and the git host, nothing else.
+//
+// What a repository holds is hostile: nothing of it is run, no hook, no
+// filter, no configuration; everything read is bounded.
+package repo
+
+import (
+	"bytes"
+	"context"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+	"unicode"
+)
+
+// Bounds.
+const (
+	fetchTimeout = 2 * time.Minute
+	readTimeout  = 20 * time.Second
+	// MaxContextBytes bounds a build context.
+	MaxContextBytes = 1 << 30
+)
+
+// Credential signs in to a git host; the zero Credential does not.
+type Credential struct{ Username, Password string }
+
+// Mirrors is a folder of bare mirrors.
+type Mirrors struct {
+	dir   string
+	mu    sync.Mutex
+	locks map[string]*sync.Mutex
+}
+
+// NewMirrors keeps mirrors under dir.
+func NewMirrors(dir string) *Mirrors { return &Mirrors{dir: dir, locks: map[string]*sync.Mutex{}} }
+
+// Problem is a failure that the person who asked can do something about.
+type Problem struct{ What, Next string }
+
+func (p Problem) Error() string { return p.What + "; " + p.Next }
+
+// CheckURL tells what is wrong with a repository's address, if anything.
+func CheckURL(s string) error {
+	bad := func(what string) error {
+		return Problem{fmt.Sprintf("repository address %q %s", s, what), "give one like https://git.skerryline.example/tide-board.git"}
+	}
+	switch u, err := url.Parse(s); {
+	case strings.ContainsFunc(s, func(r rune) bool { return unicode.IsSpace(r) || unicode.IsControl(r) }):
+		return bad("has a blank in it")
+	case err != nil:
+		return bad("cannot be read")
+	case u.Scheme != "http" && u.Scheme != "https":
+		return bad("does not start with https:// or http://")
+	case u.User != nil:
+		return bad("holds a user name or password; those are given apart")
+	case u.Host == "" || strings.Trim(u.Path, "/") == "":
+		return bad("names no host or no repository")
+	case u.RawQuery != "" || u.Fragment != "":
+		return bad("has a query or fragment")
+	}
+	return nil
+}
+
+// Host is the host of an address, with its port if one is given.
+func Host(address string) string {
+	u, err := url.Parse(address)
+	if err != nil {
+		return ""
+	}
+	return u.Host
+}
+
+// DefaultBranch asks the git host which branch a repository starts with.
+func (m *Mirrors) DefaultBranch(ctx context.Context, address string, c Credential) (string, error) {
+	ctx, cancel := context.WithTimeout(ctx, readTimeout)
+	defer cancel()
+	out, err := git(ctx, "", &c, "ls-remote", "--symref", "--", address, "HEAD")
+	if err != nil {
+		return "", hostProblem(address, err)
+	}
+	if _, rest, ok := strings.Cut(string(out), "ref: refs/heads/"); ok {
+		if b, _, ok := strings.Cut(rest, "\t"); ok {
+			return b, nil
+		}
+	}
+	return "", Problem{"the repository at " + address + " has no branch yet", "push a first commit"}
+}
+
+// Fetch brings the mirror of a repository up to date.
+func (m *Mirrors) Fetch(ctx context.Context, id, address string, c Credential) error {
+	ctx, cancel := context.WithTimeout(ctx, fetchTimeout)
+	defer cancel()
+	l := m.lock(id)
+	l.Lock()
+	defer l.Unlock()
+	dir := m.path(id)
+	if _, err := os.Stat(filepath.Join(dir, "HEAD")); err != nil {
+		if _, err := git(ctx, "", nil, "init", "--quiet", "--bare", "--", dir); err != nil {
+			return fmt.Errorf("make the mirror: %w", err)
+		}
+	}
+	if _, err := git(ctx, dir, &c, "fetch", "--quiet", "--prune", "--no-tags", "--no-auto-gc", "--", address, "+refs/heads/*:refs/heads/*"); err != nil {
+		return hostProblem(address, err)
+	}
+	return nil
+}
+
+// Resolve is the commit at the head of a branch, as last fetched.
+func (m *Mirrors) Resolve(ctx context.Context, id, branch string) (string, error) {
+	unknown := Problem{fmt.Sprintf("there is no branch %q in the repository", branch), "look at its branches with: git ls-remote --heads"}
+	if strings.ContainsFunc(branch, func(r rune) bool { return unicode.IsSpace(r) || unicode.IsControl(r) }) || strings.HasPrefix(branch, "-") {
+		return "", unknown
+	}
+	out, err := m.read(ctx, id, "rev-parse", "--verify", "--quiet", "--end-of-options", "refs/heads/"+branch+"^{commit}")
+	if err != nil {
+		if names, lerr := m.read(ctx, id, "for-each-ref", "--count=12", "--format=%(refname:lstrip=2)", "refs/heads"); lerr == nil {
+			unknown.Next = "its branches: " + strings.Join(strings.Fields(string(names)), ", ")
+		}
+		return "", unknown
+	}
+	return strings.TrimSpace(string(out)), nil
+}
+
+var entry = regexp.MustCompile(`^(\d{6}) (\w+) ([0-9a-f]+) +(\d+|-)\t`)
+
+// ReadFile reads a plain file at a commit, of at most max bytes; ok is false
+// when there is none: a link or folder is none.
+func (m *Mirrors) ReadFile(ctx context.Context, id, commit, path string, max int64) (content []byte, ok bool, err error) {
+	out, err := m.read(ctx, id, "ls-tree", "-l", "--full-tree", commit, "--", ":(top,literal)"+path)
+	if err != nil {
+		return nil, false, err
+	}
+	e := entry.FindSubmatch(out)
+	if e == nil || string(e[2]) != "blob" || string(e[1]) == "120000" {
+		return nil, false, nil
+	}
+	if size, _ := strconv.ParseInt(string(e[4]), 10, 64); size > max {
+		return nil, false, Problem{fmt.Sprintf("%s has %d bytes; at most %d are read", path, size, max), "make it smaller"}
+	}
+	content, err = m.read(ctx, id, "cat-file", "blob", string(e[3]))
+	return content, err == nil, err
+}
+
+// Tree is the id of a folder's tree at a commit; "." is the whole.
+func (m *Mirrors) Tree(ctx context.Context, id, commit, folder string) (string, error) {
+	spec := commit + "^{tree}"
+	if folder != "." {
+		spec = commit + ":" + folder
+	}
+	out, err := m.read(ctx, id, "rev-parse", "--verify", "--quiet", "--end-of-options", spec)
+	if err != nil {
+		return "", Problem{fmt.Sprintf("there is no folder %q in the repository at %.10s", folder, commit), "correct the build context in the definition"}
+	}
+	return strings.TrimSpace(string(out)), nil
+}
+
+// Pack writes a folder of the repository at a commit into dest, which must
+// not exist. Links are written as links and never followed.
+func (m *Mirrors) Pack(ctx context.Context, id, commit, folder, dest string) error {
+	tree, err := m.Tree(ctx, id, commit, folder)
+	if err != nil {
+		return err
+	}
+	sizes, err := m.read(ctx, id, "ls-tree", "-r", "--format=%(objectsize)", tree)
+	if err != nil {
+		return err
+	}
+	var total int64
+	for _, s := range bytes.Fields(sizes) {
+		n, _ := strconv.ParseInt(string(s), 10, 64)
+		total += n
+	}
+	if total > MaxContextBytes {
+		return Problem{fmt.Sprintf("the build context %q has %d MiB; at most %d are allowed", folder, total>>20, MaxContextBytes>>20), "name a smaller folder as context"}
+	}
+	if err := os.MkdirAll(dest, 0o700); err != nil {
+		return err
+	}
+	index := dest + ".index"
+	defer os.Remove(index)
+	ctx, cancel := context.WithTimeout(ctx, fetchTimeout)
+	defer cancel()
+	for _, args := range [][]string{{"read-tree", tree}, {"--work-tree=" + dest, "checkout-index", "--all", "--quiet"}} {
+		cmd := command(ctx, m.path(id), nil, args...)
+		cmd.Env = append(cmd.Env, "GIT_INDEX_FILE="+index)
+		if _, err := output(cmd); err != nil {
+			return fmt.Errorf("pack the build context: %w", err)
+		}
+	}
+	return nil
+}
+
+func (m *Mirrors) path(id string) string { return filepath.Join(m.dir, id+".git") }
+
+func (m *Mirrors) lock(id string) *sync.Mutex {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.locks[id] == nil {
+		m.locks[id] = &sync.Mutex{}
+	}
+	return m.locks[id]
+}
+
+func (m *Mirrors) read(ctx context.Context, id string, args ...string) ([]byte, error) {
+	ctx, cancel := context.WithTimeout(ctx, readTimeout)
+	defer cancel()
+	return git(ctx, m.path(id), nil, args...)
+}
+
+func git(ctx context.Context, dir string, c *Credential, args ...string) ([]byte, error) {
+	return output(command(ctx, dir, c, args...))
+}
+
+// command prepares git with no configuration but ours. A credential goes by
+// the environment, where only the same user can see it, and never follows a
+// redirect to another host.
+func command(ctx context.Context, dir string, c *Credential, args ...string) *exec.Cmd {
+	if dir != "" {
+		args = append([]string{"--git-dir=" + dir}, args...)
+	}
+	cmd := exec.CommandContext(ctx, "git", args...)
+	config := []string{"http.followRedirects", "false", "core.hooksPath", "/dev/null", "core.symlinks", "true", "core.attributesFile", "/dev/null"}
+	if c != nil && c.Username != "" {
+		basic := base64.StdEncoding.EncodeToString([]byte(c.Username + ":" + c.Password))
+		config = append(config, "http.extraHeader", "Authorization: Basic "+basic)
+	}
+	cmd.Env = append([]string{"PATH=" + os.Getenv("PATH"), "HOME=/nonexistent", "LC_ALL=C", "GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=/dev/null",
+		"GIT_TERMINAL_PROMPT=0", "GIT_ALLOW_PROTOCOL=http:https", "GIT_ATTR_NOSYSTEM=1"}, ConfigEnv(config...)...)
+	cmd.WaitDelay = time.Second
+	return cmd
+}
+
+// ConfigEnv is the environment that gives git the configuration in pairs of
+// key and value (git-config(1), GIT_CONFIG_COUNT), without a file.
+func ConfigEnv(pairs ...string) []string {
+	env := []string{"GIT_CONFIG_COUNT=" + strconv.Itoa(len(pairs)/2)}
+	for i := 0; i+1 < len(pairs); i += 2 {
+		n := strconv.Itoa(i / 2)
+		env = append(env, "GIT_CONFIG_KEY_"+n+"="+pairs[i], "GIT_CONFIG_VALUE_"+n+"="+pairs[i+1])
+	}
+	return env
+}
+
+// gitError is git's own complaint.
+type gitError struct {
+	message string
+	err     error
+}
+
+func (e gitError) Error() string { return e.message }
+func (e gitError) Unwrap() error { return e.err }
+
+func output(cmd *exec.Cmd) ([]byte, error) {
+	var out, errs bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &errs
+	if err := cmd.Run(); err != nil {
+		lines := strings.TrimSpace(errs.String())
+		if lines == "" {
+			lines = err.Error()
+		}
+		if len(lines) > 2000 {
+			lines = lines[len(lines)-2000:]
+		}
+		return nil, gitError{lines, err}
+	}
+	return out.Bytes(), nil
+}
+
+// hostProblem puts git's complaint about a git host into our words.
+func hostProblem(address string, err error) error {
+	var g gitError
+	if !errors.As(err, &g) {
+		return err
+	}
+	last := g.message[strings.LastIndexByte(g.message, '\n')+1:]
+	switch s := g.message; {
+	case strings.Contains(s, "not found"), strings.Contains(s, "returned error: 404"):
+		return Problem{"the git host knows no repository at " + address, "check the address, and that you may see it there"}
+	case strings.Contains(s, "Authentication failed"), strings.Contains(s, "returned error: 403"), strings.Contains(s, "could not read Username"), strings.Contains(s, "terminal prompts disabled"):
+		return Problem{"the git host at " + Host(address) + " refuses your credential", "give a fresh one with: yardbench credential put " + Host(address)}
+	}
+	return Problem{"the git host at " + Host(address) + " cannot be used: " + last, "try again when it answers"}
+}

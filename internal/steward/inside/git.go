@@ -1,0 +1,164 @@
+package inside
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"yardbench/internal/steward"
+)
+
+// maxListed bounds each list of a work report.
+const maxListed = 100
+
+// clone puts a full clone into the workspace folder, as the user, and writes
+// its completion mark last. A folder without the mark is emptied and cloned
+// again: the service asks for a clone only before the first use.
+func (s *server) clone(r steward.Request, log io.Writer) steward.Exit {
+	fail := func(format string, a ...any) steward.Exit {
+		return steward.Exit{Code: 1, Problem: fmt.Sprintf(format, a...)}
+	}
+	folder := r.Process.Folder
+	mark := filepath.Join(folder, ".git", "yardbench-seeded")
+	if st, err := os.Lstat(mark); err == nil && st.Mode().IsRegular() {
+		return steward.Exit{}
+	}
+	a, err := lookup(r.Process.User)
+	if err != nil {
+		return fail("%s", err)
+	}
+	if _, err := find("git", s.environment(a, r.Process)["PATH"], "/"); err != nil {
+		return fail("the image has no git; add it to the image, a workspace needs it")
+	}
+	entries, err := os.ReadDir(folder)
+	if err != nil {
+		return fail("the workspace folder: %s", err)
+	}
+	for _, e := range entries {
+		if e.Name() == "lost+found" {
+			continue
+		}
+		if err := os.RemoveAll(filepath.Join(folder, e.Name())); err != nil {
+			return fail("empty the workspace folder: %s", err)
+		}
+	}
+	if err := os.Chown(folder, int(a.uid), int(a.gid)); err != nil {
+		return fail("give the workspace folder to %s: %s", a.name, err)
+	}
+	p := r.Process
+	p.Argv = []string{"git", "clone", "--branch", r.Branch, "--", r.URL, folder}
+	p.Folder = "/"
+	cmd, err := s.prepare(p)
+	if err != nil {
+		return fail("%s", err)
+	}
+	cmd.Stdout, cmd.Stderr = log, log
+	if err := cmd.Run(); err != nil {
+		x := ended(err)
+		x.Problem = "git clone failed"
+		return x
+	}
+	// The mark is made where the user may write: never through a link of theirs.
+	f, err := os.OpenFile(mark, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o444)
+	if err != nil {
+		return fail("mark the clone: %s", err)
+	}
+	if err := f.Close(); err != nil {
+		return fail("mark the clone: %s", err)
+	}
+	return steward.Exit{}
+}
+
+// work looks at the workspace folder for what exists nowhere else. It runs
+// git as the user and takes a failure for "cannot be looked at".
+func (s *server) work(p steward.Process) steward.WorkReport {
+	var w steward.WorkReport
+	git := func(args ...string) []string {
+		if w.Problem != "" {
+			return nil
+		}
+		q := p
+		// A repository's own settings must not start programs here.
+		q.Argv = append([]string{"git", "-c", "core.fsmonitor=false", "-c", "core.hooksPath=/dev/null", "-c", "core.quotePath=false"}, args...)
+		cmd, err := s.prepare(q)
+		if err != nil {
+			w.Problem = err.Error()
+			return nil
+		}
+		var out, errs bytes.Buffer
+		cmd.Stdout, cmd.Stderr = &out, &errs
+		if err := cmd.Start(); err != nil {
+			w.Problem = err.Error()
+			return nil
+		}
+		timer := time.AfterFunc(20*time.Second, func() { _ = cmd.Process.Kill() })
+		err = cmd.Wait()
+		timer.Stop()
+		if err != nil {
+			w.Problem = fmt.Sprintf("git %s: %s", args[0], strings.TrimSpace(errs.String()))
+			return nil
+		}
+		return strings.FieldsFunc(out.String(), func(r rune) bool { return r == '\n' })
+	}
+	if _, err := os.Stat(filepath.Join(p.Folder, ".git")); err != nil {
+		w.Problem = "the workspace folder is no git clone any more"
+		return w
+	}
+	for _, l := range git("status", "--porcelain", "--untracked-files=all") {
+		if len(l) > 3 {
+			w.Uncommitted = append(w.Uncommitted, l[3:])
+		}
+	}
+	w.Unpushed = git("log", "--format=%h %s", "--max-count=1000", "HEAD", "--branches", "--tags", "--not", "--remotes")
+	w.Stashes = len(git("stash", "list"))
+	w.Uncommitted = w.Uncommitted[:min(len(w.Uncommitted), maxListed)]
+	w.Unpushed = w.Unpushed[:min(len(w.Unpushed), maxListed)]
+	return w
+}
+
+// CredentialHelper speaks git's credential protocol (gitcredentials(7)): asked
+// to "get", it asks the service through the serving steward. It keeps nothing.
+func CredentialHelper(args []string, in io.Reader, out io.Writer) int {
+	if len(args) != 1 || args[0] != "get" {
+		return 0 // store and erase: there is nothing here to store or erase
+	}
+	text, err := io.ReadAll(io.LimitReader(in, 64<<10))
+	if err != nil {
+		return 1
+	}
+	var host string
+	for _, l := range strings.Split(string(text), "\n") {
+		if h, ok := strings.CutPrefix(l, "host="); ok {
+			host = h
+		}
+	}
+	conn, err := net.DialTimeout("unix", helperSock, 5*time.Second)
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "yardbench: the steward does not answer:", err)
+		return 1
+	}
+	defer conn.Close()
+	_ = conn.SetDeadline(time.Now().Add(20 * time.Second)) // a failure shows at the next call
+	c := &steward.Conn{Stream: conn}
+	var cred steward.GitCredential
+	err = c.Send(steward.Request{Kind: steward.Credential, Host: host})
+	if err == nil {
+		err = c.Receive(&cred)
+	}
+	if err == nil && cred.Problem != "" {
+		err = fmt.Errorf("%s", cred.Problem)
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "yardbench:", err)
+		return 1
+	}
+	fmt.Fprintf(out, "username=%s\npassword=%s\n", oneLine(cred.Username), oneLine(cred.Password))
+	return 0
+}
+
+func oneLine(s string) string { return strings.NewReplacer("\n", "", "\r", "").Replace(s) }

@@ -1,0 +1,247 @@
+package inside
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"yardbench/internal/core/definition"
+	"yardbench/internal/steward"
+)
+
+// account is a user of the container.
+type account struct {
+	name, home, shell string
+	uid, gid          uint32
+	groups            []uint32
+}
+
+// lookup finds a user in the container's own files: a name, a number, or
+// number:number, as images write it.
+func lookup(user string) (account, error) {
+	if user == "" {
+		user = "root"
+	}
+	user, group, _ := strings.Cut(user, ":")
+	a := account{name: user, home: "/", shell: "/bin/sh"}
+	found := false
+	err := eachLine("/etc/passwd", func(f []string) {
+		if len(f) >= 7 && !found && (f[0] == user || f[2] == user) {
+			uid, err1 := strconv.ParseUint(f[2], 10, 32)
+			gid, err2 := strconv.ParseUint(f[3], 10, 32)
+			if err1 == nil && err2 == nil {
+				found = true
+				a.name, a.uid, a.gid, a.home, a.shell = f[0], uint32(uid), uint32(gid), f[5], f[6]
+			}
+		}
+	})
+	if err != nil && !os.IsNotExist(err) {
+		return a, err
+	}
+	if !found {
+		n, err := strconv.ParseUint(user, 10, 32)
+		if err != nil && user != "root" {
+			return a, fmt.Errorf("the image has no user %q; name one it has in remoteUser", user)
+		}
+		a.uid, a.gid = uint32(n), uint32(n)
+	}
+	if g, err := strconv.ParseUint(group, 10, 32); group != "" && err == nil {
+		a.gid = uint32(g)
+	}
+	_ = eachLine("/etc/group", func(f []string) { // no group file: no further groups
+		if len(f) < 4 {
+			return
+		}
+		for _, m := range strings.Split(f[3], ",") {
+			if g, err := strconv.ParseUint(f[2], 10, 32); m == a.name && err == nil {
+				a.groups = append(a.groups, uint32(g))
+			}
+		}
+	})
+	if st, err := os.Stat(a.shell); a.shell == "" || err != nil || st.IsDir() {
+		a.shell = "/bin/sh"
+	}
+	return a, nil
+}
+
+func eachLine(path string, f func(fields []string)) error {
+	file, err := os.Open(path)
+	if err != nil {
+		return err
+	}
+	defer file.Close()
+	for sc := bufio.NewScanner(io.LimitReader(file, 4<<20)); sc.Scan(); {
+		f(strings.Split(sc.Text(), ":"))
+	}
+	return nil
+}
+
+// prepare makes a command that runs as the process asks, in a process group
+// of its own and without the right to dump core.
+func (s *server) prepare(p steward.Process) (*exec.Cmd, error) {
+	a, err := lookup(p.User)
+	if err != nil {
+		return nil, err
+	}
+	env := s.environment(a, p)
+	argv := p.Argv
+	if len(argv) == 0 {
+		argv = []string{a.shell}
+	}
+	folder := p.Folder
+	if st, err := os.Stat(folder); folder == "" || err != nil || !st.IsDir() {
+		folder = a.home
+	}
+	path, err := find(argv[0], env["PATH"], folder)
+	if err != nil {
+		return nil, err
+	}
+	cmd := &exec.Cmd{Path: path, Args: argv, Dir: folder}
+	for k, v := range env {
+		cmd.Env = append(cmd.Env, k+"="+v)
+	}
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	if a.uid != 0 || a.gid != 0 {
+		cmd.SysProcAttr.Credential = &syscall.Credential{Uid: a.uid, Gid: a.gid, Groups: a.groups}
+	}
+	return cmd, nil
+}
+
+// environment is the container's, then the user's, then what was asked for.
+func (s *server) environment(a account, p steward.Process) map[string]string {
+	env := map[string]string{"PATH": "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin", "LANG": "C.UTF-8"}
+	for _, kv := range os.Environ() {
+		if k, v, ok := strings.Cut(kv, "="); ok {
+			env[k] = v
+		}
+	}
+	container := map[string]string{}
+	for k, v := range env {
+		container[k] = v
+	}
+	env["HOME"], env["USER"], env["LOGNAME"], env["SHELL"] = a.home, a.name, a.name, a.shell
+	for k, v := range p.Env {
+		env[k] = definition.PutContainerEnv(v, func(name string) (string, bool) { v, ok := container[name]; return v, ok })
+	}
+	pairs := p.GitConfig
+	if p.GitHost != "" {
+		// By the environment, so that nothing of it is written into the tree.
+		pairs = append(pairs, "http."+p.GitHost+".proxy", s.gitProxy,
+			"credential."+p.GitHost+".helper", "", "credential."+p.GitHost+".helper", Binary+" credential")
+	}
+	for i := 0; i+1 < len(pairs); i += 2 {
+		n := strconv.Itoa(i / 2)
+		env["GIT_CONFIG_KEY_"+n], env["GIT_CONFIG_VALUE_"+n] = pairs[i], pairs[i+1]
+	}
+	if len(pairs) > 0 {
+		env["GIT_CONFIG_COUNT"] = strconv.Itoa(len(pairs) / 2)
+	}
+	return env
+}
+
+// find looks a program up as a shell would, in the PATH of the session.
+func find(name, path, folder string) (string, error) {
+	runs := func(p string) bool {
+		st, err := os.Stat(p)
+		return err == nil && !st.IsDir() && st.Mode()&0o111 != 0
+	}
+	if strings.Contains(name, "/") {
+		p := name
+		if !strings.HasPrefix(p, "/") {
+			p = folder + "/" + p
+		}
+		if runs(p) {
+			return p, nil
+		}
+		return "", fmt.Errorf("%s: there is no such program in the workspace", name)
+	}
+	for _, d := range strings.Split(path, ":") {
+		if p := d + "/" + name; d != "" && runs(p) {
+			return p, nil
+		}
+	}
+	return "", fmt.Errorf("%s: there is no such program in the workspace's PATH", name)
+}
+
+// track keeps the process group's leader in mind while it runs.
+func (s *server) track(pid int, runs bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if runs {
+		s.procs[pid] = true
+	} else {
+		delete(s.procs, pid)
+	}
+}
+
+// ended says how a command ended.
+func ended(err error) steward.Exit {
+	var ee *exec.ExitError
+	switch {
+	case err == nil:
+		return steward.Exit{}
+	case errors.As(err, &ee):
+		if ws, ok := ee.Sys().(syscall.WaitStatus); ok {
+			return steward.Exit{Code: exitCode(ws)}
+		}
+		return steward.Exit{Code: ee.ExitCode()}
+	}
+	return steward.Exit{Code: 127, Problem: err.Error()}
+}
+
+// run runs a command for as long as its stream lives.
+func (s *server) run(c *steward.Conn, cmd *exec.Cmd) {
+	stdin, err := cmd.StdinPipe()
+	if err == nil {
+		cmd.Stdout, cmd.Stderr = c.Writer(steward.Output), c.Writer(steward.Errors)
+		cmd.WaitDelay = 2 * time.Second // a background child must not hold the output for ever
+		err = cmd.Start()
+	}
+	if err != nil {
+		_ = c.SendJSON(steward.Ended, steward.Exit{Code: 126, Problem: err.Error()})
+		return
+	}
+	s.track(cmd.Process.Pid, true)
+	finished := make(chan struct{})
+	go func() {
+		for {
+			k, p, err := c.ReceiveFrame()
+			if err != nil {
+				break // whoever asked is gone: so is the command
+			}
+			switch k {
+			case steward.Input:
+				_, _ = stdin.Write(p) // a command may leave its input unread
+			case steward.NoMore:
+				stdin.Close()
+			}
+		}
+		for _, sig := range []syscall.Signal{syscall.SIGHUP, syscall.SIGTERM, syscall.SIGKILL} {
+			select {
+			case <-finished:
+				return
+			default:
+				_ = syscall.Kill(-cmd.Process.Pid, sig)
+			}
+			select {
+			case <-finished:
+				return
+			case <-time.After(2 * time.Second):
+			}
+		}
+	}()
+	err = cmd.Wait()
+	if errors.Is(err, exec.ErrWaitDelay) {
+		err = nil
+	}
+	s.track(cmd.Process.Pid, false)
+	close(finished)
+	_ = c.SendJSON(steward.Ended, ended(err))
+}

@@ -1,0 +1,295 @@
+package inside
+
+import (
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"github.com/hashicorp/yamux"
+
+	"yardbench/internal/steward"
+)
+
+// Places in the container.
+const (
+	linkDir    = "/.yardbench/link"           // read-only: the service's socket and our token
+	runDir     = "/run/yardbench"             // on tmpfs: our socket, set-up logs
+	recordDir  = "/var/lib/yardbench-steward" // in the container's own layer: set-up records, no values
+	helperSock = runDir + "/helper.sock"
+	// Binary is where the steward finds itself in a workspace.
+	Binary = "/.yardbench/bin/steward"
+)
+
+// stopGrace is what sessions get between being asked to end and being ended.
+const stopGrace = 5 * time.Second
+
+// server is the serving steward.
+type server struct {
+	mu        sync.Mutex
+	session   *yamux.Session // nil while the service is away
+	terminals map[string]*terminal
+	setUps    map[string]*setUp
+	procs     map[int]bool // leaders of process groups that run
+	gitProxy  string       // the address of the proxy for git
+}
+
+// Serve connects to the service, again and again, and does what it asks.
+func Serve() int {
+	s := &server{terminals: map[string]*terminal{}, setUps: map[string]*setUp{}, procs: map[int]bool{}}
+	if err := os.MkdirAll(filepath.Join(runDir, "set-up"), 0o700); err == nil {
+		err = os.Chmod(runDir, 0o755)
+		_ = err // a tmpfs of our own: what cannot be changed shows in what follows
+	}
+	if err := s.listen(); err != nil {
+		slog.Error("listen for git", "error", err)
+		return 1
+	}
+	stop := make(chan os.Signal, 1)
+	signal.Notify(stop, syscall.SIGTERM, syscall.SIGINT)
+	go s.connect()
+	<-stop
+	s.endAll()
+	return 0
+}
+
+// connect keeps one connection to the service.
+func (s *server) connect() {
+	wait := 20 * time.Millisecond
+	for {
+		began := time.Now()
+		if err := s.once(); err != nil {
+			slog.Info("the service is away", "error", err)
+		}
+		if time.Since(began) > time.Second {
+			wait = 20 * time.Millisecond
+		}
+		time.Sleep(wait)
+		wait = min(wait*2, 2*time.Second)
+	}
+}
+
+func (s *server) once() error {
+	token, err := os.ReadFile(filepath.Join(linkDir, "token"))
+	if err != nil {
+		return err
+	}
+	conn, err := net.DialTimeout("unix", filepath.Join(linkDir, "steward.sock"), 5*time.Second)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	session, err := yamux.Server(conn, steward.Multiplex())
+	if err != nil {
+		return err
+	}
+	defer session.Close()
+	stream, err := session.OpenStream()
+	if err != nil {
+		return err
+	}
+	hello := &steward.Conn{Stream: stream}
+	if err := hello.Send(steward.Hello{Versions: steward.Versions, Token: strings.TrimSpace(string(token)), Arch: runtime.GOARCH}); err != nil {
+		return err
+	}
+	var w steward.Welcome
+	if err := hello.Receive(&w); err != nil {
+		return err
+	}
+	if w.Refusal != "" {
+		return fmt.Errorf("the service refuses: %s", w.Refusal)
+	}
+	stream.Close()
+	s.mu.Lock()
+	s.session = session
+	s.mu.Unlock()
+	defer func() {
+		s.mu.Lock()
+		s.session = nil
+		s.mu.Unlock()
+	}()
+	for {
+		stream, err := session.AcceptStream()
+		if err != nil {
+			return err
+		}
+		go s.serve(&steward.Conn{Stream: stream})
+	}
+}
+
+// serve does what one stream asks.
+func (s *server) serve(c *steward.Conn) {
+	defer c.Stream.Close()
+	var r steward.Request
+	if err := c.Receive(&r); err != nil {
+		return
+	}
+	refuse := func(err error) { _ = c.Send(steward.Reply{Problem: err.Error()}) } // a stream that broke has no reader
+	switch r.Kind {
+	case steward.Terminal:
+		t, err := s.terminal(r)
+		if err != nil {
+			refuse(err)
+			return
+		}
+		if c.Send(steward.Reply{}) == nil {
+			t.attach(c)
+		}
+	case steward.Run:
+		p, err := s.prepare(r.Process)
+		if err != nil {
+			refuse(err)
+			return
+		}
+		if c.Send(steward.Reply{}) == nil {
+			s.run(c, p)
+		}
+	case steward.SetUp:
+		u, err := s.setUp(r)
+		if err != nil {
+			refuse(err)
+			return
+		}
+		if c.Send(steward.Reply{}) == nil {
+			u.follow(c)
+		}
+	case steward.CloneTo:
+		if c.Send(steward.Reply{}) == nil {
+			_ = c.SendJSON(steward.Ended, s.clone(r, c.Writer(steward.Output)))
+		}
+	case steward.Work:
+		_ = c.Send(steward.Reply{})
+		_ = c.Send(s.work(r.Process))
+	default:
+		refuse(fmt.Errorf("this steward does not know %q", r.Kind))
+	}
+}
+
+// open opens a stream to the service.
+func (s *server) open(r steward.Request) (*steward.Conn, error) {
+	s.mu.Lock()
+	session := s.session
+	s.mu.Unlock()
+	if session == nil {
+		return nil, fmt.Errorf("the service is away; try again in a moment")
+	}
+	stream, err := session.OpenStream()
+	if err != nil {
+		return nil, err
+	}
+	c := &steward.Conn{Stream: stream}
+	var reply steward.Reply
+	err = c.Send(r)
+	if err == nil {
+		err = c.Receive(&reply)
+	}
+	if err == nil && reply.Problem != "" {
+		err = fmt.Errorf("%s", reply.Problem)
+	}
+	if err != nil {
+		stream.Close()
+		return nil, err
+	}
+	return c, nil
+}
+
+// listen opens the proxy for git on loopback and the credential helper's
+// socket. Both lead to the service, and it decides.
+func (s *server) listen() error {
+	proxy, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return err
+	}
+	s.gitProxy = "http://" + proxy.Addr().String()
+	go accept(proxy, func(conn net.Conn) {
+		c, err := s.open(steward.Request{Kind: steward.Git})
+		if err != nil {
+			fmt.Fprintf(conn, "HTTP/1.1 503 Service Unavailable\r\nConnection: close\r\nContent-Type: text/plain\r\n\r\n%s\n", err)
+			return
+		}
+		defer c.Stream.Close()
+		both(conn, c.Stream)
+	})
+	_ = os.Remove(helperSock)
+	helper, err := net.Listen("unix", helperSock)
+	if err != nil {
+		return err
+	}
+	// Everybody in the workspace is its one person, whatever user they took.
+	if err := os.Chmod(helperSock, 0o666); err != nil {
+		return err
+	}
+	go accept(helper, func(conn net.Conn) {
+		in := &steward.Conn{Stream: conn}
+		var r steward.Request
+		if err := in.Receive(&r); err != nil {
+			return
+		}
+		var cred steward.GitCredential
+		c, err := s.open(steward.Request{Kind: steward.Credential, Host: r.Host})
+		if err == nil {
+			err = c.Receive(&cred)
+			c.Stream.Close()
+		}
+		if err != nil {
+			cred = steward.GitCredential{Problem: err.Error()}
+		}
+		_ = in.Send(cred)
+	})
+	return nil
+}
+
+func accept(l net.Listener, handle func(net.Conn)) {
+	limit := make(chan struct{}, 64) // more at once is nobody's git
+	for {
+		conn, err := l.Accept()
+		if err != nil {
+			time.Sleep(100 * time.Millisecond)
+			continue
+		}
+		limit <- struct{}{}
+		go func() {
+			defer func() { conn.Close(); <-limit }()
+			handle(conn)
+		}()
+	}
+}
+
+// both copies between two connections until one ends.
+func both(a, b io.ReadWriteCloser) {
+	over := make(chan struct{}, 2)
+	for _, d := range [][2]io.ReadWriteCloser{{a, b}, {b, a}} {
+		go func() {
+			_, _ = io.Copy(d[0], d[1]) // the end of either is the end of both
+			over <- struct{}{}
+		}()
+	}
+	<-over
+}
+
+// endAll asks every session to end, then ends it.
+func (s *server) endAll() {
+	each := func(sig syscall.Signal) (n int) {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		for pid := range s.procs {
+			_ = syscall.Kill(-pid, sig)
+			n++
+		}
+		return n
+	}
+	each(syscall.SIGTERM)
+	each(syscall.SIGHUP)
+	for end := time.Now().Add(stopGrace); time.Now().Before(end) && each(0) > 0; {
+		time.Sleep(20 * time.Millisecond)
+	}
+	each(syscall.SIGKILL)
+}

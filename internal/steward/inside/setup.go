@@ -1,0 +1,192 @@
+package inside
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"regexp"
+	"sync"
+	"time"
+
+	"yardbench/internal/steward"
+)
+
+// maxSetUpLog bounds what is kept of one set-up command's output.
+const maxSetUpLog = 64 << 20
+
+// setUp is one set-up command. Its record is on disk before it starts, in the
+// container's own layer; its log is on tmpfs, as it may hold what it was
+// given. So: an unknown id starts, a known one attaches, a finished one
+// answers with its result, and one that a container's end cut off is marked
+// and not run again.
+type setUp struct {
+	mu   sync.Mutex
+	cond *sync.Cond
+	log  string
+	size int64
+	over bool
+	exit steward.Exit
+}
+
+// record is what is kept of a set-up command.
+type record struct {
+	Over bool         `json:"over"`
+	Exit steward.Exit `json:"exit"`
+}
+
+var setUpID = regexp.MustCompile(`^[A-Za-z0-9._-]{1,160}$`)
+
+func (s *server) setUp(r steward.Request) (*setUp, error) {
+	if !setUpID.MatchString(r.ID) {
+		return nil, fmt.Errorf("%q is no set-up id", r.ID)
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if u := s.setUps[r.ID]; u != nil {
+		return u, nil
+	}
+	u := &setUp{log: filepath.Join(runDir, "set-up", r.ID+".log")}
+	u.cond = sync.NewCond(&u.mu)
+	path := filepath.Join(recordDir, r.ID+".json")
+	content, err := os.ReadFile(path)
+	switch {
+	case err == nil:
+		var rec record
+		if json.Unmarshal(content, &rec) != nil || !rec.Over {
+			rec.Exit = steward.Exit{Code: 130, Interrupted: true}
+		}
+		u.over, u.exit = true, rec.Exit
+		s.setUps[r.ID] = u
+		return u, nil
+	case !errors.Is(err, os.ErrNotExist):
+		return nil, err
+	}
+	cmd, err := s.prepare(r.Process)
+	if err != nil {
+		// It cannot run at all, and that is its result.
+		u.over, u.exit = true, steward.Exit{Code: 127, Problem: err.Error()}
+		return u, nil
+	}
+	if err := keep(path, record{}); err != nil {
+		return nil, fmt.Errorf("record the set-up command: %w", err)
+	}
+	log, err := os.OpenFile(u.log, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	s.setUps[r.ID] = u
+	out := &growing{u: u, file: log}
+	cmd.Stdout, cmd.Stderr = out, out
+	cmd.WaitDelay = 2 * time.Second // what it left in the background does not hold it up
+	go func() {
+		err := cmd.Start()
+		if err == nil {
+			s.track(cmd.Process.Pid, true)
+			defer s.track(cmd.Process.Pid, false)
+			err = cmd.Wait()
+		}
+		exit := ended(err)
+		_ = keep(path, record{Over: true, Exit: exit}) // a lost end reads as interrupted, which is safe
+		u.mu.Lock()
+		u.over, u.exit = true, exit
+		u.cond.Broadcast()
+		u.mu.Unlock()
+		log.Close()
+	}()
+	return u, nil
+}
+
+// keep writes a record so that it is whole and on disk.
+func keep(path string, r record) error {
+	body, err := json.Marshal(r)
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return err
+	}
+	f, err := os.OpenFile(path+".new", os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(body)
+	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return err
+	}
+	return os.Rename(path+".new", path)
+}
+
+// growing writes the log and wakes those who follow it.
+type growing struct {
+	u    *setUp
+	file *os.File
+}
+
+func (g *growing) Write(p []byte) (int, error) {
+	g.u.mu.Lock()
+	defer g.u.mu.Unlock()
+	if room := maxSetUpLog - g.u.size; room > 0 {
+		n, err := g.file.Write(p[:min(int64(len(p)), room)])
+		g.u.size += int64(n)
+		if err != nil {
+			return len(p), nil // a full tmpfs ends the log, not the command
+		}
+		g.u.cond.Broadcast()
+	}
+	return len(p), nil
+}
+
+// follow sends the log from its start, and the end when it comes.
+func (u *setUp) follow(c *steward.Conn) {
+	var sent int64
+	file, err := os.Open(u.log)
+	if err == nil {
+		defer file.Close()
+	}
+	gone := make(chan struct{})
+	go func() { // a reader that leaves must not keep us waiting for output
+		_, _ = io.Copy(io.Discard, c.Stream)
+		close(gone)
+		u.mu.Lock()
+		u.cond.Broadcast()
+		u.mu.Unlock()
+	}()
+	buf := make([]byte, 64<<10)
+	for {
+		u.mu.Lock()
+		for sent == u.size && !u.over && !closed(gone) {
+			u.cond.Wait()
+		}
+		size, over, exit := u.size, u.over, u.exit
+		u.mu.Unlock()
+		if closed(gone) {
+			return
+		}
+		for sent < size && file != nil {
+			n, err := file.ReadAt(buf[:min(int64(len(buf)), size-sent)], sent)
+			if n > 0 && c.SendFrame(steward.Output, buf[:n]) != nil {
+				return
+			}
+			sent += int64(n)
+			if err != nil {
+				break
+			}
+		}
+		if over {
+			_ = c.SendJSON(steward.Ended, exit)
+			return
+		}
+	}
+}
+
+func closed(c chan struct{}) bool {
+	select {
+	case <-c:
+		return true
+	default:
+		return false
+	}
+}

@@ -1,0 +1,165 @@
+package inside
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"sync"
+	"time"
+
+	"github.com/creack/pty"
+
+	"yardbench/internal/steward"
+)
+
+// Bounds on terminals.
+const (
+	maxTerminals    = 32
+	scrollbackBytes = 256 << 10
+	// slowest is how long one watcher may hold a terminal's output up.
+	slowest = 10 * time.Second
+)
+
+// terminal is a shell that outlives whoever looks at it.
+type terminal struct {
+	cmd      *exec.Cmd
+	file     *os.File
+	mu       sync.Mutex
+	watchers map[*steward.Conn]bool
+	history  []byte // the newest output
+	over     bool
+	exit     steward.Exit
+}
+
+// terminal finds the terminal with the request's label, or opens it.
+func (s *server) terminal(r steward.Request) (*terminal, error) {
+	s.mu.Lock()
+	t, n := s.terminals[r.ID], len(s.terminals)
+	s.mu.Unlock()
+	if t != nil {
+		t.resize(steward.Size{Columns: r.Columns, Rows: r.Rows})
+		return t, nil
+	}
+	if n >= maxTerminals {
+		return nil, fmt.Errorf("%d terminals are open already; end one first", n)
+	}
+	cmd, err := s.prepare(r.Process)
+	if err != nil {
+		return nil, err
+	}
+	cmd.SysProcAttr.Setctty = true
+	f, err := pty.StartWithAttrs(cmd, winsize(steward.Size{Columns: r.Columns, Rows: r.Rows}), cmd.SysProcAttr)
+	if err != nil {
+		return nil, fmt.Errorf("open a terminal: %w", err)
+	}
+	t = &terminal{cmd: cmd, file: f, watchers: map[*steward.Conn]bool{}}
+	s.mu.Lock()
+	s.terminals[r.ID] = t
+	s.mu.Unlock()
+	s.track(cmd.Process.Pid, true)
+	go func() {
+		t.pump()
+		err := cmd.Wait()
+		s.track(cmd.Process.Pid, false)
+		s.mu.Lock()
+		delete(s.terminals, r.ID)
+		s.mu.Unlock()
+		t.end(ended(err))
+	}()
+	return t, nil
+}
+
+// pump passes on what the shell prints until it ends.
+func (t *terminal) pump() {
+	buf := make([]byte, 32<<10)
+	for {
+		n, err := t.file.Read(buf)
+		if n > 0 {
+			t.mu.Lock()
+			t.history = append(t.history, buf[:n]...)
+			if over := len(t.history) - scrollbackBytes; over > 0 {
+				t.history = append([]byte(nil), t.history[over:]...)
+			}
+			for w := range t.watchers {
+				t.send(w, buf[:n])
+			}
+			t.mu.Unlock()
+		}
+		if err != nil {
+			return // EIO: the last process that held the terminal is gone
+		}
+	}
+}
+
+// send writes to one watcher, with t.mu held; one that is too slow is let go.
+func (t *terminal) send(w *steward.Conn, p []byte) {
+	type deadliner interface{ SetWriteDeadline(time.Time) error }
+	if d, ok := w.Stream.(deadliner); ok {
+		_ = d.SetWriteDeadline(time.Now().Add(slowest)) // a stream that is closed fails at the write
+	}
+	if w.SendFrame(steward.Output, p) != nil {
+		delete(t.watchers, w)
+		w.Stream.Close()
+	}
+}
+
+func (t *terminal) end(x steward.Exit) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.over, t.exit = true, x
+	t.file.Close()
+	for w := range t.watchers {
+		_ = w.SendJSON(steward.Ended, x)
+		w.Stream.Close()
+	}
+}
+
+// attach shows the terminal to one watcher and takes what they type.
+func (t *terminal) attach(c *steward.Conn) {
+	t.mu.Lock()
+	if len(t.history) > 0 {
+		_ = c.SendFrame(steward.Output, t.history) // a failure shows at the next read
+	}
+	if t.over {
+		_ = c.SendJSON(steward.Ended, t.exit)
+		t.mu.Unlock()
+		return
+	}
+	t.watchers[c] = true
+	t.mu.Unlock()
+	defer func() {
+		t.mu.Lock()
+		delete(t.watchers, c)
+		t.mu.Unlock()
+	}()
+	for {
+		k, p, err := c.ReceiveFrame()
+		if err != nil {
+			return
+		}
+		switch k {
+		case steward.Input:
+			if _, err := t.file.Write(p); err != nil {
+				return
+			}
+		case steward.Resize:
+			var size steward.Size
+			if json.Unmarshal(p, &size) == nil {
+				t.resize(size)
+			}
+		}
+	}
+}
+
+func (t *terminal) resize(s steward.Size) { _ = pty.Setsize(t.file, winsize(s)) } // a terminal that ended has no size
+
+func winsize(s steward.Size) *pty.Winsize {
+	clamp := func(n, or int) uint16 {
+		if n < 1 || n > 2000 {
+			return uint16(or)
+		}
+		return uint16(n)
+	}
+	return &pty.Winsize{Cols: clamp(s.Columns, 80), Rows: clamp(s.Rows, 24)}
+}

@@ -1,0 +1,289 @@
+// Package outside is the service's end of the steward's protocol: a socket
+// for each workspace body, the connections that come in over it, and what can
+// be asked over them. It touches its folder of links and those connections.
+package outside
+
+import (
+	"context"
+	"crypto/subtle"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"github.com/hashicorp/yamux"
+
+	"yardbench/internal/steward"
+)
+
+// helloTimeout bounds the exchange before a connection counts.
+const helloTimeout = 10 * time.Second
+
+// ErrAway says that a body's steward is not connected.
+var ErrAway = errors.New("the workspace's steward is not connected")
+
+// Hub keeps the links to all stewards.
+type Hub struct {
+	dir string
+	// Changed is called, if set, when a steward has come or gone.
+	Changed func(id string)
+	// Serve answers the streams a steward opens.
+	Serve func(id string, r steward.Request, c *steward.Conn)
+
+	mu    sync.Mutex
+	links map[string]*link
+}
+
+type link struct {
+	id       string
+	token    string
+	listener net.Listener
+	session  *yamux.Session
+	came     chan struct{} // closed when a session comes; replaced when it goes
+}
+
+// NewHub keeps its links under dir, one folder each.
+func NewHub(dir string) *Hub { return &Hub{dir: dir, links: map[string]*link{}} }
+
+// Open listens for the steward of a body and returns the folder to mount in
+// it, with the socket and the token. Opened already, it stays as it is.
+func (h *Hub) Open(id, token string) (folder string, err error) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	folder = filepath.Join(h.dir, id)
+	if h.links[id] != nil {
+		return folder, nil
+	}
+	// Only the container's root may use what is in the folder.
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return "", err
+	}
+	if err := os.WriteFile(filepath.Join(folder, "token"), []byte(token), 0o600); err != nil {
+		return "", err
+	}
+	path := filepath.Join(folder, "steward.sock")
+	if err := os.Remove(path); err != nil && !os.IsNotExist(err) {
+		return "", err
+	}
+	l, err := net.Listen("unix", path)
+	if err != nil {
+		return "", fmt.Errorf("listen for the steward: %w", err)
+	}
+	if err := os.Chmod(path, 0o600); err != nil {
+		return "", errors.Join(err, l.Close())
+	}
+	k := &link{id: id, token: token, listener: l, came: make(chan struct{})}
+	h.links[id] = k
+	go h.accept(k)
+	return folder, nil
+}
+
+// Close ends the link to a body and removes its folder.
+func (h *Hub) Close(id string) error {
+	h.mu.Lock()
+	k := h.links[id]
+	delete(h.links, id)
+	h.mu.Unlock()
+	if k != nil {
+		k.listener.Close()
+		if s := h.session(k); s != nil {
+			s.Close()
+		}
+	}
+	return os.RemoveAll(filepath.Join(h.dir, filepath.Base(id)))
+}
+
+// Shut ends all links and leaves their folders for the next start.
+func (h *Hub) Shut() {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for _, k := range h.links {
+		k.listener.Close()
+		if k.session != nil {
+			k.session.Close()
+		}
+	}
+}
+
+func (h *Hub) session(k *link) *yamux.Session {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return k.session
+}
+
+func (h *Hub) accept(k *link) {
+	for {
+		conn, err := k.listener.Accept()
+		if errors.Is(err, net.ErrClosed) {
+			return
+		}
+		if err != nil {
+			time.Sleep(50 * time.Millisecond) // too many open files, say: it passes
+			continue
+		}
+		go h.take(k, conn)
+	}
+}
+
+// take makes a connection the body's session, if it proves to be its steward.
+func (h *Hub) take(k *link, conn net.Conn) {
+	defer conn.Close()
+	session, err := yamux.Client(conn, steward.Multiplex())
+	if err != nil {
+		return
+	}
+	defer session.Close()
+	_ = conn.SetDeadline(time.Now().Add(helloTimeout)) // a failure shows at the next read
+	stream, err := session.AcceptStream()
+	if err != nil {
+		return
+	}
+	c := &steward.Conn{Stream: stream}
+	var hello steward.Hello
+	if err := c.Receive(&hello); err != nil {
+		return
+	}
+	w := steward.Welcome{Version: steward.Agree(hello.Versions)}
+	switch {
+	case subtle.ConstantTimeCompare([]byte(hello.Token), []byte(k.token)) != 1:
+		w.Refusal = "this is not the workspace's token"
+	case w.Version == 0:
+		w.Refusal = fmt.Sprintf("none of the protocol versions %v is spoken here", hello.Versions)
+	}
+	if err := c.Send(w); err != nil || w.Refusal != "" {
+		return
+	}
+	_ = conn.SetDeadline(time.Time{})
+	h.mu.Lock()
+	if old := k.session; old != nil {
+		old.Close() // the steward dials anew only when it has given up on the old one
+	} else {
+		close(k.came)
+	}
+	k.session = session
+	h.mu.Unlock()
+	h.changed(k.id)
+	for {
+		stream, err := session.AcceptStream()
+		if err != nil {
+			break
+		}
+		go h.serve(k.id, &steward.Conn{Stream: stream})
+	}
+	h.mu.Lock()
+	if k.session == session {
+		k.session, k.came = nil, make(chan struct{})
+	}
+	h.mu.Unlock()
+	h.changed(k.id)
+}
+
+func (h *Hub) changed(id string) {
+	if h.Changed != nil {
+		h.Changed(id)
+	}
+}
+
+func (h *Hub) serve(id string, c *steward.Conn) {
+	defer c.Stream.Close()
+	var r steward.Request
+	if err := c.Receive(&r); err != nil {
+		return
+	}
+	if h.Serve == nil || (r.Kind != steward.Git && r.Kind != steward.Credential) {
+		_ = c.Send(steward.Reply{Problem: "the service does not do that"}) // a broken stream has no reader
+		return
+	}
+	if c.Send(steward.Reply{}) == nil {
+		h.Serve(id, r, c)
+	}
+}
+
+// Connected tells whether a body's steward is connected.
+func (h *Hub) Connected(id string) bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	k := h.links[id]
+	return k != nil && k.session != nil
+}
+
+// Await waits until a body's steward is connected.
+func (h *Hub) Await(ctx context.Context, id string) error {
+	h.mu.Lock()
+	k := h.links[id]
+	if k == nil {
+		h.mu.Unlock()
+		return ErrAway
+	}
+	came := k.came
+	h.mu.Unlock()
+	select {
+	case <-came:
+		return nil
+	case <-ctx.Done():
+		return ErrAway
+	}
+}
+
+// Ask opens a stream to a body's steward and waits for its word that it will
+// do what is asked. The stream is the caller's to close.
+func (h *Hub) Ask(ctx context.Context, id string, r steward.Request) (*steward.Conn, error) {
+	h.mu.Lock()
+	var session *yamux.Session
+	if k := h.links[id]; k != nil {
+		session = k.session
+	}
+	h.mu.Unlock()
+	if session == nil {
+		return nil, ErrAway
+	}
+	stream, err := session.OpenStream()
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrAway, err)
+	}
+	stop := context.AfterFunc(ctx, func() { stream.Close() })
+	c := &steward.Conn{Stream: stream}
+	var reply steward.Reply
+	err = c.Send(r)
+	if err == nil {
+		err = c.Receive(&reply)
+	}
+	if !stop() && err == nil {
+		err = ctx.Err()
+	}
+	switch {
+	case err != nil:
+		stream.Close()
+		return nil, fmt.Errorf("%w: %w", ErrAway, err)
+	case reply.Problem != "":
+		stream.Close()
+		return nil, fmt.Errorf("the workspace says: %s", reply.Problem)
+	}
+	return c, nil
+}
+
+// Follow passes a stream's output to w until the process ends.
+func Follow(ctx context.Context, c *steward.Conn, w interface{ Write([]byte) (int, error) }) (steward.Exit, error) {
+	stop := context.AfterFunc(ctx, func() { c.Stream.Close() })
+	defer stop()
+	for {
+		k, p, err := c.ReceiveFrame()
+		if err != nil {
+			if ctx.Err() != nil {
+				return steward.Exit{}, ctx.Err()
+			}
+			return steward.Exit{}, fmt.Errorf("%w: %w", ErrAway, err)
+		}
+		switch k {
+		case steward.Output, steward.Errors:
+			if _, err := w.Write(p); err != nil {
+				return steward.Exit{}, err
+			}
+		case steward.Ended:
+			return exitOf(p)
+		}
+	}
+}

@@ -1,0 +1,266 @@
+// Package steward is the protocol between the service and the steward, the
+// small helper inside every workspace. Its two ends are packages beneath:
+// inside (the steward) and outside (the service). This one touches nothing.
+//
+// The steward dials. Over the connection runs yamux, the service as its
+// client. The steward opens the first stream and sends a [Hello]; the service
+// answers with a [Welcome]. After that either end opens streams: each starts
+// with one [Request] and one [Reply] (a message is a 4-byte big-endian length
+// and that much JSON), and goes on as the kind says, mostly in frames (a byte
+// of kind, a 4-byte big-endian length, that many bytes).
+//
+// The service takes everything the steward says for hostile: every message
+// and frame is bounded, and none names a path on the service's side.
+package steward
+
+import (
+	"encoding/binary"
+	"encoding/json"
+	"fmt"
+	"io"
+	"sync"
+	"time"
+
+	"github.com/hashicorp/yamux"
+)
+
+// Versions of the protocol this code speaks, newest first.
+var Versions = []int{1}
+
+// Bounds on what is read.
+const (
+	maxMessage = 4 << 20 // holds the largest environment with room to spare
+	maxFrame   = 256 << 10
+)
+
+// Hello is the steward's first message.
+type Hello struct {
+	Versions []int  `json:"versions"`
+	Token    string `json:"token"`
+	Arch     string `json:"arch"`
+}
+
+// Welcome is the service's answer; Refusal is set when it will not go on.
+type Welcome struct {
+	Version int    `json:"version"`
+	Refusal string `json:"refusal,omitempty"`
+}
+
+// Agree picks the newest version both speak; 0 when there is none.
+func Agree(theirs []int) int {
+	for _, v := range Versions {
+		for _, t := range theirs {
+			if v == t {
+				return v
+			}
+		}
+	}
+	return 0
+}
+
+// Kind says what a stream is for.
+type Kind string
+
+// The kinds of stream the service opens.
+const (
+	Terminal Kind = "terminal" // frames both ways; outlives the stream
+	Run      Kind = "run"      // frames both ways; ends with the stream
+	SetUp    Kind = "set-up"   // frames to the service; once for each ID
+	CloneTo  Kind = "clone"    // frames to the service
+	Work     Kind = "work"     // one WorkReport back
+)
+
+// The kinds of stream the steward opens.
+const (
+	Git        Kind = "git"        // an HTTP proxy connection for git
+	Credential Kind = "credential" // one GitCredential back
+)
+
+// Request opens a stream. Which fields count depends on the kind.
+type Request struct {
+	Kind Kind `json:"kind"`
+	// Process says how to run things; for Terminal, Run, SetUp, CloneTo, Work.
+	Process Process `json:"process,omitzero"`
+	// ID identifies a set-up command, or labels a terminal.
+	ID string `json:"id,omitempty"`
+	// Columns and Rows are the size of a terminal.
+	Columns int `json:"columns,omitempty"`
+	Rows    int `json:"rows,omitempty"`
+	// URL and Branch say what to clone.
+	URL    string `json:"url,omitempty"`
+	Branch string `json:"branch,omitempty"`
+	// Host is the git host a credential is asked for.
+	Host string `json:"host,omitempty"`
+}
+
+// Process says how to run something in the workspace.
+type Process struct {
+	Argv   []string `json:"argv,omitempty"` // empty: the user's shell
+	User   string   `json:"user,omitempty"` // name, number or number:number; empty: root
+	Folder string   `json:"folder,omitempty"`
+	// Env is set over the container's own; ${containerEnv:NAME} in a value
+	// stands for the container's.
+	Env map[string]string `json:"env,omitempty"`
+	// GitConfig is configuration for git, in pairs.
+	GitConfig []string `json:"git_config,omitempty"`
+	// GitHost is the scheme and host, with a closing slash, that git reaches
+	// through the service and signs in to by the steward's credential helper.
+	GitHost string `json:"git_host,omitempty"`
+}
+
+// Reply answers a request; Problem is set when it will not be done.
+type Reply struct {
+	Problem string `json:"problem,omitempty"`
+}
+
+// FrameKind says what a frame carries.
+type FrameKind byte
+
+// The kinds of frame.
+const (
+	Input  FrameKind = 'i' // to a process
+	NoMore FrameKind = 'c' // the input ends
+	Resize FrameKind = 'r' // a Size
+	Output FrameKind = 'o'
+	Errors FrameKind = 'e' // standard error, where it is apart
+	Ended  FrameKind = 'x' // an Exit; the last frame
+)
+
+// Size is a terminal's.
+type Size struct {
+	Columns int `json:"columns"`
+	Rows    int `json:"rows"`
+}
+
+// Exit is how a process ended.
+type Exit struct {
+	Code int `json:"code"` // 128 + the signal's number when a signal ended it
+	// Interrupted: it was cut off by the container's end in an earlier life
+	// and is not run again.
+	Interrupted bool   `json:"interrupted,omitempty"`
+	Problem     string `json:"problem,omitempty"` // it could not be run at all
+}
+
+// WorkReport says what in the workspace folder exists nowhere else.
+type WorkReport struct {
+	Uncommitted []string `json:"uncommitted"` // paths, at most 100
+	Unpushed    []string `json:"unpushed"`    // commits, one line each, at most 100
+	Stashes     int      `json:"stashes"`
+	Problem     string   `json:"problem,omitempty"` // it could not be looked at
+}
+
+// Clean tells that nothing would be lost.
+func (w WorkReport) Clean() bool {
+	return w.Problem == "" && len(w.Uncommitted) == 0 && len(w.Unpushed) == 0 && w.Stashes == 0
+}
+
+// GitCredential signs in to a git host.
+type GitCredential struct {
+	Username string `json:"username"`
+	Password string `json:"password"`
+	Problem  string `json:"problem,omitempty"`
+}
+
+// Conn is one stream, with whole frames written by one writer at a time.
+type Conn struct {
+	Stream io.ReadWriteCloser
+	mu     sync.Mutex
+}
+
+// Send writes one message.
+func (c *Conn) Send(v any) error {
+	body, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	if len(body) > maxMessage {
+		return fmt.Errorf("a message of %d bytes is larger than the %d allowed", len(body), maxMessage)
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	_, err = c.Stream.Write(append(binary.BigEndian.AppendUint32(nil, uint32(len(body))), body...))
+	return err
+}
+
+// Receive reads one message into v.
+func (c *Conn) Receive(v any) error {
+	var head [4]byte
+	if _, err := io.ReadFull(c.Stream, head[:]); err != nil {
+		return err
+	}
+	n := binary.BigEndian.Uint32(head[:])
+	if n > maxMessage {
+		return fmt.Errorf("a message of %d bytes is larger than the %d allowed", n, maxMessage)
+	}
+	body := make([]byte, n)
+	if _, err := io.ReadFull(c.Stream, body); err != nil {
+		return err
+	}
+	return json.Unmarshal(body, v)
+}
+
+// SendFrame writes one frame, or several where p is longer than one holds.
+func (c *Conn) SendFrame(k FrameKind, p []byte) error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for {
+		part := p[:min(len(p), maxFrame)]
+		head := append([]byte{byte(k)}, binary.BigEndian.AppendUint32(nil, uint32(len(part)))...)
+		if _, err := c.Stream.Write(append(head, part...)); err != nil {
+			return err
+		}
+		if p = p[len(part):]; len(p) == 0 {
+			return nil
+		}
+	}
+}
+
+// SendJSON writes one frame with v as JSON.
+func (c *Conn) SendJSON(k FrameKind, v any) error {
+	body, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	return c.SendFrame(k, body)
+}
+
+// ReceiveFrame reads one frame.
+func (c *Conn) ReceiveFrame() (FrameKind, []byte, error) {
+	var head [5]byte
+	if _, err := io.ReadFull(c.Stream, head[:]); err != nil {
+		return 0, nil, err
+	}
+	n := binary.BigEndian.Uint32(head[1:])
+	if n > maxFrame {
+		return 0, nil, fmt.Errorf("a frame of %d bytes is larger than the %d allowed", n, maxFrame)
+	}
+	p := make([]byte, n)
+	_, err := io.ReadFull(c.Stream, p)
+	return FrameKind(head[0]), p, err
+}
+
+// Writer is an io.Writer that sends frames of one kind.
+func (c *Conn) Writer(k FrameKind) io.Writer { return frameWriter{c, k} }
+
+type frameWriter struct {
+	c *Conn
+	k FrameKind
+}
+
+func (w frameWriter) Write(p []byte) (int, error) {
+	if len(p) == 0 {
+		return 0, nil
+	}
+	return len(p), w.c.SendFrame(w.k, p)
+}
+
+// Multiplex is the yamux configuration of both ends.
+func Multiplex() *yamux.Config {
+	c := yamux.DefaultConfig()
+	c.LogOutput = io.Discard
+	c.KeepAliveInterval = 15 * time.Second
+	c.ConnectionWriteTimeout = 30 * time.Second
+	c.MaxStreamWindowSize = 1 << 20 // throughput over an exec stream; memory is bounded by the streams in use
+	c.StreamOpenTimeout = 30 * time.Second
+	return c
+}

@@ -1,0 +1,277 @@
+// Package engine is a yard of kind engine: one container engine, spoken to
+// through the Docker Engine API (v1.40 and up). It touches the engine and
+// nothing else.
+//
+// Names derive from the installation's id and the workspace's id, and
+// everything carries both as labels; what carries another installation's id
+// is never touched.
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/netip"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/containerd/errdefs"
+	"github.com/moby/moby/api/types/container"
+	"github.com/moby/moby/api/types/mount"
+	"github.com/moby/moby/api/types/network"
+	"github.com/moby/moby/client"
+
+	"yardbench/internal/core/lifecycle"
+	"yardbench/internal/yard"
+)
+
+// Labels on everything we make.
+const (
+	LabelInstallation = "yardbench.installation"
+	LabelWorkspace    = "yardbench.workspace"
+	LabelNumber       = "yardbench.number"
+)
+
+// subnetBits is the size of one workspace's piece of the address range: a /27
+// has room for its services and costs little of the range.
+const subnetBits = 27
+
+// Engine is a yard on one container engine.
+type Engine struct {
+	cli          *client.Client
+	host         string
+	installation string
+	addresses    netip.Prefix
+}
+
+// New speaks to the engine at host (unix://… or tcp://…), without a call yet.
+// addresses is the range that workspaces' networks are cut from.
+func New(host, installation string, addresses netip.Prefix) (*Engine, error) {
+	cli, err := client.New(client.WithHost(host))
+	if err != nil {
+		return nil, fmt.Errorf("engine address %q: %w", host, err)
+	}
+	return &Engine{cli: cli, host: host, installation: installation, addresses: addresses.Masked()}, nil
+}
+
+// Close lets the engine's connections go.
+func (e *Engine) Close() error { return e.cli.Close() }
+
+func (e *Engine) name(workspace string) string { return "yb-" + e.installation + "-" + workspace }
+
+func (e *Engine) body(workspace string, n int) string {
+	return e.name(workspace) + "-b" + strconv.Itoa(n)
+}
+
+func (e *Engine) volume(workspace string, n int) string {
+	return e.name(workspace) + "-v" + strconv.Itoa(n)
+}
+
+func (e *Engine) labels(workspace string, n int) map[string]string {
+	l := map[string]string{LabelInstallation: e.installation, LabelWorkspace: workspace}
+	if n > 0 {
+		l[LabelNumber] = strconv.Itoa(n)
+	}
+	return l
+}
+
+func (e *Engine) mine(workspace string) client.Filters {
+	f := client.Filters{}.Add("label", LabelInstallation+"="+e.installation)
+	if workspace != "" {
+		f.Add("label", LabelWorkspace+"="+workspace)
+	}
+	return f
+}
+
+// wrap puts an engine's error into the keeper's terms, its own words kept.
+func (e *Engine) wrap(doing string, err error) error {
+	switch {
+	case err == nil:
+		return nil
+	case client.IsErrConnectionFailed(err), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
+		return fmt.Errorf("%s: %w at %s: %s", doing, yard.ErrAway, e.host, firstLine(err))
+	case errdefs.IsInvalidArgument(err), errdefs.IsNotFound(err), errdefs.IsPermissionDenied(err), errdefs.IsConflict(err):
+		return fmt.Errorf("%s: %w: %s", doing, yard.ErrRefused, firstLine(err))
+	}
+	return fmt.Errorf("%s: %w", doing, err)
+}
+
+func firstLine(err error) string {
+	s, _, _ := strings.Cut(err.Error(), "\n")
+	return strings.TrimPrefix(s, "Error response from daemon: ")
+}
+
+// Observe implements [yard.Yard].
+func (e *Engine) Observe(ctx context.Context, workspace string) (yard.Observation, error) {
+	o := yard.Observation{Volumes: map[int]bool{}, Bodies: map[int]lifecycle.Body{}, Ends: map[int]string{}}
+	cs, err := e.cli.ContainerList(ctx, client.ContainerListOptions{All: true, Filters: e.mine(workspace)})
+	if err != nil {
+		return o, e.wrap("look at the containers", err)
+	}
+	for _, c := range cs.Items {
+		n, _ := strconv.Atoi(c.Labels[LabelNumber])
+		switch c.State {
+		case container.StateCreated:
+			o.Bodies[n] = lifecycle.Created
+		case container.StateRunning, container.StatePaused, container.StateRestarting:
+			o.Bodies[n] = lifecycle.Running
+		default:
+			o.Bodies[n] = lifecycle.Ended
+			o.Ends[n] = c.Status
+			if in, err := e.cli.ContainerInspect(ctx, c.ID, client.ContainerInspectOptions{}); err == nil && in.Container.State != nil && in.Container.State.OOMKilled {
+				o.Ends[n] = "out of memory"
+			}
+		}
+	}
+	vs, err := e.cli.VolumeList(ctx, client.VolumeListOptions{Filters: e.mine(workspace)})
+	if err != nil {
+		return o, e.wrap("look at the volumes", err)
+	}
+	for _, v := range vs.Items {
+		n, _ := strconv.Atoi(v.Labels[LabelNumber])
+		o.Volumes[n] = true
+	}
+	ns, err := e.cli.NetworkList(ctx, client.NetworkListOptions{Filters: e.mine(workspace)})
+	if err != nil {
+		return o, e.wrap("look at the networks", err)
+	}
+	o.Network = len(ns.Items) > 0
+	return o, nil
+}
+
+// MakeNetwork implements [yard.Yard].
+func (e *Engine) MakeNetwork(ctx context.Context, workspace string, subnet int) error {
+	piece, err := cut(e.addresses, subnet)
+	if err != nil {
+		return err
+	}
+	name := e.name(workspace)
+	ns, err := e.cli.NetworkList(ctx, client.NetworkListOptions{Filters: e.mine(workspace)})
+	if err != nil {
+		return e.wrap("look at the networks", err)
+	}
+	if len(ns.Items) > 0 {
+		return nil
+	}
+	_, err = e.cli.NetworkCreate(ctx, name, client.NetworkCreateOptions{Driver: "bridge", Labels: e.labels(workspace, 0),
+		IPAM: &network.IPAM{Config: []network.IPAMConfig{{Subnet: piece}}}})
+	if err != nil && strings.Contains(strings.ToLower(err.Error()), "overlap") {
+		return fmt.Errorf("make network %s: %w: %s", piece, yard.ErrSubnetTaken, firstLine(err))
+	}
+	return e.wrap("make the network", err)
+}
+
+// cut is the n-th piece of a range.
+func cut(from netip.Prefix, n int) (netip.Prefix, error) {
+	a := from.Addr().As4()
+	base := uint64(a[0])<<24 | uint64(a[1])<<16 | uint64(a[2])<<8 | uint64(a[3])
+	base += uint64(n) << (32 - subnetBits)
+	addr := netip.AddrFrom4([4]byte{byte(base >> 24), byte(base >> 16), byte(base >> 8), byte(base)})
+	if base>>32 != 0 || !from.Contains(addr) {
+		return netip.Prefix{}, fmt.Errorf("%w: the address range %s is used up; give the service a larger one", yard.ErrRefused, from)
+	}
+	return netip.PrefixFrom(addr, subnetBits), nil
+}
+
+// MakeVolume implements [yard.Yard].
+func (e *Engine) MakeVolume(ctx context.Context, workspace string, n int) error {
+	_, err := e.cli.VolumeCreate(ctx, client.VolumeCreateOptions{Name: e.volume(workspace, n), Labels: e.labels(workspace, n)})
+	return e.wrap("make the volume", err)
+}
+
+// MakeBody implements [yard.Yard].
+func (e *Engine) MakeBody(ctx context.Context, b yard.BodySpec) error {
+	env := make([]string, 0, len(b.Env))
+	for k, v := range b.Env {
+		env = append(env, k+"="+v)
+	}
+	pids := int64(8192)
+	_, err := e.cli.ContainerCreate(ctx, client.ContainerCreateOptions{
+		Name: e.body(b.Workspace, b.Number),
+		Config: &container.Config{
+			Image: b.Image, User: "0:0", Env: env, Hostname: b.Hostname, Labels: e.labels(b.Workspace, b.Number),
+			Entrypoint: []string{"/.yardbench/bin/steward"}, Cmd: []string{"init"}, WorkingDir: "/", StopSignal: "SIGTERM",
+			Healthcheck: &container.HealthConfig{Test: []string{"NONE"}},
+		},
+		HostConfig: &container.HostConfig{
+			NetworkMode: container.NetworkMode(e.name(b.Workspace)),
+			LogConfig:   container.LogConfig{Type: "json-file", Config: map[string]string{"max-size": "1m", "max-file": "1"}},
+			Tmpfs:       map[string]string{"/run/yardbench": "mode=0755,size=64m"},
+			Mounts: []mount.Mount{
+				{Type: mount.TypeBind, Source: b.StewardDir, Target: "/.yardbench/bin", ReadOnly: true},
+				{Type: mount.TypeBind, Source: b.LinkDir, Target: "/.yardbench/link", ReadOnly: true},
+				// Seeding is ours: the engine's own copy into an empty volume
+				// stays half-filled, without a word, when it is cut off.
+				{Type: mount.TypeVolume, Source: e.volume(b.Workspace, b.Volume), Target: b.Folder, VolumeOptions: &mount.VolumeOptions{NoCopy: true}},
+			},
+			Resources: container.Resources{PidsLimit: &pids},
+		},
+	})
+	if errdefs.IsConflict(err) { // it is there already
+		if _, ierr := e.cli.ContainerInspect(ctx, e.body(b.Workspace, b.Number), client.ContainerInspectOptions{}); ierr == nil {
+			return nil
+		}
+	}
+	return e.wrap("make the container", err)
+}
+
+// StartBody implements [yard.Yard].
+func (e *Engine) StartBody(ctx context.Context, workspace string, n int) error {
+	_, err := e.cli.ContainerStart(ctx, e.body(workspace, n), client.ContainerStartOptions{})
+	return e.wrap("start the container", err)
+}
+
+// StopBody implements [yard.Yard].
+func (e *Engine) StopBody(ctx context.Context, workspace string, n int, grace time.Duration) error {
+	seconds := int(grace.Seconds())
+	_, err := e.cli.ContainerStop(ctx, e.body(workspace, n), client.ContainerStopOptions{Timeout: &seconds})
+	return e.wrap("stop the container", gone(err))
+}
+
+// RemoveBody implements [yard.Yard].
+func (e *Engine) RemoveBody(ctx context.Context, workspace string, n int) error {
+	_, err := e.cli.ContainerRemove(ctx, e.body(workspace, n), client.ContainerRemoveOptions{Force: true, RemoveVolumes: true})
+	return e.wrap("remove the container", gone(err))
+}
+
+// RemoveVolume implements [yard.Yard].
+func (e *Engine) RemoveVolume(ctx context.Context, workspace string, n int) error {
+	_, err := e.cli.VolumeRemove(ctx, e.volume(workspace, n), client.VolumeRemoveOptions{})
+	return e.wrap("remove the volume", gone(err))
+}
+
+// RemoveNetwork implements [yard.Yard].
+func (e *Engine) RemoveNetwork(ctx context.Context, workspace string) error {
+	_, err := e.cli.NetworkRemove(ctx, e.name(workspace), client.NetworkRemoveOptions{})
+	return e.wrap("remove the network", gone(err))
+}
+
+// gone takes "there is none" for success.
+func gone(err error) error {
+	if errdefs.IsNotFound(err) {
+		return nil
+	}
+	return err
+}
+
+// Watch implements [yard.Yard].
+func (e *Engine) Watch(ctx context.Context, connected func(), changed func(workspace string)) error {
+	f := e.mine("").Add("type", "container").Add("event", "die", "start", "destroy", "oom")
+	res := e.cli.Events(ctx, client.EventsListOptions{Filters: f})
+	connected()
+	for {
+		select {
+		case m := <-res.Messages:
+			if w := m.Actor.Attributes[LabelWorkspace]; w != "" {
+				changed(w)
+			}
+		case err := <-res.Err:
+			if ctx.Err() != nil {
+				return nil
+			}
+			return e.wrap("watch the engine", err)
+		}
+	}
+}

@@ -1,0 +1,179 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+
+	"github.com/containerd/errdefs"
+	buildkit "github.com/moby/buildkit/client"
+	"github.com/moby/moby/client"
+	"github.com/tonistiigi/fsutil"
+
+	"yardbench/internal/yard"
+)
+
+// FindImage implements [yard.Yard].
+func (e *Engine) FindImage(ctx context.Context, ref string) (yard.Image, bool, error) {
+	in, err := e.cli.ImageInspect(ctx, ref)
+	if errdefs.IsNotFound(err) {
+		return yard.Image{}, false, nil
+	}
+	if err != nil {
+		return yard.Image{}, false, e.wrap("look at image "+ref, err)
+	}
+	img := yard.Image{Ref: ref, Digest: in.ID, Cached: true}
+	if in.Config != nil {
+		img.User = in.Config.User
+	}
+	return img, true, nil
+}
+
+// UseImage implements [yard.Yard].
+func (e *Engine) UseImage(ctx context.Context, ref string, log io.Writer) (yard.Image, error) {
+	if img, ok, err := e.FindImage(ctx, ref); ok || err != nil {
+		return img, err
+	}
+	fmt.Fprintf(log, "the yard does not have %s; asking its registry\n", ref)
+	pull, err := e.cli.ImagePull(ctx, ref, client.ImagePullOptions{})
+	if err == nil {
+		err = pull.Wait(ctx)
+	}
+	if err != nil {
+		if ctx.Err() != nil {
+			return yard.Image{}, ctx.Err()
+		}
+		if client.IsErrConnectionFailed(err) {
+			return yard.Image{}, e.wrap("fetch image "+ref, err)
+		}
+		return yard.Image{}, fmt.Errorf("%w: nobody has image %s: %s", yard.ErrRefused, ref, firstLine(err))
+	}
+	img, ok, err := e.FindImage(ctx, ref)
+	if err == nil && !ok {
+		err = fmt.Errorf("%w: image %s was fetched and is not there", yard.ErrRefused, ref)
+	}
+	img.Cached = false
+	return img, err
+}
+
+// DropTag implements [yard.Yard].
+func (e *Engine) DropTag(ctx context.Context, tag string) error {
+	_, err := e.cli.ImageRemove(ctx, tag, client.ImageRemoveOptions{PruneChildren: true})
+	if errdefs.IsConflict(err) { // still in use: it goes with its last user
+		return nil
+	}
+	return e.wrap("remove image "+tag, gone(err))
+}
+
+// Build implements [yard.Yard]: the engine's own BuildKit, dialled through
+// the engine's /grpc and /session.
+func (e *Engine) Build(ctx context.Context, b yard.Build, report func(yard.Progress)) (yard.Image, error) {
+	dial := func(path string) func(context.Context, string) (net.Conn, error) {
+		return func(ctx context.Context, _ string) (net.Conn, error) { return e.cli.DialHijack(ctx, path, "h2c", nil) }
+	}
+	bk, err := buildkit.New(ctx, "", buildkit.WithContextDialer(dial("/grpc")),
+		buildkit.WithSessionDialer(func(ctx context.Context, proto string, meta map[string][]string) (net.Conn, error) {
+			return e.cli.DialHijack(ctx, "/session", proto, meta)
+		}))
+	if err != nil {
+		return yard.Image{}, e.wrap("reach the builder", err)
+	}
+	defer bk.Close()
+	dir, err := os.MkdirTemp(filepath.Dir(b.ContextDir), "dockerfile-")
+	if err != nil {
+		return yard.Image{}, err
+	}
+	defer os.RemoveAll(dir)
+	if err := os.WriteFile(filepath.Join(dir, "Dockerfile"), b.Dockerfile, 0o600); err != nil {
+		return yard.Image{}, err
+	}
+	mounts := map[string]fsutil.FS{}
+	for name, d := range map[string]string{"context": b.ContextDir, "dockerfile": dir} {
+		if mounts[name], err = fsutil.NewFS(d); err != nil {
+			return yard.Image{}, err
+		}
+	}
+	attrs := map[string]string{"filename": "Dockerfile", "label:" + LabelInstallation: e.installation}
+	if b.Target != "" {
+		attrs["target"] = b.Target
+	}
+	for k, v := range b.Args {
+		attrs["build-arg:"+k] = v
+	}
+	news := make(chan *buildkit.SolveStatus)
+	follow := follower{report: report, titles: map[string]string{}, ended: map[string]bool{}, allCached: true}
+	var wg sync.WaitGroup
+	wg.Go(func() { follow.run(news) })
+	_, err = bk.Solve(ctx, nil, buildkit.SolveOpt{
+		Frontend: "dockerfile.v0", FrontendAttrs: attrs, LocalMounts: mounts,
+		Exports: []buildkit.ExportEntry{{Type: "moby", Attrs: map[string]string{"name": b.Tag}}},
+	}, news)
+	wg.Wait()
+	if err != nil {
+		return yard.Image{}, e.buildError(ctx, follow, err)
+	}
+	img, ok, err := e.FindImage(ctx, b.Tag)
+	if err == nil && !ok {
+		err = fmt.Errorf("%w: the build of %s ended well and left no image", yard.ErrRefused, b.Tag)
+	}
+	img.Cached = follow.allCached
+	return img, err
+}
+
+// buildError says which step failed, and whether trying again could help.
+func (e *Engine) buildError(ctx context.Context, f follower, err error) error {
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if client.IsErrConnectionFailed(err) || (f.failed == "" && strings.Contains(err.Error(), "connection error")) {
+		return fmt.Errorf("build the image: %w at %s: %s", yard.ErrAway, e.host, firstLine(err))
+	}
+	cause := err.Error()
+	for _, prefix := range []string{"failed to solve: ", "rpc error: code = Unknown desc = "} {
+		cause = strings.TrimPrefix(cause, prefix)
+	}
+	cause, _, _ = strings.Cut(cause, "\n")
+	if f.failed != "" {
+		return fmt.Errorf("%w: build step %s: %s", yard.ErrRefused, f.failed, cause)
+	}
+	return fmt.Errorf("%w: build the image: %s", yard.ErrRefused, cause)
+}
+
+// follower turns the builder's news into ours.
+type follower struct {
+	report    func(yard.Progress)
+	titles    map[string]string
+	ended     map[string]bool
+	allCached bool
+	failed    string
+}
+
+func (f *follower) run(news <-chan *buildkit.SolveStatus) {
+	for s := range news {
+		for _, v := range s.Vertexes {
+			id := v.Digest.String()
+			f.titles[id] = v.Name
+			if v.Started == nil || f.ended[id] {
+				continue
+			}
+			f.ended[id] = v.Completed != nil
+			ofFile := strings.HasPrefix(v.Name, "[") && !strings.HasPrefix(v.Name, "[internal]") && !strings.Contains(v.Name, "] FROM ")
+			if v.Completed != nil && !v.Cached && ofFile {
+				f.allCached = false
+			}
+			if v.Error != "" && !strings.Contains(v.Error, "context canceled") {
+				f.failed = v.Name
+			}
+			f.report(yard.Progress{ID: id, Title: v.Name, StartedAt: v.Started, EndedAt: v.Completed, Cached: v.Cached, Err: v.Error})
+		}
+		for _, l := range s.Logs {
+			id := l.Vertex.String()
+			f.report(yard.Progress{ID: id, Title: f.titles[id], Log: l.Data})
+		}
+	}
+}
