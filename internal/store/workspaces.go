@@ -11,14 +11,28 @@ import (
 	"yardbench/internal/core/lifecycle"
 )
 
+// Plan is what a body is made from.
+type Plan struct {
+	Commit      string                `json:"commit"`
+	Definition  definition.Definition `json:"definition"`
+	Fingerprint string                `json:"fingerprint"` // of the image
+	Image       string                `json:"image"`       // in the yard; "" until made
+}
+
+// Target is the plan of the body that is being brought up.
+func (w *Workspace) Target() *Plan {
+	if w.NextPlan != nil {
+		return w.NextPlan
+	}
+	return &w.Plan
+}
+
 // Workspace is the present state of one workspace.
 type Workspace struct {
 	ID, OwnerID, Name, RepositoryID string
-	Branch, Commit                  string
-	Definition                      definition.Definition // of the target body
-	Fingerprint                     string                // of the target body's image
-	Image                           string                // the target body's image in the yard; "" until made
-	OldImage                        string                // of the body that a rebuild will replace
+	Branch                          string
+	Plan                            Plan  // what the body in use is made from
+	NextPlan                        *Plan // what a rebuild is making; nil when there is none
 	Phase, FailedIn                 lifecycle.Phase
 	Cause                           string
 	Wanted                          lifecycle.Wanted
@@ -30,18 +44,34 @@ type Workspace struct {
 	CreatedAt, PhaseAt              time.Time
 }
 
-const workspaceColumns = `id, owner_id, name, repository_id, branch, commit_id, definition, fingerprint, image, old_image,
+const workspaceColumns = `id, owner_id, name, repository_id, branch, plan, next_plan,
  phase, failed_in, cause, wanted, body, next_body, volume, next_volume, seeded_volume, subnet, steward_token, created_at, phase_at`
 
 func scanWorkspace(scan func(...any) error) (w Workspace, err error) {
-	var def []byte
+	var plan, next []byte
 	var created, phase int64
-	if err = scan(&w.ID, &w.OwnerID, &w.Name, &w.RepositoryID, &w.Branch, &w.Commit, &def, &w.Fingerprint, &w.Image, &w.OldImage,
+	if err = scan(&w.ID, &w.OwnerID, &w.Name, &w.RepositoryID, &w.Branch, &plan, &next,
 		&w.Phase, &w.FailedIn, &w.Cause, &w.Wanted, &w.Body, &w.NextBody, &w.Volume, &w.NextVolume, &w.SeededVolume, &w.Subnet, &w.StewardToken, &created, &phase); err != nil {
 		return w, err
 	}
 	w.CreatedAt, w.PhaseAt = fromMicros(created), fromMicros(phase)
-	return w, json.Unmarshal(def, &w.Definition)
+	if len(next) > 0 {
+		w.NextPlan = &Plan{}
+		if err := json.Unmarshal(next, w.NextPlan); err != nil {
+			return w, err
+		}
+	}
+	return w, json.Unmarshal(plan, &w.Plan)
+}
+
+// plans is the stored form of a workspace's plans.
+func (w Workspace) plans() (plan, next string, err error) {
+	b, err := json.Marshal(w.Plan)
+	if err != nil || w.NextPlan == nil {
+		return string(b), "", err
+	}
+	n, err := json.Marshal(w.NextPlan)
+	return string(b), string(n), err
 }
 
 // AddWorkspace adds a workspace and gives it the lowest free subnet.
@@ -51,24 +81,24 @@ func (tx *Tx) AddWorkspace(ctx context.Context, w *Workspace) error {
 		SELECT subnet + 1 FROM workspaces WHERE phase <> 'removed') WHERE n NOT IN (SELECT subnet FROM workspaces WHERE phase <> 'removed')`).Scan(&w.Subnet); err != nil {
 		return err
 	}
-	def, err := json.Marshal(w.Definition)
+	plan, next, err := w.plans()
 	if err != nil {
 		return err
 	}
-	return tx.exec(ctx, "INSERT INTO workspaces ("+workspaceColumns+") VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
-		w.ID, w.OwnerID, w.Name, w.RepositoryID, w.Branch, w.Commit, string(def), w.Fingerprint, w.Image, w.OldImage,
+	return tx.exec(ctx, "INSERT INTO workspaces ("+workspaceColumns+") VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
+		w.ID, w.OwnerID, w.Name, w.RepositoryID, w.Branch, plan, next,
 		w.Phase, w.FailedIn, w.Cause, w.Wanted, w.Body, w.NextBody, w.Volume, w.NextVolume, w.SeededVolume, w.Subnet, w.StewardToken, micros(w.CreatedAt), micros(w.PhaseAt))
 }
 
 // SaveWorkspace writes what may change of a workspace.
 func (tx *Tx) SaveWorkspace(ctx context.Context, w Workspace) error {
-	def, err := json.Marshal(w.Definition)
+	plan, next, err := w.plans()
 	if err != nil {
 		return err
 	}
-	return tx.mustChange(ctx, `UPDATE workspaces SET branch=?, commit_id=?, definition=?, fingerprint=?, image=?, old_image=?, phase=?, failed_in=?, cause=?, wanted=?,
+	return tx.mustChange(ctx, `UPDATE workspaces SET branch=?, plan=?, next_plan=?, phase=?, failed_in=?, cause=?, wanted=?,
 		body=?, next_body=?, volume=?, next_volume=?, seeded_volume=?, subnet=?, phase_at=? WHERE id=?`,
-		w.Branch, w.Commit, string(def), w.Fingerprint, w.Image, w.OldImage, w.Phase, w.FailedIn, w.Cause, w.Wanted,
+		w.Branch, plan, next, w.Phase, w.FailedIn, w.Cause, w.Wanted,
 		w.Body, w.NextBody, w.Volume, w.NextVolume, w.SeededVolume, w.Subnet, micros(w.PhaseAt), w.ID)
 }
 
@@ -117,10 +147,12 @@ func (q Q) Workspaces(ctx context.Context, owner string) ([]Workspace, error) {
 	return list(ctx, q, scanWorkspace, "SELECT "+workspaceColumns+" FROM workspaces WHERE phase <> 'removed' AND (? = '' OR owner_id = ?) ORDER BY name, owner_id", owner, owner)
 }
 
-// ImageInUse tells whether a workspace other than except uses the image.
-func (q Q) ImageInUse(ctx context.Context, image, except string) (bool, error) {
+// ImageInUse tells whether a workspace other than except uses, or is about to
+// use, the image with the fingerprint.
+func (q Q) ImageInUse(ctx context.Context, fingerprint, except string) (bool, error) {
 	var n int
-	err := q.db.QueryRowContext(ctx, "SELECT COUNT(*) FROM workspaces WHERE phase <> 'removed' AND id <> ? AND (image = ? OR old_image = ?)", except, image, image).Scan(&n)
+	err := q.db.QueryRowContext(ctx, `SELECT COUNT(*) FROM workspaces WHERE phase <> 'removed' AND id <> ?
+		AND (plan ->> 'fingerprint' = ? OR (next_plan <> '' AND next_plan ->> 'fingerprint' = ?))`, except, fingerprint, fingerprint).Scan(&n)
 	return n > 0, err
 }
 

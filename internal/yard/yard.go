@@ -71,6 +71,7 @@ type Image struct {
 	Ref    string // what MakeBody takes
 	Digest string // what the ref means now
 	User   string // the image's own user, "" for root
+	Arch   string // its processor, as Go names it
 	Cached bool   // it was there already, or every step of the build was
 }
 

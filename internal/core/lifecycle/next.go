@@ -100,6 +100,8 @@ func Next(s State, o Observed) Move {
 	switch {
 	case s.Phase == Removed:
 		return Move{}
+	case s.Phase == Failed:
+		return Move{} // until somebody asks again
 	case s.Wanted == WantRemoved:
 		if s.Phase == Removing && nothingLeft(o) {
 			return Move{Enter: Removed}
@@ -107,14 +109,12 @@ func Next(s State, o Observed) Move {
 		return Move{Enter: Removing, Action: RemoveAll}
 	case s.Wanted == WantStopped:
 		switch {
-		case s.Phase == Stopped, s.Phase == Failed:
+		case s.Phase == Stopped:
 			return Move{}
 		case s.Phase == Stopping && noneRuns(o) && s.NextBody == 0:
 			return Move{Enter: Stopped}
 		}
 		return Move{Enter: Stopping, Action: StopBodies}
-	case s.Phase == Failed:
-		return Move{}
 	case s.Phase == Ready && s.NextBody == 0 && o.Bodies[s.Body] != Running:
 		// It ended behind our back: that is a stop, with the cause recorded.
 		return Move{Enter: Stopped}

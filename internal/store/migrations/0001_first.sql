@@ -54,11 +54,8 @@ CREATE TABLE workspaces (
   name TEXT NOT NULL,
   repository_id TEXT NOT NULL REFERENCES repositories (id),
   branch TEXT NOT NULL,
-  commit_id TEXT NOT NULL,
-  definition TEXT NOT NULL,           -- resolved, of the target body, JSON
-  fingerprint TEXT NOT NULL,          -- of the target body's image
-  image TEXT NOT NULL DEFAULT '',     -- the target body's image in the yard
-  old_image TEXT NOT NULL DEFAULT '', -- of the body a rebuild will replace
+  plan TEXT NOT NULL,                 -- what the body in use is made from, JSON
+  next_plan TEXT NOT NULL DEFAULT '', -- what a rebuild is making, JSON
   phase TEXT NOT NULL,
   failed_in TEXT NOT NULL DEFAULT '',
   cause TEXT NOT NULL DEFAULT '',

@@ -27,7 +27,7 @@ func (e *Engine) FindImage(ctx context.Context, ref string) (yard.Image, bool, e
 	if err != nil {
 		return yard.Image{}, false, e.wrap("look at image "+ref, err)
 	}
-	img := yard.Image{Ref: ref, Digest: in.ID, Cached: true}
+	img := yard.Image{Ref: ref, Digest: in.ID, Arch: in.Architecture, Cached: true}
 	if in.Config != nil {
 		img.User = in.Config.User
 	}

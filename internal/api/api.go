@@ -1,0 +1,207 @@
+// Package api is the HTTP door: REST under /api/v1 with OpenAPI 3.1, problems
+// by RFC 9457, events by SSE, terminals over WebSocket, and the console's
+// files. It calls the service and nothing else.
+package api
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"path"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humagin"
+	"github.com/gin-gonic/gin"
+
+	"yardbench/internal/service"
+	"yardbench/internal/wire"
+)
+
+// maxBody bounds a request's body.
+const maxBody = 1 << 20
+
+// cookieName is the console's sign-in.
+const cookieName = "yardbench_sign_in"
+
+// API is the door.
+type API struct {
+	svc    *service.Service
+	engine *gin.Engine
+	huma   huma.API
+	base   context.Context
+}
+
+// New builds the door. Streams end with ctx. files is the console.
+func New(ctx context.Context, svc *service.Service, files fs.FS) *API {
+	gin.SetMode(gin.ReleaseMode)
+	engine := gin.New()
+	a := &API{svc: svc, engine: engine, base: ctx}
+	engine.Use(recovered, guard)
+	huma.NewError = newProblem
+	huma.NewErrorWithContext = func(_ huma.Context, status int, msg string, errs ...error) huma.StatusError {
+		return newProblem(status, msg, errs...)
+	}
+	config := huma.DefaultConfig("Yard Bench", "1")
+	config.Info.Description = "On-demand development workspaces: launch, watch, use, rest, remove."
+	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "", "", ""
+	config.CreateHooks = nil
+	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
+		"token":  {Type: "http", Scheme: "bearer"},
+		"cookie": {Type: "apiKey", In: "cookie", Name: cookieName},
+	}
+	config.Security = []map[string][]string{{"token": {}}, {"cookie": {}}}
+	a.huma = humagin.New(engine, config)
+	a.huma.UseMiddleware(a.signedIn)
+	a.routes()
+	a.console(files)
+	return a
+}
+
+// Handler serves the door.
+func (a *API) Handler() http.Handler { return a.engine }
+
+// OpenAPI is the description of the door, as JSON.
+func (a *API) OpenAPI() ([]byte, error) { return a.huma.OpenAPI().MarshalJSON() }
+
+// newProblem is every error the framework itself makes.
+func newProblem(status int, msg string, errs ...error) huma.StatusError {
+	p := &wire.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: msg}
+	if status >= 500 {
+		if len(errs) > 0 {
+			slog.Error("request failed", "status", status, "error", errors.Join(errs...))
+		}
+		p.Detail, p.Next = "the service could not do this", "look into the service's own log; try again"
+		return p
+	}
+	for _, err := range errs {
+		var d *huma.ErrorDetail
+		var own *wire.Problem
+		switch {
+		case errors.As(err, &own):
+			return own
+		case errors.As(err, &d):
+			p.Errors = append(p.Errors, wire.FieldProblem{Field: d.Location, Detail: d.Message})
+		case err != nil:
+			p.Errors = append(p.Errors, wire.FieldProblem{Detail: err.Error()})
+		}
+	}
+	return p
+}
+
+func recovered(c *gin.Context) {
+	defer func() {
+		if r := recover(); r != nil && r != http.ErrAbortHandler {
+			slog.Error("panic in a request", "path", c.Request.URL.Path, "panic", r)
+			write(c.Writer, newProblem(http.StatusInternalServerError, "").(*wire.Problem))
+			c.Abort()
+		}
+	}()
+	c.Next()
+}
+
+var crossOrigin = http.NewCrossOriginProtection()
+
+// guard holds for every request: bounds, headers, and no change asked for by
+// another site's page.
+func guard(c *gin.Context) {
+	h := c.Writer.Header()
+	h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+	h.Set("X-Content-Type-Options", "nosniff")
+	h.Set("Referrer-Policy", "no-referrer")
+	if strings.HasPrefix(c.Request.URL.Path, "/api/") {
+		h.Set("Cache-Control", "no-store")
+	}
+	if err := crossOrigin.Check(c.Request); err != nil {
+		write(c.Writer, &wire.Problem{Type: "urn:yardbench:problem:cross-origin", Title: "Forbidden", Status: http.StatusForbidden, Detail: "a page of another site asked for this"})
+		c.Abort()
+		return
+	}
+	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, maxBody)
+	c.Next()
+}
+
+func write(w http.ResponseWriter, p *wire.Problem) {
+	body, err := jsonBytes(p)
+	if err != nil {
+		body = []byte(`{"title":"Internal Server Error","status":500}`)
+	}
+	w.Header().Set("Content-Type", p.ContentType(""))
+	w.WriteHeader(p.Status)
+	_, _ = w.Write(body) // whoever asked may be gone
+}
+
+type actorKey struct{}
+
+// public marks an operation that is open to strangers.
+var public = map[string]any{"public": true}
+
+// signedIn lets only the signed in through, except where an operation is public.
+func (a *API) signedIn(ctx huma.Context, next func(huma.Context)) {
+	if ctx.Operation().Metadata["public"] == true {
+		next(ctx)
+		return
+	}
+	r, w := humagin.Unwrap(ctx).Request, humagin.Unwrap(ctx).Writer
+	actor, err := a.svc.Authenticate(ctx.Context(), token(r))
+	if err != nil {
+		var p *wire.Problem
+		if !errors.As(err, &p) {
+			p = newProblem(http.StatusInternalServerError, "", err).(*wire.Problem)
+		}
+		write(w, p)
+		return
+	}
+	next(huma.WithValue(ctx, actorKey{}, actor))
+}
+
+func token(r *http.Request) string {
+	if t, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
+		return strings.TrimSpace(t)
+	}
+	if c, err := r.Cookie(cookieName); err == nil {
+		return c.Value
+	}
+	return ""
+}
+
+func actor(ctx context.Context) service.Actor {
+	a, _ := ctx.Value(actorKey{}).(service.Actor)
+	return a
+}
+
+// console serves the built console; every path it does not have is a page of
+// the console's own routing.
+func (a *API) console(files fs.FS) {
+	server := http.FileServerFS(files)
+	a.engine.NoRoute(func(c *gin.Context) {
+		p := strings.TrimPrefix(path.Clean(c.Request.URL.Path), "/")
+		if p == "api" || strings.HasPrefix(p, "api/") || (c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead) {
+			write(c.Writer, newProblem(http.StatusNotFound, "there is nothing at "+c.Request.URL.Path).(*wire.Problem))
+			return
+		}
+		if st, err := fs.Stat(files, p); p != "" && err == nil && !st.IsDir() {
+			if strings.HasPrefix(p, "assets/") { // their names change with their content
+				c.Header("Cache-Control", "public, max-age=31536000, immutable")
+			}
+			server.ServeHTTP(c.Writer, c.Request)
+			return
+		}
+		index, err := fs.ReadFile(files, "index.html")
+		if err != nil {
+			c.String(http.StatusNotFound, "this build carries no console; build it with: make console\n")
+			return
+		}
+		c.Header("Cache-Control", "no-cache")
+		c.Data(http.StatusOK, "text/html; charset=utf-8", index)
+	})
+}
+
+// Server is an HTTP server with the bounds the door wants.
+func (a *API) Server() *http.Server {
+	return &http.Server{Handler: a.Handler(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
+		ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug)}
+}

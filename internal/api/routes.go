@@ -1,0 +1,300 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/sse"
+
+	"yardbench/internal/service"
+	"yardbench/internal/wire"
+)
+
+func jsonBytes(v any) ([]byte, error) { return json.Marshal(v) }
+
+// out is an answer with a body.
+type out[T any] struct{ Body T }
+
+type none struct{}
+
+// ref is a workspace in a path: NAME, or NAME.OWNER for somebody else's.
+type ref struct {
+	Ref string `path:"workspace" maxLength:"80" doc:"NAME, or NAME.OWNER for somebody else's"`
+}
+
+// op describes an operation.
+func op(method, path, id, summary string) huma.Operation {
+	return huma.Operation{OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary,
+		Errors: []int{http.StatusUnauthorized, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity}}
+}
+
+// answer registers an operation whose use case gives a value.
+func answer[In, Out any](a *API, o huma.Operation, do func(ctx context.Context, who service.Actor, in *In) (Out, error)) {
+	huma.Register(a.huma, o, func(ctx context.Context, in *In) (*out[Out], error) {
+		v, err := do(ctx, actor(ctx), in)
+		if err != nil {
+			return nil, err
+		}
+		return &out[Out]{v}, nil
+	})
+}
+
+// done registers an operation whose use case gives nothing: 204.
+func done[In any](a *API, o huma.Operation, do func(ctx context.Context, who service.Actor, in *In) error) {
+	o.DefaultStatus = http.StatusNoContent
+	huma.Register(a.huma, o, func(ctx context.Context, in *In) (*none, error) { return nil, do(ctx, actor(ctx), in) })
+}
+
+func (a *API) routes() {
+	s := a.svc
+	health := op("GET", "/health", "health", "Whether the service is well")
+	health.Metadata = public
+	answer(a, health, func(context.Context, service.Actor, *none) (wire.Health, error) {
+		return wire.Health{Status: "ok"}, nil
+	})
+	a.signInRoutes()
+
+	answer(a, op("GET", "/repositories", "list-repositories", "List the registered repositories"),
+		func(ctx context.Context, who service.Actor, _ *none) ([]wire.Repository, error) {
+			return s.Repositories(ctx, who)
+		})
+	answer(a, op("POST", "/repositories", "add-repository", "Register a repository"),
+		func(ctx context.Context, who service.Actor, in *struct{ Body wire.NewRepository }) (wire.Repository, error) {
+			return s.AddRepository(ctx, who, in.Body)
+		})
+
+	answer(a, op("GET", "/workspaces", "list-workspaces", "List your workspaces"),
+		func(ctx context.Context, who service.Actor, in *struct {
+			All bool `query:"all" doc:"Everybody's; for operators"`
+		}) ([]wire.Workspace, error) {
+			return s.List(ctx, who, in.All)
+		})
+	launch := op("POST", "/workspaces", "launch", "Launch a workspace; it is accepted, and comes up after the answer")
+	launch.DefaultStatus = http.StatusAccepted
+	answer(a, launch, func(ctx context.Context, who service.Actor, in *struct{ Body wire.Launch }) (wire.Workspace, error) {
+		return s.Launch(ctx, who, in.Body)
+	})
+	answer(a, op("GET", "/workspaces/{workspace}", "show-workspace", "Show a workspace"),
+		func(ctx context.Context, who service.Actor, in *ref) (wire.Workspace, error) {
+			return s.Show(ctx, who, in.Ref)
+		})
+	answer(a, op("GET", "/workspaces/{workspace}/sheets", "list-sheets", "List a workspace's launch sheets, newest first"),
+		func(ctx context.Context, who service.Actor, in *ref) ([]wire.Sheet, error) {
+			return s.Sheets(ctx, who, in.Ref)
+		})
+	answer(a, op("GET", "/workspaces/{workspace}/work", "show-work", "Show what in a workspace exists nowhere else"),
+		func(ctx context.Context, who service.Actor, in *ref) (wire.Work, error) {
+			return s.Work(ctx, who, in.Ref)
+		})
+	verb := func(path, id, summary string) huma.Operation {
+		o := op("POST", "/workspaces/{workspace}/"+path, id, summary)
+		o.DefaultStatus = http.StatusAccepted
+		return o
+	}
+	answer(a, verb("start", "start-workspace", "Start a stopped or failed workspace"),
+		func(ctx context.Context, who service.Actor, in *ref) (wire.Workspace, error) {
+			return s.Start(ctx, who, in.Ref)
+		})
+	answer(a, verb("stop", "stop-workspace", "Stop a workspace; its files stay"),
+		func(ctx context.Context, who service.Actor, in *ref) (wire.Workspace, error) {
+			return s.Stop(ctx, who, in.Ref)
+		})
+	answer(a, verb("rebuild", "rebuild-workspace", "Make a workspace's container anew from the branch's head"),
+		func(ctx context.Context, who service.Actor, in *struct {
+			ref
+			Body wire.Rebuild
+		}) (wire.Workspace, error) {
+			return s.Rebuild(ctx, who, in.Ref, in.Body)
+		})
+	remove := op("DELETE", "/workspaces/{workspace}", "remove-workspace", "Remove a workspace with its files")
+	remove.DefaultStatus = http.StatusAccepted
+	answer(a, remove, func(ctx context.Context, who service.Actor, in *struct {
+		ref
+		Discard bool `query:"discard" doc:"Even when work in it exists nowhere else"`
+	}) (wire.Workspace, error) {
+		return s.Remove(ctx, who, in.Ref, in.Discard)
+	})
+
+	answer(a, op("GET", "/secrets", "list-secrets", "List the names of your secrets"),
+		func(ctx context.Context, who service.Actor, _ *none) ([]wire.Secret, error) {
+			return s.Secrets(ctx, who)
+		})
+	done(a, op("PUT", "/secrets/{name}", "put-secret", "Set one of your secrets"), func(ctx context.Context, who service.Actor, in *struct {
+		Name string `path:"name" maxLength:"200"`
+		Body wire.SecretValue
+	}) error {
+		return s.PutSecret(ctx, who, in.Name, in.Body.Value)
+	})
+	done(a, op("DELETE", "/secrets/{name}", "remove-secret", "Remove one of your secrets"), func(ctx context.Context, who service.Actor, in *struct {
+		Name string `path:"name" maxLength:"200"`
+	}) error {
+		return s.DropSecret(ctx, who, in.Name)
+	})
+	done(a, op("PUT", "/git-credentials/{host}", "put-git-credential", "Set what you sign in to a git host with"), func(ctx context.Context, who service.Actor, in *struct {
+		Host string `path:"host" maxLength:"260"`
+		Body wire.GitCredential
+	}) error {
+		return s.PutGitCredential(ctx, who, in.Host, in.Body)
+	})
+	answer(a, op("GET", "/journal", "list-journal", "List journal entries, oldest first"), func(ctx context.Context, who service.Actor, in *struct {
+		After     int64  `query:"after" minimum:"0" doc:"Entries after this number"`
+		Workspace string `query:"workspace" maxLength:"80"`
+		Limit     int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
+	}) ([]wire.JournalEntry, error) {
+		return s.Journal(ctx, who, in.After, in.Workspace, in.Limit)
+	})
+	a.logRoute()
+	a.eventRoute()
+	a.sessionRoute()
+	document := op("GET", "/openapi.json", "openapi", "This description")
+	huma.Register(a.huma, document, func(context.Context, *none) (*huma.StreamResponse, error) {
+		return &huma.StreamResponse{Body: func(c huma.Context) {
+			body, err := a.OpenAPI()
+			if err != nil {
+				c.SetStatus(http.StatusInternalServerError)
+				return
+			}
+			c.SetHeader("Content-Type", "application/vnd.oai.openapi+json")
+			_, _ = c.BodyWriter().Write(body) // whoever asked may be gone
+		}}, nil
+	})
+}
+
+func (a *API) signInRoutes() {
+	type signIn struct {
+		SetCookie http.Cookie `header:"Set-Cookie"`
+		Body      wire.SignedIn
+	}
+	o := op("POST", "/sign-in", "sign-in", "Sign in with a name and password")
+	o.Metadata = public
+	o.Security = []map[string][]string{}
+	huma.Register(a.huma, o, func(ctx context.Context, in *struct {
+		Door string `query:"door" enum:"cli,console" default:"cli" doc:"The console gets a cookie, others a token"`
+		Host string `header:"X-Forwarded-Proto"`
+		Body wire.SignIn
+	}) (*signIn, error) {
+		v, err := a.svc.SignIn(ctx, in.Body, in.Door)
+		if err != nil {
+			return nil, err
+		}
+		answer := &signIn{Body: v}
+		if in.Door == "console" {
+			answer.SetCookie = http.Cookie{Name: cookieName, Value: v.Token, Path: "/", Expires: v.ExpiresAt, HttpOnly: true,
+				SameSite: http.SameSiteStrictMode, Secure: in.Host == "https"}
+			answer.Body.Token = ""
+		}
+		return answer, nil
+	})
+	done(a, op("POST", "/sign-out", "sign-out", "End this sign-in"), func(ctx context.Context, who service.Actor, _ *none) error { return a.svc.SignOut(ctx, who) })
+	answer(a, op("GET", "/me", "me", "Who you are"),
+		func(_ context.Context, who service.Actor, _ *none) (wire.Person, error) { return a.svc.Me(who), nil })
+}
+
+// logRoute gives a launch sheet's log as text, as it grows where asked.
+func (a *API) logRoute() {
+	o := op("GET", "/workspaces/{workspace}/log", "read-log", "Read a launch sheet's log as text, secrets masked")
+	o.Responses = map[string]*huma.Response{"200": {Description: "The log", Content: map[string]*huma.MediaType{"text/plain": {}}}}
+	huma.Register(a.huma, o, func(ctx context.Context, in *struct {
+		ref
+		Sheet  int  `query:"sheet" minimum:"0" doc:"The number of the launch sheet; 0 is the newest"`
+		Step   int  `query:"step" minimum:"0" doc:"The number of one step; 0 is all of them"`
+		Follow bool `query:"follow" doc:"Go on until the sheet has ended"`
+	}) (*huma.StreamResponse, error) {
+		who := actor(ctx)
+		if _, err := a.svc.Show(ctx, who, in.Ref); err != nil {
+			return nil, err
+		}
+		return &huma.StreamResponse{Body: func(c huma.Context) {
+			c.SetHeader("Content-Type", "text/plain; charset=utf-8")
+			w := c.BodyWriter()
+			flush := func() {
+				if f, ok := w.(http.Flusher); ok {
+					f.Flush()
+				}
+			}
+			ctx, cancel := a.until(c.Context())
+			defer cancel()
+			if err := a.svc.CopyLog(ctx, who, in.Ref, in.Sheet, in.Step, in.Follow, w, flush); err != nil {
+				_, _ = w.Write([]byte("\n[the log ends here: " + err.Error() + "]\n")) // whoever asked may be gone
+			}
+		}}, nil
+	})
+}
+
+// until ends with the request and with the service.
+func (a *API) until(ctx context.Context) (context.Context, context.CancelFunc) {
+	ctx, cancel := context.WithCancel(ctx)
+	stop := context.AfterFunc(a.base, cancel)
+	return ctx, func() { stop(); cancel() }
+}
+
+// eventRoute is the event stream. A journal entry carries its number as the
+// event's id, and a watcher that comes back with Last-Event-ID misses none; a
+// change without an entry (a log grew, a step began) is told as it happens.
+func (a *API) eventRoute() {
+	sse.Register(a.huma, op("GET", "/events", "watch-events", "Watch what changes, by server-sent events"), map[string]any{
+		"journal": wire.JournalEntry{}, "change": wire.Change{}, "pulse": wire.Pulse{},
+	}, func(ctx context.Context, in *struct {
+		After string `header:"Last-Event-ID"`
+	}, send sse.Sender) {
+		ctx, cancel := a.until(ctx)
+		defer cancel()
+		a.watch(ctx, actor(ctx), in.After, send)
+	})
+}
+
+func (a *API) watch(ctx context.Context, who service.Actor, after string, send sse.Sender) {
+	w := a.svc.Bus.Watch()
+	defer w.Close()
+	cursor, err := strconv.ParseInt(strings.TrimSpace(after), 10, 64)
+	if err != nil {
+		if cursor, err = a.svc.Store.Read().JournalHead(ctx); err != nil {
+			return
+		}
+	}
+	beat := time.NewTicker(20 * time.Second)
+	defer beat.Stop()
+	if send.Data(wire.Pulse{Journal: cursor}) != nil {
+		return
+	}
+	for {
+		for {
+			entries, err := a.svc.Journal(ctx, who, cursor, "", 200)
+			if err != nil {
+				return
+			}
+			for _, e := range entries {
+				cursor = e.Number
+				if send(sse.Message{ID: int(e.Number), Data: e}) != nil {
+					return
+				}
+			}
+			if len(entries) < 200 {
+				break
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-beat.C:
+			if send.Data(wire.Pulse{Journal: cursor}) != nil {
+				return
+			}
+		case <-w.C:
+			// A burst (a build's log) is told once.
+			time.Sleep(50 * time.Millisecond)
+			for topic := range w.Take() {
+				if topic != "" && a.svc.MayWatch(ctx, who, topic) {
+					if send.Data(wire.Change{Workspace: topic}) != nil {
+						return
+					}
+				}
+			}
+		}
+	}
+}

@@ -1,0 +1,161 @@
+package api
+
+import (
+	"errors"
+	"net/http"
+	"sync"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/gin-gonic/gin"
+	"github.com/gorilla/websocket"
+
+	"yardbench/internal/steward"
+	"yardbench/internal/wire"
+)
+
+// Bounds on a session's WebSocket.
+const (
+	pingEvery = 20 * time.Second
+)
+
+// upgrader checks that a browser's page is our own: by default the Origin
+// must name the host that was asked.
+var upgrader = websocket.Upgrader{HandshakeTimeout: 10 * time.Second, ReadBufferSize: 32 << 10, WriteBufferSize: 32 << 10}
+
+// sessionRoute is the WebSocket behind terminals and runs. See wire.Run for
+// what goes over it.
+func (a *API) sessionRoute() {
+	o := op("GET", "/workspaces/{workspace}/session", "open-session", "Open a terminal or run a command, over WebSocket")
+	o.Description = "Upgrades to WebSocket. The first message is a Run as text; after it binary messages go both ways, each a byte of kind and its content. A refusal is one binary message of kind p with a problem as JSON."
+	o.Parameters = []*huma.Param{{Name: "workspace", In: "path", Required: true, Schema: &huma.Schema{Type: "string"}}}
+	o.Responses = map[string]*huma.Response{"101": {Description: "Upgraded"}, "401": {Description: "Not signed in"}}
+	a.huma.OpenAPI().AddOperation(&o)
+	a.engine.GET("/api/v1/workspaces/:workspace/session", func(c *gin.Context) {
+		who, err := a.svc.Authenticate(c.Request.Context(), token(c.Request))
+		if err != nil {
+			write(c.Writer, asProblem(err))
+			return
+		}
+		if !websocket.IsWebSocketUpgrade(c.Request) {
+			write(c.Writer, newProblem(http.StatusUpgradeRequired, "this address speaks WebSocket").(*wire.Problem))
+			return
+		}
+		ws, err := upgrader.Upgrade(c.Writer, c.Request, nil)
+		if err != nil {
+			return // the upgrader has answered
+		}
+		defer ws.Close()
+		ws.SetReadLimit(maxBody)
+		s := &socket{ws: ws}
+		var in wire.Run
+		_ = ws.SetReadDeadline(time.Now().Add(10 * time.Second)) // a failure shows at the read
+		if err := ws.ReadJSON(&in); err != nil {
+			return
+		}
+		ctx, cancel := a.until(c.Request.Context())
+		defer cancel()
+		conn, err := a.svc.Open(ctx, who, c.Param("workspace"), in)
+		if err != nil {
+			s.refuse(asProblem(err))
+			return
+		}
+		defer conn.Stream.Close()
+		s.relay(ctx.Done(), conn)
+	})
+}
+
+func asProblem(err error) *wire.Problem {
+	var p *wire.Problem
+	if errors.As(err, &p) {
+		return p
+	}
+	return newProblem(http.StatusInternalServerError, "", err).(*wire.Problem)
+}
+
+// socket is a WebSocket with one writer at a time.
+type socket struct {
+	ws *websocket.Conn
+	mu sync.Mutex
+}
+
+func (s *socket) send(k byte, p []byte) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	_ = s.ws.SetWriteDeadline(time.Now().Add(30 * time.Second)) // a failure shows at the write
+	return s.ws.WriteMessage(websocket.BinaryMessage, append([]byte{k}, p...))
+}
+
+func (s *socket) end() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	_ = s.ws.WriteControl(websocket.CloseMessage, websocket.FormatCloseMessage(websocket.CloseNormalClosure, ""), time.Now().Add(5*time.Second)) // it may be gone
+}
+
+func (s *socket) refuse(p *wire.Problem) {
+	if body, err := jsonBytes(p); err == nil && s.send('p', body) == nil {
+		s.end()
+	}
+}
+
+// relay passes frames between the browser or client and the steward until
+// either ends.
+func (s *socket) relay(stop <-chan struct{}, conn *steward.Conn) {
+	over := make(chan struct{}, 2)
+	alive := func(string) error { return s.ws.SetReadDeadline(time.Now().Add(3 * pingEvery)) }
+	s.ws.SetPongHandler(alive)
+	_ = alive("") // a failure shows at the read
+	go func() {
+		defer func() { over <- struct{}{} }()
+		for {
+			kind, p, err := s.ws.ReadMessage()
+			if err != nil {
+				return
+			}
+			_ = alive("")
+			if kind != websocket.BinaryMessage || len(p) == 0 {
+				continue
+			}
+			switch k := steward.FrameKind(p[0]); k {
+			case steward.Input, steward.NoMore, steward.Resize:
+				if conn.SendFrame(k, p[1:]) != nil {
+					return
+				}
+			}
+		}
+	}()
+	go func() {
+		defer func() { over <- struct{}{} }()
+		for {
+			k, p, err := conn.ReceiveFrame()
+			if err != nil {
+				s.refuse(&wire.Problem{Type: "urn:yardbench:problem:steward-away", Title: "Gone", Status: http.StatusGone, Detail: "the workspace went away", Next: "see why with: yardbench show"})
+				return
+			}
+			if s.send(byte(k), p) != nil {
+				return
+			}
+			if k == steward.Ended {
+				s.end()
+				return
+			}
+		}
+	}()
+	ping := time.NewTicker(pingEvery)
+	defer ping.Stop()
+	for {
+		select {
+		case <-over:
+			return
+		case <-stop:
+			return
+		case <-ping.C:
+			s.mu.Lock()
+			err := s.ws.WriteControl(websocket.PingMessage, nil, time.Now().Add(5*time.Second))
+			s.mu.Unlock()
+			if err != nil {
+				return
+			}
+		}
+	}
+}

@@ -1,0 +1,89 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+
+	"yardbench/internal/wire"
+)
+
+// aligned is a table for people: columns, no frame.
+type aligned struct {
+	w   table.Writer
+	out io.Writer
+}
+
+func newTable(out io.Writer, head ...string) *aligned {
+	t := &aligned{w: table.NewWriter(), out: out}
+	style := table.StyleDefault
+	style.Options = table.OptionsNoBordersAndSeparators
+	style.Box.PaddingLeft, style.Box.PaddingRight = "", "   "
+	style.Format.Header = text.FormatDefault
+	t.w.SetStyle(style)
+	t.w.AppendHeader(cells(head))
+	return t
+}
+
+func cells(values []string) table.Row {
+	r := table.Row{}
+	for _, v := range values {
+		r = append(r, clean(v))
+	}
+	return r
+}
+
+func (t *aligned) row(values ...string) { t.w.AppendRow(cells(values)) }
+
+func (t *aligned) print() {
+	for _, l := range strings.Split(t.w.Render(), "\n") {
+		fmt.Fprintln(t.out, strings.TrimRight(l, " "))
+	}
+}
+
+// when is a time for people, in their own zone.
+func when(t time.Time) string {
+	t = t.Local()
+	if now := time.Now(); t.Year() == now.Year() && t.YearDay() == now.YearDay() {
+		return "today " + t.Format("15:04")
+	}
+	return t.Format("2006-01-02 15:04")
+}
+
+// took is a duration for people.
+func took(d time.Duration) string {
+	switch {
+	case d < 0:
+		return "0.0 s"
+	case d < 100*time.Second:
+		return fmt.Sprintf("%.1f s", d.Seconds())
+	case d < time.Hour:
+		return fmt.Sprintf("%d min %02d s", int(d.Minutes()), int(d.Seconds())%60)
+	}
+	return fmt.Sprintf("%d h %02d min", int(d.Hours()), int(d.Minutes())%60)
+}
+
+// state is a phase with its conditions, in one cell.
+func state(w wire.Workspace) string {
+	s := w.Phase
+	if w.Phase == "failed" && w.FailedIn != "" {
+		s += " in " + w.FailedIn
+	}
+	for _, c := range w.Conditions {
+		s += ", " + c.Kind
+	}
+	return s
+}
+
+// paint colours a text on a terminal, never with NO_COLOR.
+func (a *app) paint(c text.Color, s string) string {
+	if _, no := os.LookupEnv("NO_COLOR"); no || !isTerminal(a.out) {
+		return s
+	}
+	return c.Sprint(s)
+}

@@ -1,0 +1,220 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/text"
+	"golang.org/x/term"
+
+	"yardbench/internal/client"
+	"yardbench/internal/wire"
+)
+
+// follow shows the launch sheet of what was just asked for until it has
+// ended, and tells how it ended. Ctrl-C leaves it going on.
+func (a *app) follow(ctx context.Context, api *client.Client, w wire.Workspace) error {
+	p := progress{a: a, said: map[string]bool{}, live: isTerminal(a.out) && !a.json}
+	var last wire.Workspace
+	err := api.Watch(ctx, func() (bool, error) {
+		sheets, err := api.Sheets(ctx, name(w))
+		if err != nil {
+			return false, err
+		}
+		i := 0
+		for i < len(sheets) && sheets[i].Number != w.Sheet {
+			i++
+		}
+		if i == len(sheets) {
+			return true, fmt.Errorf("launch sheet %d of %s is gone", w.Sheet, w.Name)
+		}
+		p.show(sheets[i])
+		if sheets[i].EndedAt == nil {
+			return false, nil
+		}
+		p.sheet = sheets[i]
+		last, err = api.Show(ctx, name(w))
+		return true, err
+	})
+	p.erase()
+	var gone *wire.Problem
+	switch {
+	case ctx.Err() != nil:
+		fmt.Fprintf(a.err, "\n%s goes on by itself; see how it is with: yardbench show %s\n", w.Name, w.Name)
+		return exit(exitInterrupt)
+	case errors.As(err, &gone) && gone.Status == 404 && w.Wanted == "removed":
+		if a.json {
+			return a.print(w, nil)
+		}
+		fmt.Fprintf(a.out, "%s is removed\n", w.Name)
+		return nil
+	case err != nil:
+		return err
+	}
+	if a.json {
+		if err := a.print(last, nil); err != nil {
+			return err
+		}
+	}
+	if p.sheet.Outcome != "done" {
+		return a.failure(ctx, api, p.sheet, last)
+	}
+	if !a.json {
+		a.result(last)
+	}
+	return nil
+}
+
+// failure says which step failed and why, with the end of its log.
+func (a *app) failure(ctx context.Context, api *client.Client, sh wire.Sheet, w wire.Workspace) error {
+	if a.json {
+		return exit(exitFailed)
+	}
+	if sh.Outcome == "interrupted" {
+		fmt.Fprintf(a.err, "yardbench: this %s of %s was given up: %s\n", sh.Kind, w.Name, sh.Cause)
+		return exit(exitFailed)
+	}
+	for _, s := range sh.Steps {
+		if s.Outcome != "failed" || s.Parent != 0 {
+			continue
+		}
+		var log strings.Builder
+		if err := api.CopyLog(ctx, name(w), sh.Number, s.Number, false, &log); err == nil {
+			lines := strings.Split(strings.TrimSpace(log.String()), "\n")
+			for _, l := range lines[max(0, len(lines)-12):] {
+				fmt.Fprintln(a.err, "    "+clean(l))
+			}
+		}
+	}
+	fmt.Fprintf(a.err, "yardbench: %s of %s failed: %s\n", sh.Kind, w.Name, clean(sh.Cause))
+	switch {
+	case w.Phase == "ready":
+		fmt.Fprintf(a.err, "the workspace is as it was before; correct the cause and rebuild again\n")
+	default:
+		fmt.Fprintf(a.err, "the whole log: yardbench logs %s\nagain from here: yardbench start %s\nafter a push: yardbench rebuild %s\ngive it up: yardbench remove %s\n", w.Name, w.Name, w.Name, w.Name)
+	}
+	return exit(exitFailed)
+}
+
+// result says how things stand, and what to type next.
+func (a *app) result(w wire.Workspace) {
+	for _, c := range w.Conditions {
+		fmt.Fprintln(a.out, a.paint(text.FgYellow, c.Kind+": "+clean(c.Reason)))
+	}
+	switch w.Phase {
+	case "ready":
+		fmt.Fprintf(a.out, "%s is %s at %s\n", w.Name, a.paint(text.FgGreen, "ready"), w.Folder)
+		fmt.Fprintf(a.out, "  in the browser   %s/workspaces/%s\n", readSignIn().Address, w.Name)
+		fmt.Fprintf(a.out, "  a terminal       yardbench enter %s\n", w.Name)
+		fmt.Fprintf(a.out, "  one command      yardbench run %s -- git status\n", w.Name)
+		fmt.Fprintf(a.out, "  to rest          yardbench stop %s\n", w.Name)
+	default:
+		fmt.Fprintf(a.out, "%s is %s\n", w.Name, w.Phase)
+	}
+}
+
+// progress prints a launch sheet as it grows: each step once, when it has
+// ended; on a terminal also what runs now, in a last line that is rewritten.
+type progress struct {
+	a     *app
+	said  map[string]bool
+	live  bool
+	drawn bool
+	sheet wire.Sheet
+}
+
+func (p *progress) show(sh wire.Sheet) {
+	if p.a.json {
+		return
+	}
+	p.erase()
+	var now []wire.Step
+	for _, s := range sh.Steps {
+		if s.EndedAt == nil {
+			now = append(now, s)
+			if hasParts(sh, s.Number) {
+				p.once(s, fmt.Sprintf("  %s", s.Title), "begin")
+			}
+			continue
+		}
+		if s.Parent != 0 && parentEnded(sh, s.Parent) && !p.said[key(s.Parent, "begin")] && s.Outcome == "done" && s.Cached {
+			continue // a part that was over before anybody looked, and cost nothing
+		}
+		p.once(s, p.line(s), fmt.Sprint("end", s.Attempt))
+	}
+	if p.live && len(now) > 0 {
+		s := now[len(now)-1]
+		line := fmt.Sprintf("  … %s  %s", clean(s.Title), took(time.Since(s.StartedAt)))
+		if width, _, err := term.GetSize(1); err == nil && text.RuneWidthWithoutEscSequences(line) > width-1 {
+			line = text.Trim(line, width-1)
+		}
+		fmt.Fprint(p.a.out, line)
+		p.drawn = true
+	}
+}
+
+func key(n int, what string) string { return fmt.Sprint(n, " ", what) }
+
+func (p *progress) once(s wire.Step, line, what string) {
+	if k := key(s.Number, what); !p.said[k] {
+		p.said[k] = true
+		fmt.Fprintln(p.a.out, line)
+	}
+}
+
+func (p *progress) erase() {
+	if p.drawn {
+		fmt.Fprint(p.a.out, "\r\x1b[K")
+		p.drawn = false
+	}
+}
+
+func (p *progress) line(s wire.Step) string {
+	mark := p.a.paint(text.FgGreen, "✓")
+	switch s.Outcome {
+	case "failed":
+		mark = p.a.paint(text.FgRed, "✗")
+	case "interrupted", "skipped":
+		mark = "–"
+	}
+	indent, width := "  ", 52
+	if s.Parent != 0 {
+		indent, width = "      ", 48
+	}
+	title := clean(s.Title)
+	if text.RuneWidthWithoutEscSequences(title) > width {
+		title = text.Trim(title, width-1) + "…"
+	}
+	line := indent + mark + " " + text.Pad(title, width, ' ') + fmt.Sprintf("%12s", took(s.EndedAt.Sub(s.StartedAt)))
+	if s.Cached {
+		line += "  cached"
+	}
+	if s.Attempt > 1 {
+		line += fmt.Sprintf("  attempt %d", s.Attempt)
+	}
+	return line
+}
+
+func hasParts(sh wire.Sheet, n int) bool {
+	for _, s := range sh.Steps {
+		if s.Parent == n {
+			return true
+		}
+	}
+	return false
+}
+
+func parentEnded(sh wire.Sheet, n int) bool {
+	for _, s := range sh.Steps {
+		if s.Number == n {
+			return s.EndedAt != nil
+		}
+	}
+	return true
+}
+
+// name is how to ask for a workspace again, whoever owns it.
+func name(w wire.Workspace) string { return w.Name + "." + w.Owner }

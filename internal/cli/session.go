@@ -1,0 +1,166 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"yardbench/internal/client"
+	"yardbench/internal/wire"
+)
+
+func (a *app) enter() *cobra.Command {
+	var label string
+	c := &cobra.Command{
+		Use: "enter NAME", Short: "Open a terminal in a workspace, or join the one left open",
+		Long: "Open a terminal in the workspace folder, as the definition's user. A terminal outlives a lost connection or a closed window: " +
+			"entering again joins it where it was. It ends when its shell does.",
+		Example: "  yardbench enter tide-board\n  yardbench enter tide-board --terminal second", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names,
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+			in := wire.Run{Terminal: label}
+			if fd := int(os.Stdout.Fd()); term.IsTerminal(fd) {
+				in.Columns, in.Rows, _ = term.GetSize(fd) // 0 by 0 means the usual size
+			}
+			return a.session(cmd.Context(), api, args[0], in, isTerminal(a.in))
+		}),
+	}
+	c.Flags().StringVar(&label, "terminal", "", "which terminal, by a label of your own (default: main)")
+	return c
+}
+
+func (a *app) run() *cobra.Command {
+	c := &cobra.Command{
+		Use: "run NAME -- COMMAND [ARGUMENT...]", Short: "Run one command in a workspace",
+		Long: "Run one command in the workspace folder, as the definition's user. Input, output and the exit code are passed through; " +
+			"127 is also what is given where there is no such program.",
+		Example: "  yardbench run tide-board -- make check\n  yardbench run tide-board -- sh -c 'wc -l *.py' > lines.txt", Args: cobra.MinimumNArgs(2), ValidArgsFunction: a.names,
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+			return a.session(cmd.Context(), api, args[0], wire.Run{Argv: args[1:]}, false)
+		}),
+	}
+	c.Flags().SetInterspersed(false) // what follows NAME belongs to the command
+	return c
+}
+
+// session passes input and output until the command or shell has ended, and
+// gives its exit code. raw is for a terminal here.
+func (a *app) session(ctx context.Context, api *client.Client, ref string, in wire.Run, raw bool) error {
+	s, err := api.Open(ctx, ref, in)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	stop := context.AfterFunc(ctx, func() { s.Close() })
+	defer stop()
+	if raw {
+		old, err := term.MakeRaw(int(a.in.Fd()))
+		if err != nil {
+			return fmt.Errorf("use the terminal: %w", err)
+		}
+		defer term.Restore(int(a.in.Fd()), old) //nolint:errcheck // nothing is left to be done about it
+	}
+	frames := make(chan frame)
+	quit := make(chan struct{})
+	defer close(quit)
+	send := func(f frame) bool {
+		select {
+		case frames <- f:
+			return true
+		case <-quit:
+			return false
+		}
+	}
+	go func() { // the one sender
+		for {
+			select {
+			case f := <-frames:
+				if s.Send(f.kind, f.p) != nil {
+					return // the receiver says why
+				}
+			case <-quit:
+				return
+			}
+		}
+	}()
+	go func() {
+		buf := make([]byte, 32<<10)
+		for {
+			n, err := a.in.Read(buf)
+			if n > 0 && !send(frame{'i', append([]byte(nil), buf[:n]...)}) {
+				return
+			}
+			if err != nil {
+				if errors.Is(err, io.EOF) {
+					send(frame{'c', nil})
+				}
+				return
+			}
+		}
+	}()
+	if raw {
+		resized := make(chan os.Signal, 1)
+		signal.Notify(resized, syscall.SIGWINCH)
+		defer signal.Stop(resized)
+		go func() {
+			for {
+				select {
+				case <-resized:
+					if w, h, err := term.GetSize(int(os.Stdout.Fd())); err == nil {
+						body, _ := json.Marshal(map[string]int{"columns": w, "rows": h}) // two numbers always marshal
+						if !send(frame{'r', body}) {
+							return
+						}
+					}
+				case <-quit:
+					return
+				}
+			}
+		}()
+	}
+	for {
+		kind, p, err := s.Receive()
+		if err != nil {
+			if ctx.Err() != nil {
+				return exit(exitInterrupt)
+			}
+			return err
+		}
+		switch kind {
+		case 'o':
+			_, err = a.out.Write(p)
+		case 'e':
+			_, err = a.err.Write(p)
+		case 'x':
+			var x struct {
+				Code    int    `json:"code"`
+				Problem string `json:"problem"`
+			}
+			if err := json.Unmarshal(p, &x); err != nil {
+				return err
+			}
+			if x.Problem != "" {
+				fmt.Fprintln(a.err, "yardbench: "+clean(x.Problem))
+			}
+			if x.Code == 0 {
+				return nil
+			}
+			return exit(x.Code)
+		}
+		if err != nil {
+			return err
+		}
+	}
+}
+
+type frame struct {
+	kind byte
+	p    []byte
+}

@@ -1,0 +1,282 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/spf13/cobra"
+
+	"yardbench/internal/client"
+	"yardbench/internal/wire"
+)
+
+// withClient is the common frame of a command that calls the service.
+func (a *app) withClient(do func(cmd *cobra.Command, api *client.Client, args []string) error) func(*cobra.Command, []string) error {
+	return func(cmd *cobra.Command, args []string) error {
+		api, err := a.client()
+		if err != nil {
+			return err
+		}
+		return do(cmd, api, args)
+	}
+}
+
+// names completes the names of one's workspaces.
+func (a *app) names(cmd *cobra.Command, args []string, _ string) (out []string, _ cobra.ShellCompDirective) {
+	if len(args) > 0 {
+		return nil, cobra.ShellCompDirectiveDefault
+	}
+	if api, err := a.client(); err == nil {
+		ctx, cancel := context.WithTimeout(cmd.Context(), 2*time.Second)
+		defer cancel()
+		ws, _ := api.List(ctx, false) // completion that fails completes nothing
+		for _, w := range ws {
+			out = append(out, w.Name+"\t"+w.Phase)
+		}
+	}
+	return out, cobra.ShellCompDirectiveNoFileComp
+}
+
+func (a *app) launch() *cobra.Command {
+	var in wire.Launch
+	var detach bool
+	c := &cobra.Command{
+		Use: "launch REPOSITORY", Short: "Launch a workspace and watch it come up",
+		Long:    "Launch a workspace from a repository's own environment definition and watch it come up, step by step. Ctrl-C leaves it coming up.",
+		Example: "  yardbench launch tide-board\n  yardbench launch tide-board --branch storm-warnings --name storm", Args: cobra.ExactArgs(1),
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+			in.Repository = args[0]
+			w, err := api.Launch(cmd.Context(), in)
+			if err != nil {
+				return err
+			}
+			if !a.json {
+				fmt.Fprintf(a.out, "%s is accepted: %s at %s (%.10s), from %s\n", w.Name, w.Repository, w.Branch, w.Commit, w.Definition)
+			}
+			if detach {
+				return a.print(w, func() { fmt.Fprintf(a.out, "see how it is with: yardbench show %s\n", w.Name) })
+			}
+			return a.follow(cmd.Context(), api, w)
+		}),
+		ValidArgsFunction: func(cmd *cobra.Command, args []string, _ string) (out []string, _ cobra.ShellCompDirective) {
+			if api, err := a.client(); err == nil && len(args) == 0 {
+				rs, _ := api.Repositories(cmd.Context()) // completion that fails completes nothing
+				for _, r := range rs {
+					out = append(out, r.Name)
+				}
+			}
+			return out, cobra.ShellCompDirectiveNoFileComp
+		},
+	}
+	c.Flags().StringVar(&in.Branch, "branch", "", "the branch (default: the repository's own)")
+	c.Flags().StringVar(&in.Name, "name", "", "the workspace's name (default: the repository's)")
+	c.Flags().BoolVar(&detach, "no-wait", false, "return as soon as it is accepted")
+	return c
+}
+
+func (a *app) list() *cobra.Command {
+	var all bool
+	c := &cobra.Command{
+		Use: "list", Short: "List workspaces", Example: "  yardbench list\n  yardbench list --all", Args: cobra.NoArgs,
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
+			ws, err := api.List(cmd.Context(), all)
+			if err != nil {
+				return err
+			}
+			return a.print(ws, func() {
+				if len(ws) == 0 {
+					fmt.Fprintln(a.out, "no workspaces; launch one with: yardbench launch REPOSITORY")
+					return
+				}
+				head := []string{"NAME", "STATE", "SINCE", "REPOSITORY", "BRANCH"}
+				if all {
+					head = append([]string{"OWNER"}, head...)
+				}
+				t := newTable(a.out, head...)
+				for _, w := range ws {
+					row := []string{w.Name, state(w), when(w.PhaseAt), w.Repository, w.Branch}
+					if all {
+						row = append([]string{w.Owner}, row...)
+					}
+					t.row(row...)
+				}
+				t.print()
+			})
+		}),
+	}
+	c.Flags().BoolVar(&all, "all", false, "everybody's (operators)")
+	return c
+}
+
+func (a *app) show() *cobra.Command {
+	type shown struct {
+		wire.Workspace
+		Sheets []wire.Sheet `json:"sheets"`
+	}
+	return &cobra.Command{
+		Use: "show NAME", Short: "Show a workspace and its newest launch sheet", Example: "  yardbench show tide-board", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names,
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+			w, err := api.Show(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			sheets, err := api.Sheets(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.print(shown{w, sheets}, func() {
+				line := func(k, v string) { fmt.Fprintf(a.out, "%-12s%s\n", k, clean(v)) }
+				line("workspace", w.Name+" of "+w.Owner)
+				line("state", state(w)+", since "+when(w.PhaseAt))
+				if w.Cause != "" {
+					line("cause", w.Cause)
+				}
+				for _, c := range w.Conditions {
+					line(c.Kind, c.Reason)
+				}
+				line("repository", fmt.Sprintf("%s, branch %s, made from %.10s", w.Repository, w.Branch, w.Commit))
+				line("definition", w.Definition+", image from "+w.Image)
+				line("folder", w.Folder+", as "+w.User)
+				if len(w.Ports) > 0 {
+					line("ports", strings.Trim(fmt.Sprint(w.Ports), "[]"))
+				}
+				if len(sheets) == 0 {
+					return
+				}
+				sh := sheets[0]
+				end := "under way"
+				if sh.EndedAt != nil {
+					end = sh.Outcome + " in " + took(sh.EndedAt.Sub(sh.StartedAt))
+				}
+				fmt.Fprintf(a.out, "\nlaunch sheet %d: %s, %s, %s\n", sh.Number, sh.Kind, when(sh.StartedAt), end)
+				p := progress{a: a}
+				for _, s := range nested(sh.Steps) {
+					if s.EndedAt == nil {
+						fmt.Fprintf(a.out, "  … %s, for %s so far\n", clean(s.Title), took(time.Since(s.StartedAt)))
+						continue
+					}
+					fmt.Fprintln(a.out, p.line(s))
+				}
+			})
+		}),
+	}
+}
+
+// nested puts the parts of a step behind it.
+func nested(steps []wire.Step) (out []wire.Step) {
+	for _, s := range steps {
+		if s.Parent != 0 {
+			continue
+		}
+		out = append(out, s)
+		for _, p := range steps {
+			if p.Parent == s.Number {
+				out = append(out, p)
+			}
+		}
+	}
+	return out
+}
+
+func (a *app) logs() *cobra.Command {
+	var follow bool
+	var sheet int
+	c := &cobra.Command{
+		Use: "logs NAME", Short: "Print the log of a launch sheet, secrets masked",
+		Example: "  yardbench logs tide-board\n  yardbench logs tide-board --follow\n  yardbench logs tide-board --sheet 1", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names,
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+			return api.CopyLog(cmd.Context(), args[0], sheet, 0, follow, a.out)
+		}),
+	}
+	c.Flags().BoolVarP(&follow, "follow", "f", false, "go on until the launch sheet has ended")
+	c.Flags().IntVar(&sheet, "sheet", 0, "the number of the launch sheet (default: the newest)")
+	return c
+}
+
+func (a *app) start() *cobra.Command {
+	return &cobra.Command{
+		Use: "start NAME", Short: "Start a stopped workspace, or try a failed one again", Example: "  yardbench start tide-board", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names,
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+			w, err := api.Start(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.follow(cmd.Context(), api, w)
+		}),
+	}
+}
+
+func (a *app) stop() *cobra.Command {
+	return &cobra.Command{
+		Use: "stop NAME", Short: "Stop a workspace; its files stay", Example: "  yardbench stop tide-board", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names,
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+			w, err := api.Stop(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.follow(cmd.Context(), api, w)
+		}),
+	}
+}
+
+func (a *app) rebuild() *cobra.Command {
+	var in wire.Rebuild
+	c := &cobra.Command{
+		Use: "rebuild NAME", Short: "Make a workspace's container anew from the branch's head",
+		Long: "Make a workspace's container anew from the definition at the branch's head. The workspace folder stays; the home folder does not. " +
+			"The old container stays in use until the new one runs, and a rebuild that fails leaves it as it was.",
+		Example: "  yardbench rebuild tide-board\n  yardbench rebuild tide-board --new-files", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names,
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+			w, err := api.Rebuild(cmd.Context(), args[0], in)
+			if err != nil {
+				return err
+			}
+			return a.follow(cmd.Context(), api, w)
+		}),
+	}
+	c.Flags().BoolVar(&in.NewFiles, "new-files", false, "drop the workspace folder too and clone anew")
+	c.Flags().BoolVar(&in.Discard, "discard", false, "with --new-files: even when work in it exists nowhere else")
+	return c
+}
+
+func (a *app) remove() *cobra.Command {
+	var yes, discard bool
+	c := &cobra.Command{
+		Use: "remove NAME", Short: "Remove a workspace with its files",
+		Long:    "Remove a workspace with its files. It is refused while work in it is not committed, not pushed, or cannot be looked at; --discard gives that up.",
+		Example: "  yardbench remove tide-board\n  yardbench remove tide-board --yes", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names,
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+			w, err := api.Show(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if !yes {
+				if !isTerminal(a.in) {
+					return usage{fmt.Errorf("say --yes to remove %s without being asked", args[0])}
+				}
+				question := "Remove " + w.Name + " with its files?"
+				if discard {
+					question = "Remove " + w.Name + " with its files and whatever in them exists nowhere else?"
+				}
+				fmt.Fprintf(a.err, "%s [y/N] ", a.paint(text.Bold, question))
+				answer, _ := bufio.NewReader(a.in).ReadString('\n') // no answer is a no
+				if s := strings.ToLower(strings.TrimSpace(answer)); s != "y" && s != "yes" {
+					fmt.Fprintln(a.err, "nothing is removed")
+					return exit(exitRefused)
+				}
+			}
+			w, err = api.Remove(cmd.Context(), args[0], discard)
+			if err != nil {
+				return err
+			}
+			return a.follow(cmd.Context(), api, w)
+		}),
+	}
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	c.Flags().BoolVar(&discard, "discard", false, "even when work in it exists nowhere else")
+	return c
+}

@@ -1,0 +1,157 @@
+// Package demo is the world of Skerry Line, an invented island-ferry company:
+// its people, its repositories, and small stand-ins for what lies outside the
+// product. Nothing else of the product depends on it.
+package demo
+
+import (
+	"context"
+	"crypto/subtle"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"net/http"
+	"net/http/cgi"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"time"
+)
+
+//go:embed all:repositories
+var sources embed.FS
+
+// Repositories are those the git host starts with.
+var Repositories = []string{"tide-board", "berth-planner", "fare-desk"}
+
+// GitToken is what a person signs in to the git host with.
+func GitToken(person string) string { return "skerry-git-" + person }
+
+// RunGitHost runs the git-host stand-in until ctx ends: smart HTTP by git's
+// own http-backend (git-http-backend(1)), for Skerry Line's people only. Its
+// repositories are made on the first start. ready gets its address.
+func RunGitHost(ctx context.Context, dir, listen string, ready func(address string)) error {
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return err
+	}
+	for _, name := range Repositories {
+		if err := MakeRepository(ctx, dir, name, sources); err != nil {
+			return fmt.Errorf("make repository %s: %w", name, err)
+		}
+	}
+	handler, err := GitHost(dir)
+	if err != nil {
+		return err
+	}
+	l, err := net.Listen("tcp", listen)
+	if err != nil {
+		return fmt.Errorf("cannot listen on %s: %w; stop what uses it, or give another --listen", listen, err)
+	}
+	server := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second}
+	stop := context.AfterFunc(ctx, func() { server.Close() })
+	defer stop()
+	ready("http://" + l.Addr().String())
+	if err := server.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+		return err
+	}
+	return nil
+}
+
+var repositoryPath = regexp.MustCompile(`^/([a-z0-9-]+)\.git/(info/refs|git-upload-pack|git-receive-pack)$`)
+
+// GitHost serves the bare repositories under dir.
+func GitHost(dir string) (http.Handler, error) {
+	out, err := exec.Command("git", "--exec-path").Output()
+	if err != nil {
+		return nil, fmt.Errorf("find git: %w", err)
+	}
+	backend := filepath.Join(strings.TrimSpace(string(out)), "git-http-backend")
+	if _, err := os.Stat(backend); err != nil {
+		return nil, fmt.Errorf("this git has no http-backend: %w", err)
+	}
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		name, password, _ := r.BasicAuth()
+		known := false
+		for _, p := range People {
+			known = known || (p.Name == name && subtle.ConstantTimeCompare([]byte(password), []byte(GitToken(name))) == 1)
+		}
+		if !known {
+			w.Header().Set("WWW-Authenticate", `Basic realm="Skerry Line git"`)
+			http.Error(w, "sign in", http.StatusUnauthorized)
+			return
+		}
+		m := repositoryPath.FindStringSubmatch(r.URL.Path)
+		if m == nil {
+			http.NotFound(w, r)
+			return
+		}
+		if _, err := os.Stat(filepath.Join(dir, m[1]+".git")); err != nil {
+			http.Error(w, "repository not found", http.StatusNotFound)
+			return
+		}
+		h := &cgi.Handler{Path: backend, Dir: dir, Stderr: os.Stderr,
+			Env: []string{"GIT_PROJECT_ROOT=" + dir, "GIT_HTTP_EXPORT_ALL=1", "REMOTE_USER=" + name, "GIT_CONFIG_NOSYSTEM=1", "HOME=/nonexistent",
+				"GIT_CONFIG_COUNT=1", "GIT_CONFIG_KEY_0=safe.directory", "GIT_CONFIG_VALUE_0=*"}}
+		h.ServeHTTP(w, r)
+	}), nil
+}
+
+// MakeRepository makes a bare repository with what stands under
+// repositories/NAME of files as its first commit, unless it is there already.
+// The same content makes the same commit.
+func MakeRepository(ctx context.Context, dir, name string, files fs.FS) error {
+	bare := filepath.Join(dir, name+".git")
+	if _, err := os.Stat(bare); err == nil {
+		return nil
+	}
+	work, err := os.MkdirTemp("", "skerry-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(work)
+	tree, err := fs.Sub(files, "repositories/"+name)
+	if err != nil {
+		return err
+	}
+	if err := os.CopyFS(work, tree); err != nil {
+		return err
+	}
+	// An embedded file has lost the right to be run.
+	bins, _ := filepath.Glob(filepath.Join(work, "bin", "*")) // the pattern is sound
+	for _, b := range bins {
+		if err := os.Chmod(b, 0o755); err != nil {
+			return err
+		}
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	for _, args := range [][]string{
+		{"init", "--quiet", "--initial-branch=main", work},
+		{"-C", work, "add", "--all"},
+		{"-C", work, "commit", "--quiet", "-m", "First light"},
+		{"clone", "--quiet", "--bare", work, bare + ".new"},
+		{"-C", bare + ".new", "config", "http.receivepack", "true"},
+	} {
+		if err := Git(ctx, args...); err != nil {
+			return err
+		}
+	}
+	return os.Rename(bare+".new", bare)
+}
+
+// Git runs git as one of Skerry Line's people, at a fixed time.
+func Git(ctx context.Context, args ...string) error {
+	cmd := exec.CommandContext(ctx, "git", args...)
+	cmd.Env = append(os.Environ(), "GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=/dev/null",
+		"GIT_AUTHOR_NAME=Astrid Holm", "GIT_AUTHOR_EMAIL=astrid@skerryline.example", "GIT_AUTHOR_DATE=2026-03-02T08:00:00+01:00",
+		"GIT_COMMITTER_NAME=Astrid Holm", "GIT_COMMITTER_EMAIL=astrid@skerryline.example", "GIT_COMMITTER_DATE=2026-03-02T08:00:00+01:00")
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("git %s: %w: %s", args[0], err, strings.TrimSpace(string(out)))
+	}
+	return nil
+}

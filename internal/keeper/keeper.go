@@ -1,0 +1,418 @@
+// Package keeper drives each workspace towards what is wanted: it asks the
+// core what must be done next, does that one step through a yard or the
+// steward, writes down how it went, and asks again. What it finds written it
+// goes on with, after whatever ended it.
+package keeper
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"yardbench/internal/core/definition"
+	"yardbench/internal/core/lifecycle"
+	"yardbench/internal/core/secret"
+	"yardbench/internal/live"
+	"yardbench/internal/repo"
+	"yardbench/internal/steward/outside"
+	"yardbench/internal/store"
+	"yardbench/internal/vault"
+	"yardbench/internal/yard"
+)
+
+// Keeper keeps all workspaces. Its fields are set before Run.
+type Keeper struct {
+	Store        *store.Store
+	Yard         yard.Yard
+	Hub          *outside.Hub
+	Mirrors      *repo.Mirrors
+	Vault        *vault.Vault
+	Bus          *live.Bus
+	DataDir      string // absolute: parts of it are mounted into workspaces
+	Installation string
+
+	ctx     context.Context
+	mu      sync.Mutex
+	working map[string]*work
+	wg      sync.WaitGroup
+}
+
+// work is one workspace's keeper while it has something to do. There is at
+// most one for each workspace.
+type work struct {
+	again  bool               // woken meanwhile: look once more
+	cancel context.CancelFunc // ends the step under way
+}
+
+// Waits between tries of a step that the yard could not answer.
+var retryWaits = []time.Duration{300 * time.Millisecond, time.Second, 3 * time.Second}
+
+// Time limits of steps.
+const (
+	yardTimeout    = 2 * time.Minute
+	buildTimeout   = time.Hour
+	stewardTimeout = 30 * time.Second
+	cloneTimeout   = 30 * time.Minute
+	setUpTimeout   = 2 * time.Hour
+	stopGrace      = 8 * time.Second
+)
+
+func (k *Keeper) askTimeout() time.Duration { return time.Hour } // bounds one git transfer
+
+// Run starts the keeper: it opens the links of all bodies, looks at every
+// workspace once, and watches the yard until ctx ends. Wait waits for the end.
+func (k *Keeper) Run(ctx context.Context) error {
+	k.ctx, k.working = ctx, map[string]*work{}
+	all, err := k.Store.Read().Workspaces(ctx, "")
+	if err != nil {
+		return err
+	}
+	k.Hub.Changed = func(link string) { k.Wake(workspaceOf(link)) }
+	for _, w := range all {
+		for _, n := range []int{w.Body, w.NextBody} {
+			if n > 0 && w.Phase != lifecycle.Removing {
+				if _, err := k.openLink(w, n); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	for _, w := range all {
+		k.Wake(w.ID)
+	}
+	k.wg.Go(k.watch)
+	return nil
+}
+
+// Wait waits until all work has ended after the context of Run.
+func (k *Keeper) Wait() { k.wg.Wait() }
+
+func (k *Keeper) watch() {
+	for wait := time.Second; k.ctx.Err() == nil; {
+		began := time.Now()
+		if err := k.Yard.Watch(k.ctx, func() {}, k.Wake); err != nil {
+			slog.Warn("the yard's events are lost", "error", err)
+		}
+		if time.Since(began) > time.Minute {
+			wait = time.Second
+		}
+		select {
+		case <-k.ctx.Done():
+		case <-time.After(wait):
+		}
+		wait = min(2*wait, 30*time.Second)
+		if all, err := k.Store.Read().Workspaces(k.ctx, ""); err == nil {
+			for _, w := range all {
+				k.Wake(w.ID) // something may have happened unseen
+			}
+		}
+	}
+}
+
+// Wake has a workspace looked at.
+func (k *Keeper) Wake(id string) { k.wake(id, false) }
+
+// Interrupt has a workspace looked at now: the step under way is given up.
+func (k *Keeper) Interrupt(id string) { k.wake(id, true) }
+
+func (k *Keeper) wake(id string, interrupt bool) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.ctx == nil || k.ctx.Err() != nil {
+		return
+	}
+	if j := k.working[id]; j != nil {
+		j.again = true
+		if interrupt && j.cancel != nil {
+			j.cancel()
+		}
+		return
+	}
+	j := &work{}
+	k.working[id] = j
+	k.wg.Go(func() { k.keep(id, j) })
+}
+
+// keep works on one workspace until there is nothing more to do.
+func (k *Keeper) keep(id string, j *work) {
+	for {
+		if err := k.settle(id, j); err != nil && k.ctx.Err() == nil {
+			slog.Error("keeper", "workspace", id, "error", err)
+		}
+		k.mu.Lock()
+		if !j.again || k.ctx.Err() != nil {
+			delete(k.working, id)
+			k.mu.Unlock()
+			return
+		}
+		j.again = false
+		k.mu.Unlock()
+	}
+}
+
+// settle does step after step until the workspace is as it is wanted.
+func (k *Keeper) settle(id string, j *work) error {
+	var seen yard.Observation
+	look := true
+	for k.ctx.Err() == nil {
+		w, err := k.Store.Read().WorkspaceByID(k.ctx, id)
+		if err != nil {
+			return err
+		}
+		if look && w.Phase != lifecycle.Removed && !(w.Phase == lifecycle.Waiting && w.Body == 1 && w.Plan.Image == "" && w.NextPlan == nil) {
+			err := k.try(func(ctx context.Context) (err error) { seen, err = k.Yard.Observe(ctx, id); return err })
+			if err != nil {
+				if w.Phase.Settled() {
+					return err // nobody waits for it; the next event looks again
+				}
+				return k.fail(w, err)
+			}
+		}
+		look = false
+		state, err := k.state(w)
+		if err != nil {
+			return err
+		}
+		mv := lifecycle.Next(state, k.observed(w, state, seen))
+		if err := k.note(&w, state, mv, seen); err != nil || mv.Idle() {
+			return err
+		}
+		if mv.Action == "" {
+			continue
+		}
+		ctx, cancel := context.WithCancel(k.ctx)
+		k.mu.Lock()
+		j.cancel = cancel
+		k.mu.Unlock()
+		err = k.step(ctx, w, mv, &seen)
+		cut := ctx.Err() != nil
+		k.mu.Lock()
+		j.cancel = nil
+		k.mu.Unlock()
+		cancel()
+		switch {
+		case err == nil:
+		case k.ctx.Err() != nil:
+			return nil // the service ends; its next life goes on from the records
+		case cut, errors.Is(err, errLookAgain):
+			look = true // somebody asked for something else
+		default:
+			if err := k.fail(w, err); err != nil {
+				return err
+			}
+			look = true
+		}
+	}
+	return nil
+}
+
+// errLookAgain says that the yard is not as it was last seen.
+var errLookAgain = errors.New("look again")
+
+func (k *Keeper) state(w store.Workspace) (lifecycle.State, error) {
+	s := lifecycle.State{Phase: w.Phase, Wanted: w.Wanted, Body: w.Body, NextBody: w.NextBody, Volume: w.Volume, NextVolume: w.NextVolume,
+		HasImage: w.Target().Image != "", Over: map[definition.Moment]bool{}}
+	s.Seeded = w.SeededVolume >= s.TargetVolume()
+	for _, u := range w.Target().Definition.SetUp {
+		s.SetUp = append(s.SetUp, u.Moment)
+	}
+	if len(s.SetUp) == 0 {
+		return s, nil
+	}
+	once, failed, err := k.Store.Read().EndedSetUp(k.ctx, w.ID, s.Target())
+	if err != nil {
+		return s, err
+	}
+	now := map[definition.Moment]bool{}
+	if sheet, err := k.Store.Read().CurrentSheet(k.ctx, w.ID); err == nil {
+		steps, err := k.Store.Read().Steps(k.ctx, sheet.ID)
+		if err != nil {
+			return s, err
+		}
+		for _, st := range steps {
+			if m, ok := strings.CutPrefix(st.Key, "set-up/"); ok && st.EndedAt != nil && st.Body == s.Target() {
+				now[definition.Moment(m)] = true
+			}
+		}
+	}
+	for _, m := range s.SetUp {
+		// After a failure the specification runs none of those that follow.
+		s.Over[m] = failed || (once[m] && !m.EveryStart()) || now[m] || (w.Phase == lifecycle.Ready && w.NextBody == 0 && m.EveryStart() && !k.sheetOpen(w.ID))
+	}
+	return s, nil
+}
+
+func (k *Keeper) sheetOpen(id string) bool {
+	s, err := k.Store.Read().CurrentSheet(k.ctx, id)
+	return err == nil && s.EndedAt == nil
+}
+
+func (k *Keeper) observed(w store.Workspace, s lifecycle.State, o yard.Observation) lifecycle.Observed {
+	return lifecycle.Observed{Network: o.Network, Volumes: o.Volumes, Bodies: o.Bodies, Steward: k.Hub.Connected(linkID(w.ID, s.Target()))}
+}
+
+// note writes down what a move changes by itself: the phase, the end of the
+// sheet, the conditions that follow from what is seen.
+func (k *Keeper) note(w *store.Workspace, s lifecycle.State, mv lifecycle.Move, seen yard.Observation) error {
+	away := w.Phase == lifecycle.Ready && mv.Idle() && s.NextBody == 0 && !k.Hub.Connected(linkID(w.ID, w.Body))
+	sheet, err := k.Store.Read().CurrentSheet(k.ctx, w.ID)
+	open := err == nil && sheet.EndedAt == nil
+	enter := mv.Enter != "" && mv.Enter != w.Phase
+	settled := (mv.Idle() && w.Phase.Settled()) || (mv.Action == "" && mv.Enter.Settled())
+	conditions, err := k.Store.Read().Conditions(k.ctx, w.ID)
+	if err != nil {
+		return err
+	}
+	wasAway := false
+	for _, c := range conditions {
+		wasAway = wasAway || c.Kind == lifecycle.StewardAway
+	}
+	if !enter && away == wasAway && !(open && settled) {
+		return nil
+	}
+	defer k.Bus.Publish(w.ID)
+	return k.Store.Write(k.ctx, func(tx *store.Tx) error {
+		if enter {
+			cause := ""
+			if w.Phase == lifecycle.Ready && mv.Enter == lifecycle.Stopped {
+				cause = "its container ended by itself"
+				if how := seen.Ends[w.Body]; how != "" {
+					cause += ": " + how
+				}
+				w.Wanted = lifecycle.WantStopped
+			}
+			if err := tx.SetPhase(k.ctx, w, mv.Enter, "service", cause); err != nil {
+				return err
+			}
+		}
+		if away {
+			if err := tx.SetCondition(k.ctx, *w, lifecycle.StewardAway, "its steward is not connected; it dials again by itself"); err != nil {
+				return err
+			}
+		} else if wasAway {
+			if err := tx.ClearCondition(k.ctx, *w, lifecycle.StewardAway); err != nil {
+				return err
+			}
+		}
+		if open && settled {
+			return tx.CloseSheet(k.ctx, sheet.ID, lifecycle.Done, "")
+		}
+		return nil
+	})
+}
+
+// try calls the yard, again after a wait where it did not answer.
+func (k *Keeper) try(do func(context.Context) error) error { return k.tryFor(k.ctx, yardTimeout, do) }
+
+func (k *Keeper) tryFor(ctx context.Context, limit time.Duration, do func(context.Context) error) error {
+	for i := 0; ; i++ {
+		c, cancel := context.WithTimeout(ctx, limit)
+		err := do(c)
+		late := c.Err() != nil && ctx.Err() == nil
+		cancel()
+		if late && err != nil {
+			return fmt.Errorf("gave up after %s: %w", limit, err)
+		}
+		if err == nil || ctx.Err() != nil || i >= len(retryWaits) || !errors.Is(err, yard.ErrAway) {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(retryWaits[i]):
+		}
+	}
+}
+
+// fail ends the operation under way: a rebuild leaves the old body as it
+// was; a launch that has no files yet leaves nothing in the yard.
+func (k *Keeper) fail(w store.Workspace, cause error) error {
+	text := cause.Error()
+	if _, mask, err := k.Session(k.ctx, w); err == nil {
+		text = secret.Mask(text, mask)
+	}
+	if w.Phase == lifecycle.Removing || w.Phase == lifecycle.Stopping {
+		text += "; ask again when the yard answers"
+	}
+	slog.Warn("workspace failed", "workspace", w.ID, "phase", w.Phase, "cause", text)
+	if err := k.discard(w); err != nil {
+		slog.Warn("what a failure leaves could not be removed yet", "workspace", w.ID, "error", err)
+	}
+	defer k.Bus.Publish(w.ID)
+	return k.Store.Write(k.ctx, func(tx *store.Tx) error {
+		w, err := tx.WorkspaceByID(k.ctx, w.ID)
+		if err != nil {
+			return err
+		}
+		if err := k.endRebuild(tx, &w); err != nil {
+			return err
+		}
+		if sheet, err := tx.CurrentSheet(k.ctx, w.ID); err == nil {
+			if err := tx.CloseSheet(k.ctx, sheet.ID, lifecycle.FailedStep, text); err != nil {
+				return err
+			}
+		}
+		if w.Phase == lifecycle.Ready {
+			return tx.Journal(k.ctx, "workspace.rebuild-failed", w.ID, w.OwnerID, "service", map[string]any{"cause": text})
+		}
+		return tx.SetPhase(k.ctx, &w, lifecycle.Failed, "service", text)
+	})
+}
+
+// endRebuild forgets what a rebuild was making.
+func (k *Keeper) endRebuild(tx *store.Tx, w *store.Workspace) error {
+	if w.NextBody == 0 {
+		return nil
+	}
+	w.NextPlan, w.NextBody, w.NextVolume = nil, 0, 0
+	if err := tx.ClearCondition(k.ctx, *w, lifecycle.Rebuilding); err != nil {
+		return err
+	}
+	return tx.SaveWorkspace(k.ctx, *w)
+}
+
+// discard takes away what a failed operation has made and nobody can miss.
+func (k *Keeper) discard(w store.Workspace) error {
+	ctx, cancel := context.WithTimeout(k.ctx, yardTimeout)
+	defer cancel()
+	var errs []error
+	do := func(err error) { errs = append(errs, err) }
+	switch {
+	case w.Phase == lifecycle.Removing || w.Phase == lifecycle.Stopping:
+	case w.NextBody > 0:
+		do(k.Yard.RemoveBody(ctx, w.ID, w.NextBody))
+		do(k.Hub.Close(linkID(w.ID, w.NextBody)))
+		if w.NextVolume > 0 {
+			do(k.Yard.RemoveVolume(ctx, w.ID, w.NextVolume))
+		}
+	case w.SeededVolume == 0:
+		do(k.Yard.RemoveBody(ctx, w.ID, w.Body))
+		do(k.Yard.RemoveVolume(ctx, w.ID, w.Volume))
+		do(k.Yard.RemoveNetwork(ctx, w.ID))
+	}
+	return errors.Join(errs...)
+}
+
+// linkID names the link to one body's steward.
+func linkID(workspace string, body int) string { return workspace + "-b" + strconv.Itoa(body) }
+
+// Link names the link to the steward of the body in use.
+func Link(w store.Workspace) string { return linkID(w.ID, w.Body) }
+
+func workspaceOf(link string) string {
+	w, _, _ := strings.Cut(link, "-b")
+	return w
+}
+
+func (k *Keeper) openLink(w store.Workspace, body int) (string, error) {
+	token, err := k.Vault.Open(w.StewardToken, "steward", w.ID)
+	if err != nil {
+		return "", err
+	}
+	return k.Hub.Open(linkID(w.ID, body), token)
+}

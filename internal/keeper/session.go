@@ -1,0 +1,136 @@
+package keeper
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/url"
+	"strconv"
+
+	"yardbench/internal/steward"
+	"yardbench/internal/store"
+)
+
+// SecretsOf opens a person's secrets, value by name.
+func (k *Keeper) SecretsOf(ctx context.Context, person string) (map[string]string, error) {
+	rows, err := k.Store.Read().Secrets(ctx, person)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]string{}
+	for _, r := range rows {
+		v, err := k.Vault.Open(r.Sealed, SecretPlace(person, r.Name, r.Version)...)
+		if err != nil {
+			return nil, err
+		}
+		out[r.Name] = v
+	}
+	return out, nil
+}
+
+// SecretPlace is what a person's sealed secret is bound to.
+func SecretPlace(person, name string, version int) []string {
+	return []string{"secret", person, name, strconv.Itoa(version)}
+}
+
+// GitCredential opens what a person signs in to a git host with. None is no error.
+func (k *Keeper) GitCredential(ctx context.Context, person, host string) (steward.GitCredential, error) {
+	row, err := k.Store.Read().GitCredential(ctx, person, host)
+	if errors.Is(err, store.ErrNotFound) {
+		return steward.GitCredential{}, nil
+	}
+	if err != nil {
+		return steward.GitCredential{}, err
+	}
+	p, err := k.Vault.Open(row.Sealed, GitPlace(person, host)...)
+	return steward.GitCredential{Username: row.Username, Password: p}, err
+}
+
+// GitPlace is what a sealed git credential is bound to.
+func GitPlace(person, host string) []string { return []string{"git", person, host} }
+
+// Session says how processes of a workspace's owner run in it: as the
+// definition's user, in the workspace folder, with the definition's variables,
+// the owner's secrets and git set up for them. It also gives what must be
+// masked in anything that is written down.
+func (k *Keeper) Session(ctx context.Context, w store.Workspace) (p steward.Process, mask map[string]string, err error) {
+	owner, err := k.Store.Read().PersonByID(ctx, w.OwnerID)
+	if err != nil {
+		return p, nil, err
+	}
+	r, err := k.Store.Read().RepositoryByID(ctx, w.RepositoryID)
+	if err != nil {
+		return p, nil, err
+	}
+	u, err := url.Parse(r.URL)
+	if err != nil {
+		return p, nil, err
+	}
+	secrets, err := k.SecretsOf(ctx, w.OwnerID)
+	if err != nil {
+		return p, nil, err
+	}
+	cred, err := k.GitCredential(ctx, w.OwnerID, u.Host)
+	if err != nil {
+		return p, nil, err
+	}
+	def := w.Target().Definition
+	p = steward.Process{User: def.User, Folder: def.Folder, GitHost: u.Scheme + "://" + u.Host + "/",
+		GitConfig: []string{"user.name", owner.FullName, "user.email", owner.Email, "safe.directory", def.Folder},
+		Env:       map[string]string{"YARDBENCH_WORKSPACE": w.Name, "YARDBENCH_OWNER": owner.Name, "YARDBENCH_REPOSITORY": r.Name}}
+	for k, v := range def.SessionEnv {
+		p.Env[k] = v
+	}
+	mask = map[string]string{}
+	for k, v := range secrets {
+		p.Env[k], mask[k] = v, v
+	}
+	if cred.Password != "" {
+		mask["git credential"] = cred.Password
+	}
+	return p, mask, nil
+}
+
+// ServeSteward answers what a steward asks: the way to the workspace's git
+// host, and its owner's credential there.
+func (k *Keeper) ServeSteward(link string, r steward.Request, c *steward.Conn, proxy func(c *steward.Conn, host string)) {
+	ctx, cancel := context.WithTimeout(context.Background(), k.askTimeout())
+	defer cancel()
+	host, w, err := k.hostOf(ctx, link)
+	switch r.Kind {
+	case steward.Git:
+		if err == nil {
+			proxy(c, host)
+		}
+	case steward.Credential:
+		var cred steward.GitCredential
+		if err == nil && r.Host != host {
+			err = fmt.Errorf("this workspace signs in at %s only, not at %s", host, r.Host)
+		}
+		if err == nil {
+			if cred, err = k.GitCredential(ctx, w.OwnerID, host); err == nil && cred.Username == "" {
+				err = fmt.Errorf("you have no credential for %s; give one with: yardbench credential put %s", host, host)
+			}
+		}
+		if err != nil {
+			cred = steward.GitCredential{Problem: err.Error()}
+		}
+		_ = c.Send(cred) // a stream that broke has no reader
+	}
+}
+
+func (k *Keeper) hostOf(ctx context.Context, link string) (string, store.Workspace, error) {
+	w, err := k.Store.Read().WorkspaceByID(ctx, workspaceOf(link))
+	if err != nil {
+		return "", w, err
+	}
+	r, err := k.Store.Read().RepositoryByID(ctx, w.RepositoryID)
+	if err != nil {
+		return "", w, err
+	}
+	u, err := url.Parse(r.URL)
+	if err != nil {
+		return "", w, err
+	}
+	return u.Host, w, nil
+}

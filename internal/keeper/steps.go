@@ -1,0 +1,614 @@
+package keeper
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"yardbench/internal/core/definition"
+	"yardbench/internal/core/lifecycle"
+	"yardbench/internal/steward"
+	"yardbench/internal/steward/carried"
+	"yardbench/internal/steward/outside"
+	"yardbench/internal/store"
+	"yardbench/internal/yard"
+)
+
+// doing is one step while it is done.
+type doing struct {
+	*Keeper
+	w      store.Workspace
+	sheet  store.Sheet
+	step   store.Step
+	log    *stepLog
+	mask   map[string]string
+	seen   *yard.Observation
+	cached bool
+	// set, when not nil, changes the workspace's row with the end of the step.
+	set func(tx *store.Tx, w *store.Workspace) error
+}
+
+// step does one move's action, and writes down that it begins, then how it
+// ended.
+func (k *Keeper) step(ctx context.Context, w store.Workspace, mv lifecycle.Move, seen *yard.Observation) error {
+	body, key, title := w.Body, string(mv.Action), titles[mv.Action]
+	if w.NextBody > 0 {
+		body = w.NextBody
+	}
+	if mv.Action == lifecycle.RunSetUp {
+		key, title = "set-up/"+string(mv.Moment), string(mv.Moment)
+	}
+	session, mask, err := k.Session(ctx, w)
+	if err != nil {
+		return err
+	}
+	d := &doing{Keeper: k, w: w, mask: mask, seen: seen}
+	err = k.Store.Write(ctx, func(tx *store.Tx) (err error) {
+		if d.sheet, err = tx.CurrentSheet(ctx, w.ID); err != nil || d.sheet.EndedAt != nil {
+			if d.sheet, err = tx.OpenSheet(ctx, w.ID, lifecycle.StartSheet); err != nil {
+				return err
+			}
+		}
+		d.step, err = tx.BeginStep(ctx, store.Step{SheetID: d.sheet.ID, Key: key, Title: title, Body: body})
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	k.Bus.Publish(w.ID)
+	if d.log, err = k.openLog(w, d.sheet.Number, d.step.Number, mask); err != nil {
+		return fmt.Errorf("write the log: %w", err)
+	}
+	err = d.act(ctx, mv, body, session)
+	if ctx.Err() != nil && err == nil {
+		err = ctx.Err()
+	}
+	if errors.Is(err, context.Canceled) && k.ctx.Err() == nil && ctx.Err() != nil {
+		fmt.Fprintln(d.log, "given up: something else was asked for")
+	} else if err != nil && !errors.Is(err, errLookAgain) && k.ctx.Err() == nil {
+		fmt.Fprintln(d.log, err)
+	}
+	if cerr := d.log.Close(); cerr != nil && err == nil {
+		err = fmt.Errorf("write the log: %w", cerr)
+	}
+	if k.ctx.Err() != nil {
+		return k.ctx.Err() // stays open in the records: the next life goes on with it
+	}
+	outcome, cause := lifecycle.Done, ""
+	switch {
+	case errors.Is(err, errSetUp):
+		outcome, cause, err = lifecycle.FailedStep, err.Error(), nil
+	case ctx.Err() != nil:
+		outcome = lifecycle.Interrupted
+	case err != nil:
+		outcome, cause = lifecycle.FailedStep, d.masked(err.Error())
+	}
+	if outcome == lifecycle.Interrupted && mv.Action == lifecycle.RunSetUp {
+		d.set = func(tx *store.Tx, w *store.Workspace) error {
+			return tx.SetCondition(k.ctx, *w, lifecycle.SetUpFailed, key+" was given up when something else was asked for; run it by hand, or rebuild")
+		}
+	}
+	defer k.Bus.Publish(w.ID)
+	return errors.Join(err, k.Store.Write(k.ctx, func(tx *store.Tx) error {
+		if errors.Is(err, errLookAgain) {
+			// The step stays open: it goes on, or begins anew, after the look.
+		} else if err := tx.EndStep(k.ctx, d.step, outcome, d.cached, cause); err != nil {
+			return err
+		}
+		if d.set == nil || (err != nil && outcome == lifecycle.FailedStep && !errors.Is(err, errLookAgain)) {
+			return nil
+		}
+		w, err := tx.WorkspaceByID(k.ctx, w.ID)
+		if err != nil {
+			return err
+		}
+		if err := d.set(tx, &w); err != nil {
+			return err
+		}
+		return tx.SaveWorkspace(k.ctx, w)
+	}))
+}
+
+var titles = map[lifecycle.Action]string{
+	lifecycle.MakeImage: "Image", lifecycle.MakeNetwork: "Network", lifecycle.MakeVolume: "Volume", lifecycle.MakeBody: "Container",
+	lifecycle.StartBody: "Start", lifecycle.AwaitSteward: "Steward connects", lifecycle.Clone: "Clone",
+	lifecycle.SwapBodies: "New container takes over", lifecycle.StopBodies: "Stop", lifecycle.RemoveAll: "Remove",
+}
+
+func (d *doing) act(ctx context.Context, mv lifecycle.Move, body int, session steward.Process) error {
+	volume := d.w.Volume
+	if d.w.NextVolume > 0 {
+		volume = d.w.NextVolume
+	}
+	once := func(do func(context.Context) error) error { return d.tryFor(ctx, yardTimeout, do) }
+	switch mv.Action {
+	case lifecycle.MakeImage:
+		return d.tryFor(ctx, buildTimeout, d.image)
+	case lifecycle.MakeNetwork:
+		return d.network(ctx)
+	case lifecycle.MakeVolume:
+		err := once(func(ctx context.Context) error { return d.Yard.MakeVolume(ctx, d.w.ID, volume) })
+		if err == nil {
+			d.see().Volumes[volume] = true
+		}
+		return err
+	case lifecycle.MakeBody:
+		err := once(func(ctx context.Context) error { return d.body(ctx, body, volume) })
+		if err == nil {
+			d.see().Bodies[body] = lifecycle.Created
+		}
+		return err
+	case lifecycle.StartBody:
+		err := once(func(ctx context.Context) error {
+			if _, err := d.openLink(d.w, body); err != nil {
+				return err
+			}
+			return d.Yard.StartBody(ctx, d.w.ID, body)
+		})
+		if err == nil {
+			d.see().Bodies[body] = lifecycle.Running
+		}
+		return err
+	case lifecycle.AwaitSteward:
+		ctx, cancel := context.WithTimeout(ctx, stewardTimeout)
+		defer cancel()
+		err := d.Hub.Await(ctx, linkID(d.w.ID, body))
+		if errors.Is(err, outside.ErrAway) && ctx.Err() == context.DeadlineExceeded {
+			o, oerr := d.Yard.Observe(context.WithoutCancel(ctx), d.w.ID)
+			if oerr == nil && o.Bodies[body] != lifecycle.Running {
+				return fmt.Errorf("the container ended before its steward connected: %s", o.Ends[body])
+			}
+			return fmt.Errorf("the steward did not connect within %s; see the container's own log in the engine", stewardTimeout)
+		}
+		return err
+	case lifecycle.Clone:
+		return d.clone(ctx, body, volume, session)
+	case lifecycle.SwapBodies:
+		return d.swap(ctx)
+	case lifecycle.RunSetUp:
+		return d.setUp(ctx, mv.Moment, body, session)
+	case lifecycle.StopBodies:
+		return d.stop(ctx)
+	case lifecycle.RemoveAll:
+		return d.remove(ctx)
+	}
+	return fmt.Errorf("unknown action %q", mv.Action)
+}
+
+// see is the observation, ready to be written to.
+func (d *doing) see() *yard.Observation {
+	if d.seen.Volumes == nil {
+		d.seen.Volumes = map[int]bool{}
+	}
+	if d.seen.Bodies == nil {
+		d.seen.Bodies = map[int]lifecycle.Body{}
+	}
+	return d.seen
+}
+
+// Tag is the name of an image we build, by what goes into it.
+func (k *Keeper) Tag(fingerprint string) string {
+	return "yardbench/" + k.Installation + ":" + fingerprint[:24]
+}
+
+// image builds the image, or makes sure the yard has it.
+func (d *doing) image(ctx context.Context) error {
+	plan := *d.w.Target()
+	def := plan.Definition
+	var img yard.Image
+	var err error
+	if def.Build == nil {
+		fmt.Fprintf(d.log, "image %s\n", def.Image)
+		img, err = d.Yard.UseImage(ctx, def.Image, d.log)
+	} else {
+		tag := d.Tag(plan.Fingerprint)
+		var ok bool
+		if img, ok, err = d.Yard.FindImage(ctx, tag); err == nil && !ok {
+			img, err = d.build(ctx, tag, plan)
+		} else if ok {
+			fmt.Fprintf(d.log, "the yard has the image of this very definition already: %s\n", tag)
+		}
+	}
+	if err != nil {
+		return err
+	}
+	d.cached = img.Cached
+	d.set = func(_ *store.Tx, w *store.Workspace) error {
+		t := w.Target()
+		t.Image = img.Ref
+		if t.Definition.User == "" {
+			t.Definition.User = img.User
+		}
+		return nil
+	}
+	return nil
+}
+
+func (d *doing) build(ctx context.Context, tag string, plan store.Plan) (yard.Image, error) {
+	def := plan.Definition
+	dir, err := os.MkdirTemp(d.DataDir, "build-")
+	if err != nil {
+		return yard.Image{}, err
+	}
+	defer os.RemoveAll(dir)
+	file, ok, err := d.Mirrors.ReadFile(ctx, d.w.RepositoryID, plan.Commit, def.Build.Dockerfile, definition.MaxBytes)
+	if err == nil && !ok {
+		err = fmt.Errorf("%w: %s is not in the repository at %.10s", yard.ErrRefused, def.Build.Dockerfile, plan.Commit)
+	}
+	if err == nil {
+		err = d.Mirrors.Pack(ctx, d.w.RepositoryID, plan.Commit, def.Build.Context, filepath.Join(dir, "context"))
+	}
+	if err != nil {
+		return yard.Image{}, err
+	}
+	steps := map[string]store.Step{}
+	heading := ""
+	return d.Yard.Build(ctx, yard.Build{Tag: tag, ContextDir: filepath.Join(dir, "context"), Dockerfile: file, Target: def.Build.Target, Args: def.Build.Args},
+		func(p yard.Progress) {
+			if len(p.Log) > 0 {
+				if heading != p.ID {
+					heading = p.ID
+					fmt.Fprintf(d.log, "-- %s\n", p.Title)
+				}
+				_, _ = d.log.Write(p.Log) // a full disk shows at the log's Close
+				return
+			}
+			d.subStep(ctx, steps, p)
+		})
+}
+
+// subStep writes news of a part of a step to the sheet. The sheet is for
+// people to look at: a part that cannot be written does not end the step.
+func (d *doing) subStep(ctx context.Context, steps map[string]store.Step, p yard.Progress) {
+	_ = d.Store.Write(ctx, func(tx *store.Tx) (err error) {
+		s, ok := steps[p.ID]
+		if !ok {
+			s, err = tx.BeginStep(ctx, store.Step{SheetID: d.sheet.ID, Parent: d.step.Number, Key: d.step.Key + "/" + p.ID, Title: d.masked(p.Title), Body: d.step.Body})
+			if err != nil {
+				return err
+			}
+		}
+		if p.StartedAt != nil {
+			s.StartedAt = p.StartedAt.UTC()
+		}
+		steps[p.ID] = s
+		if p.EndedAt == nil {
+			return nil
+		}
+		outcome := lifecycle.Done
+		if p.Err != "" {
+			outcome = lifecycle.FailedStep
+		}
+		s.EndedAt = p.EndedAt
+		return tx.EndStep(ctx, s, outcome, p.Cached, d.masked(p.Err))
+	})
+	d.Bus.Publish(d.w.ID)
+}
+
+// network makes the workspace's network; where others have its piece of the
+// range, it takes the next one.
+func (d *doing) network(ctx context.Context) error {
+	subnet := d.w.Subnet
+	for {
+		err := d.tryFor(ctx, yardTimeout, func(ctx context.Context) error { return d.Yard.MakeNetwork(ctx, d.w.ID, subnet) })
+		if errors.Is(err, yard.ErrSubnetTaken) {
+			fmt.Fprintln(d.log, err)
+			if err := d.Store.Write(ctx, func(tx *store.Tx) (err error) { subnet, err = tx.MoveSubnet(ctx, d.w.ID); return err }); err != nil {
+				return err
+			}
+			continue // ends with the range, whose end is another error
+		}
+		if err == nil {
+			d.see().Network = true
+		}
+		return err
+	}
+}
+
+func (d *doing) body(ctx context.Context, body, volume int) error {
+	plan := *d.w.Target()
+	img, ok, err := d.Yard.FindImage(ctx, plan.Image)
+	if err != nil {
+		return err
+	}
+	if !ok && d.step.Attempt >= maxAttempts {
+		return fmt.Errorf("%w: image %s vanishes again and again", yard.ErrRefused, plan.Image)
+	}
+	if !ok { // somebody removed it: it is made again
+		d.set = func(_ *store.Tx, w *store.Workspace) error { w.Target().Image = ""; return nil }
+		return errLookAgain
+	}
+	bin, err := carried.Unpack(filepath.Join(d.DataDir, "steward"), img.Arch)
+	if err != nil {
+		return fmt.Errorf("%w: %w", yard.ErrRefused, err)
+	}
+	link, err := d.openLink(d.w, body)
+	if err != nil {
+		return err
+	}
+	return d.Yard.MakeBody(ctx, yard.BodySpec{Workspace: d.w.ID, Number: body, Volume: volume, Folder: plan.Definition.Folder,
+		Hostname: d.w.Name, Image: plan.Image, Env: plan.Definition.Env, StewardDir: bin, LinkDir: link})
+}
+
+func (d *doing) clone(ctx context.Context, body, volume int, session steward.Process) error {
+	ctx, cancel := context.WithTimeout(ctx, cloneTimeout)
+	defer cancel()
+	r, err := d.Store.Read().RepositoryByID(ctx, d.w.RepositoryID)
+	if err != nil {
+		return err
+	}
+	// A clone needs git's way out and nothing of the person's secrets.
+	session.Env = map[string]string{"GIT_TERMINAL_PROMPT": "0"}
+	c, err := d.Hub.Ask(ctx, linkID(d.w.ID, body), steward.Request{Kind: steward.CloneTo, Process: session, URL: r.URL, Branch: d.w.Branch})
+	if err != nil {
+		return d.lost(ctx, err)
+	}
+	defer c.Stream.Close()
+	x, err := outside.Follow(ctx, c, d.log)
+	if err != nil {
+		return d.lost(ctx, err)
+	}
+	if x.Problem != "" {
+		if last := d.log.lastLine(); last != "" {
+			x.Problem += ": " + last
+		}
+		return fmt.Errorf("clone %s: %s", r.URL, x.Problem)
+	}
+	d.set = func(_ *store.Tx, w *store.Workspace) error { w.SeededVolume = volume; return nil }
+	return nil
+}
+
+// lost looks again where the steward went away in the middle: whatever ended
+// its container decides how it goes on.
+func (d *doing) lost(ctx context.Context, err error) error {
+	if !errors.Is(err, outside.ErrAway) || ctx.Err() != nil || d.step.Attempt >= maxAttempts {
+		return err
+	}
+	select {
+	case <-ctx.Done():
+	case <-time.After(200 * time.Millisecond):
+	}
+	fmt.Fprintln(d.log, err)
+	return errLookAgain
+}
+
+// swap puts the new body in the old one's place.
+func (d *doing) swap(ctx context.Context) error {
+	w := d.w
+	old, oldVolume, oldPlan := w.Body, w.Volume, w.Plan
+	if err := d.tryFor(ctx, yardTimeout, func(ctx context.Context) error { return d.retire(ctx, old) }); err != nil {
+		return err
+	}
+	if w.NextVolume > 0 {
+		if err := d.tryFor(ctx, yardTimeout, func(ctx context.Context) error { return d.Yard.RemoveVolume(ctx, w.ID, oldVolume) }); err != nil {
+			return err
+		}
+		delete(d.see().Volumes, oldVolume)
+	}
+	delete(d.see().Bodies, old)
+	d.set = func(tx *store.Tx, w *store.Workspace) error {
+		w.Plan, w.NextPlan = *w.NextPlan, nil
+		w.Body, w.NextBody = w.NextBody, 0
+		if w.NextVolume > 0 {
+			w.Volume, w.NextVolume = w.NextVolume, 0
+		}
+		if err := tx.ClearCondition(ctx, *w, lifecycle.SetUpFailed); err != nil {
+			return err
+		}
+		return tx.ClearCondition(ctx, *w, lifecycle.Rebuilding)
+	}
+	if oldPlan.Fingerprint == w.NextPlan.Fingerprint {
+		return nil
+	}
+	return d.dropImage(ctx, oldPlan)
+}
+
+// retire ends one body and takes it away.
+func (d *doing) retire(ctx context.Context, body int) error {
+	if err := d.Yard.StopBody(ctx, d.w.ID, body, stopGrace); err != nil {
+		return err
+	}
+	if err := d.Yard.RemoveBody(ctx, d.w.ID, body); err != nil {
+		return err
+	}
+	return d.Hub.Close(linkID(d.w.ID, body))
+}
+
+// dropImage takes away the name of an image we built, if nobody else uses it.
+func (d *doing) dropImage(ctx context.Context, p store.Plan) error {
+	if p.Definition.Build == nil || p.Image == "" {
+		return nil
+	}
+	used, err := d.Store.Read().ImageInUse(ctx, p.Fingerprint, d.w.ID)
+	if err != nil || used {
+		return err
+	}
+	return d.Yard.DropTag(ctx, d.Tag(p.Fingerprint))
+}
+
+// maxAttempts bounds how often a step begins anew because the yard changed
+// under it.
+const maxAttempts = 3
+
+// errSetUp says that a set-up command failed: the workspace comes up marked.
+var errSetUp = errors.New("set-up failed")
+
+// setUp runs the commands of one moment, side by side.
+func (d *doing) setUp(ctx context.Context, m definition.Moment, body int, session steward.Process) error {
+	ctx, cancel := context.WithTimeout(ctx, setUpTimeout)
+	defer cancel()
+	def := d.w.Target().Definition
+	i := slices.IndexFunc(def.SetUp, func(u definition.SetUp) bool { return u.Moment == m })
+	commands := def.SetUp[i].Commands
+	results := make([]error, len(commands))
+	var wg sync.WaitGroup
+	for n, c := range commands {
+		wg.Go(func() { results[n] = d.command(ctx, m, body, n, c, session, len(commands) > 1) })
+	}
+	wg.Wait()
+	for _, err := range results {
+		if err != nil && !errors.Is(err, errSetUp) {
+			return err
+		}
+	}
+	err := errors.Join(results...)
+	if err == nil {
+		return nil
+	}
+	text := strings.ReplaceAll(err.Error(), "\n", "; ")
+	d.set = func(tx *store.Tx, w *store.Workspace) error {
+		return tx.SetCondition(ctx, *w, lifecycle.SetUpFailed, text)
+	}
+	return fmt.Errorf("%w%s", errSetUp, strings.TrimPrefix(text, errSetUp.Error()))
+}
+
+func (d *doing) command(ctx context.Context, m definition.Moment, body, n int, c definition.Command, session steward.Process, several bool) error {
+	name := string(m)
+	var out io.Writer = d.log
+	if several {
+		label := c.Label
+		if label == "" {
+			label = strconv.Itoa(n + 1)
+		}
+		name += " " + label
+		parts, start := map[string]store.Step{}, time.Now()
+		d.subStep(ctx, parts, yard.Progress{ID: label, Title: label, StartedAt: &start})
+		lines := &labelled{to: d.log, label: label}
+		defer lines.Close()
+		out = lines
+		defer func() { // the sheet shows each command's own time
+			end := time.Now()
+			d.subStep(ctx, parts, yard.Progress{ID: label, Title: label, StartedAt: &start, EndedAt: &end})
+		}()
+	}
+	session.Env = maps.Clone(session.Env)
+	session.Argv = c.Argv()
+	r := steward.Request{Kind: steward.SetUp, ID: d.sheet.ID + "." + string(m) + "." + strconv.Itoa(n), Process: session}
+	conn, err := d.Hub.Ask(ctx, linkID(d.w.ID, body), r)
+	if err != nil {
+		return d.lost(ctx, err)
+	}
+	defer conn.Stream.Close()
+	x, err := outside.Follow(ctx, conn, out)
+	switch {
+	case err != nil:
+		return d.lost(ctx, err)
+	case x.Interrupted:
+		return fmt.Errorf("%w: %s was cut off by the end of its container and is not run again; run it by hand, or rebuild", errSetUp, name)
+	case x.Problem != "":
+		return fmt.Errorf("%w: %s cannot be run: %s", errSetUp, name, d.masked(x.Problem))
+	case x.Code != 0:
+		what := fmt.Errorf("%w: %s ended with exit code %d", errSetUp, name, x.Code)
+		if last := d.log.lastLine(); last != "" {
+			what = fmt.Errorf("%w, its last line: %s", what, last)
+		}
+		return what
+	}
+	return nil
+}
+
+// stop ends what runs; a rebuild under way is given up with it.
+func (d *doing) stop(ctx context.Context) error {
+	w := d.w
+	err := d.tryFor(ctx, yardTimeout, func(ctx context.Context) error {
+		if w.NextBody > 0 {
+			if err := d.retire(ctx, w.NextBody); err != nil {
+				return err
+			}
+			if w.NextVolume > 0 {
+				if err := d.Yard.RemoveVolume(ctx, w.ID, w.NextVolume); err != nil {
+					return err
+				}
+			}
+		}
+		return d.Yard.StopBody(ctx, w.ID, w.Body, stopGrace)
+	})
+	if err != nil {
+		return err
+	}
+	d.set = func(tx *store.Tx, w *store.Workspace) error { return d.endRebuild(tx, w) }
+	*d.seen, err = d.Yard.Observe(ctx, w.ID)
+	return err
+}
+
+// remove takes everything of the workspace out of the yard, its files last.
+func (d *doing) remove(ctx context.Context) error {
+	w := d.w
+	return d.tryFor(ctx, yardTimeout, func(ctx context.Context) error {
+		o, err := d.Yard.Observe(ctx, w.ID)
+		if err != nil {
+			return err
+		}
+		for n := range o.Bodies {
+			if err := d.retire(ctx, n); err != nil {
+				return err
+			}
+		}
+		for _, n := range []int{w.Body, w.NextBody} {
+			if err := d.Hub.Close(linkID(w.ID, n)); err != nil {
+				return err
+			}
+		}
+		if err := d.Yard.RemoveNetwork(ctx, w.ID); err != nil {
+			return err
+		}
+		for n := range o.Volumes {
+			if err := d.Yard.RemoveVolume(ctx, w.ID, n); err != nil {
+				return err
+			}
+		}
+		for _, p := range []*store.Plan{&w.Plan, w.NextPlan} {
+			if p != nil {
+				if err := d.dropImage(ctx, *p); err != nil {
+					return err
+				}
+			}
+		}
+		*d.seen, err = d.Yard.Observe(ctx, w.ID)
+		return err
+	})
+}
+
+// labelled puts a command's label before each of its lines, so that several
+// can share a log.
+type labelled struct {
+	mu    sync.Mutex
+	to    io.Writer
+	label string
+	line  []byte
+}
+
+func (l *labelled) Write(p []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.line = append(l.line, p...)
+	for {
+		i := slices.Index(l.line, '\n')
+		if i < 0 && len(l.line) < 8192 {
+			return len(p), nil
+		}
+		if i < 0 {
+			i = len(l.line) - 1
+		}
+		if _, err := fmt.Fprintf(l.to, "%s | %s", l.label, l.line[:i+1]); err != nil {
+			return 0, err
+		}
+		l.line = append([]byte(nil), l.line[i+1:]...)
+	}
+}
+
+// Close passes on a last line without an end.
+func (l *labelled) Close() {
+	if len(l.line) > 0 {
+		_, _ = l.Write([]byte("\n")) // a full disk shows at the log's Close
+	}
+}

@@ -1,0 +1,139 @@
+// Package serve puts the rooms together into the running service. It is the
+// only place that knows them all.
+package serve
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"syscall"
+	"time"
+
+	"yardbench/internal/api"
+	"yardbench/internal/keeper"
+	"yardbench/internal/live"
+	"yardbench/internal/repo"
+	"yardbench/internal/service"
+	"yardbench/internal/steward"
+	"yardbench/internal/steward/outside"
+	"yardbench/internal/store"
+	"yardbench/internal/vault"
+	"yardbench/internal/yard/engine"
+)
+
+// Config is what the service is started with.
+type Config struct {
+	DataDir   string       // records, keys, mirrors, logs
+	Listen    string       // host:port of the HTTP door
+	Engine    string       // the container engine's address
+	Addresses netip.Prefix // the range workspaces' networks are cut from
+	Console   fs.FS
+	// Prepare, if set, is called before the door opens.
+	Prepare func(ctx context.Context, s *service.Service) error
+	// Ready, if set, is called with the door's address once it is open.
+	Ready func(address string)
+}
+
+// Run runs the service until ctx ends.
+func Run(ctx context.Context, c Config) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	dir, err := filepath.Abs(c.DataDir)
+	if err != nil {
+		return err
+	}
+	if len(dir) > 60 {
+		return fmt.Errorf("the data directory's path is too long for the sockets in it (%d characters, at most 60): %s", len(dir), dir)
+	}
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return fmt.Errorf("data directory: %w", err)
+	}
+	lock, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return fmt.Errorf("data directory: %w", err)
+	}
+	defer lock.Close()
+	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		return fmt.Errorf("another service is using %s; stop it, or give another --data", dir)
+	}
+	listener, err := net.Listen("tcp", c.Listen)
+	if err != nil {
+		return fmt.Errorf("cannot listen on %s: %w; stop what uses it, or give another --listen", c.Listen, err)
+	}
+	defer listener.Close()
+	leftover, _ := filepath.Glob(filepath.Join(dir, "build-*")) // the pattern is sound
+	for _, d := range leftover {
+		if err := os.RemoveAll(d); err != nil {
+			return err
+		}
+	}
+	v, err := vault.Open(filepath.Join(dir, "keys", "sealing.json"))
+	if err != nil {
+		return err
+	}
+	st, err := store.Open(ctx, filepath.Join(dir, "yardbench.db"), time.Now)
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	installation, err := installationID(ctx, st)
+	if err != nil {
+		return err
+	}
+	yd, err := engine.New(c.Engine, installation, c.Addresses)
+	if err != nil {
+		return err
+	}
+	defer yd.Close()
+	bus := &live.Bus{}
+	st.OnJournal(func() { bus.Publish("") })
+	hub := outside.NewHub(filepath.Join(dir, "links"))
+	defer hub.Shut()
+	mirrors := repo.NewMirrors(filepath.Join(dir, "mirrors"))
+	k := &keeper.Keeper{Store: st, Yard: yd, Hub: hub, Mirrors: mirrors, Vault: v, Bus: bus, DataDir: dir, Installation: installation}
+	hub.Serve = func(link string, r steward.Request, c *steward.Conn) { k.ServeSteward(link, r, c, outside.ServeGit) }
+	s := &service.Service{Store: st, Keeper: k, Hub: hub, Mirrors: mirrors, Vault: v, Bus: bus}
+	if c.Prepare != nil {
+		if err := c.Prepare(ctx, s); err != nil {
+			return err
+		}
+	}
+	if err := k.Run(ctx); err != nil {
+		return err
+	}
+	server := api.New(ctx, s, c.Console).Server()
+	served := make(chan error, 1)
+	go func() { served <- server.Serve(listener) }()
+	if c.Ready != nil {
+		c.Ready("http://" + listener.Addr().String())
+	}
+	select {
+	case err = <-served:
+	case <-ctx.Done():
+		end, cancelEnd := context.WithTimeout(context.Background(), 5*time.Second)
+		defer cancelEnd()
+		if err = server.Shutdown(end); errors.Is(err, context.DeadlineExceeded) {
+			err = server.Close() // a terminal was open: it lives on in its workspace
+		}
+	}
+	cancel()
+	k.Wait()
+	return err
+}
+
+// installationID is what everything of this service in a yard is marked with.
+func installationID(ctx context.Context, st *store.Store) (id string, err error) {
+	err = st.Write(ctx, func(tx *store.Tx) error {
+		if id, err = tx.Meta(ctx, "installation"); err != nil || id != "" {
+			return err
+		}
+		id = store.NewID()[:10]
+		return tx.SetMeta(ctx, "installation", id)
+	})
+	return id, err
+}
