@@ -22,8 +22,8 @@ type out[T any] struct{ Body T }
 
 type none struct{}
 
-// ref is a workspace in a path: NAME, or NAME.OWNER for somebody else's.
-type ref struct {
+// Workspace is a workspace in a path: NAME, or NAME.OWNER for somebody else's.
+type Workspace struct {
 	Ref string `path:"workspace" maxLength:"80" doc:"NAME, or NAME.OWNER for somebody else's"`
 }
 
@@ -80,15 +80,15 @@ func (a *API) routes() {
 		return s.Launch(ctx, who, in.Body)
 	})
 	answer(a, op("GET", "/workspaces/{workspace}", "show-workspace", "Show a workspace"),
-		func(ctx context.Context, who service.Actor, in *ref) (wire.Workspace, error) {
+		func(ctx context.Context, who service.Actor, in *Workspace) (wire.Workspace, error) {
 			return s.Show(ctx, who, in.Ref)
 		})
 	answer(a, op("GET", "/workspaces/{workspace}/sheets", "list-sheets", "List a workspace's launch sheets, newest first"),
-		func(ctx context.Context, who service.Actor, in *ref) ([]wire.Sheet, error) {
+		func(ctx context.Context, who service.Actor, in *Workspace) ([]wire.Sheet, error) {
 			return s.Sheets(ctx, who, in.Ref)
 		})
 	answer(a, op("GET", "/workspaces/{workspace}/work", "show-work", "Show what in a workspace exists nowhere else"),
-		func(ctx context.Context, who service.Actor, in *ref) (wire.Work, error) {
+		func(ctx context.Context, who service.Actor, in *Workspace) (wire.Work, error) {
 			return s.Work(ctx, who, in.Ref)
 		})
 	verb := func(path, id, summary string) huma.Operation {
@@ -97,16 +97,16 @@ func (a *API) routes() {
 		return o
 	}
 	answer(a, verb("start", "start-workspace", "Start a stopped or failed workspace"),
-		func(ctx context.Context, who service.Actor, in *ref) (wire.Workspace, error) {
+		func(ctx context.Context, who service.Actor, in *Workspace) (wire.Workspace, error) {
 			return s.Start(ctx, who, in.Ref)
 		})
 	answer(a, verb("stop", "stop-workspace", "Stop a workspace; its files stay"),
-		func(ctx context.Context, who service.Actor, in *ref) (wire.Workspace, error) {
+		func(ctx context.Context, who service.Actor, in *Workspace) (wire.Workspace, error) {
 			return s.Stop(ctx, who, in.Ref)
 		})
 	answer(a, verb("rebuild", "rebuild-workspace", "Make a workspace's container anew from the branch's head"),
 		func(ctx context.Context, who service.Actor, in *struct {
-			ref
+			Workspace
 			Body wire.Rebuild
 		}) (wire.Workspace, error) {
 			return s.Rebuild(ctx, who, in.Ref, in.Body)
@@ -114,7 +114,7 @@ func (a *API) routes() {
 	remove := op("DELETE", "/workspaces/{workspace}", "remove-workspace", "Remove a workspace with its files")
 	remove.DefaultStatus = http.StatusAccepted
 	answer(a, remove, func(ctx context.Context, who service.Actor, in *struct {
-		ref
+		Workspace
 		Discard bool `query:"discard" doc:"Even when work in it exists nowhere else"`
 	}) (wire.Workspace, error) {
 		return s.Remove(ctx, who, in.Ref, in.Discard)
@@ -200,7 +200,7 @@ func (a *API) logRoute() {
 	o := op("GET", "/workspaces/{workspace}/log", "read-log", "Read a launch sheet's log as text, secrets masked")
 	o.Responses = map[string]*huma.Response{"200": {Description: "The log", Content: map[string]*huma.MediaType{"text/plain": {}}}}
 	huma.Register(a.huma, o, func(ctx context.Context, in *struct {
-		ref
+		Workspace
 		Sheet  int  `query:"sheet" minimum:"0" doc:"The number of the launch sheet; 0 is the newest"`
 		Step   int  `query:"step" minimum:"0" doc:"The number of one step; 0 is all of them"`
 		Follow bool `query:"follow" doc:"Go on until the sheet has ended"`

@@ -58,8 +58,8 @@ func when(t time.Time) string {
 // took is a duration for people.
 func took(d time.Duration) string {
 	switch {
-	case d < 0:
-		return "0.0 s"
+	case d < 10*time.Second:
+		return fmt.Sprintf("%.2f s", max(d, 0).Seconds())
 	case d < 100*time.Second:
 		return fmt.Sprintf("%.1f s", d.Seconds())
 	case d < time.Hour:

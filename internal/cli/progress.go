@@ -132,18 +132,19 @@ func (p *progress) show(sh wire.Sheet) {
 	}
 	p.erase()
 	var now []wire.Step
-	for _, s := range sh.Steps {
-		if s.EndedAt == nil {
+	for _, s := range nested(sh.Steps) { // a step's parts come behind it
+		switch {
+		case s.EndedAt == nil:
 			now = append(now, s)
-			if hasParts(sh, s.Number) {
-				p.once(s, fmt.Sprintf("  %s", s.Title), "begin")
+		case s.Parent != 0 || !hasParts(sh, s.Number):
+			p.once(s, p.line(s), s.Attempt)
+		}
+		// A step with parts is told when all its parts were.
+		if last := s.Parent; last != 0 && lastPart(sh, s) {
+			if parent := byNumber(sh, last); parent.EndedAt != nil {
+				p.once(parent, p.line(parent), parent.Attempt)
 			}
-			continue
 		}
-		if s.Parent != 0 && parentEnded(sh, s.Parent) && !p.said[key(s.Parent, "begin")] && s.Outcome == "done" && s.Cached {
-			continue // a part that was over before anybody looked, and cost nothing
-		}
-		p.once(s, p.line(s), fmt.Sprint("end", s.Attempt))
 	}
 	if p.live && len(now) > 0 {
 		s := now[len(now)-1]
@@ -156,10 +157,8 @@ func (p *progress) show(sh wire.Sheet) {
 	}
 }
 
-func key(n int, what string) string { return fmt.Sprint(n, " ", what) }
-
-func (p *progress) once(s wire.Step, line, what string) {
-	if k := key(s.Number, what); !p.said[k] {
+func (p *progress) once(s wire.Step, line string, attempt int) {
+	if k := fmt.Sprint(s.Number, "/", attempt); !p.said[k] {
 		p.said[k] = true
 		fmt.Fprintln(p.a.out, line)
 	}
@@ -173,6 +172,7 @@ func (p *progress) erase() {
 }
 
 func (p *progress) line(s wire.Step) string {
+	// Parts stand before the step they make up, in the order of the ending.
 	mark := p.a.paint(text.FgGreen, "✓")
 	switch s.Outcome {
 	case "failed":
@@ -207,13 +207,22 @@ func hasParts(sh wire.Sheet, n int) bool {
 	return false
 }
 
-func parentEnded(sh wire.Sheet, n int) bool {
-	for _, s := range sh.Steps {
-		if s.Number == n {
-			return s.EndedAt != nil
+func lastPart(sh wire.Sheet, s wire.Step) bool {
+	for _, o := range sh.Steps {
+		if o.Parent == s.Parent && o.Number > s.Number {
+			return false
 		}
 	}
 	return true
+}
+
+func byNumber(sh wire.Sheet, n int) wire.Step {
+	for _, s := range sh.Steps {
+		if s.Number == n {
+			return s
+		}
+	}
+	return wire.Step{}
 }
 
 // name is how to ask for a workspace again, whoever owns it.

@@ -119,6 +119,13 @@ func (a *app) demo() *cobra.Command {
 	}
 	serviceFlags(svc, &config, &addresses)
 	svc.Flags().StringVar(&git, "git-host", "http://git.skerryline.localhost:7081", "the git-host stand-in")
-	c.AddCommand(host, svc)
+	var engine, tar string
+	base := &cobra.Command{
+		Use: "base-image", Short: "Put the base image into an engine", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error { return demo.LoadBase(cmd.Context(), engine, tar) },
+	}
+	base.Flags().StringVar(&engine, "engine", "", "the container engine")
+	base.Flags().StringVar(&tar, "tar", "", "its root file system")
+	c.AddCommand(host, svc, base)
 	return c
 }

@@ -43,7 +43,14 @@ func (a *app) run() *cobra.Command {
 			"127 is also what is given where there is no such program.",
 		Example: "  yardbench run tide-board -- make check\n  yardbench run tide-board -- sh -c 'wc -l *.py' > lines.txt", Args: cobra.MinimumNArgs(2), ValidArgsFunction: a.names,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
-			return a.session(cmd.Context(), api, args[0], wire.Run{Argv: args[1:]}, false)
+			argv := args[1:]
+			if argv[0] == "--" {
+				argv = argv[1:]
+			}
+			if len(argv) == 0 {
+				return usage{errors.New("name a command to run: yardbench run NAME -- COMMAND")}
+			}
+			return a.session(cmd.Context(), api, args[0], wire.Run{Argv: argv}, false)
 		}),
 	}
 	c.Flags().SetInterspersed(false) // what follows NAME belongs to the command

@@ -74,7 +74,10 @@ func quote(s string) string {
 func fromRoom(err error) error {
 	var now lifecycle.NotNow
 	var rp repo.Problem
+	var refused outside.Refused
 	switch {
+	case errors.As(err, &refused):
+		return invalid(refused.Error(), "")
 	case errors.As(err, &now):
 		return conflict("not-now", now.Error(), "")
 	case errors.As(err, &rp):

@@ -144,14 +144,15 @@ func (s *server) serve(c *steward.Conn) {
 			t.attach(c)
 		}
 	case steward.Run:
-		p, err := s.prepare(r.Process)
-		if err != nil {
-			refuse(err)
+		if c.Send(steward.Reply{}) != nil {
 			return
 		}
-		if c.Send(steward.Reply{}) == nil {
-			s.run(c, p)
+		p, err := s.prepare(r.Process)
+		if err != nil { // told as a shell does
+			_ = c.SendJSON(steward.Ended, steward.Exit{Code: 127, Problem: err.Error()})
+			return
 		}
+		s.run(c, p)
 	case steward.SetUp:
 		u, err := s.setUp(r)
 		if err != nil {

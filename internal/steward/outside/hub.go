@@ -25,6 +25,11 @@ const helloTimeout = 10 * time.Second
 // ErrAway says that a body's steward is not connected.
 var ErrAway = errors.New("the workspace's steward is not connected")
 
+// Refused is a steward's word why it will not do what it was asked.
+type Refused string
+
+func (r Refused) Error() string { return string(r) }
+
 // Hub keeps the links to all stewards.
 type Hub struct {
 	dir string
@@ -260,7 +265,7 @@ func (h *Hub) Ask(ctx context.Context, id string, r steward.Request) (*steward.C
 		return nil, fmt.Errorf("%w: %w", ErrAway, err)
 	case reply.Problem != "":
 		stream.Close()
-		return nil, fmt.Errorf("the workspace says: %s", reply.Problem)
+		return nil, Refused(reply.Problem)
 	}
 	return c, nil
 }

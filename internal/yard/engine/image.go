@@ -157,8 +157,9 @@ func (f *follower) run(news <-chan *buildkit.SolveStatus) {
 	for s := range news {
 		for _, v := range s.Vertexes {
 			id := v.Digest.String()
-			f.titles[id] = v.Name
-			if v.Started == nil || f.ended[id] {
+			// The builder writes a name in full that the file gave short.
+			f.titles[id] = strings.Replace(v.Name, " docker.io/", " ", 1)
+			if v.Started == nil || f.ended[id] || (strings.HasPrefix(v.Name, "[internal]") && v.Error == "") {
 				continue
 			}
 			f.ended[id] = v.Completed != nil
@@ -167,9 +168,9 @@ func (f *follower) run(news <-chan *buildkit.SolveStatus) {
 				f.allCached = false
 			}
 			if v.Error != "" && !strings.Contains(v.Error, "context canceled") {
-				f.failed = v.Name
+				f.failed = f.titles[id]
 			}
-			f.report(yard.Progress{ID: id, Title: v.Name, StartedAt: v.Started, EndedAt: v.Completed, Cached: v.Cached, Err: v.Error})
+			f.report(yard.Progress{ID: id, Title: f.titles[id], StartedAt: v.Started, EndedAt: v.Completed, Cached: v.Cached, Err: v.Error})
 		}
 		for _, l := range s.Logs {
 			id := l.Vertex.String()

@@ -1,0 +1,40 @@
+# Yard Bench. `make demo` and `make test` are all a new machine needs; the
+# rest is for those who work on it. docs/contributing.md says more.
+SHELL := /bin/bash
+export CGO_ENABLED := 0
+GO_FILES := $(shell find cmd internal console test tools -name '*.go' -not -path '*/node_modules/*' 2>/dev/null) go.mod go.sum
+STEWARD := internal/steward/carried/bin/steward-linux
+CONSOLE_FILES := $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/package-lock.json console/vite.config.ts console/tsconfig.json
+
+.PHONY: build demo demo-stop demo-reset test check bench soak screenshots generate clean steward console
+build: bin/yardbench
+
+$(STEWARD)-%: cmd/steward/main.go $(wildcard internal/steward/*.go internal/steward/inside/*.go internal/core/definition/*.go) go.mod
+	GOOS=linux GOARCH=$* go build -trimpath -ldflags='-s -w' -o $@ ./cmd/steward
+
+steward: $(STEWARD)-amd64 $(STEWARD)-arm64
+
+console/node_modules: console/package-lock.json
+	tools/install base
+	cd console && npm ci --no-audit --no-fund --loglevel=error
+	touch $@
+
+console/dist/index.html: console/node_modules $(CONSOLE_FILES)
+	cd console && npm run --silent build
+
+console: console/dist/index.html
+
+bin/yardbench: steward console $(GO_FILES) internal/store/migrations/*.sql $(shell find internal/demo/repositories -type f)
+	go build -o $@ ./cmd/yardbench
+
+demo: build
+	tools/demo up
+
+demo-stop:
+	tools/demo down
+
+demo-reset:
+	tools/demo reset
+
+clean:
+	rm -rf bin console/dist/assets console/dist/index.html $(STEWARD)-*

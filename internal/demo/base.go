@@ -1,0 +1,42 @@
+package demo
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+
+	"github.com/containerd/errdefs"
+	"github.com/moby/moby/client"
+)
+
+// BaseImage is what every definition of Skerry Line starts from.
+const BaseImage = "skerryline/base:1"
+
+// LoadBase puts the base image into an engine, from a root file system in a
+// tar file, unless the engine has it already.
+func LoadBase(ctx context.Context, engine, tar string) error {
+	cli, err := client.New(client.WithHost(engine))
+	if err != nil {
+		return err
+	}
+	defer cli.Close()
+	if _, err := cli.ImageInspect(ctx, BaseImage); err == nil {
+		return nil
+	} else if !errdefs.IsNotFound(err) {
+		return fmt.Errorf("ask the engine at %s: %w", engine, err)
+	}
+	f, err := os.Open(tar)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	res, err := cli.ImageImport(ctx, client.ImageImportSource{Source: f, SourceName: "-"}, BaseImage,
+		client.ImageImportOptions{Message: "Debian with git, Python and make", Changes: []string{"ENV LANG=C.UTF-8", `CMD ["/bin/bash"]`}})
+	if err != nil {
+		return fmt.Errorf("import the base image: %w", err)
+	}
+	defer res.Close()
+	_, err = io.Copy(io.Discard, res)
+	return err
+}
