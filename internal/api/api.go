@@ -41,6 +41,7 @@ func New(ctx context.Context, svc *service.Service, files fs.FS) *API {
 	engine := gin.New()
 	a := &API{svc: svc, engine: engine, base: ctx}
 	engine.Use(recovered, guard)
+	huma.DefaultArrayNullable = false // lists are never null here
 	huma.NewError = newProblem
 	huma.NewErrorWithContext = func(_ huma.Context, status int, msg string, errs ...error) huma.StatusError {
 		return newProblem(status, msg, errs...)

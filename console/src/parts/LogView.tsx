@@ -1,0 +1,47 @@
+import { useEffect, useRef, useState } from "react";
+
+/** What is kept on the page of a long log; the whole is in `yardbench logs`. */
+const shownCharacters = 400_000;
+
+/** A launch sheet's log, as it grows. */
+export function LogView({ workspace, sheet }: { workspace: string; sheet: number }) {
+  const [text, setText] = useState("");
+  const box = useRef<HTMLPreElement>(null);
+  const atEnd = useRef(true);
+  useEffect(() => {
+    const stop = new AbortController();
+    let whole = "";
+    const read = async () => {
+      const answer = await fetch(`/api/v1/workspaces/${encodeURIComponent(workspace)}/log?sheet=${sheet}&follow=true`, { signal: stop.signal });
+      if (!answer.ok || !answer.body) throw new Error(`the log cannot be read: ${answer.status}`);
+      const reader = answer.body.pipeThrough(new TextDecoderStream()).getReader();
+      for (;;) {
+        const { done, value } = await reader.read();
+        if (done) return;
+        whole = (whole + value).slice(-shownCharacters);
+        setText(whole);
+      }
+    };
+    read().catch((e: unknown) => {
+      if (!stop.signal.aborted) setText((t) => `${t}\n[${String(e)}]\n`);
+    });
+    return () => stop.abort();
+  }, [workspace, sheet]);
+  useEffect(() => {
+    if (box.current && atEnd.current) box.current.scrollTop = box.current.scrollHeight;
+  }, [text]);
+  return (
+    <pre
+      ref={box}
+      className="log"
+      tabIndex={0}
+      aria-label="Log"
+      onScroll={(e) => {
+        const b = e.currentTarget;
+        atEnd.current = b.scrollHeight - b.scrollTop - b.clientHeight < 24;
+      }}
+    >
+      {text || "nothing is written yet"}
+    </pre>
+  );
+}
