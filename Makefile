@@ -38,3 +38,8 @@ demo-reset:
 
 clean:
 	rm -rf bin console/dist/assets console/dist/index.html $(STEWARD)-*
+
+screenshots: demo
+	tools/install browser terminal
+	mkdir -p docs/screenshots
+	go run ./tools/screenshots http://127.0.0.1:$${DEMO_PORT:-7080} $(CURDIR)/bin/yardbench docs/screenshots

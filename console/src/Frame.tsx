@@ -15,7 +15,7 @@ export function Frame() {
   const queries = useQueryClient();
   const me = useQuery({ queryKey: ["me"], queryFn: () => take(api.GET("/api/v1/me")) });
   const lost = useEvents(Boolean(me.data));
-  const background = { minHeight: "100%", background: token.colorBgLayout, color: token.colorText };
+  const background = { minHeight: "100vh", background: token.colorBgLayout, color: token.colorText };
   if (me.isPending) return <Spin fullscreen />;
   if (me.error instanceof Problem && me.error.status === 401) {
     return (

@@ -26,7 +26,7 @@ export function useDark(): boolean {
 
 export function themeFor(isDark: boolean): ThemeConfig {
   return {
-    algorithm: isDark ? [theme.darkAlgorithm, theme.compactAlgorithm] : [theme.compactAlgorithm],
+    algorithm: isDark ? theme.darkAlgorithm : theme.defaultAlgorithm,
     token: {
       colorPrimary: colours.accent,
       colorSuccess: isDark ? "#3fa78f" : colours.good,
@@ -36,8 +36,13 @@ export function themeFor(isDark: boolean): ThemeConfig {
       colorBgLayout: isDark ? "#0e1b28" : colours.paper,
       colorBgContainer: isDark ? "#142434" : "#fffdf9",
       colorTextBase: isDark ? "#e9e4d8" : colours.ink,
+      // The defaults are too pale to be read on paper (4.5:1 is the least).
+      colorTextSecondary: isDark ? "#b3bdc6" : "#4d5d6b",
+      colorTextDescription: isDark ? "#b3bdc6" : "#4d5d6b",
+      colorTextPlaceholder: isDark ? "#9aa6b1" : "#66737f",
       borderRadius: 3,
       fontSize: 14,
+      controlHeight: 30,
       fontFamily: "'Source Sans 3', 'Noto Sans', 'DejaVu Sans', system-ui, sans-serif",
       fontFamilyCode: "'DejaVu Sans Mono', ui-monospace, monospace",
       wireframe: false,

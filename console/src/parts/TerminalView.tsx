@@ -90,7 +90,9 @@ export function TerminalView({ workspace }: { workspace: string }) {
           }
         />
       )}
-      <div ref={place} className="terminal" data-testid="terminal" />
+      <div className="terminal-frame">
+        <div ref={place} className="terminal" />
+      </div>
     </>
   );
 }
