@@ -2,6 +2,7 @@
 # rest is for those who work on it. docs/contributing.md says more.
 SHELL := /bin/bash
 export CGO_ENABLED := 0
+
 GO_FILES := $(shell find cmd internal console test tools -name '*.go' -not -path '*/node_modules/*' 2>/dev/null) go.mod go.sum
 STEWARD := internal/steward/carried/bin/steward-linux
 CONSOLE_FILES := $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/package-lock.json console/vite.config.ts console/tsconfig.json
@@ -43,3 +44,6 @@ screenshots: demo
 	tools/install browser terminal
 	mkdir -p docs/screenshots
 	go run ./tools/screenshots http://127.0.0.1:$${DEMO_PORT:-7080} $(CURDIR)/bin/yardbench docs/screenshots
+
+test: build
+	tools/test

@@ -34,6 +34,7 @@ type doing struct {
 	seen   *yard.Observation
 	cached bool
 	// set, when not nil, changes the workspace's row with the end of the step.
+	// It uses the keeper's own context: the step's has ended by then.
 	set func(tx *store.Tx, w *store.Workspace) error
 }
 
@@ -401,10 +402,10 @@ func (d *doing) swap(ctx context.Context) error {
 		if w.NextVolume > 0 {
 			w.Volume, w.NextVolume = w.NextVolume, 0
 		}
-		if err := tx.ClearCondition(ctx, *w, lifecycle.SetUpFailed); err != nil {
+		if err := tx.ClearCondition(d.ctx, *w, lifecycle.SetUpFailed); err != nil {
 			return err
 		}
-		return tx.ClearCondition(ctx, *w, lifecycle.Rebuilding)
+		return tx.ClearCondition(d.ctx, *w, lifecycle.Rebuilding)
 	}
 	if oldPlan.Fingerprint == w.NextPlan.Fingerprint {
 		return nil
@@ -466,7 +467,7 @@ func (d *doing) setUp(ctx context.Context, m definition.Moment, body int, sessio
 	}
 	text := strings.ReplaceAll(err.Error(), "\n", "; ")
 	d.set = func(tx *store.Tx, w *store.Workspace) error {
-		return tx.SetCondition(ctx, *w, lifecycle.SetUpFailed, text)
+		return tx.SetCondition(d.ctx, *w, lifecycle.SetUpFailed, text)
 	}
 	return fmt.Errorf("%w%s", errSetUp, strings.TrimPrefix(text, errSetUp.Error()))
 }

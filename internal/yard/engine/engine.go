@@ -112,15 +112,22 @@ func (e *Engine) Observe(ctx context.Context, workspace string) (yard.Observatio
 	}
 	for _, c := range cs.Items {
 		n, _ := strconv.Atoi(c.Labels[LabelNumber])
-		switch c.State {
+		// The list may be a moment behind the event that made us look.
+		in, err := e.cli.ContainerInspect(ctx, c.ID, client.ContainerInspectOptions{})
+		if errdefs.IsNotFound(err) || (err == nil && in.Container.State == nil) {
+			continue
+		}
+		if err != nil {
+			return o, e.wrap("look at a container", err)
+		}
+		switch st := in.Container.State; st.Status {
 		case container.StateCreated:
 			o.Bodies[n] = lifecycle.Created
 		case container.StateRunning, container.StatePaused, container.StateRestarting:
 			o.Bodies[n] = lifecycle.Running
 		default:
-			o.Bodies[n] = lifecycle.Ended
-			o.Ends[n] = c.Status
-			if in, err := e.cli.ContainerInspect(ctx, c.ID, client.ContainerInspectOptions{}); err == nil && in.Container.State != nil && in.Container.State.OOMKilled {
+			o.Bodies[n], o.Ends[n] = lifecycle.Ended, fmt.Sprintf("exit code %d", st.ExitCode)
+			if st.OOMKilled {
 				o.Ends[n] = "out of memory"
 			}
 		}

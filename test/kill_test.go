@@ -1,0 +1,147 @@
+package test
+
+import (
+	"context"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"yardbench/internal/wire"
+)
+
+// slowDefinition takes long enough in each part to be killed in it, and
+// counts how often its set-up ran.
+var slowDefinition = map[string]string{
+	".devcontainer/devcontainer.json": `{"build": {"dockerfile": "Dockerfile"}, "remoteUser": "crew",
+		"postCreateCommand": "echo begun >> .git/runs; sleep 3; echo ended >> .git/runs"}`,
+	".devcontainer/Dockerfile": "FROM skerryline/base:1\nRUN sleep 2 && echo $RANDOM > /stamp\n",
+}
+
+// The service is killed in the middle of a launch and started again. The
+// launch completes, no set-up command runs twice, nothing is left or doubled.
+func TestKilledInTheMiddleOfALaunch(t *testing.T) {
+	for _, moment := range []struct{ name, step string }{
+		{"while the image is built", "Image"},
+		{"while the container comes up", "Start"},
+		{"while a set-up command runs", "postCreateCommand"},
+	} {
+		t.Run(moment.name, func(t *testing.T) {
+			w := newWorld(t)
+			w.register("slow", slowDefinition)
+			c := w.client("ingrid")
+			ctx := context.Background()
+			if _, err := c.Launch(ctx, wire.Launch{Repository: "slow"}); err != nil {
+				t.Fatal(err)
+			}
+			for end := time.Now().Add(30 * time.Second); !under(ctx, c.Sheets, "slow", moment.step); time.Sleep(5 * time.Millisecond) {
+				if time.Now().After(end) {
+					t.Fatalf("the step %s was never under way", moment.step)
+				}
+			}
+			w.kill()
+			w.start()
+			ws := w.until(c, "slow", 60*time.Second, inPhase("ready"))
+			if ws.Cause != "" || len(ws.Conditions) != 0 {
+				t.Errorf("it is ready with %q, %v", ws.Cause, ws.Conditions)
+			}
+			if out := w.must(w.as("ingrid", "", "run", "slow", "--", "cat", ".git/runs"), 0); out != "begun\nended\n" {
+				t.Errorf("the set-up command ran as\n%s", out)
+			}
+			if parts := strings.Split(w.leftovers(w.installation()), "\n"); len(parts) != 4 {
+				t.Errorf("one container, volume, network and image are wanted, there are %v", parts)
+			}
+			sheets, err := c.Sheets(ctx, "slow")
+			if err != nil || len(sheets) != 1 || sheets[0].Outcome != "done" {
+				t.Errorf("the launch sheets are %+v, %v", sheets, err)
+			}
+			logs := w.must(w.as("ingrid", "", "logs", "slow"), 0)
+			if strings.Count(logs, "== Clone") != 1 {
+				t.Errorf("the log tells of several clones:\n%s", logs)
+			}
+		})
+	}
+}
+
+func under(ctx context.Context, sheets func(context.Context, string) ([]wire.Sheet, error), name, title string) bool {
+	ss, err := sheets(ctx, name)
+	if err != nil || len(ss) == 0 {
+		return false
+	}
+	for _, s := range ss[0].Steps {
+		if s.Title == title && s.EndedAt == nil {
+			return true
+		}
+	}
+	return false
+}
+
+// What is asked while something else is under way comes about: a stop in the
+// middle of a build, a removal in the middle of a set-up; two at once.
+func TestAskedForSomethingElseMeanwhile(t *testing.T) {
+	w := newWorld(t)
+	w.register("slow", slowDefinition)
+	c := w.client("ingrid")
+	ctx := context.Background()
+	if _, err := c.Launch(ctx, wire.Launch{Repository: "slow"}); err != nil {
+		t.Fatal(err)
+	}
+	w.until(c, "slow", 20*time.Second, inPhase("preparing"))
+	if _, err := c.Stop(ctx, "slow"); err != nil {
+		t.Fatal(err)
+	}
+	w.until(c, "slow", 20*time.Second, inPhase("stopped"))
+	w.must(w.as("ingrid", "", "start", "slow", "--json"), 0, `"ready"`)
+
+	// The container ends behind our back: seen, with its cause; a start mends it.
+	docker := w.docker()
+	defer docker.Close()
+	killContainer(t, docker, w.installation())
+	ws := w.until(c, "slow", 10*time.Second, inPhase("stopped"))
+	if !strings.Contains(ws.Cause, "137") {
+		t.Errorf("the cause of the end is %q", ws.Cause)
+	}
+	w.must(w.as("ingrid", "", "start", "slow"), 0, "slow is ready")
+
+	// Ten launches of one name at once: one is accepted.
+	var wg sync.WaitGroup
+	var mu sync.Mutex
+	accepted, refused := 0, 0
+	for range 10 {
+		wg.Go(func() {
+			_, err := c.Launch(ctx, wire.Launch{Repository: "berth-planner", Name: "one"})
+			mu.Lock()
+			defer mu.Unlock()
+			if err == nil {
+				accepted++
+			} else if strings.Contains(err.Error(), "already") {
+				refused++
+			}
+		})
+	}
+	wg.Wait()
+	if accepted != 1 || refused != 9 {
+		t.Errorf("%d of ten were accepted, %d refused", accepted, refused)
+	}
+	w.until(c, "one", 30*time.Second, inPhase("ready"))
+	if _, err := c.Remove(ctx, "one", false); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// Two installations on one engine: neither touches what is the other's, and
+// both find subnets.
+func TestTwoInstallationsOnOneEngine(t *testing.T) {
+	one, two := newWorld(t), newWorld(t)
+	for _, w := range []*world{one, two} {
+		w.must(w.as("ingrid", "", "launch", "berth-planner"), 0, "is ready")
+	}
+	before := two.leftovers(two.installation())
+	one.must(one.as("ingrid", "", "remove", "berth-planner", "--yes"), 0)
+	one.kill()
+	one.start()
+	if after := two.leftovers(two.installation()); after != before || strings.Count(after, "\n") != 2 {
+		t.Errorf("the second installation had\n%s\nand now has\n%s", before, after)
+	}
+	two.must(two.as("ingrid", "", "run", "berth-planner", "--", "make", "check"), 0, "berth 1")
+}
