@@ -28,10 +28,15 @@ func Size() chromedp.Action[chromedp.Void] { return chromedp.EmulateViewport(128
 // TypeLine types a line into what has the focus, and Enter. A terminal emulator
 // takes chromedp's own key events twice: as keys and as characters.
 func TypeLine(line string) chromedp.Action[chromedp.Void] {
+	return chromedp.Steps(chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		_, err := cdp.Call(ctx, t, input.InsertText, input.InsertTextParams{Text: line})
+		return err
+	}), Enter())
+}
+
+// Enter presses Enter, once.
+func Enter() chromedp.Action[chromedp.Void] {
 	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
-		if _, err := cdp.Call(ctx, t, input.InsertText, input.InsertTextParams{Text: line}); err != nil {
-			return err
-		}
 		for _, kind := range []input.DispatchKeyEventType{input.DispatchKeyEventTypeRawKeyDown, input.DispatchKeyEventTypeKeyUp} {
 			enter := input.DispatchKeyEventParams{Type: kind, Key: "Enter", Code: "Enter", WindowsVirtualKeyCode: 13, NativeVirtualKeyCode: 13}
 			if _, err := cdp.Call(ctx, t, input.DispatchKeyEvent, enter); err != nil {
