@@ -2,12 +2,11 @@
 # rest is for those who work on it. docs/contributing.md says more.
 SHELL := /bin/bash
 export CGO_ENABLED := 0
-
 GO_FILES := $(shell find cmd internal console test tools -name '*.go' -not -path '*/node_modules/*' 2>/dev/null) go.mod go.sum
 STEWARD := internal/steward/carried/bin/steward-linux
 CONSOLE_FILES := $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/package-lock.json console/vite.config.ts console/tsconfig.json
 
-.PHONY: build demo demo-stop demo-reset test check bench soak screenshots generate clean steward console
+.PHONY: build demo demo-stop demo-reset test bench soak screenshots generate clean steward console
 build: bin/yardbench
 
 $(STEWARD)-%: cmd/steward/main.go $(wildcard internal/steward/*.go internal/steward/inside/*.go internal/core/definition/*.go) go.mod
@@ -47,3 +46,13 @@ screenshots: demo
 
 test: build
 	tools/test
+
+bench: build
+	tools/test bench
+
+soak: build
+	tools/test soak
+
+generate: build
+	bin/yardbench openapi > docs/openapi.json
+	cd console && npm run --silent schema

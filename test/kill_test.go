@@ -2,6 +2,7 @@ package test
 
 import (
 	"context"
+	"os"
 	"strings"
 	"sync"
 	"testing"
@@ -144,4 +145,45 @@ func TestTwoInstallationsOnOneEngine(t *testing.T) {
 		t.Errorf("the second installation had\n%s\nand now has\n%s", before, after)
 	}
 	two.must(two.as("ingrid", "", "run", "berth-planner", "--", "make", "check"), 0, "berth 1")
+}
+
+// A set-up command that its container's end cuts off is marked, and not run
+// again behind anybody's back. Ctrl-C leaves a launch going on.
+func TestCutOff(t *testing.T) {
+	w := newWorld(t)
+	w.register("slow", slowDefinition)
+	c := w.client("ingrid")
+	w.must(w.as("ingrid", "", "secret", "list"), 0)
+	cmd := w.command("ingrid", "", "launch", "slow")
+	errs := &syncBuffer{}
+	cmd.Stdout, cmd.Stderr = errs, errs
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	for end := time.Now().Add(30 * time.Second); !under(t.Context(), c.Sheets, "slow", "postCreateCommand"); time.Sleep(5 * time.Millisecond) {
+		if time.Now().After(end) {
+			t.Fatal("the set-up was never under way")
+		}
+	}
+	time.Sleep(300 * time.Millisecond) // until the command itself has begun
+	if err := cmd.Process.Signal(os.Interrupt); err != nil {
+		t.Fatal(err)
+	}
+	if err := cmd.Wait(); cmd.ProcessState.ExitCode() != 130 || !strings.Contains(errs.String(), "goes on by itself") {
+		t.Errorf("Ctrl-C gave %v and said\n%s", err, errs)
+	}
+	docker := w.docker()
+	defer docker.Close()
+	killContainer(t, docker, w.installation())
+	ws := w.until(c, "slow", 30*time.Second, inPhase("ready"))
+	if len(ws.Conditions) != 1 || ws.Conditions[0].Kind != "set-up failed" || !strings.Contains(ws.Conditions[0].Reason, "not run again") {
+		t.Errorf("it is ready with %v", ws.Conditions)
+	}
+	if out := w.must(w.as("ingrid", "", "run", "slow", "--", "cat", ".git/runs"), 0); out != "begun\n" {
+		t.Errorf("the set-up command ran as\n%s", out)
+	}
+	w.must(w.as("ingrid", "", "rebuild", "slow"), 0, "slow is ready")
+	if out := w.must(w.as("ingrid", "", "run", "slow", "--", "cat", ".git/runs"), 0); out != "begun\nbegun\nended\n" {
+		t.Errorf("after a rebuild the set-up command ran as\n%s", out)
+	}
 }

@@ -24,7 +24,7 @@ import (
 	"yardbench/internal/wire"
 )
 
-func openDatabase(t *testing.T, path string) *sql.DB {
+func openDatabase(t testing.TB, path string) *sql.DB {
 	t.Helper()
 	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=busy_timeout(5000)")
 	if err != nil {

@@ -30,7 +30,7 @@ import (
 
 // world is a service with its git host and people, for one test.
 type world struct {
-	t       *testing.T
+	t       testing.TB
 	dir     string // short: there are sockets in it
 	git     string // the git host's address
 	bare    string // where its repositories stand
@@ -58,7 +58,7 @@ func (s *syncBuffer) String() string {
 	return s.b.String()
 }
 
-func needEngine(t *testing.T) string {
+func needEngine(t testing.TB) string {
 	t.Helper()
 	engine := os.Getenv("YARDBENCH_TEST_ENGINE")
 	if engine == "" || os.Getenv("YARDBENCH_TEST_BINARY") == "" {
@@ -68,7 +68,7 @@ func needEngine(t *testing.T) string {
 }
 
 // newWorld starts a git host and a service on the tests' engine.
-func newWorld(t *testing.T) *world {
+func newWorld(t testing.TB) *world {
 	t.Helper()
 	w := &world{t: t, engine: needEngine(t), config: map[string]string{}}
 	dir, err := os.MkdirTemp("", "ybt-")
@@ -257,7 +257,7 @@ func (w *world) as(name, stdin string, args ...string) result {
 
 type commandLine struct {
 	*exec.Cmd
-	t *testing.T
+	t testing.TB
 }
 
 func (w *world) command(name, stdin string, args ...string) commandLine {
@@ -367,7 +367,7 @@ func (w *world) register(name string, files map[string]string) {
 	}
 }
 
-func freeAddress(t *testing.T) string {
+func freeAddress(t testing.TB) string {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {

@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net/netip"
@@ -90,7 +92,11 @@ func (a *app) openapi() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			_, err = fmt.Fprintln(a.out, string(doc))
+			var indented bytes.Buffer
+			if err := json.Indent(&indented, doc, "", "  "); err != nil {
+				return err
+			}
+			_, err = fmt.Fprintln(a.out, indented.String())
 			return err
 		},
 	}

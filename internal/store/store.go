@@ -18,6 +18,7 @@ import (
 	"io/fs"
 	"net/url"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/pressly/goose/v3"
@@ -41,11 +42,16 @@ var ErrNotFound = errors.New("not found")
 // ErrBusy says that the writer's queue is full.
 var ErrBusy = errors.New("the service has more to write than it can: try again in a moment")
 
+// ErrClosed says that the service is ending.
+var ErrClosed = errors.New("the service is ending")
+
 // Store is the open database.
 type Store struct {
 	writer, readers *sql.DB
 	queue           chan request
 	done            chan struct{}
+	mu              sync.RWMutex // guards closed: nothing is queued after the end
+	closed          bool
 	now             func() time.Time
 	notify          func()
 }
@@ -116,7 +122,14 @@ func (s *Store) OnJournal(f func()) { s.notify = f }
 
 // Close waits for what is queued and closes the database.
 func (s *Store) Close() error {
+	s.mu.Lock()
+	if s.closed {
+		s.mu.Unlock()
+		return nil
+	}
+	s.closed = true
 	close(s.queue)
+	s.mu.Unlock()
 	<-s.done
 	return errors.Join(s.readers.Close(), s.writer.Close())
 }
@@ -129,9 +142,16 @@ func (s *Store) Read() Q { return Q{s.readers} }
 // do must not touch yard, network or files: everybody waits for it.
 func (s *Store) Write(ctx context.Context, do func(*Tx) error) error {
 	r := request{ctx: ctx, do: do, end: make(chan error, 1)}
+	s.mu.RLock()
+	if s.closed {
+		s.mu.RUnlock()
+		return ErrClosed
+	}
 	select {
 	case s.queue <- r:
+		s.mu.RUnlock()
 	default:
+		s.mu.RUnlock()
 		return ErrBusy
 	}
 	return <-r.end // bounded: the writer answers every request it took

@@ -31,15 +31,17 @@ const (
 
 // Moves tells for each phase which may come next.
 var Moves = map[Phase][]Phase{
-	Waiting:   {Preparing, Starting, Stopping, Removing, Failed},
+	// To ready at once: a stop failed, and its body still runs.
+	Waiting:   {Preparing, Starting, Ready, Stopping, Removing, Failed},
 	Preparing: {Starting, Stopping, Removing, Failed},
 	Starting:  {Preparing, Ready, Stopping, Removing, Failed},
-	Ready:     {Stopping, Stopped, Removing, Failed},
-	Stopping:  {Stopped, Removing, Failed},
-	Stopped:   {Waiting, Removing},
-	Removing:  {Removed, Failed},
-	Removed:   {},
-	Failed:    {Waiting, Stopping, Removing},
+	// To preparing and starting: the old body ended while a rebuild was making the new one.
+	Ready:    {Preparing, Starting, Stopping, Stopped, Removing, Failed},
+	Stopping: {Stopped, Removing, Failed},
+	Stopped:  {Waiting, Removing},
+	Removing: {Removed, Failed},
+	Removed:  {},
+	Failed:   {Waiting, Stopping, Removing},
 }
 
 // May tells whether a workspace may go from one phase to another.

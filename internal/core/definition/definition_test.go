@@ -1,0 +1,180 @@
+package definition
+
+import (
+	"encoding/json"
+	"reflect"
+	"strings"
+	"testing"
+)
+
+func source(text string, files ...string) Source {
+	has := map[string]bool{".devcontainer/Dockerfile": true, "Dockerfile": true}
+	for _, f := range files {
+		has[f] = true
+	}
+	return Source{Files: map[string][]byte{Places[0]: []byte(text)}, Repository: "tide-board", Exists: func(p string) bool { return has[p] }}
+}
+
+// What a definition resolves to: the value at one path of the result's JSON.
+func TestResolve(t *testing.T) {
+	for _, c := range []struct{ name, text, at, want string }{
+		{"comments and trailing commas", "{ // why\n\"image\": \"skerryline/base:1\", /* so */ }", "image", `"skerryline/base:1"`},
+		{"build, paths from the definition's folder", `{"build": {"dockerfile": "Dockerfile", "context": "..", "target": "desk", "args": {"A": "1"}}}`, "build",
+			`{"args":{"A":"1"},"context":".","dockerfile":".devcontainer/Dockerfile","target":"desk"}`},
+		{"build context is the definition's folder", `{"build": {"dockerfile": "../Dockerfile"}}`, "build", `{"context":".devcontainer","dockerfile":"Dockerfile"}`},
+		{"older spelling of build", `{"dockerFile": "Dockerfile", "context": ".."}`, "build", `{"context":".","dockerfile":".devcontainer/Dockerfile"}`},
+		{"default folder", `{"image": "a"}`, "folder", `"/workspaces/tide-board"`},
+		{"named folder", `{"image": "a", "workspaceFolder": "/src/${localWorkspaceFolderBasename}/"}`, "folder", `"/src/tide-board"`},
+		{"remoteUser before containerUser", `{"image": "a", "containerUser": "root", "remoteUser": "crew"}`, "user", `"crew"`},
+		{"containerUser alone", `{"image": "a", "containerUser": "1000"}`, "user", `"1000"`},
+		{"variables", `{"image": "a", "containerEnv": {"A": "${containerWorkspaceFolder}/x", "B": "${localEnv:HOME:none}", "C": "${localEnv:HOME}", "D": "$HOME ${else}"}}`, "env",
+			`{"A":"/workspaces/tide-board/x","B":"none","C":"","D":"$HOME ${else}"}`},
+		{"remoteEnv keeps the container's variables, null takes one out", `{"image": "a", "remoteEnv": {"PATH": "${containerEnv:PATH}:/x", "GONE": null}}`, "session_env", `{"PATH":"${containerEnv:PATH}:/x"}`},
+		{"ports", `{"image": "a", "forwardPorts": [8000, "localhost:5432"]}`, "ports", `[8000,5432]`},
+		{"commands in the specification's order and all three forms", `{"image": "a", "postStartCommand": ["a", "b c"], "onCreateCommand": "x && y", "postCreateCommand": {"two": ["d"], "one": "e"}}`, "set_up",
+			`[{"commands":[{"shell":"x \u0026\u0026 y"}],"moment":"onCreateCommand"},{"commands":[{"label":"one","shell":"e"},{"args":["d"],"label":"two"}],"moment":"postCreateCommand"},{"commands":[{"args":["a","b c"]}],"moment":"postStartCommand"}]`},
+		{"empty command is none", `{"image": "a", "postCreateCommand": "  "}`, "set_up", `null`},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			d, fs := Resolve(source(c.text))
+			if f, bad := Fatal(fs); bad {
+				t.Fatal(f)
+			}
+			var got, want any
+			text, _ := json.Marshal(d)
+			var whole map[string]any
+			if err := json.Unmarshal(text, &whole); err != nil {
+				t.Fatal(err)
+			}
+			got = whole[c.at]
+			if err := json.Unmarshal([]byte(c.want), &want); err != nil {
+				t.Fatal(err)
+			}
+			if !reflect.DeepEqual(got, want) {
+				gotText, _ := json.Marshal(got)
+				t.Errorf("%s is\n%s\nnot\n%s", c.at, gotText, c.want)
+			}
+		})
+	}
+}
+
+// What is wrong: the first error's place and words.
+func TestFindings(t *testing.T) {
+	for _, c := range []struct {
+		name, text string
+		line, col  int
+		says       string
+	}{
+		{"empty", ``, 1, 1, "not JSON"},
+		{"no object", `[]`, 1, 1, "no JSON object"},
+		{"syntax", "{\n  \"image\": oops}", 2, 12, "not JSON"},
+		{"wrong kind", "{\n\n \"forwardPorts\": 8000}", 3, 2, "forwardPorts is a number"},
+		{"nothing to run", `{"name": "x"}`, 0, 0, "neither image nor build"},
+		{"both", `{"image": "a", "build": {"dockerfile": "Dockerfile"}}`, 1, 2, "both image and build"},
+		{"blank in the image", `{"image": "skerry line"}`, 1, 2, "has a blank"},
+		{"build file outside", `{"build": {"dockerfile": "../../x"}}`, 1, 2, "outside the repository"},
+		{"build file absolute", `{"build": {"dockerfile": "/etc/passwd"}}`, 1, 2, "outside the repository"},
+		{"context outside", `{"build": {"dockerfile": "Dockerfile", "context": "../.."}}`, 1, 2, "outside the repository"},
+		{"build file missing", `{"build": {"dockerfile": "Containerfile"}}`, 1, 2, "not in the repository"},
+		{"command on the host", `{"image": "a", "initializeCommand": "x"}`, 1, 16, "is refused"},
+		{"user", `{"image": "a", "remoteUser": "a b"}`, 1, 16, "no user name"},
+		{"variable name", `{"image": "a", "containerEnv": {"A-B": "x"}}`, 1, 16, "no variable name"},
+		{"port too high", `{"image": "a", "forwardPorts": [65536]}`, 1, 16, "is no port"},
+		{"port with a fraction", `{"image": "a", "forwardPorts": [80.5]}`, 1, 16, "is no port"},
+		{"folder over the system", `{"image": "a", "workspaceFolder": "/usr/../etc"}`, 1, 16, "cannot be used"},
+		{"folder relative", `{"image": "a", "workspaceFolder": "src"}`, 1, 16, "cannot be used"},
+		{"command of a wrong kind", `{"image": "a", "postCreateCommand": {"x": 5}}`, 1, 16, "must be a string"},
+		{"control characters do not reach the reader", `{"image": "a", "remoteUser": "\u001b[2J"}`, 1, 16, "\uFFFD[2J"},
+		{"nesting", strings.Repeat(`{"a":`, 70) + "1" + strings.Repeat("}", 70), 1, 321, "nested deeper"},
+		{"size", `{"image": "` + strings.Repeat("x", MaxBytes) + `"}`, 0, 0, "more than"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			_, fs := Resolve(source(c.text))
+			f, bad := Fatal(fs)
+			if !bad {
+				t.Fatalf("no error is found, only %v", fs)
+			}
+			if !strings.Contains(f.What, c.says) && !strings.Contains(f.What, strings.ReplaceAll(c.says, "\uFFFD", `\x1b`)) {
+				t.Errorf("%q does not say %q", f.What, c.says)
+			}
+			if f.Line != c.line || f.Column != c.col {
+				t.Errorf("%q is placed at %d:%d, not at %d:%d", f.What, f.Line, f.Column, c.line, c.col)
+			}
+			if strings.ContainsRune(f.String(), 0x1b) {
+				t.Errorf("%q would steer a terminal", f.String())
+			}
+		})
+	}
+	if _, fs := Resolve(Source{}); !strings.Contains(fs[0].What, "no environment definition") {
+		t.Errorf("no definition is told as %v", fs)
+	}
+	_, fs := Resolve(source(`{"image": "a", "hostRequirements": {}, "customizations": {"x": 1}}`))
+	if len(fs) != 1 || fs[0].Severity != Warning || !strings.Contains(fs[0].What, "hostRequirements") {
+		t.Errorf("what is not honoured is told as %v", fs)
+	}
+}
+
+// Equal fingerprints may share an image: everything that goes in must count,
+// and nothing else.
+func TestFingerprint(t *testing.T) {
+	base := func() Definition {
+		return Definition{Build: &Build{Dockerfile: "Dockerfile", Context: ".", Args: map[string]string{"A": "1", "B": "2"}}}
+	}
+	prints := map[string]string{}
+	for name, change := range map[string]func(*Definition, *string){
+		"as it is": func(*Definition, *string) {},
+		"target":   func(d *Definition, _ *string) { d.Build.Target = "x" },
+		"arg":      func(d *Definition, _ *string) { d.Build.Args["A"] = "2" },
+		"args cut differently": func(d *Definition, _ *string) {
+			d.Build.Args = map[string]string{"A": "1\",\"V\":\"2"}
+		},
+		"tree":    func(_ *Definition, tree *string) { *tree = "other" },
+		"context": func(d *Definition, _ *string) { d.Build.Context = "sub" },
+		"file":    func(d *Definition, _ *string) { d.Build.Dockerfile = "sub/Dockerfile" },
+		"image":   func(d *Definition, _ *string) { d.Build, d.Image = nil, "a" },
+	} {
+		d, tree := base(), "tree"
+		change(&d, &tree)
+		p := Fingerprint(d, tree)
+		if other, taken := prints[p]; taken || len(p) != 64 {
+			t.Errorf("%q and %q have the fingerprint %s", name, other, p)
+		}
+		prints[p] = name
+	}
+	d := base()
+	d.Env, d.Title, d.Ports = map[string]string{"X": "1"}, "other", []int{1}
+	if prints[Fingerprint(d, "tree")] != "as it is" {
+		t.Error("what is not in the image changes its fingerprint")
+	}
+	if len(d.Build.Args) != 2 {
+		t.Error("the definition was changed by looking at it")
+	}
+}
+
+// Whatever a repository holds, resolving it ends, within bounds, without a
+// crash, and a path it accepts stays in the repository.
+func FuzzResolve(f *testing.F) {
+	for _, s := range []string{`{"image":"a"}`, `{"build":{"dockerfile":"../../x","context":"${localEnv:A:..}"}}`, "{//\"\n}", `{"postCreateCommand":{"a":["b",1]}}`, `{"image":"a","image":"b"}`,
+		`{"forwardPorts":[1e999,"db:5432",-1]}`, strings.Repeat("[", 200), "/*", `"`, `{"remoteEnv":{"A":null}}`} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		d, fs := Resolve(source(text))
+		for _, x := range fs {
+			_ = x.String()
+		}
+		if _, bad := Fatal(fs); bad {
+			return
+		}
+		if (d.Image == "") == (d.Build == nil) || !strings.HasPrefix(d.Folder, "/") {
+			t.Errorf("accepted without a use: %+v", d)
+		}
+		if d.Build != nil {
+			for _, p := range []string{d.Build.Dockerfile, d.Build.Context} {
+				if strings.HasPrefix(p, "/") || p == ".." || strings.HasPrefix(p, "../") {
+					t.Errorf("path %q leads outside", p)
+				}
+			}
+		}
+	})
+}

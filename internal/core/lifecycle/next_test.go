@@ -1,0 +1,199 @@
+package lifecycle
+
+import (
+	"errors"
+	"math/rand/v2"
+	"strings"
+	"testing"
+
+	"yardbench/internal/core/definition"
+)
+
+// yardModel is a yard and its records as a plain model: what an action does
+// when it succeeds, and what a person or a fault may do in between.
+type yardModel struct {
+	s    State
+	o    Observed
+	runs map[string]int // how often each set-up moment ran, by body
+}
+
+func newModel(setUp ...definition.Moment) *yardModel {
+	return &yardModel{s: State{Phase: Waiting, Wanted: WantReady, Body: 1, Volume: 1, SetUp: setUp, Over: map[definition.Moment]bool{}},
+		o: Observed{Volumes: map[int]bool{}, Bodies: map[int]Body{}}, runs: map[string]int{}}
+}
+
+func (m *yardModel) do(t *testing.T, mv Move) {
+	t.Helper()
+	if mv.Enter != m.s.Phase {
+		if !May(m.s.Phase, mv.Enter) {
+			t.Fatalf("a move from %s to %s is not allowed", m.s.Phase, mv.Enter)
+		}
+		if m.s.Phase == Ready && mv.Enter == Stopped {
+			m.s.Wanted = WantStopped
+		}
+		m.s.Phase = mv.Enter
+	}
+	switch b := m.s.Target(); mv.Action {
+	case MakeImage:
+		m.s.HasImage = true
+	case MakeNetwork:
+		m.o.Network = true
+	case MakeVolume:
+		m.o.Volumes[m.s.TargetVolume()] = true
+	case MakeBody:
+		if !m.o.Network || !m.s.HasImage || !m.o.Volumes[m.s.TargetVolume()] {
+			t.Fatal("a body is made before what it needs")
+		}
+		m.o.Bodies[b] = Created
+	case StartBody:
+		m.o.Bodies[b] = Running
+	case AwaitSteward:
+		m.o.Steward = true
+	case Clone:
+		m.s.Seeded = true
+	case SwapBodies:
+		if m.o.Bodies[b] != Running || !m.o.Steward || !m.s.Seeded {
+			t.Fatal("bodies are swapped before the new one can be used")
+		}
+		delete(m.o.Bodies, m.s.Body)
+		m.s.Body, m.s.NextBody = m.s.NextBody, 0
+		if m.s.NextVolume > 0 {
+			delete(m.o.Volumes, m.s.Volume)
+			m.s.Volume, m.s.NextVolume = m.s.NextVolume, 0
+		}
+		m.s.Over = map[definition.Moment]bool{}
+	case RunSetUp:
+		m.runs[string(mv.Moment)+string(rune('0'+b))]++
+		m.s.Over[mv.Moment] = true
+	case StopBodies:
+		if m.s.NextBody > 0 {
+			delete(m.o.Bodies, m.s.NextBody)
+			delete(m.o.Volumes, m.s.NextVolume)
+			m.s.NextBody, m.s.NextVolume, m.s.HasImage = 0, 0, true
+		}
+		for n := range m.o.Bodies {
+			m.o.Bodies[n] = Ended
+		}
+		m.o.Steward = false
+	case RemoveAll:
+		m.o = Observed{Volumes: map[int]bool{}, Bodies: map[int]Body{}}
+	}
+}
+
+// settle does moves until there is none, or so many that there is no end.
+func (m *yardModel) settle(t *testing.T) (actions []string) {
+	t.Helper()
+	for range 60 {
+		mv := Next(m.s, m.o)
+		if mv.Idle() {
+			return actions
+		}
+		m.do(t, mv)
+		actions = append(actions, string(mv.Action))
+	}
+	t.Fatalf("no end: %v", actions)
+	return nil
+}
+
+func TestALifeFromLaunchToRemoval(t *testing.T) {
+	m := newModel(definition.OnCreate, definition.PostStart)
+	steps := []struct {
+		ask   func()
+		want  string
+		phase Phase
+	}{
+		{func() {}, "image network volume container start steward clone set-up set-up ", Ready},
+		{func() { m.s.Wanted = WantStopped }, "stop ", Stopped},
+		{func() { m.s.Wanted, m.s.Phase, m.s.Over[definition.PostStart] = WantReady, Waiting, false }, "start steward set-up ", Ready},
+		{func() { m.s.NextBody, m.s.HasImage, m.o.Steward = 2, false, false }, "image container start steward swap set-up set-up", Ready},
+		{func() { m.s.NextBody, m.s.NextVolume, m.s.Seeded, m.o.Steward = 3, 2, false, false }, "volume container start steward clone swap set-up set-up", Ready},
+		{func() { m.o.Bodies[3] = Ended; m.o.Steward = false }, "", Stopped},
+		{func() { m.s.Wanted = WantRemoved }, "remove ", Removed},
+		{func() { m.s.Wanted = WantReady }, "", Removed},
+	}
+	for i, s := range steps {
+		s.ask()
+		if got := strings.Join(m.settle(t), " "); strings.TrimSpace(got) != strings.TrimSpace(s.want) || m.s.Phase != s.phase {
+			t.Errorf("step %d: did %q and is %s; wanted %q and %s", i+1, got, m.s.Phase, s.want, s.phase)
+		}
+	}
+}
+
+// From any state, with people changing their minds and faults taking things
+// away in the middle, the workspace always comes to what was asked last, by
+// allowed moves, and no body's set-up runs twice.
+func TestItAlwaysSettles(t *testing.T) {
+	for seed := range uint64(3000) {
+		r := rand.New(rand.NewPCG(seed, 1))
+		m := newModel(definition.OnCreate, definition.PostCreate)
+		for range r.IntN(40) {
+			mv := Next(m.s, m.o)
+			switch r.IntN(9) {
+			case 0:
+				if Permit(Stop, m.s.Phase) == nil && m.s.Phase != Stopped {
+					m.s.Wanted, m.s.Phase = WantStopped, Stopping
+				}
+			case 1:
+				if Permit(Start, m.s.Phase) == nil && m.s.Phase != Ready {
+					m.s.Wanted, m.s.Phase = WantReady, Waiting
+				}
+			case 2:
+				if Permit(Rebuild, m.s.Phase) == nil && m.s.NextBody == 0 {
+					m.s.NextBody, m.s.HasImage, m.o.Steward = m.s.Body+1, false, false
+					if m.s.Phase != Ready {
+						m.s.Wanted, m.s.Phase = WantReady, Waiting
+					}
+				}
+			case 3:
+				for n := range m.o.Bodies { // the engine's machine restarts
+					m.o.Bodies[n] = Ended
+				}
+				m.o.Steward = false
+			case 4:
+				if May(m.s.Phase, Failed) && m.s.NextBody == 0 && m.s.Phase != Ready {
+					m.s.Phase = Failed
+				}
+			default:
+				if !mv.Idle() {
+					m.do(t, mv)
+				}
+			}
+		}
+		m.settle(t)
+		want := Phase(m.s.Wanted)
+		if m.s.Phase != Failed && m.s.Phase != want {
+			t.Fatalf("seed %d: %s is wanted and it settled as %s", seed, want, m.s.Phase)
+		}
+		for what, n := range m.runs {
+			if n > 1 {
+				t.Fatalf("seed %d: %s ran %d times in one body", seed, what, n)
+			}
+		}
+		if len(m.o.Bodies) > 1 && m.s.Phase == Ready {
+			t.Fatalf("seed %d: two bodies stay: %v", seed, m.o.Bodies)
+		}
+		m.s.Wanted = WantRemoved
+		if m.s.Phase == Failed {
+			m.s.Phase = Removing
+		}
+		if m.settle(t); m.s.Phase != Removed || !nothingLeft(m.o) {
+			t.Fatalf("seed %d: removed, it is %s with %+v", seed, m.s.Phase, m.o)
+		}
+	}
+}
+
+func TestWhatIsPossibleNow(t *testing.T) {
+	err := Permit(Rebuild, Starting)
+	var now NotNow
+	if !errors.As(err, &now) || !strings.Contains(err.Error(), "possible now: stop, remove") {
+		t.Errorf("a rebuild while starting is answered %v", err)
+	}
+	for p := range Moves {
+		if p == Removed || p == Removing {
+			continue
+		}
+		if err := Permit(Remove, p); err != nil {
+			t.Errorf("a %s workspace cannot be got rid of: %v", p, err)
+		}
+	}
+}

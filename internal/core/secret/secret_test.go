@@ -1,0 +1,64 @@
+package secret
+
+import (
+	"bytes"
+	"math/rand/v2"
+	"strings"
+	"testing"
+)
+
+// However the writes are cut, what comes out is as if the whole had been
+// masked at once, and no value is in it.
+func TestMaskingDoesNotDependOnTheWrites(t *testing.T) {
+	secrets := map[string]string{"A": "abcab", "B": "abcabcab-long", "C": "hush\nhush-two\n", "D": "ab", "E": "öst🌊"}
+	words := []string{"abcab", "abcabcab-long", "hush", "hush-two", "abc", "a", "\n", "öst🌊", "öst", "x", "hush\nhush-two\n"}
+	for seed := range uint64(2000) {
+		r := rand.New(rand.NewPCG(seed, 2))
+		var text string
+		for range r.IntN(30) {
+			text += words[r.IntN(len(words))]
+		}
+		want := Mask(text, secrets)
+		var out bytes.Buffer
+		m := NewMasker(&out, secrets)
+		for rest := text; rest != ""; {
+			n := 1 + r.IntN(len(rest))
+			if _, err := m.Write([]byte(rest[:n])); err != nil {
+				t.Fatal(err)
+			}
+			rest = rest[n:]
+		}
+		if err := m.Close(); err != nil {
+			t.Fatal(err)
+		}
+		if out.String() != want {
+			t.Fatalf("seed %d: %q came out as %q, whole as %q", seed, text, out.String(), want)
+		}
+		for name, v := range secrets {
+			if len(v) >= MinMasked && strings.Contains(out.String(), v) {
+				t.Fatalf("seed %d: the value of %s is in %q", seed, name, out.String())
+			}
+		}
+	}
+	if got := Mask("the key is abcabcab-long, ab", secrets); got != "the key is [secret B], ab" {
+		t.Errorf("it reads %q", got)
+	}
+}
+
+func TestNamesAndValues(t *testing.T) {
+	for name, good := range map[string]bool{"TIDE_API_KEY": true, "_x1": true, "": false, "1A": false, "A-B": false, "A B": false, "Å": false, "PATH": false,
+		"GIT_CONFIG_KEY_0": false, "YARDBENCH_OWNER": false, strings.Repeat("A", 128): true, strings.Repeat("A", 129): false} {
+		if (CheckName(name) == nil) != good {
+			t.Errorf("%q: %v", name, CheckName(name))
+		}
+	}
+	for value, good := range map[string]bool{"x": true, "": false, "a\x00b": false, strings.Repeat("x", MaxBytes): true, strings.Repeat("x", MaxBytes+1): false} {
+		err := CheckValue(value)
+		if (err == nil) != good {
+			t.Errorf("a value of %d bytes: %v", len(value), err)
+		}
+		if err != nil && value != "" && strings.Contains(err.Error(), value) {
+			t.Error("the refusal repeats the value")
+		}
+	}
+}

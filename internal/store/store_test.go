@@ -1,0 +1,242 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"yardbench/internal/core/definition"
+	"yardbench/internal/core/lifecycle"
+)
+
+func open(t *testing.T, path string, now func() time.Time) *Store {
+	t.Helper()
+	s, err := Open(t.Context(), path, now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.Close() })
+	return s
+}
+
+func fill(t *testing.T, s *Store) Workspace {
+	t.Helper()
+	ctx := t.Context()
+	w := Workspace{ID: "w1", OwnerID: "p1", Name: "tide", RepositoryID: "r1", Branch: "main", Phase: lifecycle.Waiting, Wanted: lifecycle.WantReady, Body: 1, Volume: 1,
+		StewardToken: []byte{1}, Plan: Plan{Commit: "c", Fingerprint: "f", Definition: definition.Definition{Folder: "/workspaces/tide", Ports: []int{1}}}}
+	err := s.Write(ctx, func(tx *Tx) error {
+		if err := tx.AddPerson(ctx, Person{ID: "p1", Name: "ingrid", Role: "developer"}); err != nil {
+			return err
+		}
+		if err := tx.AddRepository(ctx, Repository{ID: "r1", Name: "tide-board", URL: "http://x/y", DefaultBranch: "main"}); err != nil {
+			return err
+		}
+		return tx.AddWorkspace(ctx, &w)
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return w
+}
+
+// Many writers at once: each is answered for itself, a failing one undoes
+// only what it did, and the journal is one unbroken chain.
+func TestWritesAreGroupedAndApart(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "a.db")
+	s := open(t, path, time.Now)
+	told := 0
+	s.OnJournal(func() { told++ })
+	ctx := t.Context()
+	refuse := errors.New("refused")
+	var wg sync.WaitGroup
+	for i := range 300 {
+		wg.Go(func() {
+			err := s.Write(ctx, func(tx *Tx) error {
+				if err := tx.SetMeta(ctx, fmt.Sprint("k", i), "v"); err != nil {
+					return err
+				}
+				if err := tx.Journal(ctx, "test", fmt.Sprint(i), "p", "p", map[string]int{"i": i}); err != nil {
+					return err
+				}
+				if i%10 == 3 {
+					return refuse
+				}
+				if i%10 == 7 {
+					panic("oops")
+				}
+				return nil
+			})
+			if want := i%10 == 3 || i%10 == 7; (err != nil) != want || (i%10 == 3 && !errors.Is(err, refuse)) {
+				t.Errorf("write %d is answered %v", i, err)
+			}
+		})
+	}
+	wg.Wait()
+	if v, err := s.Read().Meta(ctx, "k13"); err != nil || v != "" {
+		t.Errorf("a refused write left %q, %v", v, err)
+	}
+	if v, err := s.Read().Meta(ctx, "k14"); err != nil || v != "v" {
+		t.Errorf("an answered write left %q, %v", v, err)
+	}
+	if head, err := s.Read().JournalHead(ctx); err != nil || head != 240 {
+		t.Errorf("the journal has %d entries, %v", head, err)
+	}
+	if told == 0 || told > 240 {
+		t.Errorf("%d times the journal was said to have grown", told)
+	}
+	if err := s.Read().VerifyJournal(ctx); err != nil {
+		t.Error(err)
+	}
+	gone, cancel := context.WithCancel(ctx)
+	cancel()
+	if err := s.Write(gone, func(*Tx) error { return nil }); !errors.Is(err, context.Canceled) {
+		t.Errorf("a write whose asker is gone is answered %v", err)
+	}
+}
+
+// Every way of writing over the journal is either refused or found.
+func TestAChangedJournalShows(t *testing.T) {
+	for name, change := range map[string]string{
+		"body":      "UPDATE journal SET body = CAST(replace(CAST(body AS TEXT), 'k3', 'k4') AS BLOB) WHERE number = 3",
+		"column":    "UPDATE journal SET owner_id = 'other' WHERE number = 3",
+		"cut out":   "DELETE FROM journal WHERE number = 3",
+		"head gone": "DELETE FROM journal WHERE number = 1",
+		"rehashed":  "UPDATE journal SET body = x'7b7d', hash = x'00' WHERE number = 5",
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := open(t, filepath.Join(t.TempDir(), "a.db"), time.Now)
+			ctx := t.Context()
+			for i := range 5 {
+				if err := s.Write(ctx, func(tx *Tx) error { return tx.Journal(ctx, "test", fmt.Sprint("k", i+1), "p", "p", nil) }); err != nil {
+					t.Fatal(err)
+				}
+			}
+			if _, err := s.writer.Exec(change); err == nil || !strings.Contains(err.Error(), "append-only") {
+				t.Errorf("it is not refused: %v", err)
+			}
+			if _, err := s.writer.Exec("DROP TRIGGER journal_no_update; DROP TRIGGER journal_no_delete"); err != nil {
+				t.Fatal(err)
+			}
+			if err := s.Read().VerifyJournal(ctx); err != nil {
+				t.Fatal(err)
+			}
+			if _, err := s.writer.Exec(change); err != nil {
+				t.Fatal(err)
+			}
+			if s.Read().VerifyJournal(ctx) == nil {
+				t.Error("it is not found")
+			}
+		})
+	}
+}
+
+// The clock may jump back; the journal's times do not. What was written is
+// there after a reopening, to the microsecond.
+func TestTimesAndReopening(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "with space & %41.db")
+	clock := time.Date(2026, 3, 2, 8, 0, 0, 123456789, time.UTC)
+	s := open(t, path, func() time.Time { return clock })
+	w := fill(t, s)
+	ctx := t.Context()
+	for range 2 {
+		if err := s.Write(ctx, func(tx *Tx) error { return tx.Journal(ctx, "test", "x", "p", "p", nil) }); err != nil {
+			t.Fatal(err)
+		}
+		clock = clock.Add(-time.Hour)
+	}
+	if err := s.Close(); err != nil {
+		t.Fatal(err)
+	}
+	s = open(t, path, time.Now)
+	entries, err := s.Read().JournalAfter(ctx, 0, "", "", 10)
+	if err != nil || len(entries) != 2 || !entries[1].At.Equal(entries[0].At) {
+		t.Errorf("the journal is %+v, %v", entries, err)
+	}
+	got, err := s.Read().WorkspaceByName(ctx, "p1", "tide")
+	if err != nil || got.Plan.Definition.Folder != "/workspaces/tide" || !got.CreatedAt.Equal(w.CreatedAt) || got.NextPlan != nil {
+		t.Errorf("the workspace is %+v, %v", got, err)
+	}
+}
+
+// Only moves of the table are written; a removed workspace's name and subnet
+// are free again.
+func TestPhasesNamesAndSubnets(t *testing.T) {
+	s := open(t, filepath.Join(t.TempDir(), "a.db"), time.Now)
+	w := fill(t, s)
+	ctx := t.Context()
+	move := func(to lifecycle.Phase) error {
+		return s.Write(ctx, func(tx *Tx) error { return tx.SetPhase(ctx, &w, to, "p1", "") })
+	}
+	if err := move(lifecycle.Stopped); err == nil {
+		t.Error("from waiting to stopped at once is written")
+	}
+	second := w
+	second.ID, second.Name = "w2", "second"
+	add := func(w *Workspace) error { return s.Write(ctx, func(tx *Tx) error { return tx.AddWorkspace(ctx, w) }) }
+	if err := add(&second); err != nil || second.Subnet != 1 {
+		t.Errorf("the second workspace has subnet %d, %v", second.Subnet, err)
+	}
+	again := w
+	again.ID = "w3"
+	if err := add(&again); !IsDuplicate(err) {
+		t.Errorf("the same name again is answered %v", err)
+	}
+	for _, p := range []lifecycle.Phase{lifecycle.Removing, lifecycle.Removed} {
+		if err := move(p); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := add(&again); err != nil || again.Subnet != 0 {
+		t.Errorf("after the removal the name is answered %v, the subnet is %d", err, again.Subnet)
+	}
+	used, err := s.Read().ImageInUse(ctx, "f", "w3")
+	if err != nil || !used {
+		t.Errorf("an image that another workspace uses: %v, %v", used, err)
+	}
+}
+
+// A step that begins again is the same line with its attempts counted; a
+// second sheet interrupts the first.
+func TestLaunchSheets(t *testing.T) {
+	s := open(t, filepath.Join(t.TempDir(), "a.db"), time.Now)
+	w := fill(t, s)
+	ctx := t.Context()
+	write := func(do func(tx *Tx) error) {
+		t.Helper()
+		if err := s.Write(ctx, do); err != nil {
+			t.Fatal(err)
+		}
+	}
+	var first Sheet
+	write(func(tx *Tx) (err error) { first, err = tx.OpenSheet(ctx, w.ID, lifecycle.LaunchSheet); return err })
+	for range 2 {
+		write(func(tx *Tx) error {
+			_, err := tx.BeginStep(ctx, Step{SheetID: first.ID, Key: "set-up/postCreateCommand", Title: "x", Body: 1})
+			return err
+		})
+	}
+	steps, err := s.Read().Steps(ctx, first.ID)
+	if err != nil || len(steps) != 1 || steps[0].Attempt != 2 || steps[0].EndedAt != nil {
+		t.Fatalf("the steps are %+v, %v", steps, err)
+	}
+	if ended, _, err := s.Read().EndedSetUp(ctx, w.ID, 1); err != nil || len(ended) != 0 {
+		t.Errorf("a step under way counts as ended: %v, %v", ended, err)
+	}
+	write(func(tx *Tx) (err error) { _, err = tx.OpenSheet(ctx, w.ID, lifecycle.StopSheet); return err })
+	ended, failed, err := s.Read().EndedSetUp(ctx, w.ID, 1)
+	if err != nil || !ended[definition.PostCreate] || !failed {
+		t.Errorf("a step cut off by another request: %v, %v, %v", ended, failed, err)
+	}
+	if other, _, _ := s.Read().EndedSetUp(ctx, w.ID, 2); len(other) != 0 {
+		t.Errorf("another body's set-up counts: %v", other)
+	}
+	sheets, err := s.Read().Sheets(ctx, w.ID)
+	if err != nil || len(sheets) != 2 || sheets[0].Number != 2 || sheets[1].Outcome != lifecycle.Interrupted {
+		t.Errorf("the sheets are %+v, %v", sheets, err)
+	}
+}
