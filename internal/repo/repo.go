@@ -236,14 +236,14 @@ func command(ctx context.Context, dir string, c *Credential, args ...string) *ex
 		config = append(config, "http.extraHeader", "Authorization: Basic "+basic)
 	}
 	cmd.Env = append([]string{"PATH=" + os.Getenv("PATH"), "HOME=/nonexistent", "LC_ALL=C", "GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=/dev/null",
-		"GIT_TERMINAL_PROMPT=0", "GIT_ALLOW_PROTOCOL=http:https", "GIT_ATTR_NOSYSTEM=1"}, ConfigEnv(config...)...)
+		"GIT_TERMINAL_PROMPT=0", "GIT_ALLOW_PROTOCOL=http:https", "GIT_ATTR_NOSYSTEM=1"}, configEnv(config...)...)
 	cmd.WaitDelay = time.Second
 	return cmd
 }
 
-// ConfigEnv is the environment that gives git the configuration in pairs of
+// configEnv is the environment that gives git the configuration in pairs of
 // key and value (git-config(1), GIT_CONFIG_COUNT), without a file.
-func ConfigEnv(pairs ...string) []string {
+func configEnv(pairs ...string) []string {
 	env := []string{"GIT_CONFIG_COUNT=" + strconv.Itoa(len(pairs)/2)}
 	for i := 0; i+1 < len(pairs); i += 2 {
 		n := strconv.Itoa(i / 2)

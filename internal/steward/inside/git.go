@@ -137,7 +137,7 @@ func CredentialHelper(args []string, in io.Reader, out io.Writer) int {
 			host = h
 		}
 	}
-	conn, err := net.DialTimeout("unix", helperSock, 5*time.Second)
+	conn, err := net.DialTimeout("unix", container.helper(), 5*time.Second)
 	if err != nil {
 		fmt.Fprintln(os.Stderr, "yardbench: the steward does not answer:", err)
 		return 1

@@ -134,7 +134,7 @@ func (s *server) environment(a account, p steward.Process) map[string]string {
 	if p.GitHost != "" {
 		// By the environment, so that nothing of it is written into the tree.
 		pairs = append(pairs, "http."+p.GitHost+".proxy", s.gitProxy,
-			"credential."+p.GitHost+".helper", "", "credential."+p.GitHost+".helper", Binary+" credential")
+			"credential."+p.GitHost+".helper", "", "credential."+p.GitHost+".helper", s.binary+" credential")
 	}
 	for i := 0; i+1 < len(pairs); i += 2 {
 		n := strconv.Itoa(i / 2)

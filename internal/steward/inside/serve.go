@@ -19,21 +19,24 @@ import (
 	"yardbench/internal/steward"
 )
 
-// Places in the container.
-const (
-	linkDir    = "/.yardbench/link"           // read-only: the service's socket and our token
-	runDir     = "/run/yardbench"             // on tmpfs: our socket, set-up logs
-	recordDir  = "/var/lib/yardbench-steward" // in the container's own layer: set-up records, no values
-	helperSock = runDir + "/helper.sock"
-	// Binary is where the steward finds itself in a workspace.
-	Binary = "/.yardbench/bin/steward"
-)
+// places are where things are in the container.
+type places struct {
+	binary    string // the steward itself: git calls it for credentials
+	linkDir   string // read-only: the service's socket and our token
+	runDir    string // on tmpfs: the helper's socket, set-up logs
+	recordDir string // in the container's own layer: set-up records, no values
+}
+
+var container = places{binary: "/.yardbench/bin/steward", linkDir: "/.yardbench/link", runDir: "/run/yardbench", recordDir: "/var/lib/yardbench-steward"}
+
+func (p places) helper() string { return filepath.Join(p.runDir, "helper.sock") }
 
 // stopGrace is what sessions get between being asked to end and being ended.
 const stopGrace = 5 * time.Second
 
 // server is the serving steward.
 type server struct {
+	places
 	mu        sync.Mutex
 	session   *yamux.Session // nil while the service is away
 	terminals map[string]*terminal
@@ -44,13 +47,9 @@ type server struct {
 
 // Serve connects to the service, again and again, and does what it asks.
 func Serve() int {
-	s := &server{terminals: map[string]*terminal{}, setUps: map[string]*setUp{}, procs: map[int]bool{}}
-	if err := os.MkdirAll(filepath.Join(runDir, "set-up"), 0o700); err == nil {
-		err = os.Chmod(runDir, 0o755)
-		_ = err // a tmpfs of our own: what cannot be changed shows in what follows
-	}
-	if err := s.listen(); err != nil {
-		slog.Error("listen for git", "error", err)
+	s, err := newServer(container)
+	if err != nil {
+		slog.Error("the steward cannot begin", "error", err)
 		return 1
 	}
 	stop := make(chan os.Signal, 1)
@@ -61,16 +60,30 @@ func Serve() int {
 	return 0
 }
 
+func newServer(p places) (*server, error) {
+	s := &server{places: p, terminals: map[string]*terminal{}, setUps: map[string]*setUp{}, procs: map[int]bool{}}
+	if err := os.MkdirAll(filepath.Join(p.runDir, "set-up"), 0o700); err != nil {
+		return nil, err
+	}
+	// The person's processes reach the helper's socket through it.
+	if err := os.Chmod(p.runDir, 0o755); err != nil {
+		return nil, err
+	}
+	return s, s.listen()
+}
+
 // connect keeps one connection to the service.
 func (s *server) connect() {
-	wait := 20 * time.Millisecond
+	wait, told := 20*time.Millisecond, false
 	for {
 		began := time.Now()
-		if err := s.once(); err != nil {
-			slog.Info("the service is away", "error", err)
-		}
+		err := s.once()
 		if time.Since(began) > time.Second {
-			wait = 20 * time.Millisecond
+			wait, told = 20*time.Millisecond, false
+		}
+		if err != nil && !told {
+			slog.Info("the service is away; dialling again until it is back", "error", err)
+			told = true
 		}
 		time.Sleep(wait)
 		wait = min(wait*2, 2*time.Second)
@@ -78,11 +91,11 @@ func (s *server) connect() {
 }
 
 func (s *server) once() error {
-	token, err := os.ReadFile(filepath.Join(linkDir, "token"))
+	token, err := os.ReadFile(filepath.Join(s.linkDir, "token"))
 	if err != nil {
 		return err
 	}
-	conn, err := net.DialTimeout("unix", filepath.Join(linkDir, "steward.sock"), 5*time.Second)
+	conn, err := net.DialTimeout("unix", filepath.Join(s.linkDir, "steward.sock"), 5*time.Second)
 	if err != nil {
 		return err
 	}
@@ -219,13 +232,15 @@ func (s *server) listen() error {
 		defer c.Stream.Close()
 		both(conn, c.Stream)
 	})
-	_ = os.Remove(helperSock)
-	helper, err := net.Listen("unix", helperSock)
+	if err := os.Remove(s.helper()); err != nil && !os.IsNotExist(err) {
+		return err
+	}
+	helper, err := net.Listen("unix", s.helper())
 	if err != nil {
 		return err
 	}
 	// Everybody in the workspace is its one person, whatever user they took.
-	if err := os.Chmod(helperSock, 0o666); err != nil {
+	if err := os.Chmod(s.helper(), 0o666); err != nil {
 		return err
 	}
 	go accept(helper, func(conn net.Conn) {

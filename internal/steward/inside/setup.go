@@ -48,9 +48,9 @@ func (s *server) setUp(r steward.Request) (*setUp, error) {
 	if u := s.setUps[r.ID]; u != nil {
 		return u, nil
 	}
-	u := &setUp{log: filepath.Join(runDir, "set-up", r.ID+".log")}
+	u := &setUp{log: filepath.Join(s.runDir, "set-up", r.ID+".log")}
 	u.cond = sync.NewCond(&u.mu)
-	path := filepath.Join(recordDir, r.ID+".json")
+	path := filepath.Join(s.recordDir, r.ID+".json")
 	content, err := os.ReadFile(path)
 	switch {
 	case err == nil:
