@@ -6,6 +6,7 @@ package api
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"log/slog"
 	"net/http"
@@ -62,8 +63,20 @@ func New(ctx context.Context, svc *service.Service, files fs.FS) *API {
 	return a
 }
 
-// Handler serves the door.
-func (a *API) Handler() http.Handler { return a.engine }
+// Handler serves the door. Bodies are bounded out here, where the server's own
+// writer is at hand, and a connection with too much on it is closed: what is
+// left on it must not be read as the next request.
+func (a *API) Handler() http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.ContentLength > maxBody {
+			w.Header().Set("Connection", "close")
+			write(w, newProblem(http.StatusRequestEntityTooLarge, fmt.Sprintf("the request has %d bytes; at most %d are taken", r.ContentLength, maxBody)).(*wire.Problem))
+			return
+		}
+		r.Body = http.MaxBytesReader(w, r.Body, maxBody)
+		a.engine.ServeHTTP(w, r)
+	})
+}
 
 // OpenAPI is the description of the door, as JSON.
 func (a *API) OpenAPI() ([]byte, error) { return a.huma.OpenAPI().MarshalJSON() }
@@ -121,7 +134,6 @@ func guard(c *gin.Context) {
 		c.Abort()
 		return
 	}
-	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, maxBody)
 	c.Next()
 }
 

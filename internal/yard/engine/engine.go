@@ -49,6 +49,9 @@ type Engine struct {
 // New speaks to the engine at host (unix://… or tcp://…), without a call yet.
 // addresses is the range that workspaces' networks are cut from.
 func New(host, installation string, addresses netip.Prefix) (*Engine, error) {
+	if scheme, _, _ := strings.Cut(host, "://"); scheme != "unix" && scheme != "tcp" {
+		return nil, fmt.Errorf("engine address %q: it must start with unix:// or tcp://", host)
+	}
 	cli, err := client.New(client.WithHost(host))
 	if err != nil {
 		return nil, fmt.Errorf("engine address %q: %w", host, err)

@@ -1,0 +1,161 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"yardbench/internal/client"
+	"yardbench/internal/wire"
+)
+
+func quiet(t *testing.T) (*app, *bytes.Buffer, *bytes.Buffer) {
+	t.Helper()
+	t.Setenv("YARDBENCH_CONFIG", t.TempDir())
+	t.Setenv("YARDBENCH_ADDRESS", "")
+	t.Setenv("YARDBENCH_TOKEN", "")
+	var out, errs bytes.Buffer
+	return &app{out: &out, err: &errs}, &out, &errs
+}
+
+// Exit codes mean something, and are what docs/cli.md says.
+func TestExitCodes(t *testing.T) {
+	doc, err := os.ReadFile("../../docs/cli.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		err  error
+		code int
+		says string
+	}{
+		{nil, 0, ""},
+		{errors.New("odd"), 1, "odd"},
+		{usage{errors.New("which?")}, 2, "yardbench --help"},
+		{&wire.Problem{Status: 404, Detail: "no such"}, 3, "no such"},
+		{fmt.Errorf("around: %w", &wire.Problem{Status: 409, Detail: "taken", Next: "choose another", Errors: []wire.FieldProblem{{Field: "not pushed", Detail: "abc \x1b[2J x"}}}), 4, "taken\n  not pushed: abc [2J x\nchoose another"},
+		{&wire.Problem{Status: 401, Detail: "sign in"}, 5, "sign in"},
+		{exit(6), 6, ""},
+		{&client.Unreachable{Address: "http://x", Err: errors.New("refused")}, 7, "http://x"},
+		{context.Canceled, 130, ""},
+		{&wire.Problem{Status: 500, Detail: "ouch"}, 1, "ouch"},
+	} {
+		a, _, errs := quiet(t)
+		if got := a.report(c.err); got != c.code || !strings.Contains(errs.String(), c.says) {
+			t.Errorf("%v gives exit code %d and says %q", c.err, got, errs.String())
+		}
+		if !strings.Contains(string(doc), fmt.Sprintf("| %d |", c.code)) {
+			t.Errorf("docs/cli.md does not tell of exit code %d", c.code)
+		}
+	}
+}
+
+// Every command says what it is for and has an example; every one that may be
+// seen is told of in docs/cli.md.
+func TestEveryCommandIsExplained(t *testing.T) {
+	doc, err := os.ReadFile("../../docs/cli.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	a, _, _ := quiet(t)
+	var walk func(c *cobra.Command)
+	walk = func(c *cobra.Command) {
+		if c.Hidden || c.Name() == "help" || c.Name() == "completion" {
+			return
+		}
+		if c.Runnable() {
+			if c.Short == "" || !strings.Contains(c.Example, c.CommandPath()) {
+				t.Errorf("%q has no example", c.CommandPath())
+			}
+			if !strings.Contains(string(doc), "`"+c.CommandPath()) {
+				t.Errorf("docs/cli.md does not tell of %q", c.CommandPath())
+			}
+		}
+		for _, sub := range c.Commands() {
+			walk(sub)
+		}
+	}
+	walk(a.root())
+}
+
+// Without a terminal there is no progress and no colour; a step is told once,
+// when it has ended, its parts before it.
+func TestProgressWithoutATerminal(t *testing.T) {
+	a, out, _ := quiet(t)
+	p := progress{a: a, said: map[string]bool{}}
+	start := time.Date(2026, 3, 2, 8, 0, 0, 0, time.UTC)
+	at := func(ms int) *time.Time { e := start.Add(time.Duration(ms) * time.Millisecond); return &e }
+	image := wire.Step{Number: 1, Title: "Image", Attempt: 1, StartedAt: start}
+	part := wire.Step{Number: 2, Parent: 1, Title: "[1/2] RUN \x1b]0;evil\x07true", Attempt: 1, StartedAt: start, EndedAt: at(1500), Outcome: "done", Cached: true}
+	p.show(wire.Sheet{Steps: []wire.Step{image}})
+	p.show(wire.Sheet{Steps: []wire.Step{image, part}})
+	image.EndedAt, image.Outcome = at(2000), "done"
+	network := wire.Step{Number: 3, Title: "Network", Attempt: 2, StartedAt: *at(2000), EndedAt: at(75000), Outcome: "failed"}
+	p.show(wire.Sheet{Steps: []wire.Step{image, part, network}})
+	p.show(wire.Sheet{Steps: []wire.Step{image, part, network}})
+	lines := strings.Split(strings.TrimSpace(out.String()), "\n")
+	if len(lines) != 3 || strings.ContainsAny(out.String(), "\x1b\x07\r") {
+		t.Fatalf("it shows\n%q", out.String())
+	}
+	for i, words := range [][]string{{"✓ [1/2] RUN", "1.50 s", "cached"}, {"✓ Image", "2.00 s"}, {"✗ Network", "73.0 s", "attempt 2"}} {
+		for _, w := range words {
+			if !strings.Contains(lines[i], w) {
+				t.Errorf("line %d is %q, without %q", i+1, lines[i], w)
+			}
+		}
+	}
+}
+
+func TestForPeople(t *testing.T) {
+	for d, want := range map[time.Duration]string{-time.Second: "0.00 s", 84 * time.Millisecond: "0.08 s", 12 * time.Second: "12.0 s", 125 * time.Second: "2 min 05 s", 3*time.Hour + 4*time.Minute: "3 h 04 min"} {
+		if got := took(d); got != want {
+			t.Errorf("%s reads %q", d, got)
+		}
+	}
+	a, out, _ := quiet(t)
+	table := newTable(a.out, "NAME", "STATE")
+	table.row("tide", "ready")
+	table.row("berth-planner", state(wire.Workspace{Phase: "failed", FailedIn: "preparing", Conditions: []wire.Condition{{Kind: "set-up failed"}}}))
+	table.print()
+	if want := "NAME            STATE\ntide            ready\nberth-planner   failed in preparing, set-up failed\n"; out.String() != want {
+		t.Errorf("the table is\n%s\nnot\n%s", out.String(), want)
+	}
+}
+
+// A sign-in is kept for its owner alone, and its token goes to the service it
+// is for, not to another one that is named.
+func TestSignInIsKept(t *testing.T) {
+	a, _, _ := quiet(t)
+	if _, err := a.client(); err == nil || a.report(err) != exitSignIn {
+		t.Errorf("without a sign-in: %v", err)
+	}
+	if err := (signInFile{Address: "http://127.0.0.1:7080", Name: "ingrid", Token: "yb_x"}).save(); err != nil {
+		t.Fatal(err)
+	}
+	path := filepath.Join(os.Getenv("YARDBENCH_CONFIG"), "sign-in.json")
+	if st, err := os.Stat(path); err != nil || st.Mode().Perm() != 0o600 {
+		t.Errorf("it is kept as %v, %v", st.Mode(), err)
+	}
+	if got := readSignIn(); got.Token != "yb_x" {
+		t.Errorf("it is read as %+v", got)
+	}
+	a.address = "http://elsewhere.example"
+	c, err := a.client()
+	if err != nil || strings.Contains(fmt.Sprintf("%+v", *c), "yb_x") {
+		t.Errorf("another service is given the token: %+v, %v", c, err)
+	}
+	if err := os.WriteFile(path, []byte("{"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if got := readSignIn(); got.Token != "" {
+		t.Errorf("a damaged file is read as %+v", got)
+	}
+}

@@ -1,0 +1,68 @@
+package keeper
+
+import (
+	"os"
+	"strings"
+	"testing"
+
+	"yardbench/internal/live"
+	"yardbench/internal/store"
+)
+
+// A log is masked while it is written, tells its followers, keeps its last
+// line for the error, and has an end.
+func TestStepLog(t *testing.T) {
+	bus := &live.Bus{}
+	watch := bus.Watch()
+	defer watch.Close()
+	k := &Keeper{DataDir: t.TempDir(), Bus: bus}
+	l, err := k.openLog(store.Workspace{ID: "w1"}, 2, 3, map[string]string{"KEY": "hush-hush"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	read := func() string {
+		content, err := os.ReadFile(k.LogPath("w1", 2, 3))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return string(content)
+	}
+	write := func(s string) {
+		t.Helper()
+		if n, err := l.Write([]byte(s)); err != nil || n != len(s) {
+			t.Fatalf("%d, %v", n, err)
+		}
+	}
+	write("the key is hush")
+	if read() != "the key is " {
+		t.Errorf("what may be a secret is written: %q", read())
+	}
+	select {
+	case <-watch.C:
+	default:
+		t.Error("its followers were not told")
+	}
+	if !watch.Take()["w1"] || len(watch.Take()) != 0 {
+		t.Error("its followers were told of something else")
+	}
+	write("-hush\nthe mast is gone\n\n")
+	if got := l.lastLine(); got != "the mast is gone" {
+		t.Errorf("its last line is %q", got)
+	}
+	line := strings.Repeat("x", 1<<20) + "\n"
+	for range maxLogBytes>>20 + 5 {
+		write(line)
+	}
+	if err := l.Close(); err != nil {
+		t.Fatal(err)
+	}
+	got := read()
+	if !strings.HasPrefix(got, "the key is [secret KEY]\n") || !strings.Contains(got[len(got)-100:], "the log is cut here") || len(got) > maxLogBytes+200 {
+		t.Errorf("a log of %d bytes begins %q and ends %q", len(got), got[:40], got[len(got)-80:])
+	}
+	for link, want := range map[string]string{linkID("abc234", 12): "abc234", "abc": "abc"} {
+		if workspaceOf(link) != want {
+			t.Errorf("%s is of %s", link, workspaceOf(link))
+		}
+	}
+}

@@ -1,0 +1,145 @@
+package repo
+
+import (
+	"errors"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// host serves bare repositories by git's plain HTTP form and notes what it is
+// asked with.
+func host(t *testing.T, build string) (address, commit string, asked *[]string) {
+	t.Helper()
+	dir := t.TempDir()
+	work, bare := filepath.Join(dir, "work"), filepath.Join(dir, "x.git")
+	script := "set -e; git init -q -b main " + work + "; cd " + work + "; " + build +
+		"; git add -A; git -c user.name=A -c user.email=a@skerryline.example commit -q -m first; git branch -q side; git clone -q --bare . " + bare + "; git --git-dir " + bare + " update-server-info; git rev-parse HEAD"
+	cmd := exec.Command("sh", "-c", script)
+	cmd.Env = append(os.Environ(), "GIT_CONFIG_GLOBAL=/dev/null", "GIT_CONFIG_NOSYSTEM=1")
+	out, err := cmd.CombinedOutput()
+	if err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	asked = &[]string{}
+	files := http.FileServer(http.Dir(dir))
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		user, _, _ := r.BasicAuth()
+		*asked = append(*asked, user)
+		files.ServeHTTP(w, r)
+	}))
+	t.Cleanup(server.Close)
+	lines := strings.Fields(string(out))
+	return server.URL + "/x.git", lines[len(lines)-1], asked
+}
+
+func TestMirror(t *testing.T) {
+	address, commit, asked := host(t, `mkdir -p .devcontainer sub; echo '{}' > .devcontainer/devcontainer.json; ln -s /etc/passwd passwd; ln -s .. sub/up; echo deep > sub/file;
+		printf '* filter=evil\n' > .gitattributes; echo plain > "with space"; head -c 3000 /dev/zero > big; chmod +x sub/file`)
+	m, ctx := NewMirrors(filepath.Join(t.TempDir(), "mirrors")), t.Context()
+	cred := Credential{"ingrid", "hush"}
+	if b, err := m.DefaultBranch(ctx, address, cred); err != nil || b != "main" {
+		t.Errorf("the default branch is %q, %v", b, err)
+	}
+	for range 2 {
+		if err := m.Fetch(ctx, "r1", address, cred); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, user := range *asked {
+		if user != "ingrid" {
+			t.Errorf("the host was asked as %q", user)
+		}
+	}
+	if got, err := m.Resolve(ctx, "r1", "main"); err != nil || got != commit {
+		t.Errorf("main is %q, %v", got, err)
+	}
+	var p Problem
+	for _, bad := range []string{"mian", "", "--help", "main^{tree}", "main..side", "a b", "-", "@{-1}", "../../heads/main"} {
+		if _, err := m.Resolve(ctx, "r1", bad); !errors.As(err, &p) {
+			t.Errorf("the branch %q is answered %v", bad, err)
+		}
+	}
+	if _, err := m.Resolve(ctx, "r1", "mian"); !strings.Contains(err.Error(), "main, side") {
+		t.Errorf("an unknown branch is answered %v", err)
+	}
+	for path, want := range map[string]string{".devcontainer/devcontainer.json": "{}\n", "with space": "plain\n", "sub/file": "deep\n",
+		"passwd": "", "sub": "", "sub/up/passwd": "", "none": "", "*": "", "../x": "", "/etc/passwd": "", ":(glob)**": ""} {
+		content, ok, err := m.ReadFile(ctx, "r1", commit, path, 1000)
+		if ok != (want != "") || string(content) != want || (err != nil && ok) {
+			t.Errorf("%q is %q, %v, %v", path, content, ok, err)
+		}
+	}
+	if _, _, err := m.ReadFile(ctx, "r1", commit, "big", 1000); !errors.As(err, &p) || !strings.Contains(p.What, "3000 bytes") {
+		t.Errorf("a file over the bound is answered %v", err)
+	}
+	dest := filepath.Join(t.TempDir(), "context")
+	if err := m.Pack(ctx, "r1", commit, ".", dest); err != nil {
+		t.Fatal(err)
+	}
+	if to, err := os.Readlink(filepath.Join(dest, "passwd")); err != nil || to != "/etc/passwd" {
+		t.Errorf("a link came out as %q, %v", to, err)
+	}
+	if st, err := os.Stat(filepath.Join(dest, "sub", "file")); err != nil || st.Mode()&0o111 == 0 {
+		t.Errorf("an executable file came out as %v, %v", st, err)
+	}
+	if err := m.Pack(ctx, "r1", commit, "sub", filepath.Join(t.TempDir(), "sub")); err != nil {
+		t.Error(err)
+	}
+	if err := m.Pack(ctx, "r1", commit, "nowhere", filepath.Join(t.TempDir(), "no")); !errors.As(err, &p) {
+		t.Errorf("a context that is not there is answered %v", err)
+	}
+	one, _ := m.Tree(ctx, "r1", commit, ".")
+	two, _ := m.Tree(ctx, "r1", commit, "sub")
+	if len(one) != 40 || len(two) != 40 || one == two {
+		t.Errorf("the trees are %q and %q", one, two)
+	}
+}
+
+// A credential goes to the host it is for, never along a redirect, and is in
+// no complaint.
+func TestCredentialsStayAtHome(t *testing.T) {
+	leaked := false
+	other := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { leaked = leaked || r.Header.Get("Authorization") != "" }))
+	defer other.Close()
+	home := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		switch {
+		case strings.HasPrefix(r.URL.Path, "/moved"):
+			http.Redirect(w, r, other.URL+r.URL.Path+"?"+r.URL.RawQuery, http.StatusFound)
+		case strings.HasPrefix(r.URL.Path, "/private"):
+			w.Header().Set("WWW-Authenticate", `Basic realm="x"`)
+			w.WriteHeader(http.StatusUnauthorized)
+		default:
+			http.NotFound(w, r)
+		}
+	}))
+	defer home.Close()
+	m := NewMirrors(t.TempDir())
+	for path, says := range map[string]string{"/moved/x.git": "cannot be used", "/private/x.git": "refuses your credential", "/gone/x.git": "knows no repository"} {
+		err := m.Fetch(t.Context(), "r", home.URL+path, Credential{"ingrid", "hush-hush"})
+		var p Problem
+		if !errors.As(err, &p) || !strings.Contains(p.What, says) || p.Next == "" {
+			t.Errorf("%s is answered %v", path, err)
+		}
+		if err != nil && strings.Contains(err.Error(), "hush") {
+			t.Errorf("the complaint holds the password: %v", err)
+		}
+	}
+	if leaked {
+		t.Error("the credential followed a redirect")
+	}
+}
+
+func TestCheckURL(t *testing.T) {
+	for address, good := range map[string]bool{"https://git.skerryline.example/tide-board.git": true, "http://127.0.0.1:7081/x": true, "": false, "tide-board": false, "/srv/x.git": false,
+		"file:///srv/x.git": false, "ext::sh -c x": false, "https://git.skerryline.example/": false, "https://git.skerryline.example/x.git ": false, "https://a:b@git.skerryline.example/x": false,
+		"https://git.skerryline.example/x?y": false, "https://git.skerryline.example/x#y": false, "https://git.skerryline.example/\tx": false, "HTTPS://git.skerryline.example/x": true} {
+		if err := CheckURL(address); (err == nil) != good {
+			t.Errorf("%q is answered %v", address, err)
+		}
+	}
+}

@@ -1,0 +1,69 @@
+package engine
+
+import (
+	"errors"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"yardbench/internal/demo"
+	"yardbench/internal/yard"
+	"yardbench/test/yardtest"
+)
+
+func TestConforms(t *testing.T) {
+	host := os.Getenv("YARDBENCH_TEST_ENGINE")
+	if host == "" {
+		t.Skip("needs a container engine: run it by `make test`")
+	}
+	dir, err := os.MkdirTemp("", "yb")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	bin := filepath.Join(dir, "bin")
+	if err := os.MkdirAll(bin, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(bin, "steward"), []byte("#!/bin/sh\ntrap 'exit 0' TERM\nwhile :; do sleep 0.05; done\n"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	n := 0
+	yardtest.Conform(t, yardtest.Ground{Image: demo.BaseImage, StewardDir: bin, Shared: dir}, func(t *testing.T) yard.Yard {
+		n++
+		e, err := New(host, "conform"+string(rune('a'+n)), netip.MustParsePrefix("10.214.0.0/16"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { e.Close() })
+		return e
+	})
+}
+
+func TestNoEngine(t *testing.T) {
+	e, err := New("unix:///nowhere/engine.sock", "x", netip.MustParsePrefix("10.214.0.0/16"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	began := time.Now()
+	_, err = e.Observe(t.Context(), "w")
+	if !errors.Is(err, yard.ErrAway) || !strings.Contains(err.Error(), "/nowhere/engine.sock") || time.Since(began) > 5*time.Second {
+		t.Errorf("an engine that is not there is answered %v after %s", err, time.Since(began))
+	}
+	if _, err := New("gopher://x", "x", netip.Prefix{}); err == nil {
+		t.Error("an address no engine has is taken")
+	}
+}
+
+func TestCut(t *testing.T) {
+	r := netip.MustParsePrefix("10.213.0.0/24")
+	for n, want := range map[int]string{0: "10.213.0.0/27", 1: "10.213.0.32/27", 7: "10.213.0.224/27", 8: "", 1 << 30: ""} {
+		p, err := cut(r, n)
+		if (err == nil) != (want != "") || (err == nil && p.String() != want) {
+			t.Errorf("piece %d is %v, %v", n, p, err)
+		}
+	}
+}

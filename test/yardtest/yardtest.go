@@ -1,0 +1,222 @@
+// Package yardtest is the suite that every kind of yard must pass. A yard's
+// own tests call it; nothing else does.
+package yardtest
+
+import (
+	"context"
+	"errors"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"yardbench/internal/core/lifecycle"
+	"yardbench/internal/yard"
+)
+
+// Ground is what the suite needs of the place it runs in.
+type Ground struct {
+	Image      string // an image the yard has, with a shell
+	StewardDir string // a folder with an executable "steward" that runs until it is asked to end
+	Shared     string // a folder whose content the yard's bodies can see
+}
+
+// Conform runs the suite. fresh makes a yard of a new installation.
+func Conform(t *testing.T, g Ground, fresh func(t *testing.T) yard.Yard) {
+	t.Run("a body's life, everything twice", func(t *testing.T) { life(t, g, fresh(t)) })
+	t.Run("images", func(t *testing.T) { images(t, g, fresh(t)) })
+	t.Run("installations are apart", func(t *testing.T) { apart(t, g, fresh(t), fresh(t)) })
+	t.Run("what happens behind our back is told", func(t *testing.T) { watched(t, g, fresh(t)) })
+}
+
+func spec(t *testing.T, g Ground, workspace string) yard.BodySpec {
+	t.Helper()
+	link := filepath.Join(g.Shared, workspace)
+	if err := os.MkdirAll(link, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	return yard.BodySpec{Workspace: workspace, Number: 1, Volume: 1, Folder: "/workspaces/x", Hostname: "x", Image: g.Image,
+		Env: map[string]string{"A": "b c"}, StewardDir: g.StewardDir, LinkDir: link}
+}
+
+// twice does an operation two times: both must succeed.
+func twice(t *testing.T, what string, do func() error) {
+	t.Helper()
+	for range 2 {
+		if err := do(); err != nil {
+			t.Fatalf("%s: %v", what, err)
+		}
+	}
+}
+
+func up(t *testing.T, y yard.Yard, b yard.BodySpec, subnet int) {
+	t.Helper()
+	ctx := t.Context()
+	twice(t, "network", func() error { return y.MakeNetwork(ctx, b.Workspace, subnet) })
+	twice(t, "volume", func() error { return y.MakeVolume(ctx, b.Workspace, b.Volume) })
+	twice(t, "body", func() error { return y.MakeBody(ctx, b) })
+	t.Cleanup(func() { down(t, y, b) })
+}
+
+func down(t *testing.T, y yard.Yard, b yard.BodySpec) {
+	ctx := context.Background()
+	twice(t, "remove body", func() error { return y.RemoveBody(ctx, b.Workspace, b.Number) })
+	twice(t, "remove volume", func() error { return y.RemoveVolume(ctx, b.Workspace, b.Volume) })
+	twice(t, "remove network", func() error { return y.RemoveNetwork(ctx, b.Workspace) })
+}
+
+func body(t *testing.T, y yard.Yard, workspace string) lifecycle.Body {
+	t.Helper()
+	o, err := y.Observe(t.Context(), workspace)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return o.Bodies[1]
+}
+
+func life(t *testing.T, g Ground, y yard.Yard) {
+	ctx, b := t.Context(), spec(t, g, "life")
+	if o, err := y.Observe(ctx, "life"); err != nil || o.Network || len(o.Bodies)+len(o.Volumes) != 0 {
+		t.Fatalf("before its life there is %+v, %v", o, err)
+	}
+	up(t, y, b, 11)
+	if s := body(t, y, "life"); s != lifecycle.Created {
+		t.Errorf("made, it is %q", s)
+	}
+	twice(t, "start", func() error { return y.StartBody(ctx, "life", 1) })
+	if s := body(t, y, "life"); s != lifecycle.Running {
+		t.Errorf("started, it is %q", s)
+	}
+	began := time.Now()
+	twice(t, "stop", func() error { return y.StopBody(ctx, "life", 1, 5*time.Second) })
+	if took := time.Since(began); took > 5*time.Second {
+		t.Errorf("a body that ends when asked took %s", took)
+	}
+	o, err := y.Observe(ctx, "life")
+	if err != nil || o.Bodies[1] != lifecycle.Ended || o.Ends[1] == "" || !o.Volumes[1] || !o.Network {
+		t.Errorf("stopped, there is %+v, %v", o, err)
+	}
+	twice(t, "start again", func() error { return y.StartBody(ctx, "life", 1) })
+	down(t, y, b)
+	if o, err := y.Observe(ctx, "life"); err != nil || o.Network || len(o.Bodies)+len(o.Volumes) != 0 {
+		t.Errorf("removed, there is %+v, %v", o, err)
+	}
+	if err := y.StartBody(ctx, "life", 1); !errors.Is(err, yard.ErrRefused) {
+		t.Errorf("the start of a body that is gone is answered %v", err)
+	}
+}
+
+func images(t *testing.T, g Ground, y yard.Yard) {
+	ctx := t.Context()
+	if img, err := y.UseImage(ctx, g.Image, io.Discard); err != nil || !img.Cached || img.Digest == "" || img.Arch == "" {
+		t.Errorf("an image that is there is %+v, %v", img, err)
+	}
+	if _, err := y.UseImage(ctx, "skerryline/nowhere:9", io.Discard); !errors.Is(err, yard.ErrRefused) || !strings.Contains(err.Error(), "skerryline/nowhere:9") {
+		t.Errorf("an image nobody has is answered %v", err)
+	}
+	dir := filepath.Join(t.TempDir(), "context")
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(dir, "fares"), []byte("adult 68\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	build := func(file string) (yard.Image, map[string]yard.Progress, string, error) {
+		var mu sync.Mutex
+		steps, log := map[string]yard.Progress{}, ""
+		b := yard.Build{Tag: "yardbench/conform:1", ContextDir: dir, Dockerfile: []byte("FROM " + g.Image + " AS first\n" + file), Args: map[string]string{"QUAY": "Ytre"}}
+		img, err := y.Build(ctx, b, func(p yard.Progress) {
+			mu.Lock()
+			defer mu.Unlock()
+			log += string(p.Log)
+			if p.StartedAt != nil {
+				steps[p.Title] = p
+			}
+		})
+		return img, steps, log, err
+	}
+	defer func() {
+		twice(t, "drop", func() error { return y.DropTag(context.Background(), "yardbench/conform:1") })
+	}()
+	const file = "ARG QUAY\nCOPY fares /fares\nRUN cat /fares && echo at $QUAY && : %s\nUSER 1000\n"
+	stamp := time.Now().Format(time.RFC3339Nano)
+	img, steps, log, err := build(strings.Replace(file, "%s", stamp, 1))
+	if err != nil || img.User != "1000" || img.Cached || !strings.Contains(log, "adult 68\nat Ytre\n") {
+		t.Fatalf("the build gave %+v, %v; its log is %q", img, err, log)
+	}
+	ran := 0
+	for title, p := range steps {
+		if strings.Contains(title, "RUN cat") && p.EndedAt != nil && !p.Cached && p.EndedAt.After(*p.StartedAt) {
+			ran++
+		}
+	}
+	if ran != 1 {
+		t.Errorf("the steps are %+v", steps)
+	}
+	if img, _, _, err := build(strings.Replace(file, "%s", stamp, 1)); err != nil || !img.Cached {
+		t.Errorf("built again, it is %+v, %v", img, err)
+	}
+	if _, _, log, err := build("RUN echo the mast is gone && exit 3\n"); !errors.Is(err, yard.ErrRefused) || !strings.Contains(err.Error(), "exit code: 3") || !strings.Contains(log, "the mast is gone") {
+		t.Errorf("a failing build is answered %v, its log is %q", err, log)
+	}
+	if _, _, _, err := build("RNU true\n"); !errors.Is(err, yard.ErrRefused) || !strings.Contains(strings.ToLower(err.Error()), "rnu") {
+		t.Errorf("a build file with a mistake is answered %v", err)
+	}
+	cut, cancel := context.WithCancel(ctx)
+	go func() { time.Sleep(700 * time.Millisecond); cancel() }()
+	began := time.Now()
+	if _, err := y.Build(cut, yard.Build{Tag: "yardbench/conform:1", ContextDir: dir, Dockerfile: []byte("FROM " + g.Image + "\nRUN sleep 30 && : " + stamp)}, func(yard.Progress) {}); !errors.Is(err, context.Canceled) || time.Since(began) > 10*time.Second {
+		t.Errorf("a build that is given up ends after %s with %v", time.Since(began), err)
+	}
+}
+
+func apart(t *testing.T, g Ground, one, two yard.Yard) {
+	ctx, b := t.Context(), spec(t, g, "same")
+	up(t, one, b, 21)
+	if err := two.MakeNetwork(ctx, "same", 21); !errors.Is(err, yard.ErrSubnetTaken) {
+		t.Errorf("a subnet in use is answered %v", err)
+	}
+	up(t, two, b, 22)
+	if err := two.StartBody(ctx, "same", 1); err != nil {
+		t.Fatal(err)
+	}
+	down(t, one, b)
+	if s := body(t, two, "same"); s != lifecycle.Running {
+		t.Errorf("after the other's removal it is %q", s)
+	}
+	if err := one.MakeNetwork(ctx, "far", 1<<20); !errors.Is(err, yard.ErrRefused) {
+		t.Errorf("a piece beyond the range is answered %v", err)
+	}
+}
+
+func watched(t *testing.T, g Ground, y yard.Yard) {
+	b := spec(t, g, "seen")
+	up(t, y, b, 31)
+	ctx, cancel := context.WithCancel(t.Context())
+	defer cancel()
+	connected, told := make(chan struct{}, 1), make(chan string, 100)
+	go func() { _ = y.Watch(ctx, func() { connected <- struct{}{} }, func(w string) { told <- w }) }()
+	<-connected
+	if err := y.StartBody(ctx, "seen", 1); err != nil {
+		t.Fatal(err)
+	}
+	if err := y.StopBody(ctx, "seen", 1, 0); err != nil {
+		t.Fatal(err)
+	}
+	for limit := time.After(10 * time.Second); ; {
+		select {
+		case w := <-told:
+			if w != "seen" {
+				t.Fatalf("told of %q", w)
+			}
+			if body(t, y, "seen") == lifecycle.Ended {
+				return // the news of the end came when the end could be seen
+			}
+		case <-limit:
+			t.Fatal("the end was not told")
+		}
+	}
+}
