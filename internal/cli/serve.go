@@ -9,6 +9,7 @@ import (
 	"net/netip"
 	"os"
 	"os/user"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -132,6 +133,14 @@ func (a *app) demo() *cobra.Command {
 	}
 	base.Flags().StringVar(&engine, "engine", "", "the container engine")
 	base.Flags().StringVar(&tar, "tar", "", "its root file system")
-	c.AddCommand(host, svc, base)
+	clear := &cobra.Command{
+		Use: "clear", Short: "Remove every workspace of the demo, with whatever is in it", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			ctx, cancel := context.WithTimeout(cmd.Context(), 2*time.Minute)
+			defer cancel()
+			return demo.Clear(ctx, a.address)
+		},
+	}
+	c.AddCommand(host, svc, base, clear)
 	return c
 }

@@ -1,0 +1,224 @@
+package service
+
+import (
+	"errors"
+	"fmt"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"yardbench/internal/core/definition"
+	"yardbench/internal/core/lifecycle"
+	"yardbench/internal/live"
+	"yardbench/internal/repo"
+	"yardbench/internal/steward/outside"
+	"yardbench/internal/store"
+	"yardbench/internal/vault"
+	"yardbench/internal/wire"
+)
+
+// bare is a service over real records, without keeper, yard or git host: for
+// what is decided before any of those is asked.
+func bare(t *testing.T) (*Service, Actor, Actor) {
+	t.Helper()
+	dir := t.TempDir()
+	st, err := store.Open(t.Context(), filepath.Join(dir, "a.db"), time.Now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { st.Close() })
+	v, err := vault.Open(filepath.Join(dir, "key.json"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := &Service{Store: st, Vault: v, Bus: &live.Bus{}, Hub: outside.NewHub(dir), Mirrors: repo.NewMirrors(dir)}
+	var who []Actor
+	for _, p := range []store.Person{{Name: "ingrid", Role: "developer"}, {Name: "astrid", Role: "operator"}} {
+		if err := s.AddPerson(t.Context(), p, "long enough"); err != nil {
+			t.Fatal(err)
+		}
+		p, err := st.Read().PersonByName(t.Context(), p.Name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		who = append(who, Actor{Person: p})
+	}
+	return s, who[0], who[1]
+}
+
+func status(err error) int {
+	var p *wire.Problem
+	if errors.As(err, &p) {
+		return p.Status
+	}
+	return 0
+}
+
+func TestPeopleAndPasswords(t *testing.T) {
+	s, _, _ := bare(t)
+	ctx := t.Context()
+	for _, c := range []struct {
+		name, password string
+		status         int
+	}{{"ingrid", "long enough", 409}, {"Ingrid", "long enough", 422}, {"a.b", "long enough", 422}, {"", "long enough", 422}, {"mats", "short", 422}} {
+		if err := s.AddPerson(ctx, store.Person{Name: c.name, Role: "developer"}, c.password); status(err) != c.status {
+			t.Errorf("adding %q is answered %v", c.name, err)
+		}
+	}
+	if err := s.AddPerson(ctx, store.Person{Name: "mats", Role: "captain"}, "long enough"); err == nil {
+		t.Error("a role there is not is given")
+	}
+	one, two := hashPassword("same"), hashPassword("same")
+	if one == two || !checkPassword(one, "same") || !checkPassword(two, "same") || checkPassword(one, "other") || !strings.HasPrefix(one, "$argon2id$v=19$m=65536,t=3,p=4$") {
+		t.Errorf("passwords are hashed as %s and %s", one, two)
+	}
+	for _, damaged := range []string{"", "same", "$argon2id$v=19$x$y$z", absent()} {
+		if checkPassword(damaged, "same") || checkPassword(damaged, "") {
+			t.Errorf("the hash %q lets somebody in", damaged)
+		}
+	}
+	wrongName, err1 := s.SignIn(ctx, wire.SignIn{Name: "nobody", Password: "long enough"}, "cli")
+	_, err2 := s.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "wrong"}, "cli")
+	if status(err1) != 401 || err1.Error() != err2.Error() || wrongName.Token != "" {
+		t.Errorf("an unknown name is told apart from a wrong password: %v, %v", err1, err2)
+	}
+	in, err := s.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "long enough"}, "console")
+	if err != nil || time.Until(in.ExpiresAt) > ConsoleLifetime {
+		t.Fatalf("signed in as %+v, %v", in, err)
+	}
+	if a, err := s.Authenticate(ctx, in.Token); err != nil || a.Name != "ingrid" {
+		t.Errorf("the token is %+v's, %v", a, err)
+	}
+	for _, token := range []string{"", in.Token[:len(in.Token)-1], in.Token + "x", "yb_"} {
+		if _, err := s.Authenticate(ctx, token); status(err) != 401 {
+			t.Errorf("the token %q is answered %v", token, err)
+		}
+	}
+}
+
+// The limit on wrong passwords is each name's own, and passes with time.
+func TestAttempts(t *testing.T) {
+	var a attempts
+	now := time.Date(2026, 3, 2, 8, 0, 0, 0, time.UTC)
+	for range maxAttempts {
+		if a.tooMany("ingrid", now) {
+			t.Fatal("refused too early")
+		}
+		a.failed("ingrid", now)
+	}
+	if !a.tooMany("ingrid", now.Add(time.Minute)) || a.tooMany("mats", now) || a.tooMany("ingrid", now.Add(attemptWindow)) {
+		t.Error("the limit does not hold, holds others, or does not pass")
+	}
+	for i := range 30_000 {
+		a.failed(fmt.Sprint("flood", i), now)
+	}
+	if len(a.count) > 10_001 {
+		t.Errorf("a flood of names keeps %d of them", len(a.count))
+	}
+}
+
+// addWorkspace writes a workspace as a launch would have.
+func addWorkspace(t *testing.T, s *Service, a Actor, name string, phase lifecycle.Phase) store.Workspace {
+	t.Helper()
+	ctx := t.Context()
+	w := store.Workspace{ID: store.NewID(), OwnerID: a.ID, Name: name, RepositoryID: "r1", Branch: "main", Phase: phase, Wanted: lifecycle.WantReady, Body: 1, Volume: 1, SeededVolume: 1,
+		StewardToken: []byte{1}, Plan: store.Plan{Commit: "0123456789abcdef", Definition: definition.Definition{Image: "a", Folder: "/workspaces/x"}}}
+	err := s.Store.Write(ctx, func(tx *store.Tx) error {
+		if _, err := tx.RepositoryByID(ctx, "r1"); err != nil {
+			if err := tx.AddRepository(ctx, store.Repository{ID: "r1", Name: "tide-board", URL: "http://git.skerryline.example/x", DefaultBranch: "main"}); err != nil {
+				return err
+			}
+		}
+		return tx.AddWorkspace(ctx, &w)
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return w
+}
+
+// NAME, NAME.OWNER, and what one may not see does not exist.
+func TestWhoFindsWhat(t *testing.T) {
+	s, ingrid, astrid := bare(t)
+	addWorkspace(t, s, ingrid, "tide", lifecycle.Stopped)
+	for _, c := range []struct {
+		who    Actor
+		ref    string
+		status int
+	}{{ingrid, "tide", 0}, {ingrid, "tide.ingrid", 0}, {astrid, "tide.ingrid", 0}, {astrid, "tide", 404}, {ingrid, "tide.astrid", 404}, {ingrid, "tide.nobody", 404},
+		{astrid, "tide.nobody", 404}, {ingrid, "", 404}, {ingrid, "tide.ingrid.x", 404}, {ingrid, "TIDE", 404}} {
+		if _, err := s.find(t.Context(), c.who, c.ref); status(err) != c.status {
+			t.Errorf("%s looking for %q is answered %v", c.who.Name, c.ref, err)
+		}
+	}
+	_, absent := s.find(t.Context(), ingrid, "tide.astrid")
+	_, none := s.find(t.Context(), ingrid, "tide.nobody")
+	if strings.ReplaceAll(absent.Error(), "astrid", "nobody") != none.Error() {
+		t.Errorf("the answer tells whether somebody exists: %v, %v", absent, none)
+	}
+	if _, err := s.List(t.Context(), ingrid, true); status(err) != 403 {
+		t.Errorf("a developer's list of everybody's is answered %v", err)
+	}
+}
+
+// Names for those who name none: free ones, within their bound.
+func TestFreeNames(t *testing.T) {
+	s, ingrid, astrid := bare(t)
+	long := strings.Repeat("a", 37) + "-bb"
+	for _, n := range []string{"tide", "tide-2", long} {
+		addWorkspace(t, s, ingrid, n, lifecycle.Stopped)
+	}
+	err := s.Store.Write(t.Context(), func(tx *store.Tx) error {
+		for _, c := range []struct {
+			who        Actor
+			name, want string
+		}{{ingrid, "tide", "tide-3"}, {astrid, "tide", "tide"}, {ingrid, long, strings.Repeat("a", 37) + "-2"}} {
+			got, err := freeName(t.Context(), tx, c.who.ID, c.name)
+			if err != nil || got != c.want || !workspaceName.MatchString(got) {
+				t.Errorf("%s launching %s gets %q, %v", c.who.Name, c.name, got, err)
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+// A verb is refused in a phase that does not have it, with what is possible,
+// and changes nothing; files are not given up unasked.
+func TestVerbsAndPhases(t *testing.T) {
+	s, ingrid, _ := bare(t)
+	ctx := t.Context()
+	for phase, verbs := range map[lifecycle.Phase]map[string]int{
+		lifecycle.Removing: {"start": 409, "stop": 409, "rebuild": 409},
+		lifecycle.Starting: {"start": 409, "rebuild": 409, "remove": 409},
+		lifecycle.Stopped:  {"remove": 409, "use": 409},
+		lifecycle.Failed:   {"remove": 409, "use": 409},
+	} {
+		w := addWorkspace(t, s, ingrid, "in-"+string(phase), phase)
+		for verb, want := range verbs {
+			var err error
+			switch verb {
+			case "start":
+				_, err = s.Start(ctx, ingrid, w.Name)
+			case "stop":
+				_, err = s.Stop(ctx, ingrid, w.Name)
+			case "rebuild":
+				_, err = s.Rebuild(ctx, ingrid, w.Name, wire.Rebuild{})
+			case "remove":
+				_, err = s.Remove(ctx, ingrid, w.Name, false)
+			case "use":
+				_, err = s.Open(ctx, ingrid, w.Name, wire.Run{})
+			}
+			if status(err) != want {
+				t.Errorf("%s while %s is answered %v", verb, phase, err)
+			}
+		}
+		now, err := s.Store.Read().WorkspaceByID(ctx, w.ID)
+		if err != nil || now.Phase != phase || now.Wanted != lifecycle.WantReady {
+			t.Errorf("refused verbs left %s as %s, wanted %s, %v", phase, now.Phase, now.Wanted, err)
+		}
+	}
+}
