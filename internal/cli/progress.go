@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -17,7 +18,8 @@ import (
 // follow shows the launch sheet of what was just asked for until it has
 // ended, and tells how it ended. Ctrl-C leaves it going on.
 func (a *app) follow(ctx context.Context, api *client.Client, w wire.Workspace) error {
-	p := progress{a: a, said: map[string]bool{}, live: isTerminal(a.out) && !a.json}
+	p := &progress{a: a, said: map[string]bool{}, live: isTerminal(a.out) && !a.json}
+	defer p.tick()()
 	var last wire.Workspace
 	err := api.Watch(ctx, func() (bool, error) {
 		sheets, err := api.Sheets(ctx, name(w))
@@ -39,7 +41,7 @@ func (a *app) follow(ctx context.Context, api *client.Client, w wire.Workspace) 
 		last, err = api.Show(ctx, name(w))
 		return true, err
 	})
-	p.erase()
+	p.end()
 	var gone *wire.Problem
 	switch {
 	case ctx.Err() != nil:
@@ -85,7 +87,9 @@ func (a *app) failure(ctx context.Context, api *client.Client, sh wire.Sheet, w 
 		if err := api.CopyLog(ctx, name(w), sh.Number, s.Number, false, &log); err == nil {
 			lines := strings.Split(strings.TrimSpace(log.String()), "\n")
 			for _, l := range lines[max(0, len(lines)-12):] {
-				fmt.Fprintln(a.err, "    "+clean(l))
+				if l != sh.Cause { // said below
+					fmt.Fprintln(a.err, "    "+clean(l))
+				}
 			}
 		}
 	}
@@ -119,7 +123,9 @@ func (a *app) result(w wire.Workspace) {
 // progress prints a launch sheet as it grows: each step once, when it has
 // ended; on a terminal also what runs now, in a last line that is rewritten.
 type progress struct {
+	mu    sync.Mutex
 	a     *app
+	now   []wire.Step // what runs
 	said  map[string]bool
 	live  bool
 	drawn bool
@@ -130,12 +136,14 @@ func (p *progress) show(sh wire.Sheet) {
 	if p.a.json {
 		return
 	}
-	p.erase()
-	var now []wire.Step
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.wipe()
+	p.now = nil
 	for _, s := range nested(sh.Steps) { // a step's parts come behind it
 		switch {
 		case s.EndedAt == nil:
-			now = append(now, s)
+			p.now = append(p.now, s)
 		case s.Parent != 0 || !hasParts(sh, s.Number):
 			p.once(s, p.line(s), s.Attempt)
 		}
@@ -146,15 +154,40 @@ func (p *progress) show(sh wire.Sheet) {
 			}
 		}
 	}
-	if p.live && len(now) > 0 {
-		s := now[len(now)-1]
-		line := fmt.Sprintf("  … %s  %s", clean(s.Title), took(time.Since(s.StartedAt)))
-		if width, _, err := term.GetSize(1); err == nil && text.RuneWidthWithoutEscSequences(line) > width-1 {
-			line = text.Trim(line, width-1)
-		}
-		fmt.Fprint(p.a.out, line)
-		p.drawn = true
+	p.draw()
+}
+
+// draw rewrites the last line: what runs, and for how long so far.
+func (p *progress) draw() {
+	if !p.live || len(p.now) == 0 {
+		return
 	}
+	p.wipe()
+	s := p.now[len(p.now)-1]
+	line := fmt.Sprintf("  … %s  %s", clean(s.Title), took(time.Since(s.StartedAt)))
+	if width, _, err := term.GetSize(1); err == nil && text.RuneWidthWithoutEscSequences(line) > width-1 {
+		line = text.Trim(line, width-1)
+	}
+	fmt.Fprint(p.a.out, line)
+	p.drawn = true
+}
+
+// tick keeps the last line's time running, until the returned function is called.
+func (p *progress) tick() (stop func()) {
+	ticker, over := time.NewTicker(250*time.Millisecond), make(chan struct{})
+	go func() {
+		for {
+			select {
+			case <-ticker.C:
+				p.mu.Lock()
+				p.draw()
+				p.mu.Unlock()
+			case <-over:
+				return
+			}
+		}
+	}()
+	return func() { ticker.Stop(); close(over) }
 }
 
 func (p *progress) once(s wire.Step, line string, attempt int) {
@@ -164,7 +197,15 @@ func (p *progress) once(s wire.Step, line string, attempt int) {
 	}
 }
 
-func (p *progress) erase() {
+// end takes the last line away for good.
+func (p *progress) end() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.wipe()
+	p.now = nil
+}
+
+func (p *progress) wipe() {
 	if p.drawn {
 		fmt.Fprint(p.a.out, "\r\x1b[K")
 		p.drawn = false

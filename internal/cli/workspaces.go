@@ -153,7 +153,7 @@ func (a *app) show() *cobra.Command {
 					end = sh.Outcome + " in " + took(sh.EndedAt.Sub(sh.StartedAt))
 				}
 				fmt.Fprintf(a.out, "\nlaunch sheet %d: %s, %s, %s\n", sh.Number, sh.Kind, when(sh.StartedAt), end)
-				p := progress{a: a}
+				p := &progress{a: a}
 				for _, s := range nested(sh.Steps) {
 					if s.EndedAt == nil {
 						fmt.Fprintf(a.out, "  … %s, for %s so far\n", clean(s.Title), took(time.Since(s.StartedAt)))

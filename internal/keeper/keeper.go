@@ -45,8 +45,9 @@ type Keeper struct {
 // work is one workspace's keeper while it has something to do. There is at
 // most one for each workspace.
 type work struct {
-	again  bool               // woken meanwhile: look once more
-	cancel context.CancelFunc // ends the step under way
+	again       bool               // woken meanwhile: look once more
+	interrupted bool               // something else was asked for since the last look
+	cancel      context.CancelFunc // ends the step under way
 }
 
 // Waits between tries of a step that the yard could not answer.
@@ -128,7 +129,7 @@ func (k *Keeper) wake(id string, interrupt bool) {
 	}
 	if j := k.working[id]; j != nil {
 		j.again = true
-		if interrupt && j.cancel != nil {
+		if j.interrupted = j.interrupted || interrupt; interrupt && j.cancel != nil {
 			j.cancel()
 		}
 		return
@@ -160,6 +161,9 @@ func (k *Keeper) settle(id string, j *work) error {
 	var seen yard.Observation
 	look := true
 	for k.ctx.Err() == nil {
+		k.mu.Lock()
+		j.interrupted = false
+		k.mu.Unlock()
 		w, err := k.Store.Read().WorkspaceByID(k.ctx, id)
 		if err != nil {
 			return err
@@ -187,7 +191,9 @@ func (k *Keeper) settle(id string, j *work) error {
 		}
 		ctx, cancel := context.WithCancel(k.ctx)
 		k.mu.Lock()
-		j.cancel = cancel
+		if j.cancel = cancel; j.interrupted {
+			cancel() // it came between the look and this step
+		}
 		k.mu.Unlock()
 		err = k.step(ctx, w, mv, &seen)
 		cut := ctx.Err() != nil

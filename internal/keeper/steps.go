@@ -243,7 +243,7 @@ func (d *doing) build(ctx context.Context, tag string, plan store.Plan) (yard.Im
 	defer os.RemoveAll(dir)
 	file, ok, err := d.Mirrors.ReadFile(ctx, d.w.RepositoryID, plan.Commit, def.Build.Dockerfile, definition.MaxBytes)
 	if err == nil && !ok {
-		err = fmt.Errorf("%w: %s is not in the repository at %.10s", yard.ErrRefused, def.Build.Dockerfile, plan.Commit)
+		err = yard.Refused("%s is not in the repository at %.10s", def.Build.Dockerfile, plan.Commit)
 	}
 	if err == nil {
 		err = d.Mirrors.Pack(ctx, d.w.RepositoryID, plan.Commit, def.Build.Context, filepath.Join(dir, "context"))
@@ -322,7 +322,7 @@ func (d *doing) body(ctx context.Context, body, volume int) error {
 		return err
 	}
 	if !ok && d.step.Attempt >= maxAttempts {
-		return fmt.Errorf("%w: image %s vanishes again and again", yard.ErrRefused, plan.Image)
+		return yard.Refused("image %s vanishes again and again", plan.Image)
 	}
 	if !ok { // somebody removed it: it is made again
 		d.set = func(_ *store.Tx, w *store.Workspace) error { w.Target().Image = ""; return nil }
@@ -330,7 +330,7 @@ func (d *doing) body(ctx context.Context, body, volume int) error {
 	}
 	bin, err := carried.Unpack(filepath.Join(d.DataDir, "steward"), img.Arch)
 	if err != nil {
-		return fmt.Errorf("%w: %w", yard.ErrRefused, err)
+		return yard.Refused("%w", err)
 	}
 	link, err := d.openLink(d.w, body)
 	if err != nil {

@@ -8,6 +8,7 @@ package yard
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"time"
 
@@ -53,9 +54,17 @@ var (
 	ErrAway = errors.New("the yard does not answer")
 	// ErrSubnetTaken: the piece of the address range is in use by others.
 	ErrSubnetTaken = errors.New("the subnet is taken")
-	// ErrRefused: the yard will not do it, however often it is asked.
+	// ErrRefused: the yard will not do it, however often it is asked. See [Refused].
 	ErrRefused = errors.New("the yard refuses")
 )
+
+// Refused makes an error that is ErrRefused and says only what is told.
+func Refused(format string, args ...any) error { return refusal{fmt.Errorf(format, args...)} }
+
+type refusal struct{ error }
+
+func (refusal) Is(target error) bool { return target == ErrRefused }
+func (r refusal) Unwrap() error      { return r.error }
 
 // Observation is what a yard has of a workspace.
 type Observation struct {

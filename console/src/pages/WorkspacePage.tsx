@@ -75,7 +75,7 @@ export function WorkspacePage({ person }: { person: Person }) {
         activeKey={search.get("view") ?? "sheet"}
         onChange={(view) => setSearch({ view }, { replace: true })}
         items={[
-          { key: "sheet", label: "Launch sheet", children: sheet && <>{which}<SheetView sheet={sheet} /></> },
+          { key: "sheet", label: "Launch sheet", children: sheet && <>{which}<SheetView sheet={sheet} causeTold={w.phase === "failed" && sheet.cause === w.cause} /></> },
           { key: "log", label: "Log", children: sheet && <>{which}<LogView key={sheet.number} workspace={name} sheet={sheet.number} /></> },
           {
             key: "terminal",

@@ -4,7 +4,7 @@ import type { Sheet, Step } from "../api/client";
 import { exact, took, useNow } from "./time";
 
 /** A launch sheet: its steps as bars on one time axis, parts behind their step. */
-export function SheetView({ sheet }: { sheet: Sheet }) {
+export function SheetView({ sheet, causeTold }: { sheet: Sheet; causeTold?: boolean }) {
   const { token } = theme.useToken();
   const running = !sheet.ended_at;
   const now = useNow(running);
@@ -44,7 +44,7 @@ export function SheetView({ sheet }: { sheet: Sheet }) {
           </div>
         );
       })}
-      {sheet.cause && (
+      {sheet.cause && !causeTold && (
         <Typography.Paragraph type="danger" style={{ marginTop: 10, whiteSpace: "pre-wrap" }}>
           {sheet.cause}
         </Typography.Paragraph>

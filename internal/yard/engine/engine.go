@@ -96,7 +96,7 @@ func (e *Engine) wrap(doing string, err error) error {
 	case client.IsErrConnectionFailed(err), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
 		return fmt.Errorf("%s: %w at %s: %s", doing, yard.ErrAway, e.host, firstLine(err))
 	case errdefs.IsInvalidArgument(err), errdefs.IsNotFound(err), errdefs.IsPermissionDenied(err), errdefs.IsConflict(err):
-		return fmt.Errorf("%s: %w: %s", doing, yard.ErrRefused, firstLine(err))
+		return yard.Refused("%s: %s", doing, firstLine(err))
 	}
 	return fmt.Errorf("%s: %w", doing, err)
 }
@@ -180,7 +180,7 @@ func cut(from netip.Prefix, n int) (netip.Prefix, error) {
 	base += uint64(n) << (32 - subnetBits)
 	addr := netip.AddrFrom4([4]byte{byte(base >> 24), byte(base >> 16), byte(base >> 8), byte(base)})
 	if base>>32 != 0 || !from.Contains(addr) {
-		return netip.Prefix{}, fmt.Errorf("%w: the address range %s is used up; give the service a larger one", yard.ErrRefused, from)
+		return netip.Prefix{}, yard.Refused("the address range %s is used up; give the service a larger one", from)
 	}
 	return netip.PrefixFrom(addr, subnetBits), nil
 }

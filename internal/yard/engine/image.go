@@ -51,11 +51,11 @@ func (e *Engine) UseImage(ctx context.Context, ref string, log io.Writer) (yard.
 		if client.IsErrConnectionFailed(err) {
 			return yard.Image{}, e.wrap("fetch image "+ref, err)
 		}
-		return yard.Image{}, fmt.Errorf("%w: nobody has image %s: %s", yard.ErrRefused, ref, firstLine(err))
+		return yard.Image{}, yard.Refused("nobody has image %s: %s", ref, firstLine(err))
 	}
 	img, ok, err := e.FindImage(ctx, ref)
 	if err == nil && !ok {
-		err = fmt.Errorf("%w: image %s was fetched and is not there", yard.ErrRefused, ref)
+		err = yard.Refused("image %s was fetched and is not there", ref)
 	}
 	img.Cached = false
 	return img, err
@@ -119,7 +119,7 @@ func (e *Engine) Build(ctx context.Context, b yard.Build, report func(yard.Progr
 	}
 	img, ok, err := e.FindImage(ctx, b.Tag)
 	if err == nil && !ok {
-		err = fmt.Errorf("%w: the build of %s ended well and left no image", yard.ErrRefused, b.Tag)
+		err = yard.Refused("the build of %s ended well and left no image", b.Tag)
 	}
 	img.Cached = follow.allCached
 	return img, err
@@ -139,9 +139,9 @@ func (e *Engine) buildError(ctx context.Context, f follower, err error) error {
 	}
 	cause, _, _ = strings.Cut(cause, "\n")
 	if f.failed != "" {
-		return fmt.Errorf("%w: build step %s: %s", yard.ErrRefused, f.failed, cause)
+		return yard.Refused("build step %s: %s", f.failed, cause)
 	}
-	return fmt.Errorf("%w: build the image: %s", yard.ErrRefused, cause)
+	return yard.Refused("build the image: %s", cause)
 }
 
 // follower turns the builder's news into ours.
