@@ -15,7 +15,6 @@ $(STEWARD)-%: cmd/steward/main.go $(wildcard internal/steward/*.go internal/stew
 steward: $(STEWARD)-amd64 $(STEWARD)-arm64
 
 console/node_modules: console/package-lock.json
-	tools/install base
 	cd console && npm ci --no-audit --no-fund --loglevel=error
 	touch $@
 

@@ -61,6 +61,7 @@ func TestOneWorkspaceAllTheWayThrough(t *testing.T) {
 	}
 	w.must(w.as("ingrid", "", "run", "tide", "--", "no-such-program"), 127, "no such program")
 
+	w.must(w.as("ingrid", "echo piped in as $(whoami)\n", "enter", "tide", "--terminal", "piped"), 0, "piped in as crew")
 	w.terminal(t, "tide")
 	logs := w.must(w.as("ingrid", "", "logs", "tide"), 0, "== Image", "== Clone", "key is [secret TIDE_API_KEY]")
 	w.must(w.as("ingrid", "", "list"), 0, "tide", "ready", "loud")

@@ -42,6 +42,7 @@ func TestWrongInput(t *testing.T) {
 	w.register("outside", definition(`{"build": {"dockerfile": "../../etc/passwd"}}`))
 	w.register("nobody", definition(`{"image": "skerryline/nowhere:9"}`))
 	w.register("breaks", map[string]string{".devcontainer.json": `{"build": {"dockerfile": "Dockerfile"}}`, "Dockerfile": "FROM skerryline/base:1\nRUN echo the mast is gone && exit 7\n"})
+	w.register("floats", map[string]string{".devcontainer.json": `{"build": {"dockerfile": "Dockerfile"}}`, "Dockerfile": "FROM skerryline/nowhere:9\n"})
 	w.register("setup", definition(`{"image": "skerryline/base:1", "remoteUser": "crew", "postCreateCommand": "echo no rope here; exit 9", "postStartCommand": "echo never"}`))
 	w.register("nouser", definition(`{"image": "skerryline/base:1", "remoteUser": "captain"}`))
 
@@ -59,6 +60,7 @@ func TestWrongInput(t *testing.T) {
 		{"no JSON", []string{"launch", "nojson"}, 4, []string{".devcontainer/devcontainer.json:3:3", "not JSON"}},
 		{"build file outside the repository", []string{"launch", "outside"}, 4, []string{"../../etc/passwd", "outside the repository"}},
 		{"image nobody has", []string{"launch", "nobody"}, 6, []string{"nobody has image skerryline/nowhere:9", "yardbench rebuild"}},
+		{"build on an image nobody has", []string{"launch", "floats"}, 6, []string{"skerryline/nowhere:9", "yardbench rebuild"}},
 		{"failing build", []string{"launch", "breaks"}, 6, []string{"the mast is gone", "RUN echo the mast is gone", "exit code: 7"}},
 		{"user the image has not", []string{"launch", "nouser"}, 6, []string{`no user "captain"`, "remoteUser"}},
 		{"unknown workspace", []string{"show", "flying-dutchman"}, 3, []string{"no workspace", "yardbench list"}},
@@ -106,6 +108,7 @@ func TestWrongInput(t *testing.T) {
 	if out := w.must(w.as("ingrid", "", "logs", "setup"), 0, "no rope here"); strings.Contains(out, "never") {
 		t.Errorf("a command after the failed one ran:\n%s", out)
 	}
+	w.must(w.as("ingrid", "", "logs", "setup", "--json"), 0, `{"line":"no rope here"}`)
 	w.must(w.as("ingrid", "", "launch", "setup", "--name", "setup"), 4, "already", "--name")
 	w.must(w.as("ingrid", "", "launch", "setup", "--no-wait"), 0, "setup-2")
 	// A rebuild that fails leaves the workspace as it was.

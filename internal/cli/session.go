@@ -138,6 +138,10 @@ func (a *app) session(ctx context.Context, api *client.Client, ref string, in wi
 			if ctx.Err() != nil {
 				return exit(exitInterrupt)
 			}
+			var p *wire.Problem
+			if !errors.As(err, &p) && len(in.Argv) == 0 {
+				return fmt.Errorf("%w\r\nwhat runs in the terminal goes on; join it again with: yardbench enter %s", err, ref)
+			}
 			return err
 		}
 		switch kind {

@@ -2,7 +2,9 @@ package cli
 
 import (
 	"bufio"
+	"bytes"
 	"context"
+	"encoding/json"
 	"fmt"
 	"strings"
 	"time"
@@ -187,14 +189,48 @@ func (a *app) logs() *cobra.Command {
 	var sheet int
 	c := &cobra.Command{
 		Use: "logs NAME", Short: "Print the log of a launch sheet, secrets masked",
+		Long:    "Print the log of a launch sheet, secrets masked: each step's title after ==, then its log. With --json, one object a line.",
 		Example: "  yardbench logs tide-board\n  yardbench logs tide-board --follow\n  yardbench logs tide-board --sheet 1", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
-			return api.CopyLog(cmd.Context(), args[0], sheet, 0, follow, a.out)
+			out := a.out
+			if a.json {
+				lines := &jsonLines{out: json.NewEncoder(a.out)}
+				defer lines.Close()
+				out = lines
+			}
+			return api.CopyLog(cmd.Context(), args[0], sheet, 0, follow, out)
 		}),
 	}
 	c.Flags().BoolVarP(&follow, "follow", "f", false, "go on until the launch sheet has ended")
 	c.Flags().IntVar(&sheet, "sheet", 0, "the number of the launch sheet (default: the newest)")
 	return c
+}
+
+// jsonLines turns a log into one JSON object a line.
+type jsonLines struct {
+	out  *json.Encoder
+	held []byte
+}
+
+func (j *jsonLines) Write(p []byte) (int, error) {
+	j.held = append(j.held, p...)
+	for {
+		line, rest, whole := bytes.Cut(j.held, []byte("\n"))
+		if !whole {
+			return len(p), nil
+		}
+		if err := j.out.Encode(map[string]string{"line": string(line)}); err != nil {
+			return 0, err
+		}
+		j.held = append([]byte(nil), rest...)
+	}
+}
+
+// Close passes on a last line without an end.
+func (j *jsonLines) Close() {
+	if len(j.held) > 0 {
+		_, _ = j.Write([]byte("\n")) // standard output may be closed
+	}
 }
 
 func (a *app) start() *cobra.Command {

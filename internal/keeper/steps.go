@@ -251,6 +251,7 @@ func (d *doing) build(ctx context.Context, tag string, plan store.Plan) (yard.Im
 	if err != nil {
 		return yard.Image{}, err
 	}
+	fmt.Fprintf(d.log, "building %s from %s\n", tag, def.Build.Dockerfile)
 	steps := map[string]store.Step{}
 	heading := ""
 	return d.Yard.Build(ctx, yard.Build{Tag: tag, ContextDir: filepath.Join(dir, "context"), Dockerfile: file, Target: def.Build.Target, Args: def.Build.Args},
