@@ -61,7 +61,8 @@ func TestOneWorkspaceAllTheWayThrough(t *testing.T) {
 	}
 	w.must(w.as("ingrid", "", "run", "tide", "--", "no-such-program"), 127, "no such program")
 
-	w.must(w.as("ingrid", "echo piped in as $(whoami)\n", "enter", "tide", "--terminal", "piped"), 0, "piped in as crew")
+	w.must(w.as("ingrid", "echo piped in\n", "enter", "tide"), 2, "needs a terminal")
+	w.must(w.as("ingrid", "echo piped in as $(whoami)\n", "run", "tide", "--", "sh"), 0, "piped in as crew")
 	w.terminal(t, "tide")
 	logs := w.must(w.as("ingrid", "", "logs", "tide"), 0, "== Image", "== Clone", "key is [secret TIDE_API_KEY]")
 	w.must(w.as("ingrid", "", "list"), 0, "tide", "ready", "loud")
@@ -85,7 +86,7 @@ func TestOneWorkspaceAllTheWayThrough(t *testing.T) {
 	w.must(w.as("ingrid", "", "rebuild", "tide", "--new-files"), 4, "loose.txt", "More of it")
 	w.must(w.as("ingrid", "", "stop", "tide"), 0, "tide is stopped")
 	w.must(w.as("ingrid", "", "remove", "tide", "--yes"), 4, "cannot be looked at")
-	w.must(w.as("ingrid", "", "enter", "tide"), 4, "possible now: start")
+	w.must(w.as("ingrid", "", "run", "tide", "--", "true"), 4, "possible now: start")
 	w.must(w.as("ingrid", "", "start", "tide"), 0, "tide is ready")
 	w.must(w.as("ingrid", "", "rebuild", "tide"), 0, "New container takes over", "tide is ready")
 	if out := w.must(w.as("ingrid", "", "run", "tide", "--", "sh", "-c", "cat loose.txt; git log -1 --format=%s"), 0); out != "loose\nMore of it\n" {

@@ -25,11 +25,14 @@ func (a *app) enter() *cobra.Command {
 			"entering again joins it where it was. It ends when its shell does.",
 		Example: "  yardbench enter tide-board\n  yardbench enter tide-board --terminal second", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+			if !isTerminal(a.in) {
+				return usage{fmt.Errorf("enter needs a terminal here; for piped input: yardbench run %s -- sh", args[0])}
+			}
 			in := wire.Run{Terminal: label}
 			if fd := int(os.Stdout.Fd()); term.IsTerminal(fd) {
 				in.Columns, in.Rows, _ = term.GetSize(fd) // 0 by 0 means the usual size
 			}
-			return a.session(cmd.Context(), api, args[0], in, isTerminal(a.in))
+			return a.session(cmd.Context(), api, args[0], in, true)
 		}),
 	}
 	c.Flags().StringVar(&label, "terminal", "", "which terminal, by a label of your own (default: main)")

@@ -143,10 +143,6 @@ func (t *terminal) attach(c *steward.Conn) {
 			if _, err := t.file.Write(p); err != nil {
 				return
 			}
-		case steward.NoMore: // as Ctrl-D does
-			if _, err := t.file.Write([]byte{4}); err != nil {
-				return
-			}
 		case steward.Resize:
 			var size steward.Size
 			if json.Unmarshal(p, &size) == nil {
