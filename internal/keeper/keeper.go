@@ -156,38 +156,50 @@ func (k *Keeper) keep(id string, j *work) {
 	}
 }
 
-// settle does step after step until the workspace is as it is wanted.
+// settle does step after step until the workspace is as it is wanted. How a
+// step ended and which one begins next is written in one transaction.
 func (k *Keeper) settle(id string, j *work) error {
+	w, err := k.Store.Read().WorkspaceByID(k.ctx, id)
+	if err != nil {
+		return err
+	}
 	var seen yard.Observation
-	look := true
+	// A launch that has just been accepted has nothing to look at.
+	look := w.Phase != lifecycle.Waiting || w.Body != 1 || w.Plan.Image != "" || w.NextPlan != nil
+	var finish func(*store.Tx) error
 	for k.ctx.Err() == nil {
-		k.mu.Lock()
-		j.interrupted = false
-		k.mu.Unlock()
-		w, err := k.Store.Read().WorkspaceByID(k.ctx, id)
-		if err != nil {
-			return err
-		}
-		if look && w.Phase != lifecycle.Removed && !(w.Phase == lifecycle.Waiting && w.Body == 1 && w.Plan.Image == "" && w.NextPlan == nil) {
-			err := k.try(func(ctx context.Context) (err error) { seen, err = k.Yard.Observe(ctx, id); return err })
+		if look {
+			w, err := k.Store.Read().WorkspaceByID(k.ctx, id)
 			if err != nil {
+				return err
+			}
+			if w.Phase == lifecycle.Removed {
+				return nil
+			}
+			if err := k.try(func(ctx context.Context) (err error) { seen, err = k.Yard.Observe(ctx, id); return err }); err != nil {
 				if w.Phase.Settled() {
 					return err // nobody waits for it; the next event looks again
 				}
 				return k.fail(w, err)
 			}
+			look = false
 		}
-		look = false
-		state, err := k.state(w)
-		if err != nil {
+		k.mu.Lock()
+		j.interrupted = false
+		k.mu.Unlock()
+		var next *begun
+		err := k.Store.Write(k.ctx, func(tx *store.Tx) (err error) {
+			if finish != nil {
+				if err := finish(tx); err != nil {
+					return err
+				}
+			}
+			next, err = k.advance(tx, id, seen)
 			return err
-		}
-		mv := lifecycle.Next(state, k.observed(w, state, seen))
-		if err := k.note(&w, state, mv, seen); err != nil || mv.Idle() {
+		})
+		k.Bus.Publish(id)
+		if err != nil || next == nil {
 			return err
-		}
-		if mv.Action == "" {
-			continue
 		}
 		ctx, cancel := context.WithCancel(k.ctx)
 		k.mu.Lock()
@@ -195,20 +207,24 @@ func (k *Keeper) settle(id string, j *work) error {
 			cancel() // it came between the look and this step
 		}
 		k.mu.Unlock()
-		err = k.step(ctx, w, mv, &seen)
+		finish, err = k.step(ctx, *next, &seen)
 		cut := ctx.Err() != nil
 		k.mu.Lock()
 		j.cancel = nil
 		k.mu.Unlock()
 		cancel()
 		switch {
-		case err == nil:
 		case k.ctx.Err() != nil:
 			return nil // the service ends; its next life goes on from the records
+		case err == nil:
 		case cut, errors.Is(err, errLookAgain):
-			look = true // somebody asked for something else
+			look = true // somebody asked for something else, or the yard changed
 		default:
-			if err := k.fail(w, err); err != nil {
+			if werr := k.Store.Write(k.ctx, finish); werr != nil {
+				return errors.Join(err, werr)
+			}
+			finish = nil
+			if err := k.fail(next.w, err); err != nil {
 				return err
 			}
 			look = true
@@ -217,10 +233,57 @@ func (k *Keeper) settle(id string, j *work) error {
 	return nil
 }
 
+// begun is a step that is written down as begun.
+type begun struct {
+	w     store.Workspace
+	mv    lifecycle.Move
+	body  int
+	sheet store.Sheet
+	step  store.Step
+}
+
+// advance asks what must be done next and writes it down: the phase, what
+// follows from what was seen, and that the next step begins. It gives nil
+// when there is nothing to do.
+func (k *Keeper) advance(tx *store.Tx, id string, seen yard.Observation) (*begun, error) {
+	for {
+		w, err := tx.WorkspaceByID(k.ctx, id)
+		if err != nil {
+			return nil, err
+		}
+		state, err := k.state(tx.Q, w)
+		if err != nil {
+			return nil, err
+		}
+		mv := lifecycle.Next(state, k.observed(w, state, seen))
+		if err := k.note(tx, &w, state, mv, seen); err != nil {
+			return nil, err
+		}
+		switch {
+		case mv.Idle():
+			return nil, nil
+		case mv.Action == "":
+			continue // only the phase changed
+		}
+		b := &begun{w: w, mv: mv, body: state.Target()}
+		key, title := string(mv.Action), titles[mv.Action]
+		if mv.Action == lifecycle.RunSetUp {
+			key, title = "set-up/"+string(mv.Moment), string(mv.Moment)
+		}
+		if b.sheet, err = tx.CurrentSheet(k.ctx, id); err != nil || b.sheet.EndedAt != nil {
+			if b.sheet, err = tx.OpenSheet(k.ctx, id, lifecycle.StartSheet); err != nil {
+				return nil, err
+			}
+		}
+		b.step, err = tx.BeginStep(k.ctx, store.Step{SheetID: b.sheet.ID, Key: key, Title: title, Body: b.body})
+		return b, err
+	}
+}
+
 // errLookAgain says that the yard is not as it was last seen.
 var errLookAgain = errors.New("look again")
 
-func (k *Keeper) state(w store.Workspace) (lifecycle.State, error) {
+func (k *Keeper) state(q store.Q, w store.Workspace) (lifecycle.State, error) {
 	s := lifecycle.State{Phase: w.Phase, Wanted: w.Wanted, Body: w.Body, NextBody: w.NextBody, Volume: w.Volume, NextVolume: w.NextVolume,
 		HasImage: w.Target().Image != "", Over: map[definition.Moment]bool{}}
 	s.Seeded = w.SeededVolume >= s.TargetVolume()
@@ -230,13 +293,13 @@ func (k *Keeper) state(w store.Workspace) (lifecycle.State, error) {
 	if len(s.SetUp) == 0 {
 		return s, nil
 	}
-	once, failed, err := k.Store.Read().EndedSetUp(k.ctx, w.ID, s.Target())
+	once, failed, err := q.EndedSetUp(k.ctx, w.ID, s.Target())
 	if err != nil {
 		return s, err
 	}
 	now := map[definition.Moment]bool{}
-	if sheet, err := k.Store.Read().CurrentSheet(k.ctx, w.ID); err == nil {
-		steps, err := k.Store.Read().Steps(k.ctx, sheet.ID)
+	if sheet, err := q.CurrentSheet(k.ctx, w.ID); err == nil {
+		steps, err := q.Steps(k.ctx, sheet.ID)
 		if err != nil {
 			return s, err
 		}
@@ -248,13 +311,13 @@ func (k *Keeper) state(w store.Workspace) (lifecycle.State, error) {
 	}
 	for _, m := range s.SetUp {
 		// After a failure the specification runs none of those that follow.
-		s.Over[m] = failed || (once[m] && !m.EveryStart()) || now[m] || (w.Phase == lifecycle.Ready && w.NextBody == 0 && m.EveryStart() && !k.sheetOpen(w.ID))
+		s.Over[m] = failed || (once[m] && !m.EveryStart()) || now[m] || (w.Phase == lifecycle.Ready && w.NextBody == 0 && m.EveryStart() && !k.sheetOpen(q, w.ID))
 	}
 	return s, nil
 }
 
-func (k *Keeper) sheetOpen(id string) bool {
-	s, err := k.Store.Read().CurrentSheet(k.ctx, id)
+func (k *Keeper) sheetOpen(q store.Q, id string) bool {
+	s, err := q.CurrentSheet(k.ctx, id)
 	return err == nil && s.EndedAt == nil
 }
 
@@ -264,13 +327,13 @@ func (k *Keeper) observed(w store.Workspace, s lifecycle.State, o yard.Observati
 
 // note writes down what a move changes by itself: the phase, the end of the
 // sheet, the conditions that follow from what is seen.
-func (k *Keeper) note(w *store.Workspace, s lifecycle.State, mv lifecycle.Move, seen yard.Observation) error {
+func (k *Keeper) note(tx *store.Tx, w *store.Workspace, s lifecycle.State, mv lifecycle.Move, seen yard.Observation) error {
 	away := w.Phase == lifecycle.Ready && mv.Idle() && s.NextBody == 0 && !k.Hub.Connected(linkID(w.ID, w.Body))
-	sheet, err := k.Store.Read().CurrentSheet(k.ctx, w.ID)
+	sheet, err := tx.CurrentSheet(k.ctx, w.ID)
 	open := err == nil && sheet.EndedAt == nil
 	enter := mv.Enter != "" && mv.Enter != w.Phase
 	settled := (mv.Idle() && w.Phase.Settled()) || (mv.Action == "" && mv.Enter.Settled())
-	conditions, err := k.Store.Read().Conditions(k.ctx, w.ID)
+	conditions, err := tx.Conditions(k.ctx, w.ID)
 	if err != nil {
 		return err
 	}
@@ -281,35 +344,32 @@ func (k *Keeper) note(w *store.Workspace, s lifecycle.State, mv lifecycle.Move, 
 	if !enter && away == wasAway && !(open && settled) {
 		return nil
 	}
-	defer k.Bus.Publish(w.ID)
-	return k.Store.Write(k.ctx, func(tx *store.Tx) error {
-		if enter {
-			cause := ""
-			if w.Phase == lifecycle.Ready && mv.Enter == lifecycle.Stopped {
-				cause = "its container ended by itself"
-				if how := seen.Ends[w.Body]; how != "" {
-					cause += ": " + how
-				}
-				w.Wanted = lifecycle.WantStopped
+	if enter {
+		cause := ""
+		if w.Phase == lifecycle.Ready && mv.Enter == lifecycle.Stopped {
+			cause = "its container ended by itself"
+			if how := seen.Ends[w.Body]; how != "" {
+				cause += ": " + how
 			}
-			if err := tx.SetPhase(k.ctx, w, mv.Enter, "service", cause); err != nil {
-				return err
-			}
+			w.Wanted = lifecycle.WantStopped
 		}
-		if away {
-			if err := tx.SetCondition(k.ctx, *w, lifecycle.StewardAway, "its steward is not connected; it dials again by itself"); err != nil {
-				return err
-			}
-		} else if wasAway {
-			if err := tx.ClearCondition(k.ctx, *w, lifecycle.StewardAway); err != nil {
-				return err
-			}
+		if err := tx.SetPhase(k.ctx, w, mv.Enter, "service", cause); err != nil {
+			return err
 		}
-		if open && settled {
-			return tx.CloseSheet(k.ctx, sheet.ID, lifecycle.Done, "")
+	}
+	if away {
+		if err := tx.SetCondition(k.ctx, *w, lifecycle.StewardAway, "its steward is not connected; it dials again by itself"); err != nil {
+			return err
 		}
-		return nil
-	})
+	} else if wasAway {
+		if err := tx.ClearCondition(k.ctx, *w, lifecycle.StewardAway); err != nil {
+			return err
+		}
+	}
+	if open && settled {
+		return tx.CloseSheet(k.ctx, sheet.ID, lifecycle.Done, "")
+	}
+	return nil
 }
 
 // try calls the yard, again after a wait where it did not answer.

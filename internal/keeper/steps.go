@@ -38,77 +38,36 @@ type doing struct {
 	set func(tx *store.Tx, w *store.Workspace) error
 }
 
-// step does one move's action, and writes down that it begins, then how it
-// ended.
-func (k *Keeper) step(ctx context.Context, w store.Workspace, mv lifecycle.Move, seen *yard.Observation) error {
-	body, key, title := w.Body, string(mv.Action), titles[mv.Action]
-	if w.NextBody > 0 {
-		body = w.NextBody
-	}
-	if mv.Action == lifecycle.RunSetUp {
-		key, title = "set-up/"+string(mv.Moment), string(mv.Moment)
-	}
-	session, mask, err := k.Session(ctx, w)
-	if err != nil {
-		return err
-	}
-	d := &doing{Keeper: k, w: w, mask: mask, seen: seen}
-	err = k.Store.Write(ctx, func(tx *store.Tx) (err error) {
-		if d.sheet, err = tx.CurrentSheet(ctx, w.ID); err != nil || d.sheet.EndedAt != nil {
-			if d.sheet, err = tx.OpenSheet(ctx, w.ID, lifecycle.StartSheet); err != nil {
-				return err
-			}
-		}
-		d.step, err = tx.BeginStep(ctx, store.Step{SheetID: d.sheet.ID, Key: key, Title: title, Body: body})
-		return err
-	})
-	if err != nil {
-		return err
-	}
-	k.Bus.Publish(w.ID)
-	if d.log, err = k.openLog(w, d.sheet.Number, d.step.Number, mask); err != nil {
-		return fmt.Errorf("write the log: %w", err)
-	}
-	err = d.act(ctx, mv, body, session)
-	if ctx.Err() != nil && err == nil {
-		err = ctx.Err()
-	}
-	if errors.Is(err, context.Canceled) && k.ctx.Err() == nil && ctx.Err() != nil {
-		fmt.Fprintln(d.log, "given up: something else was asked for")
-	} else if err != nil && !errors.Is(err, errLookAgain) && k.ctx.Err() == nil {
-		fmt.Fprintln(d.log, err)
-	}
-	if cerr := d.log.Close(); cerr != nil && err == nil {
-		err = fmt.Errorf("write the log: %w", cerr)
-	}
-	if k.ctx.Err() != nil {
-		return k.ctx.Err() // stays open in the records: the next life goes on with it
-	}
+// step does what was begun, and gives what is to be written of how it ended.
+func (k *Keeper) step(ctx context.Context, b begun, seen *yard.Observation) (finish func(*store.Tx) error, err error) {
+	d := &doing{Keeper: k, w: b.w, sheet: b.sheet, step: b.step, seen: seen}
+	err = d.logged(ctx, b)
 	outcome, cause := lifecycle.Done, ""
 	switch {
 	case errors.Is(err, errSetUp):
 		outcome, cause, err = lifecycle.FailedStep, err.Error(), nil
 	case ctx.Err() != nil:
-		outcome = lifecycle.Interrupted
+		outcome, err = lifecycle.Interrupted, ctx.Err()
 	case err != nil:
 		outcome, cause = lifecycle.FailedStep, d.masked(err.Error())
 	}
-	if outcome == lifecycle.Interrupted && mv.Action == lifecycle.RunSetUp {
+	again := errors.Is(err, errLookAgain)
+	if outcome == lifecycle.Interrupted && b.mv.Action == lifecycle.RunSetUp {
 		d.set = func(tx *store.Tx, w *store.Workspace) error {
-			return tx.SetCondition(k.ctx, *w, lifecycle.SetUpFailed, key+" was given up when something else was asked for; run it by hand, or rebuild")
+			return tx.SetCondition(k.ctx, *w, lifecycle.SetUpFailed, b.step.Title+" was given up when something else was asked for; run it by hand, or rebuild")
 		}
 	}
-	defer k.Bus.Publish(w.ID)
-	return errors.Join(err, k.Store.Write(k.ctx, func(tx *store.Tx) error {
-		if errors.Is(err, errLookAgain) {
+	failed := outcome == lifecycle.FailedStep && err != nil && !again
+	return func(tx *store.Tx) error {
+		if again {
 			// The step stays open: it goes on, or begins anew, after the look.
 		} else if err := tx.EndStep(k.ctx, d.step, outcome, d.cached, cause); err != nil {
 			return err
 		}
-		if d.set == nil || (err != nil && outcome == lifecycle.FailedStep && !errors.Is(err, errLookAgain)) {
+		if d.set == nil || failed {
 			return nil
 		}
-		w, err := tx.WorkspaceByID(k.ctx, w.ID)
+		w, err := tx.WorkspaceByID(k.ctx, b.w.ID)
 		if err != nil {
 			return err
 		}
@@ -116,7 +75,31 @@ func (k *Keeper) step(ctx context.Context, w store.Workspace, mv lifecycle.Move,
 			return err
 		}
 		return tx.SaveWorkspace(k.ctx, w)
-	}))
+	}, err
+}
+
+// logged does what was begun, with its log open.
+func (d *doing) logged(ctx context.Context, b begun) error {
+	session, mask, err := d.Session(ctx, b.w)
+	if err != nil {
+		return err
+	}
+	d.mask = mask
+	if d.log, err = d.openLog(b.w, b.sheet.Number, b.step.Number, mask); err != nil {
+		return fmt.Errorf("write the log: %w", err)
+	}
+	err = d.act(ctx, b.mv, b.body, session)
+	switch {
+	case err == nil, errors.Is(err, errLookAgain), d.ctx.Err() != nil:
+	case ctx.Err() != nil:
+		fmt.Fprintln(d.log, "given up: something else was asked for")
+	default:
+		fmt.Fprintln(d.log, err)
+	}
+	if cerr := d.log.Close(); cerr != nil && err == nil {
+		err = fmt.Errorf("write the log: %w", cerr)
+	}
+	return err
 }
 
 var titles = map[lifecycle.Action]string{
