@@ -25,7 +25,7 @@ func openPage(t *testing.T) page {
 	if browser.Find() == "" {
 		t.Skip("needs Chromium: install the package chromium")
 	}
-	ctx, end := browser.Open(context.Background(), 4*time.Minute)
+	ctx, end := browser.Open(context.Background(), 15*time.Minute)
 	t.Cleanup(end)
 	p := page{t, ctx}
 	if err := chromedp.Do(ctx, browser.Size()); err != nil {
@@ -37,7 +37,7 @@ func openPage(t *testing.T) page {
 // do does a step, and shows the page when it cannot be done.
 func (p page) do(what string, steps ...chromedp.Action[chromedp.Void]) {
 	p.t.Helper()
-	ctx, cancel := context.WithTimeout(p.ctx, 40*time.Second)
+	ctx, cancel := context.WithTimeout(p.ctx, slack*20*time.Second)
 	defer cancel()
 	if err := chromedp.Do(ctx, steps...); err != nil {
 		text, _ := chromedp.Run(p.ctx, chromedp.Evaluate[string]("document.body.innerText"))
@@ -77,7 +77,7 @@ func seen(selector string) chromedp.Action[chromedp.Void] {
 func TestTheSameInTheBrowser(t *testing.T) {
 	w := newWorld(t)
 	w.push("tide-board", "main", map[string]string{".devcontainer/devcontainer.json": `{"build": {"dockerfile": "Dockerfile", "context": ".."},
-		"remoteUser": "crew", "postCreateCommand": "for i in 1 2 3 4; do echo line $i of the set-up; sleep 0.7; done"}`})
+		"remoteUser": "crew", "postCreateCommand": "for i in 1 2 3 4 5 6 7 8; do echo line $i of the set-up; sleep 1; done"}`})
 	const option = `.ant-select-item-option[title="tide-board"]`
 	p := openPage(t)
 	p.do("a wrong password is told", chromedp.Navigate(w.address), seen("#name"),
@@ -94,7 +94,7 @@ func TestTheSameInTheBrowser(t *testing.T) {
 		chromedp.SendKeys(chromedp.CSS("#repository"), "tide"), seen(option), browser.Enter(), p.says(".git"), chromedp.SendKeys(chromedp.CSS("#name"), "quay"), button("Launch"))
 	p.do("the launch sheet grows while it comes up", seen(`[data-step="postCreateCommand"][data-outcome="under way"]`), seen(`[data-step="Clone"][data-outcome="done"]`))
 	p.do("the log grows while it comes up", chromedp.Click(`//div[@role="tab" and .="Log"]`), p.says("line 2 of the set-up"),
-		seen(`[data-phase="starting"]`), p.says("line 4 of the set-up"), seen(`[data-phase="ready"]`))
+		seen(`[data-phase="starting"]`), p.says("line 8 of the set-up"), seen(`[data-phase="ready"]`))
 	p.do("the launch sheet is done", chromedp.Click(`//div[@role="tab" and .="Launch sheet"]`), seen(`[data-sheet="1"][data-outcome="done"]`))
 	p.do("a terminal", chromedp.Click(`//div[@role="tab" and .="Terminal"]`), seen(".xterm-screen"), p.says("crew@quay"),
 		browser.TypeLine("echo $((6*7)) knots as $(whoami)"), p.says("42 knots as crew"))

@@ -15,7 +15,7 @@ import (
 // counts how often its set-up ran.
 var slowDefinition = map[string]string{
 	".devcontainer/devcontainer.json": `{"build": {"dockerfile": "Dockerfile"}, "remoteUser": "crew",
-		"postCreateCommand": "echo begun >> .git/runs; sleep 3; echo ended >> .git/runs"}`,
+		"postCreateCommand": "echo under way; echo begun >> .git/runs; sleep 3; echo ended >> .git/runs"}`,
 	".devcontainer/Dockerfile": "FROM skerryline/base:1\nRUN sleep 2 && echo $RANDOM > /stamp\n",
 }
 
@@ -35,7 +35,7 @@ func TestKilledInTheMiddleOfALaunch(t *testing.T) {
 			if _, err := c.Launch(ctx, wire.Launch{Repository: "slow"}); err != nil {
 				t.Fatal(err)
 			}
-			for end := time.Now().Add(30 * time.Second); !under(ctx, c.Sheets, "slow", moment.step); time.Sleep(5 * time.Millisecond) {
+			for end := time.Now().Add(slack * 30 * time.Second); !under(ctx, c.Sheets, "slow", moment.step); time.Sleep(5 * time.Millisecond) {
 				if time.Now().After(end) {
 					t.Fatalf("the step %s was never under way", moment.step)
 				}
@@ -160,12 +160,20 @@ func TestCutOff(t *testing.T) {
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
-	for end := time.Now().Add(30 * time.Second); !under(t.Context(), c.Sheets, "slow", "postCreateCommand"); time.Sleep(5 * time.Millisecond) {
+	for end := time.Now().Add(slack * 30 * time.Second); !under(t.Context(), c.Sheets, "slow", "postCreateCommand"); time.Sleep(5 * time.Millisecond) {
 		if time.Now().After(end) {
 			t.Fatal("the set-up was never under way")
 		}
 	}
-	time.Sleep(300 * time.Millisecond) // until the command itself has begun
+	for end := time.Now().Add(slack * 10 * time.Second); ; time.Sleep(20 * time.Millisecond) { // until the command itself has begun
+		var log strings.Builder
+		if err := c.CopyLog(t.Context(), "slow", 0, 0, false, &log); err == nil && strings.Contains(log.String(), "under way") {
+			break
+		}
+		if time.Now().After(end) {
+			t.Fatalf("the set-up command has not begun:\n%s", log.String())
+		}
+	}
 	if err := cmd.Process.Signal(os.Interrupt); err != nil {
 		t.Fatal(err)
 	}

@@ -130,7 +130,7 @@ func (w *world) terminal(t *testing.T, name string) {
 	}
 	see := func(seen *syncBuffer, want string) {
 		t.Helper()
-		for end := time.Now().Add(15 * time.Second); !regexp.MustCompile(want).MatchString(seen.String()); time.Sleep(20 * time.Millisecond) {
+		for end := time.Now().Add(slack * 10 * time.Second); !regexp.MustCompile(want).MatchString(seen.String()); time.Sleep(20 * time.Millisecond) {
 			if time.Now().After(end) {
 				t.Fatalf("the terminal does not show %q; it shows\n%s", want, seen.String())
 			}
@@ -142,16 +142,15 @@ func (w *world) terminal(t *testing.T, name string) {
 	if err := pty.Setsize(f, &pty.Winsize{Cols: 101, Rows: 41}); err != nil {
 		t.Fatal(err)
 	}
-	time.Sleep(300 * time.Millisecond)
-	fmt.Fprint(f, "stty size; ulimit -c\n")
+	fmt.Fprint(f, "until [ \"$(stty size)\" = '41 101' ]; do sleep 0.05; done; stty size; ulimit -c\n")
 	see(seen, `41 101\r\n0\r\n`)
 	// A full-screen program draws on the other screen and takes keys.
 	fmt.Fprint(f, "less Makefile\n")
 	see(seen, `\x1b\[\?1049h`)
 	fmt.Fprint(f, "q")
 	see(seen, `\x1b\[\?1049l`)
-	fmt.Fprint(f, "cd /tmp && MARK=still-here\n")
-	time.Sleep(300 * time.Millisecond)
+	fmt.Fprint(f, "cd /tmp && MARK=still-here && echo marked in $PWD\n")
+	see(seen, `marked in /tmp`)
 	f.Close() // the window is closed; the shell lives on
 	f, seen, wait := open()
 	see(seen, `台風`) // its scrollback

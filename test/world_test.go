@@ -133,7 +133,7 @@ func (w *world) kill() {
 func (w *world) wipe() {
 	installation := w.installation()
 	c := w.client("astrid")
-	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
 	defer cancel()
 	all, err := c.List(ctx, true)
 	if err != nil {
@@ -261,7 +261,7 @@ type commandLine struct {
 }
 
 func (w *world) command(name, stdin string, args ...string) commandLine {
-	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Minute)
 	w.t.Cleanup(cancel)
 	cmd := exec.CommandContext(ctx, os.Getenv("YARDBENCH_TEST_BINARY"), args...)
 	cmd.Env = append(os.Environ(), "YARDBENCH_CONFIG="+filepath.Join(w.dir, "config-"+name), "YARDBENCH_ADDRESS=", "YARDBENCH_TOKEN=")
@@ -296,11 +296,15 @@ func (w *world) must(r result, code int, words ...string) string {
 	return r.out
 }
 
+// slack is how much longer than usual a busy machine may take before a wait
+// counts as in vain.
+const slack = 6
+
 // until waits for a workspace to be as wanted.
 func (w *world) until(c *yb.Client, name string, limit time.Duration, is func(wire.Workspace) bool) wire.Workspace {
 	w.t.Helper()
 	var last wire.Workspace
-	for end := time.Now().Add(limit); time.Now().Before(end); time.Sleep(30 * time.Millisecond) {
+	for end := time.Now().Add(slack * limit); time.Now().Before(end); time.Sleep(30 * time.Millisecond) {
 		ws, err := c.Show(context.Background(), name)
 		if err == nil && is(ws) {
 			return ws

@@ -91,8 +91,8 @@ func life(t *testing.T, g Ground, y yard.Yard) {
 		t.Errorf("started, it is %q", s)
 	}
 	began := time.Now()
-	twice(t, "stop", func() error { return y.StopBody(ctx, "life", 1, 5*time.Second) })
-	if took := time.Since(began); took > 5*time.Second {
+	twice(t, "stop", func() error { return y.StopBody(ctx, "life", 1, 30*time.Second) })
+	if took := time.Since(began); took > 25*time.Second {
 		t.Errorf("a body that ends when asked took %s", took)
 	}
 	o, err := y.Observe(ctx, "life")
@@ -168,7 +168,7 @@ func images(t *testing.T, g Ground, y yard.Yard) {
 	cut, cancel := context.WithCancel(ctx)
 	go func() { time.Sleep(700 * time.Millisecond); cancel() }()
 	began := time.Now()
-	if _, err := y.Build(cut, yard.Build{Tag: "yardbench/conform:1", ContextDir: dir, Dockerfile: []byte("FROM " + g.Image + "\nRUN sleep 30 && : " + stamp)}, func(yard.Progress) {}); !errors.Is(err, context.Canceled) || time.Since(began) > 10*time.Second {
+	if _, err := y.Build(cut, yard.Build{Tag: "yardbench/conform:1", ContextDir: dir, Dockerfile: []byte("FROM " + g.Image + "\nRUN sleep 300 && : " + stamp)}, func(yard.Progress) {}); !errors.Is(err, context.Canceled) || time.Since(began) > time.Minute {
 		t.Errorf("a build that is given up ends after %s with %v", time.Since(began), err)
 	}
 }
@@ -206,7 +206,7 @@ func watched(t *testing.T, g Ground, y yard.Yard) {
 	if err := y.StopBody(ctx, "seen", 1, 0); err != nil {
 		t.Fatal(err)
 	}
-	for limit := time.After(10 * time.Second); ; {
+	for limit := time.After(time.Minute); ; {
 		select {
 		case w := <-told:
 			if w != "seen" {

@@ -54,7 +54,7 @@ func newPair(t *testing.T, serve func(id string, r steward.Request, c *steward.C
 		t.Fatal(err)
 	}
 	go s.connect()
-	ctx, cancel := context.WithTimeout(t.Context(), 5*time.Second)
+	ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
 	defer cancel()
 	if err := hub.Await(ctx, id); err != nil {
 		t.Fatal(err)
@@ -76,10 +76,10 @@ func (p pair) ask(t *testing.T, r steward.Request) *steward.Conn {
 	return c
 }
 
-// follow reads to the end, within ten seconds.
+// follow reads to the end, within a minute.
 func follow(t *testing.T, c *steward.Conn) (string, steward.Exit) {
 	t.Helper()
-	ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
+	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
 	defer cancel()
 	var out bytes.Buffer
 	x, err := outside.Follow(ctx, c, &out)
@@ -209,7 +209,7 @@ func TestRun(t *testing.T) {
 
 func waitFor(t *testing.T, what string, is func() bool) {
 	t.Helper()
-	for end := time.Now().Add(10 * time.Second); !is(); time.Sleep(20 * time.Millisecond) {
+	for end := time.Now().Add(time.Minute); !is(); time.Sleep(20 * time.Millisecond) {
 		if time.Now().After(end) {
 			t.Fatalf("waited in vain for %s", what)
 		}
