@@ -4,6 +4,7 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -69,6 +70,32 @@ func button(text string) chromedp.Action[chromedp.Void] {
 	return chromedp.Click(`//button[normalize-space(.)="` + text + `" and not(@disabled)]`)
 }
 
+// still waits until an element has stood in one place for a moment: a click
+// into something that is still flying in misses it.
+func still(selector string) chromedp.Action[chromedp.Void] {
+	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		where := `(() => { const e = document.querySelector(` + strconv.Quote(selector) + `); if (!e) return ""; const r = e.getBoundingClientRect(); return [r.x, r.y, r.width, r.height].join() })()`
+		for last, times := "", 0; times < 4; time.Sleep(60 * time.Millisecond) {
+			now, err := chromedp.Evaluate[string](where)(ctx, t)
+			if err != nil {
+				return err
+			}
+			if now != "" && now == last {
+				times++
+			} else {
+				last, times = now, 0
+			}
+		}
+		return nil
+	})
+}
+
+// confirm says yes to the question that the page asks.
+func confirm() chromedp.Action[chromedp.Void] {
+	const yes = ".ant-modal-confirm-btns .ant-btn-dangerous"
+	return chromedp.Steps(seen(".ant-modal-confirm"), still(yes), chromedp.Click(chromedp.CSS(yes)))
+}
+
 func seen(selector string) chromedp.Action[chromedp.Void] {
 	return chromedp.WaitVisible(chromedp.CSS(selector))
 }
@@ -105,11 +132,11 @@ func TestTheSameInTheBrowser(t *testing.T) {
 		return nil
 	}), seen(`[data-phase="ready"]`))
 	w.must(w.as("ingrid", "", "run", "quay", "--", "touch", "precious.txt"), 0)
-	p.do("a removal that would lose work is refused", button("Remove"), seen(".ant-modal-confirm"), chromedp.Click(chromedp.CSS(".ant-modal-confirm-btns .ant-btn-dangerous")),
+	p.do("a removal that would lose work is refused", button("Remove"), confirm(),
 		p.says("precious.txt"))
 	w.must(w.as("ingrid", "", "run", "quay", "--", "rm", "precious.txt"), 0)
 	p.do("stop and start", chromedp.Reload(), button("Stop"), seen(`[data-phase="stopped"]`), button("Start"), seen(`[data-phase="ready"]`))
-	p.do("remove", button("Remove"), seen(".ant-modal-confirm"), chromedp.Click(chromedp.CSS(".ant-modal-confirm-btns .ant-btn-dangerous")),
+	p.do("remove", button("Remove"), confirm(),
 		p.says("Launch a workspace"), p.says("There is no workspace yet"))
 	p.do("sign out", button("Sign out"), seen("#name"))
 }
