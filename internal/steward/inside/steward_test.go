@@ -114,11 +114,9 @@ func TestOnlyTheWorkspacesOwnSteward(t *testing.T) {
 			t.Fatal(err)
 		}
 		c := &steward.Conn{Stream: stream}
-		if err := c.Send(hello); err != nil {
-			t.Fatal(err)
-		}
 		var w steward.Welcome
-		if err := c.Receive(&w); err == nil && w.Refusal == "" {
+		// It may be shown out before it has said all it wanted.
+		if c.Send(hello) == nil && c.Receive(&w) == nil && w.Refusal == "" {
 			t.Errorf("%s is welcome", name)
 		}
 		conn.Close()
