@@ -39,7 +39,7 @@ func TestOneWorkspaceAllTheWayThrough(t *testing.T) {
 	const value = "tide-key-4711-öst"
 	const gitToken = "skerry-git-ingrid"
 	w.must(w.as("ingrid", "", "repos"), 0, "tide-board", "berth-planner", "fare-desk")
-	w.must(w.as("ingrid", value+"\n", "secret", "put", "TIDE_API_KEY"), 0)
+	w.must(w.as("ingrid", value+"\n", "secret", "put", "TIDE_API_KEY", "--for", "tide-board"), 0)
 	if out := w.must(w.as("ingrid", "", "secret", "list", "--json"), 0, "TIDE_API_KEY"); strings.Contains(out, value) {
 		t.Fatalf("the list of secrets holds a value: %s", out)
 	}

@@ -82,7 +82,7 @@ func newWorld(t testing.TB) *world {
 			t.Fatal(err)
 		}
 	}
-	handler, err := demo.GitHost(w.bare)
+	handler, err := demo.GitHost(w.bare, func() string { return w.address })
 	if err != nil {
 		t.Fatal(err)
 	}

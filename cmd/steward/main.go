@@ -19,6 +19,8 @@ func main() {
 		os.Exit(inside.Init())
 	case "serve":
 		os.Exit(inside.Serve())
+	case "sockets":
+		os.Exit(inside.Sockets())
 	case "credential":
 		os.Exit(inside.CredentialHelper(os.Args[2:], os.Stdin, os.Stdout))
 	}

@@ -18,6 +18,7 @@ import (
 	"github.com/danielgtaylor/huma/v2/adapters/humagin"
 	"github.com/gin-gonic/gin"
 
+	"yardbench/internal/core/policy"
 	"yardbench/internal/service"
 	"yardbench/internal/wire"
 )
@@ -129,6 +130,10 @@ func guard(c *gin.Context) {
 	if strings.HasPrefix(c.Request.URL.Path, "/api/") {
 		h.Set("Cache-Control", "no-store")
 	}
+	if c.Request.URL.Path == pushPath {
+		c.Next() // asked by git hosts, which have no pages; it is signed
+		return
+	}
 	if err := crossOrigin.Check(c.Request); err != nil {
 		write(c.Writer, &wire.Problem{Type: "urn:yardbench:problem:cross-origin", Title: "Forbidden", Status: http.StatusForbidden, Detail: "a page of another site asked for this"})
 		c.Abort()
@@ -152,7 +157,9 @@ type actorKey struct{}
 // public marks an operation that is open to strangers.
 var public = map[string]any{"public": true}
 
-// signedIn lets only the signed in through, except where an operation is public.
+// signedIn lets only the signed in through, except where an operation is
+// public, and only those whose role may do the operation's action with
+// anything at all. With what, the use case decides.
 func (a *API) signedIn(ctx huma.Context, next func(huma.Context)) {
 	if ctx.Operation().Metadata["public"] == true {
 		next(ctx)
@@ -166,6 +173,12 @@ func (a *API) signedIn(ctx huma.Context, next func(huma.Context)) {
 			p = newProblem(http.StatusInternalServerError, "", err).(*wire.Problem)
 		}
 		write(w, p)
+		return
+	}
+	action, _ := ctx.Operation().Extensions[actionKey].(policy.Action)
+	if policy.Widest(actor.Role, action) == 0 {
+		write(w, &wire.Problem{Type: "urn:yardbench:problem:forbidden", Title: "Forbidden", Status: http.StatusForbidden,
+			Detail: "your role, " + string(actor.Role) + ", does not allow this: " + string(action), Next: "ask an operator"})
 		return
 	}
 	next(huma.WithValue(ctx, actorKey{}, actor))
@@ -213,8 +226,8 @@ func (a *API) console(files fs.FS) {
 	})
 }
 
-// Server is an HTTP server with the bounds the door wants.
-func (a *API) Server() *http.Server {
-	return &http.Server{Handler: a.Handler(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
+// Server is an HTTP server for a handler with the bounds the door wants.
+func Server(h http.Handler) *http.Server {
+	return &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
 		ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug)}
 }

@@ -17,7 +17,6 @@ import (
 	"yardbench/internal/demo"
 	"yardbench/internal/serve"
 	"yardbench/internal/service"
-	"yardbench/internal/store"
 	"yardbench/internal/wire"
 )
 
@@ -36,12 +35,7 @@ func door(t *testing.T) (address string, svc *service.Service) {
 			Console: fstest.MapFS{"index.html": {Data: []byte("<title>the console</title>")}, "assets/a.js": {Data: []byte("1")}},
 			Prepare: func(ctx context.Context, s *service.Service) error {
 				svc = s
-				for _, p := range demo.People {
-					if err := s.AddPerson(ctx, store.Person{Name: p.Name, FullName: p.FullName, Role: p.Role}, demo.Password); err != nil {
-						return err
-					}
-				}
-				return nil
+				return demo.FillPeople(ctx, s, "http://git.skerryline.localhost:1")
 			}, Ready: func(a string) { ready <- a }})
 	}()
 	t.Cleanup(func() {
@@ -203,7 +197,7 @@ func TestJournalAndEvents(t *testing.T) {
 	ingrid, audun := mustClient(t, address, signIn(t, address, "ingrid")), mustClient(t, address, signIn(t, address, "audun"))
 	put := func(name string) {
 		t.Helper()
-		if err := ingrid.PutSecret(t.Context(), name, "value-of-it"); err != nil {
+		if _, err := ingrid.PutSecret(t.Context(), "", name, wire.SecretValue{Value: "value-of-it", Everywhere: true}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -214,7 +208,7 @@ func TestJournalAndEvents(t *testing.T) {
 		c    *yb.Client
 		want int
 	}{{"ingrid", ingrid, 1}, {"audun", audun, 1}, {"mats", mats, 0}} {
-		entries, err := c.c.Journal(t.Context(), 0, "")
+		entries, err := c.c.Journal(t.Context(), yb.JournalQuery{})
 		got := 0
 		for _, e := range entries {
 			if e.Kind == "secret.put" {
@@ -293,7 +287,7 @@ func TestClientWatches(t *testing.T) {
 	n := 0
 	err := c.Watch(t.Context(), func() (bool, error) {
 		if n++; n == 1 {
-			if err := c.PutSecret(t.Context(), "KEY", "value"); err != nil {
+			if _, err := c.PutSecret(t.Context(), "", "KEY", wire.SecretValue{Value: "value", Everywhere: true}); err != nil {
 				return true, err
 			}
 		}

@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"encoding/json"
+	"io"
 	"net/http"
 	"strconv"
 	"strings"
@@ -11,6 +12,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/sse"
 
+	"yardbench/internal/core/policy"
 	"yardbench/internal/service"
 	"yardbench/internal/wire"
 )
@@ -27,10 +29,14 @@ type Workspace struct {
 	Ref string `path:"workspace" maxLength:"80" doc:"NAME, or NAME.OWNER for somebody else's"`
 }
 
-// op describes an operation.
-func op(method, path, id, summary string) huma.Operation {
-	return huma.Operation{OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary,
-		Errors: []int{http.StatusUnauthorized, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity}}
+// actionKey is where the description of an operation says which action of the
+// policy it is.
+const actionKey = "x-yardbench-action"
+
+// op describes an operation, and which action of the policy it is.
+func op(method, path, id, summary string, action policy.Action) huma.Operation {
+	return huma.Operation{OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary, Extensions: map[string]any{actionKey: action},
+		Errors: []int{http.StatusUnauthorized, http.StatusForbidden, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity}}
 }
 
 // answer registers an operation whose use case gives a value.
@@ -52,66 +58,66 @@ func done[In any](a *API, o huma.Operation, do func(ctx context.Context, who ser
 
 func (a *API) routes() {
 	s := a.svc
-	health := op("GET", "/health", "health", "Whether the service is well")
+	health := op("GET", "/health", "health", "Whether the service is well", "")
 	health.Metadata = public
 	answer(a, health, func(context.Context, service.Actor, *none) (wire.Health, error) {
 		return wire.Health{Status: "ok"}, nil
 	})
 	a.signInRoutes()
 
-	answer(a, op("GET", "/repositories", "list-repositories", "List the registered repositories"),
+	answer(a, op("GET", "/repositories", "list-repositories", "List the registered repositories", policy.SeeRepositories),
 		func(ctx context.Context, who service.Actor, _ *none) ([]wire.Repository, error) {
 			return s.Repositories(ctx, who)
 		})
-	answer(a, op("POST", "/repositories", "add-repository", "Register a repository"),
+	answer(a, op("POST", "/repositories", "add-repository", "Register a repository", policy.ChangeRepository),
 		func(ctx context.Context, who service.Actor, in *struct{ Body wire.NewRepository }) (wire.Repository, error) {
 			return s.AddRepository(ctx, who, in.Body)
 		})
 
-	answer(a, op("GET", "/workspaces", "list-workspaces", "List your workspaces"),
+	answer(a, op("GET", "/workspaces", "list-workspaces", "List your workspaces", policy.SeeWorkspace),
 		func(ctx context.Context, who service.Actor, in *struct {
-			All bool `query:"all" doc:"Everybody's; for operators"`
+			All bool `query:"all" doc:"Everybody's whom you may see"`
 		}) ([]wire.Workspace, error) {
 			return s.List(ctx, who, in.All)
 		})
-	launch := op("POST", "/workspaces", "launch", "Launch a workspace; it is accepted, and comes up after the answer")
+	launch := op("POST", "/workspaces", "launch", "Launch a workspace; it is accepted, and comes up after the answer", policy.Launch)
 	launch.DefaultStatus = http.StatusAccepted
 	answer(a, launch, func(ctx context.Context, who service.Actor, in *struct{ Body wire.Launch }) (wire.Workspace, error) {
 		return s.Launch(ctx, who, in.Body)
 	})
-	answer(a, op("GET", "/workspaces/{workspace}", "show-workspace", "Show a workspace"),
+	answer(a, op("GET", "/workspaces/{workspace}", "show-workspace", "Show a workspace", policy.SeeWorkspace),
 		func(ctx context.Context, who service.Actor, in *Workspace) (wire.Workspace, error) {
 			return s.Show(ctx, who, in.Ref)
 		})
-	answer(a, op("GET", "/workspaces/{workspace}/sheets", "list-sheets", "List a workspace's launch sheets, newest first"),
+	answer(a, op("GET", "/workspaces/{workspace}/sheets", "list-sheets", "List a workspace's launch sheets, newest first", policy.SeeWorkspace),
 		func(ctx context.Context, who service.Actor, in *Workspace) ([]wire.Sheet, error) {
 			return s.Sheets(ctx, who, in.Ref)
 		})
-	answer(a, op("GET", "/workspaces/{workspace}/work", "show-work", "Show what in a workspace exists nowhere else"),
+	answer(a, op("GET", "/workspaces/{workspace}/work", "show-work", "Show what in a workspace exists nowhere else", policy.SeeWorkspace),
 		func(ctx context.Context, who service.Actor, in *Workspace) (wire.Work, error) {
 			return s.Work(ctx, who, in.Ref)
 		})
-	verb := func(path, id, summary string) huma.Operation {
-		o := op("POST", "/workspaces/{workspace}/"+path, id, summary)
+	verb := func(path, id, summary string, action policy.Action) huma.Operation {
+		o := op("POST", "/workspaces/{workspace}/"+path, id, summary, action)
 		o.DefaultStatus = http.StatusAccepted
 		return o
 	}
-	answer(a, verb("start", "start-workspace", "Start a stopped or failed workspace"),
+	answer(a, verb("start", "start-workspace", "Start a stopped or failed workspace", policy.DriveWorkspace),
 		func(ctx context.Context, who service.Actor, in *Workspace) (wire.Workspace, error) {
 			return s.Start(ctx, who, in.Ref)
 		})
-	answer(a, verb("stop", "stop-workspace", "Stop a workspace; its files stay"),
+	answer(a, verb("stop", "stop-workspace", "Stop a workspace; its files stay", policy.StopWorkspace),
 		func(ctx context.Context, who service.Actor, in *Workspace) (wire.Workspace, error) {
 			return s.Stop(ctx, who, in.Ref)
 		})
-	answer(a, verb("rebuild", "rebuild-workspace", "Make a workspace's container anew from the branch's head"),
+	answer(a, verb("rebuild", "rebuild-workspace", "Make a workspace's container anew from the branch's head", policy.DriveWorkspace),
 		func(ctx context.Context, who service.Actor, in *struct {
 			Workspace
 			Body wire.Rebuild
 		}) (wire.Workspace, error) {
 			return s.Rebuild(ctx, who, in.Ref, in.Body)
 		})
-	remove := op("DELETE", "/workspaces/{workspace}", "remove-workspace", "Remove a workspace with its files")
+	remove := op("DELETE", "/workspaces/{workspace}", "remove-workspace", "Remove a workspace with its files", policy.RemoveWorkspace)
 	remove.DefaultStatus = http.StatusAccepted
 	answer(a, remove, func(ctx context.Context, who service.Actor, in *struct {
 		Workspace
@@ -120,38 +126,31 @@ func (a *API) routes() {
 		return s.Remove(ctx, who, in.Ref, in.Discard)
 	})
 
-	answer(a, op("GET", "/secrets", "list-secrets", "List the names of your secrets"),
-		func(ctx context.Context, who service.Actor, _ *none) ([]wire.Secret, error) {
-			return s.Secrets(ctx, who)
-		})
-	done(a, op("PUT", "/secrets/{name}", "put-secret", "Set one of your secrets"), func(ctx context.Context, who service.Actor, in *struct {
-		Name string `path:"name" maxLength:"200"`
-		Body wire.SecretValue
-	}) error {
-		return s.PutSecret(ctx, who, in.Name, in.Body.Value)
-	})
-	done(a, op("DELETE", "/secrets/{name}", "remove-secret", "Remove one of your secrets"), func(ctx context.Context, who service.Actor, in *struct {
-		Name string `path:"name" maxLength:"200"`
-	}) error {
-		return s.DropSecret(ctx, who, in.Name)
-	})
-	done(a, op("PUT", "/git-credentials/{host}", "put-git-credential", "Set what you sign in to a git host with"), func(ctx context.Context, who service.Actor, in *struct {
+	done(a, op("PUT", "/git-credentials/{host}", "put-git-credential", "Set what you sign in to a git host with", policy.ChangeSelf), func(ctx context.Context, who service.Actor, in *struct {
 		Host string `path:"host" maxLength:"260"`
 		Body wire.GitCredential
 	}) error {
 		return s.PutGitCredential(ctx, who, in.Host, in.Body)
 	})
-	answer(a, op("GET", "/journal", "list-journal", "List journal entries, oldest first"), func(ctx context.Context, who service.Actor, in *struct {
+	answer(a, op("GET", "/journal", "list-journal", "List journal entries", policy.SeeJournal), func(ctx context.Context, who service.Actor, in *struct {
 		After     int64  `query:"after" minimum:"0" doc:"Entries after this number"`
+		Newest    bool   `query:"newest" doc:"The newest first, instead of the oldest"`
 		Workspace string `query:"workspace" maxLength:"80"`
+		Person    string `query:"person" maxLength:"64" doc:"Whose matter it is, or who did it"`
+		Kind      string `query:"kind" maxLength:"60" doc:"What the kind begins with, like workspace.phase"`
 		Limit     int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
 	}) ([]wire.JournalEntry, error) {
-		return s.Journal(ctx, who, in.After, in.Workspace, in.Limit)
+		return s.Journal(ctx, who, service.JournalQuery{After: in.After, Newest: in.Newest, Workspace: in.Workspace, Person: in.Person, Kind: in.Kind, Limit: in.Limit})
 	})
+	a.peopleRoutes()
+	a.secretRoutes()
+	a.houseRoutes()
+	a.prebuildRoutes()
+	a.portRoutes()
 	a.logRoute()
 	a.eventRoute()
 	a.sessionRoute()
-	document := op("GET", "/openapi.json", "openapi", "This description")
+	document := op("GET", "/openapi.json", "openapi", "This description", policy.SeeSelf)
 	huma.Register(a.huma, document, func(context.Context, *none) (*huma.StreamResponse, error) {
 		return &huma.StreamResponse{Body: func(c huma.Context) {
 			body, err := a.OpenAPI()
@@ -170,7 +169,7 @@ func (a *API) signInRoutes() {
 		SetCookie http.Cookie `header:"Set-Cookie"`
 		Body      wire.SignedIn
 	}
-	o := op("POST", "/sign-in", "sign-in", "Sign in with a name and password")
+	o := op("POST", "/sign-in", "sign-in", "Sign in with a name and password", "")
 	o.Metadata = public
 	o.Security = []map[string][]string{}
 	huma.Register(a.huma, o, func(ctx context.Context, in *struct {
@@ -190,14 +189,14 @@ func (a *API) signInRoutes() {
 		}
 		return answer, nil
 	})
-	done(a, op("POST", "/sign-out", "sign-out", "End this sign-in"), func(ctx context.Context, who service.Actor, _ *none) error { return a.svc.SignOut(ctx, who) })
-	answer(a, op("GET", "/me", "me", "Who you are"),
+	done(a, op("POST", "/sign-out", "sign-out", "End this sign-in", policy.ChangeSelf), func(ctx context.Context, who service.Actor, _ *none) error { return a.svc.SignOut(ctx, who) })
+	answer(a, op("GET", "/me", "me", "Who you are", policy.SeeSelf),
 		func(_ context.Context, who service.Actor, _ *none) (wire.Person, error) { return a.svc.Me(who), nil })
 }
 
 // logRoute gives a launch sheet's log as text, as it grows where asked.
 func (a *API) logRoute() {
-	o := op("GET", "/workspaces/{workspace}/log", "read-log", "Read a launch sheet's log as text, secrets masked")
+	o := op("GET", "/workspaces/{workspace}/log", "read-log", "Read a launch sheet's log as text, secrets masked", policy.SeeWorkspace)
 	o.Responses = map[string]*huma.Response{"200": {Description: "The log", Content: map[string]*huma.MediaType{"text/plain": {}}}}
 	huma.Register(a.huma, o, func(ctx context.Context, in *struct {
 		Workspace
@@ -209,21 +208,28 @@ func (a *API) logRoute() {
 		if _, err := a.svc.Show(ctx, who, in.Ref); err != nil {
 			return nil, err
 		}
-		return &huma.StreamResponse{Body: func(c huma.Context) {
-			c.SetHeader("Content-Type", "text/plain; charset=utf-8")
-			w := c.BodyWriter()
-			flush := func() {
-				if f, ok := w.(http.Flusher); ok {
-					f.Flush()
-				}
-			}
-			ctx, cancel := a.until(c.Context())
-			defer cancel()
-			if err := a.svc.CopyLog(ctx, who, in.Ref, in.Sheet, in.Step, in.Follow, w, flush); err != nil {
-				_, _ = w.Write([]byte("\n[the log ends here: " + err.Error() + "]\n")) // whoever asked may be gone
-			}
-		}}, nil
+		return a.text(func(ctx context.Context, w io.Writer, flush func()) error {
+			return a.svc.CopyLog(ctx, who, in.Ref, in.Sheet, in.Step, in.Follow, w, flush)
+		}), nil
 	})
+}
+
+// text streams a log.
+func (a *API) text(do func(ctx context.Context, w io.Writer, flush func()) error) *huma.StreamResponse {
+	return &huma.StreamResponse{Body: func(c huma.Context) {
+		c.SetHeader("Content-Type", "text/plain; charset=utf-8")
+		w := c.BodyWriter()
+		flush := func() {
+			if f, ok := w.(http.Flusher); ok {
+				f.Flush()
+			}
+		}
+		ctx, cancel := a.until(c.Context())
+		defer cancel()
+		if err := do(ctx, w, flush); err != nil {
+			_, _ = w.Write([]byte("\n[the log ends here: " + err.Error() + "]\n")) // whoever asked may be gone
+		}
+	}}
 }
 
 // until ends with the request and with the service.
@@ -237,7 +243,7 @@ func (a *API) until(ctx context.Context) (context.Context, context.CancelFunc) {
 // event's id, and a watcher that comes back with Last-Event-ID misses none; a
 // change without an entry (a log grew, a step began) is told as it happens.
 func (a *API) eventRoute() {
-	sse.Register(a.huma, op("GET", "/events", "watch-events", "Watch what changes, by server-sent events"), map[string]any{
+	sse.Register(a.huma, op("GET", "/events", "watch-events", "Watch what changes, by server-sent events", policy.SeeSelf), map[string]any{
 		"journal": wire.JournalEntry{}, "change": wire.Change{}, "pulse": wire.Pulse{},
 	}, func(ctx context.Context, in *struct {
 		After string `header:"Last-Event-ID"`
@@ -264,7 +270,7 @@ func (a *API) watch(ctx context.Context, who service.Actor, after string, send s
 	}
 	for {
 		for {
-			entries, err := a.svc.Journal(ctx, who, cursor, "", 200)
+			entries, err := a.svc.Journal(ctx, who, service.JournalQuery{After: cursor, Limit: 200})
 			if err != nil {
 				return
 			}

@@ -10,6 +10,8 @@ import (
 	"github.com/gin-gonic/gin"
 	"github.com/gorilla/websocket"
 
+	"yardbench/internal/core/policy"
+	"yardbench/internal/service"
 	"yardbench/internal/steward"
 	"yardbench/internal/wire"
 )
@@ -26,27 +28,17 @@ var upgrader = websocket.Upgrader{HandshakeTimeout: 10 * time.Second, ReadBuffer
 // sessionRoute is the WebSocket behind terminals and runs. See wire.Run for
 // what goes over it.
 func (a *API) sessionRoute() {
-	o := op("GET", "/workspaces/{workspace}/session", "open-session", "Open a terminal or run a command, over WebSocket")
+	o := op("GET", "/workspaces/{workspace}/session", "open-session", "Open a terminal or run a command, over WebSocket", policy.UseWorkspace)
 	o.Description = "Upgrades to WebSocket. The first message is a Run as text; after it binary messages go both ways, each a byte of kind and its content. A refusal is one binary message of kind p with a problem as JSON."
 	o.Parameters = []*huma.Param{{Name: "workspace", In: "path", Required: true, Schema: &huma.Schema{Type: "string"}}}
 	o.Responses = map[string]*huma.Response{"101": {Description: "Upgraded"}, "401": {Description: "Not signed in"}}
 	a.huma.OpenAPI().AddOperation(&o)
 	a.engine.GET("/api/v1/workspaces/:workspace/session", func(c *gin.Context) {
-		who, err := a.svc.Authenticate(c.Request.Context(), token(c.Request))
-		if err != nil {
-			write(c.Writer, asProblem(err))
+		who, ws := a.upgrade(c, policy.UseWorkspace)
+		if ws == nil {
 			return
-		}
-		if !websocket.IsWebSocketUpgrade(c.Request) {
-			write(c.Writer, newProblem(http.StatusUpgradeRequired, "this address speaks WebSocket").(*wire.Problem))
-			return
-		}
-		ws, err := upgrader.Upgrade(c.Writer, c.Request, nil)
-		if err != nil {
-			return // the upgrader has answered
 		}
 		defer ws.Close()
-		ws.SetReadLimit(maxBody)
 		s := &socket{ws: ws}
 		var in wire.Run
 		_ = ws.SetReadDeadline(time.Now().Add(10 * time.Second)) // a failure shows at the read
@@ -63,6 +55,29 @@ func (a *API) sessionRoute() {
 		defer conn.Stream.Close()
 		s.relay(ctx.Done(), conn)
 	})
+}
+
+// upgrade lets a signed-in person through to WebSocket; nil where it has
+// answered with a refusal.
+func (a *API) upgrade(c *gin.Context, action policy.Action) (service.Actor, *websocket.Conn) {
+	who, err := a.svc.Authenticate(c.Request.Context(), token(c.Request))
+	if err == nil && policy.Widest(who.Role, action) == 0 {
+		err = newProblem(http.StatusForbidden, "your role, "+string(who.Role)+", does not allow this: "+string(action))
+	}
+	if err != nil {
+		write(c.Writer, asProblem(err))
+		return who, nil
+	}
+	if !websocket.IsWebSocketUpgrade(c.Request) {
+		write(c.Writer, newProblem(http.StatusUpgradeRequired, "this address speaks WebSocket").(*wire.Problem))
+		return who, nil
+	}
+	ws, err := upgrader.Upgrade(c.Writer, c.Request, nil)
+	if err != nil {
+		return who, nil // the upgrader has answered
+	}
+	ws.SetReadLimit(maxBody)
+	return who, ws
 }
 
 func asProblem(err error) *wire.Problem {

@@ -40,6 +40,15 @@ func cells(values []string) table.Row {
 
 func (t *aligned) row(values ...string) { t.w.AppendRow(cells(values)) }
 
+// right aligns columns, numbered from 1, to the right.
+func (t *aligned) right(columns ...int) {
+	var cs []table.ColumnConfig
+	for _, c := range columns {
+		cs = append(cs, table.ColumnConfig{Number: c, Align: text.AlignRight, AlignHeader: text.AlignRight})
+	}
+	t.w.SetColumnConfigs(cs)
+}
+
 func (t *aligned) print() {
 	for _, l := range strings.Split(t.w.Render(), "\n") {
 		fmt.Fprintln(t.out, strings.TrimRight(l, " "))

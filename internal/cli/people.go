@@ -3,6 +3,7 @@ package cli
 import (
 	"bufio"
 	"fmt"
+	"net/url"
 	"os"
 	"strings"
 
@@ -90,65 +91,6 @@ func (a *app) signOut() *cobra.Command {
 	}
 }
 
-func (a *app) secret() *cobra.Command {
-	c := &cobra.Command{Use: "secret", Short: "Your secrets: given to your terminals, runs and set-up commands"}
-	c.AddCommand(
-		&cobra.Command{
-			Use: "put NAME", Short: "Set a secret, read from the terminal without echo or from standard input",
-			Example: "  yardbench secret put TIDE_API_KEY\n  yardbench secret put TIDE_API_KEY < key-file", Args: cobra.ExactArgs(1),
-			RunE: func(cmd *cobra.Command, args []string) error {
-				api, err := a.client()
-				if err != nil {
-					return err
-				}
-				value, err := a.readHidden("Value of " + args[0] + ": ")
-				if err != nil {
-					return err
-				}
-				if err := api.PutSecret(cmd.Context(), args[0], value); err != nil {
-					return err
-				}
-				fmt.Fprintf(a.err, "%s is set; terminals and runs opened from now on have it\n", args[0])
-				return nil
-			},
-		},
-		&cobra.Command{
-			Use: "list", Short: "List the names of your secrets", Example: "  yardbench secret list", Args: cobra.NoArgs,
-			RunE: func(cmd *cobra.Command, _ []string) error {
-				api, err := a.client()
-				if err != nil {
-					return err
-				}
-				secrets, err := api.Secrets(cmd.Context())
-				if err != nil {
-					return err
-				}
-				return a.print(secrets, func() {
-					if len(secrets) == 0 {
-						fmt.Fprintln(a.out, "you have no secrets; set one with: yardbench secret put NAME")
-						return
-					}
-					t := newTable(a.out, "NAME", "VERSION", "SET")
-					for _, s := range secrets {
-						t.row(s.Name, fmt.Sprint(s.Version), when(s.UpdatedAt))
-					}
-					t.print()
-				})
-			},
-		},
-		&cobra.Command{
-			Use: "remove NAME", Short: "Remove a secret", Example: "  yardbench secret remove TIDE_API_KEY", Args: cobra.ExactArgs(1),
-			RunE: func(cmd *cobra.Command, args []string) error {
-				api, err := a.client()
-				if err != nil {
-					return err
-				}
-				return api.DropSecret(cmd.Context(), args[0])
-			},
-		})
-	return c
-}
-
 func (a *app) credential() *cobra.Command {
 	c := &cobra.Command{Use: "credential", Short: "What you sign in to git hosts with"}
 	var username string
@@ -192,9 +134,13 @@ func (a *app) repos() *cobra.Command {
 					fmt.Fprintln(a.out, "no repository is registered; an operator does so with: yardbench repos add ADDRESS")
 					return
 				}
-				t := newTable(a.out, "REPOSITORY", "DEFAULT BRANCH", "ADDRESS")
+				t := newTable(a.out, "REPOSITORY", "DEFAULT BRANCH", "PUSHES", "ADDRESS")
 				for _, r := range rs {
-					t.row(r.Name, r.DefaultBranch, r.URL)
+					pushes := "not told"
+					if r.SignsPushes {
+						pushes = "signed"
+					}
+					t.row(r.Name, r.DefaultBranch, pushes, r.URL)
 				}
 				t.print()
 			})
@@ -217,6 +163,212 @@ func (a *app) repos() *cobra.Command {
 		},
 	}
 	add.Flags().StringVar(&in.Name, "name", "", "what to call it (default: the last part of the address)")
-	c.AddCommand(add)
+	key := &cobra.Command{
+		Use: "push-key REPOSITORY", Short: "Make a fresh key for the git host to sign the news of pushes with (operators)",
+		Long:    "Make a fresh key for the git host to sign the news of pushes with, so that prebuilds follow pushes. It is shown this once. docs/pushes.md describes what the git host sends.",
+		Example: "  yardbench repos push-key tide-board", Args: cobra.ExactArgs(1), ValidArgsFunction: a.repositoryNames,
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+			k, err := api.NewPushKey(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.print(k, func() { fmt.Fprintln(a.out, k.Key) })
+		}),
+	}
+	c.AddCommand(add, key)
+	return c
+}
+
+func (a *app) people() *cobra.Command {
+	c := &cobra.Command{
+		Use: "people", Short: "The people and teams you may see", Example: "  yardbench people\n  yardbench people enrol --role developer --team Harbour", Args: cobra.NoArgs,
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
+			ps, err := api.People(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return a.print(ps, func() {
+				t := newTable(a.out, "NAME", "FULL NAME", "ROLE", "TEAM", "")
+				for _, p := range ps {
+					t.row(p.Name, p.FullName, p.Role, p.Team, map[bool]string{true: "closed"}[p.Closed])
+				}
+				t.print()
+			})
+		}),
+	}
+	var in wire.NewEnrolment
+	enrol := &cobra.Command{
+		Use: "enrol", Short: "Make a link by which somebody sets up their account, or a new password (operators)",
+		Example: "  yardbench people enrol --role developer --team Harbour\n  yardbench people enrol --for ingrid", Args: cobra.NoArgs,
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
+			e, err := api.Enrol(cmd.Context(), in)
+			if err != nil {
+				return err
+			}
+			return a.print(e, func() {
+				what := "a new account: " + e.Role
+				if e.Team != "" {
+					what += ", " + e.Team
+				}
+				if e.Person != "" {
+					what = "a new password for " + e.Person
+				}
+				fmt.Fprintf(a.out, "%s\nfor %s; it can be used once, until %s\n", e.Link, what, when(e.ExpiresAt))
+			})
+		}),
+	}
+	enrol.Flags().StringVar(&in.Role, "role", "", "operator, lead, developer or auditor (default: developer)")
+	enrol.Flags().StringVar(&in.Team, "team", "", "their team")
+	enrol.Flags().StringVar(&in.Person, "for", "", "somebody who has an account: the link sets a new password")
+	enrol.Flags().IntVar(&in.Hours, "hours", 0, "how long it can be used (default 72)")
+	var role, team string
+	set := &cobra.Command{
+		Use: "set NAME", Short: "Change somebody's role or team (operators)", Example: "  yardbench people set ingrid --role lead --team Timetable", Args: cobra.ExactArgs(1),
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+			ch := wire.PersonChange{Role: role}
+			if cmd.Flags().Changed("team") {
+				ch.Team = &team
+			}
+			return a.changed(cmd, api, args[0], ch)
+		}),
+	}
+	set.Flags().StringVar(&role, "role", "", "operator, lead, developer or auditor")
+	set.Flags().StringVar(&team, "team", "", "their team; empty for none")
+	account := func(use, short string, closed bool) *cobra.Command {
+		return &cobra.Command{Use: use + " NAME", Short: short, Example: "  yardbench people " + use + " ingrid", Args: cobra.ExactArgs(1),
+			RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+				return a.changed(cmd, api, args[0], wire.PersonChange{Closed: &closed})
+			})}
+	}
+	teams := &cobra.Command{
+		Use: "teams", Short: "List the teams", Example: "  yardbench people teams", Args: cobra.NoArgs,
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
+			ts, err := api.Teams(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return a.print(ts, func() {
+				for _, t := range ts {
+					fmt.Fprintln(a.out, clean(t.Name))
+				}
+			})
+		}),
+	}
+	addTeam := &cobra.Command{
+		Use: "add-team NAME", Short: "Add a team (operators)", Example: "  yardbench people add-team Harbour", Args: cobra.ExactArgs(1),
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+			t, err := api.AddTeam(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.print(t, func() { fmt.Fprintln(a.out, "team "+t.Name+" is added") })
+		}),
+	}
+	c.AddCommand(enrol, set, account("close", "Close somebody's account: they are signed out and may not sign in (operators)", true),
+		account("open", "Open a closed account again (operators)", false), teams, addTeam)
+	return c
+}
+
+func (a *app) changed(cmd *cobra.Command, api *client.Client, name string, ch wire.PersonChange) error {
+	p, err := api.ChangePerson(cmd.Context(), name, ch)
+	if err != nil {
+		return err
+	}
+	return a.print(p, func() {
+		state := "may sign in"
+		if p.Closed {
+			state = "may not sign in"
+		}
+		fmt.Fprintf(a.out, "%s is %s", p.Name, p.Role)
+		if p.Team != "" {
+			fmt.Fprintf(a.out, ", team %s", p.Team)
+		}
+		fmt.Fprintln(a.out, ", and "+state)
+	})
+}
+
+// enrol sets up one's own account by a link.
+func (a *app) enrol() *cobra.Command {
+	var in wire.EnrolmentUse
+	c := &cobra.Command{
+		Use: "enrol LINK", Short: "Set up your account, or a new password, by the link an operator gave you",
+		Long:    "Set up your account, or a new password, by the link an operator gave you. The password is read from the terminal without echo, or from standard input.",
+		Example: "  yardbench enrol 'http://127.0.0.1:7080/enrol#yb_link_…' --as ingrid --full-name 'Ingrid Solheim' --email ingrid@skerryline.example", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			u, err := url.Parse(args[0])
+			if err != nil || u.Fragment == "" || u.Host == "" {
+				return usage{fmt.Errorf("%q is no enrolment link; put it in quotes, with what stands behind the #", args[0])}
+			}
+			address := (&url.URL{Scheme: u.Scheme, Host: u.Host, Path: strings.TrimSuffix(u.Path, "/enrol")}).String()
+			api, err := client.New(address, "")
+			if err != nil {
+				return usage{err}
+			}
+			in.Key = u.Fragment
+			if _, err := api.Offer(cmd.Context(), in.Key); err != nil {
+				return err
+			}
+			if in.Password, err = a.readHidden("Choose a password: "); err != nil {
+				return err
+			}
+			p, err := api.UseEnrolment(cmd.Context(), in)
+			if err != nil {
+				return err
+			}
+			return a.print(p, func() {
+				fmt.Fprintf(a.out, "%s is set up (%s); sign in with: yardbench sign-in %s --as %s\n", p.Name, p.Role, address, p.Name)
+			})
+		},
+	}
+	c.Flags().StringVar(&in.Name, "as", "", "the name to sign in with: lower-case letters and digits")
+	c.Flags().StringVar(&in.FullName, "full-name", "", "the name that stands on your commits")
+	c.Flags().StringVar(&in.Email, "email", "", "the address that stands on your commits")
+	return c
+}
+
+func (a *app) token() *cobra.Command {
+	c := &cobra.Command{Use: "token", Short: "Your sign-ins, and tokens for programs"}
+	var days int
+	mk := &cobra.Command{
+		Use: "make NAME", Short: "Make a token; it is shown this once", Example: "  yardbench token make 'nightly report' --days 90", Args: cobra.ExactArgs(1),
+		Long: "Make a token for a program: it may do what you may, until it expires or you end it. Give it to the program as YARDBENCH_TOKEN, with YARDBENCH_ADDRESS.",
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+			t, err := api.MakeToken(cmd.Context(), wire.NewToken{Name: args[0], Days: days})
+			if err != nil {
+				return err
+			}
+			return a.print(t, func() { fmt.Fprintf(a.out, "%s\n", t.Value) })
+		}),
+	}
+	mk.Flags().IntVar(&days, "days", 0, "how long it can be used (default 30)")
+	c.AddCommand(mk, &cobra.Command{
+		Use: "list", Short: "List your sign-ins and tokens", Example: "  yardbench token list", Args: cobra.NoArgs,
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
+			ts, err := api.Tokens(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return a.print(ts, func() {
+				t := newTable(a.out, "ID", "WHAT", "SINCE", "UNTIL", "LAST USED")
+				for _, k := range ts {
+					what := map[string]string{"console": "console sign-in", "cli": "command-line sign-in", "token": "token " + k.Name}[k.Door]
+					if k.Current {
+						what += " (this one)"
+					}
+					used := "never"
+					if k.LastUsedAt != nil {
+						used = when(*k.LastUsedAt)
+					}
+					t.row(k.ID, what, when(k.CreatedAt), when(k.ExpiresAt), used)
+				}
+				t.print()
+			})
+		}),
+	}, &cobra.Command{
+		Use: "end ID", Short: "End one of your sign-ins or tokens", Example: "  yardbench token end 4kq2…", Args: cobra.ExactArgs(1),
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+			return api.EndToken(cmd.Context(), args[0])
+		}),
+	})
 	return c
 }

@@ -4,11 +4,10 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"net/netip"
 	"os"
-	"os/user"
+	"path/filepath"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -18,7 +17,6 @@ import (
 	"yardbench/internal/demo"
 	"yardbench/internal/serve"
 	"yardbench/internal/service"
-	"yardbench/internal/store"
 )
 
 // serviceFlags are those of the service, here and in the demo.
@@ -30,6 +28,8 @@ func serviceFlags(c *cobra.Command, config *serve.Config, addresses *string) {
 	c.Flags().StringVar(&config.DataDir, "data", "yardbench-data", "the data directory: records, keys, mirrors, logs")
 	c.Flags().StringVar(&config.Listen, "listen", "127.0.0.1:7080", "where the HTTP door listens")
 	c.Flags().StringVar(&config.Engine, "engine", engine, "the container engine")
+	c.Flags().StringVar(&config.Address, "public-address", "", "the console's address as people reach it (default: where it listens)")
+	c.Flags().StringVar(&config.PortForm, "port-address", "", "the address of workspaces' ports, with a * for the name of one, on another host than the console's (default: http://*.ports.localhost and the door's port)")
 	c.Flags().StringVar(addresses, "addresses", "10.213.0.0/16", "the IPv4 range that workspaces' networks are cut from, 32 addresses each")
 }
 
@@ -45,44 +45,29 @@ func (a *app) runService(ctx context.Context, config serve.Config, addresses str
 
 func (a *app) serve() *cobra.Command {
 	var config serve.Config
-	var addresses, first string
+	var addresses string
 	c := &cobra.Command{
 		Use: "serve", Short: "Run the service",
-		Example: "  yardbench serve --data /var/lib/yardbench --first-operator astrid < password-file\n" +
-			"  yardbench serve --data /var/lib/yardbench --engine unix:///var/run/docker.sock",
+		Long: "Run the service. Its first start prints an enrolment link, by which the first operator sets up their account; they make links for others.",
+		Example: "  yardbench serve --data /var/lib/yardbench --engine unix:///var/run/docker.sock\n" +
+			"  yardbench serve --public-address https://bench.skerryline.example --port-address 'https://*.ports.skerryline.example'",
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			config.Prepare = func(ctx context.Context, s *service.Service) error { return a.firstOperator(ctx, s, first) }
+			config.Prepare = func(ctx context.Context, s *service.Service) error { return a.firstOperator(ctx, s) }
 			return a.runService(cmd.Context(), config, addresses)
 		},
 	}
 	serviceFlags(c, &config, &addresses)
-	c.Flags().StringVar(&first, "first-operator", "", "on the first start: the name of the first operator; their password is read like sign-in's")
 	return c
 }
 
-// firstOperator adds the first person to a service that knows nobody.
-func (a *app) firstOperator(ctx context.Context, s *service.Service, name string) error {
-	people, err := s.Store.Read().People(ctx)
-	if err != nil {
-		return err
+// firstOperator prints the way in to a service that knows nobody.
+func (a *app) firstOperator(ctx context.Context, s *service.Service) error {
+	link, needed, err := s.FirstEnrolment(ctx)
+	if err == nil && needed {
+		fmt.Fprintf(a.out, "nobody can sign in yet: the first operator sets up their account at\n  %s\nwithin 72 hours, once; after that, starting the service again makes another\n", link)
 	}
-	switch {
-	case len(people) > 0:
-		return nil
-	case name == "":
-		return errors.New("nobody can sign in to this service yet; start it once with --first-operator NAME")
-	}
-	password, err := a.readHidden("Password for " + name + ": ")
-	if err != nil {
-		return err
-	}
-	full := name
-	if u, err := user.Current(); err == nil && u.Name != "" && u.Username == name {
-		full = u.Name
-	}
-	host, _ := os.Hostname() // an empty one still makes an address for commits
-	return s.AddPerson(ctx, store.Person{Name: name, FullName: full, Email: name + "@" + host, Role: "operator"}, password)
+	return err
 }
 
 func (a *app) openapi() *cobra.Command {
@@ -106,25 +91,38 @@ func (a *app) openapi() *cobra.Command {
 // demo runs the parts of the demo; `make demo` calls them.
 func (a *app) demo() *cobra.Command {
 	c := &cobra.Command{Use: "demo", Short: "The parts of the demo: Skerry Line", Hidden: true}
-	var dir, listen string
+	var dir, listen, notify string
 	host := &cobra.Command{
 		Use: "git-host", Short: "Run the git-host stand-in", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return demo.RunGitHost(cmd.Context(), dir, listen, func(address string) { fmt.Fprintln(a.out, "the git host is at "+address) })
+			return demo.RunGitHost(cmd.Context(), dir, listen, notify, func(address string) { fmt.Fprintln(a.out, "the git host is at "+address) })
 		},
 	}
 	host.Flags().StringVar(&dir, "data", "git-host", "where its repositories stand")
+	host.Flags().StringVar(&notify, "notify", "", "the service that it tells of pushes")
 	host.Flags().StringVar(&listen, "listen", "127.0.0.1:7081", "where it listens")
 	var config serve.Config
 	var addresses, git string
+	var past bool
 	svc := &cobra.Command{
 		Use: "service", Short: "Run the service with Skerry Line's people and repositories", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			config.Prepare = func(ctx context.Context, s *service.Service) error { return demo.Fill(ctx, s, git) }
+			var clock demo.Clock
+			config.Now, config.Rules = clock.Now, demo.Rules
+			if _, err := os.Stat(filepath.Join(config.DataDir, "yardbench.db")); past && err != nil {
+				clock.Begin() // its journal begins in the past, and never runs backwards
+			}
+			config.Prepare = func(ctx context.Context, s *service.Service) error {
+				if past {
+					return demo.FillPast(ctx, s, &clock, git)
+				}
+				return demo.Fill(ctx, s, git)
+			}
 			return a.runService(cmd.Context(), config, addresses)
 		},
 	}
 	serviceFlags(svc, &config, &addresses)
+	svc.Flags().BoolVar(&past, "past", false, "with thirty days of invented past")
 	svc.Flags().StringVar(&git, "git-host", "http://git.skerryline.localhost:7081", "the git-host stand-in")
 	var engine, tar string
 	base := &cobra.Command{
@@ -141,6 +139,14 @@ func (a *app) demo() *cobra.Command {
 			return demo.Clear(ctx, a.address)
 		},
 	}
-	c.AddCommand(host, svc, base, clear)
+	furnish := &cobra.Command{
+		Use: "furnish", Short: "Prepare images, and bring up three workspaces", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			ctx, cancel := context.WithTimeout(cmd.Context(), 10*time.Minute)
+			defer cancel()
+			return demo.Furnish(ctx, a.address, func(s string) { fmt.Fprintln(a.err, "demo: "+s) })
+		},
+	}
+	c.AddCommand(host, svc, base, furnish, clear)
 	return c
 }

@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"yardbench/internal/client"
+	"yardbench/internal/core/rules"
 	"yardbench/internal/wire"
 )
 
@@ -43,39 +44,128 @@ func (a *app) names(cmd *cobra.Command, args []string, _ string) (out []string, 
 	return out, cobra.ShellCompDirectiveNoFileComp
 }
 
+// repositoryNames completes the names of repositories.
+func (a *app) repositoryNames(cmd *cobra.Command, args []string, _ string) (out []string, _ cobra.ShellCompDirective) {
+	if api, err := a.client(); err == nil && len(args) == 0 {
+		rs, _ := api.Repositories(cmd.Context()) // completion that fails completes nothing
+		for _, r := range rs {
+			out = append(out, r.Name)
+		}
+	}
+	return out, cobra.ShellCompDirectiveNoFileComp
+}
+
+// preflight says what a launch would come to.
+func (a *app) preflight(p wire.Preflight) {
+	line := func(k, format string, args ...any) {
+		fmt.Fprintf(a.out, "%-12s%s\n", k, clean(fmt.Sprintf(format, args...)))
+	}
+	line("launch", "%s at %s (%.10s)", p.Repository, p.Branch, p.Commit)
+	line("definition", "%s, image from %s, folder %s", p.Definition, p.Image, p.Folder)
+	if len(p.SetUp) > 0 {
+		line("set-up", "%s", strings.Join(p.SetUp, ", "))
+	}
+	for _, f := range p.Findings {
+		line("finding", "%s", f)
+	}
+	if p.Prepared != nil {
+		line("prepared", "image %d of %s", p.Prepared.Number, behind(*p.Prepared))
+	} else {
+		line("prepared", "none: %s", p.Scratch)
+	}
+	if p.UsualMS > 0 {
+		line("ready in", "%s usually, %s at worst of 19 in 20", took(time.Duration(p.UsualMS)*time.Millisecond), took(time.Duration(p.SlowMS)*time.Millisecond))
+	} else {
+		line("ready in", "not known: nobody has launched it so yet")
+	}
+	line("size", "%s, %s an hour, its disk with it", p.Size, money(p.HourMicros, p.Currency))
+	line("rest", "after %s without a sign of work", rules.Duration(time.Duration(p.RestAfterS)*time.Second))
+	for _, m := range p.Missing {
+		line("missing", "secret %s: %s; give it with: yardbench secret put %s --for %s", m.Name, m.Description, m.Name, p.Repository)
+	}
+	for _, l := range p.Limits {
+		mark := ""
+		if l.Over {
+			mark = " — over"
+		}
+		line("limit", "%s, %s: %s%s", l.Kind, l.Whose, l.Text, mark)
+	}
+	if p.Refused {
+		fmt.Fprintln(a.out, a.paint(text.FgRed, "it would be refused: a limit is exceeded"))
+	}
+}
+
+// behind says how old a prepared image is.
+func behind(p wire.Prepared) string {
+	s := when(p.MadeAt)
+	switch p.Behind {
+	case 0:
+		return s + ", at the branch's head"
+	case 1:
+		return s + ", 1 commit behind"
+	}
+	return fmt.Sprintf("%s, %d commits behind", s, p.Behind)
+}
+
+// money writes millionths of a currency's unit, to the cent where that says it.
+func money(micros int64, currency string) string {
+	if micros%10_000 != 0 && micros < 1_000_000 {
+		return fmt.Sprintf("%s %s", rules.Money((micros+50)/100*100).Decimal(), currency)
+	}
+	return fmt.Sprintf("%d.%02d %s", (micros+5_000)/1_000_000, (micros+5_000)/10_000%100, currency)
+}
+
 func (a *app) launch() *cobra.Command {
 	var in wire.Launch
-	var detach bool
+	var detach, dry bool
+	var rest string
 	c := &cobra.Command{
 		Use: "launch REPOSITORY", Short: "Launch a workspace and watch it come up",
 		Long:    "Launch a workspace from a repository's own environment definition and watch it come up, step by step. Ctrl-C leaves it coming up.",
-		Example: "  yardbench launch tide-board\n  yardbench launch tide-board --branch storm-warnings --name storm", Args: cobra.ExactArgs(1),
+		Example: "  yardbench launch tide-board\n  yardbench launch tide-board --branch storm-warnings --name storm\n  yardbench launch tide-board --size large --rest-after 2h --dry-run", Args: cobra.ExactArgs(1),
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
 			in.Repository = args[0]
+			if rest != "" {
+				d, err := rules.ParseDuration(rest)
+				if err != nil {
+					return usage{fmt.Errorf("--rest-after: %w", err)}
+				}
+				in.RestAfterS = int64(d / time.Second)
+			}
+			if dry {
+				p, err := api.Preflight(cmd.Context(), in)
+				if err != nil {
+					return err
+				}
+				if err := a.print(p, func() { a.preflight(p) }); err != nil || !p.Refused {
+					return err
+				}
+				return exit(exitRefused)
+			}
 			w, err := api.Launch(cmd.Context(), in)
 			if err != nil {
 				return err
 			}
 			if !a.json {
-				fmt.Fprintf(a.out, "%s is accepted: %s at %s (%.10s), from %s\n", w.Name, w.Repository, w.Branch, w.Commit, w.Definition)
+				fmt.Fprintf(a.out, "%s is accepted: %s at %s (%.10s), from %s, size %s at %s an hour\n", w.Name, w.Repository, w.Branch, w.Commit, w.Definition, w.Size, money(w.HourMicros, w.Currency))
+				if w.Prepared != nil {
+					fmt.Fprintf(a.out, "served by prepared image %d of %s\n", w.Prepared.Number, behind(*w.Prepared))
+				} else if w.Scratch != "" {
+					fmt.Fprintf(a.out, "from scratch: %s\n", w.Scratch)
+				}
 			}
 			if detach {
 				return a.print(w, func() { fmt.Fprintf(a.out, "see how it is with: yardbench show %s\n", w.Name) })
 			}
 			return a.follow(cmd.Context(), api, w)
 		}),
-		ValidArgsFunction: func(cmd *cobra.Command, args []string, _ string) (out []string, _ cobra.ShellCompDirective) {
-			if api, err := a.client(); err == nil && len(args) == 0 {
-				rs, _ := api.Repositories(cmd.Context()) // completion that fails completes nothing
-				for _, r := range rs {
-					out = append(out, r.Name)
-				}
-			}
-			return out, cobra.ShellCompDirectiveNoFileComp
-		},
+		ValidArgsFunction: a.repositoryNames,
 	}
 	c.Flags().StringVar(&in.Branch, "branch", "", "the branch (default: the repository's own)")
 	c.Flags().StringVar(&in.Name, "name", "", "the workspace's name (default: the repository's)")
+	c.Flags().StringVar(&in.Size, "size", "", "a size of the house rules (default: their usual one)")
+	c.Flags().StringVar(&rest, "rest-after", "", "put it to rest after so long without a sign of work, like 45min")
+	c.Flags().BoolVar(&dry, "dry-run", false, "only say what it would come to: definition, prepared image, time, price, secrets, limits")
 	c.Flags().BoolVar(&detach, "no-wait", false, "return as soon as it is accepted")
 	return c
 }
@@ -94,13 +184,13 @@ func (a *app) list() *cobra.Command {
 					fmt.Fprintln(a.out, "no workspaces; launch one with: yardbench launch REPOSITORY")
 					return
 				}
-				head := []string{"NAME", "STATE", "SINCE", "REPOSITORY", "BRANCH"}
+				head := []string{"NAME", "STATE", "SINCE", "REPOSITORY", "BRANCH", "SIZE", "AN HOUR", "SO FAR", "LAST 24 HOURS"}
 				if all {
 					head = append([]string{"OWNER"}, head...)
 				}
 				t := newTable(a.out, head...)
 				for _, w := range ws {
-					row := []string{w.Name, state(w), when(w.PhaseAt), w.Repository, w.Branch}
+					row := []string{w.Name, state(w), when(w.PhaseAt), w.Repository, w.Branch, w.Size, money(w.HourMicros, w.Currency), money(w.CostMicros, w.Currency), strip(w.Day, time.Now())}
 					if all {
 						row = append([]string{w.Owner}, row...)
 					}
@@ -110,8 +200,29 @@ func (a *app) list() *cobra.Command {
 			})
 		}),
 	}
-	c.Flags().BoolVar(&all, "all", false, "everybody's (operators)")
+	c.Flags().BoolVar(&all, "all", false, "everybody's whom you may see")
 	return c
+}
+
+// strip draws a day: a mark for each hour, # where it was worked in, - where
+// it only ran, . at rest.
+func strip(day []wire.Stretch, now time.Time) string {
+	var b strings.Builder
+	for h := 24; h > 0; h-- {
+		from, to := now.Add(-time.Duration(h)*time.Hour), now.Add(-time.Duration(h-1)*time.Hour)
+		mark := byte('.')
+		for _, s := range day {
+			if s.From.Before(to) && s.To.After(from) {
+				if s.State == "active" {
+					mark = '#'
+				} else if mark == '.' {
+					mark = '-'
+				}
+			}
+		}
+		b.WriteByte(mark)
+	}
+	return b.String()
 }
 
 func (a *app) show() *cobra.Command {
@@ -143,8 +254,22 @@ func (a *app) show() *cobra.Command {
 				line("repository", fmt.Sprintf("%s, branch %s, made from %.10s", w.Repository, w.Branch, w.Commit))
 				line("definition", w.Definition+", image from "+w.Image)
 				line("folder", w.Folder+", as "+w.User)
+				if w.Prepared != nil {
+					line("prepared", fmt.Sprintf("image %d of %s", w.Prepared.Number, behind(*w.Prepared)))
+				} else if w.Scratch != "" {
+					line("prepared", "none: "+w.Scratch)
+				}
+				line("size", fmt.Sprintf("%s: %s cores, %s memory, %s disk", w.Size, rules.Thousandths(w.CoresMilli), rules.Bytes(w.MemoryBytes), rules.Bytes(w.DiskBytes)))
+				line("cost", fmt.Sprintf("%s so far, %s of it idle; %s an hour", money(w.CostMicros, w.Currency), money(w.IdleMicros, w.Currency), money(w.HourMicros, w.Currency)))
+				if r := w.Rest; r != nil {
+					line("awake", fmt.Sprintf("%s at %s; put to rest at %s without another sign", r.LastSign, when(r.LastSignAt), when(r.StopsAt)))
+				}
+				if w.RemovesAt != nil {
+					line("removed", "on "+when(*w.RemovesAt)+", unless work in it exists nowhere else")
+				}
+				line("last 24 h", strip(w.Day, time.Now())+"   # worked in, - idle, . at rest")
 				if len(w.Ports) > 0 {
-					line("ports", strings.Trim(fmt.Sprint(w.Ports), "[]"))
+					line("ports", strings.Trim(fmt.Sprint(w.Ports), "[]")+"; see: yardbench ports "+w.Name)
 				}
 				if len(sheets) == 0 {
 					return

@@ -191,46 +191,15 @@ func (c *Client) Remove(ctx context.Context, ref string, discard bool) (wire.Wor
 	return call[wire.Workspace](ctx, c, "DELETE", workspace(ref, "?discard="+strconv.FormatBool(discard)), nil)
 }
 
-// Secrets lists the names of one's secrets.
-func (c *Client) Secrets(ctx context.Context) ([]wire.Secret, error) {
-	return call[[]wire.Secret](ctx, c, "GET", "/secrets", nil)
-}
-
-// PutSecret sets a secret.
-func (c *Client) PutSecret(ctx context.Context, name, value string) error {
-	_, err := call[nothing](ctx, c, "PUT", "/secrets/"+url.PathEscape(name), wire.SecretValue{Value: value})
-	return err
-}
-
-// DropSecret removes a secret.
-func (c *Client) DropSecret(ctx context.Context, name string) error {
-	_, err := call[nothing](ctx, c, "DELETE", "/secrets/"+url.PathEscape(name), nil)
-	return err
-}
-
 // PutGitCredential sets what one signs in to a git host with.
 func (c *Client) PutGitCredential(ctx context.Context, host string, in wire.GitCredential) error {
 	_, err := call[nothing](ctx, c, "PUT", "/git-credentials/"+url.PathEscape(host), in)
 	return err
 }
 
-// Journal lists journal entries after a number.
-func (c *Client) Journal(ctx context.Context, after int64, ref string) ([]wire.JournalEntry, error) {
-	return call[[]wire.JournalEntry](ctx, c, "GET", fmt.Sprintf("/journal?after=%d&workspace=%s", after, url.QueryEscape(ref)), nil)
-}
-
 // CopyLog writes a launch sheet's log to w; see the API for sheet and step.
 func (c *Client) CopyLog(ctx context.Context, ref string, sheet, step int, follow bool, w io.Writer) error {
-	res, err := c.do(ctx, "GET", workspace(ref, fmt.Sprintf("/log?sheet=%d&step=%d&follow=%t", sheet, step, follow)), nil, nil)
-	if err != nil {
-		return err
-	}
-	defer res.Body.Close()
-	_, err = io.Copy(w, res.Body)
-	if ctx.Err() != nil {
-		return ctx.Err()
-	}
-	return err
+	return c.copyText(ctx, workspace(ref, fmt.Sprintf("/log?sheet=%d&step=%d&follow=%t", sheet, step, follow)), w)
 }
 
 // Watch calls changed at the start and whenever something changed, until it

@@ -1,23 +1,12 @@
 package demo
 
-import (
-	"context"
+import "context"
 
-	"yardbench/internal/client"
-)
-
-// Clear removes every workspace of the demo's service at address, with
-// whatever is in it, and waits until they are gone.
+// Clear removes every workspace and prepared image of the demo's service at
+// address, with whatever is in it, and waits until they are gone.
 func Clear(ctx context.Context, address string) error {
-	c, err := client.New(address, "")
+	c, err := signedIn(ctx, address, People[0].Name)
 	if err != nil {
-		return err
-	}
-	in, err := c.SignIn(ctx, People[0].Name, Password)
-	if err != nil {
-		return err
-	}
-	if c, err = client.New(address, in.Token); err != nil {
 		return err
 	}
 	all, err := c.List(ctx, true)
@@ -29,8 +18,18 @@ func Clear(ctx context.Context, address string) error {
 			return err
 		}
 	}
-	return c.Watch(ctx, func() (bool, error) {
+	err = c.Watch(ctx, func() (bool, error) {
 		left, err := c.List(ctx, true)
 		return len(left) == 0, err
 	})
+	if err != nil {
+		return err
+	}
+	plans, err := c.Plans(ctx, "")
+	for _, p := range plans {
+		if err := c.DropPlan(ctx, p.Repository, p.Branch); err != nil {
+			return err
+		}
+	}
+	return err
 }

@@ -2,11 +2,13 @@ package demo
 
 import (
 	"context"
+	_ "embed"
 	"errors"
 	"fmt"
 	"net/http"
 	"strings"
 
+	"yardbench/internal/core/policy"
 	"yardbench/internal/repo"
 	"yardbench/internal/service"
 	"yardbench/internal/store"
@@ -14,41 +16,64 @@ import (
 )
 
 // Person is one of Skerry Line's people.
-type Person struct{ Name, FullName, Role string }
+type Person struct {
+	Name, FullName string
+	Role           policy.Role
+	Team           string
+}
+
+// Teams are Skerry Line's teams.
+var Teams = []string{"Timetable", "Harbour", "Fares", "Decks"}
 
 // People are Skerry Line's people, the first one its operator.
 var People = []Person{
-	{"astrid", "Astrid Holm", "operator"},
-	{"ingrid", "Ingrid Solheim", "developer"},
-	{"mats", "Mats Eide", "developer"},
-	{"runa", "Runa Vik", "lead"},
-	{"audun", "Audun Lie", "auditor"},
+	{"astrid", "Astrid Holm", policy.Operator, ""},
+	{"haldor", "Haldor Nes", policy.Operator, ""},
+	{"audun", "Audun Lie", policy.Auditor, ""},
+	{"runa", "Runa Vik", policy.Lead, "Timetable"},
+	{"ingrid", "Ingrid Solheim", policy.Developer, "Timetable"},
+	{"jonas", "Jonas Aune", policy.Developer, "Timetable"},
+	{"sigrid", "Sigrid Moe", policy.Developer, "Timetable"},
+	{"eskil", "Eskil Strand", policy.Developer, "Timetable"},
+	{"tuva", "Tuva Haugen", policy.Developer, "Timetable"},
+	{"solveig", "Solveig Berg", policy.Lead, "Harbour"},
+	{"mats", "Mats Eide", policy.Developer, "Harbour"},
+	{"torbjorn", "Torbjørn Rød", policy.Developer, "Harbour"},
+	{"liv", "Liv Sand", policy.Developer, "Harbour"},
+	{"hauk", "Hauk Tveit", policy.Developer, "Harbour"},
+	{"embla", "Embla Fosse", policy.Developer, "Harbour"},
+	{"bjarne", "Bjarne Lund", policy.Lead, "Fares"},
+	{"marit", "Marit Dahl", policy.Developer, "Fares"},
+	{"oddvar", "Oddvar Ness", policy.Developer, "Fares"},
+	{"nora", "Nora Bakke", policy.Developer, "Fares"},
+	{"even", "Even Myhre", policy.Developer, "Fares"},
+	{"gudrun", "Gudrun Vold", policy.Lead, "Decks"},
+	{"peder", "Peder Nygård", policy.Developer, "Decks"},
+	{"frida", "Frida Lie", policy.Developer, "Decks"},
+	{"aksel", "Aksel Brekke", policy.Developer, "Decks"},
+	{"vilde", "Vilde Øien", policy.Developer, "Decks"},
+	{"stian", "Stian Hegg", policy.Developer, "Decks"},
 }
 
 // Password is what everybody in the demo signs in with.
 const Password = "skerry-line"
 
+// Rules are Skerry Line's house rules.
+//
+//go:embed rules.yaml
+var Rules string
+
+// PushKey is what the git host signs the news of a repository's pushes with.
+func PushKey(repository string) string { return "skerry-push-" + repository }
+
 // Fill puts Skerry Line into a service, through the use cases that everybody
 // else goes through. What is there already stays as it is.
 func Fill(ctx context.Context, s *service.Service, gitHost string) error {
 	gitHost = strings.TrimRight(gitHost, "/")
-	for _, p := range People {
-		err := s.AddPerson(ctx, store.Person{Name: p.Name, FullName: p.FullName, Email: p.Name + "@skerryline.example", Role: p.Role}, Password)
-		if there(err) {
-			continue
-		}
-		if err != nil {
-			return fmt.Errorf("add %s: %w", p.Name, err)
-		}
-		who, err := s.Store.Read().PersonByName(ctx, p.Name)
-		if err == nil {
-			err = s.PutGitCredential(ctx, service.Actor{Person: who}, repo.Host(gitHost), wire.GitCredential{Username: p.Name, Password: GitToken(p.Name)})
-		}
-		if err != nil {
-			return fmt.Errorf("give %s a git credential: %w", p.Name, err)
-		}
+	if err := FillPeople(ctx, s, gitHost); err != nil {
+		return err
 	}
-	operator, err := s.Store.Read().PersonByName(ctx, People[0].Name)
+	operator, err := actor(ctx, s, People[0].Name)
 	if err != nil {
 		return err
 	}
@@ -56,12 +81,71 @@ func Fill(ctx context.Context, s *service.Service, gitHost string) error {
 		if _, err := s.Store.Read().RepositoryByName(ctx, name); err == nil {
 			continue
 		}
-		_, err := s.AddRepository(ctx, service.Actor{Person: operator}, wire.NewRepository{URL: gitHost + "/" + name + ".git"})
+		_, err := s.AddRepository(ctx, operator, wire.NewRepository{URL: gitHost + "/" + name + ".git"})
 		if err != nil && !there(err) {
 			return fmt.Errorf("register %s: %w", name, err)
 		}
+		if _, err := s.NewPushKey(ctx, operator, name, PushKey(name)); err != nil {
+			return err
+		}
 	}
 	return nil
+}
+
+// FillPeople puts Skerry Line's teams and people into a service.
+func FillPeople(ctx context.Context, s *service.Service, gitHost string) error {
+	if _, err := s.Store.Read().PersonByName(ctx, People[len(People)-1].Name); err == nil {
+		return nil
+	}
+	// Everybody's password is the same, and so is its hash: making one is
+	// meant to take long.
+	hash, err := service.HashPassword(Password)
+	if err != nil {
+		return err
+	}
+	for n, p := range People {
+		person := store.Person{Name: p.Name, FullName: p.FullName, Email: p.Name + "@skerryline.example", Role: p.Role, PasswordHash: hash}
+		if n == 0 {
+			err = s.AddPerson(ctx, person)
+			for _, team := range Teams {
+				operator, aerr := actor(ctx, s, p.Name)
+				if aerr != nil {
+					return aerr
+				}
+				if _, err := s.AddTeam(ctx, operator, wire.Team{Name: team}); err != nil && !there(err) {
+					return err
+				}
+			}
+		} else {
+			if p.Team != "" {
+				t, err := s.Store.Read().TeamByName(ctx, p.Team)
+				if err != nil {
+					return fmt.Errorf("team %s: %w", p.Team, err)
+				}
+				person.TeamID, person.Team = t.ID, t.Name
+			}
+			err = s.AddPerson(ctx, person)
+		}
+		if there(err) {
+			continue
+		}
+		if err != nil {
+			return fmt.Errorf("add %s: %w", p.Name, err)
+		}
+		a, err := actor(ctx, s, p.Name)
+		if err == nil {
+			err = s.PutGitCredential(ctx, a, repo.Host(gitHost), wire.GitCredential{Username: p.Name, Password: GitToken(p.Name)})
+		}
+		if err != nil {
+			return fmt.Errorf("give %s a git credential: %w", p.Name, err)
+		}
+	}
+	return nil
+}
+
+func actor(ctx context.Context, s *service.Service, name string) (service.Actor, error) {
+	p, err := s.Store.Read().PersonByName(ctx, name)
+	return service.Actor{Person: p}, err
 }
 
 func there(err error) bool {

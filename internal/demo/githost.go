@@ -4,12 +4,18 @@
 package demo
 
 import (
+	"bytes"
 	"context"
+	"crypto/hmac"
+	"crypto/sha256"
 	"crypto/subtle"
 	"embed"
+	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
+	"log/slog"
 	"net"
 	"net/http"
 	"net/http/cgi"
@@ -19,13 +25,15 @@ import (
 	"regexp"
 	"strings"
 	"time"
+
+	"yardbench/internal/wire"
 )
 
 //go:embed all:repositories
 var sources embed.FS
 
 // Repositories are those the git host starts with.
-var Repositories = []string{"tide-board", "berth-planner", "fare-desk"}
+var Repositories = []string{"tide-board", "berth-planner", "fare-desk", "deck-log", "chart-press", "route-notes"}
 
 // GitToken is what a person signs in to the git host with.
 func GitToken(person string) string { return "skerry-git-" + person }
@@ -33,7 +41,8 @@ func GitToken(person string) string { return "skerry-git-" + person }
 // RunGitHost runs the git-host stand-in until ctx ends: smart HTTP by git's
 // own http-backend (git-http-backend(1)), for Skerry Line's people only. Its
 // repositories are made on the first start. ready gets its address.
-func RunGitHost(ctx context.Context, dir, listen string, ready func(address string)) error {
+// It tells the service at notify, if that is set, of pushes.
+func RunGitHost(ctx context.Context, dir, listen, notify string, ready func(address string)) error {
 	dir, err := filepath.Abs(dir)
 	if err != nil {
 		return err
@@ -43,7 +52,7 @@ func RunGitHost(ctx context.Context, dir, listen string, ready func(address stri
 			return fmt.Errorf("make repository %s: %w", name, err)
 		}
 	}
-	handler, err := GitHost(dir)
+	handler, err := GitHost(dir, func() string { return notify })
 	if err != nil {
 		return err
 	}
@@ -63,8 +72,9 @@ func RunGitHost(ctx context.Context, dir, listen string, ready func(address stri
 
 var repositoryPath = regexp.MustCompile(`^/([a-z0-9-]+)\.git/(info/refs|git-upload-pack|git-receive-pack)$`)
 
-// GitHost serves the bare repositories under dir.
-func GitHost(dir string) (http.Handler, error) {
+// GitHost serves the bare repositories under dir. After a push it tells the
+// service whose address notify gives, if any.
+func GitHost(dir string, notify func() string) (http.Handler, error) {
 	out, err := exec.Command("git", "--exec-path").Output()
 	if err != nil {
 		return nil, fmt.Errorf("find git: %w", err)
@@ -96,8 +106,73 @@ func GitHost(dir string) (http.Handler, error) {
 		h := &cgi.Handler{Path: backend, Dir: dir, Stderr: os.Stderr,
 			Env: []string{"GIT_PROJECT_ROOT=" + dir, "GIT_HTTP_EXPORT_ALL=1", "REMOTE_USER=" + name, "GIT_CONFIG_NOSYSTEM=1", "HOME=/nonexistent",
 				"GIT_CONFIG_COUNT=1", "GIT_CONFIG_KEY_0=safe.directory", "GIT_CONFIG_VALUE_0=*"}}
+		if m[2] != "git-receive-pack" {
+			h.ServeHTTP(w, r)
+			return
+		}
+		bare := filepath.Join(dir, m[1]+".git")
+		before := heads(r.Context(), bare)
 		h.ServeHTTP(w, r)
+		for branch, commit := range heads(r.Context(), bare) {
+			if to := notify(); to != "" && before[branch] != commit {
+				go tell(to, wire.Push{Repository: "http://" + r.Host + "/" + m[1] + ".git", Branch: branch, Commit: commit}, PushKey(m[1]))
+			}
+		}
 	}), nil
+}
+
+// heads gives the commit of each branch.
+func heads(ctx context.Context, bare string) map[string]string {
+	out := map[string]string{}
+	list, err := exec.CommandContext(ctx, "git", "--git-dir="+bare, "for-each-ref", "--format=%(refname:lstrip=2) %(objectname)", "refs/heads").Output()
+	if err != nil {
+		slog.Error("list the branches", "repository", bare, "error", err)
+	}
+	for _, l := range strings.Split(string(list), "\n") {
+		if branch, commit, ok := strings.Cut(l, " "); ok {
+			out[branch] = commit
+		}
+	}
+	return out
+}
+
+// tell sends the news of a push, signed, three times at most. docs/pushes.md
+// describes its form.
+func tell(service string, news wire.Push, key string) {
+	body, err := json.Marshal(news)
+	if err != nil {
+		return
+	}
+	for try := range 3 {
+		time.Sleep(time.Duration(try) * 2 * time.Second)
+		at := time.Now().UTC().Format(time.RFC3339)
+		ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
+		req, err := http.NewRequestWithContext(ctx, http.MethodPost, service+"/api/v1/pushes", bytes.NewReader(body))
+		if err == nil {
+			req.Header.Set("Content-Type", "application/json")
+			req.Header.Set("Push-Time", at)
+			req.Header.Set("Push-Mark", PushMark(key, at, body))
+			var res *http.Response
+			if res, err = http.DefaultClient.Do(req); err == nil {
+				res.Body.Close()
+				if res.StatusCode < 300 {
+					cancel()
+					return
+				}
+				err = errors.New(res.Status)
+			}
+		}
+		cancel()
+		slog.Warn("tell of a push", "repository", news.Repository, "error", err)
+	}
+}
+
+// PushMark is the git host's own making of the mark: HMAC-SHA256 of the time,
+// a line feed and the body, in hexadecimal.
+func PushMark(key, at string, body []byte) string {
+	m := hmac.New(sha256.New, []byte(key))
+	fmt.Fprintf(m, "%s\n%s", at, body)
+	return hex.EncodeToString(m.Sum(nil))
 }
 
 // MakeRepository makes a bare repository with what stands under

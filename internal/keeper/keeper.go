@@ -35,11 +35,20 @@ type Keeper struct {
 	Bus          *live.Bus
 	DataDir      string // absolute: parts of it are mounted into workspaces
 	Installation string
+	Now          func() time.Time
+	// PortForm is the address of ports, with a * for the name of one, like
+	// http://*.ports.localhost:7080.
+	PortForm string
+	// Prebuilt, if set, is called when a run of a prebuild plan has ended.
+	Prebuilt func(plan string)
 
 	ctx     context.Context
 	mu      sync.Mutex
 	working map[string]*work
 	wg      sync.WaitGroup
+	house   house
+	alarms  alarms
+	pulses  pulses
 }
 
 // work is one workspace's keeper while it has something to do. There is at
@@ -69,11 +78,14 @@ func (k *Keeper) askTimeout() time.Duration { return time.Hour } // bounds one g
 // workspace once, and watches the yard until ctx ends. Wait waits for the end.
 func (k *Keeper) Run(ctx context.Context) error {
 	k.ctx, k.working = ctx, map[string]*work{}
-	all, err := k.Store.Read().Workspaces(ctx, "")
+	if k.Now == nil {
+		k.Now = time.Now
+	}
+	all, err := k.Store.Read().Workspaces(ctx)
 	if err != nil {
 		return err
 	}
-	k.Hub.Changed = func(link string) { k.Wake(workspaceOf(link)) }
+	k.Hub.Changed = k.stewardChanged
 	for _, w := range all {
 		for _, n := range []int{w.Body, w.NextBody} {
 			if n > 0 && w.Phase != lifecycle.Removing {
@@ -87,6 +99,7 @@ func (k *Keeper) Run(ctx context.Context) error {
 		k.Wake(w.ID)
 	}
 	k.wg.Go(k.watch)
+	k.wg.Go(func() { k.alarms.run(ctx, k.Now) })
 	return nil
 }
 
@@ -107,7 +120,7 @@ func (k *Keeper) watch() {
 		case <-time.After(wait):
 		}
 		wait = min(2*wait, 30*time.Second)
-		if all, err := k.Store.Read().Workspaces(k.ctx, ""); err == nil {
+		if all, err := k.Store.Read().Workspaces(k.ctx); err == nil {
 			for _, w := range all {
 				k.Wake(w.ID) // something may have happened unseen
 			}
@@ -198,8 +211,12 @@ func (k *Keeper) settle(id string, j *work) error {
 			return err
 		})
 		k.Bus.Publish(id)
-		if err != nil || next == nil {
+		if err != nil {
 			return err
+		}
+		if next == nil {
+			k.settled(id)
+			return nil
 		}
 		ctx, cancel := context.WithCancel(k.ctx)
 		k.mu.Lock()
@@ -271,7 +288,11 @@ func (k *Keeper) advance(tx *store.Tx, id string, seen yard.Observation) (*begun
 			key, title = "set-up/"+string(mv.Moment), string(mv.Moment)
 		}
 		if b.sheet, err = tx.CurrentSheet(k.ctx, id); err != nil || b.sheet.EndedAt != nil {
-			if b.sheet, err = tx.OpenSheet(k.ctx, id, lifecycle.StartSheet); err != nil {
+			kind := lifecycle.StartSheet
+			if mv.Action == lifecycle.RemoveAll {
+				kind = lifecycle.RemoveSheet
+			}
+			if b.sheet, err = tx.OpenSheet(k.ctx, id, kind); err != nil {
 				return nil, err
 			}
 		}
@@ -284,12 +305,15 @@ func (k *Keeper) advance(tx *store.Tx, id string, seen yard.Observation) (*begun
 var errLookAgain = errors.New("look again")
 
 func (k *Keeper) state(q store.Q, w store.Workspace) (lifecycle.State, error) {
-	s := lifecycle.State{Phase: w.Phase, Wanted: w.Wanted, Body: w.Body, NextBody: w.NextBody, Volume: w.Volume, NextVolume: w.NextVolume,
+	s := lifecycle.State{Prebuild: w.Kind == store.ForPrebuild, Phase: w.Phase, Wanted: w.Wanted, Body: w.Body, NextBody: w.NextBody, Volume: w.Volume, NextVolume: w.NextVolume,
 		HasImage: w.Target().Image != "", Over: map[definition.Moment]bool{}}
 	s.Seeded = w.SeededVolume >= s.TargetVolume()
 	for _, u := range w.Target().Definition.SetUp {
-		s.SetUp = append(s.SetUp, u.Moment)
+		if !s.Prebuild || u.Moment.BeforePerson() {
+			s.SetUp = append(s.SetUp, u.Moment)
+		}
 	}
+	prepared := w.Target().Prepared
 	if len(s.SetUp) == 0 {
 		return s, nil
 	}
@@ -311,6 +335,11 @@ func (k *Keeper) state(q store.Q, w store.Workspace) (lifecycle.State, error) {
 	}
 	for _, m := range s.SetUp {
 		// After a failure the specification runs none of those that follow.
+		// What a prebuild has run; new content since then is met again.
+		if prepared != nil && m.BeforePerson() && (m != definition.UpdateContent || prepared.Behind == 0) {
+			s.Over[m] = true
+			continue
+		}
 		s.Over[m] = failed || (once[m] && !m.EveryStart()) || now[m] || (w.Phase == lifecycle.Ready && w.NextBody == 0 && m.EveryStart() && !k.sheetOpen(q, w.ID))
 	}
 	return s, nil
@@ -346,6 +375,9 @@ func (k *Keeper) note(tx *store.Tx, w *store.Workspace, s lifecycle.State, mv li
 	}
 	if enter {
 		cause := ""
+		if w.Phase == lifecycle.Stopping && mv.Enter == lifecycle.Stopped {
+			cause = w.Cause // why it was put to rest
+		}
 		if w.Phase == lifecycle.Ready && mv.Enter == lifecycle.Stopped {
 			cause = "its container ended by itself"
 			if how := seen.Ends[w.Body]; how != "" {
@@ -353,7 +385,7 @@ func (k *Keeper) note(tx *store.Tx, w *store.Workspace, s lifecycle.State, mv li
 			}
 			w.Wanted = lifecycle.WantStopped
 		}
-		if err := tx.SetPhase(k.ctx, w, mv.Enter, "service", cause); err != nil {
+		if err := k.entered(tx, w, mv.Enter, cause); err != nil {
 			return err
 		}
 	}
@@ -405,6 +437,7 @@ func (k *Keeper) fail(w store.Workspace, cause error) error {
 	if w.Phase == lifecycle.Removing || w.Phase == lifecycle.Stopping {
 		text += "; ask again when the yard answers"
 	}
+	defer k.runOver(w)
 	slog.Warn("workspace failed", "workspace", w.ID, "phase", w.Phase, "cause", text)
 	if err := k.discard(w); err != nil {
 		slog.Warn("what a failure leaves could not be removed yet", "workspace", w.ID, "error", err)
@@ -422,6 +455,9 @@ func (k *Keeper) fail(w store.Workspace, cause error) error {
 			if err := tx.CloseSheet(k.ctx, sheet.ID, lifecycle.FailedStep, text); err != nil {
 				return err
 			}
+		}
+		if w.Kind == store.ForPrebuild {
+			return k.runFailed(tx, &w, text)
 		}
 		if w.Phase == lifecycle.Ready {
 			return tx.Journal(k.ctx, "workspace.rebuild-failed", w.ID, w.OwnerID, "service", map[string]any{"cause": text})

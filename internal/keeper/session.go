@@ -6,31 +6,16 @@ import (
 	"fmt"
 	"net/url"
 	"strconv"
+	"strings"
 
+	"yardbench/internal/core/secret"
 	"yardbench/internal/steward"
 	"yardbench/internal/store"
 )
 
-// SecretsOf opens a person's secrets, value by name.
-func (k *Keeper) SecretsOf(ctx context.Context, person string) (map[string]string, error) {
-	rows, err := k.Store.Read().Secrets(ctx, person)
-	if err != nil {
-		return nil, err
-	}
-	out := map[string]string{}
-	for _, r := range rows {
-		v, err := k.Vault.Open(r.Sealed, SecretPlace(person, r.Name, r.Version)...)
-		if err != nil {
-			return nil, err
-		}
-		out[r.Name] = v
-	}
-	return out, nil
-}
-
-// SecretPlace is what a person's sealed secret is bound to.
-func SecretPlace(person, name string, version int) []string {
-	return []string{"secret", person, name, strconv.Itoa(version)}
+// SecretPlace is what a sealed secret is bound to.
+func SecretPlace(level secret.Level, subject, name string, version int) []string {
+	return []string{"secret", string(level), subject, name, strconv.Itoa(version)}
 }
 
 // GitCredential opens what a person signs in to a git host with. None is no error.
@@ -66,7 +51,7 @@ func (k *Keeper) Session(ctx context.Context, w store.Workspace) (p steward.Proc
 	if err != nil {
 		return p, nil, err
 	}
-	secrets, err := k.SecretsOf(ctx, w.OwnerID)
+	given, err := k.Given(ctx, w)
 	if err != nil {
 		return p, nil, err
 	}
@@ -81,9 +66,27 @@ func (k *Keeper) Session(ctx context.Context, w store.Workspace) (p steward.Proc
 	for k, v := range def.SessionEnv {
 		p.Env[k] = v
 	}
-	mask = map[string]string{}
-	for k, v := range secrets {
-		p.Env[k], mask[k] = v, v
+	if w.PortKey != "" && k.PortForm != "" {
+		// The program inside finds out where its ports are to be reached.
+		p.Env["YARDBENCH_PORT_ADDRESS"] = k.PortAddress(w.PortKey, "{port}")
+		for _, port := range def.Ports {
+			n := strconv.Itoa(port)
+			p.Env["YARDBENCH_PORT_"+n+"_ADDRESS"] = k.PortAddress(w.PortKey, n)
+		}
+	}
+	mask, p.Secrets, p.Files = map[string]string{}, map[string]int{}, map[string]string{}
+	for _, g := range given {
+		v, err := k.Vault.Open(g.Sealed, SecretPlace(g.Level, g.SubjectID, g.Name, g.Version)...)
+		if err != nil {
+			return p, nil, err
+		}
+		mask[g.Name], p.Secrets[g.Name] = v, g.Version
+		if g.Form == secret.File {
+			p.Files[g.Name] = v
+			p.Env[g.Name+"_FILE"] = secret.FileFolder + "/" + g.Name
+		} else {
+			p.Env[g.Name] = v
+		}
 	}
 	if cred.Password != "" {
 		mask["git credential"] = cred.Password
@@ -106,6 +109,11 @@ func (k *Keeper) ServeSteward(link string, r steward.Request, c *steward.Conn, p
 		var cred steward.GitCredential
 		if err == nil && r.Host != host {
 			err = fmt.Errorf("this workspace signs in at %s only, not at %s", host, r.Host)
+		}
+		if err == nil && w.Kind == store.ForPrebuild && w.SeededVolume > 0 {
+			// The plan's maker lends their credential to the clone, never to what
+			// the repository itself runs.
+			err = errors.New("set-up commands of a prebuild cannot sign in at the git host")
 		}
 		if err == nil {
 			if cred, err = k.GitCredential(ctx, w.OwnerID, host); err == nil && cred.Username == "" {
@@ -133,4 +141,9 @@ func (k *Keeper) hostOf(ctx context.Context, link string) (string, store.Workspa
 		return "", w, err
 	}
 	return u.Host, w, nil
+}
+
+// PortAddress is where a port of a workspace is to be reached.
+func (k *Keeper) PortAddress(key, port string) string {
+	return strings.Replace(k.PortForm, "*", key+"-"+port, 1)
 }

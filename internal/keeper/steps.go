@@ -105,6 +105,7 @@ func (d *doing) logged(ctx context.Context, b begun) error {
 var titles = map[lifecycle.Action]string{
 	lifecycle.MakeImage: "Image", lifecycle.MakeNetwork: "Network", lifecycle.MakeVolume: "Volume", lifecycle.MakeBody: "Container",
 	lifecycle.StartBody: "Start", lifecycle.AwaitSteward: "Steward connects", lifecycle.Clone: "Clone",
+	lifecycle.KeepImage:  "Keep as prepared image",
 	lifecycle.SwapBodies: "New container takes over", lifecycle.StopBodies: "Stop", lifecycle.RemoveAll: "Remove",
 }
 
@@ -160,6 +161,8 @@ func (d *doing) act(ctx context.Context, mv lifecycle.Move, body int, session st
 		return d.swap(ctx)
 	case lifecycle.RunSetUp:
 		return d.setUp(ctx, mv.Moment, body, session)
+	case lifecycle.KeepImage:
+		return d.keep(ctx, body)
 	case lifecycle.StopBodies:
 		return d.stop(ctx)
 	case lifecycle.RemoveAll:
@@ -187,6 +190,15 @@ func (k *Keeper) Tag(fingerprint string) string {
 // image builds the image, or makes sure the yard has it.
 func (d *doing) image(ctx context.Context) error {
 	plan := *d.w.Target()
+	if plan.Prepared != nil {
+		served, err := d.prepared(ctx, plan)
+		if served || err != nil {
+			return err
+		}
+	}
+	if plan.Scratch != "" {
+		fmt.Fprintf(d.log, "from scratch: %s\n", plan.Scratch)
+	}
 	def := plan.Definition
 	var img yard.Image
 	var err error
@@ -208,7 +220,7 @@ func (d *doing) image(ctx context.Context) error {
 	d.cached = img.Cached
 	d.set = func(_ *store.Tx, w *store.Workspace) error {
 		t := w.Target()
-		t.Image = img.Ref
+		t.Image, t.Prepared = img.Ref, nil
 		if t.Definition.User == "" {
 			t.Definition.User = img.User
 		}
@@ -321,7 +333,7 @@ func (d *doing) body(ctx context.Context, body, volume int) error {
 		return err
 	}
 	return d.Yard.MakeBody(ctx, yard.BodySpec{Workspace: d.w.ID, Number: body, Volume: volume, Folder: plan.Definition.Folder,
-		Hostname: d.w.Name, Image: plan.Image, Env: plan.Definition.Env, StewardDir: bin, LinkDir: link})
+		Hostname: d.w.Name, Image: plan.Image, Env: plan.Definition.Env, CoresMilli: d.w.CoresMilli, MemoryBytes: d.w.MemoryBytes, StewardDir: bin, LinkDir: link})
 }
 
 func (d *doing) clone(ctx context.Context, body, volume int, session steward.Process) error {
@@ -333,7 +345,7 @@ func (d *doing) clone(ctx context.Context, body, volume int, session steward.Pro
 	}
 	// A clone needs git's way out and nothing of the person's secrets.
 	session.Env = map[string]string{"GIT_TERMINAL_PROMPT": "0"}
-	c, err := d.Hub.Ask(ctx, linkID(d.w.ID, body), steward.Request{Kind: steward.CloneTo, Process: session, URL: r.URL, Branch: d.w.Branch})
+	c, err := d.Hub.Ask(ctx, linkID(d.w.ID, body), steward.Request{Kind: steward.CloneTo, Process: session, URL: r.URL, Branch: d.w.Branch, Prepared: d.w.Target().Prepared != nil})
 	if err != nil {
 		return d.lost(ctx, err)
 	}
@@ -410,6 +422,9 @@ func (d *doing) retire(ctx context.Context, body int) error {
 
 // dropImage takes away the name of an image we built, if nobody else uses it.
 func (d *doing) dropImage(ctx context.Context, p store.Plan) error {
+	if p.Prepared != nil {
+		return d.sweepPrepared(ctx, d.w.RepositoryID, d.w.ID)
+	}
 	if p.Definition.Build == nil || p.Image == "" {
 		return nil
 	}
@@ -450,6 +465,9 @@ func (d *doing) setUp(ctx context.Context, m definition.Moment, body int, sessio
 		return nil
 	}
 	text := strings.ReplaceAll(err.Error(), "\n", "; ")
+	if d.w.Kind == store.ForPrebuild {
+		return errors.New(text) // a prepared image whose set-up failed serves nobody
+	}
 	d.set = func(tx *store.Tx, w *store.Workspace) error {
 		return tx.SetCondition(d.ctx, *w, lifecycle.SetUpFailed, text)
 	}
@@ -504,6 +522,19 @@ func (d *doing) command(ctx context.Context, m definition.Moment, body, n int, c
 // stop ends what runs; a rebuild under way is given up with it.
 func (d *doing) stop(ctx context.Context) error {
 	w := d.w
+	var work *store.WorkState
+	if w.SeededVolume > 0 && w.Kind == store.ForPerson {
+		// Nothing changes while it is stopped: what is seen now holds until the
+		// next start, and decides whether it may be removed.
+		state, err := d.Look(ctx, w)
+		if err != nil {
+			return err
+		}
+		state.At = d.Now().UTC()
+		if work = &state; w.Work != nil && state.Problem != "" {
+			work = w.Work // this stop goes on after a cut: it was looked at before
+		}
+	}
 	err := d.tryFor(ctx, yardTimeout, func(ctx context.Context) error {
 		if w.NextBody > 0 {
 			if err := d.retire(ctx, w.NextBody); err != nil {
@@ -520,7 +551,10 @@ func (d *doing) stop(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	d.set = func(tx *store.Tx, w *store.Workspace) error { return d.endRebuild(tx, w) }
+	d.set = func(tx *store.Tx, w *store.Workspace) error {
+		w.Work = work
+		return d.endRebuild(tx, w)
+	}
 	*d.seen, err = d.Yard.Observe(ctx, w.ID)
 	return err
 }

@@ -132,6 +132,19 @@ func (m *Mirrors) Resolve(ctx context.Context, id, branch string) (string, error
 	return strings.TrimSpace(string(out)), nil
 }
 
+// Behind counts the commits by which head is ahead of commit; -1 when head
+// does not come from it.
+func (m *Mirrors) Behind(ctx context.Context, id, commit, head string) (int, error) {
+	if _, err := m.read(ctx, id, "merge-base", "--is-ancestor", "--end-of-options", commit, head); err != nil {
+		return -1, nil // or the mirror does not know it any more: the same
+	}
+	out, err := m.read(ctx, id, "rev-list", "--count", "--end-of-options", commit+".."+head)
+	if err != nil {
+		return 0, err
+	}
+	return strconv.Atoi(strings.TrimSpace(string(out)))
+}
+
 var entry = regexp.MustCompile(`^(\d{6}) (\w+) ([0-9a-f]+) +(\d+|-)\t`)
 
 // ReadFile reads a plain file at a commit, of at most max bytes; ok is false

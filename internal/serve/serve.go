@@ -9,12 +9,16 @@ import (
 	"io/fs"
 	"net"
 	"net/netip"
+	"net/url"
 	"os"
 	"path/filepath"
+	"strings"
 	"syscall"
 	"time"
 
+	"yardbench/internal/access"
 	"yardbench/internal/api"
+	"yardbench/internal/core/rules"
 	"yardbench/internal/keeper"
 	"yardbench/internal/live"
 	"yardbench/internal/repo"
@@ -32,7 +36,15 @@ type Config struct {
 	Listen    string       // host:port of the HTTP door
 	Engine    string       // the container engine's address
 	Addresses netip.Prefix // the range workspaces' networks are cut from
-	Console   fs.FS
+	// Address is the console's address as people reach it; default: where it listens.
+	Address string
+	// PortForm is the address of workspaces' ports, with a * for the name of
+	// one; default: http://*.ports.localhost with the door's port.
+	PortForm string
+	// Rules is the house rules that a new service starts with.
+	Rules   string
+	Now     func() time.Time
+	Console fs.FS
 	// Prepare, if set, is called before the door opens.
 	Prepare func(ctx context.Context, s *service.Service) error
 	// Ready, if set, is called with the door's address once it is open.
@@ -76,7 +88,26 @@ func Run(ctx context.Context, c Config) error {
 	if err != nil {
 		return err
 	}
-	st, err := store.Open(ctx, filepath.Join(dir, "yardbench.db"), time.Now)
+	if c.Now == nil {
+		c.Now = time.Now
+	}
+	if c.Rules == "" {
+		c.Rules = rules.First
+	}
+	_, port, err := net.SplitHostPort(listener.Addr().String())
+	if err != nil {
+		return err
+	}
+	if c.Address == "" {
+		c.Address = "http://" + listener.Addr().String()
+	}
+	if c.PortForm == "" {
+		c.PortForm = "http://*.ports.localhost:" + port
+	}
+	if u, err := url.Parse(strings.Replace(c.PortForm, "*", "name", 1)); err != nil || u.Host == "" || strings.Count(c.PortForm, "*") != 1 || u.Path != "" {
+		return fmt.Errorf("--port-address %q must be an address with one * in its host, like https://*.ports.skerryline.example", c.PortForm)
+	}
+	st, err := store.Open(ctx, filepath.Join(dir, "yardbench.db"), c.Now)
 	if err != nil {
 		return err
 	}
@@ -95,9 +126,12 @@ func Run(ctx context.Context, c Config) error {
 	hub := outside.NewHub(filepath.Join(dir, "links"))
 	defer hub.Shut()
 	mirrors := repo.NewMirrors(filepath.Join(dir, "mirrors"))
-	k := &keeper.Keeper{Store: st, Yard: yd, Hub: hub, Mirrors: mirrors, Vault: v, Bus: bus, DataDir: dir, Installation: installation}
+	k := &keeper.Keeper{Store: st, Yard: yd, Hub: hub, Mirrors: mirrors, Vault: v, Bus: bus, DataDir: dir, Installation: installation, Now: c.Now, PortForm: c.PortForm}
 	hub.Serve = func(link string, r steward.Request, c *steward.Conn) { k.ServeSteward(link, r, c, outside.ServeGit) }
-	s := &service.Service{Store: st, Keeper: k, Hub: hub, Mirrors: mirrors, Vault: v, Bus: bus}
+	s := &service.Service{Store: st, Keeper: k, Hub: hub, Mirrors: mirrors, Vault: v, Bus: bus, Address: strings.TrimRight(c.Address, "/"), Now: c.Now}
+	if err := s.FirstRules(ctx, c.Rules); err != nil {
+		return err
+	}
 	if c.Prepare != nil {
 		if err := c.Prepare(ctx, s); err != nil {
 			return err
@@ -106,7 +140,10 @@ func Run(ctx context.Context, c Config) error {
 	if err := k.Run(ctx); err != nil {
 		return err
 	}
-	server := api.New(ctx, s, c.Console).Server()
+	if err := s.Schedule(ctx); err != nil {
+		return err
+	}
+	server := api.Server(access.NewPorts(s, api.New(ctx, s, c.Console).Handler()))
 	served := make(chan error, 1)
 	go func() { served <- server.Serve(listener) }()
 	if c.Ready != nil {

@@ -9,13 +9,15 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"net/mail"
 	"regexp"
 	"strings"
 	"time"
+	"unicode"
 
 	"golang.org/x/crypto/argon2"
 
-	"yardbench/internal/core/secret"
+	"yardbench/internal/core/policy"
 	"yardbench/internal/keeper"
 	"yardbench/internal/store"
 	"yardbench/internal/wire"
@@ -35,31 +37,268 @@ const (
 
 var personName = regexp.MustCompile(`^[a-z][a-z0-9]{0,31}$`)
 
-// AddPerson adds somebody who may sign in. It is not behind a door yet: the
-// first start and the demo call it.
-func (s *Service) AddPerson(ctx context.Context, p store.Person, password string) error {
-	if !personName.MatchString(p.Name) {
-		return invalid(fmt.Sprintf("%q is no name to sign in with", p.Name), "use lower-case letters and digits, at most 32")
+// AddPerson adds somebody with the hash of their password. No door leads here:
+// people set up their own accounts, by a link. The demo calls it.
+func (s *Service) AddPerson(ctx context.Context, p store.Person) error {
+	if err := checkAccount(p); err != nil {
+		return err
 	}
-	if len(password) < 8 {
-		return invalid("the password is too short", "use at least 8 characters")
+	p.ID = store.NewID()
+	err := s.Store.Write(ctx, func(tx *store.Tx) error { return addPerson(ctx, tx, p, "service") })
+	return nameOfPersonTaken(err, p.Name)
+}
+
+// checkAccount checks what an account is set up with.
+func checkAccount(p store.Person) error {
+	switch {
+	case !personName.MatchString(p.Name):
+		return invalid(fmt.Sprintf("%q is no name to sign in with", p.Name), "use lower-case letters and digits, starting with a letter, at most 32")
+	case strings.TrimSpace(p.FullName) == "" || hasControl(p.FullName):
+		return invalid("the full name is missing, or holds a character that is no text", "give the name that stands on commits")
 	}
-	p.ID, p.PasswordHash = store.NewID(), hashPassword(password)
-	err := s.Store.Write(ctx, func(tx *store.Tx) error {
-		if err := tx.AddPerson(ctx, p); err != nil {
-			return err
-		}
-		return tx.Journal(ctx, "person.added", p.ID, p.ID, "service", map[string]any{"role": p.Role})
-	})
+	if a, err := mail.ParseAddress(p.Email); err != nil || a.Address != p.Email {
+		return invalid(quote(p.Email)+" is no mail address", "give the address that stands on commits, like ingrid@skerryline.example")
+	}
+	return nil
+}
+
+func hasControl(s string) bool { return strings.ContainsFunc(s, unicode.IsControl) }
+
+func addPerson(ctx context.Context, tx *store.Tx, p store.Person, actor string) error {
+	if err := tx.AddPerson(ctx, p); err != nil {
+		return err
+	}
+	return tx.Journal(ctx, "person.added", p.ID, p.ID, actor, map[string]any{"name": p.Name, "role": p.Role, "team": p.Team})
+}
+
+func nameOfPersonTaken(err error, name string) error {
 	if store.IsDuplicate(err) {
-		return conflict("name-taken", "there is a person "+quote(p.Name)+" already", "choose another name")
+		return conflict("name-taken", "there is a person "+quote(name)+" already", "choose another name")
 	}
 	return err
 }
 
+// People lists those the actor may see.
+func (s *Service) People(ctx context.Context, a Actor) ([]wire.Person, error) {
+	if !a.may(policy.SeePeople) {
+		return nil, denied(a, "see who is here")
+	}
+	scope, _ := a.scope(policy.SeePeople)
+	rows, err := s.Store.Read().People(ctx, scope.TeamID)
+	out := []wire.Person{}
+	for _, p := range rows {
+		if scope.OwnerID == "" || p.ID == scope.OwnerID {
+			out = append(out, personView(p))
+		}
+	}
+	return out, err
+}
+
+// Teams lists the teams.
+func (s *Service) Teams(ctx context.Context, a Actor) ([]wire.Team, error) {
+	if !a.may(policy.SeePeople) {
+		return nil, denied(a, "see the teams")
+	}
+	rows, err := s.Store.Read().Teams(ctx)
+	out := []wire.Team{}
+	for _, t := range rows {
+		out = append(out, wire.Team{Name: t.Name})
+	}
+	return out, err
+}
+
+// AddTeam adds a team.
+func (s *Service) AddTeam(ctx context.Context, a Actor, in wire.Team) (wire.Team, error) {
+	in.Name = strings.TrimSpace(in.Name)
+	switch {
+	case !a.may(policy.ChangePeople):
+		return in, denied(a, "add teams")
+	case in.Name == "" || hasControl(in.Name) || len(in.Name) > 40:
+		return in, invalid(quote(in.Name)+" is no name of a team", "use at most 40 letters")
+	}
+	if _, err := s.Store.Read().TeamByName(ctx, in.Name); err == nil {
+		return in, conflict("name-taken", "there is a team "+quote(in.Name)+" already", "")
+	}
+	t := store.Team{ID: store.NewID(), Name: in.Name}
+	return in, s.Store.Write(ctx, func(tx *store.Tx) error {
+		if err := tx.AddTeam(ctx, t); err != nil {
+			return err
+		}
+		return tx.Journal(ctx, "team.added", t.ID, "", a.ID, map[string]any{"name": t.Name})
+	})
+}
+
+func (s *Service) team(ctx context.Context, name string) (store.Team, error) {
+	if name == "" {
+		return store.Team{}, nil
+	}
+	t, err := s.Store.Read().TeamByName(ctx, name)
+	if errors.Is(err, store.ErrNotFound) {
+		return t, notFound("team", name, "see them with: yardbench people teams")
+	}
+	return t, err
+}
+
+// person finds somebody the actor may see; others do not exist for them.
+func (s *Service) person(ctx context.Context, a Actor, name string, action policy.Action) (store.Person, error) {
+	p, err := s.Store.Read().PersonByName(ctx, name)
+	if errors.Is(err, store.ErrNotFound) || (err == nil && !a.mayOf(policy.SeePeople, p)) {
+		return p, notFound("person", name, "see who is here with: yardbench people")
+	}
+	if err == nil && !a.mayOf(action, p) {
+		return p, denied(a, "change "+p.Name)
+	}
+	return p, err
+}
+
+// ChangePerson changes somebody's role or team, or closes or opens their account.
+func (s *Service) ChangePerson(ctx context.Context, a Actor, name string, in wire.PersonChange) (wire.Person, error) {
+	p, err := s.person(ctx, a, name, policy.ChangePeople)
+	if err != nil {
+		return wire.Person{}, err
+	}
+	if p.ID == a.ID && ((in.Role != "" && policy.Role(in.Role) != a.Role) || (in.Closed != nil && *in.Closed)) {
+		return wire.Person{}, conflict("own-account", "you cannot take your own role or account away: somebody must be left to give it back", "have another operator do it")
+	}
+	if in.Role != "" {
+		p.Role = policy.Role(in.Role)
+	}
+	if in.Team != nil {
+		t, err := s.team(ctx, *in.Team)
+		if err != nil {
+			return wire.Person{}, err
+		}
+		p.TeamID, p.Team = t.ID, t.Name
+	}
+	err = s.Store.Write(ctx, func(tx *store.Tx) error {
+		if in.Closed != nil {
+			p.ClosedAt = nil
+			if *in.Closed {
+				now := tx.Now()
+				p.ClosedAt = &now
+				if err := tx.DropTokens(ctx, p.ID); err != nil {
+					return err
+				}
+			}
+		}
+		if err := tx.SavePerson(ctx, p); err != nil {
+			return err
+		}
+		return tx.Journal(ctx, "person.changed", p.ID, p.ID, a.ID, map[string]any{"role": p.Role, "team": p.Team, "closed": p.ClosedAt != nil})
+	})
+	return personView(p), err
+}
+
+// Enrol makes a link by which somebody sets up their account, or a new
+// password.
+func (s *Service) Enrol(ctx context.Context, a Actor, in wire.NewEnrolment) (wire.Enrolment, error) {
+	if !a.may(policy.ChangePeople) {
+		return wire.Enrolment{}, denied(a, "make enrolment links")
+	}
+	e := store.Enrolment{Role: policy.Developer, MadeBy: a.ID}
+	if in.Role != "" {
+		e.Role = policy.Role(in.Role)
+	}
+	t, err := s.team(ctx, in.Team)
+	if err != nil {
+		return wire.Enrolment{}, err
+	}
+	e.TeamID, e.Team = t.ID, t.Name
+	if in.Person != "" {
+		p, err := s.person(ctx, a, in.Person, policy.ChangePeople)
+		if err != nil {
+			return wire.Enrolment{}, err
+		}
+		e.PersonID, e.Person, e.Role, e.TeamID, e.Team = p.ID, p.Name, p.Role, p.TeamID, p.Team
+	}
+	hours := 72
+	if in.Hours > 0 {
+		hours = in.Hours
+	}
+	return s.enrolment(ctx, e, time.Duration(hours)*time.Hour)
+}
+
+// FirstEnrolment makes the link for the first operator of a service that knows
+// nobody yet.
+func (s *Service) FirstEnrolment(ctx context.Context) (link string, needed bool, err error) {
+	people, err := s.Store.Read().People(ctx, "")
+	if err != nil || len(people) > 0 {
+		return "", false, err
+	}
+	e, err := s.enrolment(ctx, store.Enrolment{Role: policy.Operator, MadeBy: "service"}, 72*time.Hour)
+	return e.Link, true, err
+}
+
+func (s *Service) enrolment(ctx context.Context, e store.Enrolment, life time.Duration) (wire.Enrolment, error) {
+	key, hash := newToken("yb_link_")
+	e.ID, e.Hash, e.ExpiresAt = store.NewID(), hash, s.now().Add(life).UTC()
+	// The key stands behind a #, which no browser sends to a server.
+	out := wire.Enrolment{Link: s.Address + "/enrol#" + key, Role: string(e.Role), Team: e.Team, Person: e.Person, ExpiresAt: e.ExpiresAt}
+	return out, s.Store.Write(ctx, func(tx *store.Tx) error {
+		if err := tx.AddEnrolment(ctx, e); err != nil {
+			return err
+		}
+		return tx.Journal(ctx, "enrolment.made", e.ID, e.PersonID, e.MadeBy, map[string]any{"role": e.Role, "team": e.Team, "person": e.Person})
+	})
+}
+
+func (s *Service) offered(ctx context.Context, key string) (store.Enrolment, error) {
+	hash := sha256.Sum256([]byte(key))
+	e, err := s.Store.Read().EnrolmentByHash(ctx, hash[:], s.now())
+	if errors.Is(err, store.ErrNotFound) {
+		return e, notFound("enrolment link", "", "it was used, has expired, or was cut off; ask an operator for another")
+	}
+	return e, err
+}
+
+// Offer tells what a link is for.
+func (s *Service) Offer(ctx context.Context, key string) (wire.EnrolmentOffer, error) {
+	e, err := s.offered(ctx, key)
+	return wire.EnrolmentOffer{Role: string(e.Role), Team: e.Team, Person: e.Person, ExpiresAt: e.ExpiresAt}, err
+}
+
+// UseEnrolment sets up the account, or the new password. A link is used once.
+func (s *Service) UseEnrolment(ctx context.Context, in wire.EnrolmentUse) (wire.Person, error) {
+	e, err := s.offered(ctx, in.Key)
+	if err != nil {
+		return wire.Person{}, err
+	}
+	p := store.Person{ID: store.NewID(), Name: in.Name, FullName: strings.TrimSpace(in.FullName), Email: in.Email, Role: e.Role, TeamID: e.TeamID, Team: e.Team}
+	if e.PersonID != "" {
+		if p, err = s.Store.Read().PersonByID(ctx, e.PersonID); err != nil {
+			return wire.Person{}, err
+		}
+	}
+	if err := checkAccount(p); err != nil {
+		return wire.Person{}, err
+	}
+	if p.PasswordHash, err = HashPassword(in.Password); err != nil {
+		return wire.Person{}, err
+	}
+	err = s.Store.Write(ctx, func(tx *store.Tx) error {
+		if err := tx.UseEnrolment(ctx, e.ID); err != nil {
+			return err
+		}
+		if e.PersonID == "" {
+			return addPerson(ctx, tx, p, p.ID)
+		}
+		if err := tx.SavePerson(ctx, p); err != nil {
+			return err
+		}
+		if err := tx.DropTokens(ctx, p.ID); err != nil { // whoever had the old password is out
+			return err
+		}
+		return tx.Journal(ctx, "person.new-password", p.ID, p.ID, p.ID, map[string]any{})
+	})
+	if errors.Is(err, store.ErrNotFound) {
+		return wire.Person{}, notFound("enrolment link", "", "it was used meanwhile; ask an operator for another")
+	}
+	return personView(p), nameOfPersonTaken(err, p.Name)
+}
+
 // SignIn checks a password and gives a token for a door ("console" or "cli").
 func (s *Service) SignIn(ctx context.Context, in wire.SignIn, door string) (wire.SignedIn, error) {
-	now := time.Now()
+	now := s.now()
 	if s.attempts.tooMany(in.Name, now) {
 		return wire.SignedIn{}, problem(http.StatusTooManyRequests, "too-many-attempts", "too many failed sign-ins for this name", "wait five minutes")
 	}
@@ -71,11 +310,11 @@ func (s *Service) SignIn(ctx context.Context, in wire.SignIn, door string) (wire
 	if err != nil {
 		p.PasswordHash = absent()
 	}
-	if !checkPassword(p.PasswordHash, in.Password) || p.ID == "" {
+	if !checkPassword(p.PasswordHash, in.Password) || p.ID == "" || p.ClosedAt != nil {
 		s.attempts.failed(in.Name, now)
 		return wire.SignedIn{}, problem(http.StatusUnauthorized, "sign-in", "this name and password do not go together", "check both; an operator can set a new password")
 	}
-	token, hash := newToken()
+	token, hash := newToken("yb_")
 	life := CLILifetime
 	if door == "console" {
 		life = ConsoleLifetime
@@ -97,7 +336,7 @@ func (s *Service) Authenticate(ctx context.Context, token string) (Actor, error)
 		return Actor{}, denied
 	}
 	hash := sha256.Sum256([]byte(token))
-	t, err := s.Store.Read().TokenByHash(ctx, hash[:], time.Now())
+	t, err := s.Store.Read().TokenByHash(ctx, hash[:], s.now())
 	if errors.Is(err, store.ErrNotFound) {
 		return Actor{}, denied
 	}
@@ -105,13 +344,68 @@ func (s *Service) Authenticate(ctx context.Context, token string) (Actor, error)
 		return Actor{}, err
 	}
 	p, err := s.Store.Read().PersonByID(ctx, t.PersonID)
+	if err == nil && p.ClosedAt != nil {
+		return Actor{}, denied
+	}
+	if err == nil && (t.LastUsedAt == nil || s.now().Sub(*t.LastUsedAt) > 10*time.Minute) {
+		// To the nearest ten minutes: not every look is a write.
+		err = s.Store.Write(ctx, func(tx *store.Tx) error { return tx.UsedToken(ctx, t.ID) })
+	}
 	return Actor{p, t.ID}, err
+}
+
+// Tokens lists what the actor is signed in with, and their tokens.
+func (s *Service) Tokens(ctx context.Context, a Actor) ([]wire.Token, error) {
+	rows, err := s.Store.Read().Tokens(ctx, a.ID, s.now())
+	out := []wire.Token{}
+	for _, t := range rows {
+		out = append(out, tokenView(t, a))
+	}
+	return out, err
+}
+
+func tokenView(t store.Token, a Actor) wire.Token {
+	return wire.Token{ID: t.ID, Door: t.Door, Name: t.Name, CreatedAt: t.CreatedAt, ExpiresAt: t.ExpiresAt, LastUsedAt: t.LastUsedAt, Current: t.ID == a.TokenID}
+}
+
+// MakeToken makes a token with a name, for programs.
+func (s *Service) MakeToken(ctx context.Context, a Actor, in wire.NewToken) (wire.MadeToken, error) {
+	name := strings.TrimSpace(in.Name)
+	if name == "" || hasControl(name) {
+		return wire.MadeToken{}, invalid("the token's name is empty", "say what it is for")
+	}
+	days := 30
+	if in.Days > 0 {
+		days = in.Days
+	}
+	value, hash := newToken("yb_")
+	t := store.Token{ID: store.NewID(), PersonID: a.ID, Hash: hash, Door: "token", Name: name, CreatedAt: s.now().UTC(), ExpiresAt: s.now().UTC().Add(time.Duration(days) * 24 * time.Hour)}
+	return wire.MadeToken{Token: tokenView(t, a), Value: value}, s.Store.Write(ctx, func(tx *store.Tx) error {
+		if err := tx.AddToken(ctx, t); err != nil {
+			return err
+		}
+		return tx.Journal(ctx, "token.made", t.ID, a.ID, a.ID, map[string]any{"name": name, "expires_at": t.ExpiresAt})
+	})
+}
+
+// EndToken ends one of the actor's sign-ins or tokens.
+func (s *Service) EndToken(ctx context.Context, a Actor, id string) error {
+	err := s.Store.Write(ctx, func(tx *store.Tx) error {
+		if err := tx.DropToken(ctx, a.ID, id); err != nil {
+			return err
+		}
+		return tx.Journal(ctx, "token.ended", id, a.ID, a.ID, map[string]any{})
+	})
+	if errors.Is(err, store.ErrNotFound) {
+		return notFound("sign-in or token", id, "see yours with: yardbench token list")
+	}
+	return err
 }
 
 // SignOut ends the sign-in the actor came with.
 func (s *Service) SignOut(ctx context.Context, a Actor) error {
 	return s.Store.Write(ctx, func(tx *store.Tx) error {
-		if err := tx.DropToken(ctx, a.TokenID); err != nil {
+		if err := tx.DropToken(ctx, a.ID, a.TokenID); err != nil {
 			return err
 		}
 		return tx.Journal(ctx, "person.signed-out", a.ID, a.ID, a.ID, map[string]any{})
@@ -122,50 +416,7 @@ func (s *Service) SignOut(ctx context.Context, a Actor) error {
 func (s *Service) Me(a Actor) wire.Person { return personView(a.Person) }
 
 func personView(p store.Person) wire.Person {
-	return wire.Person{Name: p.Name, FullName: p.FullName, Role: p.Role}
-}
-
-// PutSecret sets one of the actor's secrets.
-func (s *Service) PutSecret(ctx context.Context, a Actor, name, value string) error {
-	if err := secret.CheckName(name); err != nil {
-		return invalid(err.Error(), "")
-	}
-	if err := secret.CheckValue(value); err != nil {
-		return invalid(err.Error(), "")
-	}
-	return s.Store.Write(ctx, func(tx *store.Tx) error {
-		version, err := tx.PutSecret(ctx, a.ID, name, func(version int) ([]byte, error) {
-			return s.Vault.Seal(value, keeper.SecretPlace(a.ID, name, version)...)
-		})
-		if err != nil {
-			return err
-		}
-		return tx.Journal(ctx, "secret.put", a.ID, a.ID, a.ID, map[string]any{"name": name, "version": version})
-	})
-}
-
-// Secrets lists the names of the actor's secrets.
-func (s *Service) Secrets(ctx context.Context, a Actor) ([]wire.Secret, error) {
-	rows, err := s.Store.Read().Secrets(ctx, a.ID)
-	out := []wire.Secret{}
-	for _, r := range rows {
-		out = append(out, wire.Secret{Name: r.Name, Version: r.Version, UpdatedAt: r.UpdatedAt})
-	}
-	return out, err
-}
-
-// DropSecret removes one of the actor's secrets.
-func (s *Service) DropSecret(ctx context.Context, a Actor, name string) error {
-	err := s.Store.Write(ctx, func(tx *store.Tx) error {
-		if err := tx.DropSecret(ctx, a.ID, name); err != nil {
-			return err
-		}
-		return tx.Journal(ctx, "secret.removed", a.ID, a.ID, a.ID, map[string]any{"name": name})
-	})
-	if errors.Is(err, store.ErrNotFound) {
-		return notFound("secret", name, "see yours with: yardbench secret list")
-	}
-	return err
+	return wire.Person{Name: p.Name, FullName: p.FullName, Email: p.Email, Role: string(p.Role), Team: p.Team, Closed: p.ClosedAt != nil}
 }
 
 var hostName = regexp.MustCompile(`^[A-Za-z0-9.-]{1,253}(:[0-9]{1,5})?$`)
@@ -198,12 +449,19 @@ const (
 	argonLanes     = 4
 )
 
-func hashPassword(password string) string {
+// minPassword is the least length of a password, in bytes.
+const minPassword = 8
+
+// HashPassword makes what is kept of a password.
+func HashPassword(password string) (string, error) {
+	if len(password) < minPassword {
+		return "", invalid("the password is too short", fmt.Sprintf("use at least %d characters", minPassword))
+	}
 	salt := make([]byte, 16)
 	_, _ = rand.Read(salt) // never fails, by its documentation
 	key := argon2.IDKey([]byte(password), salt, argonPasses, argonMemoryKiB, argonLanes, 32)
 	b := base64.RawStdEncoding
-	return fmt.Sprintf("$argon2id$v=19$m=%d,t=%d,p=%d$%s$%s", argonMemoryKiB, argonPasses, argonLanes, b.EncodeToString(salt), b.EncodeToString(key))
+	return fmt.Sprintf("$argon2id$v=19$m=%d,t=%d,p=%d$%s$%s", argonMemoryKiB, argonPasses, argonLanes, b.EncodeToString(salt), b.EncodeToString(key)), nil
 }
 
 func checkPassword(hash, password string) bool {
@@ -230,10 +488,10 @@ func absent() string {
 }
 
 // newToken makes a token of 256 random bits and the hash that is kept of it.
-func newToken() (token string, hash []byte) {
+func newToken(prefix string) (token string, hash []byte) {
 	b := make([]byte, 32)
 	_, _ = rand.Read(b) // never fails, by its documentation
-	token = "yb_" + base64.RawURLEncoding.EncodeToString(b)
+	token = prefix + base64.RawURLEncoding.EncodeToString(b)
 	sum := sha256.Sum256([]byte(token))
 	return token, sum[:]
 }

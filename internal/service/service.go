@@ -8,10 +8,16 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"net/http"
 	"sync"
+	"time"
 
+	"yardbench/internal/core/cost"
+	"yardbench/internal/core/definition"
 	"yardbench/internal/core/lifecycle"
+	"yardbench/internal/core/policy"
+	"yardbench/internal/core/rules"
 	"yardbench/internal/keeper"
 	"yardbench/internal/live"
 	"yardbench/internal/repo"
@@ -30,7 +36,25 @@ type Service struct {
 	Vault   *vault.Vault
 	Bus     *live.Bus
 
+	// Address is the console's address, as people reach it.
+	Address string
+	// Now is the clock; nil is the real one.
+	Now func() time.Time
+
 	attempts attempts
+	passes   passes
+	priced   struct { // the rates by time, as of a version of the rules
+		mu      sync.Mutex
+		version int
+		rates   []cost.Since
+	}
+}
+
+func (s *Service) now() time.Time {
+	if s.Now == nil {
+		return time.Now()
+	}
+	return s.Now()
 }
 
 // Actor is who asks: a signed-in person.
@@ -39,7 +63,36 @@ type Actor struct {
 	TokenID string
 }
 
-func (a Actor) operator() bool { return a.Role == "operator" }
+// may tells whether the actor may do an action with what is nobody's in
+// particular.
+func (a Actor) may(action policy.Action) bool { return policy.May(a.Role, action, policy.House) }
+
+// mayOf tells whether the actor may do an action with somebody's matter.
+func (a Actor) mayOf(action policy.Action, owner store.Person) bool {
+	return policy.May(a.Role, action, policy.Between(a.ID, a.TeamID, owner.ID, owner.TeamID))
+}
+
+// denied is the refusal of an action that one may know of.
+func denied(a Actor, what string) error {
+	return forbidden(fmt.Sprintf("your role, %s, does not allow you to %s", a.Role, what), "ask an operator")
+}
+
+// scope is whose matters the actor may see a list of, at the widest. ok is
+// false when they may see none.
+func (a Actor) scope(action policy.Action) (s store.Scope, ok bool) {
+	switch policy.Widest(a.Role, action) {
+	case policy.Other:
+		return store.Scope{}, true
+	case policy.Team:
+		if a.TeamID != "" {
+			return store.Scope{TeamID: a.TeamID}, true
+		}
+		return store.Scope{OwnerID: a.ID}, true
+	case policy.Own:
+		return store.Scope{OwnerID: a.ID}, true
+	}
+	return s, false
+}
 
 // Problems.
 
@@ -52,7 +105,10 @@ func invalid(detail, next string) error {
 }
 
 func notFound(what, name, next string) error {
-	return problem(http.StatusNotFound, "not-found", "there is no "+what+" "+quote(name), next)
+	if name != "" {
+		what += " " + quote(name)
+	}
+	return problem(http.StatusNotFound, "not-found", "there is no "+what, next)
 }
 
 func conflict(kind, detail, next string) error {
@@ -96,9 +152,26 @@ type attempts struct {
 	count map[string][]int64
 }
 
-// Workspace views.
+func sheetView(sh store.Sheet, steps []store.Step) wire.Sheet {
+	v := wire.Sheet{Number: sh.Number, Kind: string(sh.Kind), StartedAt: sh.StartedAt, EndedAt: sh.EndedAt, Outcome: string(sh.Outcome), Cause: sh.Cause, Steps: []wire.Step{}}
+	for _, s := range steps {
+		v.Steps = append(v.Steps, wire.Step{Number: s.Number, Parent: s.Parent, Title: s.Title, Attempt: s.Attempt, StartedAt: s.StartedAt,
+			EndedAt: s.EndedAt, Cached: s.Cached, Outcome: string(s.Outcome), Cause: s.Cause})
+	}
+	return v
+}
 
+// view tells of one workspace.
 func (s *Service) view(ctx context.Context, q store.Q, w store.Workspace) (wire.Workspace, error) {
+	metered, err := q.Intervals(ctx, store.Scope{}, w.ID, time.Time{}, s.now().Add(time.Hour))
+	if err != nil {
+		return wire.Workspace{}, err
+	}
+	return s.viewOf(ctx, q, w, metered)
+}
+
+// viewOf tells of one workspace whose metered time is known.
+func (s *Service) viewOf(ctx context.Context, q store.Q, w store.Workspace, metered []cost.Interval) (wire.Workspace, error) {
 	owner, err := q.PersonByID(ctx, w.OwnerID)
 	if err != nil {
 		return wire.Workspace{}, err
@@ -111,14 +184,17 @@ func (s *Service) view(ctx context.Context, q store.Q, w store.Workspace) (wire.
 	if err != nil {
 		return wire.Workspace{}, err
 	}
-	def := w.Plan.Definition
-	v := wire.Workspace{ID: w.ID, Name: w.Name, Owner: owner.Name, Repository: r.Name, Branch: w.Branch, Commit: w.Plan.Commit,
-		Definition: def.Path, Image: def.Image, Folder: def.Folder, User: def.User, Ports: def.Ports, Phase: string(w.Phase),
-		FailedIn: string(w.FailedIn), Cause: w.Cause, Wanted: string(w.Wanted), Conditions: []wire.Condition{}, CreatedAt: w.CreatedAt,
-		PhaseAt: w.PhaseAt, Rebuilding: w.NextBody > 0}
-	if def.Build != nil {
-		v.Image = def.Build.Dockerfile
+	house, _, err := s.Keeper.Rules(ctx, q)
+	if err != nil {
+		return wire.Workspace{}, err
 	}
+	def := w.Plan.Definition
+	v := wire.Workspace{ID: w.ID, Name: w.Name, Owner: owner.Name, Team: owner.Team, Repository: r.Name, Branch: w.Branch, Commit: w.Plan.Commit,
+		Definition: def.Path, Image: imageOf(def), Folder: def.Folder, User: def.User, Ports: def.Ports, Phase: string(w.Phase),
+		FailedIn: string(w.FailedIn), Cause: w.Cause, Wanted: string(w.Wanted), Conditions: []wire.Condition{}, CreatedAt: w.CreatedAt,
+		PhaseAt: w.PhaseAt, Rebuilding: w.NextBody > 0, Size: w.Size, CoresMilli: w.CoresMilli, MemoryBytes: w.MemoryBytes, DiskBytes: w.DiskBytes,
+		DiskUsedBytes: s.Keeper.DiskBytes(w.ID), Prepared: preparedView(w.Plan.Prepared), Scratch: w.Plan.Scratch, Currency: house.Currency, Day: []wire.Stretch{},
+		HourMicros: int64(cost.Hourly(house.Rates, w.Size, rules.Size{DiskBytes: w.DiskBytes}))}
 	if v.Ports == nil {
 		v.Ports = []int{}
 	}
@@ -128,16 +204,69 @@ func (s *Service) view(ctx context.Context, q store.Q, w store.Workspace) (wire.
 	if sheet, err := q.CurrentSheet(ctx, w.ID); err == nil {
 		v.Sheet = sheet.Number
 	}
+	if w.Phase == lifecycle.Ready {
+		verdict, hold, err := s.Keeper.Verdict(ctx, q, w)
+		if err != nil {
+			return v, err
+		}
+		v.Rest = &wire.Rest{LastSignAt: verdict.Last, LastSign: verdict.What, Idle: verdict.Idle, Warn: verdict.Warn, StopsAt: verdict.StopAt}
+		if verdict.Held {
+			v.Rest.HeldUntil, v.Rest.HoldWhy = &hold.Until, hold.Why
+		}
+	}
+	if w.Phase == lifecycle.Stopped {
+		at := w.PhaseAt.Add(house.StoppedMost)
+		v.RemovesAt = &at
+	}
+	now := s.now().UTC()
+	rates, err := s.rates(ctx, q)
+	if err != nil {
+		return v, err
+	}
+	for _, row := range cost.Report(metered, rates, time.Time{}, now, now, cost.ByAll, time.UTC) {
+		v.CostMicros, v.IdleMicros = int64(row.Total), int64(row.IdleMoney)
+	}
+	v.Day = dayStrip(metered, now)
 	return v, nil
 }
 
-func sheetView(sh store.Sheet, steps []store.Step) wire.Sheet {
-	v := wire.Sheet{Number: sh.Number, Kind: string(sh.Kind), StartedAt: sh.StartedAt, EndedAt: sh.EndedAt, Outcome: string(sh.Outcome), Cause: sh.Cause, Steps: []wire.Step{}}
-	for _, s := range steps {
-		v.Steps = append(v.Steps, wire.Step{Number: s.Number, Parent: s.Parent, Title: s.Title, Attempt: s.Attempt, StartedAt: s.StartedAt,
-			EndedAt: s.EndedAt, Cached: s.Cached, Outcome: string(s.Outcome), Cause: s.Cause})
+// dayStrip is the last 24 hours of metered time.
+func dayStrip(metered []cost.Interval, now time.Time) []wire.Stretch {
+	out := []wire.Stretch{}
+	begin := now.Add(-24 * time.Hour)
+	for _, i := range metered {
+		if i.Kind != cost.Running && i.Kind != cost.Idle {
+			continue
+		}
+		if i.To.IsZero() {
+			i.To = now
+		}
+		if i.From.Before(begin) {
+			i.From = begin
+		}
+		if i.To.After(i.From) {
+			state := "active"
+			if i.Kind == cost.Idle {
+				state = "idle"
+			}
+			out = append(out, wire.Stretch{From: i.From, To: i.To, State: state})
+		}
 	}
-	return v
+	return out
+}
+
+func imageOf(def definition.Definition) string {
+	if def.Build != nil {
+		return def.Build.Dockerfile
+	}
+	return def.Image
+}
+
+func preparedView(p *store.Prepared) *wire.Prepared {
+	if p == nil {
+		return nil
+	}
+	return &wire.Prepared{Number: p.Number, MadeAt: p.MadeAt, Behind: p.Behind}
 }
 
 func entryView(e store.Entry) (wire.JournalEntry, error) {
@@ -148,9 +277,13 @@ func entryView(e store.Entry) (wire.JournalEntry, error) {
 // MayWatch tells whether the actor may be told that something of a workspace
 // changed.
 func (s *Service) MayWatch(ctx context.Context, a Actor, workspace string) bool {
-	if a.operator() {
-		return true
-	}
 	w, err := s.Store.Read().WorkspaceByID(ctx, workspace)
-	return err == nil && w.OwnerID == a.ID
+	if err != nil {
+		return false
+	}
+	if w.Kind == store.ForPrebuild {
+		return a.may(policy.SeePrebuilds)
+	}
+	owner, err := s.Store.Read().PersonByID(ctx, w.OwnerID)
+	return err == nil && a.mayOf(policy.SeeWorkspace, owner)
 }

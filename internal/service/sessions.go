@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"yardbench/internal/core/lifecycle"
+	"yardbench/internal/core/policy"
 	"yardbench/internal/keeper"
 	"yardbench/internal/steward"
 	"yardbench/internal/store"
@@ -22,12 +23,9 @@ var terminalLabel = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,31}$`)
 // is the caller's to close. An operator sees other people's workspaces and
 // does not get into them: their secrets are in there.
 func (s *Service) Open(ctx context.Context, a Actor, ref string, in wire.Run) (*steward.Conn, error) {
-	w, err := s.find(ctx, a, ref)
+	w, _, err := s.findTo(ctx, a, ref, policy.UseWorkspace, "open a terminal or run commands in")
 	if err != nil {
 		return nil, err
-	}
-	if w.OwnerID != a.ID {
-		return nil, forbidden("this is somebody else's workspace; only its owner gets a terminal or runs commands in it", "")
 	}
 	if err := lifecycle.Permit(lifecycle.Use, w.Phase); err != nil {
 		return nil, fromRoom(err)
@@ -72,6 +70,10 @@ func (s *Service) CopyLog(ctx context.Context, a Actor, ref string, sheet, step 
 	if err != nil {
 		return err
 	}
+	return s.copyLog(ctx, ws, sheet, step, follow, w, flush)
+}
+
+func (s *Service) copyLog(ctx context.Context, ws store.Workspace, sheet, step int, follow bool, w io.Writer, flush func()) error {
 	sh, err := s.sheet(ctx, ws, sheet)
 	if err != nil {
 		return err
@@ -174,34 +176,4 @@ func (f *logFollower) part(path string, step int) error {
 	n, err := io.Copy(f.out, file)
 	f.at[step] += n
 	return err
-}
-
-// Journal lists journal entries after a number: an operator's or auditor's of
-// everybody, a person's of what is theirs; of one workspace unless ref is empty.
-func (s *Service) Journal(ctx context.Context, a Actor, after int64, ref string, limit int) ([]wire.JournalEntry, error) {
-	subject := ""
-	if ref != "" {
-		w, err := s.find(ctx, a, ref)
-		if err != nil {
-			return nil, err
-		}
-		subject = w.ID
-	}
-	owner := a.ID
-	if a.operator() || a.Role == "auditor" {
-		owner = ""
-	}
-	rows, err := s.Store.Read().JournalAfter(ctx, after, owner, subject, limit)
-	if err != nil {
-		return nil, err
-	}
-	out := []wire.JournalEntry{}
-	for _, e := range rows {
-		v, err := entryView(e)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, v)
-	}
-	return out, nil
 }

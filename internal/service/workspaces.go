@@ -4,270 +4,78 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"path"
 	"regexp"
-	"strconv"
 	"strings"
 	"time"
 
-	"yardbench/internal/core/definition"
 	"yardbench/internal/core/lifecycle"
-	"yardbench/internal/keeper"
-	"yardbench/internal/repo"
-	"yardbench/internal/steward"
-	"yardbench/internal/steward/outside"
+	"yardbench/internal/core/policy"
+	"yardbench/internal/core/quota"
+	"yardbench/internal/core/rules"
 	"yardbench/internal/store"
 	"yardbench/internal/wire"
 )
 
 var workspaceName = regexp.MustCompile(`^[a-z]([a-z0-9-]{0,38}[a-z0-9])?$`)
 
-// workTimeout bounds the look at a workspace's work before it is dropped.
-const workTimeout = 45 * time.Second
-
-// Repositories lists the registered repositories.
-func (s *Service) Repositories(ctx context.Context, _ Actor) ([]wire.Repository, error) {
-	rows, err := s.Store.Read().Repositories(ctx)
-	out := []wire.Repository{}
-	for _, r := range rows {
-		out = append(out, repositoryView(r))
-	}
-	return out, err
-}
-
-func repositoryView(r store.Repository) wire.Repository {
-	return wire.Repository{Name: r.Name, URL: r.URL, DefaultBranch: r.DefaultBranch}
-}
-
-// AddRepository registers a repository. The git host is asked with the
-// actor's own credential.
-func (s *Service) AddRepository(ctx context.Context, a Actor, in wire.NewRepository) (wire.Repository, error) {
-	if !a.operator() {
-		return wire.Repository{}, forbidden("only an operator registers repositories", "ask one of them")
-	}
-	if err := repo.CheckURL(in.URL); err != nil {
-		return wire.Repository{}, fromRoom(err)
-	}
-	name := in.Name
-	if name == "" {
-		name = strings.ToLower(strings.TrimSuffix(path.Base(in.URL), ".git"))
-	}
-	if !workspaceName.MatchString(name) {
-		return wire.Repository{}, invalid(quote(name)+" is no repository name", "give one with lower-case letters, digits and dashes")
-	}
-	cred, err := s.gitCredential(ctx, a, in.URL)
-	if err != nil {
-		return wire.Repository{}, err
-	}
-	branch, err := s.Mirrors.DefaultBranch(ctx, in.URL, cred)
-	if err != nil {
-		return wire.Repository{}, fromRoom(err)
-	}
-	r := store.Repository{ID: store.NewID(), Name: name, URL: in.URL, DefaultBranch: branch}
-	err = s.Store.Write(ctx, func(tx *store.Tx) error {
-		if err := tx.AddRepository(ctx, r); err != nil {
-			return err
-		}
-		return tx.Journal(ctx, "repository.added", r.ID, "", a.ID, map[string]any{"name": r.Name, "url": r.URL})
-	})
-	if store.IsDuplicate(err) {
-		return wire.Repository{}, conflict("name-taken", "there is a repository "+quote(name)+" already", "give another with --name")
-	}
-	return repositoryView(r), err
-}
-
-func (s *Service) gitCredential(ctx context.Context, a Actor, address string) (repo.Credential, error) {
-	c, err := s.Keeper.GitCredential(ctx, a.ID, repo.Host(address))
-	return repo.Credential{Username: c.Username, Password: c.Password}, err
-}
-
-// plan reads a branch's head and what its definition resolves to.
-func (s *Service) plan(ctx context.Context, a Actor, r store.Repository, branch string) (store.Plan, error) {
-	cred, err := s.gitCredential(ctx, a, r.URL)
-	if err != nil {
-		return store.Plan{}, err
-	}
-	if err := s.Mirrors.Fetch(ctx, r.ID, r.URL, cred); err != nil {
-		return store.Plan{}, fromRoom(err)
-	}
-	commit, err := s.Mirrors.Resolve(ctx, r.ID, branch)
-	if err != nil {
-		return store.Plan{}, fromRoom(err)
-	}
-	src := definition.Source{Files: map[string][]byte{}, Repository: r.Name}
-	for _, p := range definition.Places {
-		content, ok, err := s.Mirrors.ReadFile(ctx, r.ID, commit, p, definition.MaxBytes)
-		if err != nil {
-			return store.Plan{}, fromRoom(err)
-		}
-		if ok {
-			src.Files[p] = content
-			break
-		}
-	}
-	var readErr error
-	src.Exists = func(p string) bool {
-		_, ok, err := s.Mirrors.ReadFile(ctx, r.ID, commit, p, definition.MaxBytes)
-		if err != nil {
-			readErr = err
-		}
-		return ok
-	}
-	def, findings := definition.Resolve(src)
-	if readErr != nil {
-		return store.Plan{}, fromRoom(readErr)
-	}
-	if f, bad := definition.Fatal(findings); bad {
-		p := problem(422, "definition", fmt.Sprintf("%s at branch %s: %s", r.Name, branch, f), "correct it, push, and try again")
-		for _, f := range findings {
-			p.Errors = append(p.Errors, wire.FieldProblem{Field: fmt.Sprintf("%s:%d:%d", f.Path, f.Line, f.Column), Detail: f.What})
-		}
-		p.Errors = p.Errors[:min(len(p.Errors), 20)]
-		if len(p.Errors) == 1 {
-			p.Errors = nil // the detail says it all
-		}
-		return store.Plan{}, p
-	}
-	plan := store.Plan{Commit: commit, Definition: def}
-	tree := ""
-	if def.Build != nil {
-		if tree, err = s.Mirrors.Tree(ctx, r.ID, commit, def.Build.Context); err != nil {
-			return store.Plan{}, fromRoom(err)
-		}
-		// The build file may stand outside its context.
-		dir, err := s.Mirrors.Tree(ctx, r.ID, commit, path.Dir(def.Build.Dockerfile))
-		if err != nil {
-			return store.Plan{}, fromRoom(err)
-		}
-		tree += " " + dir
-	}
-	plan.Fingerprint = definition.Fingerprint(def, tree)
-	return plan, nil
-}
-
-// Launch accepts a workspace. What the definition says is read first, so that
-// a mistake in it is told at once and leaves nothing behind; all else happens
-// after the answer.
-func (s *Service) Launch(ctx context.Context, a Actor, in wire.Launch) (wire.Workspace, error) {
-	if in.Name != "" && !workspaceName.MatchString(in.Name) {
-		return wire.Workspace{}, invalid(quote(in.Name)+" is no workspace name", "use lower-case letters, digits and dashes, starting with a letter, at most 40")
-	}
-	r, err := s.Store.Read().RepositoryByName(ctx, in.Repository)
-	if errors.Is(err, store.ErrNotFound) {
-		return wire.Workspace{}, notFound("repository", in.Repository, "see what is registered with: yardbench repos")
-	}
-	if err != nil {
-		return wire.Workspace{}, err
-	}
-	if in.Name != "" {
-		if _, err := s.Store.Read().WorkspaceByName(ctx, a.ID, in.Name); err == nil {
-			return wire.Workspace{}, nameTaken(in.Name)
-		}
-	}
-	branch := in.Branch
-	if branch == "" {
-		branch = r.DefaultBranch
-	}
-	plan, err := s.plan(ctx, a, r, branch)
-	if err != nil {
-		return wire.Workspace{}, err
-	}
-	w := store.Workspace{ID: store.NewID(), OwnerID: a.ID, Name: in.Name, RepositoryID: r.ID, Branch: branch, Plan: plan,
-		Phase: lifecycle.Waiting, Wanted: lifecycle.WantReady, Body: 1, Volume: 1}
-	if w.StewardToken, err = s.Vault.Seal(store.NewID()+store.NewID(), "steward", w.ID); err != nil {
-		return wire.Workspace{}, err
-	}
-	var view wire.Workspace
-	err = s.Store.Write(ctx, func(tx *store.Tx) error {
-		if in.Name == "" {
-			if w.Name, err = freeName(ctx, tx, a.ID, r.Name); err != nil {
-				return err
-			}
-		}
-		if err := tx.AddWorkspace(ctx, &w); err != nil {
-			return err
-		}
-		if _, err := tx.OpenSheet(ctx, w.ID, lifecycle.LaunchSheet); err != nil {
-			return err
-		}
-		err := tx.Journal(ctx, "workspace.launched", w.ID, a.ID, a.ID, map[string]any{"name": w.Name, "repository": r.Name, "branch": branch, "commit": plan.Commit})
-		if err != nil {
-			return err
-		}
-		view, err = s.view(ctx, tx.Q, w)
-		return err
-	})
-	if store.IsDuplicate(err) {
-		return wire.Workspace{}, nameTaken(w.Name)
-	}
-	if err != nil {
-		return wire.Workspace{}, fromRoom(err)
-	}
-	s.Keeper.Wake(w.ID)
-	return view, nil
-}
-
-func nameTaken(name string) error {
-	return conflict("name-taken", "you have a workspace "+quote(name)+" already", "choose another with --name, or remove that one: yardbench remove "+name)
-}
-
-// freeName is the repository's name, with a number where that is taken.
-func freeName(ctx context.Context, tx *store.Tx, owner, name string) (string, error) {
-	for n := 1; ; n++ {
-		try := name
-		if n > 1 {
-			suffix := "-" + strconv.Itoa(n)
-			try = strings.TrimRight(name[:min(len(name), 40-len(suffix))], "-") + suffix
-		}
-		_, err := tx.WorkspaceByName(ctx, owner, try)
-		if errors.Is(err, store.ErrNotFound) {
-			return try, nil
-		}
-		if err != nil {
-			return "", err
-		}
-	}
-}
-
 // find resolves NAME or NAME.OWNER among what the actor may see. What they
 // may not see does not exist for them.
 func (s *Service) find(ctx context.Context, a Actor, ref string) (store.Workspace, error) {
-	none := notFound("workspace", ref, "see yours with: yardbench list")
-	name, owner, other := strings.Cut(ref, ".")
-	id := a.ID
-	if other && owner != a.Name {
-		p, err := s.Store.Read().PersonByName(ctx, owner)
-		if errors.Is(err, store.ErrNotFound) || (err == nil && !a.operator()) {
-			return store.Workspace{}, none
-		}
-		if err != nil {
-			return store.Workspace{}, err
-		}
-		id = p.ID
-	}
-	w, err := s.Store.Read().WorkspaceByName(ctx, id, name)
-	if errors.Is(err, store.ErrNotFound) {
-		return w, none
-	}
+	w, _, err := s.findOwned(ctx, a, ref)
 	return w, err
 }
 
-// List lists the actor's workspaces; an operator's list of everybody's with all.
-func (s *Service) List(ctx context.Context, a Actor, all bool) ([]wire.Workspace, error) {
-	owner := a.ID
-	if all {
-		if !a.operator() {
-			return nil, forbidden("only an operator sees everybody's workspaces", "leave --all out to see your own")
+func (s *Service) findOwned(ctx context.Context, a Actor, ref string) (store.Workspace, store.Person, error) {
+	none := notFound("workspace", ref, "see yours with: yardbench list")
+	name, ownerName, other := strings.Cut(ref, ".")
+	owner := a.Person
+	if other && ownerName != a.Name {
+		p, err := s.Store.Read().PersonByName(ctx, ownerName)
+		if errors.Is(err, store.ErrNotFound) || (err == nil && !a.mayOf(policy.SeeWorkspace, p)) {
+			return store.Workspace{}, p, none
 		}
-		owner = ""
+		if err != nil {
+			return store.Workspace{}, p, err
+		}
+		owner = p
 	}
-	rows, err := s.Store.Read().Workspaces(ctx, owner)
+	w, err := s.Store.Read().WorkspaceByName(ctx, owner.ID, name)
+	if errors.Is(err, store.ErrNotFound) || (err == nil && w.Kind != store.ForPerson) {
+		return w, owner, none
+	}
+	return w, owner, err
+}
+
+// findTo is find for an action that needs more than seeing.
+func (s *Service) findTo(ctx context.Context, a Actor, ref string, action policy.Action, what string) (store.Workspace, store.Person, error) {
+	w, owner, err := s.findOwned(ctx, a, ref)
+	if err == nil && !a.mayOf(action, owner) {
+		return w, owner, forbidden(fmt.Sprintf("this is %s's workspace; your role, %s, does not allow you to %s it", owner.Name, a.Role, what), "ask "+owner.Name)
+	}
+	return w, owner, err
+}
+
+// List lists the actor's workspaces; with all everybody's whom they may see.
+func (s *Service) List(ctx context.Context, a Actor, all bool) ([]wire.Workspace, error) {
+	scope := store.Scope{OwnerID: a.ID}
+	if all {
+		var ok bool
+		if scope, ok = a.scope(policy.SeeWorkspace); !ok || scope.OwnerID != "" {
+			return nil, forbidden("your role sees your own workspaces only", "leave --all out")
+		}
+	}
+	q := s.Store.Read()
+	rows, err := q.PeoplesWorkspaces(ctx, scope)
+	if err != nil {
+		return nil, err
+	}
+	metered, err := q.WorkspaceIntervals(ctx, scope.OwnerID)
 	if err != nil {
 		return nil, err
 	}
 	out := []wire.Workspace{}
 	for _, w := range rows {
-		v, err := s.view(ctx, s.Store.Read(), w)
+		v, err := s.viewOf(ctx, q, w, metered[w.ID])
 		if err != nil {
 			return nil, err
 		}
@@ -312,6 +120,9 @@ func (s *Service) Start(ctx context.Context, a Actor, ref string) (wire.Workspac
 		if w.Phase == lifecycle.Ready {
 			return nil
 		}
+		if err := s.admitStart(ctx, tx, *w); err != nil {
+			return err
+		}
 		kind := lifecycle.StartSheet
 		if w.SeededVolume == 0 {
 			kind = lifecycle.LaunchSheet
@@ -319,6 +130,15 @@ func (s *Service) Start(ctx context.Context, a Actor, ref string) (wire.Workspac
 		w.Wanted = lifecycle.WantReady
 		return s.begin(ctx, tx, w, a, lifecycle.Waiting, kind)
 	})
+}
+
+// admitStart holds a workspace that is to run against its owner's limits.
+func (s *Service) admitStart(ctx context.Context, tx *store.Tx, w store.Workspace) error {
+	owner, err := tx.PersonByID(ctx, w.OwnerID)
+	if err != nil {
+		return err
+	}
+	return s.admit(ctx, tx, owner, quota.Start(rules.Size{CoresMilli: w.CoresMilli, MemoryBytes: w.MemoryBytes}))
 }
 
 // Stop stops a workspace; its files stay.
@@ -343,7 +163,7 @@ func (s *Service) begin(ctx context.Context, tx *store.Tx, w *store.Workspace, a
 // Rebuild makes a new body from the branch's head; the old one stays until
 // the new one runs. With new files the volume is new too.
 func (s *Service) Rebuild(ctx context.Context, a Actor, ref string, in wire.Rebuild) (wire.Workspace, error) {
-	w, err := s.find(ctx, a, ref)
+	w, _, err := s.findTo(ctx, a, ref, policy.DriveWorkspace, "rebuild")
 	if err != nil {
 		return wire.Workspace{}, err
 	}
@@ -359,13 +179,23 @@ func (s *Service) Rebuild(ctx context.Context, a Actor, ref string, in wire.Rebu
 	if err != nil {
 		return wire.Workspace{}, err
 	}
-	plan, err := s.plan(ctx, a, r, w.Branch)
+	plan, err := s.plan(ctx, w.OwnerID, r, w.Branch)
 	if err != nil {
 		return wire.Workspace{}, err
+	}
+	if in.NewFiles {
+		if err := s.prepared(ctx, r, w.Branch, &plan); err != nil {
+			return wire.Workspace{}, err
+		}
 	}
 	return s.want(ctx, a, ref, lifecycle.Rebuild, func(tx *store.Tx, w *store.Workspace) error {
 		if w.NextBody > 0 {
 			return conflict("not-now", "a rebuild of "+quote(w.Name)+" is under way", "wait for it, or stop the workspace")
+		}
+		if w.Phase != lifecycle.Ready {
+			if err := s.admitStart(ctx, tx, *w); err != nil {
+				return err
+			}
 		}
 		w.Wanted = lifecycle.WantReady
 		w.NextPlan, w.NextBody = &plan, w.Body+1
@@ -388,7 +218,7 @@ func (s *Service) Rebuild(ctx context.Context, a Actor, ref string, in wire.Rebu
 // Remove removes a workspace with its files. It refuses while work exists
 // nowhere else, unless discard is set.
 func (s *Service) Remove(ctx context.Context, a Actor, ref string, discard bool) (wire.Workspace, error) {
-	w, err := s.find(ctx, a, ref)
+	w, _, err := s.findTo(ctx, a, ref, policy.RemoveWorkspace, "remove")
 	if err != nil {
 		return wire.Workspace{}, err
 	}
@@ -438,35 +268,18 @@ func (s *Service) mustBeSafe(ctx context.Context, w store.Workspace, verb string
 	return p
 }
 
-// look asks the steward for the work of a workspace.
-func (s *Service) look(ctx context.Context, w store.Workspace) (steward.WorkReport, error) {
-	if w.SeededVolume == 0 {
-		return steward.WorkReport{}, nil // there never were files
+// look says what of a workspace's work exists nowhere else: by its steward
+// while it is ready, else as it was when it stopped.
+func (s *Service) look(ctx context.Context, w store.Workspace) (store.WorkState, error) {
+	switch {
+	case w.SeededVolume == 0:
+		return store.WorkState{}, nil // there never were files
+	case w.Phase == lifecycle.Stopped && w.Work != nil:
+		return *w.Work, nil
+	case w.Phase != lifecycle.Ready:
+		return store.WorkState{Problem: "the workspace is " + string(w.Phase)}, nil
 	}
-	if w.Phase != lifecycle.Ready {
-		return steward.WorkReport{Problem: "the workspace is " + string(w.Phase)}, nil
-	}
-	ctx, cancel := context.WithTimeout(ctx, workTimeout)
-	defer cancel()
-	// Not what a rebuild is making: what is in use.
-	w.NextPlan = nil
-	session, _, err := s.Keeper.Session(ctx, w)
-	if err != nil {
-		return steward.WorkReport{}, err
-	}
-	session.Env = nil
-	var report steward.WorkReport
-	c, err := s.Hub.Ask(ctx, keeper.Link(w), steward.Request{Kind: steward.Work, Process: session})
-	if err == nil {
-		defer c.Stream.Close()
-		stop := context.AfterFunc(ctx, func() { c.Stream.Close() })
-		defer stop()
-		err = c.Receive(&report)
-	}
-	if errors.Is(err, outside.ErrAway) || err != nil {
-		report = steward.WorkReport{Problem: err.Error()}
-	}
-	return report, nil
+	return s.Keeper.Look(ctx, w)
 }
 
 // Work tells what in a workspace exists nowhere else.
@@ -486,10 +299,13 @@ func (s *Service) Work(ctx context.Context, a Actor, ref string) (wire.Work, err
 	return v, err
 }
 
+var verbActions = map[lifecycle.Verb]policy.Action{lifecycle.Start: policy.DriveWorkspace, lifecycle.Rebuild: policy.DriveWorkspace,
+	lifecycle.Stop: policy.StopWorkspace, lifecycle.Remove: policy.RemoveWorkspace}
+
 // want writes what is wanted of a workspace, if its phase permits the verb,
 // and has its keeper look at once.
 func (s *Service) want(ctx context.Context, a Actor, ref string, v lifecycle.Verb, change func(*store.Tx, *store.Workspace) error) (wire.Workspace, error) {
-	w, err := s.find(ctx, a, ref)
+	w, _, err := s.findTo(ctx, a, ref, verbActions[v], string(v))
 	if err != nil {
 		return wire.Workspace{}, err
 	}
@@ -516,4 +332,51 @@ func (s *Service) want(ctx context.Context, a Actor, ref string, v lifecycle.Ver
 	}
 	s.Keeper.Interrupt(w.ID)
 	return view, nil
+}
+
+// Hold keeps a workspace from being put to rest for a time.
+func (s *Service) Hold(ctx context.Context, a Actor, ref string, in wire.Hold) (wire.Workspace, error) {
+	w, _, err := s.findTo(ctx, a, ref, policy.DriveWorkspace, "hold")
+	if err != nil {
+		return wire.Workspace{}, err
+	}
+	house, _, err := s.Keeper.Rules(ctx, s.Store.Read())
+	if err != nil {
+		return wire.Workspace{}, err
+	}
+	d := time.Duration(in.Seconds) * time.Second
+	why := strings.TrimSpace(in.Why)
+	switch {
+	case in.Seconds > int64(house.Idle.HoldMost/time.Second):
+		return wire.Workspace{}, invalid("a hold of "+rules.Duration(d)+" is longer than the house rules allow", "hold it for at most "+rules.Duration(house.Idle.HoldMost))
+	case d < time.Minute:
+		return wire.Workspace{}, invalid("a hold of "+rules.Duration(d)+" is too short", "hold it for at least 1 min")
+	case why == "" || hasControl(why):
+		return wire.Workspace{}, invalid("the reason is missing", "say why with --why")
+	case w.Phase != lifecycle.Ready:
+		return wire.Workspace{}, conflict("not-now", "hold is not possible while the workspace is "+string(w.Phase), "start it first: yardbench start "+w.Name)
+	}
+	return s.afterJudge(ctx, w, s.Store.Write(ctx, func(tx *store.Tx) error {
+		return tx.SetHold(ctx, w, store.Hold{Until: tx.Now().Add(d), Why: why, ByID: a.ID})
+	}))
+}
+
+// EndHold lets a workspace be put to rest again.
+func (s *Service) EndHold(ctx context.Context, a Actor, ref string) (wire.Workspace, error) {
+	w, _, err := s.findTo(ctx, a, ref, policy.DriveWorkspace, "let go of")
+	if err != nil {
+		return wire.Workspace{}, err
+	}
+	return s.afterJudge(ctx, w, s.Store.Write(ctx, func(tx *store.Tx) error { return tx.DropHold(ctx, w, a.ID) }))
+}
+
+func (s *Service) afterJudge(ctx context.Context, w store.Workspace, err error) (wire.Workspace, error) {
+	if err != nil {
+		return wire.Workspace{}, err
+	}
+	s.Keeper.Judge(w.ID)
+	if w, err = s.Store.Read().WorkspaceByID(ctx, w.ID); err != nil {
+		return wire.Workspace{}, err
+	}
+	return s.view(ctx, s.Store.Read(), w)
 }

@@ -68,6 +68,10 @@ const (
 	SetUp    Kind = "set-up"   // frames to the service; once for each ID
 	CloneTo  Kind = "clone"    // frames to the service
 	Work     Kind = "work"     // one WorkReport back
+	Watch    Kind = "watch"    // Status messages to the service, as things change
+	Dial     Kind = "dial"     // then the bytes of a connection to a port
+	Notice   Kind = "notice"   // a line of text for every open terminal
+	Keep     Kind = "keep"     // frames to the service; copies the tree into the container's own layer
 )
 
 // The kinds of stream the steward opens.
@@ -89,8 +93,48 @@ type Request struct {
 	// URL and Branch say what to clone.
 	URL    string `json:"url,omitempty"`
 	Branch string `json:"branch,omitempty"`
+	// Prepared tells CloneTo to begin with the tree that Keep left in the image.
+	Prepared bool `json:"prepared,omitempty"`
 	// Host is the git host a credential is asked for.
 	Host string `json:"host,omitempty"`
+	// Port is what to dial.
+	Port int `json:"port,omitempty"`
+	// Text is the notice.
+	Text string `json:"text,omitempty"`
+	// FloorMilli is the processor use, in thousandths of a core, above which
+	// Watch counts a workspace as busy.
+	FloorMilli int64 `json:"floor_milli,omitempty"`
+}
+
+// PreparedFolder is where Keep puts the tree: at no mount point, so that an
+// image made from the container holds it.
+const PreparedFolder = "/.yardbench-prepared/tree"
+
+// Status is how things stand in a workspace. Times are milliseconds ago, so
+// that nobody's clock counts; -1 is never.
+type Status struct {
+	Ports   []Port `json:"ports"` // at most 200
+	TypedMS int64  `json:"typed_ms"`
+	ReadMS  int64  `json:"read_ms"`
+	BusyMS  int64  `json:"busy_ms"`
+	// Holders are the terminals, runs and set-up commands that run, with the
+	// versions of the secrets they were given; at most 100.
+	Holders   []Holder `json:"holders"`
+	DiskBytes int64    `json:"disk_bytes"` // of the workspace folder; 0 while unknown
+}
+
+// Port is one that something listens on.
+type Port struct {
+	Number   int    `json:"number"`
+	Process  string `json:"process"`  // its name, at most 40 characters
+	Loopback bool   `json:"loopback"` // only on loopback
+}
+
+// Holder is a process that was given secrets.
+type Holder struct {
+	Label   string         `json:"label"`
+	SinceMS int64          `json:"since_ms"`
+	Secrets map[string]int `json:"secrets"` // version by name
 }
 
 // Process says how to run something in the workspace.
@@ -101,6 +145,11 @@ type Process struct {
 	// Env is set over the container's own; ${containerEnv:NAME} in a value
 	// stands for the container's.
 	Env map[string]string `json:"env,omitempty"`
+	// Secrets are the versions of the secrets in Env and Files, by name.
+	Secrets map[string]int `json:"secrets,omitempty"`
+	// Files are the secrets in the form of a file, content by name. They
+	// replace those that stand there.
+	Files map[string]string `json:"files,omitempty"`
 	// GitConfig is configuration for git, in pairs.
 	GitConfig []string `json:"git_config,omitempty"`
 	// GitHost is the scheme and host, with a closing slash, that git reaches

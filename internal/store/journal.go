@@ -48,6 +48,7 @@ func (tx *Tx) Journal(ctx context.Context, kind, subject, owner, actor string, d
 		return fmt.Errorf("journal %s: %w", kind, err)
 	}
 	tx.entries++
+	tx.entryAt = e.At
 	return tx.exec(ctx, "INSERT INTO journal (number, at, kind, subject, owner_id, body, prev_hash, hash) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
 		e.Number, micros(e.At), kind, subject, owner, body, prev, chain(prev, body))
 }
@@ -66,10 +67,23 @@ func (q Q) JournalHead(ctx context.Context) (int64, error) {
 	return n, err
 }
 
-// JournalAfter lists at most limit entries after number, oldest first; for
-// one owner only unless owner is empty, and of one subject only unless
-// subject is empty.
-func (q Q) JournalAfter(ctx context.Context, number int64, owner, subject string, limit int) ([]Entry, error) {
+// JournalFilter says which entries are wanted; empty fields do not count.
+type JournalFilter struct {
+	After   int64
+	Newest  bool   // the newest first
+	Owner   string // whose matter it is
+	Subject string // what it happened to
+	Person  string // whose matter it is, or who did it
+	Kind    string // what the kind begins with
+	Limit   int
+}
+
+// Journal lists the wanted entries, the oldest first unless the newest are wanted.
+func (q Q) Journal(ctx context.Context, f JournalFilter) ([]Entry, error) {
+	order := "ASC"
+	if f.Newest {
+		order = "DESC"
+	}
 	return list(ctx, q, func(scan func(...any) error) (Entry, error) {
 		var body []byte
 		var e Entry
@@ -77,8 +91,16 @@ func (q Q) JournalAfter(ctx context.Context, number int64, owner, subject string
 			return e, err
 		}
 		return e, json.Unmarshal(body, &e)
-	}, "SELECT body FROM journal WHERE number > ? AND (? = '' OR owner_id = ?) AND (? = '' OR subject = ?) ORDER BY number LIMIT ?",
-		number, owner, owner, subject, subject, limit)
+	}, `SELECT body FROM journal WHERE number > ? AND (? = '' OR owner_id = ?) AND (? = '' OR subject = ?)
+		AND (? = '' OR owner_id = ? OR CAST(body AS TEXT) ->> 'actor' = ?) AND (? = '' OR SUBSTR(kind, 1, LENGTH(?)) = ?) ORDER BY number `+order+` LIMIT ?`,
+		f.After, f.Owner, f.Owner, f.Subject, f.Subject, f.Person, f.Person, f.Person, f.Kind, f.Kind, f.Kind, f.Limit)
+}
+
+// JournalAfter lists at most limit entries after number, oldest first; for
+// one owner only unless owner is empty, and of one subject only unless
+// subject is empty.
+func (q Q) JournalAfter(ctx context.Context, number int64, owner, subject string, limit int) ([]Entry, error) {
+	return q.Journal(ctx, JournalFilter{After: number, Owner: owner, Subject: subject, Limit: limit})
 }
 
 // VerifyJournal walks the whole chain and tells the first entry that does not

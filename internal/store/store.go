@@ -67,10 +67,14 @@ type Tx struct {
 	Q
 	now     time.Time
 	entries int
+	entryAt time.Time // of the newest journal entry
 }
 
 // Now is the time of the transaction.
 func (tx *Tx) Now() time.Time { return tx.now }
+
+// At moves the transaction to another time: a past is written so.
+func (tx *Tx) At(t time.Time) { tx.now = t.UTC().Truncate(time.Microsecond) }
 
 // Q runs queries: inside the writer's transaction, or among the readers.
 type Q struct{ db querier }
@@ -289,6 +293,13 @@ func one[T any](ctx context.Context, q Q, scan func(func(...any) error) (T, erro
 func micros(t time.Time) int64 { return t.UnixMicro() }
 
 func fromMicros(n int64) time.Time { return time.UnixMicro(n).UTC() }
+
+func nullMicros(t *time.Time) any {
+	if t == nil {
+		return nil
+	}
+	return micros(*t)
+}
 
 func fromNullMicros(n sql.NullInt64) *time.Time {
 	if !n.Valid {

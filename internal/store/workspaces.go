@@ -7,8 +7,10 @@ import (
 	"fmt"
 	"time"
 
+	"yardbench/internal/core/cost"
 	"yardbench/internal/core/definition"
 	"yardbench/internal/core/lifecycle"
+	"yardbench/internal/core/rules"
 )
 
 // Plan is what a body is made from.
@@ -17,6 +19,41 @@ type Plan struct {
 	Definition  definition.Definition `json:"definition"`
 	Fingerprint string                `json:"fingerprint"` // of the image
 	Image       string                `json:"image"`       // in the yard; "" until made
+	Prepared    *Prepared             `json:"prepared,omitempty"`
+	// Findings are the warnings of the definition.
+	Findings []definition.Finding `json:"findings,omitempty"`
+	// Scratch says why no prepared image serves.
+	Scratch string `json:"scratch,omitempty"`
+}
+
+// Prepared is the prepared image that a body is made from.
+type Prepared struct {
+	Run    string    `json:"run"`
+	Number int       `json:"number"`
+	Image  string    `json:"image"`
+	User   string    `json:"user"`
+	MadeAt time.Time `json:"made_at"`
+	Behind int       `json:"behind"` // commits
+}
+
+// The kinds of workspace.
+const (
+	ForPerson   = "person"
+	ForPrebuild = "prebuild" // it makes a prepared image, and goes
+)
+
+// WorkState is what existed nowhere else when a workspace stopped.
+type WorkState struct {
+	At          time.Time `json:"at"`
+	Uncommitted []string  `json:"uncommitted,omitempty"`
+	Unpushed    []string  `json:"unpushed,omitempty"`
+	Stashes     int       `json:"stashes,omitempty"`
+	Problem     string    `json:"problem,omitempty"` // it could not be looked at
+}
+
+// Clean tells that nothing would be lost.
+func (w WorkState) Clean() bool {
+	return w.Problem == "" && len(w.Uncommitted) == 0 && len(w.Unpushed) == 0 && w.Stashes == 0
 }
 
 // Target is the plan of the body that is being brought up.
@@ -42,19 +79,34 @@ type Workspace struct {
 	Subnet                          int // which piece of the address range
 	StewardToken                    []byte
 	CreatedAt, PhaseAt              time.Time
+	Kind                            string // ForPerson or ForPrebuild
+	Size                            string
+	CoresMilli                      int64 // as the rules had it when the size was given
+	MemoryBytes, DiskBytes          int64
+	RestAfter                       time.Duration // asked for; 0 is the rules' usual
+	PortKey                         string        // what its ports' host names begin with
+	Work                            *WorkState    // when it stopped; nil while it runs
 }
 
 const workspaceColumns = `id, owner_id, name, repository_id, branch, plan, next_plan,
- phase, failed_in, cause, wanted, body, next_body, volume, next_volume, seeded_volume, subnet, steward_token, created_at, phase_at`
+ phase, failed_in, cause, wanted, body, next_body, volume, next_volume, seeded_volume, subnet, steward_token, created_at, phase_at,
+ kind, size, cores_milli, memory_bytes, disk_bytes, rest_after_s, port_key, work`
 
 func scanWorkspace(scan func(...any) error) (w Workspace, err error) {
-	var plan, next []byte
-	var created, phase int64
+	var plan, next, work []byte
+	var created, phase, rest int64
 	if err = scan(&w.ID, &w.OwnerID, &w.Name, &w.RepositoryID, &w.Branch, &plan, &next,
-		&w.Phase, &w.FailedIn, &w.Cause, &w.Wanted, &w.Body, &w.NextBody, &w.Volume, &w.NextVolume, &w.SeededVolume, &w.Subnet, &w.StewardToken, &created, &phase); err != nil {
+		&w.Phase, &w.FailedIn, &w.Cause, &w.Wanted, &w.Body, &w.NextBody, &w.Volume, &w.NextVolume, &w.SeededVolume, &w.Subnet, &w.StewardToken, &created, &phase,
+		&w.Kind, &w.Size, &w.CoresMilli, &w.MemoryBytes, &w.DiskBytes, &rest, &w.PortKey, &work); err != nil {
 		return w, err
 	}
-	w.CreatedAt, w.PhaseAt = fromMicros(created), fromMicros(phase)
+	w.CreatedAt, w.PhaseAt, w.RestAfter = fromMicros(created), fromMicros(phase), time.Duration(rest)*time.Second
+	if len(work) > 0 {
+		w.Work = &WorkState{}
+		if err := json.Unmarshal(work, w.Work); err != nil {
+			return w, err
+		}
+	}
 	if len(next) > 0 {
 		w.NextPlan = &Plan{}
 		if err := json.Unmarshal(next, w.NextPlan); err != nil {
@@ -77,6 +129,9 @@ func (w Workspace) plans() (plan, next string, err error) {
 // AddWorkspace adds a workspace and gives it the lowest free subnet.
 func (tx *Tx) AddWorkspace(ctx context.Context, w *Workspace) error {
 	w.CreatedAt, w.PhaseAt = tx.now, tx.now
+	if w.Kind == "" {
+		w.Kind = ForPerson
+	}
 	if err := tx.db.QueryRowContext(ctx, `SELECT MIN(n) FROM (SELECT 0 AS n UNION ALL
 		SELECT subnet + 1 FROM workspaces WHERE phase <> 'removed') WHERE n NOT IN (SELECT subnet FROM workspaces WHERE phase <> 'removed')`).Scan(&w.Subnet); err != nil {
 		return err
@@ -85,9 +140,10 @@ func (tx *Tx) AddWorkspace(ctx context.Context, w *Workspace) error {
 	if err != nil {
 		return err
 	}
-	return tx.exec(ctx, "INSERT INTO workspaces ("+workspaceColumns+") VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
+	return tx.exec(ctx, "INSERT INTO workspaces ("+workspaceColumns+") VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,'')",
 		w.ID, w.OwnerID, w.Name, w.RepositoryID, w.Branch, plan, next,
-		w.Phase, w.FailedIn, w.Cause, w.Wanted, w.Body, w.NextBody, w.Volume, w.NextVolume, w.SeededVolume, w.Subnet, w.StewardToken, micros(w.CreatedAt), micros(w.PhaseAt))
+		w.Phase, w.FailedIn, w.Cause, w.Wanted, w.Body, w.NextBody, w.Volume, w.NextVolume, w.SeededVolume, w.Subnet, w.StewardToken, micros(w.CreatedAt), micros(w.PhaseAt),
+		w.Kind, w.Size, w.CoresMilli, w.MemoryBytes, w.DiskBytes, int64(w.RestAfter/time.Second), w.PortKey)
 }
 
 // SaveWorkspace writes what may change of a workspace.
@@ -96,10 +152,20 @@ func (tx *Tx) SaveWorkspace(ctx context.Context, w Workspace) error {
 	if err != nil {
 		return err
 	}
+	work := ""
+	if w.Work != nil {
+		b, err := json.Marshal(w.Work)
+		if err != nil {
+			return err
+		}
+		work = string(b)
+	}
 	return tx.mustChange(ctx, `UPDATE workspaces SET branch=?, plan=?, next_plan=?, phase=?, failed_in=?, cause=?, wanted=?,
-		body=?, next_body=?, volume=?, next_volume=?, seeded_volume=?, subnet=?, phase_at=? WHERE id=?`,
+		body=?, next_body=?, volume=?, next_volume=?, seeded_volume=?, subnet=?, phase_at=?,
+		size=?, cores_milli=?, memory_bytes=?, disk_bytes=?, rest_after_s=?, work=? WHERE id=?`,
 		w.Branch, plan, next, w.Phase, w.FailedIn, w.Cause, w.Wanted,
-		w.Body, w.NextBody, w.Volume, w.NextVolume, w.SeededVolume, w.Subnet, micros(w.PhaseAt), w.ID)
+		w.Body, w.NextBody, w.Volume, w.NextVolume, w.SeededVolume, w.Subnet, micros(w.PhaseAt),
+		w.Size, w.CoresMilli, w.MemoryBytes, w.DiskBytes, int64(w.RestAfter/time.Second), work, w.ID)
 }
 
 // MoveSubnet gives a workspace another subnet, one beyond every one in use,
@@ -129,7 +195,32 @@ func (tx *Tx) SetPhase(ctx context.Context, w *Workspace, to lifecycle.Phase, ac
 	if err := tx.SaveWorkspace(ctx, *w); err != nil {
 		return err
 	}
-	return tx.Journal(ctx, "workspace.phase", w.ID, w.OwnerID, actor, map[string]any{"from": from, "to": to, "cause": cause})
+	if err := tx.Journal(ctx, "workspace.phase", w.ID, w.journalOwner(), actor, map[string]any{"from": from, "to": to, "cause": cause}); err != nil {
+		return err
+	}
+	return tx.meter(ctx, *w, cost.Event{Phase: to})
+}
+
+// journalOwner is whose matter a workspace's entries are: a prebuild's are the
+// house's.
+func (w Workspace) journalOwner() string {
+	if w.Kind == ForPrebuild {
+		return ""
+	}
+	return w.OwnerID
+}
+
+// Resize gives a workspace another size, as the rules have it now.
+func (tx *Tx) Resize(ctx context.Context, w *Workspace, size string, s rules.Size, actor string) error {
+	old := w.Size
+	w.Size, w.CoresMilli, w.MemoryBytes, w.DiskBytes = size, s.CoresMilli, s.MemoryBytes, s.DiskBytes
+	if err := tx.SaveWorkspace(ctx, *w); err != nil {
+		return err
+	}
+	if err := tx.Journal(ctx, "workspace.resized", w.ID, w.journalOwner(), actor, map[string]any{"from": old, "to": size}); err != nil {
+		return err
+	}
+	return tx.meter(ctx, *w, cost.Event{Resized: true})
 }
 
 // WorkspaceByID finds a workspace, removed ones too.
@@ -142,9 +233,99 @@ func (q Q) WorkspaceByName(ctx context.Context, owner, name string) (Workspace, 
 	return one(ctx, q, scanWorkspace, "SELECT "+workspaceColumns+" FROM workspaces WHERE owner_id = ? AND name = ? AND phase <> 'removed'", owner, name)
 }
 
-// Workspaces lists those that are not removed; one owner's unless owner is empty.
-func (q Q) Workspaces(ctx context.Context, owner string) ([]Workspace, error) {
-	return list(ctx, q, scanWorkspace, "SELECT "+workspaceColumns+" FROM workspaces WHERE phase <> 'removed' AND (? = '' OR owner_id = ?) ORDER BY name, owner_id", owner, owner)
+// Workspaces lists everything that is not removed, prebuilds too.
+func (q Q) Workspaces(ctx context.Context) ([]Workspace, error) {
+	return list(ctx, q, scanWorkspace, "SELECT "+workspaceColumns+" FROM workspaces WHERE phase <> 'removed' ORDER BY name, owner_id")
+}
+
+// PeoplesWorkspaces lists people's workspaces that are not removed, in a scope.
+func (q Q) PeoplesWorkspaces(ctx context.Context, s Scope) ([]Workspace, error) {
+	return list(ctx, q, scanWorkspace, "SELECT "+workspaceColumns+` FROM workspaces WHERE phase <> 'removed' AND kind = 'person' AND (? = '' OR owner_id = ?)
+		AND (? = '' OR owner_id IN (SELECT id FROM people WHERE team_id = ?)) ORDER BY name, owner_id`, s.OwnerID, s.OwnerID, s.TeamID, s.TeamID)
+}
+
+// WorkspaceByPortKey finds the workspace whose ports' host names begin so.
+func (q Q) WorkspaceByPortKey(ctx context.Context, key string) (Workspace, error) {
+	return one(ctx, q, scanWorkspace, "SELECT "+workspaceColumns+" FROM workspaces WHERE port_key = ? AND phase <> 'removed'", key)
+}
+
+// Reserved sums what the workspaces of a person or a team hold: all that
+// exist, and the size of those that run or are to run. Prebuilds are nobody's.
+func (q Q) Reserved(ctx context.Context, s Scope) (rules.Amounts, error) {
+	var existing, running, cores, memory int64
+	err := q.db.QueryRowContext(ctx, `SELECT COUNT(*), COALESCE(SUM(runs), 0), COALESCE(SUM(runs * cores_milli), 0), COALESCE(SUM(runs * memory_bytes), 0) FROM
+		(SELECT phase IN ('waiting', 'preparing', 'starting', 'ready', 'stopping') AS runs, cores_milli, memory_bytes FROM workspaces
+		WHERE phase <> 'removed' AND kind = 'person' AND (? = '' OR owner_id = ?) AND (? = '' OR owner_id IN (SELECT id FROM people WHERE team_id = ?)))`,
+		s.OwnerID, s.OwnerID, s.TeamID, s.TeamID).Scan(&existing, &running, &cores, &memory)
+	return rules.Amounts{rules.Existing: existing, rules.Running: running, rules.Cores: cores, rules.Memory: memory}, err
+}
+
+// Hold keeps a workspace from being put to rest.
+type Hold struct {
+	Until time.Time
+	Why   string
+	ByID  string
+}
+
+// SetHold holds a workspace, in place of an older hold.
+func (tx *Tx) SetHold(ctx context.Context, w Workspace, h Hold) error {
+	if err := tx.exec(ctx, `INSERT INTO holds (workspace_id, until_at, why, by_id, at) VALUES (?, ?, ?, ?, ?)
+		ON CONFLICT (workspace_id) DO UPDATE SET until_at = excluded.until_at, why = excluded.why, by_id = excluded.by_id, at = excluded.at`, w.ID, micros(h.Until), h.Why, h.ByID, micros(tx.now)); err != nil {
+		return err
+	}
+	return tx.Journal(ctx, "workspace.held", w.ID, w.OwnerID, h.ByID, map[string]any{"until": h.Until, "why": h.Why})
+}
+
+// DropHold ends a hold, if there is one.
+func (tx *Tx) DropHold(ctx context.Context, w Workspace, actor string) error {
+	err := tx.mustChange(ctx, "DELETE FROM holds WHERE workspace_id = ?", w.ID)
+	if err == ErrNotFound {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	return tx.Journal(ctx, "workspace.hold-ended", w.ID, w.OwnerID, actor, map[string]any{})
+}
+
+// HoldOf gives a workspace's hold; the zero Hold when there is none.
+func (q Q) HoldOf(ctx context.Context, workspace string) (Hold, error) {
+	h, err := one(ctx, q, func(scan func(...any) error) (h Hold, err error) {
+		var at int64
+		err = scan(&at, &h.Why, &h.ByID)
+		h.Until = fromMicros(at)
+		return h, err
+	}, "SELECT until_at, why, by_id FROM holds WHERE workspace_id = ?", workspace)
+	if err == ErrNotFound {
+		return Hold{}, nil
+	}
+	return h, err
+}
+
+// SharePort lets everybody signed in visit a port, or no more.
+func (tx *Tx) SharePort(ctx context.Context, w Workspace, port int, shared bool, actor string) error {
+	var err error
+	if shared {
+		err = tx.exec(ctx, "INSERT OR IGNORE INTO shared_ports (workspace_id, port) VALUES (?, ?)", w.ID, port)
+	} else {
+		err = tx.exec(ctx, "DELETE FROM shared_ports WHERE workspace_id = ? AND port = ?", w.ID, port)
+	}
+	if err != nil {
+		return err
+	}
+	return tx.Journal(ctx, "workspace.port", w.ID, w.OwnerID, actor, map[string]any{"port": port, "shared": shared})
+}
+
+// SharedPorts lists the ports of a workspace that everybody signed in may visit.
+func (q Q) SharedPorts(ctx context.Context, workspace string) (map[int]bool, error) {
+	out := map[int]bool{}
+	_, err := list(ctx, q, func(scan func(...any) error) (struct{}, error) {
+		var p int
+		err := scan(&p)
+		out[p] = true
+		return struct{}{}, err
+	}, "SELECT port FROM shared_ports WHERE workspace_id = ?", workspace)
+	return out, err
 }
 
 // ImageInUse tells whether a workspace other than except uses, or is about to
@@ -158,15 +339,26 @@ func (q Q) ImageInUse(ctx context.Context, fingerprint, except string) (bool, er
 
 // SetCondition sets a condition; one that stands already keeps its since.
 func (tx *Tx) SetCondition(ctx context.Context, w Workspace, kind lifecycle.ConditionKind, reason string) error {
+	return tx.SetConditionSince(ctx, w, kind, reason, tx.now)
+}
+
+// SetConditionSince is SetCondition for what began before it was noticed.
+func (tx *Tx) SetConditionSince(ctx context.Context, w Workspace, kind lifecycle.ConditionKind, reason string, since time.Time) error {
 	res, err := tx.db.ExecContext(ctx, `INSERT INTO conditions (workspace_id, kind, reason, since_at) VALUES (?, ?, ?, ?)
-		ON CONFLICT (workspace_id, kind) DO UPDATE SET reason = excluded.reason WHERE reason <> excluded.reason`, w.ID, kind, reason, micros(tx.now))
+		ON CONFLICT (workspace_id, kind) DO UPDATE SET reason = excluded.reason WHERE reason <> excluded.reason`, w.ID, kind, reason, micros(since))
 	if err != nil {
 		return err
 	}
 	if n, _ := res.RowsAffected(); n == 0 {
 		return nil
 	}
-	return tx.Journal(ctx, "workspace.condition", w.ID, w.OwnerID, "service", map[string]any{"kind": kind, "reason": reason})
+	if err := tx.Journal(ctx, "workspace.condition", w.ID, w.journalOwner(), "service", map[string]any{"kind": kind, "reason": reason, "since": since.UTC().Truncate(time.Microsecond)}); err != nil {
+		return err
+	}
+	if kind == lifecycle.IdleNow {
+		return tx.meter(ctx, w, cost.Event{Idle: true, Since: since.UTC().Truncate(time.Microsecond)})
+	}
+	return nil
 }
 
 // ClearCondition ends a condition, if it stands.
@@ -178,7 +370,23 @@ func (tx *Tx) ClearCondition(ctx context.Context, w Workspace, kind lifecycle.Co
 	if err != nil {
 		return err
 	}
-	return tx.Journal(ctx, "workspace.condition", w.ID, w.OwnerID, "service", map[string]any{"kind": kind, "over": true})
+	if err := tx.Journal(ctx, "workspace.condition", w.ID, w.journalOwner(), "service", map[string]any{"kind": kind, "over": true}); err != nil {
+		return err
+	}
+	if kind == lifecycle.IdleNow {
+		return tx.meter(ctx, w, cost.Event{Awake: true})
+	}
+	return nil
+}
+
+// ClearConditions ends every condition of the kinds, where they stand.
+func (tx *Tx) ClearConditions(ctx context.Context, w Workspace, kinds ...lifecycle.ConditionKind) error {
+	for _, k := range kinds {
+		if err := tx.ClearCondition(ctx, w, k); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Conditions lists what stands beside a workspace's phase.
@@ -315,4 +523,24 @@ func (q Q) EndedSetUp(ctx context.Context, workspace string, body int) (ended ma
 		failed = failed || s.Outcome != lifecycle.Done
 	}
 	return ended, failed, err
+}
+
+// UsualTimes gives how long the newest launches of a repository took to be
+// ready, at most 50 each, with a prepared image and without, shortest first.
+func (q Q) UsualTimes(ctx context.Context, repository string) (prepared, scratch []time.Duration, err error) {
+	_, err = list(ctx, q, func(scan func(...any) error) (struct{}, error) {
+		var us int64
+		var p bool
+		err := scan(&us, &p)
+		if d := time.Duration(us) * time.Microsecond; p {
+			prepared = append(prepared, d)
+		} else {
+			scratch = append(scratch, d)
+		}
+		return struct{}{}, err
+	}, `SELECT took, prepared FROM (SELECT h.ended_at - h.started_at AS took, w.plan ->> '$.prepared.run' IS NOT NULL AS prepared,
+		ROW_NUMBER() OVER (PARTITION BY w.plan ->> '$.prepared.run' IS NOT NULL ORDER BY h.started_at DESC) AS n
+		FROM workspaces w JOIN sheets h ON h.workspace_id = w.id AND h.number = 1
+		WHERE w.repository_id = ? AND w.kind = 'person' AND h.kind = 'launch' AND h.outcome = 'done') WHERE n <= 50 ORDER BY took`, repository)
+	return prepared, scratch, err
 }

@@ -44,7 +44,10 @@ func (p *Problem) GetStatus() int { return p.Status }
 type Person struct {
 	Name     string `json:"name" example:"ingrid"`
 	FullName string `json:"full_name" example:"Ingrid Solheim"`
+	Email    string `json:"email" example:"ingrid@skerryline.example"`
 	Role     string `json:"role" enum:"operator,lead,developer,auditor"`
+	Team     string `json:"team,omitempty" example:"Timetable"`
+	Closed   bool   `json:"closed" doc:"They may not sign in any more"`
 }
 
 // SignIn asks for a sign-in.
@@ -65,6 +68,7 @@ type Repository struct {
 	Name          string `json:"name" example:"tide-board"`
 	URL           string `json:"url" example:"https://git.skerryline.example/tide-board.git"`
 	DefaultBranch string `json:"default_branch" example:"main"`
+	SignsPushes   bool   `json:"signs_pushes" doc:"Its git host has a key to sign the news of pushes with"`
 }
 
 // NewRepository asks for a repository to be registered.
@@ -78,6 +82,8 @@ type Launch struct {
 	Repository string `json:"repository" maxLength:"64" example:"tide-board"`
 	Branch     string `json:"branch,omitempty" maxLength:"256" doc:"Default: the repository's default branch"`
 	Name       string `json:"name,omitempty" maxLength:"40" doc:"Default: the repository's name, with a number where that is taken"`
+	Size       string `json:"size,omitempty" maxLength:"20" doc:"Default: the house rules' usual size"`
+	RestAfterS int64  `json:"rest_after_s,omitempty" minimum:"0" doc:"Seconds without a sign of work until it is put to rest; default: the house rules' usual time"`
 }
 
 // Rebuild asks for a new body of a workspace.
@@ -115,12 +121,53 @@ type Workspace struct {
 	PhaseAt    time.Time   `json:"phase_at" doc:"Since when it is in this phase"`
 	Rebuilding bool        `json:"rebuilding"`
 	Sheet      int         `json:"sheet" doc:"The number of the newest launch sheet"`
+
+	Team          string     `json:"team,omitempty"`
+	Size          string     `json:"size"`
+	CoresMilli    int64      `json:"cores_milli" doc:"Thousandths of a core it may use"`
+	MemoryBytes   int64      `json:"memory_bytes"`
+	DiskBytes     int64      `json:"disk_bytes"`
+	DiskUsedBytes int64      `json:"disk_used_bytes" doc:"Of its folder; 0 while unknown"`
+	Prepared      *Prepared  `json:"prepared,omitempty" doc:"The prepared image it is made from"`
+	Scratch       string     `json:"scratch,omitempty" doc:"Why no prepared image served"`
+	Rest          *Rest      `json:"rest,omitempty" doc:"While it is ready: when it is put to rest, and what keeps it awake"`
+	RemovesAt     *time.Time `json:"removes_at,omitempty" doc:"While it is stopped: when it is removed, unless work in it exists nowhere else"`
+	Currency      string     `json:"currency" example:"EUR"`
+	HourMicros    int64      `json:"hour_micros" doc:"What an hour of it costs, in millionths of the currency's unit"`
+	CostMicros    int64      `json:"cost_micros" doc:"What it cost so far"`
+	IdleMicros    int64      `json:"idle_micros" doc:"Of that, for hours in which nobody worked in it"`
+	Day           []Stretch  `json:"day" doc:"The last 24 hours, oldest first; what is left out is at rest"`
+}
+
+// Prepared is the prepared image that a workspace is made from.
+type Prepared struct {
+	Number int       `json:"number"`
+	MadeAt time.Time `json:"made_at"`
+	Behind int       `json:"behind" doc:"Commits from it to the branch's head, brought in at the launch"`
+}
+
+// Rest is how a workspace stands between work and rest.
+type Rest struct {
+	LastSignAt time.Time  `json:"last_sign_at" doc:"The newest sign of work"`
+	LastSign   string     `json:"last_sign" example:"something was typed"`
+	Idle       bool       `json:"idle"`
+	Warn       bool       `json:"warn" doc:"It is about to be put to rest"`
+	StopsAt    time.Time  `json:"stops_at" doc:"When it is put to rest, without another sign"`
+	HeldUntil  *time.Time `json:"held_until,omitempty"`
+	HoldWhy    string     `json:"hold_why,omitempty"`
+}
+
+// Stretch is a part of a day.
+type Stretch struct {
+	From  time.Time `json:"from"`
+	To    time.Time `json:"to"`
+	State string    `json:"state" enum:"active,idle"`
 }
 
 // Sheet is a launch sheet.
 type Sheet struct {
 	Number    int        `json:"number"`
-	Kind      string     `json:"kind" enum:"launch,start,rebuild,stop,remove"`
+	Kind      string     `json:"kind" enum:"launch,start,rebuild,stop,remove,prebuild"`
 	StartedAt time.Time  `json:"started_at"`
 	EndedAt   *time.Time `json:"ended_at,omitempty"`
 	Outcome   string     `json:"outcome,omitempty" enum:",done,failed,skipped,interrupted"`
@@ -149,16 +196,36 @@ type Work struct {
 	Problem     string   `json:"problem,omitempty" doc:"Why it cannot be looked at"`
 }
 
-// Secret is a secret's name; values are never given out.
+// Secret is what is known of a secret; values are never given out.
 type Secret struct {
-	Name      string    `json:"name"`
-	Version   int       `json:"version"`
-	UpdatedAt time.Time `json:"updated_at"`
+	Name         string    `json:"name"`
+	Level        string    `json:"level" enum:"person,repository"`
+	Repository   string    `json:"repository,omitempty" doc:"Whose it is, for a repository's"`
+	Form         string    `json:"form" enum:"variable,file"`
+	Everywhere   bool      `json:"everywhere" doc:"A person's: given to all their workspaces"`
+	Repositories []string  `json:"repositories" doc:"A person's: else given to workspaces of these"`
+	Version      int       `json:"version"`
+	UpdatedAt    time.Time `json:"updated_at"`
 }
 
-// SecretValue sets a secret.
+// SecretValue sets a secret. Whom a person's secret is given to must be said
+// when it is new; left out later, it stays.
 type SecretValue struct {
-	Value string `json:"value"`
+	Value        string   `json:"value"`
+	Form         string   `json:"form,omitempty" enum:"variable,file" doc:"A variable NAME, or a file with its path in NAME_FILE; default: variable, or as it was"`
+	Everywhere   bool     `json:"everywhere,omitempty"`
+	Repositories []string `json:"repositories,omitempty" maxItems:"200"`
+}
+
+// SecretChoice is a secret and what becomes of it in a repository's workspaces.
+type SecretChoice struct {
+	Name    string `json:"name"`
+	Level   string `json:"level" enum:"person,repository,none"`
+	Form    string `json:"form,omitempty"`
+	Version int    `json:"version,omitempty"`
+	Given   bool   `json:"given"`
+	Wanted  bool   `json:"wanted" doc:"The definition asks for it"`
+	Why     string `json:"why"`
 }
 
 // GitCredential sets what one signs in to a git host with.
@@ -187,6 +254,10 @@ type JournalEntry struct {
 	Subject string         `json:"subject"`
 	Actor   string         `json:"actor"`
 	Data    map[string]any `json:"data"`
+
+	SubjectName string `json:"subject_name,omitempty" doc:"What it happened to, where it has a name"`
+	ActorName   string `json:"actor_name,omitempty" doc:"Who did it"`
+	OwnerName   string `json:"owner_name,omitempty" doc:"Whose matter it is"`
 }
 
 // Change is an event: something of a workspace changed; look again.
@@ -207,3 +278,275 @@ type Health struct {
 
 // ContentType is the media type problems travel under (RFC 9457, 3).
 func (p *Problem) ContentType(string) string { return "application/problem+json" }
+
+// Team is a group of people whose money and limits belong together.
+type Team struct {
+	Name string `json:"name" minLength:"1" maxLength:"40" example:"Harbour"`
+}
+
+// PersonChange changes a person; what is left out stays.
+type PersonChange struct {
+	Role   string  `json:"role,omitempty" enum:"operator,lead,developer,auditor"`
+	Team   *string `json:"team,omitempty" doc:"Empty for none"`
+	Closed *bool   `json:"closed,omitempty" doc:"They may not sign in any more; what they are signed in with ends"`
+}
+
+// NewEnrolment asks for a link by which somebody sets up their account.
+type NewEnrolment struct {
+	Role   string `json:"role,omitempty" enum:"operator,lead,developer,auditor" doc:"Default: developer"`
+	Team   string `json:"team,omitempty"`
+	Person string `json:"person,omitempty" doc:"For somebody who has an account: the link sets a new password"`
+	Hours  int    `json:"hours,omitempty" minimum:"0" maximum:"720" doc:"How long the link can be used; default 72"`
+}
+
+// Enrolment is a link that was made. The link is shown this once.
+type Enrolment struct {
+	Link      string    `json:"link"`
+	Role      string    `json:"role"`
+	Team      string    `json:"team,omitempty"`
+	Person    string    `json:"person,omitempty"`
+	ExpiresAt time.Time `json:"expires_at"`
+}
+
+// EnrolmentKey is what a link holds.
+type EnrolmentKey struct {
+	Key string `json:"key" maxLength:"200"`
+}
+
+// EnrolmentOffer is what a link is for.
+type EnrolmentOffer struct {
+	Role      string    `json:"role"`
+	Team      string    `json:"team,omitempty"`
+	Person    string    `json:"person,omitempty" doc:"Set: a new password for them"`
+	ExpiresAt time.Time `json:"expires_at"`
+}
+
+// EnrolmentUse sets up the account, or the new password.
+type EnrolmentUse struct {
+	Key      string `json:"key" maxLength:"200"`
+	Name     string `json:"name,omitempty" maxLength:"64"`
+	FullName string `json:"full_name,omitempty" maxLength:"120"`
+	Email    string `json:"email,omitempty" maxLength:"200"`
+	Password string `json:"password" maxLength:"512"`
+}
+
+// Token is a sign-in, or a token with a name.
+type Token struct {
+	ID         string     `json:"id"`
+	Door       string     `json:"door" enum:"console,cli,token"`
+	Name       string     `json:"name,omitempty"`
+	CreatedAt  time.Time  `json:"created_at"`
+	ExpiresAt  time.Time  `json:"expires_at"`
+	LastUsedAt *time.Time `json:"last_used_at,omitempty"`
+	Current    bool       `json:"current" doc:"The one that this was asked with"`
+}
+
+// NewToken asks for a token.
+type NewToken struct {
+	Name string `json:"name" minLength:"1" maxLength:"60" example:"nightly report"`
+	Days int    `json:"days,omitempty" minimum:"0" maximum:"366" doc:"Default 30"`
+}
+
+// MadeToken is a token that was made; its value is shown this once.
+type MadeToken struct {
+	Token
+	Value string `json:"value"`
+}
+
+// Preflight is what is said before a launch.
+type Preflight struct {
+	Repository string         `json:"repository"`
+	Branch     string         `json:"branch"`
+	Commit     string         `json:"commit"`
+	Definition string         `json:"definition"`
+	Image      string         `json:"image"`
+	Folder     string         `json:"folder"`
+	User       string         `json:"user,omitempty"`
+	Ports      []int          `json:"ports"`
+	SetUp      []string       `json:"set_up" doc:"The moments whose commands run"`
+	Findings   []string       `json:"findings"`
+	Size       string         `json:"size"`
+	Sizes      []SizeOffer    `json:"sizes"`
+	RestAfterS int64          `json:"rest_after_s"`
+	RestMostS  int64          `json:"rest_most_s"`
+	Prepared   *Prepared      `json:"prepared,omitempty"`
+	Scratch    string         `json:"scratch,omitempty" doc:"Why no prepared image serves"`
+	UsualMS    int64          `json:"usual_ms" doc:"Half of such launches were ready so soon; 0 where there were none"`
+	SlowMS     int64          `json:"slow_ms" doc:"19 of 20 were ready so soon"`
+	Currency   string         `json:"currency"`
+	HourMicros int64          `json:"hour_micros"`
+	Missing    []WantedSecret `json:"missing" doc:"Secrets that the definition asks for and nobody gives"`
+	Limits     []LimitLine    `json:"limits"`
+	Refused    bool           `json:"refused" doc:"A limit would be exceeded"`
+}
+
+// SizeOffer is a size that may be chosen.
+type SizeOffer struct {
+	Name        string `json:"name"`
+	CoresMilli  int64  `json:"cores_milli"`
+	MemoryBytes int64  `json:"memory_bytes"`
+	DiskBytes   int64  `json:"disk_bytes"`
+	HourMicros  int64  `json:"hour_micros"`
+}
+
+// WantedSecret is a secret that a definition asks for.
+type WantedSecret struct {
+	Name        string `json:"name"`
+	Description string `json:"description,omitempty"`
+}
+
+// LimitLine is one limit and how a request stands to it: counts, thousandths
+// of a core, or bytes, by kind.
+type LimitLine struct {
+	Kind    string `json:"kind" enum:"existing,running,cores,memory"`
+	Whose   string `json:"whose"`
+	Used    int64  `json:"used"`
+	Asked   int64  `json:"asked"`
+	Allowed int64  `json:"allowed"`
+	Over    bool   `json:"over"`
+	Text    string `json:"text"`
+}
+
+// Hold keeps a workspace from being put to rest.
+type Hold struct {
+	Seconds int64  `json:"seconds" minimum:"60"`
+	Why     string `json:"why" minLength:"1" maxLength:"300"`
+}
+
+// Port is a port of a workspace.
+type Port struct {
+	Number    int    `json:"number"`
+	Label     string `json:"label,omitempty"`
+	Process   string `json:"process,omitempty"`
+	Declared  bool   `json:"declared" doc:"The definition forwards it"`
+	Listening bool   `json:"listening"`
+	Loopback  bool   `json:"loopback" doc:"It listens on loopback only, and is reached all the same"`
+	Shared    bool   `json:"shared" doc:"Everybody signed in may visit it; else only its owner"`
+	Address   string `json:"address"`
+}
+
+// PortChange says who may visit a port.
+type PortChange struct {
+	Shared bool `json:"shared"`
+}
+
+// PortVisit asks for the way to a port's address.
+type PortVisit struct {
+	Address string `json:"address" maxLength:"4096"`
+}
+
+// PortPass leads to a port's address, once, within a minute.
+type PortPass struct {
+	Go string `json:"go"`
+}
+
+// Rules is the house rules document, one version of it.
+type Rules struct {
+	Version  int       `json:"version"`
+	Document string    `json:"document"`
+	Author   string    `json:"author"`
+	Reason   string    `json:"reason"`
+	At       time.Time `json:"at"`
+	Changes  []string  `json:"changes" doc:"What it changed in the version before"`
+}
+
+// RulesText is a document to check or to put.
+type RulesText struct {
+	Document string `json:"document" maxLength:"262144"`
+	Reason   string `json:"reason,omitempty" maxLength:"300" doc:"Why; needed to put it"`
+	Base     int    `json:"base,omitempty" doc:"The version it was made from: refused when there is a newer one"`
+}
+
+// RulesCheck is what is to be said of a document.
+type RulesCheck struct {
+	Findings []RulesFinding `json:"findings"`
+	Changes  []string       `json:"changes" doc:"What it would change"`
+}
+
+// RulesFinding is one thing that is wrong with a document.
+type RulesFinding struct {
+	Line   int    `json:"line"`
+	Column int    `json:"column"`
+	What   string `json:"what"`
+	Fix    string `json:"fix,omitempty"`
+}
+
+// PrebuildPlan says that images of a branch are prepared ahead.
+type PrebuildPlan struct {
+	Repository string        `json:"repository"`
+	Branch     string        `json:"branch"`
+	OnPush     bool          `json:"on_push"`
+	Timetable  string        `json:"timetable,omitempty"`
+	Keep       int           `json:"keep"`
+	MadeBy     string        `json:"made_by"`
+	NextAt     *time.Time    `json:"next_at,omitempty" doc:"When it is due by its timetable"`
+	Runs       []PrebuildRun `json:"runs" doc:"The newest, at most 20"`
+}
+
+// PutPlan makes or changes the plan of a branch.
+type PutPlan struct {
+	Branch    string `json:"branch,omitempty" maxLength:"256" doc:"Default: the repository's default branch"`
+	OnPush    bool   `json:"on_push,omitempty"`
+	Timetable string `json:"timetable,omitempty" maxLength:"100" doc:"Minute, hour, day of the month, month, day of the week, in the house's time zone" example:"30 5 * * 1-5"`
+	Keep      int    `json:"keep,omitempty" minimum:"0" maximum:"20" doc:"How many good prepared images are kept; default 2"`
+}
+
+// Branch names a branch.
+type Branch struct {
+	Branch string `json:"branch,omitempty" maxLength:"256" doc:"Default: the repository's default branch"`
+}
+
+// PrebuildRun is one making of a prepared image.
+type PrebuildRun struct {
+	ID        string     `json:"id"`
+	Number    int        `json:"number"`
+	Reason    string     `json:"reason"`
+	Commit    string     `json:"commit"`
+	Outcome   string     `json:"outcome,omitempty" enum:",done,failed"`
+	Cause     string     `json:"cause,omitempty"`
+	StartedAt time.Time  `json:"started_at"`
+	EndedAt   *time.Time `json:"ended_at,omitempty"`
+	Serves    bool       `json:"serves" doc:"Its image is kept, and may serve a launch"`
+}
+
+// Push is the news of a push, from a git host. See docs/pushes.md for how it
+// is signed.
+type Push struct {
+	Repository string `json:"repository" maxLength:"2048" doc:"The address it is registered under"`
+	Branch     string `json:"branch" maxLength:"256"`
+	Commit     string `json:"commit" maxLength:"64"`
+}
+
+// Pushed tells what came of the news of a push.
+type Pushed struct {
+	Runs int `json:"runs" doc:"How many plans it set going"`
+}
+
+// PushKey is what a git host signs with. It is shown this once.
+type PushKey struct {
+	Key string `json:"key"`
+}
+
+// Cost is what was used, and what it cost.
+type Cost struct {
+	Currency string    `json:"currency"`
+	From     time.Time `json:"from"`
+	To       time.Time `json:"to"`
+	By       string    `json:"by" enum:"person,team,repository,workspace,day"`
+	Rows     []CostRow `json:"rows"`
+	Total    CostRow   `json:"total"`
+}
+
+// CostRow is one line of it. Money is in millionths of the currency's unit.
+type CostRow struct {
+	Key            string  `json:"key"`
+	ActiveS        int64   `json:"active_s" doc:"Seconds that were run and worked in"`
+	IdleS          int64   `json:"idle_s" doc:"Seconds that were run and not worked in"`
+	PrebuildS      int64   `json:"prebuild_s"`
+	StoredGiBHours float64 `json:"stored_gib_hours"`
+	ActiveMicros   int64   `json:"active_micros"`
+	IdleMicros     int64   `json:"idle_micros"`
+	StorageMicros  int64   `json:"storage_micros"`
+	PrebuildMicros int64   `json:"prebuild_micros"`
+	TotalMicros    int64   `json:"total_micros"`
+}

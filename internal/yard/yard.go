@@ -42,6 +42,10 @@ type Yard interface {
 	RemoveVolume(ctx context.Context, workspace string, number int) error
 	RemoveNetwork(ctx context.Context, workspace string) error
 
+	// KeepBody makes an image of a body as it stands, volumes left out, and
+	// gives it the name tag.
+	KeepBody(ctx context.Context, workspace string, number int, tag string) error
+
 	// Watch calls changed with a workspace's id whenever something of it
 	// changed in the yard, until ctx ends or the yard is lost, which it
 	// returns. On each (re)connection it calls connected.
@@ -113,6 +117,9 @@ type BodySpec struct {
 	Hostname  string
 	Image     string
 	Env       map[string]string
+	// CoresMilli (thousandths of a core) and MemoryBytes bound what the body
+	// may use; 0 is no bound.
+	CoresMilli, MemoryBytes int64
 	// StewardDir and LinkDir are the service's folders with the steward's
 	// binaries and with this body's socket and token.
 	StewardDir, LinkDir string

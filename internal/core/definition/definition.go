@@ -39,8 +39,18 @@ type Definition struct {
 	Folder string `json:"folder"`
 	// Ports are the forwarded ports, as numbers.
 	Ports []int `json:"ports,omitempty"`
+	// PortLabels names ports for people ("portsAttributes").
+	PortLabels map[int]string `json:"port_labels,omitempty"`
+	// Secrets are the secrets that are wanted, by name.
+	Secrets []Wanted `json:"secrets,omitempty"`
 	// SetUp holds the life-cycle commands, in the order of the specification.
 	SetUp []SetUp `json:"set_up,omitempty"`
+}
+
+// Wanted is a secret that the definition asks for.
+type Wanted struct {
+	Name        string `json:"name"`
+	Description string `json:"description,omitempty"`
 }
 
 // Build is how an image is made from files of the repository. Paths are
@@ -67,6 +77,11 @@ const (
 // EveryStart tells whether the moment comes at each start of the container
 // rather than once in its life.
 func (m Moment) EveryStart() bool { return m == PostStart }
+
+// BeforePerson tells whether the moment belongs before a person comes, so
+// that a prebuild runs it (the specification's words on onCreateCommand and
+// updateContentCommand).
+func (m Moment) BeforePerson() bool { return m == OnCreate || m == UpdateContent }
 
 // SetUp is what runs at one moment: one command, or several side by side.
 type SetUp struct {
@@ -155,6 +170,28 @@ func Fingerprint(d Definition, contextTree string) string {
 	}
 	bytes, err := json.Marshal(doc)
 	if err != nil { // plain strings always marshal
+		panic(err)
+	}
+	sum := sha256.Sum256(bytes)
+	return hex.EncodeToString(sum[:])
+}
+
+// Prepared is a hash over all that goes into a prepared image of d: its image
+// by fingerprint, where and as whom its set-up runs, and the commands that
+// belong before the person. 64 hexadecimal digits.
+func Prepared(d Definition, image string) string {
+	doc := struct {
+		Image, Folder, User string
+		Env, SessionEnv     map[string]string
+		SetUp               []SetUp
+	}{image, d.Folder, d.User, d.Env, d.SessionEnv, nil}
+	for _, s := range d.SetUp {
+		if s.Moment.BeforePerson() {
+			doc.SetUp = append(doc.SetUp, s)
+		}
+	}
+	bytes, err := json.Marshal(doc) // maps are written in the order of their keys
+	if err != nil {                 // plain strings always marshal
 		panic(err)
 	}
 	sum := sha256.Sum256(bytes)

@@ -51,6 +51,8 @@ type raw struct {
 	RemoteUser      string             `json:"remoteUser"`
 	WorkspaceFolder string             `json:"workspaceFolder"`
 	ForwardPorts    []any              `json:"forwardPorts"`
+	PortsAttributes map[string]any     `json:"portsAttributes"`
+	Secrets         map[string]any     `json:"secrets"`
 	OnCreate        any                `json:"onCreateCommand"`
 	UpdateContent   any                `json:"updateContentCommand"`
 	PostCreate      any                `json:"postCreateCommand"`
@@ -66,11 +68,11 @@ type rawBuild struct {
 
 // kept are properties for editors and other clients, and those that describe:
 // nothing is due for them here.
-var kept = map[string]bool{"$schema": true, "customizations": true, "portsAttributes": true, "otherPortsAttributes": true}
+var kept = map[string]bool{"$schema": true, "customizations": true, "otherPortsAttributes": true}
 
 var honoured = map[string]bool{"name": true, "image": true, "dockerFile": true, "context": true, "build": true,
 	"containerEnv": true, "remoteEnv": true, "containerUser": true, "remoteUser": true, "workspaceFolder": true,
-	"forwardPorts": true, string(OnCreate): true, string(UpdateContent): true, string(PostCreate): true, string(PostStart): true}
+	"forwardPorts": true, "portsAttributes": true, "secrets": true, string(OnCreate): true, string(UpdateContent): true, string(PostCreate): true, string(PostStart): true}
 
 // Resolve finds the definition in src and says what it means. Where a finding
 // is an error the Definition must not be used.
@@ -164,6 +166,8 @@ func resolve(src Source, p string, content []byte) (Definition, []Finding) {
 	}
 	d.env(out.SessionEnv, remote, "remoteEnv", vars)
 	d.ports(&out, r.ForwardPorts)
+	d.portLabels(&out, r.PortsAttributes)
+	d.secrets(&out, r.Secrets)
 	for _, m := range []struct {
 		moment Moment
 		value  any
@@ -247,6 +251,48 @@ func (d *doc) env(into, from map[string]string, property string, v variables) {
 			continue
 		}
 		into[k] = v.put(from[k])
+	}
+}
+
+// portLabels reads the labels of ports; the other attributes are for editors.
+func (d *doc) portLabels(out *Definition, attributes map[string]any) {
+	for _, k := range sortedKeys(attributes) {
+		port, err := strconv.Atoi(k)
+		a, _ := attributes[k].(map[string]any)
+		label, _ := a["label"].(string)
+		if err != nil || label == "" || port < 1 || port > 65535 {
+			continue // a range or a pattern, or nothing for us
+		}
+		if out.PortLabels == nil {
+			out.PortLabels = map[int]string{}
+		}
+		if label = printable(label); len([]rune(label)) > 60 {
+			label = string([]rune(label)[:60])
+		}
+		out.PortLabels[port] = label
+	}
+}
+
+// MaxSecrets bounds the secrets a definition may ask for.
+const MaxSecrets = 100
+
+// secrets reads the names of the secrets that are wanted.
+func (d *doc) secrets(out *Definition, wanted map[string]any) {
+	if len(wanted) > MaxSecrets {
+		d.say(Error, d.at("secrets"), "", "%d secrets are asked for; at most %d are allowed", len(wanted), MaxSecrets)
+		return
+	}
+	for _, k := range sortedKeys(wanted) {
+		if !envName.MatchString(k) || len(k) > 128 {
+			d.say(Error, d.at("secrets"), "use letters, digits and _", "%q in secrets is no variable name", k)
+			continue
+		}
+		a, _ := wanted[k].(map[string]any)
+		text, _ := a["description"].(string)
+		if text = printable(text); len([]rune(text)) > 300 {
+			text = string([]rune(text)[:300])
+		}
+		out.Secrets = append(out.Secrets, Wanted{Name: k, Description: text})
 	}
 }
 

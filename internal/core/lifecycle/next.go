@@ -19,6 +19,7 @@ const (
 	Clone        Action = "clone"     // put the repository into the volume
 	SwapBodies   Action = "swap"      // the new body takes the old one's place
 	RunSetUp     Action = "set-up"    // one moment's commands
+	KeepImage    Action = "keep"      // make the prepared image of the body
 	StopBodies   Action = "stop"
 	RemoveAll    Action = "remove"
 )
@@ -54,6 +55,9 @@ type State struct {
 	// and were run in the target body, and those already run at this start.
 	// After a failure all of them are over.
 	Over map[definition.Moment]bool
+	// Prebuild tells that the body is made to be kept as a prepared image: it
+	// never becomes ready, and goes when that is done.
+	Prebuild bool
 }
 
 // Target is the body that is being brought up.
@@ -161,6 +165,9 @@ func up(s State, o Observed) Move {
 			mv.Moment = m
 			return mv
 		}
+	}
+	if s.Prebuild {
+		return Move{Enter: Starting, Action: KeepImage}
 	}
 	if s.Phase != Ready {
 		return Move{Enter: Ready}

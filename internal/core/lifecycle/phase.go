@@ -121,9 +121,14 @@ type ConditionKind string
 
 // The conditions known so far.
 const (
-	Rebuilding  ConditionKind = "rebuilding"
-	SetUpFailed ConditionKind = "set-up failed"
-	StewardAway ConditionKind = "steward away"
+	Rebuilding     ConditionKind = "rebuilding"
+	SetUpFailed    ConditionKind = "set-up failed"
+	StewardAway    ConditionKind = "steward away"
+	IdleNow        ConditionKind = "idle"
+	Held           ConditionKind = "held"
+	SecretsChanged ConditionKind = "secrets changed"
+	UnpushedWork   ConditionKind = "unpushed work"
+	OverLimit      ConditionKind = "over limit"
 )
 
 // SheetKind says what a launch sheet is the record of.
@@ -136,6 +141,7 @@ const (
 	RebuildSheet SheetKind = "rebuild"
 	StopSheet    SheetKind = "stop"
 	RemoveSheet  SheetKind = "remove"
+	PrebuildRun  SheetKind = "prebuild"
 )
 
 // Outcome is how a step or a sheet ended; empty while it runs.

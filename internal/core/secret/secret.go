@@ -1,5 +1,6 @@
 // Package secret knows what a secret may be called and how large it may be,
-// and takes secret values out of whatever is written down.
+// which of several of the same name a workspace gets, and takes secret values
+// out of whatever is written down.
 //
 // It is part of the core and keeps nothing itself.
 package secret

@@ -50,17 +50,35 @@ func (s *server) clone(r steward.Request, log io.Writer) steward.Exit {
 	if err := os.Chown(folder, int(a.uid), int(a.gid)); err != nil {
 		return fail("give the workspace folder to %s: %s", a.name, err)
 	}
-	p := r.Process
-	p.Argv = []string{"git", "clone", "--branch", r.Branch, "--", r.URL, folder}
-	p.Folder = "/"
-	cmd, err := s.prepare(p)
-	if err != nil {
-		return fail("%s", err)
+	git := func(args ...string) steward.Exit {
+		p := r.Process
+		p.Argv = append([]string{"git"}, args...)
+		p.Folder = "/"
+		cmd, err := s.prepare(p)
+		if err != nil {
+			return fail("%s", err)
+		}
+		cmd.Stdout, cmd.Stderr = log, log
+		x := ended(cmd.Run())
+		if x.Code != 0 && x.Problem == "" {
+			x.Problem = "git " + args[0] + " failed"
+		}
+		return x
 	}
-	cmd.Stdout, cmd.Stderr = log, log
-	if err := cmd.Run(); err != nil {
-		x := ended(err)
-		x.Problem = "git clone failed"
+	if r.Prepared {
+		n, err := copyTree(steward.PreparedFolder, folder)
+		if err != nil {
+			return fail("copy the prepared tree: %s", err)
+		}
+		fmt.Fprintf(log, "%d files from the prepared image\n", n)
+		// What the set-up changed in tracked files is dropped: the tree is the branch's.
+		for _, args := range [][]string{{"fetch", "--prune", "origin"}, {"checkout", "--force", "-B", r.Branch, "--track", "origin/" + r.Branch}} {
+			if x := git(append([]string{"-C", folder}, args...)...); x.Code != 0 || x.Problem != "" {
+				x.Problem = "git " + args[0] + " failed"
+				return x
+			}
+		}
+	} else if x := git("clone", "--branch", r.Branch, "--", r.URL, folder); x.Code != 0 || x.Problem != "" {
 		return x
 	}
 	// The mark is made where the user may write: never through a link of theirs.

@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"syscall"
@@ -107,6 +108,9 @@ func (s *server) prepare(p steward.Process) (*exec.Cmd, error) {
 	for k, v := range env {
 		cmd.Env = append(cmd.Env, k+"="+v)
 	}
+	if err := s.putFiles(a, p.Files); err != nil {
+		return nil, err
+	}
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
 	if a.uid != 0 || a.gid != 0 {
 		cmd.SysProcAttr.Credential = &syscall.Credential{Uid: a.uid, Gid: a.gid, Groups: a.groups}
@@ -170,13 +174,61 @@ func find(name, path, folder string) (string, error) {
 	return "", fmt.Errorf("%s: there is no such program in the workspace's PATH", name)
 }
 
-// track keeps the process group's leader in mind while it runs.
-func (s *server) track(pid int, runs bool) {
+// putFiles writes the secrets that are wanted as files, readable by their user
+// alone, on tmpfs; others that stood there go.
+func (s *server) putFiles(a account, files map[string]string) error {
+	if files == nil {
+		return nil
+	}
+	s.files.Lock()
+	defer s.files.Unlock()
+	dir := filepath.Join(s.runDir, "secrets")
+	if err := os.MkdirAll(dir, 0o711); err != nil {
+		return fmt.Errorf("secrets as files: %w", err)
+	}
+	old, err := os.ReadDir(dir)
+	if err != nil {
+		return fmt.Errorf("secrets as files: %w", err)
+	}
+	for _, e := range old {
+		if _, keep := files[e.Name()]; !keep {
+			if err := os.RemoveAll(filepath.Join(dir, e.Name())); err != nil {
+				return fmt.Errorf("secrets as files: %w", err)
+			}
+		}
+	}
+	for name, content := range files {
+		path := filepath.Join(dir, filepath.Base(name))
+		if is, err := os.ReadFile(path); err == nil && string(is) == content {
+			continue
+		}
+		f, err := os.OpenFile(path+".new", os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o400)
+		if err != nil {
+			return fmt.Errorf("secrets as files: %w", err)
+		}
+		_, err = f.WriteString(content)
+		if err := errors.Join(err, f.Chown(int(a.uid), int(a.gid)), f.Close(), os.Rename(path+".new", path)); err != nil {
+			return fmt.Errorf("secrets as files: %w", err)
+		}
+	}
+	return nil
+}
+
+// holder is what a running process group was given.
+type holder struct {
+	label   string
+	since   time.Time
+	secrets map[string]int
+}
+
+// track keeps the process group's leader in mind until it is let go.
+func (s *server) track(pid int, label string, secrets map[string]int) (letGo func()) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if runs {
-		s.procs[pid] = true
-	} else {
+	s.procs[pid] = holder{label, time.Now(), secrets}
+	return func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
 		delete(s.procs, pid)
 	}
 }
@@ -197,10 +249,10 @@ func ended(err error) steward.Exit {
 }
 
 // run runs a command for as long as its stream lives.
-func (s *server) run(c *steward.Conn, cmd *exec.Cmd) {
+func (s *server) run(c *steward.Conn, cmd *exec.Cmd, secrets map[string]int) {
 	stdin, err := cmd.StdinPipe()
 	if err == nil {
-		cmd.Stdout, cmd.Stderr = c.Writer(steward.Output), c.Writer(steward.Errors)
+		cmd.Stdout, cmd.Stderr = seen{c.Writer(steward.Output), &s.signs.read}, seen{c.Writer(steward.Errors), &s.signs.read}
 		cmd.WaitDelay = 2 * time.Second // a background child must not hold the output for ever
 		err = cmd.Start()
 	}
@@ -208,7 +260,7 @@ func (s *server) run(c *steward.Conn, cmd *exec.Cmd) {
 		_ = c.SendJSON(steward.Ended, steward.Exit{Code: 126, Problem: err.Error()})
 		return
 	}
-	s.track(cmd.Process.Pid, true)
+	letGo := s.track(cmd.Process.Pid, "run "+strings.Join(cmd.Args, " "), secrets)
 	finished := make(chan struct{})
 	go func() {
 		for {
@@ -218,6 +270,7 @@ func (s *server) run(c *steward.Conn, cmd *exec.Cmd) {
 			}
 			switch k {
 			case steward.Input:
+				s.signs.typed.mark()
 				_, _ = stdin.Write(p) // a command may leave its input unread
 			case steward.NoMore:
 				stdin.Close()
@@ -241,7 +294,7 @@ func (s *server) run(c *steward.Conn, cmd *exec.Cmd) {
 	if errors.Is(err, exec.ErrWaitDelay) {
 		err = nil
 	}
-	s.track(cmd.Process.Pid, false)
+	letGo()
 	close(finished)
 	_ = c.SendJSON(steward.Ended, ended(err))
 }

@@ -41,8 +41,10 @@ type server struct {
 	session   *yamux.Session // nil while the service is away
 	terminals map[string]*terminal
 	setUps    map[string]*setUp
-	procs     map[int]bool // leaders of process groups that run
-	gitProxy  string       // the address of the proxy for git
+	procs     map[int]holder // leaders of process groups that run
+	signs     signs
+	gitProxy  string     // the address of the proxy for git
+	files     sync.Mutex // guards the secrets that are files
 }
 
 // Serve connects to the service, again and again, and does what it asks.
@@ -61,7 +63,7 @@ func Serve() int {
 }
 
 func newServer(p places) (*server, error) {
-	s := &server{places: p, terminals: map[string]*terminal{}, setUps: map[string]*setUp{}, procs: map[int]bool{}}
+	s := &server{places: p, terminals: map[string]*terminal{}, setUps: map[string]*setUp{}, procs: map[int]holder{}}
 	if err := os.MkdirAll(filepath.Join(p.runDir, "set-up"), 0o700); err != nil {
 		return nil, err
 	}
@@ -165,7 +167,7 @@ func (s *server) serve(c *steward.Conn) {
 			_ = c.SendJSON(steward.Ended, steward.Exit{Code: 127, Problem: err.Error()})
 			return
 		}
-		s.run(c, p)
+		s.run(c, p, r.Process.Secrets)
 	case steward.SetUp:
 		u, err := s.setUp(r)
 		if err != nil {
@@ -179,6 +181,19 @@ func (s *server) serve(c *steward.Conn) {
 		if c.Send(steward.Reply{}) == nil {
 			_ = c.SendJSON(steward.Ended, s.clone(r, c.Writer(steward.Output)))
 		}
+	case steward.Keep:
+		if c.Send(steward.Reply{}) == nil {
+			_ = c.SendJSON(steward.Ended, s.keep(r.Process.Folder))
+		}
+	case steward.Watch:
+		if c.Send(steward.Reply{}) == nil {
+			s.watch(c, r)
+		}
+	case steward.Dial:
+		s.dial(c, r.Port)
+	case steward.Notice:
+		s.notice(r.Text)
+		_ = c.Send(steward.Reply{})
 	case steward.Work:
 		_ = c.Send(steward.Reply{})
 		_ = c.Send(s.work(r.Process))

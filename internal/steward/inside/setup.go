@@ -84,8 +84,7 @@ func (s *server) setUp(r steward.Request) (*setUp, error) {
 	go func() {
 		err := cmd.Start()
 		if err == nil {
-			s.track(cmd.Process.Pid, true)
-			defer s.track(cmd.Process.Pid, false)
+			defer s.track(cmd.Process.Pid, "a set-up command", r.Process.Secrets)()
 			err = cmd.Wait()
 		}
 		exit := ended(err)

@@ -315,7 +315,7 @@ func TestCloneAndWork(t *testing.T) {
 	if err := demo.MakeRepository(t.Context(), bare, "berth-planner", os.DirFS("../../demo")); err != nil {
 		t.Fatal(err)
 	}
-	handler, err := demo.GitHost(bare)
+	handler, err := demo.GitHost(bare, func() string { return "" })
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -30,6 +30,7 @@ type terminal struct {
 	history  []byte // the newest output
 	over     bool
 	exit     steward.Exit
+	signs    *signs
 }
 
 // terminal finds the terminal with the request's label, or opens it.
@@ -53,15 +54,15 @@ func (s *server) terminal(r steward.Request) (*terminal, error) {
 	if err != nil {
 		return nil, fmt.Errorf("open a terminal: %w", err)
 	}
-	t = &terminal{cmd: cmd, file: f, watchers: map[*steward.Conn]bool{}}
+	t = &terminal{cmd: cmd, file: f, watchers: map[*steward.Conn]bool{}, signs: &s.signs}
 	s.mu.Lock()
 	s.terminals[r.ID] = t
 	s.mu.Unlock()
-	s.track(cmd.Process.Pid, true)
+	letGo := s.track(cmd.Process.Pid, "terminal "+r.ID, r.Process.Secrets)
 	go func() {
 		t.pump()
 		err := cmd.Wait()
-		s.track(cmd.Process.Pid, false)
+		letGo()
 		s.mu.Lock()
 		delete(s.terminals, r.ID)
 		s.mu.Unlock()
@@ -80,6 +81,9 @@ func (t *terminal) pump() {
 			t.history = append(t.history, buf[:n]...)
 			if over := len(t.history) - scrollbackBytes; over > 0 {
 				t.history = append([]byte(nil), t.history[over:]...)
+			}
+			if len(t.watchers) > 0 {
+				t.signs.read.mark()
 			}
 			for w := range t.watchers {
 				t.send(w, buf[:n])
@@ -140,6 +144,7 @@ func (t *terminal) attach(c *steward.Conn) {
 		}
 		switch k {
 		case steward.Input:
+			t.signs.typed.mark()
 			if _, err := t.file.Write(p); err != nil {
 				return
 			}
@@ -149,6 +154,24 @@ func (t *terminal) attach(c *steward.Conn) {
 				t.resize(size)
 			}
 		}
+	}
+}
+
+// notice shows a line to everybody who looks at a terminal. The shell does not
+// see it.
+func (s *server) notice(text string) {
+	s.mu.Lock()
+	all := make([]*terminal, 0, len(s.terminals))
+	for _, t := range s.terminals {
+		all = append(all, t)
+	}
+	s.mu.Unlock()
+	for _, t := range all {
+		t.mu.Lock()
+		for w := range t.watchers {
+			t.send(w, []byte("\r\n\x1b[7m "+text+" \x1b[0m\r\n"))
+		}
+		t.mu.Unlock()
 	}
 }
 

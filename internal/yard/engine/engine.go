@@ -216,7 +216,8 @@ func (e *Engine) MakeBody(ctx context.Context, b yard.BodySpec) error {
 				// stays half-filled, without a word, when it is cut off.
 				{Type: mount.TypeVolume, Source: e.volume(b.Workspace, b.Volume), Target: b.Folder, VolumeOptions: &mount.VolumeOptions{NoCopy: true}},
 			},
-			Resources: container.Resources{PidsLimit: &pids},
+			// No swap beside the memory: it would be memory under another name.
+			Resources: container.Resources{PidsLimit: &pids, NanoCPUs: b.CoresMilli * 1e6, Memory: b.MemoryBytes, MemorySwap: b.MemoryBytes},
 		},
 	})
 	if errdefs.IsConflict(err) { // it is there already
@@ -256,6 +257,12 @@ func (e *Engine) RemoveVolume(ctx context.Context, workspace string, n int) erro
 func (e *Engine) RemoveNetwork(ctx context.Context, workspace string) error {
 	_, err := e.cli.NetworkRemove(ctx, e.name(workspace), client.NetworkRemoveOptions{})
 	return e.wrap("remove the network", gone(err))
+}
+
+// KeepBody implements [yard.Yard].
+func (e *Engine) KeepBody(ctx context.Context, workspace string, n int, tag string) error {
+	_, err := e.cli.ContainerCommit(ctx, e.body(workspace, n), client.ContainerCommitOptions{Reference: tag, Comment: "a prepared image"})
+	return e.wrap("keep the container as an image", err)
 }
 
 // gone takes "there is none" for success.

@@ -1,0 +1,182 @@
+// Package access is the way to what runs inside workspaces: the host names of
+// their ports. It calls the service, and speaks HTTP with the programs inside
+// through the steward.
+package access
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"html"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/http/httputil"
+	"net/url"
+	"strings"
+	"time"
+
+	"yardbench/internal/service"
+	"yardbench/internal/steward"
+	"yardbench/internal/store"
+	"yardbench/internal/wire"
+)
+
+// cookieName is the pass that a port's host gives. It never reaches the
+// program inside.
+const cookieName = "yardbench_visit"
+
+// Ports serves the host names of ports, and hands everything else on.
+type Ports struct {
+	Service *service.Service
+	Next    http.Handler
+	proxy   *httputil.ReverseProxy
+}
+
+// NewPorts makes the handler.
+func NewPorts(s *service.Service, next http.Handler) *Ports {
+	p := &Ports{Service: s, Next: next}
+	p.proxy = &httputil.ReverseProxy{
+		Rewrite: func(r *httputil.ProxyRequest) {
+			r.Out.URL.Scheme, r.Out.URL.Host = "http", r.In.Host
+			r.Out.Host = r.In.Host
+			r.SetXForwarded()
+			dropCookie(r.Out)
+		},
+		// A connection belongs to one visit of one port: none is kept for the next.
+		Transport:     &http.Transport{DialContext: dial(s), DisableKeepAlives: true, DisableCompression: true, ResponseHeaderTimeout: 2 * time.Minute},
+		FlushInterval: -1,
+		ErrorHandler: func(w http.ResponseWriter, r *http.Request, err error) {
+			var problem *wire.Problem
+			if !errors.As(err, &problem) {
+				problem = &wire.Problem{Status: http.StatusBadGateway, Detail: "the program behind this port does not answer: " + err.Error()}
+			}
+			page(w, r, problem)
+		},
+		ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug),
+	}
+	return p
+}
+
+type goal struct {
+	workspace store.Workspace
+	port      int
+}
+
+type goalKey struct{}
+
+// dial connects to where the request was found to lead, whatever its host says.
+func dial(s *service.Service) func(context.Context, string, string) (net.Conn, error) {
+	return func(ctx context.Context, _, _ string) (net.Conn, error) {
+		g, ok := ctx.Value(goalKey{}).(goal)
+		if !ok {
+			return nil, errors.New("no port was found for this request")
+		}
+		c, err := s.DialEntered(ctx, g.workspace, g.port)
+		if err != nil {
+			return nil, err
+		}
+		return conn(c)
+	}
+}
+
+func conn(c *steward.Conn) (net.Conn, error) {
+	if nc, ok := c.Stream.(net.Conn); ok {
+		return nc, nil
+	}
+	c.Stream.Close()
+	return nil, errors.New("the steward's stream is no connection")
+}
+
+// dropCookie takes our own cookie out of what the program inside is sent.
+func dropCookie(r *http.Request) {
+	cookies := r.Cookies()
+	r.Header.Del("Cookie")
+	for _, c := range cookies {
+		if c.Name != cookieName {
+			r.AddCookie(c)
+		}
+	}
+}
+
+// ServeHTTP serves a port's host, or hands on.
+func (p *Ports) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	if _, _, ok := p.Service.PortHost(r.Host); !ok {
+		p.Next.ServeHTTP(w, r)
+		return
+	}
+	if r.URL.Path == service.PassPath {
+		p.enter(w, r)
+		return
+	}
+	var cookie string
+	if c, err := r.Cookie(cookieName); err == nil {
+		cookie = c.Value
+	}
+	ws, port, err := p.Service.EnterPort(r.Context(), r.Host, cookie)
+	var problem *wire.Problem
+	switch {
+	case errors.Is(err, service.ErrNoPass):
+		p.toConsole(w, r)
+	case errors.As(err, &problem):
+		page(w, r, problem)
+	case err != nil:
+		slog.Error("a request to a port", "error", err)
+		page(w, r, &wire.Problem{Status: http.StatusInternalServerError, Detail: "the service could not do this"})
+	default:
+		p.proxy.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), goalKey{}, goal{ws, port})))
+	}
+}
+
+// toConsole leads a visitor over the console, which knows who they are. What
+// is no visit by hand is refused: it could not be led.
+func (p *Ports) toConsole(w http.ResponseWriter, r *http.Request) {
+	if (r.Method != http.MethodGet && r.Method != http.MethodHead) || r.Header.Get("Upgrade") != "" {
+		page(w, r, &wire.Problem{Status: http.StatusUnauthorized, Detail: "you are not signed in here", Next: "open the port's address in a browser"})
+		return
+	}
+	scheme, _, _ := strings.Cut(p.Service.Keeper.PortForm, "://")
+	here := url.URL{Scheme: scheme, Host: r.Host, Path: r.URL.Path, RawQuery: r.URL.RawQuery}
+	w.Header().Set("Cache-Control", "no-store")
+	http.Redirect(w, r, p.Service.Address+"/visit?"+url.Values{"to": {here.String()}}.Encode(), http.StatusFound)
+}
+
+// enter turns a pass into the cookie of this host.
+func (p *Ports) enter(w http.ResponseWriter, r *http.Request) {
+	value, expires, err := p.Service.UsePass(r.URL.Query().Get("pass"), r.Host)
+	var problem *wire.Problem
+	if errors.As(err, &problem) {
+		page(w, r, problem)
+		return
+	}
+	if err != nil {
+		page(w, r, &wire.Problem{Status: http.StatusInternalServerError, Detail: "the service could not do this"})
+		return
+	}
+	// Lax: the way from the console is a way from another site.
+	http.SetCookie(w, &http.Cookie{Name: cookieName, Value: value, Path: "/", Expires: expires, HttpOnly: true, SameSite: http.SameSiteLaxMode,
+		Secure: strings.HasPrefix(p.Service.Keeper.PortForm, "https")})
+	w.Header().Set("Cache-Control", "no-store")
+	to, err := url.Parse(r.URL.Query().Get("to"))
+	if err != nil || to.Host != "" || !strings.HasPrefix(to.Path, "/") || strings.HasPrefix(to.Path, "//") {
+		to = &url.URL{Path: "/"} // only within this host
+	}
+	http.Redirect(w, r, (&url.URL{Path: to.Path, RawQuery: to.RawQuery}).String(), http.StatusFound)
+}
+
+// page says a problem to who visits a port: a page for people, else JSON.
+func page(w http.ResponseWriter, r *http.Request, p *wire.Problem) {
+	w.Header().Set("Cache-Control", "no-store")
+	w.Header().Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'")
+	if !strings.Contains(r.Header.Get("Accept"), "text/html") {
+		w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+		w.WriteHeader(p.Status)
+		fmt.Fprintf(w, "%s\n%s\n", p.Detail, p.Next)
+		return
+	}
+	w.Header().Set("Content-Type", "text/html; charset=utf-8")
+	w.WriteHeader(p.Status)
+	fmt.Fprintf(w, `<!doctype html><title>Yard Bench</title><meta name="viewport" content="width=device-width">
+<body style="margin:15vh auto;max-width:34em;padding:0 1em;font:16px/1.5 system-ui,sans-serif;background:#f7f5f0;color:#14293d">
+<p style="border-top:3px solid #c8501e;padding-top:1em;font-weight:650">%s</p><p style="white-space:pre-wrap">%s</p>`, html.EscapeString(p.Detail), html.EscapeString(p.Next))
+}

@@ -1,0 +1,196 @@
+package cost
+
+import (
+	"math/big"
+	"sort"
+	"time"
+
+	"yardbench/internal/core/rules"
+)
+
+// Interval is metered time of one kind. A zero To means that it goes on.
+type Interval struct {
+	Workspace, Owner, Team, Repository string // names, for grouping
+	Kind                               Kind
+	Size                               string
+	DiskBytes                          int64
+	From, To                           time.Time
+}
+
+// Since is the rates that are in force from a time on.
+type Since struct {
+	From  time.Time
+	Rates rules.Rates
+}
+
+// By is what a report is grouped by.
+type By string
+
+// The groupings.
+const (
+	ByPerson     By = "person"
+	ByTeam       By = "team"
+	ByRepository By = "repository"
+	ByWorkspace  By = "workspace"
+	ByDay        By = "day"
+	ByAll        By = "all"
+)
+
+// Groupings lists what people may ask for.
+var Groupings = []By{ByPerson, ByTeam, ByRepository, ByWorkspace, ByDay}
+
+// Row is one line of a report. Running holds the time worked in and not the
+// idle time, which stands apart.
+type Row struct {
+	Key                         string
+	Running, Idle, Prebuild     time.Duration
+	StoredGiBHours              float64
+	RunningMoney, IdleMoney     rules.Money
+	StorageMoney, PrebuildMoney rules.Money
+	Total                       rules.Money
+	sums                        map[sumKey]int64 // microseconds
+}
+
+// sumKey gathers time that has one price.
+type sumKey struct {
+	kind    Kind
+	size    string
+	disk    int64
+	version int
+}
+
+const gib = 1 << 30
+
+// monthHours is the length of a month for the price of storage.
+const monthHours = 730
+
+// Report prices what was metered between from and to (to is not part of it),
+// grouped, the costliest first, days in their order. Time that goes on counts
+// until now. rates are in the order of time; what lies before the first has
+// the first's prices.
+func Report(intervals []Interval, rates []Since, from, to, now time.Time, by By, zone *time.Location) []Row {
+	rows := map[string]*Row{}
+	if to.After(now) {
+		to = now
+	}
+	for _, i := range intervals {
+		end := i.To
+		if end.IsZero() || end.After(to) {
+			end = to
+		}
+		start := i.From
+		if start.Before(from) {
+			start = from
+		}
+		for start.Before(end) {
+			part, version := end, 0
+			for n, r := range rates {
+				if n == 0 || !r.From.After(start) {
+					version = n
+				} else if r.From.Before(part) {
+					part = r.From
+				}
+			}
+			key := i.key(by)
+			if by == ByDay {
+				local := start.In(zone)
+				key = local.Format("2006-01-02")
+				if next := time.Date(local.Year(), local.Month(), local.Day()+1, 0, 0, 0, 0, zone); next.Before(part) {
+					part = next
+				}
+			}
+			row := rows[key]
+			if row == nil {
+				row = &Row{Key: key, sums: map[sumKey]int64{}}
+				rows[key] = row
+			}
+			k := sumKey{kind: i.Kind, version: version}
+			if i.Kind == Stored {
+				k.disk = i.DiskBytes
+			} else {
+				k.size = i.Size
+			}
+			row.sums[k] += part.Sub(start).Microseconds()
+			start = part
+		}
+	}
+	out := make([]Row, 0, len(rows))
+	for _, r := range rows {
+		r.price(rates)
+		out = append(out, *r)
+	}
+	sort.Slice(out, func(a, b int) bool {
+		if by != ByDay && out[a].Total != out[b].Total {
+			return out[a].Total > out[b].Total
+		}
+		return out[a].Key < out[b].Key
+	})
+	return out
+}
+
+func (i Interval) key(by By) string {
+	switch by {
+	case ByPerson:
+		return i.Owner
+	case ByTeam:
+		return i.Team
+	case ByRepository:
+		return i.Repository
+	case ByWorkspace:
+		return i.Workspace
+	}
+	return ""
+}
+
+// price turns a row's times into money: exact rationals, each rounded once,
+// the total from the exact sum.
+func (r *Row) price(rates []Since) {
+	running, idle, stored, before, gibHours := new(big.Rat), new(big.Rat), new(big.Rat), new(big.Rat), new(big.Rat)
+	hour := time.Hour.Microseconds()
+	for k, us := range r.sums {
+		var rate rules.Rates
+		if k.version < len(rates) {
+			rate = rates[k.version].Rates
+		}
+		times := func(m rules.Money, per int64) *big.Rat {
+			return new(big.Rat).Mul(big.NewRat(int64(m), 1), big.NewRat(us, per))
+		}
+		switch k.kind {
+		case Running:
+			r.Running += time.Duration(us) * time.Microsecond
+			running.Add(running, times(rate.RunningHour[k.size], hour))
+		case Idle:
+			r.Idle += time.Duration(us) * time.Microsecond
+			idle.Add(idle, times(rate.RunningHour[k.size], hour))
+		case Stored:
+			part := new(big.Rat).Mul(big.NewRat(us, hour), big.NewRat(k.disk, gib))
+			gibHours.Add(gibHours, part)
+			stored.Add(stored, new(big.Rat).Mul(part, big.NewRat(int64(rate.StorageGiBMonth), monthHours)))
+		case Prebuild:
+			r.Prebuild += time.Duration(us) * time.Microsecond
+			before.Add(before, times(rate.PrebuildMinute, time.Minute.Microseconds()))
+		}
+	}
+	r.StoredGiBHours, _ = gibHours.Float64() // for people to read: the nearest will do
+	r.RunningMoney, r.IdleMoney, r.StorageMoney, r.PrebuildMoney = round(running), round(idle), round(stored), round(before)
+	sum := new(big.Rat)
+	for _, part := range []*big.Rat{running, idle, stored, before} {
+		sum.Add(sum, part)
+	}
+	r.Total = round(sum)
+}
+
+// round rounds half away from zero.
+func round(r *big.Rat) rules.Money {
+	n := new(big.Int).Mul(r.Num(), big.NewInt(2))
+	n.Add(n, r.Denom())
+	n.Div(n, new(big.Int).Mul(r.Denom(), big.NewInt(2))) // amounts are never negative
+	return rules.Money(n.Int64())
+}
+
+// Hourly is what a running workspace of a size costs in an hour, its disk
+// with it.
+func Hourly(r rules.Rates, size string, s rules.Size) rules.Money {
+	disk := new(big.Rat).Mul(big.NewRat(int64(r.StorageGiBMonth), monthHours), big.NewRat(s.DiskBytes, gib))
+	return r.RunningHour[size] + round(disk)
+}

@@ -1,0 +1,137 @@
+// Package policy says who may do what: one table of role, action and relation.
+// What the table does not allow is denied.
+//
+// It is part of the core: plain values, nothing read or asked.
+package policy
+
+// Role is what a person is in the organisation.
+type Role string
+
+// The roles.
+const (
+	Operator  Role = "operator"
+	Lead      Role = "lead"
+	Developer Role = "developer"
+	Auditor   Role = "auditor"
+)
+
+// Roles lists them all.
+var Roles = []Role{Operator, Lead, Developer, Auditor}
+
+// Valid tells whether r is one of the roles.
+func (r Role) Valid() bool {
+	for _, k := range Roles {
+		if r == k {
+			return true
+		}
+	}
+	return false
+}
+
+// Relation is how the one who asks stands to the one whose matter it is.
+type Relation int
+
+// The relations. House is for what belongs to nobody in particular: the list
+// of repositories, the house rules.
+const (
+	House Relation = 1 << iota
+	Own            // it is theirs
+	Team           // it belongs to somebody of the team they lead or are in
+	Other          // it belongs to anybody else
+)
+
+// Between gives the relation of a person to an owner.
+func Between(person, personTeam, owner, ownerTeam string) Relation {
+	switch {
+	case owner == "":
+		return House
+	case person == owner:
+		return Own
+	case personTeam != "" && personTeam == ownerTeam:
+		return Team
+	}
+	return Other
+}
+
+// Action is something that can be asked of the service.
+type Action string
+
+// The actions.
+const (
+	SeeSelf          Action = "self.see"         // who one is, one's sign-ins
+	ChangeSelf       Action = "self.change"      // sign out, make and end tokens, git credentials
+	SeeWorkspace     Action = "workspace.see"    // state, launch sheets, logs
+	Launch           Action = "workspace.launch" // for oneself
+	UseWorkspace     Action = "workspace.use"    // terminals, commands, private ports, forwarding
+	DriveWorkspace   Action = "workspace.drive"  // start, rebuild, hold, share a port
+	StopWorkspace    Action = "workspace.stop"   // put to rest
+	RemoveWorkspace  Action = "workspace.remove" // with its files
+	VisitPort        Action = "port.visit"       // a port that is shared with everybody signed in
+	SeeSecrets       Action = "secret.see"       // names of a person's secrets, never values
+	ChangeSecrets    Action = "secret.change"    // a person's
+	SeeRepoSecrets   Action = "repo-secret.see"  // names of a repository's secrets
+	ChangeRepoSecret Action = "repo-secret.change"
+	SeeRepositories  Action = "repository.see"
+	ChangeRepository Action = "repository.change"
+	SeePrebuilds     Action = "prebuild.see"
+	ChangePrebuilds  Action = "prebuild.change" // plans, and runs by hand
+	SeePeople        Action = "people.see"
+	ChangePeople     Action = "people.change" // enrolment links, roles, teams, closing accounts
+	SeeRules         Action = "rules.see"
+	ChangeRules      Action = "rules.change"
+	SeeCost          Action = "cost.see"
+	SeeJournal       Action = "journal.see"
+)
+
+type rights map[Role]Relation
+
+const everything = House | Own | Team | Other
+
+func everybody(r Relation) rights {
+	return rights{Operator: r, Lead: r, Developer: r, Auditor: r}
+}
+
+// workers are those who have workspaces. An auditor looks and does not touch.
+func workers(r Relation) rights { return rights{Operator: r, Lead: r, Developer: r} }
+
+// Table is the whole policy. An operator drives other people's workspaces and
+// does not get into them: their owner's secrets are in there.
+var Table = map[Action]rights{
+	SeeSelf:          everybody(House | Own),
+	ChangeSelf:       everybody(House | Own),
+	SeeWorkspace:     {Operator: everything, Lead: Own | Team, Developer: Own, Auditor: everything},
+	Launch:           workers(House | Own),
+	UseWorkspace:     workers(Own),
+	DriveWorkspace:   {Operator: Own | Team | Other, Lead: Own, Developer: Own},
+	StopWorkspace:    {Operator: Own | Team | Other, Lead: Own | Team, Developer: Own},
+	RemoveWorkspace:  {Operator: Own | Team | Other, Lead: Own, Developer: Own},
+	VisitPort:        everybody(Own | Team | Other),
+	SeeSecrets:       workers(House | Own),
+	ChangeSecrets:    workers(House | Own),
+	SeeRepoSecrets:   everybody(House),
+	ChangeRepoSecret: {Operator: House, Lead: House},
+	SeeRepositories:  everybody(House),
+	ChangeRepository: {Operator: House},
+	SeePrebuilds:     everybody(House),
+	ChangePrebuilds:  {Operator: House, Lead: House},
+	SeePeople:        {Operator: everything, Lead: House | Own | Team, Auditor: everything},
+	ChangePeople:     {Operator: everything},
+	SeeRules:         everybody(House),
+	ChangeRules:      {Operator: House},
+	SeeCost:          {Operator: everything, Lead: House | Own | Team, Developer: House | Own, Auditor: everything},
+	SeeJournal:       {Operator: everything, Lead: Own, Developer: Own, Auditor: everything},
+}
+
+// May tells whether the table allows it.
+func May(r Role, a Action, rel Relation) bool { return Table[a][r]&rel != 0 }
+
+// Widest is the widest relation over which a role may do an action: what a
+// list may show. 0 when it may not at all.
+func Widest(r Role, a Action) Relation {
+	for _, rel := range []Relation{Other, Team, Own, House} {
+		if May(r, a, rel) {
+			return rel
+		}
+	}
+	return 0
+}

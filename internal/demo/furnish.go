@@ -1,0 +1,129 @@
+package demo
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"yardbench/internal/client"
+	"yardbench/internal/wire"
+)
+
+// Furnish prepares images of the planned repositories and brings up three
+// workspaces, through the HTTP door as their owners would. What is there
+// already stays as it is.
+func Furnish(ctx context.Context, address string, say func(string)) error {
+	for lead, repository := range map[string]string{"runa": "tide-board", "bjarne": "fare-desk"} {
+		c, err := signedIn(ctx, address, lead)
+		if err != nil {
+			return err
+		}
+		plans, err := c.Plans(ctx, repository)
+		if err != nil {
+			return err
+		}
+		if len(plans) > 0 && serves(plans[0]) {
+			continue
+		}
+		say("a prepared image of " + repository)
+		if len(plans) == 0 {
+			if _, err := c.PutPlan(ctx, repository, wire.PutPlan{OnPush: true, Timetable: "30 5 * * 1-5"}); err != nil {
+				return err
+			}
+		}
+		if _, err := c.RunPlan(ctx, repository, ""); err != nil && !there(err) {
+			return fmt.Errorf("prepare %s: %w", repository, err)
+		}
+		err = c.Watch(ctx, func() (bool, error) {
+			plans, err := c.Plans(ctx, repository)
+			return err != nil || plans[0].Runs[0].EndedAt != nil, err
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return furnishWorkspaces(ctx, address, say)
+}
+
+func serves(p wire.PrebuildPlan) bool {
+	for _, r := range p.Runs {
+		if r.Serves {
+			return true
+		}
+	}
+	return false
+}
+
+func furnishWorkspaces(ctx context.Context, address string, say func(string)) error {
+	for n, repository := range []string{"tide-board", "fare-desk", "deck-log"} {
+		c, err := signedIn(ctx, address, furnished[n])
+		if err != nil {
+			return err
+		}
+		if _, err := c.Show(ctx, repository); err == nil {
+			continue
+		}
+		say("a workspace of " + repository + " for " + furnished[n])
+		if repository == "tide-board" {
+			if _, err := c.PutSecret(ctx, "", "TIDE_API_KEY", wire.SecretValue{Value: "measured-levels-of-ytre-skjer", Repositories: []string{"tide-board"}}); err != nil {
+				return err
+			}
+		}
+		if _, err := c.Launch(ctx, wire.Launch{Repository: repository}); err != nil {
+			return fmt.Errorf("launch %s: %w", repository, err)
+		}
+		err = c.Watch(ctx, func() (bool, error) {
+			w, err := c.Show(ctx, repository)
+			if err == nil && w.Phase == "failed" {
+				err = errors.New(w.Cause)
+			}
+			return err != nil || w.Phase == "ready", err
+		})
+		if err != nil {
+			return fmt.Errorf("bring up %s: %w", repository, err)
+		}
+		if repository == "tide-board" {
+			if err := serveBoard(ctx, c); err != nil {
+				return fmt.Errorf("serve the board: %w", err)
+			}
+		}
+	}
+	return nil
+}
+
+// serveBoard starts the board in a terminal, where it goes on, and shares its
+// port.
+func serveBoard(ctx context.Context, c *client.Client) error {
+	s, err := c.Open(ctx, "tide-board", wire.Run{Terminal: "board", Columns: 100, Rows: 30})
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	if err := s.Send('i', []byte("make serve\n")); err != nil {
+		return err
+	}
+	var out strings.Builder
+	for end := time.Now().Add(time.Minute); !strings.Contains(out.String(), "the board is on port") && time.Now().Before(end); {
+		_, p, err := s.Receive()
+		if err != nil {
+			return err
+		}
+		out.Write(p)
+	}
+	_, err = c.SharePort(ctx, "tide-board", 8000, true)
+	return err
+}
+
+func signedIn(ctx context.Context, address, name string) (*client.Client, error) {
+	c, err := client.New(address, "")
+	if err != nil {
+		return nil, err
+	}
+	in, err := c.SignIn(ctx, name, Password)
+	if err != nil {
+		return nil, fmt.Errorf("sign in as %s: %w", name, err)
+	}
+	return client.New(address, in.Token)
+}

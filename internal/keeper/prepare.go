@@ -1,0 +1,159 @@
+package keeper
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+
+	"yardbench/internal/core/lifecycle"
+	"yardbench/internal/core/prebuild"
+	"yardbench/internal/steward"
+	"yardbench/internal/steward/outside"
+	"yardbench/internal/store"
+)
+
+// PreparedTag is the name of a run's image.
+func (k *Keeper) PreparedTag(run string) string {
+	return "yardbench/" + k.Installation + ":prepared-" + run
+}
+
+// prepared takes the prepared image for a launch, if the yard still has it;
+// where it has not, the launch goes on from scratch.
+func (d *doing) prepared(ctx context.Context, plan store.Plan) (served bool, err error) {
+	p := *plan.Prepared
+	img, ok, err := d.Yard.FindImage(ctx, p.Image)
+	if err != nil {
+		return false, err
+	}
+	if !ok {
+		why := fmt.Sprintf("prepared image %d is not in the yard any more", p.Number)
+		fmt.Fprintln(d.log, why)
+		err := d.Store.Write(ctx, func(tx *store.Tx) error {
+			w, err := tx.WorkspaceByID(ctx, d.w.ID)
+			if err != nil {
+				return err
+			}
+			w.Target().Prepared, w.Target().Scratch = nil, why
+			return tx.SaveWorkspace(ctx, w)
+		})
+		return false, err
+	}
+	fmt.Fprintf(d.log, "prepared image %d of %s, %d commits behind\n", p.Number, p.MadeAt.Format("2006-01-02 15:04 MST"), p.Behind)
+	d.cached = true
+	d.set = func(_ *store.Tx, w *store.Workspace) error {
+		t := w.Target()
+		t.Image = img.Ref
+		if t.Definition.User == "" {
+			t.Definition.User = p.User
+		}
+		return nil
+	}
+	return true, nil
+}
+
+// keep makes the prepared image of a prebuild's body: the tree first, then
+// the image with it. After that nothing of the body is wanted.
+func (d *doing) keep(ctx context.Context, body int) error {
+	run, err := d.Store.Read().RunOf(ctx, d.w.ID)
+	if err != nil {
+		return fmt.Errorf("find the run: %w", err)
+	}
+	c, err := d.Hub.Ask(ctx, linkID(d.w.ID, body), steward.Request{Kind: steward.Keep, Process: steward.Process{Folder: d.w.Plan.Definition.Folder}})
+	if err != nil {
+		return d.lost(ctx, err)
+	}
+	defer c.Stream.Close()
+	x, err := outside.Follow(ctx, c, d.log)
+	if err != nil {
+		return d.lost(ctx, err)
+	}
+	if x.Problem != "" {
+		return errors.New(x.Problem)
+	}
+	tag := d.PreparedTag(run.ID)
+	if err := d.tryFor(ctx, buildTimeout, func(ctx context.Context) error { return d.Yard.KeepBody(ctx, d.w.ID, body, tag) }); err != nil {
+		return err
+	}
+	fmt.Fprintf(d.log, "kept as %s\n", tag)
+	d.set = func(tx *store.Tx, w *store.Workspace) error {
+		w.Wanted = lifecycle.WantRemoved
+		if err := tx.EndRun(d.ctx, run.ID, tag, lifecycle.Done, ""); err != nil {
+			return err
+		}
+		return tx.Journal(d.ctx, "prebuild.ended", run.ID, "", "service", map[string]any{"plan": run.PlanID, "number": run.Number, "outcome": lifecycle.Done})
+	}
+	return nil
+}
+
+// runFailed ends a run that failed and has what it made removed. It takes
+// nothing away from the runs before it.
+func (k *Keeper) runFailed(tx *store.Tx, w *store.Workspace, cause string) error {
+	run, err := tx.RunOf(k.ctx, w.ID)
+	if err != nil {
+		return err
+	}
+	if w.Phase == lifecycle.Removing {
+		return tx.SetPhase(k.ctx, w, lifecycle.Failed, "service", cause) // the yard does not let it go: an operator looks
+	}
+	if err := tx.EndRun(k.ctx, run.ID, "", lifecycle.FailedStep, cause); err != nil {
+		return err
+	}
+	if err := tx.Journal(k.ctx, "prebuild.ended", run.ID, "", "service", map[string]any{"plan": run.PlanID, "number": run.Number, "outcome": lifecycle.FailedStep, "cause": cause}); err != nil {
+		return err
+	}
+	w.Wanted = lifecycle.WantRemoved
+	return tx.SetPhase(k.ctx, w, lifecycle.Removing, "service", cause)
+}
+
+// runOver has prepared images that are not kept dropped, and tells that a run
+// has ended.
+func (k *Keeper) runOver(w store.Workspace) {
+	if w.Kind != store.ForPrebuild {
+		return
+	}
+	if err := k.sweepPrepared(k.ctx, w.RepositoryID, w.ID); err != nil && k.ctx.Err() == nil {
+		slog.Warn("prepared images could not be dropped yet", "repository", w.RepositoryID, "error", err)
+	}
+	if run, err := k.Store.Read().RunOf(k.ctx, w.ID); err == nil && k.Prebuilt != nil {
+		k.Prebuilt(run.PlanID)
+	}
+}
+
+// sweepPrepared drops the images of a repository's plans that are not kept and
+// that no workspace but except is made from.
+func (k *Keeper) sweepPrepared(ctx context.Context, repository, except string) error {
+	plans, err := k.Store.Read().Plans(ctx, repository)
+	if err != nil {
+		return err
+	}
+	for _, p := range plans {
+		good, err := k.Store.Read().GoodRuns(ctx, repository, p.Branch)
+		if err != nil {
+			return err
+		}
+		runs := make([]prebuild.Run, len(good))
+		for i, r := range good {
+			runs[i] = prebuild.Run{ID: r.ID, MadeAt: r.StartedAt}
+		}
+		for _, r := range prebuild.Drop(runs, p.Keep) {
+			if err := k.DropPrepared(ctx, r.ID, except); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// DropPrepared drops a run's image, unless a workspace other than except is
+// made from it.
+func (k *Keeper) DropPrepared(ctx context.Context, run, except string) error {
+	used, err := k.Store.Read().PreparedInUse(ctx, run, except)
+	if err != nil || used {
+		return err
+	}
+	if err := k.Yard.DropTag(ctx, k.PreparedTag(run)); err != nil {
+		return err
+	}
+	return k.Store.Write(ctx, func(tx *store.Tx) error { return tx.DropRun(ctx, run) })
+}

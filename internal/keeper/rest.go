@@ -1,0 +1,610 @@
+package keeper
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"sort"
+	"strings"
+	"sync"
+	"time"
+
+	"yardbench/internal/core/idle"
+	"yardbench/internal/core/lifecycle"
+	"yardbench/internal/core/rules"
+	"yardbench/internal/core/secret"
+	"yardbench/internal/steward"
+	"yardbench/internal/steward/outside"
+	"yardbench/internal/store"
+)
+
+// pulses is what is known of the workspaces that run, from their stewards.
+type pulses struct {
+	mu sync.Mutex
+	of map[string]*pulse
+}
+
+// pulse is what is known of one workspace. It is not stored: after a restart
+// the steward tells it anew.
+type pulse struct {
+	signs   idle.Signs
+	ports   []steward.Port
+	holders []holder
+	disk    int64
+	idle    bool // the condition stands
+	warned  time.Time
+}
+
+// holder is a process with the secrets it was given.
+type holder struct {
+	label   string
+	since   time.Time
+	secrets map[string]int
+}
+
+// with calls do on a workspace's pulse.
+func (p *pulses) with(id string, do func(*pulse)) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.of == nil {
+		p.of = map[string]*pulse{}
+	}
+	if p.of[id] == nil {
+		p.of[id] = &pulse{}
+	}
+	do(p.of[id])
+}
+
+func (p *pulses) drop(id string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	delete(p.of, id)
+}
+
+// Ports lists what listens in a workspace now.
+func (k *Keeper) Ports(id string) (out []steward.Port) {
+	k.pulses.with(id, func(p *pulse) { out = append(out, p.ports...) })
+	return out
+}
+
+// DiskBytes is what a workspace's folder takes; 0 while unknown.
+func (k *Keeper) DiskBytes(id string) (n int64) {
+	k.pulses.with(id, func(p *pulse) { n = p.disk })
+	return n
+}
+
+// PortAsked notes that somebody used a port: a sign of work.
+func (k *Keeper) PortAsked(id string, port int) {
+	was := false
+	k.pulses.with(id, func(p *pulse) { p.signs.Port, p.signs.Number, was = k.Now(), port, p.idle })
+	if was {
+		k.rest(id)
+	}
+}
+
+// stewardChanged is called when a steward has come or gone.
+func (k *Keeper) stewardChanged(link string) {
+	id := workspaceOf(link)
+	k.Wake(id)
+	if k.Hub.Connected(link) {
+		k.wg.Go(func() { k.followSteward(id, link) })
+	}
+}
+
+// followSteward takes what a steward tells until it goes.
+func (k *Keeper) followSteward(id, link string) {
+	w, err := k.Store.Read().WorkspaceByID(k.ctx, id)
+	if err != nil || w.Kind != store.ForPerson {
+		return
+	}
+	r, _, err := k.Rules(k.ctx, k.Store.Read())
+	if err != nil {
+		slog.Error("watch a workspace", "workspace", id, "error", err)
+		return
+	}
+	c, err := k.Hub.Ask(k.ctx, link, steward.Request{Kind: steward.Watch, FloorMilli: r.Idle.CPUFloorMilli, Process: steward.Process{Folder: w.Plan.Definition.Folder}})
+	if err != nil {
+		return // it went again; the next connection begins anew
+	}
+	defer c.Stream.Close()
+	defer context.AfterFunc(k.ctx, func() { c.Stream.Close() })()
+	for {
+		var st steward.Status
+		if err := c.Receive(&st); err != nil {
+			return
+		}
+		if w, err = k.Store.Read().WorkspaceByID(k.ctx, id); err != nil || w.Phase == lifecycle.Removed {
+			return
+		}
+		if Link(w) == link { // not a body that a rebuild is making
+			k.took(id, st)
+		}
+	}
+}
+
+// took takes a steward's word on how things stand, within bounds.
+func (k *Keeper) took(id string, st steward.Status) {
+	now := k.Now().UTC()
+	at := func(ago int64, old time.Time) time.Time {
+		t := now.Add(-time.Duration(ago) * time.Millisecond)
+		if ago < 0 || ago > 1e11 || t.Before(old) {
+			return old
+		}
+		return t
+	}
+	wake := false
+	k.pulses.with(id, func(p *pulse) {
+		before, _ := p.signs.Last()
+		p.signs.Typed, p.signs.Read, p.signs.Busy = at(st.TypedMS, p.signs.Typed), at(st.ReadMS, p.signs.Read), at(st.BusyMS, p.signs.Busy)
+		after, _ := p.signs.Last()
+		wake = p.idle && after.After(before)
+		p.ports = p.ports[:0]
+		for _, port := range st.Ports[:min(len(st.Ports), 200)] {
+			if port.Number > 0 && port.Number < 65536 {
+				port.Process = printable(port.Process, 40)
+				p.ports = append(p.ports, port)
+			}
+		}
+		p.holders = p.holders[:0]
+		for _, h := range st.Holders[:min(len(st.Holders), 100)] {
+			p.holders = append(p.holders, holder{printable(h.Label, 64), at(h.SinceMS, time.Time{}), h.Secrets})
+		}
+		p.disk = max(0, st.DiskBytes)
+	})
+	if wake {
+		k.rest(id)
+	}
+	if err := k.CheckSecrets(k.ctx, id); err != nil && k.ctx.Err() == nil {
+		slog.Error("check who holds which secrets", "workspace", id, "error", err)
+	}
+	if err := k.checkDisk(id); err != nil && k.ctx.Err() == nil {
+		slog.Error("check the disk", "workspace", id, "error", err)
+	}
+	k.Bus.Publish(id)
+}
+
+// printable keeps a stranger's text short and on one line.
+func printable(s string, most int) string {
+	s = strings.Map(func(r rune) rune {
+		if r < 0x20 || (r >= 0x7f && r < 0xa0) {
+			return ' '
+		}
+		return r
+	}, s)
+	if r := []rune(s); len(r) > most {
+		return string(r[:most])
+	}
+	return s
+}
+
+// settled is called when there is nothing more to do for a workspace: what is
+// due by the clock is set.
+func (k *Keeper) settled(id string) {
+	w, err := k.Store.Read().WorkspaceByID(k.ctx, id)
+	if err != nil {
+		return
+	}
+	if w.Kind == store.ForPrebuild {
+		if w.Phase == lifecycle.Removed {
+			k.runOver(w)
+		}
+		return
+	}
+	k.alarms.drop("keep " + id)
+	switch w.Phase {
+	case lifecycle.Ready:
+		k.rest(id)
+		return
+	case lifecycle.Stopped:
+		if at, err := k.RemovesAt(k.ctx, w); err == nil {
+			k.alarms.set("keep "+id, at, func() { k.expire(id) })
+		}
+	}
+	k.alarms.drop("rest " + id)
+	k.pulses.drop(id)
+}
+
+// Terms are the rules of rest for one workspace.
+func (k *Keeper) Terms(ctx context.Context, q store.Q, w store.Workspace) (idle.Terms, store.Hold, error) {
+	r, _, err := k.Rules(ctx, q)
+	if err != nil {
+		return idle.Terms{}, store.Hold{}, err
+	}
+	h, err := q.HoldOf(ctx, w.ID)
+	t := idle.Terms{Quiet: r.Idle.QuietAfter, Rest: r.Idle.RestAfter, Warn: r.Idle.WarnBefore, Hold: h.Until}
+	if w.RestAfter > 0 {
+		t.Rest = min(w.RestAfter, r.Idle.RestAfterMost)
+	}
+	t.Quiet = min(t.Quiet, t.Rest)
+	return t, h, err
+}
+
+// Verdict judges a workspace that is ready, now.
+func (k *Keeper) Verdict(ctx context.Context, q store.Q, w store.Workspace) (idle.Verdict, store.Hold, error) {
+	t, h, err := k.Terms(ctx, q, w)
+	if err != nil {
+		return idle.Verdict{}, h, err
+	}
+	conditions, err := q.Conditions(ctx, w.ID)
+	if err != nil {
+		return idle.Verdict{}, h, err
+	}
+	var signs idle.Signs
+	k.pulses.with(w.ID, func(p *pulse) {
+		if p.signs.Up.IsZero() {
+			// After a restart nobody knows what was before: it counts from now,
+			// or from when it was known to be idle.
+			p.signs.Up = k.Now().UTC()
+			for _, c := range conditions {
+				if c.Kind == lifecycle.IdleNow {
+					p.signs.Up, p.idle = c.Since, true
+				}
+			}
+		}
+		if w.PhaseAt.After(p.signs.Up) {
+			p.signs.Up = w.PhaseAt
+		}
+		signs = p.signs
+	})
+	return idle.Judge(k.Now().UTC(), signs, t), h, nil
+}
+
+// rest judges whether a workspace is idle, to be warned, or to be put to rest,
+// and does so.
+func (k *Keeper) rest(id string) {
+	if err := k.judge(id); err != nil && k.ctx.Err() == nil && !errors.Is(err, store.ErrClosed) {
+		slog.Error("judge whether a workspace is idle", "workspace", id, "error", err)
+	}
+}
+
+func (k *Keeper) judge(id string) error {
+	var v idle.Verdict
+	var w store.Workspace
+	stop := false
+	err := k.Store.Write(k.ctx, func(tx *store.Tx) (err error) {
+		if w, err = tx.WorkspaceByID(k.ctx, id); err != nil || w.Phase != lifecycle.Ready || w.Wanted != lifecycle.WantReady || w.Kind != store.ForPerson {
+			return err
+		}
+		var h store.Hold
+		if v, h, err = k.Verdict(k.ctx, tx.Q, w); err != nil {
+			return err
+		}
+		if v.Held {
+			err = tx.SetCondition(k.ctx, w, lifecycle.Held, fmt.Sprintf("not put to rest before %s: %s", k.local(h.Until), h.Why))
+		} else if err = tx.ClearCondition(k.ctx, w, lifecycle.Held); err == nil && !h.Until.IsZero() {
+			err = tx.DropHold(k.ctx, w, "service")
+		}
+		if err != nil {
+			return err
+		}
+		if !v.Idle {
+			err = tx.ClearCondition(k.ctx, w, lifecycle.IdleNow)
+		} else {
+			err = tx.SetConditionSince(k.ctx, w, lifecycle.IdleNow, fmt.Sprintf("%s, and nothing since; it is put to rest at %s", v.What, k.local(v.StopAt)), v.Last)
+		}
+		if err != nil || !v.Stop || w.NextBody > 0 {
+			return err
+		}
+		stop = true
+		why := fmt.Sprintf("put to rest: %s at %s, and nothing since", v.What, k.local(v.Last))
+		w.Wanted = lifecycle.WantStopped
+		return k.beginStop(tx, &w, why)
+	})
+	if err != nil || w.ID == "" || v.Last.IsZero() {
+		return err
+	}
+	warn := false
+	k.pulses.with(id, func(p *pulse) {
+		p.idle = v.Idle
+		warn = v.Warn && !p.warned.Equal(v.StopAt)
+		if warn {
+			p.warned = v.StopAt
+		}
+	})
+	if stop {
+		k.Interrupt(id)
+		return nil
+	}
+	if !v.Next.IsZero() {
+		k.alarms.set("rest "+id, v.Next, func() { k.rest(id) })
+	}
+	if warn {
+		text := fmt.Sprintf("Yard Bench: this workspace is put to rest at %s; type something to keep it, or: yardbench hold %s 2h --why …", k.local(v.StopAt), w.Name)
+		if c, err := k.Hub.Ask(k.ctx, Link(w), steward.Request{Kind: steward.Notice, Text: text}); err == nil {
+			c.Stream.Close() // a steward that is away has nobody to tell
+		}
+	}
+	k.Bus.Publish(id)
+	return nil
+}
+
+// beginStop opens the sheet of a stop that the service itself decided.
+func (k *Keeper) beginStop(tx *store.Tx, w *store.Workspace, why string) error {
+	if err := tx.Journal(k.ctx, "workspace.rested", w.ID, w.OwnerID, "service", map[string]any{"why": why}); err != nil {
+		return err
+	}
+	if _, err := tx.OpenSheet(k.ctx, w.ID, lifecycle.StopSheet); err != nil {
+		return err
+	}
+	return tx.SetPhase(k.ctx, w, lifecycle.Stopping, "service", why)
+}
+
+// Rejudge has every workspace judged anew: the rules changed.
+func (k *Keeper) Rejudge(ctx context.Context) error {
+	if k.ctx == nil {
+		return nil // not before Run, which judges all
+	}
+	all, err := k.Store.Read().PeoplesWorkspaces(ctx, store.Scope{})
+	if err != nil {
+		return err
+	}
+	for _, w := range all {
+		k.settled(w.ID)
+	}
+	return nil
+}
+
+// Judge has one workspace judged anew.
+func (k *Keeper) Judge(id string) { k.rest(id) }
+
+// local is a time as people of the house read it.
+func (k *Keeper) local(t time.Time) string {
+	zone := time.UTC
+	if r, _, err := k.Rules(k.ctx, k.Store.Read()); err == nil {
+		zone = r.Zone
+	}
+	l := t.In(zone)
+	if now := k.Now().In(zone); now.Format(time.DateOnly) == l.Format(time.DateOnly) {
+		return l.Format("15:04")
+	}
+	return l.Format("2 January 15:04")
+}
+
+// RemovesAt is when a stopped workspace is removed, if nothing in it exists
+// nowhere else.
+func (k *Keeper) RemovesAt(ctx context.Context, w store.Workspace) (time.Time, error) {
+	r, _, err := k.Rules(ctx, k.Store.Read())
+	return w.PhaseAt.Add(r.StoppedMost), err
+}
+
+// expire removes a workspace that was stopped too long, unless work in it
+// exists nowhere else.
+func (k *Keeper) expire(id string) {
+	var w store.Workspace
+	err := k.Store.Write(k.ctx, func(tx *store.Tx) (err error) {
+		if w, err = tx.WorkspaceByID(k.ctx, id); err != nil || w.Phase != lifecycle.Stopped {
+			return err
+		}
+		at, err := k.RemovesAt(k.ctx, w)
+		if err != nil || at.After(tx.Now()) {
+			return err // it was used, or the rules changed meanwhile
+		}
+		if w.SeededVolume > 0 && (w.Work == nil || !w.Work.Clean()) {
+			return tx.SetCondition(k.ctx, w, lifecycle.UnpushedWork, "it would have been removed on "+k.local(at)+": "+Unsafe(w))
+		}
+		if err := tx.Journal(k.ctx, "workspace.expired", w.ID, w.OwnerID, "service", map[string]any{"stopped_at": w.PhaseAt}); err != nil {
+			return err
+		}
+		w.Wanted = lifecycle.WantRemoved
+		if _, err := tx.OpenSheet(k.ctx, w.ID, lifecycle.RemoveSheet); err != nil {
+			return err
+		}
+		return tx.SetPhase(k.ctx, &w, lifecycle.Removing, "service", "it was stopped for longer than the house rules keep it")
+	})
+	switch {
+	case err != nil && k.ctx.Err() == nil:
+		slog.Error("remove what was stopped too long", "workspace", id, "error", err)
+	case w.Phase == lifecycle.Removing:
+		k.Wake(id)
+	case w.Phase == lifecycle.Stopped:
+		if at, err := k.RemovesAt(k.ctx, w); err == nil {
+			k.alarms.set("keep "+id, later(at, k.Now().Add(time.Hour)), func() { k.expire(id) })
+		}
+	}
+}
+
+func later(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
+}
+
+// Unsafe says what of a stopped workspace exists nowhere else, in few words.
+func Unsafe(w store.Workspace) string {
+	if w.Work == nil {
+		return "its work could not be looked at when it stopped"
+	}
+	if w.Work.Problem != "" {
+		return "its work cannot be looked at: " + w.Work.Problem
+	}
+	var parts []string
+	for _, p := range []struct {
+		n    int
+		what string
+	}{{len(w.Work.Uncommitted), "not committed"}, {len(w.Work.Unpushed), "not pushed"}, {w.Work.Stashes, "stashed"}} {
+		if p.n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", p.n, p.what))
+		}
+	}
+	return strings.Join(parts, ", ")
+}
+
+// Look asks the steward what of a workspace's work exists nowhere else.
+func (k *Keeper) Look(ctx context.Context, w store.Workspace) (store.WorkState, error) {
+	ctx, cancel := context.WithTimeout(ctx, 45*time.Second)
+	defer cancel()
+	w.NextPlan = nil // not what a rebuild is making: what is in use
+	session, _, err := k.Session(ctx, w)
+	if err != nil {
+		return store.WorkState{}, err
+	}
+	session.Env, session.Files, session.Secrets = nil, nil, nil
+	var report steward.WorkReport
+	c, err := k.Hub.Ask(ctx, Link(w), steward.Request{Kind: steward.Work, Process: session})
+	if err == nil {
+		defer c.Stream.Close()
+		defer context.AfterFunc(ctx, func() { c.Stream.Close() })()
+		err = c.Receive(&report)
+	}
+	if errors.Is(err, outside.ErrAway) || err != nil {
+		report = steward.WorkReport{Problem: err.Error()}
+	}
+	return store.WorkState{Uncommitted: report.Uncommitted, Unpushed: report.Unpushed, Stashes: report.Stashes, Problem: report.Problem}, nil
+}
+
+// entered enters a phase, and sets or ends the conditions that go with it.
+func (k *Keeper) entered(tx *store.Tx, w *store.Workspace, p lifecycle.Phase, cause string) error {
+	from := w.Phase
+	if p == lifecycle.Ready {
+		w.Work = nil
+	}
+	if err := tx.SetPhase(k.ctx, w, p, "service", cause); err != nil {
+		return err
+	}
+	switch {
+	case p == lifecycle.Stopped:
+		if err := tx.ClearConditions(k.ctx, *w, lifecycle.IdleNow, lifecycle.Held, lifecycle.SecretsChanged, lifecycle.StewardAway); err != nil {
+			return err
+		}
+		if w.SeededVolume > 0 && from == lifecycle.Stopping && w.Work != nil && !w.Work.Clean() {
+			return tx.SetCondition(k.ctx, *w, lifecycle.UnpushedWork, Unsafe(*w))
+		}
+	case p == lifecycle.Ready:
+		return tx.ClearCondition(k.ctx, *w, lifecycle.UnpushedWork)
+	}
+	return nil
+}
+
+// CheckSecrets sets or ends the condition that something that runs in a
+// workspace holds older values of secrets than there are now.
+func (k *Keeper) CheckSecrets(ctx context.Context, id string) error {
+	w, err := k.Store.Read().WorkspaceByID(ctx, id)
+	if err != nil || w.Phase != lifecycle.Ready {
+		return err
+	}
+	given, err := k.Given(ctx, w)
+	if err != nil {
+		return err
+	}
+	now := map[string]int{}
+	for _, g := range given {
+		now[g.Name] = g.Version
+	}
+	var holders []holder
+	k.pulses.with(id, func(p *pulse) { holders = append(holders, p.holders...) })
+	var old []string
+	for _, h := range holders {
+		var names []string
+		for name, version := range h.secrets {
+			if now[name] != version {
+				names = append(names, printable(name, 64))
+			}
+		}
+		if len(names) > 0 {
+			sort.Strings(names)
+			old = append(old, fmt.Sprintf("%s (since %s) holds an older %s", h.label, k.local(h.since), strings.Join(names, ", ")))
+		}
+	}
+	conditions, err := k.Store.Read().Conditions(ctx, id)
+	if err != nil {
+		return err
+	}
+	stands := ""
+	for _, c := range conditions {
+		if c.Kind == lifecycle.SecretsChanged {
+			stands = c.Reason
+		}
+	}
+	reason := strings.Join(old, "; ")
+	if reason == stands {
+		return nil
+	}
+	return k.Store.Write(ctx, func(tx *store.Tx) error {
+		if reason == "" {
+			return tx.ClearCondition(ctx, w, lifecycle.SecretsChanged)
+		}
+		return tx.SetCondition(ctx, w, lifecycle.SecretsChanged, reason)
+	})
+}
+
+// checkDisk warns of a workspace that has grown over its disk, and puts one to
+// rest that has grown a tenth beyond it. The engine itself cannot bound it
+// everywhere.
+func (k *Keeper) checkDisk(id string) error {
+	w, err := k.Store.Read().WorkspaceByID(k.ctx, id)
+	used := k.DiskBytes(id)
+	if err != nil || w.Phase != lifecycle.Ready || w.DiskBytes == 0 || used == 0 {
+		return err
+	}
+	conditions, err := k.Store.Read().Conditions(k.ctx, id)
+	if err != nil {
+		return err
+	}
+	stands := false
+	for _, c := range conditions {
+		stands = stands || c.Kind == lifecycle.OverLimit
+	}
+	stop := false
+	over, far := used > w.DiskBytes, used > w.DiskBytes+w.DiskBytes/10
+	if !over && !stands {
+		return nil
+	}
+	err = k.Store.Write(k.ctx, func(tx *store.Tx) error {
+		w, err := tx.WorkspaceByID(k.ctx, id)
+		if err != nil || w.Phase != lifecycle.Ready {
+			return err
+		}
+		if !over {
+			return tx.ClearCondition(k.ctx, w, lifecycle.OverLimit)
+		}
+		text := fmt.Sprintf("its files take %s of the %s its size allows", rules.Bytes(used>>20<<20), rules.Bytes(w.DiskBytes))
+		if stands && far && w.NextBody == 0 {
+			stop, w.Wanted = true, lifecycle.WantStopped
+			return k.beginStop(tx, &w, "put to rest: "+text)
+		}
+		if stands {
+			return nil
+		}
+		return tx.SetCondition(k.ctx, w, lifecycle.OverLimit, text+"; make room, or it is put to rest when it grows further")
+	})
+	if err == nil && stop {
+		k.Interrupt(id)
+	}
+	return err
+}
+
+// Given lists the secrets that a workspace's processes get, sealed.
+func (k *Keeper) Given(ctx context.Context, w store.Workspace) ([]store.Secret, error) {
+	if w.Kind == store.ForPrebuild {
+		return nil, nil // an image must not hold anybody's secret
+	}
+	q := k.Store.Read()
+	r, err := q.RepositoryByID(ctx, w.RepositoryID)
+	if err != nil {
+		return nil, err
+	}
+	mine, err := q.Secrets(ctx, secret.OfPerson, w.OwnerID)
+	if err != nil {
+		return nil, err
+	}
+	theirs, err := q.Secrets(ctx, secret.OfRepository, w.RepositoryID)
+	if err != nil {
+		return nil, err
+	}
+	all := append(mine, theirs...)
+	plain := make([]secret.Secret, len(all))
+	for i, s := range all {
+		plain[i] = s.Secret
+	}
+	var out []store.Secret
+	for _, c := range secret.Choose(r.Name, plain) {
+		for _, s := range all {
+			if c.Given && s.Level == c.Level && s.Name == c.Name {
+				out = append(out, s)
+			}
+		}
+	}
+	return out, nil
+}

@@ -1,0 +1,416 @@
+package service
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/base32"
+	"errors"
+	"fmt"
+	"path"
+	"strconv"
+	"strings"
+	"time"
+
+	"yardbench/internal/core/cost"
+	"yardbench/internal/core/definition"
+	"yardbench/internal/core/lifecycle"
+	"yardbench/internal/core/policy"
+	"yardbench/internal/core/prebuild"
+	"yardbench/internal/core/quota"
+	"yardbench/internal/core/rules"
+	"yardbench/internal/core/secret"
+	"yardbench/internal/repo"
+	"yardbench/internal/store"
+	"yardbench/internal/wire"
+)
+
+func (s *Service) gitCredential(ctx context.Context, person, address string) (repo.Credential, error) {
+	c, err := s.Keeper.GitCredential(ctx, person, repo.Host(address))
+	return repo.Credential{Username: c.Username, Password: c.Password}, err
+}
+
+// plan reads a branch's head and what its definition resolves to.
+func (s *Service) plan(ctx context.Context, person string, r store.Repository, branch string) (store.Plan, error) {
+	cred, err := s.gitCredential(ctx, person, r.URL)
+	if err != nil {
+		return store.Plan{}, err
+	}
+	if err := s.Mirrors.Fetch(ctx, r.ID, r.URL, cred); err != nil {
+		return store.Plan{}, fromRoom(err)
+	}
+	commit, err := s.Mirrors.Resolve(ctx, r.ID, branch)
+	if err != nil {
+		return store.Plan{}, fromRoom(err)
+	}
+	src := definition.Source{Files: map[string][]byte{}, Repository: r.Name}
+	for _, p := range definition.Places {
+		content, ok, err := s.Mirrors.ReadFile(ctx, r.ID, commit, p, definition.MaxBytes)
+		if err != nil {
+			return store.Plan{}, fromRoom(err)
+		}
+		if ok {
+			src.Files[p] = content
+			break
+		}
+	}
+	var readErr error
+	src.Exists = func(p string) bool {
+		_, ok, err := s.Mirrors.ReadFile(ctx, r.ID, commit, p, definition.MaxBytes)
+		if err != nil {
+			readErr = err
+		}
+		return ok
+	}
+	def, findings := definition.Resolve(src)
+	if readErr != nil {
+		return store.Plan{}, fromRoom(readErr)
+	}
+	if f, bad := definition.Fatal(findings); bad {
+		p := problem(422, "definition", fmt.Sprintf("%s at branch %s: %s", r.Name, branch, f), "correct it, push, and try again")
+		for _, f := range findings {
+			p.Errors = append(p.Errors, wire.FieldProblem{Field: fmt.Sprintf("%s:%d:%d", f.Path, f.Line, f.Column), Detail: f.What})
+		}
+		p.Errors = p.Errors[:min(len(p.Errors), 20)]
+		if len(p.Errors) == 1 {
+			p.Errors = nil // the detail says it all
+		}
+		return store.Plan{}, p
+	}
+	plan := store.Plan{Commit: commit, Definition: def, Findings: findings}
+	tree := ""
+	if def.Build != nil {
+		if tree, err = s.Mirrors.Tree(ctx, r.ID, commit, def.Build.Context); err != nil {
+			return store.Plan{}, fromRoom(err)
+		}
+		// The build file may stand outside its context.
+		dir, err := s.Mirrors.Tree(ctx, r.ID, commit, path.Dir(def.Build.Dockerfile))
+		if err != nil {
+			return store.Plan{}, fromRoom(err)
+		}
+		tree += " " + dir
+	}
+	plan.Fingerprint = definition.Fingerprint(def, tree)
+	return plan, nil
+}
+
+// PlanOf reads what the head of a repository's default branch resolves to, with
+// a person's credential. The demo calls it.
+func (s *Service) PlanOf(ctx context.Context, person, repository string) (store.Plan, error) {
+	p, err := s.Store.Read().PersonByName(ctx, person)
+	if err != nil {
+		return store.Plan{}, err
+	}
+	r, err := s.Store.Read().RepositoryByName(ctx, repository)
+	if err != nil {
+		return store.Plan{}, err
+	}
+	return s.plan(ctx, p.ID, r, r.DefaultBranch)
+}
+
+// prepared chooses the prepared image that serves a plan, or says why none does.
+// A branch without a good one of its own may be served by the default branch's.
+func (s *Service) prepared(ctx context.Context, r store.Repository, branch string, plan *store.Plan) error {
+	var runs []prebuild.Run
+	users := map[string]store.Prepared{}
+	for _, b := range []string{branch, r.DefaultBranch} {
+		good, err := s.Store.Read().GoodRuns(ctx, r.ID, b)
+		if err != nil {
+			return err
+		}
+		for _, g := range good {
+			if _, seen := users[g.ID]; seen {
+				continue
+			}
+			made, err := s.Store.Read().WorkspaceByID(ctx, g.WorkspaceID)
+			if err != nil {
+				return err
+			}
+			behind, err := s.Mirrors.Behind(ctx, r.ID, g.Commit, plan.Commit)
+			if err != nil {
+				return fromRoom(err)
+			}
+			runs = append(runs, prebuild.Run{ID: g.ID, Number: g.Number, Commit: g.Commit, Fingerprint: g.Fingerprint, MadeAt: g.StartedAt, Behind: behind})
+			users[g.ID] = store.Prepared{Run: g.ID, Number: g.Number, Image: g.Image, User: made.Plan.Definition.User, MadeAt: g.StartedAt, Behind: behind}
+		}
+	}
+	best, ok, why := prebuild.Choose(runs, definition.Prepared(plan.Definition, plan.Fingerprint))
+	plan.Prepared, plan.Scratch = nil, why
+	if ok {
+		p := users[best.ID]
+		plan.Prepared = &p
+	}
+	return nil
+}
+
+// order is a launch as it would be done.
+type order struct {
+	repository store.Repository
+	branch     string
+	plan       store.Plan
+	house      rules.Rules
+	sizeName   string
+	size       rules.Size
+	rest       time.Duration // 0 is the usual
+}
+
+// order resolves what a launch asks for: what is wrong with it is told before
+// anything is made.
+func (s *Service) order(ctx context.Context, a Actor, in wire.Launch) (o order, err error) {
+	if !a.may(policy.Launch) {
+		return o, denied(a, "launch workspaces")
+	}
+	if o.repository, err = s.repository(ctx, a, in.Repository); err != nil {
+		return o, err
+	}
+	if in.Name != "" {
+		if !workspaceName.MatchString(in.Name) {
+			return o, invalid(quote(in.Name)+" is no workspace name", "use lower-case letters, digits and dashes, starting with a letter, at most 40")
+		}
+		if _, err := s.Store.Read().WorkspaceByName(ctx, a.ID, in.Name); err == nil {
+			return o, nameTaken(in.Name)
+		}
+	}
+	if o.house, _, err = s.Keeper.Rules(ctx, s.Store.Read()); err != nil {
+		return o, err
+	}
+	if o.sizeName = in.Size; in.Size == "" {
+		o.sizeName = o.house.UsualSize
+	}
+	var ok bool
+	if o.size, ok = o.house.Sizes[o.sizeName]; !ok {
+		return o, invalid(quote(o.sizeName)+" is no size", "the house rules have: "+strings.Join(o.house.Order, ", "))
+	}
+	o.rest = time.Duration(in.RestAfterS) * time.Second
+	if o.rest > o.house.Idle.RestAfterMost {
+		return o, invalid("rest after "+rules.Duration(o.rest)+" is longer than the house rules allow", "ask for at most "+rules.Duration(o.house.Idle.RestAfterMost))
+	}
+	if o.rest != 0 && o.rest < time.Minute {
+		return o, invalid("rest after "+rules.Duration(o.rest)+" is too short to work in", "ask for at least 1 min")
+	}
+	if o.branch = in.Branch; in.Branch == "" {
+		o.branch = o.repository.DefaultBranch
+	}
+	if o.plan, err = s.plan(ctx, a.ID, o.repository, o.branch); err != nil {
+		return o, err
+	}
+	return o, s.prepared(ctx, o.repository, o.branch, &o.plan)
+}
+
+// accounts are whose limits a request of the owner's counts against, as q sees
+// them.
+func (s *Service) accounts(ctx context.Context, q store.Q, house rules.Rules, owner store.Person) ([]quota.Account, error) {
+	used, err := q.Reserved(ctx, store.Scope{OwnerID: owner.ID})
+	if err != nil {
+		return nil, err
+	}
+	out := []quota.Account{{Whose: owner.Name, Used: used, Allowed: house.Limits.OfPerson(owner.Name)}}
+	if owner.TeamID == "" {
+		return out, nil
+	}
+	if used, err = q.Reserved(ctx, store.Scope{TeamID: owner.TeamID}); err != nil {
+		return nil, err
+	}
+	return append(out, quota.Account{Whose: "team " + owner.Team, Used: used, Allowed: house.Limits.OfTeam(owner.Team)}), nil
+}
+
+// admit holds a request against the limits, in the transaction that writes
+// the reservation. The refusal names each limit that is exceeded and what of
+// the owner's own could be stopped.
+func (s *Service) admit(ctx context.Context, tx *store.Tx, owner store.Person, asked rules.Amounts) error {
+	house, _, err := s.Keeper.Rules(ctx, tx.Q)
+	if err != nil {
+		return err
+	}
+	accounts, err := s.accounts(ctx, tx.Q, house, owner)
+	if err != nil {
+		return err
+	}
+	lines, ok := quota.Admit(asked, accounts...)
+	if ok {
+		return nil
+	}
+	p := problem(409, "over-limit", "this would go over a limit of the house rules", "")
+	removing := false
+	for _, l := range lines {
+		if l.Over() {
+			p.Errors = append(p.Errors, wire.FieldProblem{Field: fmt.Sprintf("%s, %s", l.Kind, l.Whose), Detail: l.String()})
+			removing = removing || l.Kind == rules.Existing
+		}
+	}
+	own, err := tx.PeoplesWorkspaces(ctx, store.Scope{OwnerID: owner.ID})
+	if err != nil {
+		return err
+	}
+	var stop, remove []string
+	for _, w := range own {
+		switch w.Phase {
+		case lifecycle.Ready, lifecycle.Starting, lifecycle.Preparing, lifecycle.Waiting:
+			stop = append(stop, w.Name)
+		case lifecycle.Stopped, lifecycle.Failed:
+			remove = append(remove, w.Name)
+		}
+	}
+	switch {
+	case removing && len(remove) > 0:
+		p.Next = "remove one that you do not need: " + strings.Join(remove, ", ") + " (yardbench remove NAME)"
+	case len(stop) > 0:
+		p.Next = "stop one of yours that runs: " + strings.Join(stop, ", ") + " (yardbench stop NAME); or ask an operator for more"
+	default:
+		p.Next = "what is used is your team's; ask them to stop something, or an operator for more"
+	}
+	return p
+}
+
+func limitViews(lines []quota.Line) []wire.LimitLine {
+	out := []wire.LimitLine{}
+	for _, l := range lines {
+		out = append(out, wire.LimitLine{Kind: string(l.Kind), Whose: l.Whose, Used: l.Used, Asked: l.Asked, Allowed: l.Allowed, Over: l.Over(), Text: l.String()})
+	}
+	return out
+}
+
+// Preflight says what a launch would come to, without launching.
+func (s *Service) Preflight(ctx context.Context, a Actor, in wire.Launch) (wire.Preflight, error) {
+	o, err := s.order(ctx, a, in)
+	if err != nil {
+		return wire.Preflight{}, err
+	}
+	def := o.plan.Definition
+	v := wire.Preflight{Repository: o.repository.Name, Branch: o.branch, Commit: o.plan.Commit, Definition: def.Path, Image: imageOf(def), Folder: def.Folder, User: def.User,
+		Ports: def.Ports, SetUp: []string{}, Findings: []string{}, Size: o.sizeName, RestAfterS: int64(o.house.Idle.RestAfter / time.Second), RestMostS: int64(o.house.Idle.RestAfterMost / time.Second),
+		Prepared: preparedView(o.plan.Prepared), Scratch: o.plan.Scratch, Currency: o.house.Currency, HourMicros: int64(cost.Hourly(o.house.Rates, o.sizeName, o.size)), Missing: []wire.WantedSecret{}}
+	if v.Ports == nil {
+		v.Ports = []int{}
+	}
+	if o.rest > 0 {
+		v.RestAfterS = int64(o.rest / time.Second)
+	}
+	for _, u := range def.SetUp {
+		v.SetUp = append(v.SetUp, string(u.Moment))
+	}
+	for _, f := range o.plan.Findings {
+		v.Findings = append(v.Findings, f.String())
+	}
+	for _, name := range o.house.Order {
+		z := o.house.Sizes[name]
+		v.Sizes = append(v.Sizes, wire.SizeOffer{Name: name, CoresMilli: z.CoresMilli, MemoryBytes: z.MemoryBytes, DiskBytes: z.DiskBytes, HourMicros: int64(cost.Hourly(o.house.Rates, name, z))})
+	}
+	prepared, scratch, err := s.Store.Read().UsualTimes(ctx, o.repository.ID)
+	if err != nil {
+		return v, err
+	}
+	times := scratch
+	if o.plan.Prepared != nil {
+		times = prepared
+	}
+	if n := len(times); n > 0 {
+		v.UsualMS, v.SlowMS = times[n/2].Milliseconds(), times[min(n-1, n*19/20)].Milliseconds()
+	}
+	choices, err := s.choices(ctx, a, o.repository)
+	if err != nil {
+		return v, err
+	}
+	missing := map[string]bool{}
+	for _, m := range secret.Missing(wantedNames(def), choices) {
+		missing[m] = true
+	}
+	for _, w := range def.Secrets {
+		if missing[w.Name] {
+			v.Missing = append(v.Missing, wire.WantedSecret{Name: w.Name, Description: w.Description})
+		}
+	}
+	accounts, err := s.accounts(ctx, s.Store.Read(), o.house, a.Person)
+	if err != nil {
+		return v, err
+	}
+	lines, ok := quota.Admit(quota.Launch(o.size), accounts...)
+	v.Limits, v.Refused = limitViews(lines), !ok
+	return v, nil
+}
+
+// Launch accepts a workspace. What the definition says is read first, so that
+// a mistake in it is told at once and leaves nothing behind; its limits are
+// reserved with its row; all else happens after the answer.
+func (s *Service) Launch(ctx context.Context, a Actor, in wire.Launch) (wire.Workspace, error) {
+	o, err := s.order(ctx, a, in)
+	if err != nil {
+		return wire.Workspace{}, err
+	}
+	w := store.Workspace{ID: store.NewID(), OwnerID: a.ID, Name: in.Name, RepositoryID: o.repository.ID, Branch: o.branch, Plan: o.plan,
+		Phase: lifecycle.Waiting, Wanted: lifecycle.WantReady, Body: 1, Volume: 1, Size: o.sizeName, CoresMilli: o.size.CoresMilli, MemoryBytes: o.size.MemoryBytes,
+		DiskBytes: o.size.DiskBytes, RestAfter: o.rest, PortKey: NewPortKey()}
+	if w.StewardToken, err = s.Vault.Seal(store.NewID()+store.NewID(), "steward", w.ID); err != nil {
+		return wire.Workspace{}, err
+	}
+	var view wire.Workspace
+	err = s.Store.Write(ctx, func(tx *store.Tx) error {
+		if in.Name == "" {
+			if w.Name, err = freeName(ctx, tx, a.ID, o.repository.Name); err != nil {
+				return err
+			}
+		}
+		if err := s.admit(ctx, tx, a.Person, quota.Launch(o.size)); err != nil {
+			return err
+		}
+		if err := s.Accept(ctx, tx, &w, lifecycle.LaunchSheet, a.ID, o.repository.Name); err != nil {
+			return err
+		}
+		view, err = s.view(ctx, tx.Q, w)
+		return err
+	})
+	if store.IsDuplicate(err) {
+		return wire.Workspace{}, nameTaken(w.Name)
+	}
+	if err != nil {
+		return wire.Workspace{}, fromRoom(err)
+	}
+	s.Keeper.Wake(w.ID)
+	return view, nil
+}
+
+// Accept writes a workspace, its launch sheet and the entry that metering
+// begins with.
+func (s *Service) Accept(ctx context.Context, tx *store.Tx, w *store.Workspace, kind lifecycle.SheetKind, actor, repository string) error {
+	if err := tx.AddWorkspace(ctx, w); err != nil {
+		return err
+	}
+	if _, err := tx.OpenSheet(ctx, w.ID, kind); err != nil {
+		return err
+	}
+	owner := w.OwnerID
+	if w.Kind == store.ForPrebuild {
+		owner = ""
+	}
+	return tx.Journal(ctx, "workspace.launched", w.ID, owner, actor, map[string]any{"name": w.Name, "kind": w.Kind, "repository": repository,
+		"branch": w.Branch, "commit": w.Plan.Commit, "size": w.Size, "disk_bytes": w.DiskBytes})
+}
+
+// NewPortKey is what the host names of a workspace's ports begin with: 50
+// random bits, so that nobody comes upon them by trying.
+func NewPortKey() string {
+	var b [7]byte
+	_, _ = rand.Read(b[:]) // never fails, by its documentation
+	return strings.ToLower(base32.StdEncoding.EncodeToString(b[:]))[:10]
+}
+
+func nameTaken(name string) error {
+	return conflict("name-taken", "you have a workspace "+quote(name)+" already", "choose another with --name, or remove that one: yardbench remove "+name)
+}
+
+// freeName is the repository's name, with a number where that is taken.
+func freeName(ctx context.Context, tx *store.Tx, owner, name string) (string, error) {
+	for n := 1; ; n++ {
+		try := name
+		if n > 1 {
+			suffix := "-" + strconv.Itoa(n)
+			try = strings.TrimRight(name[:min(len(name), 40-len(suffix))], "-") + suffix
+		}
+		_, err := tx.WorkspaceByName(ctx, owner, try)
+		if errors.Is(err, store.ErrNotFound) {
+			return try, nil
+		}
+		if err != nil {
+			return "", err
+		}
+	}
+}

@@ -1,0 +1,267 @@
+package service
+
+import (
+	"context"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/url"
+	"sort"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"yardbench/internal/core/lifecycle"
+	"yardbench/internal/core/policy"
+	"yardbench/internal/keeper"
+	"yardbench/internal/steward"
+	"yardbench/internal/store"
+	"yardbench/internal/wire"
+)
+
+// Ports lists the declared and the listening ports of a workspace.
+func (s *Service) Ports(ctx context.Context, a Actor, ref string) ([]wire.Port, error) {
+	w, err := s.find(ctx, a, ref)
+	if err != nil {
+		return nil, err
+	}
+	shared, err := s.Store.Read().SharedPorts(ctx, w.ID)
+	if err != nil {
+		return nil, err
+	}
+	def := w.Plan.Definition
+	all := map[int]*wire.Port{}
+	at := func(n int) *wire.Port {
+		if all[n] == nil {
+			all[n] = &wire.Port{Number: n, Label: def.PortLabels[n], Shared: shared[n], Address: s.Keeper.PortAddress(w.PortKey, strconv.Itoa(n))}
+		}
+		return all[n]
+	}
+	for _, n := range def.Ports {
+		at(n).Declared = true
+	}
+	for n := range shared {
+		at(n)
+	}
+	if w.Phase == lifecycle.Ready {
+		for _, l := range s.Keeper.Ports(w.ID) {
+			p := at(l.Number)
+			p.Listening, p.Process, p.Loopback = true, l.Process, l.Loopback
+		}
+	}
+	out := []wire.Port{}
+	for _, p := range all {
+		out = append(out, *p)
+	}
+	sort.Slice(out, func(i, j int) bool { return out[i].Number < out[j].Number })
+	return out, nil
+}
+
+// SharePort lets everybody signed in visit a port of the actor's, or no more.
+func (s *Service) SharePort(ctx context.Context, a Actor, ref string, port int, shared bool) ([]wire.Port, error) {
+	w, _, err := s.findTo(ctx, a, ref, policy.UseWorkspace, "share ports of")
+	if err != nil {
+		return nil, err
+	}
+	if err := checkPort(port); err != nil {
+		return nil, err
+	}
+	if err := s.Store.Write(ctx, func(tx *store.Tx) error { return tx.SharePort(ctx, w, port, shared, a.ID) }); err != nil {
+		return nil, err
+	}
+	s.Bus.Publish(w.ID)
+	return s.Ports(ctx, a, ref)
+}
+
+func checkPort(port int) error {
+	if port < 1 || port > 65535 {
+		return invalid(fmt.Sprintf("%d is no port", port), "use a number from 1 to 65535")
+	}
+	return nil
+}
+
+// DialPort connects to a port of the actor's own workspace.
+func (s *Service) DialPort(ctx context.Context, a Actor, ref string, port int) (*steward.Conn, error) {
+	w, _, err := s.findTo(ctx, a, ref, policy.UseWorkspace, "forward ports of")
+	if err != nil {
+		return nil, err
+	}
+	if err := checkPort(port); err != nil {
+		return nil, err
+	}
+	return s.dial(ctx, w, port)
+}
+
+// dial connects to a port of a workspace, which is a sign of work.
+func (s *Service) dial(ctx context.Context, w store.Workspace, port int) (*steward.Conn, error) {
+	if err := lifecycle.Permit(lifecycle.Use, w.Phase); err != nil {
+		return nil, fromRoom(err)
+	}
+	c, err := s.Hub.Ask(ctx, keeper.Link(w), steward.Request{Kind: steward.Dial, Port: port})
+	if err != nil {
+		return nil, fromRoom(err)
+	}
+	s.Keeper.PortAsked(w.ID, port)
+	return c, nil
+}
+
+// A port's address is on a host name of its own. Who comes there is led over
+// the console, which knows them, and comes back with a pass for that host: it
+// is used once, and becomes a cookie of that host alone.
+
+// Lifetimes of passes and of the cookies they become.
+const (
+	passLifetime   = time.Minute
+	visitLifetime  = 12 * time.Hour
+	maxOpenPasses  = 10_000
+	passPathOnHost = "/.yardbench/enter"
+)
+
+// PassPath is where a port's host takes a pass.
+const PassPath = passPathOnHost
+
+type passes struct {
+	mu   sync.Mutex
+	open map[string]visit
+}
+
+// visit is somebody's right to a port's host. It is sealed into a cookie.
+type visit struct {
+	Person  string    `json:"person"`
+	Token   string    `json:"token"` // the sign-in that it ends with
+	Host    string    `json:"host"`
+	Expires time.Time `json:"expires"`
+}
+
+// portOf reads which workspace's port a host name means.
+func (s *Service) portOf(ctx context.Context, host string) (w store.Workspace, port int, err error) {
+	none := notFound("port", host, "look at the ports with: yardbench ports NAME")
+	key, n, ok := s.PortHost(host)
+	if !ok {
+		return w, 0, none
+	}
+	w, err = s.Store.Read().WorkspaceByPortKey(ctx, key)
+	if errors.Is(err, store.ErrNotFound) {
+		return w, 0, none
+	}
+	return w, n, err
+}
+
+// PortHost takes a host name of a port apart; ok is false when it is none.
+func (s *Service) PortHost(host string) (key string, port int, ok bool) {
+	_, form, _ := strings.Cut(s.Keeper.PortForm, "://")
+	before, after, _ := strings.Cut(form, "*")
+	name, ok1 := strings.CutPrefix(strings.ToLower(host), before)
+	name, ok2 := strings.CutSuffix(name, after)
+	key, number, ok3 := strings.Cut(name, "-")
+	port, err := strconv.Atoi(number)
+	return key, port, form != "" && ok1 && ok2 && ok3 && err == nil && checkPort(port) == nil
+}
+
+// mayVisit tells whether a person may visit a port: their own, or one that is
+// shared. What they may not see does not exist for them.
+func (s *Service) mayVisit(ctx context.Context, a Actor, w store.Workspace, port int, host string) error {
+	owner, err := s.Store.Read().PersonByID(ctx, w.OwnerID)
+	if err != nil {
+		return err
+	}
+	if a.mayOf(policy.UseWorkspace, owner) {
+		return nil
+	}
+	shared, err := s.Store.Read().SharedPorts(ctx, w.ID)
+	if err != nil {
+		return err
+	}
+	if shared[port] && a.mayOf(policy.VisitPort, owner) {
+		return nil
+	}
+	return notFound("port", host, "it may be private: ask whoever sent you the address to share it")
+}
+
+// VisitPort gives the way to a port's address, if the actor may go there.
+func (s *Service) VisitPort(ctx context.Context, a Actor, address string) (wire.PortPass, error) {
+	u, err := url.Parse(address)
+	if err != nil || u.Host == "" {
+		return wire.PortPass{}, invalid(quote(address)+" is no address of a port", "")
+	}
+	w, port, err := s.portOf(ctx, u.Host)
+	if err == nil {
+		err = s.mayVisit(ctx, a, w, port, u.Host)
+	}
+	if err != nil {
+		return wire.PortPass{}, err
+	}
+	code, _ := newToken("")
+	now := s.now()
+	s.passes.mu.Lock()
+	defer s.passes.mu.Unlock()
+	if s.passes.open == nil || len(s.passes.open) > maxOpenPasses {
+		s.passes.open = map[string]visit{} // bounded: those who are on their way come again
+	}
+	for c, v := range s.passes.open {
+		if v.Expires.Before(now) {
+			delete(s.passes.open, c)
+		}
+	}
+	s.passes.open[code] = visit{Person: a.ID, Token: a.TokenID, Host: strings.ToLower(u.Host), Expires: now.Add(passLifetime)}
+	scheme, _, _ := strings.Cut(s.Keeper.PortForm, "://")
+	return wire.PortPass{Go: (&url.URL{Scheme: scheme, Host: u.Host, Path: passPathOnHost, RawQuery: url.Values{"pass": {code}, "to": {u.RequestURI()}}.Encode()}).String()}, nil
+}
+
+// UsePass turns a pass into the cookie of a port's host.
+func (s *Service) UsePass(code, host string) (cookie string, expires time.Time, err error) {
+	s.passes.mu.Lock()
+	v, ok := s.passes.open[code]
+	delete(s.passes.open, code)
+	s.passes.mu.Unlock()
+	if !ok || v.Host != strings.ToLower(host) || v.Expires.Before(s.now()) {
+		return "", time.Time{}, problem(401, "pass", "this pass was used, has expired, or is for another address", "open the port's address again")
+	}
+	v.Expires = s.now().Add(visitLifetime)
+	body, err := json.Marshal(v)
+	if err != nil {
+		return "", time.Time{}, err
+	}
+	sealed, err := s.Vault.Seal(string(body), "visit", v.Host)
+	return base64.RawURLEncoding.EncodeToString(sealed), v.Expires, err
+}
+
+// ErrNoPass says that whoever asks a port's host has to be led over the console.
+var ErrNoPass = errors.New("not let in here yet")
+
+// EnterPort finds the port behind a host name for who holds its cookie. The
+// right is looked at anew with every request.
+func (s *Service) EnterPort(ctx context.Context, host, cookie string) (w store.Workspace, port int, err error) {
+	sealed, err := base64.RawURLEncoding.DecodeString(cookie)
+	if err != nil {
+		return w, 0, ErrNoPass
+	}
+	body, err := s.Vault.Open(sealed, "visit", strings.ToLower(host))
+	var v visit
+	if err != nil || json.Unmarshal([]byte(body), &v) != nil || v.Expires.Before(s.now()) {
+		return w, 0, ErrNoPass
+	}
+	if _, err := s.Store.Read().TokenByID(ctx, v.Token, s.now()); errors.Is(err, store.ErrNotFound) {
+		return w, 0, ErrNoPass // they signed out
+	} else if err != nil {
+		return w, 0, err
+	}
+	p, err := s.Store.Read().PersonByID(ctx, v.Person)
+	if err != nil {
+		return w, 0, err
+	}
+	if p.ClosedAt != nil {
+		return w, 0, ErrNoPass
+	}
+	if w, port, err = s.portOf(ctx, host); err == nil {
+		err = s.mayVisit(ctx, Actor{Person: p}, w, port, host)
+	}
+	return w, port, err
+}
+
+// DialEntered connects to a port that EnterPort has found.
+func (s *Service) DialEntered(ctx context.Context, w store.Workspace, port int) (*steward.Conn, error) {
+	return s.dial(ctx, w, port)
+}

@@ -1,0 +1,73 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"path"
+	"strings"
+
+	"yardbench/internal/core/policy"
+	"yardbench/internal/repo"
+	"yardbench/internal/store"
+	"yardbench/internal/wire"
+)
+
+// Repositories lists the registered repositories.
+func (s *Service) Repositories(ctx context.Context, _ Actor) ([]wire.Repository, error) {
+	rows, err := s.Store.Read().Repositories(ctx)
+	out := []wire.Repository{}
+	for _, r := range rows {
+		out = append(out, repositoryView(r))
+	}
+	return out, err
+}
+
+func repositoryView(r store.Repository) wire.Repository {
+	return wire.Repository{Name: r.Name, URL: r.URL, DefaultBranch: r.DefaultBranch, SignsPushes: len(r.PushKey) > 0}
+}
+
+// repository finds a registered repository.
+func (s *Service) repository(ctx context.Context, a Actor, name string) (store.Repository, error) {
+	r, err := s.Store.Read().RepositoryByName(ctx, name)
+	if errors.Is(err, store.ErrNotFound) || (err == nil && !a.may(policy.SeeRepositories)) {
+		return r, notFound("repository", name, "see what is registered with: yardbench repos")
+	}
+	return r, err
+}
+
+// AddRepository registers a repository. The git host is asked with the
+// actor's own credential.
+func (s *Service) AddRepository(ctx context.Context, a Actor, in wire.NewRepository) (wire.Repository, error) {
+	if !a.may(policy.ChangeRepository) {
+		return wire.Repository{}, denied(a, "register repositories")
+	}
+	if err := repo.CheckURL(in.URL); err != nil {
+		return wire.Repository{}, fromRoom(err)
+	}
+	name := in.Name
+	if name == "" {
+		name = strings.ToLower(strings.TrimSuffix(path.Base(in.URL), ".git"))
+	}
+	if !workspaceName.MatchString(name) {
+		return wire.Repository{}, invalid(quote(name)+" is no repository name", "give one with lower-case letters, digits and dashes")
+	}
+	cred, err := s.gitCredential(ctx, a.ID, in.URL)
+	if err != nil {
+		return wire.Repository{}, err
+	}
+	branch, err := s.Mirrors.DefaultBranch(ctx, in.URL, cred)
+	if err != nil {
+		return wire.Repository{}, fromRoom(err)
+	}
+	r := store.Repository{ID: store.NewID(), Name: name, URL: in.URL, DefaultBranch: branch}
+	err = s.Store.Write(ctx, func(tx *store.Tx) error {
+		if err := tx.AddRepository(ctx, r); err != nil {
+			return err
+		}
+		return tx.Journal(ctx, "repository.added", r.ID, "", a.ID, map[string]any{"name": r.Name, "url": r.URL})
+	})
+	if store.IsDuplicate(err) {
+		return wire.Repository{}, conflict("name-taken", "there is a repository "+quote(name)+" already", "give another with --name")
+	}
+	return repositoryView(r), err
+}

@@ -1,0 +1,254 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"yardbench/internal/core/definition"
+	"yardbench/internal/core/policy"
+	"yardbench/internal/core/secret"
+	"yardbench/internal/keeper"
+	"yardbench/internal/store"
+	"yardbench/internal/wire"
+)
+
+// PutSecret sets one of the actor's secrets.
+func (s *Service) PutSecret(ctx context.Context, a Actor, name string, in wire.SecretValue) (wire.Secret, error) {
+	if !a.may(policy.ChangeSecrets) {
+		return wire.Secret{}, denied(a, "have secrets")
+	}
+	return s.putSecret(ctx, a, store.Secret{Secret: secret.Secret{Level: secret.OfPerson, Name: name}, SubjectID: a.ID}, in)
+}
+
+// PutRepositorySecret sets one of a repository's secrets: for everybody who
+// works in it.
+func (s *Service) PutRepositorySecret(ctx context.Context, a Actor, repository, name string, in wire.SecretValue) (wire.Secret, error) {
+	if !a.may(policy.ChangeRepoSecret) {
+		return wire.Secret{}, denied(a, "set a repository's secrets")
+	}
+	r, err := s.repository(ctx, a, repository)
+	if err != nil {
+		return wire.Secret{}, err
+	}
+	if in.Everywhere || len(in.Repositories) > 0 {
+		return wire.Secret{}, invalid("a repository's secret is for that repository", "leave out whom else it is given to")
+	}
+	return s.putSecret(ctx, a, store.Secret{Secret: secret.Secret{Level: secret.OfRepository, Name: name, Repository: r.Name}, SubjectID: r.ID}, in)
+}
+
+func (s *Service) putSecret(ctx context.Context, a Actor, row store.Secret, in wire.SecretValue) (wire.Secret, error) {
+	if err := secret.CheckName(row.Name); err != nil {
+		return wire.Secret{}, invalid(err.Error(), "")
+	}
+	if err := secret.CheckValue(in.Value); err != nil {
+		return wire.Secret{}, invalid(err.Error(), "")
+	}
+	if in.Everywhere && len(in.Repositories) > 0 {
+		return wire.Secret{}, invalid("it is given either everywhere or to named repositories", "choose one of the two")
+	}
+	old, err := s.Store.Read().Secrets(ctx, row.Level, row.SubjectID)
+	if err != nil {
+		return wire.Secret{}, err
+	}
+	row.Form, row.Everywhere, row.Repositories, row.UpdatedBy = secret.Variable, in.Everywhere, in.Repositories, a.ID
+	if i := slices.IndexFunc(old, func(o store.Secret) bool { return o.Name == row.Name }); i >= 0 {
+		row.Form = old[i].Form
+		if !in.Everywhere && len(in.Repositories) == 0 {
+			row.Everywhere, row.Repositories = old[i].Everywhere, old[i].Repositories
+		}
+	} else if row.Level == secret.OfPerson && !in.Everywhere && len(in.Repositories) == 0 {
+		return wire.Secret{}, invalid(row.Name+" is new: say whom it is given to", "name repositories with --for tide-board,fare-desk, or say --everywhere")
+	}
+	if in.Form != "" {
+		row.Form = secret.Form(in.Form)
+	}
+	var ids []string
+	for _, name := range row.Repositories {
+		r, err := s.repository(ctx, a, name)
+		if err != nil {
+			return wire.Secret{}, err
+		}
+		ids = append(ids, r.ID)
+	}
+	err = s.Store.Write(ctx, func(tx *store.Tx) (err error) {
+		row.UpdatedAt = tx.Now()
+		row.Version, err = tx.PutSecret(ctx, row, ids, func(version int) ([]byte, error) {
+			return s.Vault.Seal(in.Value, keeper.SecretPlace(row.Level, row.SubjectID, row.Name, version)...)
+		})
+		if err != nil {
+			return err
+		}
+		return tx.Journal(ctx, "secret.put", row.SubjectID, secretOwner(row), a.ID, map[string]any{"name": row.Name, "level": row.Level, "version": row.Version,
+			"form": row.Form, "everywhere": row.Everywhere, "repositories": row.Repositories})
+	})
+	if err != nil {
+		return wire.Secret{}, err
+	}
+	s.secretsChanged(ctx, row)
+	return secretView(row), nil
+}
+
+// secretOwner is whose matter the journal takes a secret for.
+func secretOwner(row store.Secret) string {
+	if row.Level == secret.OfPerson {
+		return row.SubjectID
+	}
+	return ""
+}
+
+// secretsChanged has the workspaces that a secret goes to checked: what runs
+// there may hold the old value.
+func (s *Service) secretsChanged(ctx context.Context, row store.Secret) {
+	scope := store.Scope{}
+	if row.Level == secret.OfPerson {
+		scope.OwnerID = row.SubjectID
+	}
+	ws, err := s.Store.Read().PeoplesWorkspaces(ctx, scope)
+	for _, w := range ws {
+		if err == nil && (row.Level == secret.OfPerson || w.RepositoryID == row.SubjectID) {
+			_ = s.Keeper.CheckSecrets(ctx, w.ID) // checked again at the steward's next word
+			s.Bus.Publish(w.ID)
+		}
+	}
+}
+
+func secretView(r store.Secret) wire.Secret {
+	v := wire.Secret{Name: r.Name, Level: string(r.Level), Repository: r.Repository, Form: string(r.Form), Everywhere: r.Everywhere, Repositories: r.Repositories, Version: r.Version, UpdatedAt: r.UpdatedAt}
+	if v.Repositories == nil {
+		v.Repositories = []string{}
+	}
+	return v
+}
+
+// Secrets lists the actor's secrets.
+func (s *Service) Secrets(ctx context.Context, a Actor) ([]wire.Secret, error) {
+	if !a.may(policy.SeeSecrets) {
+		return nil, denied(a, "have secrets")
+	}
+	return s.secrets(ctx, secret.OfPerson, a.ID)
+}
+
+// RepositorySecrets lists a repository's secrets.
+func (s *Service) RepositorySecrets(ctx context.Context, a Actor, repository string) ([]wire.Secret, error) {
+	r, err := s.repository(ctx, a, repository)
+	if err != nil {
+		return nil, err
+	}
+	if !a.may(policy.SeeRepoSecrets) {
+		return nil, denied(a, "see a repository's secrets")
+	}
+	return s.secrets(ctx, secret.OfRepository, r.ID)
+}
+
+func (s *Service) secrets(ctx context.Context, level secret.Level, subject string) ([]wire.Secret, error) {
+	rows, err := s.Store.Read().Secrets(ctx, level, subject)
+	out := []wire.Secret{}
+	for _, r := range rows {
+		out = append(out, secretView(r))
+	}
+	return out, err
+}
+
+// DropSecret removes one of the actor's secrets.
+func (s *Service) DropSecret(ctx context.Context, a Actor, name string) error {
+	if !a.may(policy.ChangeSecrets) {
+		return denied(a, "have secrets")
+	}
+	return s.dropSecret(ctx, a, store.Secret{Secret: secret.Secret{Level: secret.OfPerson, Name: name}, SubjectID: a.ID})
+}
+
+// DropRepositorySecret removes one of a repository's secrets.
+func (s *Service) DropRepositorySecret(ctx context.Context, a Actor, repository, name string) error {
+	if !a.may(policy.ChangeRepoSecret) {
+		return denied(a, "remove a repository's secrets")
+	}
+	r, err := s.repository(ctx, a, repository)
+	if err != nil {
+		return err
+	}
+	return s.dropSecret(ctx, a, store.Secret{Secret: secret.Secret{Level: secret.OfRepository, Name: name}, SubjectID: r.ID})
+}
+
+func (s *Service) dropSecret(ctx context.Context, a Actor, row store.Secret) error {
+	err := s.Store.Write(ctx, func(tx *store.Tx) error {
+		if err := tx.DropSecret(ctx, row.Level, row.SubjectID, row.Name); err != nil {
+			return err
+		}
+		return tx.Journal(ctx, "secret.removed", row.SubjectID, secretOwner(row), a.ID, map[string]any{"name": row.Name, "level": row.Level})
+	})
+	if errors.Is(err, store.ErrNotFound) {
+		return notFound("secret", row.Name, "see them with: yardbench secret list")
+	}
+	if err == nil {
+		s.secretsChanged(ctx, row)
+	}
+	return err
+}
+
+// choices says what becomes of each secret in the actor's workspaces of a
+// repository.
+func (s *Service) choices(ctx context.Context, a Actor, r store.Repository) ([]secret.Choice, error) {
+	var all []secret.Secret
+	for _, of := range []struct {
+		level   secret.Level
+		subject string
+	}{{secret.OfPerson, a.ID}, {secret.OfRepository, r.ID}} {
+		rows, err := s.Store.Read().Secrets(ctx, of.level, of.subject)
+		if err != nil {
+			return nil, err
+		}
+		for _, row := range rows {
+			all = append(all, row.Secret)
+		}
+	}
+	return secret.Choose(r.Name, all), nil
+}
+
+// ExplainSecrets says what becomes of each secret in the actor's workspaces of
+// a repository, and which its definition asks for in vain.
+func (s *Service) ExplainSecrets(ctx context.Context, a Actor, repository string) ([]wire.SecretChoice, error) {
+	if !a.may(policy.SeeSecrets) {
+		return nil, denied(a, "have secrets")
+	}
+	r, err := s.repository(ctx, a, repository)
+	if err != nil {
+		return nil, err
+	}
+	cs, err := s.choices(ctx, a, r)
+	if err != nil {
+		return nil, err
+	}
+	plan, err := s.plan(ctx, a.ID, r, r.DefaultBranch)
+	var p *wire.Problem
+	if err != nil && !errors.As(err, &p) {
+		return nil, err // a definition that is wrong asks for nothing
+	}
+	wanted := map[string]string{}
+	var names []string
+	for _, w := range plan.Definition.Secrets {
+		wanted[w.Name] = w.Description
+		names = append(names, w.Name)
+	}
+	out := []wire.SecretChoice{}
+	for _, c := range cs {
+		_, is := wanted[c.Name]
+		out = append(out, wire.SecretChoice{Name: c.Name, Level: string(c.Level), Form: string(c.Form), Version: c.Version, Given: c.Given, Wanted: is, Why: c.Why})
+	}
+	for _, n := range secret.Missing(names, cs) {
+		why := "the definition asks for it and nobody gives it; give yours with: yardbench secret put " + n + " --for " + r.Name
+		if d := wanted[n]; d != "" {
+			why = fmt.Sprintf("%s: %s", d, why)
+		}
+		out = append(out, wire.SecretChoice{Name: n, Level: "none", Wanted: true, Why: why})
+	}
+	return out, nil
+}
+
+func wantedNames(d definition.Definition) (out []string) {
+	for _, w := range d.Secrets {
+		out = append(out, w.Name)
+	}
+	return out
+}

@@ -1,0 +1,39 @@
+package store
+
+import (
+	"context"
+	"time"
+)
+
+// RulesVersion is one version of the house rules.
+type RulesVersion struct {
+	Version          int
+	Document         string
+	AuthorID, Reason string
+	At               time.Time
+}
+
+func scanRules(scan func(...any) error) (r RulesVersion, err error) {
+	var at int64
+	err = scan(&r.Version, &r.Document, &r.AuthorID, &r.Reason, &at)
+	r.At = fromMicros(at)
+	return r, err
+}
+
+// AddRules makes a document the newest version, and gives its number.
+func (tx *Tx) AddRules(ctx context.Context, r RulesVersion) (version int, err error) {
+	if err := tx.db.QueryRowContext(ctx, "SELECT COALESCE(MAX(version), 0) + 1 FROM rules").Scan(&version); err != nil {
+		return 0, err
+	}
+	return version, tx.exec(ctx, "INSERT INTO rules (version, document, author_id, reason, at) VALUES (?, ?, ?, ?, ?)", version, r.Document, r.AuthorID, r.Reason, micros(tx.now))
+}
+
+// RulesVersions lists all versions, oldest first.
+func (q Q) RulesVersions(ctx context.Context) ([]RulesVersion, error) {
+	return list(ctx, q, scanRules, "SELECT version, document, author_id, reason, at FROM rules ORDER BY version")
+}
+
+// Rules is the version in force.
+func (q Q) Rules(ctx context.Context) (RulesVersion, error) {
+	return one(ctx, q, scanRules, "SELECT version, document, author_id, reason, at FROM rules ORDER BY version DESC LIMIT 1")
+}
