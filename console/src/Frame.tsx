@@ -1,21 +1,61 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Alert, Button, Layout, Spin, Typography, theme } from "antd";
-import { Link, Route, Routes } from "react-router";
-import { Problem, api, take } from "./api/client";
+import { lazy, Suspense } from "react";
+import { Link, Navigate, NavLink, Route, Routes, useLocation } from "react-router";
+import { Problem, api, take, type Person } from "./api/client";
 import { useEvents } from "./api/events";
+import { EnrolPage } from "./pages/EnrolPage";
+import { JournalPage } from "./pages/JournalPage";
 import { LaunchPage } from "./pages/LaunchPage";
+import { PeoplePage } from "./pages/PeoplePage";
+import { RepositoriesPage } from "./pages/RepositoriesPage";
+import { RunPage } from "./pages/RunPage";
+import { SecretsPage } from "./pages/SecretsPage";
 import { SignInPage } from "./pages/SignInPage";
+import { VisitPage } from "./pages/VisitPage";
 import { WorkspacePage } from "./pages/WorkspacePage";
 import { WorkspacesPage } from "./pages/WorkspacesPage";
+import { YouPage } from "./pages/YouPage";
 import { ProblemNote } from "./parts/ProblemNote";
+
+// The chart and the editor are large, and few people open them.
+const CostPage = lazy(() => import("./pages/CostPage").then((m) => ({ default: m.CostPage })));
+const RulesPage = lazy(() => import("./pages/RulesPage").then((m) => ({ default: m.RulesPage })));
+
+/** The pages a role has, in the order in which it needs them. */
+function pages(person: Person): [string, string][] {
+  const mine: [string, string] = ["/mine", "Mine"];
+  const fleet: [string, string] = ["/fleet", person.role === "lead" ? "My team's" : "Fleet"];
+  const people: [string, string] = ["/people", "People"];
+  const common: [string, string][] = [["/repositories", "Repositories"]];
+  const tail: [string, string][] = [["/cost", "Cost"], ["/rules", "House rules"], ["/journal", "Journal"]];
+  switch (person.role) {
+    case "operator":
+      return [fleet, mine, ...common, ["/secrets", "Secrets"], people, ...tail];
+    case "lead":
+      return [mine, fleet, ...common, ["/secrets", "Secrets"], people, ...tail];
+    case "auditor":
+      return [fleet, ...common, people, ...tail];
+  }
+  return [mine, ...common, ["/secrets", "Secrets"], ...tail];
+}
 
 /** What stands around every page: who is signed in, and whether we are live. */
 export function Frame() {
   const { token } = theme.useToken();
   const queries = useQueryClient();
-  const me = useQuery({ queryKey: ["me"], queryFn: () => take(api.GET("/api/v1/me")) });
+  const { pathname } = useLocation();
+  const enrolling = pathname === "/enrol";
+  const me = useQuery({ queryKey: ["me"], queryFn: () => take(api.GET("/api/v1/me")), enabled: !enrolling });
   const lost = useEvents(Boolean(me.data));
   const background = { minHeight: "100vh", background: token.colorBgLayout, color: token.colorText };
+  if (enrolling) {
+    return (
+      <Layout style={background}>
+        <EnrolPage />
+      </Layout>
+    );
+  }
   if (me.isPending) return <Spin fullscreen />;
   if (me.error instanceof Problem && me.error.status === 401) {
     return (
@@ -34,6 +74,7 @@ export function Frame() {
     );
   }
   const person = me.data;
+  const nav = pages(person);
   return (
     <Layout style={background}>
       <header className="top" style={{ background: token.colorBgContainer }}>
@@ -41,11 +82,16 @@ export function Frame() {
           <img src="/mark.svg" alt="" /> Yard Bench
         </Link>
         <nav aria-label="Pages">
-          <Link to="/">Workspaces</Link>
+          {nav.map(([to, name]) => (
+            <NavLink key={to} to={to} style={({ isActive }) => ({ color: isActive ? token.colorText : token.colorLink, fontWeight: isActive ? 650 : 400 })}>
+              {name}
+            </NavLink>
+          ))}
         </nav>
         <span className="spacer" />
         <Typography.Text type="secondary">
-          {person.full_name}, {person.role}
+          <Link to="/you">{person.full_name}</Link>, {person.role}
+          {person.team && `, ${person.team}`}
         </Typography.Text>
         <Button
           size="small"
@@ -60,12 +106,25 @@ export function Frame() {
       </header>
       {lost && <Alert banner type="warning" title="The event stream is lost: what you see may be old. It is being connected again." />}
       <main className="page">
-        <Routes>
-          <Route path="/" element={<WorkspacesPage person={person} />} />
-          <Route path="/launch" element={<LaunchPage />} />
-          <Route path="/workspaces/:name" element={<WorkspacePage person={person} />} />
-          <Route path="*" element={<ProblemNote error={new Problem(404, "There is no page at this address.", "Go to Workspaces, above.")} />} />
-        </Routes>
+        <Suspense fallback={<Spin />}>
+          <Routes>
+            <Route path="/" element={<Navigate to={nav[0]?.[0] ?? "/mine"} replace />} />
+            <Route path="/mine" element={<WorkspacesPage key="mine" person={person} all={false} />} />
+            <Route path="/fleet" element={<WorkspacesPage key="fleet" person={person} all />} />
+            <Route path="/launch" element={<LaunchPage />} />
+            <Route path="/workspaces/:name" element={<WorkspacePage person={person} />} />
+            <Route path="/repositories" element={<RepositoriesPage person={person} />} />
+            <Route path="/prebuild-runs/:run" element={<RunPage />} />
+            <Route path="/secrets" element={<SecretsPage person={person} />} />
+            <Route path="/people" element={<PeoplePage person={person} />} />
+            <Route path="/rules" element={<RulesPage person={person} />} />
+            <Route path="/cost" element={<CostPage person={person} />} />
+            <Route path="/journal" element={<JournalPage />} />
+            <Route path="/you" element={<YouPage person={person} />} />
+            <Route path="/visit" element={<VisitPage />} />
+            <Route path="*" element={<ProblemNote error={new Problem(404, "There is no page at this address.", "Choose one of the pages above.")} />} />
+          </Routes>
+        </Suspense>
       </main>
     </Layout>
   );

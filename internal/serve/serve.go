@@ -137,10 +137,10 @@ func Run(ctx context.Context, c Config) error {
 			return err
 		}
 	}
-	if err := k.Run(ctx); err != nil {
+	if err := s.Schedule(ctx); err != nil {
 		return err
 	}
-	if err := s.Schedule(ctx); err != nil {
+	if err := k.Run(ctx); err != nil {
 		return err
 	}
 	server := api.Server(access.NewPorts(s, api.New(ctx, s, c.Console).Handler()))

@@ -34,9 +34,9 @@ func run(ctx context.Context, address, yardbench, dir string) error {
 		return err
 	}
 	defer os.RemoveAll(config)
-	cli := func(stdin string, args ...string) error {
+	cli := func(who, stdin string, args ...string) error {
 		cmd := exec.CommandContext(ctx, yardbench, args...)
-		cmd.Env = append(os.Environ(), "YARDBENCH_CONFIG="+config)
+		cmd.Env = append(os.Environ(), "YARDBENCH_CONFIG="+filepath.Join(config, who))
 		cmd.Stdin = strings.NewReader(stdin)
 		out, err := cmd.CombinedOutput()
 		if err != nil {
@@ -44,22 +44,53 @@ func run(ctx context.Context, address, yardbench, dir string) error {
 		}
 		return nil
 	}
-	if err := cli(demo.Password, "sign-in", address, "--as", "ingrid"); err != nil {
+	for _, who := range []string{"ingrid", "astrid"} {
+		if err := cli(who, demo.Password, "sign-in", address, "--as", who); err != nil {
+			return err
+		}
+	}
+	_ = cli("ingrid", "", "remove", "quay", "--yes", "--discard") // there may be none
+	for _, shot := range []struct {
+		file, who string
+		commands  []string
+	}{
+		{"cli-launch", "ingrid", []string{"yardbench launch tide-board --name quay --dry-run", "yardbench launch tide-board --name quay", "yardbench list"}},
+		{"cli-show", "ingrid", []string{"yardbench show tide-board", "yardbench ports tide-board", "yardbench secret explain tide-board"}},
+		{"cli-cost", "astrid", []string{"yardbench cost", "yardbench cost --by repository", "yardbench prebuild list tide-board | head -n 10", "yardbench rules versions"}},
+	} {
+		if err := terminal(ctx, filepath.Join(config, shot.who), filepath.Join(dir, shot.file+".png"), yardbench, shot.commands...); err != nil {
+			return err
+		}
+	}
+	if err := cli("ingrid", "", "remove", "quay", "--yes", "--discard"); err != nil {
 		return err
 	}
-	for _, name := range []string{"tide-board", "fares"} { // a fresh start for the picture of a launch
-		_ = cli("", "remove", name, "--yes", "--discard") // there may be none
+	for who, pages := range map[string][]page{
+		"ingrid": {
+			{"mine", "/mine", `[data-phase="ready"]`},
+			{"launch", "/launch?repository=tide-board", `[data-ahead="tide-board"]`},
+			{"workspace", "/workspaces/tide-board", `[data-outcome="done"]`},
+			{"ports", "/workspaces/tide-board?view=ports", `[data-listening="8000"]`},
+			{"terminal", "/workspaces/tide-board?view=terminal", `.terminal .xterm-screen`},
+			{"secrets", "/secrets?view=explained&repository=tide-board", `.ant-table-row code`},
+		},
+		"astrid": {
+			{"fleet", "/fleet", `[data-phase="ready"]`},
+			{"repositories", "/repositories?open=tide-board", `[data-outcome]`},
+			{"people", "/people", `.ant-table-row`},
+			{"rules", "/rules", `.cm-content`},
+			{"cost", "/cost", `[data-total]`},
+			{"journal", "/journal", `.ant-table-row`},
+		},
+	} {
+		if only := os.Getenv("ONLY"); only != "" && !strings.Contains(only, who) {
+			continue
+		}
+		if err := console(ctx, address, dir, who, pages); err != nil {
+			return fmt.Errorf("the pages of %s: %w", who, err)
+		}
 	}
-	if err := cli("", "launch", "fare-desk", "--name", "fares"); err != nil {
-		return err
-	}
-	if err := terminal(ctx, config, filepath.Join(dir, "cli-launch.png"), yardbench, "yardbench repos", "yardbench launch tide-board", "yardbench list"); err != nil {
-		return err
-	}
-	if err := terminal(ctx, config, filepath.Join(dir, "cli-show.png"), yardbench, "yardbench show tide-board", "yardbench run tide-board -- make check"); err != nil {
-		return err
-	}
-	return pages(ctx, address, dir)
+	return nil
 }
 
 // terminal takes a picture of a terminal window after some commands.
@@ -91,28 +122,36 @@ func terminal(ctx context.Context, config, file, yardbench string, commands ...s
 	return nil
 }
 
-// pages takes a picture of each page of the console.
-func pages(ctx context.Context, address, dir string) error {
-	page, end := browser.Open(ctx, 3*time.Minute)
+// page is one to take a picture of, when what a selector names is there.
+type page struct{ name, path, ready string }
+
+// console takes pictures of pages, as somebody sees them.
+func console(ctx context.Context, address, dir, who string, pages []page) error {
+	tab, end := browser.Open(ctx, 4*time.Minute)
 	defer end()
 	shot := func(name string) chromedp.Action[chromedp.Void] {
 		return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
-			time.Sleep(700 * time.Millisecond) // fonts and transitions
+			time.Sleep(1200 * time.Millisecond) // fonts and transitions
 			png, err := chromedp.CaptureScreenshot()(ctx, t)
 			if err != nil {
 				return err
 			}
-			return os.WriteFile(filepath.Join(dir, name+".png"), png, 0o644)
+			return os.WriteFile(filepath.Join(dir, "console-"+name+".png"), png, 0o644)
 		})
 	}
-	return chromedp.Do(page,
-		browser.Size(), chromedp.Navigate(address), chromedp.WaitVisible(chromedp.CSS("#name")), shot("console-sign-in"),
-		chromedp.SendKeys(chromedp.CSS("#name"), "ingrid"), chromedp.SendKeys(chromedp.CSS("#password"), demo.Password+"\r"),
-		chromedp.WaitVisible(chromedp.CSS(`[data-phase="ready"]`)), shot("console-workspaces"),
-		chromedp.Navigate(address+"/launch"), chromedp.WaitVisible(chromedp.CSS("#repository")), shot("console-launch"),
-		chromedp.Navigate(address+"/workspaces/tide-board"), chromedp.WaitVisible(chromedp.CSS(`[data-outcome="done"]`)), shot("console-workspace"),
-		chromedp.Navigate(address+"/workspaces/tide-board?view=log"), chromedp.WaitVisible(chromedp.CSS(`.log`)), shot("console-log"),
-		chromedp.Navigate(address+"/workspaces/tide-board?view=terminal"), chromedp.WaitVisible(chromedp.CSS(`.terminal .xterm-screen`)),
-		chromedp.Sleep(time.Second), browser.TypeLine("make check; git log --stat | head -20"), chromedp.Sleep(time.Second), shot("console-terminal"),
-	)
+	if err := chromedp.Do(tab, browser.Size(), chromedp.Navigate(address), chromedp.WaitVisible(chromedp.CSS("#name")),
+		chromedp.SendKeys(chromedp.CSS("#name"), who), chromedp.SendKeys(chromedp.CSS("#password"), demo.Password+"\r"),
+		chromedp.WaitVisible(chromedp.CSS(`[data-phase="ready"]`))); err != nil {
+		return err
+	}
+	for _, p := range pages {
+		steps := []chromedp.Action[chromedp.Void]{chromedp.Navigate(address + p.path), chromedp.WaitVisible(chromedp.CSS(p.ready))}
+		if p.name == "terminal" {
+			steps = append(steps, chromedp.Sleep(time.Second), browser.TypeLine("make check; git log --stat | head -20"), chromedp.Sleep(time.Second))
+		}
+		if err := chromedp.Do(tab, append(steps, shot(p.name))...); err != nil {
+			return fmt.Errorf("%s: %w", p.path, err)
+		}
+	}
+	return nil
 }

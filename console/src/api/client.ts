@@ -1,11 +1,24 @@
 import createClient from "openapi-fetch";
 import type { components, paths } from "./schema";
 
-export type Workspace = components["schemas"]["Workspace"];
-export type Sheet = components["schemas"]["Sheet"];
-export type Step = components["schemas"]["Step"];
-export type Repository = components["schemas"]["Repository"];
-export type Person = components["schemas"]["Person"];
+type Schemas = components["schemas"];
+export type Workspace = Schemas["Workspace"];
+export type Sheet = Schemas["Sheet"];
+export type Step = Schemas["Step"];
+export type Repository = Schemas["Repository"];
+export type Person = Schemas["Person"];
+export type Secret = Schemas["Secret"];
+export type SecretChoice = Schemas["SecretChoice"];
+export type Preflight = Schemas["Preflight"];
+export type PrebuildPlan = Schemas["PrebuildPlan"];
+export type PrebuildRun = Schemas["PrebuildRun"];
+export type Port = Schemas["Port"];
+export type Rules = Schemas["Rules"];
+export type RulesCheck = Schemas["RulesCheck"];
+export type CostRow = Schemas["CostRow"];
+export type JournalEntry = Schemas["JournalEntry"];
+export type Token = Schemas["Token"];
+export type Stretch = Schemas["Stretch"];
 
 /** A problem as the service tells it (RFC 9457), with what to do next. */
 export class Problem extends Error {

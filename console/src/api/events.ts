@@ -1,10 +1,22 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 
+/** Which queries a journal entry makes old, by the beginning of its kind. */
+const reads: [string, string[]][] = [
+  ["workspace.", ["workspaces", "cost", "journal"]],
+  ["secret.", ["secrets", "workspaces", "preflight", "journal"]],
+  ["prebuild.", ["prebuilds", "preflight", "journal"]],
+  ["rules.", ["rules", "workspaces", "preflight", "cost", "journal"]],
+  ["repository.", ["repositories", "journal"]],
+  ["person.", ["people", "tokens", "journal"]],
+  ["team.", ["people", "journal"]],
+  ["token.", ["tokens", "journal"]],
+];
+
 /**
- * useEvents follows the event stream and has what changed read again. It
- * tells whether the stream is lost; the browser connects again by itself and
- * resumes at the last entry it saw.
+ * useEvents follows the event stream and has what changed read again, a burst
+ * of changes once. It tells whether the stream is lost; the browser connects
+ * again by itself and resumes at the last entry it saw.
  */
 export function useEvents(signedIn: boolean): boolean {
   const queries = useQueryClient();
@@ -12,20 +24,36 @@ export function useEvents(signedIn: boolean): boolean {
   useEffect(() => {
     if (!signedIn) return;
     const source = new EventSource("/api/v1/events");
-    const again = () => void queries.invalidateQueries({ queryKey: ["workspaces"] });
+    const old = new Set<string>();
+    let timer: ReturnType<typeof setTimeout> | undefined;
+    const again = (...keys: string[]) => {
+      for (const k of keys) old.add(k);
+      timer ??= setTimeout(() => {
+        timer = undefined;
+        const now = new Set(old);
+        old.clear();
+        void queries.invalidateQueries({ predicate: (q) => now.has(String(q.queryKey[0])) });
+      }, 150);
+    };
     let away = false;
     source.addEventListener("pulse", () => {
-      if (away) again(); // changes without an entry were missed
+      if (away) again(...new Set(reads.flatMap(([, keys]) => keys))); // changes without an entry were missed
       away = false;
       setLost(false);
     });
-    source.addEventListener("journal", again);
-    source.addEventListener("change", again);
+    source.addEventListener("journal", (e) => {
+      const kind = String((JSON.parse((e as MessageEvent<string>).data) as { kind: string }).kind);
+      again(...(reads.find(([start]) => kind.startsWith(start))?.[1] ?? ["journal"]));
+    });
+    source.addEventListener("change", () => again("workspaces", "prebuilds"));
     source.onerror = () => {
       away = true;
       setLost(true);
     };
-    return () => source.close();
+    return () => {
+      clearTimeout(timer);
+      source.close();
+    };
   }, [queries, signedIn]);
   return lost;
 }

@@ -1,14 +1,19 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { App, Button, Select, Space, Tabs } from "antd";
+import { CheckCircleFilled, MinusCircleOutlined } from "@ant-design/icons";
+import { Alert, App, Button, Form, Input, Modal, Select, Space, Switch, Table, Tabs, theme } from "antd";
 import { useState } from "react";
-import { useNavigate, useParams, useSearchParams } from "react-router";
-import { Problem, api, nameOf, take, type Person, type Workspace } from "../api/client";
+import { Link, useNavigate, useParams, useSearchParams } from "react-router";
+import { Problem, api, nameOf, take, type Person, type Port, type Workspace } from "../api/client";
+import { bytes, cores, money } from "../parts/amounts";
+import { DayStrip } from "../parts/DayStrip";
 import { LogView } from "../parts/LogView";
+import { nothing } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { SheetView } from "../parts/SheetView";
 import { State } from "../parts/State";
 import { TerminalView } from "../parts/TerminalView";
 import { exact, when } from "../parts/time";
+import { useDone } from "../parts/useDone";
 
 /** One workspace: what it is, how it came up, its log, a terminal. */
 export function WorkspacePage({ person }: { person: Person }) {
@@ -46,7 +51,8 @@ export function WorkspacePage({ person }: { person: Person }) {
         </h1>
         <State of={w} />
         <span className="spacer" />
-        <Actions of={w} />
+        <Link to={`/journal?workspace=${nameOf(w)}`}>Journal</Link>
+        <Actions of={w} person={person} />
       </div>
       <dl className="facts">
         <dt>Repository</dt>
@@ -61,14 +67,31 @@ export function WorkspacePage({ person }: { person: Person }) {
         </dd>
         <dt>Image</dt>
         <dd>{w.image}</dd>
+        <dt>Prepared</dt>
+        <dd>{w.prepared ? `image ${w.prepared.number} of ${when(w.prepared.made_at)}, ${w.prepared.behind === 0 ? "at the branch's head then" : `${w.prepared.behind} commits behind then`}` : `from scratch${w.scratch ? `: ${w.scratch}` : ""}`}</dd>
         <dt>Launched</dt>
         <dd title={exact(w.created_at)}>{when(w.created_at)}</dd>
-        <dt>Ports</dt>
-        <dd>{w.ports.join(", ") || "none declared"}</dd>
+        <dt>Size</dt>
+        <dd className="number">
+          {w.size}: {cores(w.cores_milli)}, {bytes(w.memory_bytes)} memory, {w.disk_used_bytes > 0 && `${bytes(w.disk_used_bytes)} of `}
+          {bytes(w.disk_bytes)} disk
+        </dd>
+        <dt>Cost</dt>
+        <dd className="number">
+          {money(w.cost_micros, w.currency)} so far, {money(w.idle_micros, w.currency)} of it idle; {money(w.hour_micros, w.currency)} an hour
+        </dd>
+        <dt>Last 24 hours</dt>
+        <dd>
+          <DayStrip day={w.day} width={280} />
+        </dd>
+        <dt>{w.removes_at ? "Is removed" : "Rest"}</dt>
+        <dd>{w.removes_at ? `${when(w.removes_at)}, unless work in it exists nowhere else` : <Rest of={w} />}</dd>
       </dl>
+      {w.rest?.warn && <Alert type="warning" showIcon style={{ marginBottom: 12 }} title={`It is put to rest at ${when(w.rest.stops_at)}: ${w.rest.last_sign} at ${when(w.rest.last_sign_at)}, and nothing since.`} description="Type something, or hold it." />}
+      {w.phase === "stopped" && w.cause && <Alert type="info" showIcon style={{ marginBottom: 12 }} title={`It was ${w.cause}.`.replace("It was its", "Its").replace("..", ".")} />}
       {w.phase === "failed" && <ProblemNote error={new Problem(0, `It failed in ${w.failed_in}: ${w.cause}`, "Start tries it again; after a push, Rebuild takes the branch's head.")} />}
       {w.conditions.map((c) => (
-        <ProblemNote key={c.kind} error={c.kind === "set-up failed" ? new Problem(0, `${c.kind}: ${c.reason}`, "The workspace is there to be used; the log has the whole output.") : null} />
+        <ConditionNote key={c.kind} of={c} />
       ))}
       <Tabs
         destroyOnHidden
@@ -76,7 +99,8 @@ export function WorkspacePage({ person }: { person: Person }) {
         onChange={(view) => setSearch({ view }, { replace: true })}
         items={[
           { key: "sheet", label: "Launch sheet", children: sheet && <>{which}<SheetView sheet={sheet} causeTold={w.phase === "failed" && sheet.cause === w.cause} /></> },
-          { key: "log", label: "Log", children: sheet && <>{which}<LogView key={sheet.number} workspace={name} sheet={sheet.number} /></> },
+          { key: "log", label: "Log", children: sheet && <>{which}<LogView key={sheet.number} address={`/api/v1/workspaces/${encodeURIComponent(name)}/log?sheet=${sheet.number}&follow=true`} /></> },
+          { key: "ports", label: "Ports", children: <Ports workspace={w} own={own} /> },
           {
             key: "terminal",
             label: "Terminal",
@@ -89,8 +113,119 @@ export function WorkspacePage({ person }: { person: Person }) {
   );
 }
 
-/** What may be asked of a workspace now. */
-function Actions({ of: w }: { of: Workspace }) {
+/** What a condition means, and what to do about it. */
+function ConditionNote({ of: c }: { of: Workspace["conditions"][number] }) {
+  const next: Record<string, string> = {
+    "set-up failed": "The workspace is there to be used; the log has the whole output.",
+    "secrets changed": "What is opened from now on has the new values: end the old ones and open them again.",
+    "over limit": "Make room in its folder, or ask for a larger size.",
+    "unpushed work": "Start it, and push or give up what is in it; it is not removed before.",
+  };
+  if (!next[c.kind]) return null;
+  return <Alert type={c.kind === "set-up failed" ? "error" : "warning"} showIcon style={{ marginBottom: 8 }} title={`${c.kind}: ${c.reason}`} description={next[c.kind]} />;
+}
+
+/** What keeps a workspace awake, or when it is put to rest. */
+function Rest({ of: w }: { of: Workspace }) {
+  if (!w.rest) return <>at rest</>;
+  if (w.rest.held_until)
+    return (
+      <>
+        held until {when(w.rest.held_until)}: {w.rest.hold_why}
+      </>
+    );
+  return (
+    <span title={exact(w.rest.last_sign_at)}>
+      {w.rest.last_sign} at {when(w.rest.last_sign_at)}; put to rest at {when(w.rest.stops_at)} without another sign
+    </span>
+  );
+}
+
+/** The ports of a workspace: what listens, where it is reached, and who may visit it. */
+function Ports({ workspace: w, own }: { workspace: Workspace; own: boolean }) {
+  const { token } = theme.useToken();
+  const path = { workspace: nameOf(w) };
+  const ports = useQuery({ queryKey: ["workspaces", "ports", nameOf(w)], queryFn: () => take(api.GET("/api/v1/workspaces/{workspace}/ports", { params: { path } })) });
+  const done = useDone("workspaces");
+  const share = useMutation({ mutationFn: (p: Port) => take(api.PUT("/api/v1/workspaces/{workspace}/ports/{port}", { params: { path: { ...path, port: p.number } }, body: { shared: !p.shared } })), ...done });
+  return (
+    <>
+      <ProblemNote error={ports.error} />
+      <Table<Port>
+        size="small"
+        rowKey="number"
+        pagination={false}
+        loading={ports.isPending}
+        dataSource={ports.data}
+        locale={nothing("The definition forwards no port, and nothing listens. What begins to listen shows here within seconds.")}
+        columns={[
+          { title: "Port", dataIndex: "number", align: "right", className: "number", width: 80 },
+          { title: "What", render: (_, p) => p.label || <span className="quiet">{p.declared ? "declared" : "not declared"}</span> },
+          {
+            title: "Listens",
+            render: (_, p) =>
+              p.listening ? (
+                <span data-listening={p.number} style={{ color: token.colorSuccess }}>
+                  <CheckCircleFilled /> {p.process}
+                  {p.loopback && ", on loopback only"}
+                </span>
+              ) : (
+                <span className="quiet">
+                  <MinusCircleOutlined /> nothing
+                </span>
+              ),
+          },
+          {
+            title: "Address",
+            render: (_, p) => (
+              <a href={p.address} target="_blank" rel="noreferrer">
+                {p.address}
+              </a>
+            ),
+          },
+          {
+            title: "Who may visit",
+            render: (_, p) =>
+              own ? <Switch size="small" checked={p.shared} checkedChildren="everybody signed in" unCheckedChildren="only me" aria-label={`Share port ${p.number}`} onChange={() => share.mutate(p)} /> : p.shared ? "everybody signed in" : "only its owner",
+          },
+        ]}
+      />
+      <p className="quiet">
+        To this machine: <code>yardbench forward {w.name} PORT</code>
+      </p>
+    </>
+  );
+}
+
+/** Asks how long to hold a workspace, and why. */
+function Hold({ of: w }: { of: Workspace }) {
+  const [form] = Form.useForm<{ seconds: number; why: string }>();
+  const [open, setOpen] = useState(false);
+  const path = { params: { path: { workspace: nameOf(w) } } };
+  const done = useDone("workspaces");
+  const hold = useMutation({ mutationFn: (body: { seconds: number; why: string }) => take(api.PUT("/api/v1/workspaces/{workspace}/hold", { ...path, body })), onSettled: done.onSettled, onSuccess: () => setOpen(false) });
+  const end = useMutation({ mutationFn: () => take(api.DELETE("/api/v1/workspaces/{workspace}/hold", path)), ...done });
+  if (w.rest?.held_until) return <Button onClick={() => end.mutate()}>Let it rest</Button>;
+  return (
+    <>
+      <Button onClick={() => setOpen(true)}>Hold</Button>
+      <Modal open={open} title={`Keep ${w.name} from being put to rest`} okText="Hold" onOk={() => form.submit()} confirmLoading={hold.isPending} onCancel={() => setOpen(false)} destroyOnHidden>
+        <Form form={form} layout="vertical" requiredMark={false} initialValues={{ seconds: 7200 }} onFinish={(f) => hold.mutate(f)}>
+          <Form.Item name="seconds" label="For">
+            <Select options={[1, 2, 4, 8, 12].map((h) => ({ value: h * 3600, label: `${h} h` }))} />
+          </Form.Item>
+          <Form.Item name="why" label="Why" rules={[{ required: true, message: "Say why" }]}>
+            <Input autoFocus maxLength={300} placeholder="a long test runs" />
+          </Form.Item>
+          <ProblemNote error={hold.error} />
+        </Form>
+      </Modal>
+    </>
+  );
+}
+
+/** What may be asked of a workspace now, by whoever looks. */
+function Actions({ of: w, person }: { of: Workspace; person: Person }) {
   const { modal, message } = App.useApp();
   const navigate = useNavigate();
   const queries = useQueryClient();
@@ -112,21 +247,24 @@ function Actions({ of: w }: { of: Workspace }) {
       void navigate("/");
     },
   });
+  const drives = w.owner === person.name || person.role === "operator";
+  const stops = drives || person.role === "lead";
   const is = (...phases: Workspace["phase"][]) => phases.includes(w.phase);
   return (
     <Space>
-      {is("stopped", "failed") && (
+      {drives && is("ready") && <Hold of={w} />}
+      {drives && is("stopped", "failed") && (
         <Button type="primary" onClick={() => ask.mutate("start")}>
           Start
         </Button>
       )}
-      {is("waiting", "preparing", "starting", "ready") && <Button onClick={() => ask.mutate("stop")}>Stop</Button>}
-      {is("ready", "stopped", "failed") && (
+      {stops && is("waiting", "preparing", "starting", "ready") && <Button onClick={() => ask.mutate("stop")}>Stop</Button>}
+      {drives && is("ready", "stopped", "failed") && (
         <Button disabled={w.rebuilding} onClick={() => ask.mutate("rebuild")}>
           Rebuild
         </Button>
       )}
-      {!is("removing", "removed") && (
+      {drives && !is("removing", "removed") && (
         <Button
           danger
           onClick={() =>

@@ -1,95 +1,130 @@
-import { useQuery } from "@tanstack/react-query";
-import { Button, Empty, Input, Segmented, Select, Table, Tooltip, type TableColumnsType } from "antd";
-import { Link, useNavigate, useSearchParams } from "react-router";
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { App, Button, Input, Select, Space, Table, Tooltip, type TableColumnsType } from "antd";
+import { useState } from "react";
+import { Link, useNavigate } from "react-router";
 import { api, nameOf, take, type Person, type Workspace } from "../api/client";
+import { cents, money } from "../parts/amounts";
+import { DayStrip } from "../parts/DayStrip";
+import { nothing, PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
+import { sorted, sorting, useAddress } from "../parts/search";
 import { State } from "../parts/State";
 import { exact, when } from "../parts/time";
+import { useDone } from "../parts/useDone";
 
 const phases = ["ready", "waiting", "preparing", "starting", "stopping", "stopped", "failed"];
 
-/** The list: one's own workspaces first; an operator's also everybody's. */
-export function WorkspacesPage({ person }: { person: Person }) {
-  const [search, setSearch] = useSearchParams();
+/** The list of workspaces: one's own, or everybody's whom one may see. */
+export function WorkspacesPage({ person, all }: { person: Person; all: boolean }) {
+  const [get, set] = useAddress();
   const navigate = useNavigate();
-  const operator = person.role === "operator";
-  const all = operator && search.get("whose") !== "mine";
-  const words = search.get("find") ?? "";
-  const phase = search.get("phase") ?? undefined;
-  const sort = search.get("sort") ?? "name";
-  const set = (changes: Record<string, string | undefined>) =>
-    setSearch(
-      (old) => {
-        for (const [k, v] of Object.entries(changes)) {
-          if (v) old.set(k, v);
-          else old.delete(k);
-        }
-        return old;
-      },
-      { replace: true },
-    );
+  const { modal } = App.useApp();
+  const [chosen, setChosen] = useState<string[]>([]);
+  const words = get("find") ?? "";
+  const state = get("state");
+  const team = get("team");
   const list = useQuery({
     queryKey: ["workspaces", "list", all],
     queryFn: () => take(api.GET("/api/v1/workspaces", { params: { query: { all } } })),
   });
-  const rows = (list.data ?? []).filter(
-    (w) => (!phase || w.phase === phase) && [w.name, w.owner, w.repository, w.branch].some((v) => v.includes(words.trim().toLowerCase())),
-  );
-  const by = (key: "name" | "owner" | "repository" | "phase_at") => ({
-    key,
-    sorter: (a: Workspace, b: Workspace) => a[key].localeCompare(b[key]),
-    sortOrder: sort === key ? ("ascend" as const) : sort === `-${key}` ? ("descend" as const) : null,
+  const done = useDone("workspaces");
+  const stop = useMutation({
+    mutationFn: (ws: Workspace[]) => Promise.all(ws.map((w) => take(api.POST("/api/v1/workspaces/{workspace}/stop", { params: { path: { workspace: nameOf(w) } } })))),
+    ...done,
   });
+  const everything = list.data ?? [];
+  const rows = everything.filter(
+    (w) =>
+      (!state || w.phase === state || w.conditions.some((c) => c.kind === state)) &&
+      (!team || w.team === team) &&
+      [w.name, w.owner, w.repository, w.branch].some((v) => v.includes(words.trim().toLowerCase())),
+  );
+  const by = sorting<Workspace>(get("sort") ?? (all ? "-phase_at" : "name"));
+  const text = (key: "name" | "owner" | "repository" | "phase_at") => by(key, (a, b) => a[key].localeCompare(b[key]));
   const columns: TableColumnsType<Workspace> = [
-    { title: "Name", ...by("name"), render: (_, w) => <Link to={`/workspaces/${nameOf(w)}`}>{w.name}</Link> },
-    ...(all ? [{ title: "Owner", dataIndex: "owner", ...by("owner") }] : []),
-    { title: "State", key: "state", render: (_, w) => <State of={w} /> },
+    ...(all ? [{ title: "Owner", dataIndex: "owner", width: 95, ...text("owner"), render: (_: unknown, w: Workspace) => <Tooltip title={w.team}>{w.owner}</Tooltip> }] : []),
+    { title: "Name", width: 130, ...text("name"), render: (_, w) => <Link to={`/workspaces/${nameOf(w)}`}>{w.name}</Link> },
+    { title: "State", key: "state", width: 190, render: (_, w) => <State of={w} /> },
     {
       title: "Since",
-      ...by("phase_at"),
+      width: 115,
+      ...text("phase_at"),
       render: (_, w) => (
         <Tooltip title={exact(w.phase_at)}>
           <span className="number">{when(w.phase_at)}</span>
         </Tooltip>
       ),
     },
-    { title: "Repository", dataIndex: "repository", ...by("repository") },
-    { title: "Branch", dataIndex: "branch", key: "branch" },
+    { title: "Last 24 hours", key: "day", width: 170, render: (_, w) => <DayStrip day={w.day} width={150} /> },
+    { title: "Repository", dataIndex: "repository", width: 125, ...text("repository") },
+    { title: "Branch", dataIndex: "branch", key: "branch", width: 80, ellipsis: true },
+    { title: "Size", dataIndex: "size", key: "size", width: 70 },
+    { title: "An hour", align: "right", width: 90, ...by("hour", (a, b) => a.hour_micros - b.hour_micros), render: (_, w) => <span className="number">{money(w.hour_micros, w.currency)}</span> },
+    { title: "So far", align: "right", width: 90, ...by("cost", (a, b) => a.cost_micros - b.cost_micros), render: (_, w) => <span className="number">{cents(w.cost_micros, w.currency)}</span> },
   ];
+  const stoppable = rows.filter((w) => chosen.includes(w.id) && ["ready", "starting", "preparing", "waiting"].includes(w.phase));
+  const teams = [...new Set(everything.map((w) => w.team).filter(Boolean))].sort() as string[];
+  const running = rows.filter((w) => w.phase === "ready").length;
   return (
     <>
-      <div className="page-head">
-        <h1>Workspaces</h1>
-        {operator && <Segmented value={all ? "all" : "mine"} options={[{ label: "Everybody's", value: "all" }, { label: "Mine", value: "mine" }]} onChange={(v) => set({ whose: v === "mine" ? "mine" : undefined })} />}
-        <Input allowClear placeholder="Find by name, repository, branch" aria-label="Find" style={{ width: 260 }} value={words} onChange={(e) => set({ find: e.target.value })} />
-        <Select allowClear placeholder="Any state" aria-label="State" style={{ width: 130 }} value={phase} options={phases.map((p) => ({ value: p, label: p }))} onChange={(p?: string) => set({ phase: p })} />
-        <span className="spacer" />
-        <Button type="primary" onClick={() => navigate("/launch")}>
-          Launch a workspace
-        </Button>
-      </div>
+      <PageHead
+        title={all ? (person.role === "lead" ? `Workspaces of ${person.team ?? "my team"}` : "Fleet") : "My workspaces"}
+        action={
+          <Space>
+            {all && stoppable.length > 0 && (
+              <Button
+                onClick={() =>
+                  modal.confirm({
+                    title: `Stop ${stoppable.length === 1 ? stoppable[0]?.name : `${stoppable.length} workspaces`}?`,
+                    content: "Their files stay. What runs in them ends.",
+                    okText: "Stop",
+                    onOk: () => stop.mutateAsync(stoppable).then(() => setChosen([])),
+                  })
+                }
+              >
+                Stop {stoppable.length} chosen
+              </Button>
+            )}
+            {person.role !== "auditor" && (
+              <Button type="primary" onClick={() => navigate("/launch")}>
+                Launch a workspace
+              </Button>
+            )}
+          </Space>
+        }
+      >
+        <Input allowClear placeholder="Find by name, repository, branch" aria-label="Find" style={{ width: 240 }} value={words} onChange={(e) => set({ find: e.target.value })} />
+        <Select
+          allowClear
+          placeholder="Any state"
+          aria-label="State"
+          style={{ width: 150 }}
+          value={state}
+          options={[...phases, "idle", "held", "set-up failed", "secrets changed", "unpushed work", "over limit", "steward away"].map((p) => ({ value: p, label: p }))}
+          onChange={(p?: string) => set({ state: p })}
+        />
+        {teams.length > 1 && (
+          <Select allowClear placeholder="Any team" aria-label="Team" style={{ width: 130 }} value={team} options={teams.map((t) => ({ value: t, label: t }))} onChange={(t?: string) => set({ team: t })} />
+        )}
+        {list.data && (
+          <span className="quiet number">
+            {rows.length} shown, {running} ready
+          </span>
+        )}
+      </PageHead>
       <ProblemNote error={list.error} />
       <Table<Workspace>
         rowKey="id"
         size="small"
         virtual
-        scroll={{ x: 800, y: 620 }}
+        scroll={{ x: 1150, y: 640 }}
         loading={list.isPending}
         columns={columns}
         dataSource={rows}
         pagination={false}
-        onChange={(_, __, s) => {
-          const one = Array.isArray(s) ? s[0] : s;
-          set({ sort: one?.order ? (one.order === "descend" ? "-" : "") + String(one.columnKey) : undefined });
-        }}
-        locale={{
-          emptyText: (
-            <Empty
-              image={Empty.PRESENTED_IMAGE_SIMPLE}
-              description={list.data?.length ? "No workspace fits what you look for." : "There is no workspace yet. Launch one from a repository: it comes up with everything its definition asks for."}
-            />
-          ),
-        }}
+        rowSelection={all && person.role !== "auditor" ? { selectedRowKeys: chosen, onChange: (keys) => setChosen(keys.map(String)), columnWidth: 36 } : undefined}
+        onChange={(_, __, s) => set({ sort: sorted(s) })}
+        locale={nothing(everything.length ? "No workspace fits what you look for." : "There is no workspace yet. Launch one from a repository: it comes up with everything its definition asks for.")}
       />
     </>
   );

@@ -3,8 +3,8 @@ import { useEffect, useRef, useState } from "react";
 /** What is kept on the page of a long log; the whole is in `yardbench logs`. */
 const shownCharacters = 400_000;
 
-/** A launch sheet's log, as it grows. */
-export function LogView({ workspace, sheet }: { workspace: string; sheet: number }) {
+/** A log, as it grows. */
+export function LogView({ address }: { address: string }) {
   const [text, setText] = useState("");
   const box = useRef<HTMLPreElement>(null);
   const atEnd = useRef(true);
@@ -12,7 +12,7 @@ export function LogView({ workspace, sheet }: { workspace: string; sheet: number
     const stop = new AbortController();
     let whole = "";
     const read = async () => {
-      const answer = await fetch(`/api/v1/workspaces/${encodeURIComponent(workspace)}/log?sheet=${sheet}&follow=true`, { signal: stop.signal });
+      const answer = await fetch(address, { signal: stop.signal });
       if (!answer.ok || !answer.body) throw new Error(`the log cannot be read: ${answer.status}`);
       const reader = answer.body.pipeThrough(new TextDecoderStream()).getReader();
       for (;;) {
@@ -26,7 +26,7 @@ export function LogView({ workspace, sheet }: { workspace: string; sheet: number
       if (!stop.signal.aborted) setText((t) => `${t}\n[${String(e)}]\n`);
     });
     return () => stop.abort();
-  }, [workspace, sheet]);
+  }, [address]);
   useEffect(() => {
     if (box.current && atEnd.current) box.current.scrollTop = box.current.scrollHeight;
   }, [text]);

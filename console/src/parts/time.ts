@@ -1,4 +1,4 @@
-import { useEffect, useState } from "react";
+import { useEffect, useState, useSyncExternalStore } from "react";
 
 /** took is a duration in milliseconds, for people. */
 export function took(ms: number): string {
@@ -13,10 +13,10 @@ export function took(ms: number): string {
 export function when(iso: string): string {
   const t = new Date(iso);
   const today = new Date().toDateString() === t.toDateString();
-  return t.toLocaleString(undefined, today ? { hour: "2-digit", minute: "2-digit" } : { day: "numeric", month: "short", hour: "2-digit", minute: "2-digit" });
+  return t.toLocaleString(undefined, { ...(today ? {} : { day: "numeric", month: "short" }), hour: "2-digit", minute: "2-digit", hourCycle: "h23" });
 }
 
-export const exact = (iso: string) => new Date(iso).toLocaleString(undefined, { dateStyle: "full", timeStyle: "long" });
+export const exact = (iso: string) => new Date(iso).toLocaleString(undefined, { dateStyle: "full", timeStyle: "long", hourCycle: "h23" });
 
 /** useNow ticks four times a second while something is under way. */
 export function useNow(ticking: boolean): number {
@@ -27,4 +27,21 @@ export function useNow(ticking: boolean): number {
     return () => clearInterval(timer);
   }, [ticking]);
   return now;
+}
+
+const minute = { at: Date.now(), watchers: new Set<() => void>() };
+setInterval(() => {
+  minute.at = Date.now();
+  for (const w of minute.watchers) w();
+}, 60_000);
+
+/** useMinute is the time to the minute, one clock for the whole page. */
+export function useMinute(): number {
+  return useSyncExternalStore(
+    (changed) => {
+      minute.watchers.add(changed);
+      return () => minute.watchers.delete(changed);
+    },
+    () => minute.at,
+  );
 }

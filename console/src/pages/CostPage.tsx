@@ -1,0 +1,133 @@
+import { useQuery } from "@tanstack/react-query";
+import { Button, DatePicker, Segmented, Table, theme, type TableColumnsType } from "antd";
+import { BarChart } from "echarts/charts";
+import { AriaComponent, GridComponent, LegendComponent, TooltipComponent } from "echarts/components";
+import * as echarts from "echarts/core";
+import { SVGRenderer } from "echarts/renderers";
+import { useEffect, useRef } from "react";
+import dayjs from "dayjs";
+import { api, take, type CostRow, type Person } from "../api/client";
+import { cents, hours } from "../parts/amounts";
+import { nothing, PageHead } from "../parts/Page";
+import { ProblemNote } from "../parts/ProblemNote";
+import { sorted, sorting, useAddress } from "../parts/search";
+import { colours } from "../theme";
+
+echarts.use([BarChart, GridComponent, TooltipComponent, LegendComponent, AriaComponent, SVGRenderer]);
+
+type By = "team" | "person" | "repository" | "workspace" | "day";
+
+/** What was used, and what it cost: a month's days as stacks, and the same by whom. */
+export function CostPage({ person }: { person: Person }) {
+  const [get, set] = useAddress();
+  const by = (get("by") ?? (person.role === "developer" ? "workspace" : "team")) as By;
+  const month = get("month") ?? dayjs().format("YYYY-MM");
+  const query = { from: `${month}-01`, to: dayjs(`${month}-01`).add(1, "month").format("YYYY-MM-DD") };
+  const report = (group: By) => ({
+    queryKey: ["cost", group, month],
+    queryFn: () => take(api.GET("/api/v1/cost", { params: { query: { by: group, ...query } } })),
+    placeholderData: <T,>(old: T) => old,
+    refetchInterval: 60_000,
+  });
+  const rows = useQuery(report(by));
+  const days = useQuery(report("day"));
+  const currency = rows.data?.currency ?? "EUR";
+  const total = rows.data?.total;
+  const order = sorting<CostRow>(get("sort") ?? (by === "day" ? "key" : "-total"));
+  const amount = (title: string, key: "active_micros" | "idle_micros" | "storage_micros" | "prebuild_micros" | "total_micros", name: string) => ({
+    title,
+    align: "right" as const,
+    className: "number",
+    ...order(name, (a, b) => a[key] - b[key]),
+    render: (_: unknown, r: CostRow) => cents(r[key], currency),
+  });
+  const columns: TableColumnsType<CostRow> = [
+    { title: by.charAt(0).toUpperCase() + by.slice(1), ...order("key", (a, b) => a.key.localeCompare(b.key)), render: (_, r) => r.key || <span className="quiet">prebuilds, and people without a team</span> },
+    { title: "Active", align: "right", className: "number", ...order("active", (a, b) => a.active_s - b.active_s), render: (_, r) => hours(r.active_s) },
+    { title: "Idle", align: "right", className: "number", ...order("idle", (a, b) => a.idle_s - b.idle_s), render: (_, r) => hours(r.idle_s) },
+    amount("Active", "active_micros", "active-money"),
+    amount("Idle waste", "idle_micros", "idle-money"),
+    amount("Storage", "storage_micros", "storage"),
+    amount("Prebuilds", "prebuild_micros", "prebuild"),
+    amount("Total", "total_micros", "total"),
+  ];
+  const csv = `/api/v1/cost.csv?${new URLSearchParams({ by, ...query })}`;
+  return (
+    <>
+      <PageHead
+        title="Cost"
+        action={
+          <Button href={csv} download>
+            Download as CSV
+          </Button>
+        }
+      >
+        <DatePicker picker="month" allowClear={false} aria-label="Month" value={dayjs(`${month}-01`)} onChange={(d) => set({ month: d?.format("YYYY-MM") })} disabledDate={(d) => d.isAfter(dayjs(), "month")} />
+        <Segmented<By> value={by} onChange={(v) => set({ by: v, sort: undefined })} options={(["team", "person", "repository", "workspace", "day"] as By[]).map((v) => ({ value: v, label: `by ${v}` }))} />
+        {total && (
+          <span className="number" data-total={total.total_micros}>
+            <b>{cents(total.total_micros, currency)}</b>, of it {cents(total.idle_micros, currency)} idle
+          </span>
+        )}
+      </PageHead>
+      <ProblemNote error={rows.error ?? days.error} />
+      {days.data && <Days rows={days.data.rows} currency={currency} month={month} />}
+      <Table<CostRow>
+        size="small"
+        rowKey="key"
+        pagination={false}
+        loading={rows.isPending}
+        dataSource={rows.data?.rows}
+        columns={columns}
+        onChange={(_, __, s) => set({ sort: sorted(s) })}
+        locale={nothing("Nothing was used in this month.")}
+      />
+    </>
+  );
+}
+
+/** A month's days as stacks; what was paid for idle hours is hatched. */
+function Days({ rows, currency, month }: { rows: CostRow[]; currency: string; month: string }) {
+  const place = useRef<HTMLDivElement>(null);
+  const { token } = theme.useToken();
+  useEffect(() => {
+    const chart = echarts.init(place.current!, undefined, { renderer: "svg" });
+    const keys = Array.from({ length: dayjs(`${month}-01`).daysInMonth() }, (_, i) => `${month}-${String(i + 1).padStart(2, "0")}`);
+    const of = new Map(rows.map((r) => [r.key, r]));
+    const series = (name: string, key: "active_micros" | "idle_micros" | "storage_micros" | "prebuild_micros", color: string, hatched = false) => ({
+      name,
+      type: "bar" as const,
+      stack: "day",
+      barCategoryGap: "22%",
+      data: keys.map((k) => (of.get(k)?.[key] || null) && (of.get(k)?.[key] ?? 0) / 1e6),
+      itemStyle: {
+        color,
+        borderWidth: 0,
+        ...(hatched && { color: token.colorBgContainer, borderColor: color, borderWidth: 1, decal: { symbol: "rect", dashArrayX: [1, 0], dashArrayY: [2, 3], rotation: -Math.PI / 4, color } }),
+      },
+    });
+    chart.setOption({
+      aria: { enabled: true, decal: { show: false } },
+      animation: false,
+      textStyle: { fontFamily: token.fontFamily, color: token.colorText },
+      grid: { left: 56, right: 8, top: 30, bottom: 24 },
+      legend: { top: 0, left: 50, itemHeight: 10, textStyle: { color: token.colorText }, selectedMode: false },
+      tooltip: { trigger: "axis", axisPointer: { type: "shadow" }, valueFormatter: (v: unknown) => cents(Number(v) * 1e6, currency) },
+      xAxis: { type: "category", data: keys.map((k) => String(Number(k.slice(8)))), axisTick: { show: false }, axisLabel: { color: token.colorTextSecondary } },
+      yAxis: { type: "value", axisLabel: { color: token.colorTextSecondary, formatter: (v: number) => cents(v * 1e6, currency) }, splitLine: { lineStyle: { color: token.colorBorderSecondary } } },
+      series: [
+        series("active", "active_micros", colours.good),
+        series("idle waste", "idle_micros", colours.attention, true),
+        series("storage", "storage_micros", colours.rest),
+        series("prebuilds", "prebuild_micros", colours.accent),
+      ],
+    });
+    const resize = () => chart.resize();
+    window.addEventListener("resize", resize);
+    return () => {
+      window.removeEventListener("resize", resize);
+      chart.dispose();
+    };
+  }, [rows, currency, month, token]);
+  return <div ref={place} style={{ height: 230, marginBottom: 12 }} role="img" aria-label={`Cost of each day of ${month}`} />;
+}

@@ -1,0 +1,208 @@
+import { CheckCircleFilled, PauseCircleFilled } from "@ant-design/icons";
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { App, Button, Form, Input, Modal, Select, Space, Table, Typography, theme } from "antd";
+import { useState } from "react";
+import { api, take, type Person } from "../api/client";
+import { nothing, PageHead } from "../parts/Page";
+import { ProblemNote } from "../parts/ProblemNote";
+import { sorted, sorting, useAddress } from "../parts/search";
+import { when } from "../parts/time";
+import { useDone } from "../parts/useDone";
+import { colours } from "../theme";
+
+const roles = ["operator", "lead", "developer", "auditor"] as const;
+
+/** Who is here, in which team and role; operators bring people in and out. */
+export function PeoplePage({ person }: { person: Person }) {
+  const { token } = theme.useToken();
+  const { modal } = App.useApp();
+  const [get, set] = useAddress();
+  const [enrolling, setEnrolling] = useState<{ person?: string }>();
+  const operator = person.role === "operator";
+  const people = useQuery({ queryKey: ["people", "list"], queryFn: () => take(api.GET("/api/v1/people")) });
+  const teams = useQuery({ queryKey: ["people", "teams"], queryFn: () => take(api.GET("/api/v1/teams")) });
+  const done = useDone("people");
+  const change = useMutation({
+    mutationFn: ({ name, ...body }: { name: string; role?: Person["role"]; team?: string; closed?: boolean }) => take(api.PATCH("/api/v1/people/{person}", { params: { path: { person: name } }, body })),
+    ...done,
+  });
+  const addTeam = useMutation({ mutationFn: (name: string) => take(api.POST("/api/v1/teams", { body: { name } })), ...done });
+  const words = (get("find") ?? "").toLowerCase();
+  const team = get("team");
+  const role = get("role");
+  const rows = (people.data ?? []).filter((p) => (!team || p.team === team) && (!role || p.role === role) && [p.name, p.full_name.toLowerCase(), p.email].some((v) => v.includes(words)));
+  const by = sorting<Person>(get("sort") ?? "name");
+  return (
+    <>
+      <PageHead
+        title="People"
+        action={
+          operator && (
+            <Space>
+              <Button
+                onClick={() => {
+                  let name = "";
+                  modal.confirm({ title: "Add a team", icon: null, content: <Input autoFocus aria-label="Name of the team" placeholder="Harbour" onChange={(e) => (name = e.target.value)} />, okText: "Add", onOk: () => addTeam.mutateAsync(name).catch(() => undefined) });
+                }}
+              >
+                Add a team
+              </Button>
+              <Button type="primary" onClick={() => setEnrolling({})}>
+                Make an enrolment link
+              </Button>
+            </Space>
+          )
+        }
+      >
+        <Input allowClear placeholder="Find by name or address" aria-label="Find" style={{ width: 220 }} value={get("find") ?? ""} onChange={(e) => set({ find: e.target.value })} />
+        <Select allowClear placeholder="Any role" aria-label="Role" style={{ width: 130 }} value={role} options={roles.map((r) => ({ value: r, label: r }))} onChange={(r?: string) => set({ role: r })} />
+        <Select allowClear placeholder="Any team" aria-label="Team" style={{ width: 140 }} value={team} options={teams.data?.map((t) => ({ value: t.name, label: t.name }))} onChange={(t?: string) => set({ team: t })} />
+        <span className="quiet number">{rows.length} shown</span>
+      </PageHead>
+      <ProblemNote error={people.error ?? teams.error} />
+      <Table<Person>
+        size="small"
+        rowKey="name"
+        virtual
+        scroll={{ x: 900, y: 640 }}
+        pagination={false}
+        loading={people.isPending}
+        dataSource={rows}
+        onChange={(_, __, s) => set({ sort: sorted(s) })}
+        locale={nothing("Nobody fits what you look for.")}
+        columns={[
+          { title: "Name", width: 120, ...by("name", (a, b) => a.name.localeCompare(b.name)), render: (_, p) => p.name },
+          { title: "Full name", width: 170, ...by("full", (a, b) => a.full_name.localeCompare(b.full_name)), render: (_, p) => p.full_name },
+          { title: "Address", width: 230, dataIndex: "email", key: "email" },
+          {
+            title: "Role",
+            width: 140,
+            ...by("role", (a, b) => roles.indexOf(a.role) - roles.indexOf(b.role)),
+            render: (_, p) =>
+              operator && p.name !== person.name ? (
+                <Select size="small" variant="borderless" style={{ width: 120 }} aria-label={`Role of ${p.name}`} value={p.role} options={roles.map((r) => ({ value: r, label: r }))} onChange={(r) => change.mutate({ name: p.name, role: r })} />
+              ) : (
+                p.role
+              ),
+          },
+          {
+            title: "Team",
+            width: 150,
+            ...by("team", (a, b) => (a.team ?? "").localeCompare(b.team ?? "")),
+            render: (_, p) =>
+              operator ? (
+                <Select
+                  size="small"
+                  variant="borderless"
+                  style={{ width: 130 }}
+                  aria-label={`Team of ${p.name}`}
+                  value={p.team ?? ""}
+                  options={[{ value: "", label: "none" }, ...(teams.data ?? []).map((t) => ({ value: t.name, label: t.name }))]}
+                  onChange={(t: string) => change.mutate({ name: p.name, team: t })}
+                />
+              ) : (
+                p.team
+              ),
+          },
+          {
+            title: "Account",
+            width: 110,
+            key: "account",
+            render: (_, p) =>
+              p.closed ? (
+                <span style={{ color: colours.rest }}>
+                  <PauseCircleFilled /> closed
+                </span>
+              ) : (
+                <span style={{ color: token.colorSuccess }}>
+                  <CheckCircleFilled /> open
+                </span>
+              ),
+          },
+          {
+            title: "",
+            key: "actions",
+            width: 220,
+            align: "right",
+            render: (_, p) =>
+              operator &&
+              p.name !== person.name && (
+                <Space>
+                  <Button size="small" onClick={() => setEnrolling({ person: p.name })}>
+                    New password
+                  </Button>
+                  {p.closed ? (
+                    <Button size="small" onClick={() => change.mutate({ name: p.name, closed: false })}>
+                      Open
+                    </Button>
+                  ) : (
+                    <Button
+                      size="small"
+                      danger
+                      onClick={() =>
+                        modal.confirm({
+                          title: `Close the account of ${p.full_name}?`,
+                          content: "They are signed out everywhere and may not sign in. Their workspaces stay, for you to stop or remove.",
+                          okText: "Close",
+                          okButtonProps: { danger: true },
+                          onOk: () => change.mutateAsync({ name: p.name, closed: true }).catch(() => undefined),
+                        })
+                      }
+                    >
+                      Close
+                    </Button>
+                  )}
+                </Space>
+              ),
+          },
+        ]}
+      />
+      {enrolling && <MakeLink person={enrolling.person} teams={teams.data?.map((t) => t.name) ?? []} onClose={() => setEnrolling(undefined)} />}
+    </>
+  );
+}
+
+type Fields = { role: Person["role"]; team?: string; hours: number };
+
+function MakeLink({ person, teams, onClose }: { person?: string; teams: string[]; onClose: () => void }) {
+  const [form] = Form.useForm<Fields>();
+  const make = useMutation({ mutationFn: (f: Fields) => take(api.POST("/api/v1/enrolments", { body: person ? { person, hours: f.hours } : f })) });
+  return (
+    <Modal
+      open
+      title={person ? `A new password for ${person}` : "Bring somebody in"}
+      okText="Make the link"
+      okButtonProps={{ style: make.data ? { display: "none" } : undefined }}
+      cancelText={make.data ? "Done" : "Cancel"}
+      onOk={() => form.submit()}
+      confirmLoading={make.isPending}
+      onCancel={onClose}
+    >
+      {make.data ? (
+        <>
+          <p>Send this link to them. It can be used once, until {when(make.data.expires_at)}, and is shown only now.</p>
+          <Typography.Paragraph copyable code style={{ overflowWrap: "anywhere" }}>
+            {make.data.link}
+          </Typography.Paragraph>
+        </>
+      ) : (
+        <Form<Fields> form={form} layout="vertical" requiredMark={false} initialValues={{ role: "developer", hours: 72 }} onFinish={(f) => make.mutate(f)}>
+          {!person && (
+            <>
+              <Form.Item name="role" label="Role">
+                <Select options={roles.map((r) => ({ value: r, label: r }))} />
+              </Form.Item>
+              <Form.Item name="team" label="Team">
+                <Select allowClear placeholder="none" options={teams.map((t) => ({ value: t, label: t }))} />
+              </Form.Item>
+            </>
+          )}
+          <Form.Item name="hours" label="Can be used for">
+            <Select options={[24, 72, 168].map((h) => ({ value: h, label: `${h} hours` }))} />
+          </Form.Item>
+          <ProblemNote error={make.error} />
+        </Form>
+      )}
+    </Modal>
+  );
+}

@@ -1,0 +1,29 @@
+import { useQuery } from "@tanstack/react-query";
+import { Tabs } from "antd";
+import { Link, useParams } from "react-router";
+import { api, take } from "../api/client";
+import { LogView } from "../parts/LogView";
+import { PageHead } from "../parts/Page";
+import { ProblemNote } from "../parts/ProblemNote";
+import { SheetView } from "../parts/SheetView";
+
+/** One making of a prepared image: its launch sheet and its log. */
+export function RunPage() {
+  const { run = "" } = useParams();
+  const sheet = useQuery({ queryKey: ["prebuilds", "sheet", run], queryFn: () => take(api.GET("/api/v1/prebuild-runs/{run}/sheet", { params: { path: { run } } })) });
+  if (sheet.error) return <ProblemNote error={sheet.error} />;
+  return (
+    <>
+      <PageHead title="Prebuild run">
+        <Link to="/repositories">Repositories and prebuilds</Link>
+      </PageHead>
+      <Tabs
+        destroyOnHidden
+        items={[
+          { key: "sheet", label: "Launch sheet", children: sheet.data && <SheetView sheet={sheet.data} /> },
+          { key: "log", label: "Log", children: <LogView address={`/api/v1/prebuild-runs/${run}/log?follow=true`} /> },
+        ]}
+      />
+    </>
+  );
+}

@@ -1,0 +1,137 @@
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { App, Button, Select, Table, Tabs, Tooltip, type TableColumnsType } from "antd";
+import { useState } from "react";
+import { api, take, type Person, type Secret, type SecretChoice } from "../api/client";
+import { GiveSecret } from "../parts/GiveSecret";
+import { nothing, PageHead } from "../parts/Page";
+import { ProblemNote } from "../parts/ProblemNote";
+import { useAddress } from "../parts/search";
+import { exact, when } from "../parts/time";
+import { useDone } from "../parts/useDone";
+
+/** One's own secrets, a repository's, and what becomes of each in a workspace. */
+export function SecretsPage({ person }: { person: Person }) {
+  const [get, set] = useAddress();
+  const view = get("view") ?? "mine";
+  const repositories = useQuery({ queryKey: ["repositories"], queryFn: () => take(api.GET("/api/v1/repositories")) });
+  const names = repositories.data?.map((r) => r.name) ?? [];
+  const of = get("repository") ?? names[0] ?? "";
+  const [adding, setAdding] = useState(false);
+  const manages = person.role === "operator" || person.role === "lead";
+  const mine = useQuery({ queryKey: ["secrets", "mine"], queryFn: () => take(api.GET("/api/v1/secrets")), enabled: view === "mine" });
+  const theirs = useQuery({
+    queryKey: ["secrets", "of", of],
+    queryFn: () => take(api.GET("/api/v1/repositories/{repository}/secrets", { params: { path: { repository: of } } })),
+    enabled: view === "repository" && Boolean(of),
+  });
+  const explained = useQuery({
+    queryKey: ["secrets", "explained", of],
+    queryFn: () => take(api.GET("/api/v1/repositories/{repository}/secrets-explained", { params: { path: { repository: of } } })),
+    enabled: view === "explained" && Boolean(of),
+  });
+  const which = <Select showSearch aria-label="Repository" style={{ width: 200, marginBottom: 12 }} value={of} options={names.map((n) => ({ value: n, label: n }))} onChange={(r: string) => set({ repository: r })} />;
+  return (
+    <>
+      <PageHead
+        title="Secrets"
+        action={
+          (view === "mine" || (view === "repository" && manages)) && (
+            <Button type="primary" onClick={() => setAdding(true)}>
+              {view === "mine" ? "Set a secret" : `Set a secret of ${of}`}
+            </Button>
+          )
+        }
+      >
+        <span className="quiet">Given to terminals, runs and set-up commands, and never shown again. Your own count before a repository's.</span>
+      </PageHead>
+      <ProblemNote error={mine.error ?? theirs.error ?? explained.error} />
+      <Tabs
+        activeKey={view}
+        onChange={(v) => set({ view: v })}
+        items={[
+          { key: "mine", label: "Mine", children: <SecretTable rows={mine.data} loading={mine.isPending} removable empty="You have no secrets. Set one, and your terminals, runs and set-up commands have it." /> },
+          {
+            key: "repository",
+            label: "A repository's",
+            children: (
+              <>
+                {which}
+                <SecretTable rows={theirs.data} loading={theirs.isPending} removable={manages} of={of} empty="This repository has no secrets of its own. A lead or operator sets those that everybody who works in it is to have." />
+              </>
+            ),
+          },
+          {
+            key: "explained",
+            label: "What my workspaces get",
+            children: (
+              <>
+                {which}
+                <Table<SecretChoice> size="small" rowKey={(c) => c.level + c.name} pagination={false} loading={explained.isPending} dataSource={explained.data} columns={choices} locale={nothing("Workspaces of this repository get no secrets, and its definition asks for none.")} />
+              </>
+            ),
+          },
+        ]}
+      />
+      <GiveSecret open={adding} of={view === "repository" ? of : undefined} repositories={names} onClose={() => setAdding(false)} />
+    </>
+  );
+}
+
+const choices: TableColumnsType<SecretChoice> = [
+  { title: "Name", render: (_, c) => <code>{c.name}</code> },
+  { title: "Given", render: (_, c) => (c.given ? `yes, as ${c.form === "file" ? `a file ($${c.name}_FILE)` : `$${c.name}`}` : "no") },
+  { title: "Level", dataIndex: "level" },
+  { title: "The definition asks for it", render: (_, c) => (c.wanted ? "yes" : "no") },
+  { title: "Why", dataIndex: "why" },
+];
+
+function SecretTable({ rows, loading, removable, of, empty }: { rows?: Secret[]; loading: boolean; removable: boolean; of?: string; empty: string }) {
+  const { modal } = App.useApp();
+  const done = useDone("secrets", "workspaces", "preflight");
+  const drop = useMutation({
+    mutationFn: (name: string) =>
+      of
+        ? take(api.DELETE("/api/v1/repositories/{repository}/secrets/{name}", { params: { path: { repository: of, name } } }))
+        : take(api.DELETE("/api/v1/secrets/{name}", { params: { path: { name } } })),
+    ...done,
+  });
+  return (
+    <Table<Secret>
+      size="small"
+      rowKey="name"
+      pagination={false}
+      loading={loading}
+      dataSource={rows}
+      locale={nothing(empty)}
+      columns={[
+        { title: "Name", render: (_, s) => <code>{s.name}</code>, sorter: (a, b) => a.name.localeCompare(b.name), defaultSortOrder: "ascend" },
+        { title: "Handed over as", render: (_, s) => (s.form === "file" ? `a file ($${s.name}_FILE)` : `$${s.name}`) },
+        { title: "Given to", render: (_, s) => (s.level === "repository" ? "everybody who works in it" : s.everywhere ? "all my workspaces" : s.repositories.join(", ")) },
+        { title: "Version", dataIndex: "version", align: "right", className: "number" },
+        { title: "Set", render: (_, s) => <Tooltip title={exact(s.updated_at)}>{when(s.updated_at)}</Tooltip> },
+        {
+          title: "",
+          align: "right",
+          render: (_, s) =>
+            removable && (
+              <Button
+                size="small"
+                danger
+                onClick={() =>
+                  modal.confirm({
+                    title: `Remove ${s.name}?`,
+                    content: "Terminals and runs opened from now on do not have it.",
+                    okText: "Remove",
+                    okButtonProps: { danger: true },
+                    onOk: () => drop.mutateAsync(s.name).catch(() => undefined),
+                  })
+                }
+              >
+                Remove
+              </Button>
+            ),
+        },
+      ]}
+    />
+  );
+}

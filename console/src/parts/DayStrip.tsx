@@ -1,0 +1,41 @@
+import { Tooltip, theme } from "antd";
+import type { Stretch } from "../api/client";
+import { colours } from "../theme";
+import { useMinute, when } from "./time";
+
+const day = 24 * 3600_000;
+
+/** The last 24 hours of a workspace: worked in, idle (hatched), at rest. */
+export function DayStrip({ day: stretches, width = 180 }: { day: Stretch[]; width?: number }) {
+  const { token } = theme.useToken();
+  const end = useMinute();
+  const begin = end - day;
+  const x = (iso: string) => Math.max(0, Math.min(1, (Date.parse(iso) - begin) / day)) * width;
+  const active = stretches.filter((s) => s.state === "active").reduce((n, s) => n + Date.parse(s.to) - Math.max(begin, Date.parse(s.from)), 0);
+  const idle = stretches.filter((s) => s.state === "idle").reduce((n, s) => n + Date.parse(s.to) - Math.max(begin, Date.parse(s.from)), 0);
+  const text = `In the last 24 hours: worked in ${span(active)}, idle ${span(idle)}, at rest the others${stretches[0] ? `; since ${when(stretches[0].from)}` : ""}`;
+  return (
+    <Tooltip title={text}>
+      <svg role="img" aria-label={text} width={width} height={14} style={{ display: "block" }}>
+        <defs>
+          <pattern id="idle-hatch" width="4" height="4" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
+            <rect width="4" height="4" fill={token.colorBgContainer} />
+            <rect width="2" height="4" fill={colours.attention} />
+          </pattern>
+        </defs>
+        <rect y={6} width={width} height={2} fill={colours.rest} opacity={0.35} />
+        {[6, 12, 18].map((h) => (
+          <rect key={h} x={(h / 24) * width} y={4} width={1} height={6} fill={colours.rest} opacity={0.35} />
+        ))}
+        {stretches.map((s) => (
+          <rect key={s.from + s.state} x={x(s.from)} y={s.state === "active" ? 1 : 3} width={Math.max(1, x(s.to) - x(s.from))} height={s.state === "active" ? 12 : 8} fill={s.state === "active" ? token.colorSuccess : "url(#idle-hatch)"} />
+        ))}
+      </svg>
+    </Tooltip>
+  );
+}
+
+function span(ms: number): string {
+  const min = Math.round(ms / 60_000);
+  return min < 60 ? `${min} min` : `${Math.floor(min / 60)} h ${min % 60} min`;
+}
