@@ -40,10 +40,14 @@ type Mirrors struct {
 	dir   string
 	mu    sync.Mutex
 	locks map[string]*sync.Mutex
+	// waiting are the fetches that have not begun yet, by what they fetch.
+	waiting map[string]*fetch
 }
 
 // NewMirrors keeps mirrors under dir.
-func NewMirrors(dir string) *Mirrors { return &Mirrors{dir: dir, locks: map[string]*sync.Mutex{}} }
+func NewMirrors(dir string) *Mirrors {
+	return &Mirrors{dir: dir, locks: map[string]*sync.Mutex{}, waiting: map[string]*fetch{}}
+}
 
 // Problem is a failure that the person who asked can do something about.
 type Problem struct{ What, Next string }
@@ -97,13 +101,46 @@ func (m *Mirrors) DefaultBranch(ctx context.Context, address string, c Credentia
 	return "", Problem{"the repository at " + address + " has no branch yet", "push a first commit"}
 }
 
-// Fetch brings the mirror of a repository up to date.
+// Fetch brings the mirror of a repository up to date. Those who ask while a
+// fetch is under way share the next one, if they come with the same credential:
+// each gets what was there after they asked, by what they may see.
 func (m *Mirrors) Fetch(ctx context.Context, id, address string, c Credential) error {
-	ctx, cancel := context.WithTimeout(ctx, fetchTimeout)
-	defer cancel()
+	key := strings.Join([]string{id, address, c.Username, c.Password}, "\x00")
+	m.mu.Lock()
+	f := m.waiting[key]
+	if f != nil {
+		m.mu.Unlock()
+		select {
+		case <-f.done:
+			return f.err
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+	f = &fetch{done: make(chan struct{})}
+	m.waiting[key] = f
+	m.mu.Unlock()
 	l := m.lock(id)
 	l.Lock()
 	defer l.Unlock()
+	m.mu.Lock()
+	delete(m.waiting, key) // who comes from now on waits for another
+	m.mu.Unlock()
+	// Others wait for it: it does not end with the first one's patience.
+	f.err = m.fetch(context.WithoutCancel(ctx), id, address, c)
+	close(f.done)
+	return f.err
+}
+
+// fetch is one fetch, and those who wait for it.
+type fetch struct {
+	done chan struct{}
+	err  error
+}
+
+func (m *Mirrors) fetch(ctx context.Context, id, address string, c Credential) error {
+	ctx, cancel := context.WithTimeout(ctx, fetchTimeout)
+	defer cancel()
 	dir := m.path(id)
 	if _, err := os.Stat(filepath.Join(dir, "HEAD")); err != nil {
 		if _, err := git(ctx, "", nil, "init", "--quiet", "--bare", "--", dir); err != nil {

@@ -9,6 +9,7 @@ import (
 	"path"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"yardbench/internal/core/cost"
@@ -29,7 +30,9 @@ func (s *Service) gitCredential(ctx context.Context, person, address string) (re
 	return repo.Credential{Username: c.Username, Password: c.Password}, err
 }
 
-// plan reads a branch's head and what its definition resolves to.
+// plan reads a branch's head and what its definition resolves to. The host is
+// asked each time, with the person's credential; what a commit says is read
+// once.
 func (s *Service) plan(ctx context.Context, person string, r store.Repository, branch string) (store.Plan, error) {
 	cred, err := s.gitCredential(ctx, person, r.URL)
 	if err != nil {
@@ -42,6 +45,44 @@ func (s *Service) plan(ctx context.Context, person string, r store.Repository, b
 	if err != nil {
 		return store.Plan{}, fromRoom(err)
 	}
+	key := r.ID + " " + r.Name + " " + commit
+	if p, ok := s.read.get(key); ok {
+		return p, nil
+	}
+	p, err := s.readPlan(ctx, r, branch, commit)
+	if err == nil {
+		s.read.put(key, p)
+	}
+	return p, err
+}
+
+// maxPlansRead bounds the definitions that are remembered as read.
+const maxPlansRead = 512
+
+// plansRead remembers what commits say.
+type plansRead struct {
+	mu sync.Mutex
+	of map[string]store.Plan
+}
+
+func (p *plansRead) get(key string) (store.Plan, bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	plan, ok := p.of[key]
+	return plan, ok
+}
+
+func (p *plansRead) put(key string, plan store.Plan) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.of == nil || len(p.of) >= maxPlansRead {
+		p.of = map[string]store.Plan{} // bounded: it fills again
+	}
+	p.of[key] = plan
+}
+
+// readPlan reads what the definition at a commit resolves to.
+func (s *Service) readPlan(ctx context.Context, r store.Repository, branch, commit string) (store.Plan, error) {
 	src := definition.Source{Files: map[string][]byte{}, Repository: r.Name}
 	for _, p := range definition.Places {
 		content, ok, err := s.Mirrors.ReadFile(ctx, r.ID, commit, p, definition.MaxBytes)
@@ -77,7 +118,7 @@ func (s *Service) plan(ctx context.Context, person string, r store.Repository, b
 		return store.Plan{}, p
 	}
 	plan := store.Plan{Commit: commit, Definition: def, Findings: findings}
-	tree := ""
+	tree, err := "", error(nil)
 	if def.Build != nil {
 		if tree, err = s.Mirrors.Tree(ctx, r.ID, commit, def.Build.Context); err != nil {
 			return store.Plan{}, fromRoom(err)

@@ -43,6 +43,7 @@ type Service struct {
 
 	attempts attempts
 	passes   passes
+	read     plansRead
 	priced   struct { // the rates by time, as of a version of the rules
 		mu      sync.Mutex
 		version int

@@ -130,7 +130,7 @@ func TestAttempts(t *testing.T) {
 func addWorkspace(t *testing.T, s *Service, a Actor, name string, phase lifecycle.Phase) store.Workspace {
 	t.Helper()
 	ctx := t.Context()
-	w := store.Workspace{ID: store.NewID(), OwnerID: a.ID, Name: name, RepositoryID: "r1", Branch: "main", Phase: phase, Wanted: lifecycle.WantReady, Body: 1, Volume: 1, SeededVolume: 1,
+	w := store.Workspace{ID: store.NewID(), OwnerID: a.ID, Name: name, RepositoryID: "r1", Branch: "main", Phase: phase, Wanted: lifecycle.WantReady, Body: 1, Volume: 1, SeededVolume: 1, PortKey: NewPortKey(),
 		StewardToken: []byte{1}, Plan: store.Plan{Commit: "0123456789abcdef", Definition: definition.Definition{Image: "a", Folder: "/workspaces/x"}}}
 	err := s.Store.Write(ctx, func(tx *store.Tx) error {
 		if _, err := tx.RepositoryByID(ctx, "r1"); err != nil {

@@ -87,6 +87,9 @@ type doc struct {
 
 func (d *doc) say(n ast.Node, fix, format string, args ...any) {
 	f := Finding{1, 1, fmt.Sprintf(format, args...), fix}
+	if m, ok := n.(*ast.MappingNode); ok && len(m.Values) > 0 {
+		n = m.Values[0].Key // a mapping without braces stands where its first name does
+	}
 	if t := n.GetToken(); t != nil && t.Position != nil {
 		f.Line, f.Column = t.Position.Line, t.Position.Column
 	}

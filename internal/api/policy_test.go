@@ -1,0 +1,176 @@
+package api_test
+
+import (
+	"context"
+	"encoding/json"
+	"net/http"
+	"strings"
+	"testing"
+	"time"
+
+	"yardbench/internal/core/definition"
+	"yardbench/internal/core/lifecycle"
+	"yardbench/internal/core/policy"
+	"yardbench/internal/service"
+	"yardbench/internal/store"
+)
+
+// bodies are what operations are asked with, by their id; others get {}.
+var bodies = map[string]string{
+	"hold-workspace": `{"seconds":3600,"why":"x"}`, "change-port": `{"shared":true}`, "visit-port": `{"address":"http://x"}`, "launch": `{"repository":"ghost"}`, "preflight": `{"repository":"ghost"}`,
+	"add-repository": `{"url":"ftp://x"}`, "put-secret": `{"value":"x","everywhere":true}`, "put-repository-secret": `{"value":"x"}`, "put-git-credential": `{"username":"a","password":"b"}`,
+	"check-rules": `{"document":"x"}`, "put-rules": `{"document":"x","reason":"x"}`, "add-team": `{"name":"Bridge"}`, "make-token": `{"name":"x"}`, "make-enrolment": `{}`, "sign-in": `{"name":"x","password":"x"}`,
+	"show-enrolment": `{"key":"x"}`, "use-enrolment": `{"key":"x","password":"x"}`, "tell-push": `{"repository":"x","branch":"x","commit":"x"}`,
+}
+
+// Every operation of the OpenAPI document, with every role and with nobody, on
+// one's own, one's team's and somebody else's: what the policy's one table
+// does not allow is refused, and what one may not see is not there.
+func TestEveryRouteHoldsThePolicy(t *testing.T) {
+	address, svc := door(t)
+	var doc struct {
+		Paths map[string]map[string]struct {
+			OperationID string             `json:"operationId"`
+			Action      policy.Action      `json:"x-yardbench-action"`
+			Security    []map[string][]any `json:"security"`
+		} `json:"paths"`
+	}
+	people := map[policy.Role]string{policy.Operator: "astrid", policy.Lead: "runa", policy.Developer: "ingrid", policy.Auditor: "audun"}
+	tokens := map[policy.Role]string{}
+	for role, name := range people {
+		tokens[role] = signIn(t, address, name)
+	}
+	_, text := call(t, "GET", address+"/api/v1/openapi.json", "", bearer(tokens[policy.Auditor]))
+	if err := json.Unmarshal([]byte(text), &doc); err != nil || len(doc.Paths) < 40 {
+		t.Fatalf("the description has %d paths, %v", len(doc.Paths), err)
+	}
+	// Of each owner one workspace: whose is in the asker's team depends on the asker.
+	owners := []string{"astrid", "runa", "ingrid", "audun", "jonas", "mats"}
+	fresh := func() {
+		for _, name := range owners {
+			renew(t, svc, name)
+		}
+	}
+	fresh()
+	asked := 0
+	for path, methods := range doc.Paths {
+		for method, o := range methods {
+			method = strings.ToUpper(method)
+			open := o.Security != nil && len(o.Security) == 0 || o.OperationID == "health"
+			concrete := func(owner string) string {
+				return strings.NewReplacer("{workspace}", "w."+owner, "{person}", owner, "{repository}", "tide-board", "{name}", "KEY", "{host}", "git.skerryline.example",
+					"{id}", "nothing", "{run}", "nothing", "{port}", "8000").Replace(path)
+			}
+			if status := ask(t, method, address+concrete("ingrid"), bodies[o.OperationID], ""); open == (status == 401) && o.OperationID != "sign-in" && o.OperationID != "tell-push" {
+				t.Errorf("%s %s asked by nobody is answered %d", method, path, status)
+			}
+			if open || o.OperationID == "sign-out" {
+				continue
+			}
+			if _, known := policy.Table[o.Action]; !known {
+				t.Errorf("%s %s names no action of the policy: %q", method, path, o.Action)
+			}
+			for role, name := range people {
+				targets := []string{name}
+				if strings.Contains(path, "{workspace}") || strings.Contains(path, "{person}") {
+					targets = owners
+				}
+				for _, owner := range targets {
+					asked++
+					status := ask(t, method, address+concrete(owner), bodies[o.OperationID], tokens[role])
+					me, _ := svc.Store.Read().PersonByName(t.Context(), name)
+					them, _ := svc.Store.Read().PersonByName(t.Context(), owner)
+					rel := policy.Between(me.ID, me.TeamID, them.ID, them.TeamID)
+					want := "allowed"
+					see := map[bool]policy.Action{true: policy.SeeWorkspace, false: policy.SeePeople}[strings.Contains(path, "{workspace}")]
+					switch {
+					case policy.Widest(role, o.Action) == 0:
+						want = "forbidden"
+					case len(targets) == 1, o.OperationID == "open-session", o.OperationID == "open-tunnel": // decided behind the upgrade
+					case !policy.May(role, see, rel):
+						want = "hidden"
+					case !policy.May(role, o.Action, rel):
+						want = "forbidden"
+					}
+					got := "allowed"
+					switch {
+					case status == 403:
+						got = "forbidden"
+					case status == 404 && len(targets) > 1:
+						got = "hidden"
+					case status == 401 || status >= 500:
+						got = "broken"
+					}
+					if got != want {
+						t.Errorf("%s %s asked by %s of %s's is answered %d: %s, not %s", method, path, role, owner, status, got, want)
+					}
+				}
+			}
+			fresh()
+		}
+	}
+	if asked < 400 {
+		t.Errorf("only %d were asked", asked)
+	}
+}
+
+// ask gives the status of an answer and leaves its body: some never end.
+func ask(t *testing.T, method, url, body, token string) int {
+	t.Helper()
+	if body == "" {
+		body = "{}"
+	}
+	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+	defer cancel()
+	req, err := http.NewRequestWithContext(ctx, method, url, strings.NewReader(body))
+	if err != nil {
+		t.Fatal(err)
+	}
+	req.Header.Set("Content-Type", "application/json")
+	if token != "" {
+		req.Header.Set("Authorization", "Bearer "+token)
+	}
+	res, err := http.DefaultClient.Do(req)
+	if err != nil {
+		t.Fatalf("%s %s: %v", method, url, err)
+	}
+	defer res.Body.Close()
+	return res.StatusCode
+}
+
+// renew gives somebody one workspace named w that is stopped, and their own
+// role, whatever was done to them.
+func renew(t *testing.T, svc *service.Service, name string) {
+	t.Helper()
+	ctx := t.Context()
+	err := svc.Store.Write(ctx, func(tx *store.Tx) error {
+		p, err := tx.PersonByName(ctx, name)
+		if err != nil {
+			return err
+		}
+		if _, err := tx.RepositoryByName(ctx, "tide-board"); err != nil {
+			if err := tx.AddRepository(ctx, store.Repository{ID: "r1", Name: "tide-board", URL: "http://git.skerryline.localhost:1/tide-board.git", DefaultBranch: "main"}); err != nil {
+				return err
+			}
+		}
+		if w, err := tx.WorkspaceByName(ctx, p.ID, "w"); err == nil {
+			if w.Phase == lifecycle.Stopped && w.Wanted == lifecycle.WantStopped {
+				return nil
+			}
+			w.Phase = lifecycle.Removed // as if it never was
+			if err := tx.SaveWorkspace(ctx, w); err != nil {
+				return err
+			}
+		}
+		w := store.Workspace{ID: store.NewID(), OwnerID: p.ID, Name: "w", RepositoryID: "r1", Branch: "main", Phase: lifecycle.Stopped, Wanted: lifecycle.WantStopped, Body: 1, Volume: 1, SeededVolume: 1,
+			StewardToken: []byte{1}, PortKey: service.NewPortKey(), Size: "small", Plan: store.Plan{Commit: "0123456789abcdef", Definition: definition.Definition{Image: "a", Folder: "/x"}}}
+		if err := tx.AddWorkspace(ctx, &w); err != nil {
+			return err
+		}
+		_, err = tx.OpenSheet(ctx, w.ID, lifecycle.LaunchSheet)
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+}

@@ -1,0 +1,237 @@
+package store
+
+import (
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"path/filepath"
+	"reflect"
+	"testing"
+	"time"
+
+	"yardbench/internal/core/definition"
+	"yardbench/internal/core/lifecycle"
+	"yardbench/internal/core/rules"
+	"yardbench/internal/core/secret"
+)
+
+// populated is a store with a person and a repository.
+func populated(t *testing.T) *Store {
+	t.Helper()
+	s := open(t, filepath.Join(t.TempDir(), "a.db"), time.Now)
+	err := s.Write(t.Context(), func(tx *Tx) error {
+		for _, team := range []Team{{"t1", "Timetable"}, {"t2", "Harbour"}} {
+			if err := tx.AddTeam(t.Context(), team); err != nil {
+				return err
+			}
+		}
+		for _, p := range []Person{{ID: "p1", Name: "ingrid", TeamID: "t1"}, {ID: "p2", Name: "jonas", TeamID: "t1"}, {ID: "p3", Name: "mats", TeamID: "t2"}} {
+			p.Role = "developer"
+			if err := tx.AddPerson(t.Context(), p); err != nil {
+				return err
+			}
+		}
+		return tx.AddRepository(t.Context(), Repository{ID: "r1", Name: "tide-board", URL: "http://git.skerryline.example/tide-board.git", DefaultBranch: "main"})
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+func launched(t *testing.T, s *Store, id, owner, kind string) {
+	t.Helper()
+	w := Workspace{ID: id, OwnerID: owner, Name: "w-" + id, RepositoryID: "r1", Branch: "main", Phase: lifecycle.Waiting, Wanted: lifecycle.WantReady, Body: 1, Volume: 1, StewardToken: []byte{1},
+		Kind: kind, Size: "small", CoresMilli: 1000, MemoryBytes: 2 << 30, DiskBytes: 10 << 30, PortKey: "key" + id, Plan: Plan{Definition: definition.Definition{Image: "a", Folder: "/x"}}}
+	err := s.Write(t.Context(), func(tx *Tx) error {
+		if err := tx.AddWorkspace(t.Context(), &w); err != nil {
+			return err
+		}
+		return tx.Journal(t.Context(), "workspace.launched", id, owner, owner, map[string]any{"kind": kind})
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+// The metered time that is stored is what the journal comes to, whatever
+// happened, and a transaction that was undone left none.
+func TestMeteredTimeIsTheJournals(t *testing.T) {
+	s := populated(t)
+	ctx := t.Context()
+	r := rand.New(rand.NewPCG(4, 4))
+	for n := range 12 {
+		kind := ForPerson
+		if n%4 == 3 {
+			kind = ForPrebuild
+		}
+		launched(t, s, fmt.Sprint("w", n), "p1", kind)
+	}
+	for n := range 600 {
+		id := fmt.Sprint("w", r.IntN(12))
+		undo := r.IntN(5) == 0
+		err := s.Write(ctx, func(tx *Tx) error {
+			tx.At(time.Date(2026, 11, 2, 8, 0, n*37, 0, time.UTC))
+			w, err := tx.WorkspaceByID(ctx, id)
+			if err != nil {
+				return err
+			}
+			next := lifecycle.Moves[w.Phase]
+			switch {
+			case w.Phase == lifecycle.Removed:
+				return nil
+			case w.Phase == lifecycle.Ready && r.IntN(3) == 0:
+				err = tx.SetConditionSince(ctx, w, lifecycle.IdleNow, "idle", tx.Now().Add(-time.Minute))
+			case w.Phase == lifecycle.Ready && r.IntN(3) == 0:
+				err = tx.ClearCondition(ctx, w, lifecycle.IdleNow)
+			case r.IntN(20) == 0:
+				err = tx.Resize(ctx, &w, "large", rules.Size{CoresMilli: 4000, MemoryBytes: 8 << 30, DiskBytes: 40 << 30}, "p1")
+			default:
+				err = tx.SetPhase(ctx, &w, next[r.IntN(len(next))], "service", "")
+			}
+			if err == nil && undo {
+				return errUndo
+			}
+			return err
+		})
+		if err != nil && !errors.Is(err, errUndo) {
+			t.Fatal(err)
+		}
+	}
+	stored, computed, err := s.Read().Remeter(ctx)
+	if err != nil || len(stored) < 30 || !reflect.DeepEqual(stored, computed) {
+		t.Errorf("stored are %d intervals, the journal comes to %d: %v", len(stored), len(computed), err)
+	}
+	if err := s.Read().VerifyJournal(ctx); err != nil {
+		t.Error(err)
+	}
+	// Prebuilds are nobody's: a person's view has none of their time.
+	all, err1 := s.Read().Intervals(ctx, Scope{}, "", time.Time{}, time.Now())
+	own, err2 := s.Read().Intervals(ctx, Scope{OwnerID: "p1"}, "", time.Time{}, time.Now())
+	team, err3 := s.Read().Intervals(ctx, Scope{TeamID: "t1"}, "", time.Time{}, time.Now())
+	other, err4 := s.Read().Intervals(ctx, Scope{OwnerID: "p3"}, "", time.Time{}, time.Now())
+	if err1 != nil || err2 != nil || err3 != nil || err4 != nil || len(own) == 0 || len(own) >= len(all) || len(team) != len(own) || len(other) != 0 {
+		t.Errorf("of %d intervals ingrid sees %d, her team %d, mats %d: %v %v %v %v", len(all), len(own), len(team), len(other), err1, err2, err3, err4)
+	}
+}
+
+var errUndo = fmt.Errorf("undo it")
+
+// What is reserved is what stands in the rows: by person, by team, and nothing
+// of prebuilds or of what was removed.
+func TestReserved(t *testing.T) {
+	s := populated(t)
+	ctx := t.Context()
+	for id, owner := range map[string]string{"a": "p1", "b": "p1", "c": "p2", "d": "p3"} {
+		launched(t, s, id, owner, ForPerson)
+	}
+	launched(t, s, "e", "p1", ForPrebuild)
+	err := s.Write(ctx, func(tx *Tx) error {
+		w, err := tx.WorkspaceByID(ctx, "b")
+		if err == nil {
+			err = tx.SetPhase(ctx, &w, lifecycle.Stopping, "p1", "")
+		}
+		if err == nil {
+			err = tx.SetPhase(ctx, &w, lifecycle.Stopped, "p1", "")
+		}
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		scope             Scope
+		existing, running int64
+	}{{Scope{OwnerID: "p1"}, 2, 1}, {Scope{TeamID: "t1"}, 3, 2}, {Scope{OwnerID: "p3"}, 1, 1}, {Scope{}, 4, 3}} {
+		got, err := s.Read().Reserved(ctx, c.scope)
+		want := rules.Amounts{rules.Existing: c.existing, rules.Running: c.running, rules.Cores: c.running * 1000, rules.Memory: c.running * 2 << 30}
+		if err != nil || !reflect.DeepEqual(got, want) {
+			t.Errorf("%+v holds %v, %v", c.scope, got, err)
+		}
+	}
+}
+
+// A secret's versions go up, its repositories are replaced, and it is gone
+// whole when it is removed.
+func TestSecretsAndTheirReach(t *testing.T) {
+	s := populated(t)
+	ctx := t.Context()
+	put := func(sec Secret, repositories ...string) {
+		t.Helper()
+		err := s.Write(ctx, func(tx *Tx) error {
+			_, err := tx.PutSecret(ctx, sec, repositories, func(version int) ([]byte, error) { return []byte{byte(version)}, nil })
+			return err
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	mine := Secret{Secret: secret.Secret{Level: secret.OfPerson, Name: "KEY", Form: secret.Variable}, SubjectID: "p1"}
+	put(mine, "r1")
+	put(Secret{Secret: secret.Secret{Level: secret.OfRepository, Name: "KEY", Form: secret.File}, SubjectID: "r1"})
+	mine.Everywhere = true
+	put(mine)
+	got, err := s.Read().Secrets(ctx, secret.OfPerson, "p1")
+	if err != nil || len(got) != 1 || got[0].Version != 2 || got[0].Sealed[0] != 2 || len(got[0].Repositories) != 0 || !got[0].Everywhere {
+		t.Errorf("the person's are %+v, %v", got, err)
+	}
+	if got, err = s.Read().Secrets(ctx, secret.OfRepository, "r1"); err != nil || len(got) != 1 || got[0].Version != 1 || got[0].Repository != "tide-board" || got[0].Form != secret.File {
+		t.Errorf("the repository's are %+v, %v", got, err)
+	}
+	for n, want := range []error{nil, ErrNotFound} {
+		if err := s.Write(ctx, func(tx *Tx) error { return tx.DropSecret(ctx, secret.OfPerson, "p1", "KEY") }); !errors.Is(err, want) {
+			t.Errorf("removed for the %d. time: %v", n+1, err)
+		}
+	}
+}
+
+// A plan's runs are numbered, one that has ended stays as it ended, and a run
+// that serves a workspace is known to be in use.
+func TestPrebuildRuns(t *testing.T) {
+	s := populated(t)
+	ctx := t.Context()
+	for _, id := range []string{"b1", "b2"} {
+		launched(t, s, id, "p1", ForPrebuild)
+	}
+	launched(t, s, "user", "p1", ForPerson)
+	err := s.Write(ctx, func(tx *Tx) error {
+		if err := tx.PutPlan(ctx, PrebuildPlan{ID: "plan", RepositoryID: "r1", Branch: "main", Keep: 2, MadeBy: "p1"}); err != nil {
+			return err
+		}
+		for _, id := range []string{"1", "2"} {
+			if err := tx.AddRun(ctx, &PrebuildRun{ID: "run" + id, PlanID: "plan", WorkspaceID: "b" + id}); err != nil {
+				return err
+			}
+		}
+		if err := tx.EndRun(ctx, "run1", "image", lifecycle.Done, ""); err != nil {
+			return err
+		}
+		if err := tx.EndRun(ctx, "run1", "", lifecycle.FailedStep, "too late"); err != nil {
+			return err
+		}
+		if err := tx.EndRun(ctx, "run2", "", lifecycle.FailedStep, "broken"); err != nil {
+			return err
+		}
+		w, err := tx.WorkspaceByID(ctx, "user")
+		w.Plan.Prepared = &Prepared{Run: "run1", Number: 1}
+		if err == nil {
+			err = tx.SaveWorkspace(ctx, w)
+		}
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	good, err := s.Read().GoodRuns(ctx, "r1", "main")
+	if err != nil || len(good) != 1 || good[0].ID != "run1" || good[0].Image != "image" || good[0].Number != 1 {
+		t.Errorf("good are %+v, %v", good, err)
+	}
+	for except, want := range map[string]bool{"": true, "user": false} {
+		if used, err := s.Read().PreparedInUse(ctx, "run1", except); err != nil || used != want {
+			t.Errorf("in use but for %q: %v, %v", except, used, err)
+		}
+	}
+	if used, err := s.Read().PreparedInUse(ctx, "run2", ""); err != nil || used {
+		t.Errorf("a run nobody uses is in use: %v, %v", used, err)
+	}
+}
