@@ -25,6 +25,7 @@ import (
 
 	yb "yardbench/internal/client"
 	"yardbench/internal/demo"
+	"yardbench/internal/vault"
 	"yardbench/internal/wire"
 )
 
@@ -144,10 +145,19 @@ func (w *world) wipe() {
 			w.t.Errorf("remove %s for the end: %v", ws.Name, err)
 		}
 	}
+	plans, err := c.Plans(ctx, "")
+	if err != nil {
+		w.t.Errorf("list the plans for the end: %v", err)
+	}
 	for len(all) > 0 && ctx.Err() == nil {
 		time.Sleep(50 * time.Millisecond)
 		if all, err = c.List(ctx, true); err != nil {
 			break
+		}
+	}
+	for _, p := range plans {
+		if err := c.DropPlan(ctx, p.Repository, p.Branch); err != nil {
+			w.t.Errorf("drop the plan of %s for the end: %v", p.Repository, err)
 		}
 	}
 	if left := w.leftovers(installation); left != "" {
@@ -205,6 +215,16 @@ func (w *world) leftovers(installation string) string {
 		left = append(left, "image "+strings.Join(i.RepoTags, " "))
 	}
 	return strings.Join(left, "\n")
+}
+
+// vault opens the service's own keys.
+func (w *world) vault() *vault.Vault {
+	w.t.Helper()
+	v, err := vault.Open(filepath.Join(w.dir, "data", "keys", "sealing.json"))
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	return v
 }
 
 func (w *world) docker() *client.Client {

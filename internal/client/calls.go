@@ -141,6 +141,11 @@ func (c *Client) SharePort(ctx context.Context, ref string, port int, shared boo
 	return call[[]wire.Port](ctx, c, "PUT", workspace(ref, "/ports/"+strconv.Itoa(port)), wire.PortChange{Shared: shared})
 }
 
+// Visit gives the way to a port's address.
+func (c *Client) Visit(ctx context.Context, address string) (wire.PortPass, error) {
+	return call[wire.PortPass](ctx, c, "POST", "/port-passes", wire.PortVisit{Address: address})
+}
+
 // Plans lists the prebuild plans; of one repository unless it is empty.
 func (c *Client) Plans(ctx context.Context, of string) ([]wire.PrebuildPlan, error) {
 	return call[[]wire.PrebuildPlan](ctx, c, "GET", "/prebuild-plans?repository="+url.QueryEscape(of), nil)
