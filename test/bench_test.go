@@ -3,8 +3,12 @@ package test
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"os/exec"
+	"path/filepath"
 	"slices"
+	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -90,4 +94,100 @@ func BenchmarkLaunchToPrompt(t *testing.B) {
 	if ratio > 2 {
 		t.Errorf("it takes %.2f times the bare engine's time; at most 2 is promised", ratio)
 	}
+}
+
+// BenchmarkPreparedLaunch: a repository whose set-up takes about a minute,
+// launched from scratch and from a prepared image, until it is ready. At least
+// five times as fast it is promised.
+func BenchmarkPreparedLaunch(t *testing.B) {
+	w := newWorld(t)
+	c := w.client("ingrid")
+	launch := func() float64 {
+		t.Helper()
+		began := time.Now()
+		ws, err := c.Launch(context.Background(), wire.Launch{Repository: "chart-press"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		err = c.Watch(context.Background(), func() (bool, error) {
+			now, err := c.Show(context.Background(), ws.Name)
+			return now.Phase == "ready" || now.Phase == "failed", err
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+		took := time.Since(began).Seconds()
+		w.must(w.as("ingrid", "", "run", ws.Name, "--", "make", "check"), 0)
+		w.must(w.as("ingrid", "", "remove", ws.Name, "--yes"), 0)
+		return took
+	}
+	scratch := launch()
+	w.must(w.as("runa", "", "prebuild", "plan", "chart-press"), 0)
+	w.must(w.as("runa", "", "prebuild", "run", "chart-press"), 0)
+	prepared := []float64{launch(), launch(), launch()}
+	slices.Sort(prepared)
+	ratio := scratch / prepared[1]
+	t.Logf("from scratch %.1f s, prepared %.2f s", scratch, prepared)
+	t.ReportMetric(ratio, "times-faster")
+	t.ReportMetric(prepared[1], "s/prepared-launch")
+	t.ReportMetric(0, "ns/op")
+	if ratio < 5 {
+		t.Errorf("a prepared launch is %.1f times as fast; at least 5 is promised", ratio)
+	}
+}
+
+// BenchmarkAdmission: launches accepted through the HTTP door in a second,
+// durable and with their limits reserved, 32 at a time, beside bare commits of
+// one row in the same kind of file. The engine is away, so that only what is
+// before the answer is measured, and the keeper's first writes beside it.
+func BenchmarkAdmission(t *testing.B) {
+	w := newWorld(t)
+	w.rules("person: {existing: 5, running: 3, cores: 6, memory: 12 GiB}", "person: {existing: 100000}", "team: {running: 12, cores: 20, memory: 40 GiB}", "team: {cores: 100000}")
+	engine := w.engine
+	w.kill()
+	w.engine = "unix:///nowhere/engine.sock"
+	w.start()
+	c := w.client("ingrid")
+	const n = 320
+	work := make(chan int)
+	var wg sync.WaitGroup
+	began := time.Now()
+	for range 32 {
+		wg.Go(func() {
+			for i := range work {
+				if _, err := c.Launch(context.Background(), wire.Launch{Repository: "berth-planner", Name: fmt.Sprint("w", i)}); err != nil {
+					t.Errorf("launch: %v", err)
+				}
+			}
+		})
+	}
+	for i := range n {
+		work <- i
+	}
+	close(work)
+	wg.Wait()
+	ours := n / time.Since(began).Seconds()
+	w.kill()
+	db := openDatabase(t, filepath.Join(w.dir, "bare.db"))
+	for _, q := range []string{"PRAGMA journal_mode = WAL", "PRAGMA synchronous = FULL", "CREATE TABLE x (id INTEGER PRIMARY KEY, body TEXT)"} {
+		if _, err := db.Exec(q); err != nil {
+			t.Fatal(err)
+		}
+	}
+	db.SetMaxOpenConns(1)
+	began = time.Now()
+	for range n {
+		if _, err := db.Exec("INSERT INTO x (body) VALUES (?)", strings.Repeat("x", 600)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	bare := n / time.Since(began).Seconds()
+	db.Close()
+	w.engine = engine
+	w.start()
+	t.Logf("accepted %.0f in a second, bare commits %.0f", ours, bare)
+	t.ReportMetric(ours, "accepted/s")
+	t.ReportMetric(bare, "bare-commits/s")
+	t.ReportMetric(ours/bare, "of-bare-commits")
+	t.ReportMetric(0, "ns/op")
 }

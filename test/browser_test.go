@@ -140,3 +140,96 @@ func TestTheSameInTheBrowser(t *testing.T) {
 		p.says("Launch a workspace"), p.says("There is no workspace yet"))
 	p.do("sign out", button("Sign out"), seen("#name"))
 }
+
+// page signs somebody in, in a browser of their own.
+func (w *world) page(t *testing.T, name string) page {
+	t.Helper()
+	p := openPage(t)
+	p.do("sign in as "+name, chromedp.Navigate(w.address), seen("#name"), chromedp.SendKeys(chromedp.CSS("#name"), name),
+		chromedp.SendKeys(chromedp.CSS("#password"), demo.Password+"\r"), seen("nav a"))
+	return p
+}
+
+// choose picks an option of a select by its shown text.
+func choose(selector, option string) chromedp.Action[chromedp.Void] {
+	return chromedp.Steps(chromedp.Click(chromedp.CSS(selector)), seen(`.ant-select-item-option[title="`+option+`"]`), still(`.ant-select-item-option[title="`+option+`"]`),
+		chromedp.Click(chromedp.CSS(`.ant-select-item-option[title="`+option+`"]`)))
+}
+
+// modal presses the primary button of the open question, once it stands still.
+func modal() chromedp.Action[chromedp.Void] {
+	const yes = ".ant-modal-container .ant-btn-primary"
+	return chromedp.Steps(seen(yes), still(yes), chromedp.Click(chromedp.CSS(yes)))
+}
+
+// The whole round in the browser: bringing somebody in, plans and prepared
+// images, the launch form's preflight with a secret given there, ports, hold,
+// the fleet, the house rules with a mistake and a change, cost and journal.
+func TestTheRoundInTheBrowser(t *testing.T) {
+	w := newWorld(t)
+	astrid := w.page(t, "astrid")
+	astrid.do("an operator sees the fleet first", astrid.says("Fleet"), astrid.says("There is no workspace yet"))
+	astrid.do("people", chromedp.Navigate(w.address+"/people"), astrid.says("Ingrid Solheim"), astrid.says("ingrid@skerryline.example"), button("Make an enrolment link"), seen(".ant-modal-container"))
+	astrid.do("an enrolment link", modal(), seen(".ant-modal-container code"))
+	link, err := chromedp.Run(astrid.ctx, chromedp.Evaluate[string](`document.querySelector(".ant-modal-container code").innerText`))
+	if err != nil || !strings.Contains(link, "/enrol#yb_link_") {
+		t.Fatalf("the link is %q, %v", link, err)
+	}
+
+	saga := openPage(t)
+	saga.do("a link that is cut off is told", chromedp.Navigate(w.address+"/enrol#yb_link_x"), saga.says("This link cannot be used"))
+	saga.do("she sets up her account and is signed in", chromedp.Navigate("about:blank"), chromedp.Navigate(strings.TrimSpace(link)), saga.says("You will be developer"), seen("#name"), chromedp.SendKeys(chromedp.CSS("#name"), "saga"), chromedp.SendKeys(chromedp.CSS("#full_name"), "Saga Ness"),
+		chromedp.SendKeys(chromedp.CSS("#email"), "saga@skerryline.example"), chromedp.SendKeys(chromedp.CSS("#password"), "a long password\r"), saga.says("My workspaces"))
+	saga.do("she is not shown what is not hers to see", chromedp.Navigate(w.address+"/people"), saga.says("does not allow this"))
+
+	runa := w.page(t, "runa")
+	runa.do("a lead plans prebuilds", chromedp.Navigate(w.address+"/repositories"), runa.says("tide-board"), chromedp.Click(`//tr[@data-row-key="tide-board"]//button[.="Plan prebuilds"]`), seen(".ant-modal-container"), modal(), runa.says("none serves yet"))
+	runa.do("and has an image prepared", chromedp.Navigate(w.address+"/repositories?open=tide-board"), button("Prepare now"), seen(`[data-outcome="under way"]`), seen(`[data-outcome="done"]`), runa.says("done, serves"))
+	runa.do("the run has its sheet and log", chromedp.Click(`//td/a[.="1"]`), seen(`[data-step="Keep as prepared image"][data-outcome="done"]`), chromedp.Click(`//div[@role="tab" and .="Log"]`), runa.says("kept as yardbench/"))
+
+	p := w.page(t, "ingrid")
+	p.do("the launch form says what it will come to", chromedp.Navigate(w.address+"/launch?repository=tide-board"), seen(`[data-ahead="tide-board"]`), p.says("image 1 of"), p.says("at the branch's head"), p.says("running, ingrid"), p.says("€0.0612 an hour"))
+	p.do("and what is missing, to be given there", p.says("TIDE_API_KEY is missing"), button("Give it"), seen(".ant-modal-container textarea"), still(".ant-modal-container textarea"),
+		chromedp.SendKeys(chromedp.CSS(".ant-modal-container textarea"), "levels-of-the-quay"), modal(), p.says("nothing that is asked for is missing"))
+	p.do("launch", chromedp.SendKeys(chromedp.CSS("#name"), "quay"), button("Launch"), seen(`[data-phase="ready"]`), p.says("image 1 of"))
+	p.do("a terminal has the secret, and begins to serve", chromedp.Click(`//div[@role="tab" and .="Terminal"]`), seen(".xterm-screen"), p.says("crew@quay"), browser.TypeLine("echo key ${#TIDE_API_KEY}; make serve"), p.says("key 18"), p.says("the board is on port 8000"))
+	p.do("its port shows within seconds", chromedp.Click(`//div[@role="tab" and .="Ports"]`), seen(`[data-listening="8000"]`), p.says("The board on the quay"), p.says("python3"))
+	address, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](`document.querySelector('a[href*="-8000.ports."]').href`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	p.do("its address leads over the console to the page", chromedp.Navigate(address), p.says("Ytre Skjer"), p.says("00:00"))
+	saga.do("nobody else comes there", chromedp.Navigate(address), saga.says("it may be private"))
+	p.do("it is shared", chromedp.Navigate(w.address+"/workspaces/quay.ingrid?view=ports"), seen(`[aria-label="Share port 8000"]`), chromedp.Click(chromedp.CSS(`[aria-label="Share port 8000"]`)), seen(`[aria-label="Share port 8000"][aria-checked="true"]`))
+	saga.do("and a colleague comes there", chromedp.Navigate(address), saga.says("Ytre Skjer"))
+	p.do("it is held", button("Hold"), seen("#why"), still("#why"), chromedp.SendKeys(chromedp.CSS("#why"), "a long test runs"), modal(), p.says("held until"), p.says("a long test runs"))
+	p.do("a changed secret is said to be held in an older value", chromedp.Navigate(w.address+"/secrets"), p.says("TIDE_API_KEY"), func() chromedp.Action[chromedp.Void] {
+		return chromedp.Func(func(context.Context, *chromedp.Target) error {
+			w.must(w.as("ingrid", "other-levels", "secret", "put", "TIDE_API_KEY"), 0)
+			return nil
+		})
+	}(), p.says("2"), chromedp.Navigate(w.address+"/workspaces/quay.ingrid"), p.says("holds an older TIDE_API_KEY"))
+	p.do("what my workspaces get", chromedp.Navigate(w.address+"/secrets?view=explained&repository=tide-board"), p.says("it is yours, for this repository"))
+
+	astrid.do("the operator's fleet follows", chromedp.Navigate(w.address+"/fleet"), seen(`[data-phase="ready"]`), astrid.says("quay"), astrid.says("held"))
+	const editor = ".cm-content"
+	change := func(old, new string) chromedp.Action[chromedp.Void] {
+		return chromedp.Func(func(ctx context.Context, tg *chromedp.Target) error {
+			js := `(() => { const v = document.querySelector(".cm-content").cmTile?.view ?? document.querySelector(".cm-content").cmView?.view ?? document.querySelector(".cm-content").cmView?.rootView?.view; const s = v.state.doc.toString(); const at = s.indexOf(` + strconv.Quote(old) + `); v.dispatch({changes: {from: at, to: at + ` + strconv.Itoa(len(old)) + `, insert: ` + strconv.Quote(new) + `}}); return at })()`
+			at, err := chromedp.Evaluate[int](js)(ctx, tg)
+			if err == nil && at < 0 {
+				t.Errorf("the house rules do not say %q", old)
+			}
+			return err
+		})
+	}
+	astrid.do("a mistake in the house rules is told where it stands", chromedp.Navigate(w.address+"/rules"), seen(editor), change("memory: 1 GiB", "memory: 1 GB"), astrid.says("Line 6, column 30"), astrid.says("did you mean GiB"))
+	astrid.do("a change is in force at once", change("memory: 1 GB", "memory: 2 GiB"), astrid.says("sizes.small"), button("Put in force"), seen(".ant-modal-confirm input"), still(".ant-modal-confirm input"),
+		chromedp.SendKeys(chromedp.CSS(".ant-modal-confirm input"), "the boards grew"), chromedp.Click(chromedp.CSS(".ant-modal-confirm-btns .ant-btn-primary")), astrid.says("Version 2"), astrid.says("the boards grew"))
+	w.must(w.as("ingrid", "", "launch", "tide-board", "--dry-run"), 0, "2 GiB asked")
+	astrid.do("the fleet is stopped from the list", chromedp.Navigate(w.address+"/fleet"), seen(".ant-table-row .ant-checkbox-input, .ant-table-tbody .ant-checkbox-input"), chromedp.Click(chromedp.CSS(".ant-table-tbody .ant-checkbox")), button("Stop 1 chosen"),
+		seen(".ant-modal-confirm"), still(".ant-modal-confirm-btns .ant-btn-primary"), chromedp.Click(chromedp.CSS(".ant-modal-confirm-btns .ant-btn-primary")), seen(`[data-phase="stopped"]`))
+	astrid.do("cost", chromedp.Navigate(w.address+"/cost"), seen("[data-total]"), astrid.says("Timetable"), chromedp.Click(`//label[.="by person"]`), astrid.says("ingrid"))
+	astrid.do("the journal", chromedp.Navigate(w.address+"/journal?kind=rules."), astrid.says("rules.put"), astrid.says("the boards grew"))
+	p.do("sign-ins and tokens", chromedp.Navigate(w.address+"/you"), p.says("the console, here"), button("Make a token"), seen("#name"), still("#name"), chromedp.SendKeys(chromedp.CSS("#name"), "nightly"), modal(), p.says("YARDBENCH_TOKEN"))
+}

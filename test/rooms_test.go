@@ -13,7 +13,7 @@ var floors = [][]string{
 	{"store", "yard", "repo", "steward"},
 	{"keeper"},
 	{"service"},
-	{"api"},
+	{"api", "access"},
 	{"client"},
 	{"serve", "demo"},
 	{"cli"},

@@ -76,17 +76,22 @@ func TestOneWorkspaceAllTheWayThrough(t *testing.T) {
 
 	// Nobody else sees it, and an operator does not get into it.
 	w.must(w.as("mats", "", "show", "tide.ingrid"), 3, "there is no workspace")
-	w.must(w.as("mats", "", "list", "--all"), 4, "only an operator")
+	w.must(w.as("mats", "", "list", "--all"), 4, "your own workspaces only")
 	w.must(w.as("astrid", "", "list", "--all"), 0, "ingrid", "tide")
-	w.must(w.as("astrid", "", "run", "tide.ingrid", "--", "env"), 4, "somebody else's")
+	w.must(w.as("astrid", "", "run", "tide.ingrid", "--", "env"), 4, "this is ingrid's workspace")
 
 	// Work is kept: committed, pushed, and refused to be thrown away before.
 	w.must(w.as("ingrid", "", "run", "tide", "--", "sh", "-c", "echo more >> README.md && git commit -qam 'More of it' && echo loose > loose.txt"), 0)
 	w.must(w.as("ingrid", "", "remove", "tide", "--yes"), 4, "loose.txt", "More of it", "--discard")
 	w.must(w.as("ingrid", "", "rebuild", "tide", "--new-files"), 4, "loose.txt", "More of it")
 	w.must(w.as("ingrid", "", "stop", "tide"), 0, "tide is stopped")
-	w.must(w.as("ingrid", "", "remove", "tide", "--yes"), 4, "cannot be looked at")
+	w.must(w.as("ingrid", "", "remove", "tide", "--yes"), 4, "loose.txt", "More of it") // it was looked at before it stopped
 	w.must(w.as("ingrid", "", "run", "tide", "--", "true"), 4, "possible now: start")
+	w.must(w.as("ingrid", "", "start", "tide"), 0, "tide is ready")
+	// Ended behind its back nobody has looked: that is no leave to remove it.
+	w.endBody(t, shown.ID)
+	w.until(w.client("ingrid"), "tide", 10*time.Second, inPhase("stopped"))
+	w.must(w.as("ingrid", "", "remove", "tide", "--yes"), 4, "cannot be looked at")
 	w.must(w.as("ingrid", "", "start", "tide"), 0, "tide is ready")
 	w.must(w.as("ingrid", "", "rebuild", "tide"), 0, "New container takes over", "tide is ready")
 	if out := w.must(w.as("ingrid", "", "run", "tide", "--", "sh", "-c", "cat loose.txt; git log -1 --format=%s"), 0); out != "loose\nMore of it\n" {
@@ -103,6 +108,20 @@ func TestOneWorkspaceAllTheWayThrough(t *testing.T) {
 	}
 	w.must(w.as("ingrid", "", "list"), 0, "no workspaces")
 	w.journalHolds(t)
+}
+
+// endBody ends a workspace's container as somebody else would.
+func (w *world) endBody(t *testing.T, workspace string) {
+	t.Helper()
+	cli := w.docker()
+	defer cli.Close()
+	list, err := cli.ContainerList(t.Context(), client.ContainerListOptions{Filters: client.Filters{}.Add("label", "yardbench.workspace="+workspace)})
+	if err != nil || len(list.Items) != 1 {
+		t.Fatalf("it has %d containers, %v", len(list.Items), err)
+	}
+	if _, err := cli.ContainerKill(t.Context(), list.Items[0].ID, client.ContainerKillOptions{Signal: "SIGKILL"}); err != nil {
+		t.Fatal(err)
+	}
 }
 
 // terminal uses a true terminal: `enter`, by a pty of our own.

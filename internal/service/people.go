@@ -68,7 +68,7 @@ func addPerson(ctx context.Context, tx *store.Tx, p store.Person, actor string) 
 	if err := tx.AddPerson(ctx, p); err != nil {
 		return err
 	}
-	return tx.Journal(ctx, "person.added", p.ID, p.ID, actor, map[string]any{"name": p.Name, "role": p.Role, "team": p.Team})
+	return tx.Journal(ctx, "person.added", p.ID, p.ID, actor, map[string]any{"role": p.Role, "team": p.Team})
 }
 
 func nameOfPersonTaken(err error, name string) error {
@@ -238,7 +238,7 @@ func (s *Service) enrolment(ctx context.Context, e store.Enrolment, life time.Du
 		if err := tx.AddEnrolment(ctx, e); err != nil {
 			return err
 		}
-		return tx.Journal(ctx, "enrolment.made", e.ID, e.PersonID, e.MadeBy, map[string]any{"role": e.Role, "team": e.Team, "person": e.Person})
+		return tx.Journal(ctx, "enrolment.made", e.ID, e.PersonID, e.MadeBy, map[string]any{"role": e.Role, "team": e.Team})
 	})
 }
 

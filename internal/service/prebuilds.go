@@ -224,7 +224,7 @@ func (s *Service) RunPlan(ctx context.Context, a Actor, repository, branch strin
 	if err != nil {
 		return wire.PrebuildRun{}, err
 	}
-	run, err := s.run(ctx, p, a.ID, "by hand, by "+a.Name, true)
+	run, err := s.run(ctx, p, a.ID, "by hand", true)
 	if err != nil {
 		return wire.PrebuildRun{}, err
 	}
