@@ -223,7 +223,7 @@ func TestTheRoundInTheBrowser(t *testing.T) {
 			return err
 		})
 	}
-	astrid.do("a mistake in the house rules is told where it stands", chromedp.Navigate(w.address+"/rules"), seen(editor), change("memory: 1 GiB", "memory: 1 GB"), astrid.says("Line 6, column 30"), astrid.says("did you mean GiB"))
+	astrid.do("a mistake in the house rules is told where it stands", chromedp.Navigate(w.address+"/rules"), seen(editor), change("memory: 1 GiB", "memory: 1 GB"), astrid.says("Line 7, column 30"), astrid.says("did you mean GiB"))
 	astrid.do("a change is in force at once", change("memory: 1 GB", "memory: 2 GiB"), astrid.says("sizes.small"), button("Put in force"), seen(".ant-modal-confirm input"), still(".ant-modal-confirm input"),
 		chromedp.SendKeys(chromedp.CSS(".ant-modal-confirm input"), "the boards grew"), chromedp.Click(chromedp.CSS(".ant-modal-confirm-btns .ant-btn-primary")), astrid.says("Version 2"), astrid.says("the boards grew"))
 	w.must(w.as("ingrid", "", "launch", "tide-board", "--dry-run"), 0, "2 GiB asked")

@@ -80,6 +80,7 @@ export function Frame() {
       <header className="top" style={{ background: token.colorBgContainer }}>
         <Link to="/" className="top-name" style={{ color: token.colorText }}>
           <img src="/mark.svg" alt="" /> Yard Bench
+          {me.data.organisation && <span className="house">{me.data.organisation}</span>}
         </Link>
         <nav aria-label="Pages">
           {nav.map(([to, name]) => (

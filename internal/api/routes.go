@@ -191,7 +191,7 @@ func (a *API) signInRoutes() {
 	})
 	done(a, op("POST", "/sign-out", "sign-out", "End this sign-in", policy.ChangeSelf), func(ctx context.Context, who service.Actor, _ *none) error { return a.svc.SignOut(ctx, who) })
 	answer(a, op("GET", "/me", "me", "Who you are", policy.SeeSelf),
-		func(_ context.Context, who service.Actor, _ *none) (wire.Person, error) { return a.svc.Me(who), nil })
+		func(ctx context.Context, who service.Actor, _ *none) (wire.Me, error) { return a.svc.Me(ctx, who) })
 }
 
 // logRoute gives a launch sheet's log as text, as it grows where asked.

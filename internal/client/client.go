@@ -132,8 +132,8 @@ func (c *Client) SignOut(ctx context.Context) error {
 }
 
 // Me tells who is signed in.
-func (c *Client) Me(ctx context.Context) (wire.Person, error) {
-	return call[wire.Person](ctx, c, "GET", "/me", nil)
+func (c *Client) Me(ctx context.Context) (wire.Me, error) {
+	return call[wire.Me](ctx, c, "GET", "/me", nil)
 }
 
 // Repositories lists the registered repositories.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"slices"
 	"sort"
 	"strings"
 	"sync"
@@ -133,8 +134,10 @@ func (k *Keeper) took(id string, st steward.Status) {
 		}
 		return t
 	}
-	wake := false
+	wake, shows := false, false
 	k.pulses.with(id, func(p *pulse) {
+		ports, disk := slices.Clone(p.ports), p.disk
+		defer func() { shows = !slices.Equal(ports, p.ports) || disk>>20 != p.disk>>20 }()
 		before, _ := p.signs.Last()
 		p.signs.Typed, p.signs.Read, p.signs.Busy = at(st.TypedMS, p.signs.Typed), at(st.ReadMS, p.signs.Read), at(st.BusyMS, p.signs.Busy)
 		after, _ := p.signs.Last()
@@ -161,7 +164,9 @@ func (k *Keeper) took(id string, st steward.Status) {
 	if err := k.checkDisk(id); err != nil && k.ctx.Err() == nil {
 		slog.Error("check the disk", "workspace", id, "error", err)
 	}
-	k.Bus.Publish(id)
+	if shows { // signs of work are no news to who looks at a list
+		k.Bus.Publish(id)
+	}
 }
 
 // printable keeps a stranger's text short and on one line.

@@ -412,8 +412,11 @@ func (s *Service) SignOut(ctx context.Context, a Actor) error {
 	})
 }
 
-// Me tells who the actor is.
-func (s *Service) Me(a Actor) wire.Person { return personView(a.Person) }
+// Me tells who the actor is, and where.
+func (s *Service) Me(ctx context.Context, a Actor) (wire.Me, error) {
+	house, _, err := s.Keeper.Rules(ctx, s.Store.Read())
+	return wire.Me{Person: personView(a.Person), Organisation: house.Organisation}, err
+}
 
 func personView(p store.Person) wire.Person {
 	return wire.Person{Name: p.Name, FullName: p.FullName, Email: p.Email, Role: string(p.Role), Team: p.Team, Closed: p.ClosedAt != nil}

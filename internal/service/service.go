@@ -164,27 +164,78 @@ func sheetView(sh store.Sheet, steps []store.Step) wire.Sheet {
 
 // view tells of one workspace.
 func (s *Service) view(ctx context.Context, q store.Q, w store.Workspace) (wire.Workspace, error) {
-	metered, err := q.Intervals(ctx, store.Scope{}, w.ID, time.Time{}, s.now().Add(time.Hour))
-	if err != nil {
+	var a around
+	var err error
+	if a.metered, err = q.Intervals(ctx, store.Scope{}, w.ID, time.Time{}, s.now().Add(time.Hour)); err != nil {
 		return wire.Workspace{}, err
 	}
-	return s.viewOf(ctx, q, w, metered)
+	if a.owner, err = q.PersonByID(ctx, w.OwnerID); err != nil {
+		return wire.Workspace{}, err
+	}
+	if a.repository, err = q.RepositoryByID(ctx, w.RepositoryID); err != nil {
+		return wire.Workspace{}, err
+	}
+	if a.conditions, err = q.Conditions(ctx, w.ID); err != nil {
+		return wire.Workspace{}, err
+	}
+	if sheet, err := q.CurrentSheet(ctx, w.ID); err == nil {
+		a.sheet = sheet.Number
+	}
+	return s.viewOf(ctx, q, w, a)
 }
 
-// viewOf tells of one workspace whose metered time is known.
-func (s *Service) viewOf(ctx context.Context, q store.Q, w store.Workspace, metered []cost.Interval) (wire.Workspace, error) {
-	owner, err := q.PersonByID(ctx, w.OwnerID)
+// around is what stands around a workspace's row in other tables.
+type around struct {
+	owner      store.Person
+	repository store.Repository
+	conditions []lifecycle.Condition
+	sheet      int // the newest one's number
+	metered    []cost.Interval
+}
+
+// views tells of many workspaces, with a few reads for all of them together.
+func (s *Service) views(ctx context.Context, q store.Q, ws []store.Workspace, owner string) ([]wire.Workspace, error) {
+	people, err := q.People(ctx, "")
 	if err != nil {
-		return wire.Workspace{}, err
+		return nil, err
 	}
-	r, err := q.RepositoryByID(ctx, w.RepositoryID)
+	repositories, err := q.Repositories(ctx)
 	if err != nil {
-		return wire.Workspace{}, err
+		return nil, err
 	}
-	cs, err := q.Conditions(ctx, w.ID)
+	conditions, err := q.AllConditions(ctx)
 	if err != nil {
-		return wire.Workspace{}, err
+		return nil, err
 	}
+	sheets, err := q.NewestSheets(ctx)
+	if err != nil {
+		return nil, err
+	}
+	metered, err := q.WorkspaceIntervals(ctx, owner)
+	if err != nil {
+		return nil, err
+	}
+	personBy, repositoryBy := map[string]store.Person{}, map[string]store.Repository{}
+	for _, p := range people {
+		personBy[p.ID] = p
+	}
+	for _, r := range repositories {
+		repositoryBy[r.ID] = r
+	}
+	out := []wire.Workspace{}
+	for _, w := range ws {
+		v, err := s.viewOf(ctx, q, w, around{personBy[w.OwnerID], repositoryBy[w.RepositoryID], conditions[w.ID], sheets[w.ID], metered[w.ID]})
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, v)
+	}
+	return out, nil
+}
+
+// viewOf tells of one workspace with what stands around it.
+func (s *Service) viewOf(ctx context.Context, q store.Q, w store.Workspace, a around) (wire.Workspace, error) {
+	owner, r, metered := a.owner, a.repository, a.metered
 	house, _, err := s.Keeper.Rules(ctx, q)
 	if err != nil {
 		return wire.Workspace{}, err
@@ -193,17 +244,14 @@ func (s *Service) viewOf(ctx context.Context, q store.Q, w store.Workspace, mete
 	v := wire.Workspace{ID: w.ID, Name: w.Name, Owner: owner.Name, Team: owner.Team, Repository: r.Name, Branch: w.Branch, Commit: w.Plan.Commit,
 		Definition: def.Path, Image: imageOf(def), Folder: def.Folder, User: def.User, Ports: def.Ports, Phase: string(w.Phase),
 		FailedIn: string(w.FailedIn), Cause: w.Cause, Wanted: string(w.Wanted), Conditions: []wire.Condition{}, CreatedAt: w.CreatedAt,
-		PhaseAt: w.PhaseAt, Rebuilding: w.NextBody > 0, Size: w.Size, CoresMilli: w.CoresMilli, MemoryBytes: w.MemoryBytes, DiskBytes: w.DiskBytes,
+		PhaseAt: w.PhaseAt, Rebuilding: w.NextBody > 0, Sheet: a.sheet, Size: w.Size, CoresMilli: w.CoresMilli, MemoryBytes: w.MemoryBytes, DiskBytes: w.DiskBytes,
 		DiskUsedBytes: s.Keeper.DiskBytes(w.ID), Prepared: preparedView(w.Plan.Prepared), Scratch: w.Plan.Scratch, Currency: house.Currency, Day: []wire.Stretch{},
 		HourMicros: int64(cost.Hourly(house.Rates, w.Size, rules.Size{DiskBytes: w.DiskBytes}))}
 	if v.Ports == nil {
 		v.Ports = []int{}
 	}
-	for _, c := range cs {
+	for _, c := range a.conditions {
 		v.Conditions = append(v.Conditions, wire.Condition{Kind: string(c.Kind), Reason: c.Reason, Since: c.Since})
-	}
-	if sheet, err := q.CurrentSheet(ctx, w.ID); err == nil {
-		v.Sheet = sheet.Number
 	}
 	if w.Phase == lifecycle.Ready {
 		verdict, hold, err := s.Keeper.Verdict(ctx, q, w)

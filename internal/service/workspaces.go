@@ -69,19 +69,7 @@ func (s *Service) List(ctx context.Context, a Actor, all bool) ([]wire.Workspace
 	if err != nil {
 		return nil, err
 	}
-	metered, err := q.WorkspaceIntervals(ctx, scope.OwnerID)
-	if err != nil {
-		return nil, err
-	}
-	out := []wire.Workspace{}
-	for _, w := range rows {
-		v, err := s.viewOf(ctx, q, w, metered[w.ID])
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, v)
-	}
-	return out, nil
+	return s.views(ctx, q, rows, scope.OwnerID)
 }
 
 // Show tells of one workspace.

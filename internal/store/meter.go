@@ -141,8 +141,6 @@ func (q Q) Remeter(ctx context.Context) (stored, computed []Metered, err error) 
 				continue
 			case e.Kind == "workspace.phase":
 				ev.Phase = d.To
-			case e.Kind == "workspace.resized":
-				ev.Resized = true
 			case e.Kind == "workspace.condition" && lifecycle.ConditionKind(d.Kind) == lifecycle.IdleNow:
 				ev.Idle, ev.Awake, ev.Since = !d.Over, d.Over, d.Since
 			default:

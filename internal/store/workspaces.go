@@ -210,19 +210,6 @@ func (w Workspace) journalOwner() string {
 	return w.OwnerID
 }
 
-// Resize gives a workspace another size, as the rules have it now.
-func (tx *Tx) Resize(ctx context.Context, w *Workspace, size string, s rules.Size, actor string) error {
-	old := w.Size
-	w.Size, w.CoresMilli, w.MemoryBytes, w.DiskBytes = size, s.CoresMilli, s.MemoryBytes, s.DiskBytes
-	if err := tx.SaveWorkspace(ctx, *w); err != nil {
-		return err
-	}
-	if err := tx.Journal(ctx, "workspace.resized", w.ID, w.journalOwner(), actor, map[string]any{"from": old, "to": size}); err != nil {
-		return err
-	}
-	return tx.meter(ctx, *w, cost.Event{Resized: true})
-}
-
 // WorkspaceByID finds a workspace, removed ones too.
 func (q Q) WorkspaceByID(ctx context.Context, id string) (Workspace, error) {
 	return one(ctx, q, scanWorkspace, "SELECT "+workspaceColumns+" FROM workspaces WHERE id = ?", id)
@@ -397,6 +384,35 @@ func (q Q) Conditions(ctx context.Context, workspace string) ([]lifecycle.Condit
 		c.Since = fromMicros(at)
 		return c, err
 	}, "SELECT kind, reason, since_at FROM conditions WHERE workspace_id = ? ORDER BY kind", workspace)
+}
+
+// AllConditions lists what stands beside the phases of all workspaces.
+func (q Q) AllConditions(ctx context.Context) (map[string][]lifecycle.Condition, error) {
+	out := map[string][]lifecycle.Condition{}
+	_, err := list(ctx, q, func(scan func(...any) error) (struct{}, error) {
+		var id string
+		var c lifecycle.Condition
+		var at int64
+		err := scan(&id, &c.Kind, &c.Reason, &at)
+		c.Since = fromMicros(at)
+		out[id] = append(out[id], c)
+		return struct{}{}, err
+	}, "SELECT workspace_id, kind, reason, since_at FROM conditions ORDER BY kind")
+	return out, err
+}
+
+// NewestSheets gives the number of the newest launch sheet of each workspace
+// that is not removed.
+func (q Q) NewestSheets(ctx context.Context) (map[string]int, error) {
+	out := map[string]int{}
+	_, err := list(ctx, q, func(scan func(...any) error) (struct{}, error) {
+		var id string
+		var n int
+		err := scan(&id, &n)
+		out[id] = n
+		return struct{}{}, err
+	}, "SELECT h.workspace_id, MAX(h.number) FROM workspaces w JOIN sheets h ON h.workspace_id = w.id WHERE w.phase <> 'removed' GROUP BY h.workspace_id")
+	return out, err
 }
 
 // Sheet is a launch sheet: the timed list of steps of one operation.

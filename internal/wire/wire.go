@@ -50,6 +50,12 @@ type Person struct {
 	Closed   bool   `json:"closed" doc:"They may not sign in any more"`
 }
 
+// Me is who is signed in, and where.
+type Me struct {
+	Person
+	Organisation string `json:"organisation,omitempty" example:"Skerry Line"`
+}
+
 // SignIn asks for a sign-in.
 type SignIn struct {
 	Name     string `json:"name" maxLength:"64" example:"ingrid"`

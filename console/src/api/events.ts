@@ -32,7 +32,7 @@ export function useEvents(signedIn: boolean): boolean {
         timer = undefined;
         const now = new Set(old);
         old.clear();
-        void queries.invalidateQueries({ predicate: (q) => now.has(String(q.queryKey[0])) });
+        void queries.invalidateQueries({ predicate: (q) => now.has(String(q.queryKey[0])) || (now.has("workspaces one") && q.queryKey[0] === "workspaces" && q.queryKey[1] !== "list") });
       }, 150);
     };
     let away = false;
@@ -45,7 +45,8 @@ export function useEvents(signedIn: boolean): boolean {
       const kind = String((JSON.parse((e as MessageEvent<string>).data) as { kind: string }).kind);
       again(...(reads.find(([start]) => kind.startsWith(start))?.[1] ?? ["journal"]));
     });
-    source.addEventListener("change", () => again("workspaces", "prebuilds"));
+    // A log grew, a step began: what shows one workspace is read again, lists are not.
+    source.addEventListener("change", () => again("workspaces one", "prebuilds"));
     source.onerror = () => {
       away = true;
       setLost(true);

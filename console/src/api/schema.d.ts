@@ -998,6 +998,22 @@ export interface components {
             name?: string;
             value: string;
         };
+        Me: {
+            /** @description They may not sign in any more */
+            closed: boolean;
+            /** @example ingrid@skerryline.example */
+            email: string;
+            /** @example Ingrid Solheim */
+            full_name: string;
+            /** @example ingrid */
+            name: string;
+            /** @example Skerry Line */
+            organisation?: string;
+            /** @enum {string} */
+            role: "operator" | "lead" | "developer" | "auditor";
+            /** @example Timetable */
+            team?: string;
+        };
         NewEnrolment: {
             /**
              * Format: int64
@@ -2260,7 +2276,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Person"];
+                    "application/json": components["schemas"]["Me"];
                 };
             };
             /** @description Unauthorized */

@@ -23,6 +23,7 @@ export function WorkspacePage({ person }: { person: Person }) {
   const workspace = useQuery({
     queryKey: ["workspaces", "one", name],
     queryFn: () => take(api.GET("/api/v1/workspaces/{workspace}", { params: { path: { workspace: name } } })),
+    refetchInterval: 30_000, // the newest sign of work
   });
   const sheets = useQuery({
     queryKey: ["workspaces", "sheets", name],

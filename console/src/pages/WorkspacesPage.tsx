@@ -26,6 +26,7 @@ export function WorkspacesPage({ person, all }: { person: Person; all: boolean }
   const list = useQuery({
     queryKey: ["workspaces", "list", all],
     queryFn: () => take(api.GET("/api/v1/workspaces", { params: { query: { all } } })),
+    refetchInterval: 60_000, // what it cost so far
   });
   const done = useDone("workspaces");
   const stop = useMutation({

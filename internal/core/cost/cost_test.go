@@ -27,10 +27,6 @@ func life(r *rand.Rand) (events []Event) {
 			}
 			continue
 		}
-		if r.IntN(12) == 0 {
-			events = append(events, Event{At: at, Resized: true})
-			continue
-		}
 		next := lifecycle.Moves[phase]
 		phase = next[r.IntN(len(next))]
 		events = append(events, Event{At: at, Phase: phase})

@@ -35,9 +35,6 @@ type Event struct {
 	// Idle and Awake are set when it began to be idle, at Since, or no more.
 	Idle, Awake bool
 	Since       time.Time
-	// Resized is set when the workspace was given another size: what is open
-	// goes on as a new interval.
-	Resized bool
 }
 
 // Change opens or closes an interval.
@@ -66,12 +63,6 @@ func Apply(open map[Kind]time.Time, prebuild bool, e Event) (changes []Change) {
 		}
 	}
 	switch {
-	case e.Resized:
-		for _, k := range Kinds {
-			if _, is := open[k]; is {
-				changes = append(changes, Change{k, false, e.At}, Change{k, true, e.At})
-			}
-		}
 	case e.Idle:
 		if from, is := open[Running]; is {
 			since := e.Since

@@ -43,6 +43,11 @@ func Parse(text []byte) (Rules, []Finding) {
 		return r, []Finding{{1, 1, "the document is empty, or more than one", "write one document"}}
 	}
 	d.mapping(file.Docs[0].Body, "", fields{
+		"organisation": may(func(n ast.Node) {
+			if r.Organisation = d.text(n); len(r.Organisation) > 60 {
+				d.say(n, "use at most 60 letters", "the organisation's name is too long")
+			}
+		}),
 		"currency": need(func(n ast.Node) {
 			if r.Currency = d.text(n); !currency.MatchString(r.Currency) {
 				d.say(n, "use three capital letters, like EUR", "%q is no currency", r.Currency)

@@ -17,9 +17,10 @@ import (
 
 // Rules is the document, read.
 type Rules struct {
-	Currency string // ISO 4217
-	Zone     *time.Location
-	Sizes    map[string]Size
+	Organisation string // what the house is called; may be empty
+	Currency     string // ISO 4217
+	Zone         *time.Location
+	Sizes        map[string]Size
 	// Order is the names of the sizes as the document has them.
 	Order     []string
 	UsualSize string
@@ -265,7 +266,7 @@ func (r Rules) values() map[string]string {
 		zone = r.Zone.String()
 	}
 	v := map[string]string{
-		"currency": r.Currency, "time_zone": zone, "usual_size": r.UsualSize,
+		"organisation": r.Organisation, "currency": r.Currency, "time_zone": zone, "usual_size": r.UsualSize,
 		"idle.quiet_after": Duration(r.Idle.QuietAfter), "idle.rest_after": Duration(r.Idle.RestAfter), "idle.rest_after_most": Duration(r.Idle.RestAfterMost),
 		"idle.warn_before": Duration(r.Idle.WarnBefore), "idle.cpu_floor": Thousandths(r.Idle.CPUFloorMilli), "idle.hold_most": Duration(r.Idle.HoldMost),
 		"retention.stopped_most":  Duration(r.StoppedMost),
