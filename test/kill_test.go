@@ -195,3 +195,55 @@ func TestCutOff(t *testing.T) {
 		t.Errorf("after a rebuild the set-up command ran as\n%s", out)
 	}
 }
+
+// Killed in the middle of a prebuild, the service goes on with it: the set-up
+// runs once, the image is kept once, and two who ask for a run at the same
+// time get one after the other.
+func TestKilledInTheMiddleOfAPrebuild(t *testing.T) {
+	w := newWorld(t)
+	w.register("slow", map[string]string{".devcontainer/devcontainer.json": `{"image": "skerryline/base:1", "remoteUser": "crew",
+		"onCreateCommand": "echo begun >> .git/runs; sleep 3; dd if=/dev/urandom of=.git/large bs=1M count=60 status=none; echo ended >> .git/runs"}`})
+	runa, ctx := w.client("runa"), t.Context()
+	if _, err := runa.PutPlan(ctx, "slow", wire.PutPlan{Keep: 5}); err != nil {
+		t.Fatal(err)
+	}
+	number := 0
+	for _, step := range []string{"Clone", "onCreateCommand", "Keep as prepared image"} {
+		t.Run(step, func(t *testing.T) {
+			run, err := runa.RunPlan(ctx, "slow", "")
+			if err != nil {
+				t.Fatal(err)
+			}
+			number++
+			sheets := func(ctx context.Context, id string) ([]wire.Sheet, error) {
+				s, err := runa.RunSheet(ctx, id)
+				return []wire.Sheet{s}, err
+			}
+			for end := time.Now().Add(slack * 30 * time.Second); !under(ctx, sheets, run.ID, step); time.Sleep(2 * time.Millisecond) {
+				if time.Now().After(end) {
+					t.Fatalf("the step %s was never under way", step)
+				}
+			}
+			w.kill()
+			w.start()
+			plan := w.untilPlan(runa, "slow", func(p wire.PrebuildPlan) bool { return p.Runs[0].Number == number && p.Runs[0].EndedAt != nil })
+			if r := plan.Runs[0]; r.Outcome != "done" || !r.Serves {
+				t.Fatalf("the run ended as %+v", r)
+			}
+			w.must(w.as("ingrid", "", "launch", "slow", "--name", "user"), 0, "served by prepared image")
+			if out := w.must(w.as("ingrid", "", "run", "user", "--", "cat", ".git/runs"), 0); out != "begun\nended\n" {
+				t.Errorf("the set-up ran as %q", out)
+			}
+			w.must(w.as("ingrid", "", "remove", "user", "--yes"), 0)
+		})
+	}
+	if _, err := runa.RunPlan(ctx, "slow", ""); err != nil {
+		t.Fatal(err)
+	}
+	w.must(w.as("runa", "", "prebuild", "run", "slow"), 4, "another begins when it has ended")
+	w.must(w.as("runa", "", "prebuild", "drop", "slow"), 4, "is under way")
+	plan := w.untilPlan(runa, "slow", func(p wire.PrebuildPlan) bool { return p.Runs[0].Number == number+1 && p.Runs[0].EndedAt != nil })
+	if len(plan.Runs) != number+1 {
+		t.Errorf("of one commit there are %d runs", len(plan.Runs))
+	}
+}

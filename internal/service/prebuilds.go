@@ -229,7 +229,7 @@ func (s *Service) RunPlan(ctx context.Context, a Actor, repository, branch strin
 		return wire.PrebuildRun{}, err
 	}
 	if run == nil {
-		return wire.PrebuildRun{}, conflict("not-now", "a run of this plan is under way; another begins when it has ended", "follow it with: yardbench prebuild list")
+		return wire.PrebuildRun{}, conflict("not-now", "a run of this plan is under way; another begins when it has ended, if there is something new by then", "follow it with: yardbench prebuild list")
 	}
 	return runView(*run), nil
 }

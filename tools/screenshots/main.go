@@ -72,6 +72,7 @@ func run(ctx context.Context, address, yardbench, dir string) error {
 			{"workspace", "/workspaces/tide-board", `[data-outcome="done"]`},
 			{"ports", "/workspaces/tide-board?view=ports", `[data-listening="8000"]`},
 			{"terminal", "/workspaces/tide-board?view=terminal", `.terminal .xterm-screen`},
+			{"you", "/you", `.ant-table-row`},
 			{"secrets", "/secrets?view=explained&repository=tide-board", `.ant-table-row code`},
 		},
 		"astrid": {
@@ -139,7 +140,7 @@ func console(ctx context.Context, address, dir, who string, pages []page) error 
 			return os.WriteFile(filepath.Join(dir, "console-"+name+".png"), png, 0o644)
 		})
 	}
-	if err := chromedp.Do(tab, browser.Size(), chromedp.Navigate(address), chromedp.WaitVisible(chromedp.CSS("#name")),
+	if err := chromedp.Do(tab, browser.Size(), chromedp.Navigate(address), chromedp.WaitVisible(chromedp.CSS("#name")), shot("sign-in"),
 		chromedp.SendKeys(chromedp.CSS("#name"), who), chromedp.SendKeys(chromedp.CSS("#password"), demo.Password+"\r"),
 		chromedp.WaitVisible(chromedp.CSS(`[data-phase="ready"]`))); err != nil {
 		return err
