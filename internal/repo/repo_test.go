@@ -143,3 +143,64 @@ func TestCheckURL(t *testing.T) {
 		}
 	}
 }
+
+// How far a head has gone on from a commit, and that it does not come from it.
+func TestBehind(t *testing.T) {
+	address, first, _ := host(t, `echo 1 > a`)
+	m, ctx := NewMirrors(filepath.Join(t.TempDir(), "mirrors")), t.Context()
+	if err := m.Fetch(ctx, "r", address, Credential{"ingrid", "hush"}); err != nil {
+		t.Fatal(err)
+	}
+	dir := filepath.Join(m.dir, "r.git")
+	grow := func(parents string) string {
+		t.Helper()
+		out, err := exec.Command("sh", "-c", "git --git-dir "+dir+" -c user.name=A -c user.email=a@x.example commit-tree -m more "+parents+" $(git --git-dir "+dir+" rev-parse "+first+"^{tree})").Output()
+		if err != nil {
+			t.Fatal(err)
+		}
+		return strings.TrimSpace(string(out))
+	}
+	second := grow("-p " + first)
+	third, apart := grow("-p "+second), grow("")
+	for _, c := range []struct {
+		commit, head string
+		want         int
+	}{{first, first, 0}, {first, third, 2}, {second, third, 1}, {third, first, -1}, {apart, third, -1}, {strings.Repeat("0", 40), third, -1}, {"--all", third, -1}} {
+		if got, err := m.Behind(ctx, "r", c.commit, c.head); err != nil || got != c.want {
+			t.Errorf("%.8s is %d behind %.8s, %v; not %d", c.commit, got, c.head, err, c.want)
+		}
+	}
+}
+
+// Many who fetch at the same time share fetches; each credential has its own.
+func TestFetchesAreShared(t *testing.T) {
+	address, commit, asked := host(t, `echo 1 > a`)
+	m, ctx := NewMirrors(filepath.Join(t.TempDir(), "mirrors")), t.Context()
+	if err := m.Fetch(ctx, "r", address, Credential{"ingrid", "hush"}); err != nil {
+		t.Fatal(err)
+	}
+	before := len(*asked)
+	if err := m.Fetch(ctx, "r", address, Credential{"ingrid", "hush"}); err != nil {
+		t.Fatal(err)
+	}
+	one := len(*asked) - before
+	errs := make(chan error)
+	for n := range 60 {
+		go func() { errs <- m.Fetch(ctx, "r", address, Credential{[]string{"ingrid", "mats"}[n%2], "hush"}) }()
+	}
+	for range 60 {
+		if err := <-errs; err != nil {
+			t.Fatal(err)
+		}
+	}
+	both := map[string]bool{}
+	for _, user := range (*asked)[before:] {
+		both[user] = true
+	}
+	if fetches := (len(*asked) - before) / one; fetches > 30 || !both["ingrid"] || !both["mats"] {
+		t.Errorf("sixty fetches asked the host %d times, as %v", fetches, both)
+	}
+	if got, err := m.Resolve(ctx, "r", "main"); err != nil || got != commit {
+		t.Errorf("main is %q, %v", got, err)
+	}
+}

@@ -149,7 +149,7 @@ type Process struct {
 	Secrets map[string]int `json:"secrets,omitempty"`
 	// Files are the secrets in the form of a file, content by name. They
 	// replace those that stand there.
-	Files map[string]string `json:"files,omitempty"`
+	Files map[string]string `json:"files,omitzero"`
 	// GitConfig is configuration for git, in pairs.
 	GitConfig []string `json:"git_config,omitempty"`
 	// GitHost is the scheme and host, with a closing slash, that git reaches

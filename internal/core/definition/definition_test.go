@@ -30,6 +30,8 @@ func TestResolve(t *testing.T) {
 		{"variables", `{"image": "a", "containerEnv": {"A": "${containerWorkspaceFolder}/x", "B": "${localEnv:HOME:none}", "C": "${localEnv:HOME}", "D": "$HOME ${else}"}}`, "env",
 			`{"A":"/workspaces/tide-board/x","B":"none","C":"","D":"$HOME ${else}"}`},
 		{"remoteEnv keeps the container's variables, null takes one out", `{"image": "a", "remoteEnv": {"PATH": "${containerEnv:PATH}:/x", "GONE": null}}`, "session_env", `{"PATH":"${containerEnv:PATH}:/x"}`},
+		{"labels of ports; other attributes and ranges are for editors", `{"image": "a", "portsAttributes": {"8000": {"label": "The board", "onAutoForward": "notify"}, "3000-3010": {"label": "x"}, "9000": {}}}`, "port_labels", `{"8000":"The board"}`},
+		{"wanted secrets, by name", `{"image": "a", "secrets": {"TIDE_KEY": {"description": "Opens the levels", "documentationUrl": "https://skerryline.example"}, "A_PIN": {}}}`, "secrets", `[{"name":"A_PIN"},{"name":"TIDE_KEY","description":"Opens the levels"}]`},
 		{"ports", `{"image": "a", "forwardPorts": [8000, "localhost:5432"]}`, "ports", `[8000,5432]`},
 		{"commands in the specification's order and all three forms", `{"image": "a", "postStartCommand": ["a", "b c"], "onCreateCommand": "x && y", "postCreateCommand": {"two": ["d"], "one": "e"}}`, "set_up",
 			`[{"commands":[{"shell":"x \u0026\u0026 y"}],"moment":"onCreateCommand"},{"commands":[{"label":"one","shell":"e"},{"args":["d"],"label":"two"}],"moment":"postCreateCommand"},{"commands":[{"args":["a","b c"]}],"moment":"postStartCommand"}]`},
@@ -177,4 +179,55 @@ func FuzzResolve(f *testing.F) {
 			}
 		}
 	})
+}
+
+// What goes into a prepared image changes its fingerprint; what is the
+// person's does not.
+func TestPrepared(t *testing.T) {
+	base := Definition{Image: "a", Folder: "/x", User: "crew", Env: map[string]string{"A": "1"}, SetUp: []SetUp{{OnCreate, []Command{{Shell: "make"}}}, {PostCreate, []Command{{Shell: "greet"}}}}}
+	one := Prepared(base, "image")
+	for name, c := range map[string]struct {
+		change func(*Definition)
+		same   bool
+	}{
+		"another folder":         {func(d *Definition) { d.Folder = "/y" }, false},
+		"another user":           {func(d *Definition) { d.User = "root" }, false},
+		"another variable":       {func(d *Definition) { d.Env = map[string]string{"A": "2"} }, false},
+		"another set-up":         {func(d *Definition) { d.SetUp = []SetUp{{OnCreate, []Command{{Shell: "make all"}}}} }, false},
+		"the person's set-up":    {func(d *Definition) { d.SetUp = []SetUp{d.SetUp[0], {PostCreate, []Command{{Shell: "welcome"}}}} }, true},
+		"ports, titles, secrets": {func(d *Definition) { d.Ports, d.Title, d.Secrets = []int{1}, "x", []Wanted{{Name: "K"}} }, true},
+	} {
+		d := base
+		c.change(&d)
+		if got := Prepared(d, "image"); (got == one) != c.same || len(got) != 64 {
+			t.Errorf("with %s it is the same: %v", name, got == one)
+		}
+	}
+	if Prepared(base, "other") == one {
+		t.Error("another image has the same fingerprint")
+	}
+	for m, before := range map[Moment]bool{OnCreate: true, UpdateContent: true, PostCreate: false, PostStart: false} {
+		if m.BeforePerson() != before {
+			t.Errorf("%s belongs before the person: %v", m, !before)
+		}
+	}
+}
+
+// Secrets that are no variables, or too many, are told.
+func TestWantedSecrets(t *testing.T) {
+	many := map[string]any{}
+	for n := range MaxSecrets + 1 {
+		many["K"+strings.Repeat("x", n)] = map[string]any{}
+	}
+	text, _ := json.Marshal(map[string]any{"image": "a", "secrets": many})
+	for what, c := range map[string][2]string{"a name that is none": {`{"image": "a", "secrets": {"1-KEY": {}}}`, "no variable name"}, "too many": {string(text), "at most 100"}} {
+		_, fs := Resolve(source(c[0]))
+		if f, bad := Fatal(fs); !bad || !strings.Contains(f.String(), c[1]) {
+			t.Errorf("%s is told as %v", what, fs)
+		}
+	}
+	d, _ := Resolve(source(`{"image": "a", "secrets": {"K": {"description": "` + strings.Repeat("long ", 200) + `"}}, "portsAttributes": {"1": {"label": "\u001b[2J` + strings.Repeat("x", 100) + `"}}}`))
+	if len(d.Secrets[0].Description) > 310 || strings.ContainsRune(d.PortLabels[1], 0x1b) || len([]rune(d.PortLabels[1])) > 60 {
+		t.Errorf("texts come out as %q and %q", d.Secrets[0].Description, d.PortLabels[1])
+	}
 }

@@ -182,6 +182,42 @@ func TestItAlwaysSettles(t *testing.T) {
 	}
 }
 
+// A prebuild goes through what a launch does, is kept instead of becoming
+// ready, and goes when that is done, also after the machine was restarted in
+// the middle.
+func TestAPrebuildIsKeptAndGoes(t *testing.T) {
+	for cut := range 12 {
+		m := newModel(definition.OnCreate)
+		m.s.Prebuild = true
+		var did []string
+		for n := 0; len(did) < 60; n++ {
+			if n == cut {
+				for b := range m.o.Bodies {
+					m.o.Bodies[b] = Ended
+				}
+				m.o.Steward = false
+			}
+			mv := Next(m.s, m.o)
+			if mv.Enter == Ready {
+				t.Fatalf("cut at %d it becomes ready after %v", cut, did)
+			}
+			if mv.Action == KeepImage {
+				if !m.s.Seeded || !m.s.Over[definition.OnCreate] || m.o.Bodies[1] != Running {
+					t.Fatalf("cut at %d it is kept half-made: %+v %+v", cut, m.s, m.o)
+				}
+				did = append(did, "keep")
+				m.s.Wanted = WantRemoved
+				break
+			}
+			m.do(t, mv)
+			did = append(did, string(mv.Action))
+		}
+		if m.settle(t); m.s.Phase != Removed || did[len(did)-1] != "keep" {
+			t.Errorf("cut at %d it is %s after %v", cut, m.s.Phase, did)
+		}
+	}
+}
+
 func TestWhatIsPossibleNow(t *testing.T) {
 	err := Permit(Rebuild, Starting)
 	var now NotNow

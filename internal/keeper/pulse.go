@@ -1,0 +1,314 @@
+package keeper
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"slices"
+	"sort"
+	"strings"
+	"sync"
+	"time"
+
+	"yardbench/internal/core/idle"
+	"yardbench/internal/core/lifecycle"
+	"yardbench/internal/core/rules"
+	"yardbench/internal/core/secret"
+	"yardbench/internal/steward"
+	"yardbench/internal/store"
+)
+
+// pulses is what is known of the workspaces that run, from their stewards.
+type pulses struct {
+	mu sync.Mutex
+	of map[string]*pulse
+}
+
+// pulse is what is known of one workspace. It is not stored: after a restart
+// the steward tells it anew.
+type pulse struct {
+	signs   idle.Signs
+	ports   []steward.Port
+	holders []holder
+	disk    int64
+	idle    bool // the condition stands
+	warned  time.Time
+}
+
+// holder is a process with the secrets it was given.
+type holder struct {
+	label   string
+	since   time.Time
+	secrets map[string]int
+}
+
+// with calls do on a workspace's pulse.
+func (p *pulses) with(id string, do func(*pulse)) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.of == nil {
+		p.of = map[string]*pulse{}
+	}
+	if p.of[id] == nil {
+		p.of[id] = &pulse{}
+	}
+	do(p.of[id])
+}
+
+func (p *pulses) drop(id string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	delete(p.of, id)
+}
+
+// Ports lists what listens in a workspace now.
+func (k *Keeper) Ports(id string) (out []steward.Port) {
+	k.pulses.with(id, func(p *pulse) { out = append(out, p.ports...) })
+	return out
+}
+
+// DiskBytes is what a workspace's folder takes; 0 while unknown.
+func (k *Keeper) DiskBytes(id string) (n int64) {
+	k.pulses.with(id, func(p *pulse) { n = p.disk })
+	return n
+}
+
+// PortAsked notes that somebody used a port: a sign of work.
+func (k *Keeper) PortAsked(id string, port int) {
+	was := false
+	k.pulses.with(id, func(p *pulse) { p.signs.Port, p.signs.Number, was = k.Now(), port, p.idle })
+	if was {
+		k.rest(id)
+	}
+}
+
+// stewardChanged is called when a steward has come or gone.
+func (k *Keeper) stewardChanged(link string) {
+	id := workspaceOf(link)
+	k.Wake(id)
+	if k.Hub.Connected(link) {
+		k.wg.Go(func() { k.followSteward(id, link) })
+	}
+}
+
+// followSteward takes what a steward tells until it goes.
+func (k *Keeper) followSteward(id, link string) {
+	w, err := k.Store.Read().WorkspaceByID(k.ctx, id)
+	if err != nil || w.Kind != store.ForPerson {
+		return
+	}
+	r, _, err := k.Rules(k.ctx, k.Store.Read())
+	if err != nil {
+		slog.Error("watch a workspace", "workspace", id, "error", err)
+		return
+	}
+	c, err := k.Hub.Ask(k.ctx, link, steward.Request{Kind: steward.Watch, FloorMilli: r.Idle.CPUFloorMilli, Process: steward.Process{Folder: w.Plan.Definition.Folder}})
+	if err != nil {
+		return // it went again; the next connection begins anew
+	}
+	defer c.Stream.Close()
+	defer context.AfterFunc(k.ctx, func() { c.Stream.Close() })()
+	for {
+		var st steward.Status
+		if err := c.Receive(&st); err != nil {
+			return
+		}
+		if w, err = k.Store.Read().WorkspaceByID(k.ctx, id); err != nil || w.Phase == lifecycle.Removed {
+			return
+		}
+		if Link(w) == link { // not a body that a rebuild is making
+			k.took(id, st)
+		}
+	}
+}
+
+// took takes a steward's word on how things stand, within bounds.
+func (k *Keeper) took(id string, st steward.Status) {
+	now := k.Now().UTC()
+	at := func(ago int64, old time.Time) time.Time {
+		t := now.Add(-time.Duration(ago) * time.Millisecond)
+		if ago < 0 || ago > 1e11 || t.Before(old) {
+			return old
+		}
+		return t
+	}
+	wake, shows := false, false
+	k.pulses.with(id, func(p *pulse) {
+		ports, disk := slices.Clone(p.ports), p.disk
+		defer func() { shows = !slices.Equal(ports, p.ports) || disk>>20 != p.disk>>20 }()
+		before, _ := p.signs.Last()
+		p.signs.Typed, p.signs.Read, p.signs.Busy = at(st.TypedMS, p.signs.Typed), at(st.ReadMS, p.signs.Read), at(st.BusyMS, p.signs.Busy)
+		after, _ := p.signs.Last()
+		wake = p.idle && after.After(before)
+		p.ports = p.ports[:0]
+		for _, port := range st.Ports[:min(len(st.Ports), 200)] {
+			if port.Number > 0 && port.Number < 65536 {
+				port.Process = printable(port.Process, 40)
+				p.ports = append(p.ports, port)
+			}
+		}
+		p.holders = p.holders[:0]
+		for _, h := range st.Holders[:min(len(st.Holders), 100)] {
+			p.holders = append(p.holders, holder{printable(h.Label, 64), at(h.SinceMS, time.Time{}), h.Secrets})
+		}
+		p.disk = max(0, st.DiskBytes)
+	})
+	if wake {
+		k.rest(id)
+	}
+	if err := k.CheckSecrets(k.ctx, id); err != nil && k.ctx.Err() == nil {
+		slog.Error("check who holds which secrets", "workspace", id, "error", err)
+	}
+	if err := k.checkDisk(id); err != nil && k.ctx.Err() == nil {
+		slog.Error("check the disk", "workspace", id, "error", err)
+	}
+	if shows { // signs of work are no news to who looks at a list
+		k.Bus.Publish(id)
+	}
+}
+
+// printable keeps a stranger's text short and on one line.
+func printable(s string, most int) string {
+	s = strings.Map(func(r rune) rune {
+		if r < 0x20 || (r >= 0x7f && r < 0xa0) {
+			return ' '
+		}
+		return r
+	}, s)
+	if r := []rune(s); len(r) > most {
+		return string(r[:most])
+	}
+	return s
+}
+
+// CheckSecrets sets or ends the condition that something that runs in a
+// workspace holds older values of secrets than there are now.
+func (k *Keeper) CheckSecrets(ctx context.Context, id string) error {
+	w, err := k.Store.Read().WorkspaceByID(ctx, id)
+	if err != nil || w.Phase != lifecycle.Ready {
+		return err
+	}
+	given, err := k.Given(ctx, w)
+	if err != nil {
+		return err
+	}
+	now := map[string]int{}
+	for _, g := range given {
+		now[g.Name] = g.Version
+	}
+	var holders []holder
+	k.pulses.with(id, func(p *pulse) { holders = append(holders, p.holders...) })
+	var old []string
+	for _, h := range holders {
+		var names []string
+		for name, version := range h.secrets {
+			if now[name] != version {
+				names = append(names, printable(name, 64))
+			}
+		}
+		if len(names) > 0 {
+			sort.Strings(names)
+			old = append(old, fmt.Sprintf("%s (since %s) holds an older %s", h.label, k.local(h.since), strings.Join(names, ", ")))
+		}
+	}
+	conditions, err := k.Store.Read().Conditions(ctx, id)
+	if err != nil {
+		return err
+	}
+	stands := ""
+	for _, c := range conditions {
+		if c.Kind == lifecycle.SecretsChanged {
+			stands = c.Reason
+		}
+	}
+	reason := strings.Join(old, "; ")
+	if reason == stands {
+		return nil
+	}
+	return k.Store.Write(ctx, func(tx *store.Tx) error {
+		if reason == "" {
+			return tx.ClearCondition(ctx, w, lifecycle.SecretsChanged)
+		}
+		return tx.SetCondition(ctx, w, lifecycle.SecretsChanged, reason)
+	})
+}
+
+// checkDisk warns of a workspace that has grown over its disk, and puts one to
+// rest that has grown a tenth beyond it. The engine itself cannot bound it
+// everywhere.
+func (k *Keeper) checkDisk(id string) error {
+	w, err := k.Store.Read().WorkspaceByID(k.ctx, id)
+	used := k.DiskBytes(id)
+	if err != nil || w.Phase != lifecycle.Ready || w.DiskBytes == 0 || used == 0 {
+		return err
+	}
+	conditions, err := k.Store.Read().Conditions(k.ctx, id)
+	if err != nil {
+		return err
+	}
+	stands := false
+	for _, c := range conditions {
+		stands = stands || c.Kind == lifecycle.OverLimit
+	}
+	stop := false
+	over, far := used > w.DiskBytes, used > w.DiskBytes+w.DiskBytes/10
+	if !over && !stands {
+		return nil
+	}
+	err = k.Store.Write(k.ctx, func(tx *store.Tx) error {
+		w, err := tx.WorkspaceByID(k.ctx, id)
+		if err != nil || w.Phase != lifecycle.Ready {
+			return err
+		}
+		if !over {
+			return tx.ClearCondition(k.ctx, w, lifecycle.OverLimit)
+		}
+		text := fmt.Sprintf("its files take %s of the %s its size allows", rules.Bytes(used>>20<<20), rules.Bytes(w.DiskBytes))
+		if stands && far && w.NextBody == 0 {
+			stop, w.Wanted = true, lifecycle.WantStopped
+			return k.beginStop(tx, &w, "put to rest: "+text)
+		}
+		if stands {
+			return nil
+		}
+		return tx.SetCondition(k.ctx, w, lifecycle.OverLimit, text+"; make room, or it is put to rest when it grows further")
+	})
+	if err == nil && stop {
+		k.Interrupt(id)
+	}
+	return err
+}
+
+// Given lists the secrets that a workspace's processes get, sealed.
+func (k *Keeper) Given(ctx context.Context, w store.Workspace) ([]store.Secret, error) {
+	if w.Kind == store.ForPrebuild {
+		return nil, nil // an image must not hold anybody's secret
+	}
+	q := k.Store.Read()
+	r, err := q.RepositoryByID(ctx, w.RepositoryID)
+	if err != nil {
+		return nil, err
+	}
+	mine, err := q.Secrets(ctx, secret.OfPerson, w.OwnerID)
+	if err != nil {
+		return nil, err
+	}
+	theirs, err := q.Secrets(ctx, secret.OfRepository, w.RepositoryID)
+	if err != nil {
+		return nil, err
+	}
+	all := append(mine, theirs...)
+	plain := make([]secret.Secret, len(all))
+	for i, s := range all {
+		plain[i] = s.Secret
+	}
+	var out []store.Secret
+	for _, c := range secret.Choose(r.Name, plain) {
+		for _, s := range all {
+			if c.Given && s.Level == c.Level && s.Name == c.Name {
+				out = append(out, s)
+			}
+		}
+	}
+	return out, nil
+}
