@@ -1,0 +1,154 @@
+package access
+
+import (
+	"net/http"
+	"net/http/httptest"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"yardbench/internal/core/rules"
+	"yardbench/internal/keeper"
+	"yardbench/internal/live"
+	"yardbench/internal/service"
+	"yardbench/internal/store"
+	"yardbench/internal/vault"
+	"yardbench/internal/wire"
+)
+
+// door is the ports' handler over real records, with one workspace.
+func door(t *testing.T) (*Ports, *service.Service, service.Actor, string) {
+	t.Helper()
+	dir, ctx := t.TempDir(), t.Context()
+	st, err := store.Open(ctx, filepath.Join(dir, "a.db"), time.Now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { st.Close() })
+	v, err := vault.Open(filepath.Join(dir, "key.json"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	k := &keeper.Keeper{Store: st, Vault: v, Bus: &live.Bus{}, Now: time.Now, PortForm: "http://*.ports.localhost:7080"}
+	s := &service.Service{Store: st, Vault: v, Bus: k.Bus, Keeper: k, Address: "http://127.0.0.1:7080"}
+	if err := s.FirstRules(ctx, rules.First); err != nil {
+		t.Fatal(err)
+	}
+	hash, err := service.HashPassword("long enough")
+	if err == nil {
+		err = s.AddPerson(ctx, store.Person{Name: "ingrid", FullName: "Ingrid", Email: "ingrid@skerryline.example", Role: "developer", PasswordHash: hash})
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	in, err := s.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "long enough"}, "console")
+	if err != nil {
+		t.Fatal(err)
+	}
+	a, err := s.Authenticate(ctx, in.Token)
+	if err != nil {
+		t.Fatal(err)
+	}
+	err = st.Write(ctx, func(tx *store.Tx) error {
+		if err := tx.AddRepository(ctx, store.Repository{ID: "r", Name: "tide-board"}); err != nil {
+			return err
+		}
+		return tx.AddWorkspace(ctx, &store.Workspace{ID: "w", OwnerID: a.ID, Name: "quay", RepositoryID: "r", Phase: "stopped", Wanted: "stopped", Body: 1, Volume: 1, StewardToken: []byte{1}, PortKey: "k3v9x2abcd"})
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	next := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { _, _ = w.Write([]byte("the console")) })
+	return NewPorts(s, next), s, a, "k3v9x2abcd-8000.ports.localhost:7080"
+}
+
+func ask(p *Ports, method, target string, header http.Header) *httptest.ResponseRecorder {
+	r := httptest.NewRequest(method, target, nil)
+	for k, v := range header {
+		r.Header[k] = v
+	}
+	w := httptest.NewRecorder()
+	p.ServeHTTP(w, r)
+	return w
+}
+
+// Only the hosts of ports are served here; who comes there by hand is led over
+// the console, with the address to come back to, and anything else is refused.
+func TestStrangersAtAPort(t *testing.T) {
+	p, _, _, host := door(t)
+	for _, h := range []string{"127.0.0.1:7080", "ports.localhost:7080", "x.ports.localhost:7080", "a-b.ports.localhost:7080", "a-70000.ports.localhost:7080", "k3v9x2abcd-8000.ports.localhost.evil.example:7080", strings.Replace(host, "7080", "80", 1)} {
+		if w := ask(p, "GET", "http://"+h+"/", nil); w.Body.String() != "the console" {
+			t.Errorf("the host %s is answered %d: %s", h, w.Code, w.Body)
+		}
+	}
+	w := ask(p, "GET", "http://"+host+"/a%20b?c=d&e=%2F", nil)
+	if got := w.Header().Get("Location"); w.Code != 302 || got != "http://127.0.0.1:7080/visit?to=http%3A%2F%2F"+strings.Replace(host, ":", "%3A", 1)+"%2Fa%2520b%3Fc%3Dd%26e%3D%252F" {
+		t.Errorf("a visit is led to %s", got)
+	}
+	for _, c := range []struct {
+		method string
+		header http.Header
+	}{{"POST", nil}, {"GET", http.Header{"Upgrade": {"websocket"}}}, {"DELETE", nil}} {
+		if w := ask(p, c.method, "http://"+host+"/", c.header); w.Code != 401 {
+			t.Errorf("%s %v is answered %d", c.method, c.header, w.Code)
+		}
+	}
+	if w := ask(p, "GET", "http://"+host+"/.yardbench/enter?pass=guess&to=/", nil); w.Code != 401 || w.Header().Get("Set-Cookie") != "" {
+		t.Errorf("a guessed pass is answered %d with %q", w.Code, w.Header().Get("Set-Cookie"))
+	}
+}
+
+// A pass becomes a cookie of that host alone and leads on within it, wherever
+// the address says to go.
+func TestEntering(t *testing.T) {
+	p, s, a, host := door(t)
+	for to, want := range map[string]string{"/tides?day=1": "/tides?day=1", "//evil.example/x": "/", "https://evil.example/": "/", "evil": "/", "": "/", "/\\evil.example": "/%5Cevil.example"} {
+		pass, err := s.VisitPort(t.Context(), a, "http://"+host+"/")
+		if err != nil {
+			t.Fatal(err)
+		}
+		_, code, _ := strings.Cut(pass.Go, "pass=")
+		code, _, _ = strings.Cut(code, "&")
+		r := httptest.NewRequest("GET", "http://"+host+"/.yardbench/enter", nil)
+		q := r.URL.Query()
+		q.Set("pass", code)
+		q.Set("to", to)
+		r.URL.RawQuery = q.Encode()
+		w := httptest.NewRecorder()
+		p.ServeHTTP(w, r)
+		cookies := w.Result().Cookies()
+		if w.Code != 302 || w.Header().Get("Location") != want || len(cookies) != 1 {
+			t.Fatalf("going to %q ends with %d at %q", to, w.Code, w.Header().Get("Location"))
+		}
+		if c := cookies[0]; !c.HttpOnly || c.Domain != "" || c.SameSite != http.SameSiteLaxMode || strings.Contains(c.Value, a.ID) {
+			t.Errorf("the cookie is %+v", c)
+		}
+		// Inside, the workspace is stopped: that is told, as a page to people
+		// and as text to programs, with nothing of it taken for HTML.
+		header := http.Header{"Cookie": {cookieName + "=" + cookies[0].Value}, "Accept": {"text/html"}}
+		if w := ask(p, "GET", "http://"+host+"/", header); w.Code != 409 || !strings.Contains(w.Body.String(), "stopped") || !strings.Contains(w.Header().Get("Content-Type"), "text/html") {
+			t.Errorf("a stopped workspace's page is answered %d: %s", w.Code, w.Body)
+		}
+		header.Set("Accept", "*/*")
+		if w := ask(p, "POST", "http://"+host+"/", header); w.Code != 409 || !strings.HasPrefix(w.Header().Get("Content-Type"), "text/plain") {
+			t.Errorf("to a program it is answered %d: %s", w.Code, w.Body)
+		}
+	}
+}
+
+// The program inside gets its own cookies and never ours.
+func TestOurCookieStaysOutside(t *testing.T) {
+	r := httptest.NewRequest("GET", "/", nil)
+	r.Header.Set("Cookie", "a=1; "+cookieName+"=sealed; b=2; "+cookieName+"=again")
+	dropCookie(r)
+	if got := r.Header.Get("Cookie"); got != "a=1; b=2" {
+		t.Errorf("it gets %q", got)
+	}
+	w := httptest.NewRecorder()
+	r.Header.Set("Accept", "text/html")
+	page(w, r, &wire.Problem{Status: 502, Detail: "<script>alert(1)</script>"})
+	if strings.Contains(w.Body.String(), "<script>") {
+		t.Error("a program's words are taken for HTML")
+	}
+}
