@@ -148,7 +148,7 @@ func BenchmarkAdmission(t *testing.B) {
 	w.engine = "unix:///nowhere/engine.sock"
 	w.start()
 	c := w.client("ingrid")
-	const n = 320
+	const n = 160
 	work := make(chan int)
 	var wg sync.WaitGroup
 	began := time.Now()

@@ -199,7 +199,7 @@ func TestTheRoundInTheBrowser(t *testing.T) {
 		t.Fatal(err)
 	}
 	p.do("its address leads over the console to the page", chromedp.Navigate(address), p.says("Ytre Skjer"), p.says("00:00"))
-	saga.do("nobody else comes there", chromedp.Navigate(address), saga.says("it may be private"))
+	saga.do("nobody else comes there", chromedp.Navigate(address), saga.says("it may be private, or gone"))
 	p.do("it is shared", chromedp.Navigate(w.address+"/workspaces/quay.ingrid?view=ports"), seen(`[aria-label="Share port 8000"]`), chromedp.Click(chromedp.CSS(`[aria-label="Share port 8000"]`)), seen(`[aria-label="Share port 8000"][aria-checked="true"]`))
 	saga.do("and a colleague comes there", chromedp.Navigate(address), saga.says("Ytre Skjer"))
 	p.do("it is held", button("Hold"), seen("#why"), still("#why"), chromedp.SendKeys(chromedp.CSS("#why"), "a long test runs"), modal(), p.says("held until"), p.says("a long test runs"))

@@ -46,6 +46,13 @@ func NewPorts(s *service.Service, next http.Handler) *Ports {
 		// A connection belongs to one visit of one port: none is kept for the next.
 		Transport:     &http.Transport{DialContext: dial(s), DisableKeepAlives: true, DisableCompression: true, ResponseHeaderTimeout: 2 * time.Minute},
 		FlushInterval: -1,
+		ModifyResponse: func(r *http.Response) error {
+			// What one program sets is for its own host: not for its neighbours'.
+			for n, c := range r.Header["Set-Cookie"] {
+				r.Header["Set-Cookie"][n] = withoutDomain(c)
+			}
+			return nil
+		},
 		ErrorHandler: func(w http.ResponseWriter, r *http.Request, err error) {
 			var problem *wire.Problem
 			if !errors.As(err, &problem) {
@@ -97,6 +104,19 @@ func dropCookie(r *http.Request) {
 			r.AddCookie(c)
 		}
 	}
+}
+
+// withoutDomain takes the Domain attribute out of a Set-Cookie field (RFC 6265,
+// 4.1): the cookie is then for its own host alone.
+func withoutDomain(field string) string {
+	parts := strings.Split(field, ";")
+	kept := parts[:1]
+	for _, p := range parts[1:] {
+		if name, _, _ := strings.Cut(p, "="); !strings.EqualFold(strings.TrimSpace(name), "domain") {
+			kept = append(kept, p)
+		}
+	}
+	return strings.Join(kept, ";")
 }
 
 // ServeHTTP serves a port's host, or hands on.

@@ -145,6 +145,11 @@ func TestOurCookieStaysOutside(t *testing.T) {
 	if got := r.Header.Get("Cookie"); got != "a=1; b=2" {
 		t.Errorf("it gets %q", got)
 	}
+	for field, want := range map[string]string{"a=b; Domain=ports.localhost; Path=/": "a=b; Path=/", "a=b;domain = x;HttpOnly": "a=b;HttpOnly", "a=domain=x; DOMAIN=x": "a=domain=x", "a=b": "a=b"} {
+		if got := withoutDomain(field); got != want {
+			t.Errorf("%q is passed on as %q", field, got)
+		}
+	}
 	w := httptest.NewRecorder()
 	r.Header.Set("Accept", "text/html")
 	page(w, r, &wire.Problem{Status: 502, Detail: "<script>alert(1)</script>"})

@@ -14,9 +14,11 @@ import (
 	"time"
 
 	yb "yardbench/internal/client"
+	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/demo"
 	"yardbench/internal/serve"
 	"yardbench/internal/service"
+	"yardbench/internal/store"
 	"yardbench/internal/wire"
 )
 
@@ -301,5 +303,108 @@ func TestClientWatches(t *testing.T) {
 	defer cancel()
 	if err := gone.Watch(ctx, func() (bool, error) { return true, nil }); err == nil {
 		t.Error("watching nobody ends well")
+	}
+}
+
+// What is asked with a wrong time, grouping or body is told by its name; a
+// report comes as JSON and as CSV that no spreadsheet takes for a formula.
+func TestReports(t *testing.T) {
+	address, svc := door(t)
+	token := signIn(t, address, "astrid")
+	for _, c := range []struct {
+		path   string
+		status int
+		says   string
+	}{
+		{"/cost?by=colour", 422, "by"}, {"/cost?from=soon", 422, "soon"}, {"/cost?from=2026-11-31", 422, "no day"}, {"/cost?from=2026-11-02&to=2026-11-01", 422, "end it after it begins"},
+		{"/cost?from=2020-01-01&to=2026-01-01", 422, "400 days"}, {"/cost?by=day&from=2026-11-01T10:00:00Z&to=2026-11-02", 200, `"rows":[]`},
+		{"/journal?person=nobody", 404, "nobody"}, {"/journal?newest=true&limit=1&kind=rules.", 200, "the service's first start"}, {"/prebuild-plans?repository=ghost", 404, "ghost"},
+		{"/prebuild-runs/none/sheet", 404, "none"}, {"/prebuild-runs/none/log", 404, "none"}, {"/repositories/ghost/secrets", 404, "ghost"},
+	} {
+		if res, text := call(t, "GET", address+"/api/v1"+c.path, "", bearer(token)); res.StatusCode != c.status || !strings.Contains(text, c.says) {
+			t.Errorf("%s is answered %d: %s", c.path, res.StatusCode, text)
+		}
+	}
+	renew(t, svc, "ingrid")
+	err := svc.Store.Write(t.Context(), func(tx *store.Tx) error {
+		p, err := tx.PersonByName(t.Context(), "ingrid")
+		if err != nil {
+			return err
+		}
+		w, err := tx.WorkspaceByName(t.Context(), p.ID, "w")
+		if err != nil {
+			return err
+		}
+		for _, phase := range []lifecycle.Phase{lifecycle.Waiting, lifecycle.Starting, lifecycle.Ready} {
+			if err := tx.SetPhase(t.Context(), &w, phase, p.ID, ""); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	res, text := call(t, "GET", address+"/api/v1/cost.csv?by=workspace", "", bearer(token))
+	lines := strings.Split(strings.TrimSpace(text), "\n")
+	if res.Header.Get("Content-Type") != "text/csv; charset=utf-8" || !strings.Contains(res.Header.Get("Content-Disposition"), "cost-by-workspace-") || len(lines) != 2 || !strings.HasPrefix(lines[1], "w.ingrid,") {
+		t.Errorf("as CSV it is %s:\n%s", res.Header, text)
+	}
+	var out strings.Builder
+	if err := service.WriteCostCSV(&out, wire.Cost{By: "team", Currency: "EUR", Rows: []wire.CostRow{{Key: "=1+2"}, {Key: "a,b", TotalMicros: 1_234_567}}}); err != nil || !strings.Contains(out.String(), "'=1+2,") || !strings.Contains(out.String(), `"a,b",0,0,0,0.000,0.00,0.00,0.00,0.00,1.234567`) {
+		t.Errorf("odd names come out as %s, %v", out.String(), err)
+	}
+}
+
+// The doors that are open to strangers give nothing away and change nothing
+// without what only the right ones hold.
+func TestOpenDoors(t *testing.T) {
+	address, _ := door(t)
+	for _, c := range []struct {
+		path, body string
+		header     http.Header
+		status     int
+	}{
+		{"/enrolments/offer", `{"key":"yb_link_guess"}`, nil, 404}, {"/enrolments/use", `{"key":"yb_link_guess","password":"long enough"}`, nil, 404}, {"/enrolments/use", `{"password":"x"}`, nil, 422},
+		{"/pushes", `{"repository":"http://x/y.git","branch":"main","commit":"1"}`, nil, 401}, {"/pushes", `{"repository":"http://x/y.git","branch":"main","commit":"1"}`, http.Header{"Push-Time": {time.Now().UTC().Format(time.RFC3339)}, "Push-Mark": {strings.Repeat("0", 64)}}, 401},
+		{"/pushes", `{"repository":"http://x/y.git"}`, nil, 422}, {"/pushes", `not JSON`, nil, 400},
+	} {
+		if res, text := call(t, "POST", address+"/api/v1"+c.path, c.body, c.header); res.StatusCode != c.status {
+			t.Errorf("%s with %s is answered %d: %s", c.path, c.body, res.StatusCode, text)
+		}
+	}
+	// A link made by an operator, over the door, to the account it makes.
+	astrid := mustClient(t, address, signIn(t, address, "astrid"))
+	e, err := astrid.Enrol(t.Context(), wire.NewEnrolment{Role: "lead", Team: "Decks", Hours: 1})
+	if err != nil {
+		t.Fatal(err)
+	}
+	stranger, err := yb.New(address, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, key, _ := strings.Cut(e.Link, "#")
+	if p, err := stranger.UseEnrolment(t.Context(), wire.EnrolmentUse{Key: key, Name: "saga", FullName: "Saga Ness", Email: "saga@skerryline.example", Password: demo.Password}); err != nil || p.Team != "Decks" {
+		t.Fatalf("the link makes %+v, %v", p, err)
+	}
+	saga := mustClient(t, address, signIn(t, address, "saga"))
+	people, err := saga.People(t.Context())
+	if err != nil || len(people) < 3 {
+		t.Fatalf("a lead sees %d people, %v", len(people), err)
+	}
+	for _, p := range people {
+		if p.Team != "Decks" {
+			t.Errorf("a lead of Decks sees %s of %q", p.Name, p.Team)
+		}
+	}
+	tokens, err := saga.Tokens(t.Context())
+	if err != nil || len(tokens) != 1 || !tokens[0].Current || tokens[0].Door != "cli" {
+		t.Errorf("signed in once she has %+v, %v", tokens, err)
+	}
+	if err := saga.EndToken(t.Context(), tokens[0].ID); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := saga.Me(t.Context()); err == nil {
+		t.Error("an ended sign-in still works")
 	}
 }

@@ -93,9 +93,13 @@ func (a *API) houseRoutes() {
 		if err != nil {
 			return nil, err
 		}
+		house, _, err := a.svc.Keeper.Rules(ctx, a.svc.Store.Read())
+		if err != nil {
+			return nil, err
+		}
 		return &huma.StreamResponse{Body: func(h huma.Context) {
 			h.SetHeader("Content-Type", "text/csv; charset=utf-8")
-			h.SetHeader("Content-Disposition", fmt.Sprintf(`attachment; filename="cost-by-%s-%s.csv"`, c.By, c.From.Format(time.DateOnly)))
+			h.SetHeader("Content-Disposition", fmt.Sprintf(`attachment; filename="cost-by-%s-%s.csv"`, c.By, c.From.In(house.Zone).Format(time.DateOnly)))
 			_ = service.WriteCostCSV(h.BodyWriter(), c) // whoever asked may be gone
 		}}, nil
 	})

@@ -159,3 +159,45 @@ func TestSignInIsKept(t *testing.T) {
 		t.Errorf("a damaged file is read as %+v", got)
 	}
 }
+
+// Amounts, days and details as people read them.
+func TestWordsForPeople(t *testing.T) {
+	for micros, want := range map[int64]string{0: "0.00 EUR", 61_232: "0.0612 EUR", 60_000: "0.06 EUR", 1_234_567: "1.23 EUR", 999_995_000: "1000.00 EUR"} {
+		if got := money(micros, "EUR"); got != want {
+			t.Errorf("%d is %q, not %q", micros, got, want)
+		}
+	}
+	now := time.Date(2026, 11, 2, 12, 0, 0, 0, time.UTC)
+	day := []wire.Stretch{{From: now.Add(-30 * time.Hour), To: now.Add(-22*time.Hour - 30*time.Minute), State: "idle"}, {From: now.Add(-5 * time.Hour), To: now.Add(-3 * time.Hour), State: "active"}, {From: now.Add(-3 * time.Hour), To: now, State: "idle"}}
+	if got := strip(day, now); got != "--.................##---" {
+		t.Errorf("the day is drawn %q", got)
+	}
+	for n, want := range map[int]string{0: "at the branch's head", 1: "1 commit behind", 7: "7 commits behind"} {
+		if got := behind(wire.Prepared{Behind: n}); !strings.HasSuffix(got, want) {
+			t.Errorf("%d behind is %q", n, got)
+		}
+	}
+	if got := details(map[string]any{"to": "ready", "cause": "", "over": false, "changes": []any{"a"}, "from": "starting"}); got != `changes ["a"], from starting, to ready` {
+		t.Errorf("details read %q", got)
+	}
+	next := now
+	if got := triggers(wire.PrebuildPlan{OnPush: true, Timetable: "30 5 * * *", NextAt: &next}); !strings.HasPrefix(got, "on push, by timetable 30 5 * * *, next ") || !strings.HasSuffix(got, ", by hand") {
+		t.Errorf("a plan's triggers read %q", got)
+	}
+	if givenTo(wire.Secret{Level: "repository", Repository: "tide-board"}) != "everybody in tide-board" || givenTo(wire.Secret{Everywhere: true}) != "all your workspaces" || givenTo(wire.Secret{Repositories: []string{"a", "b"}}) != "a, b" {
+		t.Error("whom a secret is given to reads wrongly")
+	}
+}
+
+// The preflight says everything once, and marks what is over.
+func TestPreflightForPeople(t *testing.T) {
+	a, out, _ := quiet(t)
+	a.preflight(wire.Preflight{Repository: "tide-board", Branch: "main", Commit: "0123456789abcdef", Definition: "d.json", Image: "Dockerfile", Folder: "/x", Scratch: "there is no prepared image for this branch yet",
+		SetUp: []string{"onCreateCommand"}, Size: "small", Currency: "EUR", HourMicros: 60_000, RestAfterS: 2700, Findings: []string{"d.json:3:2: warning: odd"}, Missing: []wire.WantedSecret{{Name: "KEY", Description: "opens it"}},
+		Limits: []wire.LimitLine{{Kind: "running", Whose: "ingrid", Text: "3 used + 1 asked of 3 allowed", Over: true}}, Refused: true})
+	for _, want := range []string{"tide-board at main (0123456789)", "none: there is no prepared image", "not known: nobody has launched it so yet", "0.06 EUR an hour", "after 45 min without", "warning: odd", "secret put KEY --for tide-board", "allowed — over", "it would be refused"} {
+		if strings.Count(out.String(), want) != 1 {
+			t.Errorf("%q is not said once:\n%s", want, out)
+		}
+	}
+}

@@ -408,10 +408,24 @@ func (k *Keeper) note(tx *store.Tx, w *store.Workspace, s lifecycle.State, mv li
 func (k *Keeper) try(do func(context.Context) error) error { return k.tryFor(k.ctx, yardTimeout, do) }
 
 func (k *Keeper) tryFor(ctx context.Context, limit time.Duration, do func(context.Context) error) error {
+	return k.tries(ctx, ctx, limit, do)
+}
+
+// tryWhole is tryFor for what makes something: a call that has begun is not cut
+// off when something else is asked for. The yard would make it all the same,
+// later, when nobody looks for it any more.
+func (k *Keeper) tryWhole(ctx context.Context, limit time.Duration, do func(context.Context) error) error {
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	return k.tries(ctx, context.WithoutCancel(ctx), limit, do)
+}
+
+func (k *Keeper) tries(ctx, calls context.Context, limit time.Duration, do func(context.Context) error) error {
 	for i := 0; ; i++ {
-		c, cancel := context.WithTimeout(ctx, limit)
+		c, cancel := context.WithTimeout(calls, limit)
 		err := do(c)
-		late := c.Err() != nil && ctx.Err() == nil
+		late := c.Err() != nil && calls.Err() == nil
 		cancel()
 		if late && err != nil {
 			return fmt.Errorf("gave up after %s: %w", limit, err)

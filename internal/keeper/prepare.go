@@ -72,7 +72,7 @@ func (d *doing) keep(ctx context.Context, body int) error {
 		return errors.New(x.Problem)
 	}
 	tag := d.PreparedTag(run.ID)
-	if err := d.tryFor(ctx, buildTimeout, func(ctx context.Context) error { return d.Yard.KeepBody(ctx, d.w.ID, body, tag) }); err != nil {
+	if err := d.tryWhole(ctx, buildTimeout, func(ctx context.Context) error { return d.Yard.KeepBody(ctx, d.w.ID, body, tag) }); err != nil {
 		return err
 	}
 	fmt.Fprintf(d.log, "kept as %s\n", tag)
@@ -118,6 +118,23 @@ func (k *Keeper) runOver(w store.Workspace) {
 	if run, err := k.Store.Read().RunOf(k.ctx, w.ID); err == nil && k.Prebuilt != nil {
 		k.Prebuilt(run.PlanID)
 	}
+}
+
+// releasePrepared is called when a workspace is made from a run's image no
+// more: what is not kept goes, also where the plan itself has gone meanwhile.
+func (k *Keeper) releasePrepared(ctx context.Context, repository, run, workspace string) error {
+	_, err := k.Store.Read().RunByID(ctx, run)
+	if err == nil {
+		return k.sweepPrepared(ctx, repository, workspace)
+	}
+	if !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	used, err := k.Store.Read().PreparedInUse(ctx, run, workspace)
+	if err != nil || used {
+		return err
+	}
+	return k.Yard.DropTag(ctx, k.PreparedTag(run))
 }
 
 // sweepPrepared drops the images of a repository's plans that are not kept and

@@ -32,7 +32,9 @@ type pulse struct {
 	holders []holder
 	disk    int64
 	idle    bool // the condition stands
-	warned  time.Time
+	// rulesChanged has the steward asked anew where the rules are others.
+	rulesChanged func(version int)
+	warned       time.Time
 }
 
 // holder is a process with the secrets it was given.
@@ -91,30 +93,47 @@ func (k *Keeper) stewardChanged(link string) {
 	}
 }
 
-// followSteward takes what a steward tells until it goes.
+// followSteward takes what a steward tells until it goes; where the house rules
+// have changed it asks anew, by the new ones.
 func (k *Keeper) followSteward(id, link string) {
+	for again := true; again && k.ctx.Err() == nil; {
+		again = k.followOnce(id, link)
+	}
+}
+
+func (k *Keeper) followOnce(id, link string) (again bool) {
 	w, err := k.Store.Read().WorkspaceByID(k.ctx, id)
 	if err != nil || w.Kind != store.ForPerson {
-		return
+		return false
 	}
-	r, _, err := k.Rules(k.ctx, k.Store.Read())
+	r, version, err := k.Rules(k.ctx, k.Store.Read())
 	if err != nil {
 		slog.Error("watch a workspace", "workspace", id, "error", err)
-		return
+		return false
 	}
 	c, err := k.Hub.Ask(k.ctx, link, steward.Request{Kind: steward.Watch, FloorMilli: r.Idle.CPUFloorMilli, Process: steward.Process{Folder: w.Plan.Definition.Folder}})
 	if err != nil {
-		return // it went again; the next connection begins anew
+		return false // it went again; the next connection begins anew
 	}
 	defer c.Stream.Close()
+	changed := false
+	k.pulses.with(id, func(p *pulse) {
+		p.rulesChanged = func(now int) {
+			if now != version {
+				changed = true
+				c.Stream.Close()
+			}
+		}
+	})
+	defer k.pulses.with(id, func(p *pulse) { again = changed })
 	defer context.AfterFunc(k.ctx, func() { c.Stream.Close() })()
 	for {
 		var st steward.Status
 		if err := c.Receive(&st); err != nil {
-			return
+			return false
 		}
 		if w, err = k.Store.Read().WorkspaceByID(k.ctx, id); err != nil || w.Phase == lifecycle.Removed {
-			return
+			return false
 		}
 		if Link(w) == link { // not a body that a rebuild is making
 			k.took(id, st)

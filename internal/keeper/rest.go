@@ -176,7 +176,16 @@ func (k *Keeper) Rejudge(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	_, version, err := k.Rules(ctx, k.Store.Read())
+	if err != nil {
+		return err
+	}
 	for _, w := range all {
+		k.pulses.with(w.ID, func(p *pulse) {
+			if p.rulesChanged != nil {
+				p.rulesChanged(version)
+			}
+		})
 		k.settled(w.ID)
 	}
 	return nil

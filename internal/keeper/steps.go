@@ -108,7 +108,7 @@ func (d *doing) act(ctx context.Context, mv lifecycle.Move, body int, session st
 	if d.w.NextVolume > 0 {
 		volume = d.w.NextVolume
 	}
-	once := func(do func(context.Context) error) error { return d.tryFor(ctx, yardTimeout, do) }
+	once := func(do func(context.Context) error) error { return d.tryWhole(ctx, yardTimeout, do) }
 	switch mv.Action {
 	case lifecycle.MakeImage:
 		return d.tryFor(ctx, buildTimeout, d.image)
@@ -290,7 +290,7 @@ func (d *doing) subStep(ctx context.Context, steps map[string]store.Step, p yard
 func (d *doing) network(ctx context.Context) error {
 	subnet := d.w.Subnet
 	for {
-		err := d.tryFor(ctx, yardTimeout, func(ctx context.Context) error { return d.Yard.MakeNetwork(ctx, d.w.ID, subnet) })
+		err := d.tryWhole(ctx, yardTimeout, func(ctx context.Context) error { return d.Yard.MakeNetwork(ctx, d.w.ID, subnet) })
 		if errors.Is(err, yard.ErrSubnetTaken) {
 			fmt.Fprintln(d.log, err)
 			if err := d.Store.Write(ctx, func(tx *store.Tx) (err error) { subnet, err = tx.MoveSubnet(ctx, d.w.ID); return err }); err != nil {
@@ -417,7 +417,7 @@ func (d *doing) retire(ctx context.Context, body int) error {
 // dropImage takes away the name of an image we built, if nobody else uses it.
 func (d *doing) dropImage(ctx context.Context, p store.Plan) error {
 	if p.Prepared != nil {
-		return d.sweepPrepared(ctx, d.w.RepositoryID, d.w.ID)
+		return d.releasePrepared(ctx, d.w.RepositoryID, p.Prepared.Run, d.w.ID)
 	}
 	if p.Definition.Build == nil || p.Image == "" {
 		return nil

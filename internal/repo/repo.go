@@ -42,11 +42,12 @@ type Mirrors struct {
 	locks map[string]*sync.Mutex
 	// waiting are the fetches that have not begun yet, by what they fetch.
 	waiting map[string]*fetch
+	heads   map[string]map[string]string // commit by branch, by repository, as last fetched
 }
 
 // NewMirrors keeps mirrors under dir.
 func NewMirrors(dir string) *Mirrors {
-	return &Mirrors{dir: dir, locks: map[string]*sync.Mutex{}, waiting: map[string]*fetch{}}
+	return &Mirrors{dir: dir, locks: map[string]*sync.Mutex{}, waiting: map[string]*fetch{}, heads: map[string]map[string]string{}}
 }
 
 // Problem is a failure that the person who asked can do something about.
@@ -150,6 +151,19 @@ func (m *Mirrors) fetch(ctx context.Context, id, address string, c Credential) e
 	if _, err := git(ctx, dir, &c, "fetch", "--quiet", "--prune", "--no-tags", "--no-auto-gc", "--", address, "+refs/heads/*:refs/heads/*"); err != nil {
 		return hostProblem(address, err)
 	}
+	out, err := m.read(ctx, id, "for-each-ref", "--format=%(refname:lstrip=2) %(objectname)", "refs/heads")
+	if err != nil {
+		return fmt.Errorf("list the branches: %w", err)
+	}
+	heads := map[string]string{}
+	for _, l := range strings.Split(string(out), "\n") {
+		if branch, commit, ok := strings.Cut(l, " "); ok {
+			heads[branch] = commit
+		}
+	}
+	m.mu.Lock()
+	m.heads[id] = heads
+	m.mu.Unlock()
 	return nil
 }
 
@@ -158,6 +172,12 @@ func (m *Mirrors) Resolve(ctx context.Context, id, branch string) (string, error
 	unknown := Problem{fmt.Sprintf("there is no branch %q in the repository", branch), "look at its branches with: git ls-remote --heads"}
 	if strings.ContainsFunc(branch, func(r rune) bool { return unicode.IsSpace(r) || unicode.IsControl(r) }) || strings.HasPrefix(branch, "-") {
 		return "", unknown
+	}
+	m.mu.Lock()
+	commit, known := m.heads[id][branch]
+	m.mu.Unlock()
+	if known {
+		return commit, nil
 	}
 	out, err := m.read(ctx, id, "rev-parse", "--verify", "--quiet", "--end-of-options", "refs/heads/"+branch+"^{commit}")
 	if err != nil {

@@ -137,7 +137,7 @@ type visit struct {
 
 // portOf reads which workspace's port a host name means.
 func (s *Service) portOf(ctx context.Context, host string) (w store.Workspace, port int, err error) {
-	none := notFound("port", host, "look at the ports with: yardbench ports NAME")
+	none := noPort(host)
 	key, n, ok := s.PortHost(host)
 	if !ok {
 		return w, 0, none
@@ -177,7 +177,13 @@ func (s *Service) mayVisit(ctx context.Context, a Actor, w store.Workspace, port
 	if shared[port] && a.mayOf(policy.VisitPort, owner) {
 		return nil
 	}
-	return notFound("port", host, "it may be private: ask whoever sent you the address to share it")
+	return noPort(host)
+}
+
+// noPort is one answer for what is not there and for what is private: it
+// tells nobody which.
+func noPort(host string) error {
+	return notFound("port", host, "it may be private, or gone: ask whoever sent you the address to share it")
 }
 
 // VisitPort gives the way to a port's address, if the actor may go there.

@@ -332,8 +332,10 @@ func TestPassesToPorts(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if _, err := enter(mats); status(err) != 404 {
-		t.Errorf("a private port is answered %v", err)
+	_, private := enter(mats)
+	_, none := s.VisitPort(ctx, mats, "http://"+strings.Replace(host, w.PortKey, "aaaaaaaaaa", 1)+"/")
+	if status(private) != 404 || strings.ReplaceAll(private.Error(), w.PortKey, "aaaaaaaaaa") != none.Error() {
+		t.Errorf("a private port is told apart from none: %v, %v", private, none)
 	}
 	cookie, err := enter(ingrid)
 	if err != nil {

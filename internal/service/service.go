@@ -181,6 +181,9 @@ func (s *Service) view(ctx context.Context, q store.Q, w store.Workspace) (wire.
 	if sheet, err := q.CurrentSheet(ctx, w.ID); err == nil {
 		a.sheet = sheet.Number
 	}
+	if a.house, a.rates, err = s.pricing(ctx, q); err != nil {
+		return wire.Workspace{}, err
+	}
 	return s.viewOf(ctx, q, w, a)
 }
 
@@ -191,6 +194,16 @@ type around struct {
 	conditions []lifecycle.Condition
 	sheet      int // the newest one's number
 	metered    []cost.Interval
+	house      rules.Rules
+	rates      []cost.Since
+}
+
+// pricing reads the house rules and the rates of all their versions.
+func (s *Service) pricing(ctx context.Context, q store.Q) (house rules.Rules, rates []cost.Since, err error) {
+	if house, _, err = s.Keeper.Rules(ctx, q); err == nil {
+		rates, err = s.rates(ctx, q)
+	}
+	return house, rates, err
 }
 
 // views tells of many workspaces, with a few reads for all of them together.
@@ -215,6 +228,10 @@ func (s *Service) views(ctx context.Context, q store.Q, ws []store.Workspace, ow
 	if err != nil {
 		return nil, err
 	}
+	house, rates, err := s.pricing(ctx, q)
+	if err != nil {
+		return nil, err
+	}
 	personBy, repositoryBy := map[string]store.Person{}, map[string]store.Repository{}
 	for _, p := range people {
 		personBy[p.ID] = p
@@ -224,7 +241,7 @@ func (s *Service) views(ctx context.Context, q store.Q, ws []store.Workspace, ow
 	}
 	out := []wire.Workspace{}
 	for _, w := range ws {
-		v, err := s.viewOf(ctx, q, w, around{personBy[w.OwnerID], repositoryBy[w.RepositoryID], conditions[w.ID], sheets[w.ID], metered[w.ID]})
+		v, err := s.viewOf(ctx, q, w, around{personBy[w.OwnerID], repositoryBy[w.RepositoryID], conditions[w.ID], sheets[w.ID], metered[w.ID], house, rates})
 		if err != nil {
 			return nil, err
 		}
@@ -235,11 +252,7 @@ func (s *Service) views(ctx context.Context, q store.Q, ws []store.Workspace, ow
 
 // viewOf tells of one workspace with what stands around it.
 func (s *Service) viewOf(ctx context.Context, q store.Q, w store.Workspace, a around) (wire.Workspace, error) {
-	owner, r, metered := a.owner, a.repository, a.metered
-	house, _, err := s.Keeper.Rules(ctx, q)
-	if err != nil {
-		return wire.Workspace{}, err
-	}
+	owner, r, metered, house := a.owner, a.repository, a.metered, a.house
 	def := w.Plan.Definition
 	v := wire.Workspace{ID: w.ID, Name: w.Name, Owner: owner.Name, Team: owner.Team, Repository: r.Name, Branch: w.Branch, Commit: w.Plan.Commit,
 		Definition: def.Path, Image: imageOf(def), Folder: def.Folder, User: def.User, Ports: def.Ports, Phase: string(w.Phase),
@@ -268,11 +281,7 @@ func (s *Service) viewOf(ctx context.Context, q store.Q, w store.Workspace, a ar
 		v.RemovesAt = &at
 	}
 	now := s.now().UTC()
-	rates, err := s.rates(ctx, q)
-	if err != nil {
-		return v, err
-	}
-	for _, row := range cost.Report(metered, rates, time.Time{}, now, now, cost.ByAll, time.UTC) {
+	for _, row := range cost.Report(metered, a.rates, time.Time{}, now, now, cost.ByAll, time.UTC) {
 		v.CostMicros, v.IdleMicros = int64(row.Total), int64(row.IdleMoney)
 	}
 	v.Day = dayStrip(metered, now)
