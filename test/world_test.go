@@ -104,6 +104,9 @@ func (w *world) start() {
 	}
 	w.service = exec.Command(os.Getenv("YARDBENCH_TEST_BINARY"), "demo", "service", "--data", filepath.Join(w.dir, "data"),
 		"--listen", listen, "--engine", w.engine, "--git-host", w.git)
+	if bounded() {
+		w.service.Args = append(w.service.Args, "--bound-disks")
+	}
 	w.output = &syncBuffer{}
 	out, err := w.service.StdoutPipe()
 	if err != nil {
@@ -123,6 +126,12 @@ func (w *world) start() {
 	}
 	w.t.Fatalf("the service did not come up:\n%s", w.output)
 }
+
+// bounded tells whether this machine can bound workspaces' disks.
+var bounded = sync.OnceValue(func() bool {
+	out, err := exec.Command("../tools/disks").Output()
+	return err == nil && strings.TrimSpace(string(out)) != ""
+})
 
 // kill ends the service as a power cut would.
 func (w *world) kill() {
@@ -162,6 +171,9 @@ func (w *world) wipe() {
 	}
 	if left := w.leftovers(installation); left != "" {
 		w.t.Errorf("the engine still has of ours:\n%s", left)
+	}
+	if left, _ := filepath.Glob(filepath.Join(w.dir, "data", "disks", "*")); len(left) > 0 {
+		w.t.Errorf("disks are left: %v", left)
 	}
 	_ = w.service.Process.Signal(syscall.SIGTERM)
 	if err := w.service.Wait(); err != nil {

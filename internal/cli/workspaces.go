@@ -95,6 +95,14 @@ func (a *app) preflight(p wire.Preflight) {
 	}
 }
 
+// cores is a number of cores, in thousandths, for people.
+func cores(milli int64) string {
+	if milli == 1000 {
+		return "1 core"
+	}
+	return rules.Thousandths(milli) + " cores"
+}
+
 // behind says how old a prepared image is.
 func behind(p wire.Prepared) string {
 	s := when(p.MadeAt)
@@ -259,7 +267,7 @@ func (a *app) show() *cobra.Command {
 				} else if w.Scratch != "" {
 					line("prepared", "none: "+w.Scratch)
 				}
-				line("size", fmt.Sprintf("%s: %s cores, %s memory, %s disk", w.Size, rules.Thousandths(w.CoresMilli), rules.Bytes(w.MemoryBytes), rules.Bytes(w.DiskBytes)))
+				line("size", fmt.Sprintf("%s: %s, %s memory, %s disk", w.Size, cores(w.CoresMilli), rules.Bytes(w.MemoryBytes), rules.Bytes(w.DiskBytes)))
 				line("cost", fmt.Sprintf("%s so far, %s of it idle; %s an hour", money(w.CostMicros, w.Currency), money(w.IdleMicros, w.Currency), money(w.HourMicros, w.Currency)))
 				if r := w.Rest; r != nil {
 					line("awake", fmt.Sprintf("%s at %s; put to rest at %s without another sign", r.LastSign, when(r.LastSignAt), when(r.StopsAt)))

@@ -115,7 +115,7 @@ func (d *doing) act(ctx context.Context, mv lifecycle.Move, body int, session st
 	case lifecycle.MakeNetwork:
 		return d.network(ctx)
 	case lifecycle.MakeVolume:
-		err := once(func(ctx context.Context) error { return d.Yard.MakeVolume(ctx, d.w.ID, volume) })
+		err := once(func(ctx context.Context) error { return d.Yard.MakeVolume(ctx, d.w.ID, volume, d.w.DiskBytes) })
 		if err == nil {
 			d.see().Volumes[volume] = true
 		}

@@ -44,7 +44,10 @@ type Config struct {
 	// Rules is the house rules that a new service starts with.
 	Rules   string
 	Now     func() time.Time
-	Console fs.FS
+	// BoundDisks gives each workspace a disk of its size that cannot grow; see
+	// engine.Disks for what it wants. Without it disks are measured.
+	BoundDisks bool
+	Console    fs.FS
 	// Prepare, if set, is called before the door opens.
 	Prepare func(ctx context.Context, s *service.Service) error
 	// Ready, if set, is called with the door's address once it is open.
@@ -116,7 +119,13 @@ func Run(ctx context.Context, c Config) error {
 	if err != nil {
 		return err
 	}
-	yd, err := engine.New(c.Engine, installation, c.Addresses)
+	var disks *engine.Disks
+	if c.BoundDisks {
+		if disks, err = engine.NewDisks(filepath.Join(dir, "disks")); err != nil {
+			return err
+		}
+	}
+	yd, err := engine.New(c.Engine, installation, c.Addresses, disks)
 	if err != nil {
 		return err
 	}

@@ -32,7 +32,9 @@ type Yard interface {
 	// MakeNetwork makes the workspace's own network in the numbered piece of
 	// the yard's address range; ErrSubnetTaken when somebody else has it.
 	MakeNetwork(ctx context.Context, workspace string, subnet int) error
-	MakeVolume(ctx context.Context, workspace string, number int) error
+	// MakeVolume makes what holds the workspace folder, bounded to size bytes
+	// where the yard can; 0 is no bound.
+	MakeVolume(ctx context.Context, workspace string, number int, size int64) error
 	// MakeBody makes a body that does not run yet.
 	MakeBody(ctx context.Context, b BodySpec) error
 	StartBody(ctx context.Context, workspace string, number int) error

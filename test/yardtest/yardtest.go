@@ -56,7 +56,7 @@ func up(t *testing.T, y yard.Yard, b yard.BodySpec, subnet int) {
 	t.Helper()
 	ctx := t.Context()
 	twice(t, "network", func() error { return y.MakeNetwork(ctx, b.Workspace, subnet) })
-	twice(t, "volume", func() error { return y.MakeVolume(ctx, b.Workspace, b.Volume) })
+	twice(t, "volume", func() error { return y.MakeVolume(ctx, b.Workspace, b.Volume, 64<<20) })
 	twice(t, "body", func() error { return y.MakeBody(ctx, b) })
 	t.Cleanup(func() { down(t, y, b) })
 }

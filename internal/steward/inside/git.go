@@ -40,9 +40,6 @@ func (s *server) clone(r steward.Request, log io.Writer) steward.Exit {
 		return fail("the workspace folder: %s", err)
 	}
 	for _, e := range entries {
-		if e.Name() == "lost+found" {
-			continue
-		}
 		if err := os.RemoveAll(filepath.Join(folder, e.Name())); err != nil {
 			return fail("empty the workspace folder: %s", err)
 		}

@@ -44,11 +44,13 @@ type Engine struct {
 	host         string
 	installation string
 	addresses    netip.Prefix
+	disks        *Disks // nil: volumes are not bounded
 }
 
 // New speaks to the engine at host (unix://… or tcp://…), without a call yet.
-// addresses is the range that workspaces' networks are cut from.
-func New(host, installation string, addresses netip.Prefix) (*Engine, error) {
+// addresses is the range that workspaces' networks are cut from. With disks
+// volumes are bounded.
+func New(host, installation string, addresses netip.Prefix, disks *Disks) (*Engine, error) {
 	if scheme, _, _ := strings.Cut(host, "://"); scheme != "unix" && scheme != "tcp" {
 		return nil, fmt.Errorf("engine address %q: it must start with unix:// or tcp://", host)
 	}
@@ -56,7 +58,7 @@ func New(host, installation string, addresses netip.Prefix) (*Engine, error) {
 	if err != nil {
 		return nil, fmt.Errorf("engine address %q: %w", host, err)
 	}
-	return &Engine{cli: cli, host: host, installation: installation, addresses: addresses.Masked()}, nil
+	return &Engine{cli: cli, host: host, installation: installation, addresses: addresses.Masked(), disks: disks}, nil
 }
 
 // Close lets the engine's connections go.
@@ -186,8 +188,16 @@ func cut(from netip.Prefix, n int) (netip.Prefix, error) {
 }
 
 // MakeVolume implements [yard.Yard].
-func (e *Engine) MakeVolume(ctx context.Context, workspace string, n int) error {
-	_, err := e.cli.VolumeCreate(ctx, client.VolumeCreateOptions{Name: e.volume(workspace, n), Labels: e.labels(workspace, n)})
+func (e *Engine) MakeVolume(ctx context.Context, workspace string, n int, size int64) error {
+	name := e.volume(workspace, n)
+	options := client.VolumeCreateOptions{Name: name, Labels: e.labels(workspace, n)}
+	if e.disks != nil && size > 0 {
+		if err := e.disks.make(ctx, name, size); err != nil {
+			return err
+		}
+		options.Driver, options.DriverOpts = "local", e.disks.options(name)
+	}
+	_, err := e.cli.VolumeCreate(ctx, options)
 	return e.wrap("make the volume", err)
 }
 
@@ -230,6 +240,18 @@ func (e *Engine) MakeBody(ctx context.Context, b yard.BodySpec) error {
 
 // StartBody implements [yard.Yard].
 func (e *Engine) StartBody(ctx context.Context, workspace string, n int) error {
+	if e.disks != nil {
+		disks, err := e.disksOf(ctx, e.body(workspace, n))
+		if err != nil {
+			return e.wrap("look at the container's disks", err)
+		}
+		for _, v := range disks {
+			if err := e.disks.attach(ctx, v); err != nil {
+				return err
+			}
+			defer e.disks.release(context.WithoutCancel(ctx), v) // mounted by then, it goes with its last mount
+		}
+	}
 	_, err := e.cli.ContainerStart(ctx, e.body(workspace, n), client.ContainerStartOptions{})
 	return e.wrap("start the container", err)
 }
@@ -250,7 +272,10 @@ func (e *Engine) RemoveBody(ctx context.Context, workspace string, n int) error 
 // RemoveVolume implements [yard.Yard].
 func (e *Engine) RemoveVolume(ctx context.Context, workspace string, n int) error {
 	_, err := e.cli.VolumeRemove(ctx, e.volume(workspace, n), client.VolumeRemoveOptions{})
-	return e.wrap("remove the volume", gone(err))
+	if err := e.wrap("remove the volume", gone(err)); err != nil || e.disks == nil {
+		return err
+	}
+	return e.disks.remove(ctx, e.volume(workspace, n))
 }
 
 // RemoveNetwork implements [yard.Yard].

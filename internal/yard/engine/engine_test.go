@@ -32,19 +32,32 @@ func TestConforms(t *testing.T) {
 		t.Fatal(err)
 	}
 	n := 0
-	yardtest.Conform(t, yardtest.Ground{Image: demo.BaseImage, StewardDir: bin, Shared: dir}, func(t *testing.T) yard.Yard {
-		n++
-		e, err := New(host, "conform"+string(rune('a'+n)), netip.MustParsePrefix("10.214.0.0/16"))
+	conform := func(t *testing.T, disks *Disks) {
+		yardtest.Conform(t, yardtest.Ground{Image: demo.BaseImage, StewardDir: bin, Shared: dir}, func(t *testing.T) yard.Yard {
+			n++
+			e, err := New(host, "conform"+string(rune('a'+n)), netip.MustParsePrefix("10.214.0.0/16"), disks)
+			if err != nil {
+				t.Fatal(err)
+			}
+			t.Cleanup(func() { e.Close() })
+			return e
+		})
+	}
+	t.Run("measured disks", func(t *testing.T) { conform(t, nil) })
+	t.Run("bounded disks", func(t *testing.T) {
+		disks, err := NewDisks(filepath.Join(dir, "disks"))
 		if err != nil {
-			t.Fatal(err)
+			t.Skip("needs loop devices, losetup and mkfs.ext4, as root: ", err)
 		}
-		t.Cleanup(func() { e.Close() })
-		return e
+		conform(t, disks)
+		if left, _ := filepath.Glob(filepath.Join(dir, "disks", "*")); len(left) > 0 {
+			t.Errorf("disks are left: %v", left)
+		}
 	})
 }
 
 func TestNoEngine(t *testing.T) {
-	e, err := New("unix:///nowhere/engine.sock", "x", netip.MustParsePrefix("10.214.0.0/16"))
+	e, err := New("unix:///nowhere/engine.sock", "x", netip.MustParsePrefix("10.214.0.0/16"), nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -53,7 +66,7 @@ func TestNoEngine(t *testing.T) {
 	if !errors.Is(err, yard.ErrAway) || !strings.Contains(err.Error(), "/nowhere/engine.sock") || time.Since(began) > 20*time.Second {
 		t.Errorf("an engine that is not there is answered %v after %s", err, time.Since(began))
 	}
-	if _, err := New("gopher://x", "x", netip.Prefix{}); err == nil {
+	if _, err := New("gopher://x", "x", netip.Prefix{}, nil); err == nil {
 		t.Error("an address no engine has is taken")
 	}
 }
