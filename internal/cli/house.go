@@ -47,7 +47,7 @@ func (a *app) hold() *cobra.Command {
 				if w.Rest != nil && w.Rest.HeldUntil != nil {
 					fmt.Fprintf(a.out, "%s is not put to rest before %s\n", w.Name, when(*w.Rest.HeldUntil))
 				} else if w.Rest != nil {
-					fmt.Fprintf(a.out, "%s is put to rest at %s, without another sign of work\n", w.Name, when(w.Rest.StopsAt))
+					fmt.Fprintf(a.out, "%s is put to rest %s, without another sign of work\n", w.Name, when(w.Rest.StopsAt))
 				}
 			})
 		}),

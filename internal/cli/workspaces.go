@@ -270,10 +270,10 @@ func (a *app) show() *cobra.Command {
 				line("size", fmt.Sprintf("%s: %s, %s memory, %s disk", w.Size, cores(w.CoresMilli), rules.Bytes(w.MemoryBytes), rules.Bytes(w.DiskBytes)))
 				line("cost", fmt.Sprintf("%s so far, %s of it idle; %s an hour", money(w.CostMicros, w.Currency), money(w.IdleMicros, w.Currency), money(w.HourMicros, w.Currency)))
 				if r := w.Rest; r != nil {
-					line("awake", fmt.Sprintf("%s at %s; put to rest at %s without another sign", r.LastSign, when(r.LastSignAt), when(r.StopsAt)))
+					line("awake", fmt.Sprintf("%s, %s; put to rest %s without another sign", r.LastSign, when(r.LastSignAt), when(r.StopsAt)))
 				}
 				if w.RemovesAt != nil {
-					line("removed", "on "+when(*w.RemovesAt)+", unless work in it exists nowhere else")
+					line("removed", when(*w.RemovesAt)+", unless work in it exists nowhere else")
 				}
 				line("last 24 h", strip(w.Day, time.Now())+"   # worked in, - idle, . at rest")
 				if len(w.Ports) > 0 {

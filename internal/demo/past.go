@@ -48,9 +48,12 @@ func (c *Clock) free()           { c.at.Store(nil) }
 // pastDays is how far the invented past goes back.
 const pastDays = 30
 
-// furnished are those whose workspaces Furnish brings up: the past leaves
-// their names free.
-var furnished = []string{"ingrid", "marit", "peder"}
+// furnished are those whose workspaces Furnish brings up, and what those of
+// their past are called: the names that Furnish takes stay free.
+var (
+	furnished = []string{"ingrid", "marit", "peder"}
+	pastNames = map[string]string{"ingrid": "winter-tables", "marit": "school-fares", "peder": "lomvi-index"}
+)
 
 // FillPast is Fill with thirty days of invented past before it, written by
 // what writes the present: the journal, the sheets and the metering cannot
@@ -80,7 +83,7 @@ func FillPast(ctx context.Context, s *service.Service, clock *Clock, gitHost str
 		if err := p.milestones(d); err != nil {
 			return err
 		}
-		if err := p.day(day, d == pastDays-1); err != nil {
+		if err := p.day(day); err != nil {
 			return fmt.Errorf("the past of %s: %w", day.Format(time.DateOnly), err)
 		}
 	}
@@ -148,7 +151,7 @@ func (p *past) putRules(document, why string) error {
 }
 
 // day writes what people did on one day, in the order of time.
-func (p *past) day(day time.Time, last bool) error {
+func (p *past) day(day time.Time) error {
 	p.events = nil
 	if w := day.Weekday(); w != time.Saturday && w != time.Sunday {
 		for _, repository := range []string{"tide-board", "fare-desk"} {
@@ -161,13 +164,6 @@ func (p *past) day(day time.Time, last bool) error {
 		for _, person := range People {
 			if person.Team != "" && p.r.Float64() < 0.78 {
 				p.workday(person, day)
-			}
-		}
-	}
-	if last {
-		for _, name := range furnished {
-			if w := p.of[name]; w != nil {
-				p.remove(w, name, p.now.Add(-10*time.Minute))
 			}
 		}
 	}
@@ -252,6 +248,9 @@ func (p *past) launch(person Person, repository string, at time.Time) *store.Wor
 	plan := p.plans[repository]
 	size := []string{"small", "small", "small", "middle", "large"}[p.r.IntN(5)]
 	w := &store.Workspace{ID: store.NewID(), Name: repository, Branch: "main", Plan: plan, Phase: lifecycle.Waiting, Wanted: lifecycle.WantReady, Body: 1, Volume: 1, Size: size, PortKey: service.NewPortKey()}
+	if name := pastNames[person.Name]; name != "" {
+		w.Name = name
+	}
 	failed := p.r.Float64() < 0.04
 	prepared := p.prepared[repository]
 	p.at(at, func(tx *store.Tx) error {

@@ -42,8 +42,8 @@ type Config struct {
 	// one; default: http://*.ports.localhost with the door's port.
 	PortForm string
 	// Rules is the house rules that a new service starts with.
-	Rules   string
-	Now     func() time.Time
+	Rules string
+	Now   func() time.Time
 	// BoundDisks gives each workspace a disk of its size that cannot grow; see
 	// engine.Disks for what it wants. Without it disks are measured.
 	BoundDisks bool

@@ -70,14 +70,15 @@ export function RepositoriesPage({ person }: { person: Person }) {
           expandedRowRender: (r) => of(r).map((p) => <Plan key={p.branch} of={p} manages={manages} onChange={() => setPlanning({ repository: r.name, plan: p })} />),
         }}
         columns={[
-          { title: "Name", className: "nowrap", render: (_, r) => <Link to={`/launch?repository=${r.name}`}>{r.name}</Link>, sorter: (a, b) => a.name.localeCompare(b.name), defaultSortOrder: "ascend" },
-          { title: "Branch", dataIndex: "default_branch" },
+          { title: "Name", className: "nowrap", width: 140, render: (_, r) => <Link to={`/launch?repository=${r.name}`}>{r.name}</Link>, sorter: (a, b) => a.name.localeCompare(b.name), defaultSortOrder: "ascend" },
+          { title: "Branch", dataIndex: "default_branch", width: 90, ellipsis: true },
           { title: "Address", dataIndex: "url", ellipsis: true },
-          { title: "Prepared ahead", className: "nowrap", render: (_, r) => (of(r).length === 0 ? <span className="quiet">no plan</span> : of(r).map((p) => <Newest key={p.branch} of={p} />)) },
-          { title: "Pushes", render: (_, r) => (r.signs_pushes ? "signed" : "not told") },
+          { title: "Prepared ahead", className: "nowrap", width: 220, render: (_, r) => (of(r).length === 0 ? <span className="quiet">no plan</span> : of(r).map((p) => <Newest key={p.branch} of={p} />)) },
+          { title: "Pushes", width: 80, render: (_, r) => (r.signs_pushes ? "signed" : "not told") },
           {
             title: "",
             align: "right",
+            width: 300,
             render: (_, r) => (
               <Space>
                 {person.role !== "auditor" && (

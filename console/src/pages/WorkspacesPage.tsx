@@ -56,11 +56,11 @@ export function WorkspacesPage({ person, all }: { person: Person; all: boolean }
         </Tooltip>
       ),
     },
-    { title: "Last 24 hours", key: "day", width: 170, render: (_, w) => <DayStrip day={w.day} width={150} /> },
+    { title: "Last 24 hours", key: "day", width: 165, render: (_, w) => <DayStrip day={w.day} width={150} /> },
     { title: "Repository", dataIndex: "repository", width: 125, ...text("repository") },
-    { title: "Branch", dataIndex: "branch", key: "branch", width: 80, ellipsis: true },
+    { title: "Branch", dataIndex: "branch", key: "branch", width: 75, ellipsis: true },
     { title: "Size", dataIndex: "size", key: "size", width: 70 },
-    { title: "An hour", align: "right", width: 90, ...by("hour", (a, b) => a.hour_micros - b.hour_micros), render: (_, w) => <span className="number">{money(w.hour_micros, w.currency)}</span> },
+    { title: "An hour", align: "right", width: 100, ...by("hour", (a, b) => a.hour_micros - b.hour_micros), render: (_, w) => <span className="number">{money(w.hour_micros, w.currency)}</span> },
     { title: "So far", align: "right", width: 90, ...by("cost", (a, b) => a.cost_micros - b.cost_micros), render: (_, w) => <span className="number">{cents(w.cost_micros, w.currency)}</span> },
   ];
   const stoppable = rows.filter((w) => chosen.includes(w.id) && ["ready", "starting", "preparing", "waiting"].includes(w.phase));

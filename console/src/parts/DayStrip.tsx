@@ -28,7 +28,7 @@ export function DayStrip({ day: stretches, width = 180 }: { day: Stretch[]; widt
           <rect key={h} x={(h / 24) * width} y={4} width={1} height={6} fill={colours.rest} opacity={0.35} />
         ))}
         {stretches.map((s) => (
-          <rect key={s.from + s.state} x={x(s.from)} y={s.state === "active" ? 1 : 3} width={Math.max(1, x(s.to) - x(s.from))} height={s.state === "active" ? 12 : 8} fill={s.state === "active" ? token.colorSuccess : "url(#idle-hatch)"} />
+          <rect key={s.from + s.state} x={Math.min(x(s.from), width - 2)} y={s.state === "active" ? 1 : 3} width={Math.max(2, x(s.to) - x(s.from))} height={s.state === "active" ? 12 : 8} fill={s.state === "active" ? token.colorSuccess : "url(#idle-hatch)"} />
         ))}
       </svg>
     </Tooltip>
