@@ -9,7 +9,7 @@ CONSOLE_FILES := $(shell find console/src console/public -type f 2>/dev/null) co
 .PHONY: build demo demo-stop demo-reset test bench soak screenshots generate clean steward console
 build: bin/yardbench
 
-$(STEWARD)-%: cmd/steward/main.go $(wildcard internal/steward/*.go internal/steward/inside/*.go internal/core/definition/*.go) go.mod
+$(STEWARD)-%: cmd/steward/main.go $(wildcard internal/steward/*.go internal/steward/inside/*.go internal/core/definition/variable/*.go) go.mod
 	GOOS=linux GOARCH=$* go build -trimpath -ldflags='-s -w' -o $@ ./cmd/steward
 
 steward: $(STEWARD)-amd64 $(STEWARD)-arm64

@@ -319,7 +319,7 @@ func TestReports(t *testing.T) {
 		{"/cost?by=colour", 422, "by"}, {"/cost?from=soon", 422, "soon"}, {"/cost?from=2026-11-31", 422, "no day"}, {"/cost?from=2026-11-02&to=2026-11-01", 422, "end it after it begins"},
 		{"/cost?from=2020-01-01&to=2026-01-01", 422, "400 days"}, {"/cost?by=day&from=2026-11-01T10:00:00Z&to=2026-11-02", 200, `"rows":[]`},
 		{"/journal?person=nobody", 404, "nobody"}, {"/journal?newest=true&limit=1&kind=rules.", 200, "the service's first start"}, {"/prebuild-plans?repository=ghost", 404, "ghost"},
-		{"/prebuild-runs/none/sheet", 404, "none"}, {"/prebuild-runs/none/log", 404, "none"}, {"/repositories/ghost/secrets", 404, "ghost"},
+		{"/prebuild-runs/none/sheet", 404, "none"}, {"/prebuild-runs/none/log", 404, "none"}, {"/repositories/ghost/secrets", 404, "ghost"}, {"/repositories/ghost/definition", 404, "ghost"},
 	} {
 		if res, text := call(t, "GET", address+"/api/v1"+c.path, "", bearer(token)); res.StatusCode != c.status || !strings.Contains(text, c.says) {
 			t.Errorf("%s is answered %d: %s", c.path, res.StatusCode, text)

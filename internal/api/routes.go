@@ -74,6 +74,14 @@ func (a *API) routes() {
 			return s.AddRepository(ctx, who, in.Body)
 		})
 
+	answer(a, op("GET", "/repositories/{repository}/definition", "check-definition", "What is wrong with a repository's environment definition", policy.SeeRepositories),
+		func(ctx context.Context, who service.Actor, in *struct {
+			Repository string `path:"repository"`
+			Branch     string `query:"branch" maxLength:"250" doc:"The repository's own when absent"`
+		}) (wire.DefinitionCheck, error) {
+			return s.CheckDefinition(ctx, who, in.Repository, in.Branch)
+		})
+
 	answer(a, op("GET", "/workspaces", "list-workspaces", "List your workspaces", policy.SeeWorkspace),
 		func(ctx context.Context, who service.Actor, in *struct {
 			All bool `query:"all" doc:"Everybody's whom you may see"`

@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"yardbench/internal/client"
+	"yardbench/internal/core/definition"
 	"yardbench/internal/core/rules"
 	"yardbench/internal/wire"
 )
@@ -66,7 +67,7 @@ func (a *app) preflight(p wire.Preflight) {
 		line("set-up", "%s", strings.Join(p.SetUp, ", "))
 	}
 	for _, f := range p.Findings {
-		line("finding", "%s", f)
+		line("finding", "%s", definition.Finding(f))
 	}
 	if p.Prepared != nil {
 		line("prepared", "image %d of %s", p.Prepared.Number, behind(*p.Prepared))

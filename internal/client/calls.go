@@ -101,6 +101,12 @@ func (c *Client) ExplainSecrets(ctx context.Context, of string) ([]wire.SecretCh
 	return call[[]wire.SecretChoice](ctx, c, "GET", repository(of, "/secrets-explained"), nil)
 }
 
+// CheckDefinition says what is wrong with the definition at a branch's head;
+// branch "" is the repository's own.
+func (c *Client) CheckDefinition(ctx context.Context, of, branch string) (wire.DefinitionCheck, error) {
+	return call[wire.DefinitionCheck](ctx, c, "GET", repository(of, "/definition?")+url.Values{"branch": {branch}}.Encode(), nil)
+}
+
 // Preflight says what a launch would come to.
 func (c *Client) Preflight(ctx context.Context, in wire.Launch) (wire.Preflight, error) {
 	return call[wire.Preflight](ctx, c, "POST", "/preflight", in)

@@ -34,16 +34,9 @@ func (s *Service) gitCredential(ctx context.Context, person, address string) (re
 // asked each time, with the person's credential; what a commit says is read
 // once.
 func (s *Service) plan(ctx context.Context, person string, r store.Repository, branch string) (store.Plan, error) {
-	cred, err := s.gitCredential(ctx, person, r.URL)
+	commit, err := s.head(ctx, person, r, branch)
 	if err != nil {
 		return store.Plan{}, err
-	}
-	if err := s.Mirrors.Fetch(ctx, r.ID, r.URL, cred); err != nil {
-		return store.Plan{}, fromRoom(err)
-	}
-	commit, err := s.Mirrors.Resolve(ctx, r.ID, branch)
-	if err != nil {
-		return store.Plan{}, fromRoom(err)
 	}
 	key := r.ID + " " + r.Name + " " + commit
 	if p, ok := s.read.get(key); ok {
@@ -54,6 +47,20 @@ func (s *Service) plan(ctx context.Context, person string, r store.Repository, b
 		s.read.put(key, p)
 	}
 	return p, err
+}
+
+// head fetches a repository with the person's credential and gives the commit
+// at a branch's head.
+func (s *Service) head(ctx context.Context, person string, r store.Repository, branch string) (string, error) {
+	cred, err := s.gitCredential(ctx, person, r.URL)
+	if err != nil {
+		return "", err
+	}
+	if err := s.Mirrors.Fetch(ctx, r.ID, r.URL, cred); err != nil {
+		return "", fromRoom(err)
+	}
+	commit, err := s.Mirrors.Resolve(ctx, r.ID, branch)
+	return commit, fromRoom(err)
 }
 
 // maxPlansRead bounds the definitions that are remembered as read.
@@ -81,30 +88,28 @@ func (p *plansRead) put(key string, plan store.Plan) {
 	p.of[key] = plan
 }
 
-// readPlan reads what the definition at a commit resolves to.
-func (s *Service) readPlan(ctx context.Context, r store.Repository, branch, commit string) (store.Plan, error) {
-	src := definition.Source{Files: map[string][]byte{}, Repository: r.Name}
-	for _, p := range definition.Places {
-		content, ok, err := s.Mirrors.ReadFile(ctx, r.ID, commit, p, definition.MaxBytes)
-		if err != nil {
-			return store.Plan{}, fromRoom(err)
-		}
-		if ok {
-			src.Files[p] = content
-			break
-		}
-	}
+// checkCommit resolves the definition at a commit and checks it.
+func (s *Service) checkCommit(ctx context.Context, r store.Repository, commit string) (definition.Definition, []definition.Finding, error) {
 	var readErr error
-	src.Exists = func(p string) bool {
-		_, ok, err := s.Mirrors.ReadFile(ctx, r.ID, commit, p, definition.MaxBytes)
-		if err != nil {
+	src := definition.Source{Repository: r.Name, Read: func(p string) ([]byte, bool) {
+		content, ok, err := s.Mirrors.ReadFile(ctx, r.ID, commit, p, definition.MaxBytes)
+		if tooBig := (repo.Problem{}); errors.As(err, &tooBig) {
+			return make([]byte, definition.MaxBytes+1), true
+		}
+		if err != nil && readErr == nil {
 			readErr = err
 		}
-		return ok
-	}
-	def, findings := definition.Resolve(src)
-	if readErr != nil {
-		return store.Plan{}, fromRoom(readErr)
+		return content, ok
+	}}
+	def, findings := definition.Check(src)
+	return def, findings, fromRoom(readErr)
+}
+
+// readPlan reads what the definition at a commit resolves to.
+func (s *Service) readPlan(ctx context.Context, r store.Repository, branch, commit string) (store.Plan, error) {
+	def, findings, err := s.checkCommit(ctx, r, commit)
+	if err != nil {
+		return store.Plan{}, err
 	}
 	if f, bad := definition.Fatal(findings); bad {
 		p := problem(422, "definition", fmt.Sprintf("%s at branch %s: %s", r.Name, branch, f), "correct it, push, and try again")
@@ -118,7 +123,7 @@ func (s *Service) readPlan(ctx context.Context, r store.Repository, branch, comm
 		return store.Plan{}, p
 	}
 	plan := store.Plan{Commit: commit, Definition: def, Findings: findings}
-	tree, err := "", error(nil)
+	tree := ""
 	if def.Build != nil {
 		if tree, err = s.Mirrors.Tree(ctx, r.ID, commit, def.Build.Context); err != nil {
 			return store.Plan{}, fromRoom(err)
@@ -132,6 +137,30 @@ func (s *Service) readPlan(ctx context.Context, r store.Repository, branch, comm
 	}
 	plan.Fingerprint = definition.Fingerprint(def, tree)
 	return plan, nil
+}
+
+// CheckDefinition says what the definition at a branch's head comes to and
+// what is wrong with it; branch "" is the repository's own.
+func (s *Service) CheckDefinition(ctx context.Context, a Actor, repository, branch string) (wire.DefinitionCheck, error) {
+	r, err := s.repository(ctx, a, repository)
+	if err != nil {
+		return wire.DefinitionCheck{}, err
+	}
+	if branch == "" {
+		branch = r.DefaultBranch
+	}
+	v := wire.DefinitionCheck{Repository: r.Name, Branch: branch, Findings: []wire.DefinitionFinding{}}
+	if v.Commit, err = s.head(ctx, a.ID, r, branch); err != nil {
+		return v, err
+	}
+	_, findings, err := s.checkCommit(ctx, r, v.Commit)
+	if err != nil {
+		return v, err
+	}
+	for _, f := range findings {
+		v.Findings = append(v.Findings, wire.DefinitionFinding(f))
+	}
+	return v, nil
 }
 
 // PlanOf reads what the head of a repository's default branch resolves to, with
@@ -318,7 +347,7 @@ func (s *Service) Preflight(ctx context.Context, a Actor, in wire.Launch) (wire.
 	}
 	def := o.plan.Definition
 	v := wire.Preflight{Repository: o.repository.Name, Branch: o.branch, Commit: o.plan.Commit, Definition: def.Path, Image: imageOf(def), Folder: def.Folder, User: def.User,
-		Ports: def.Ports, SetUp: []string{}, Findings: []string{}, Size: o.sizeName, RestAfterS: int64(o.house.Idle.RestAfter / time.Second), RestMostS: int64(o.house.Idle.RestAfterMost / time.Second),
+		Ports: def.Ports, SetUp: []string{}, Findings: []wire.DefinitionFinding{}, Size: o.sizeName, RestAfterS: int64(o.house.Idle.RestAfter / time.Second), RestMostS: int64(o.house.Idle.RestAfterMost / time.Second),
 		Prepared: preparedView(o.plan.Prepared), Scratch: o.plan.Scratch, Currency: o.house.Currency, HourMicros: int64(cost.Hourly(o.house.Rates, o.sizeName, o.size)), Missing: []wire.WantedSecret{}}
 	if v.Ports == nil {
 		v.Ports = []int{}
@@ -330,7 +359,7 @@ func (s *Service) Preflight(ctx context.Context, a Actor, in wire.Launch) (wire.
 		v.SetUp = append(v.SetUp, string(u.Moment))
 	}
 	for _, f := range o.plan.Findings {
-		v.Findings = append(v.Findings, f.String())
+		v.Findings = append(v.Findings, wire.DefinitionFinding(f))
 	}
 	for _, name := range o.house.Order {
 		z := o.house.Sizes[name]

@@ -361,29 +361,29 @@ type MadeToken struct {
 
 // Preflight is what is said before a launch.
 type Preflight struct {
-	Repository string         `json:"repository"`
-	Branch     string         `json:"branch"`
-	Commit     string         `json:"commit"`
-	Definition string         `json:"definition"`
-	Image      string         `json:"image"`
-	Folder     string         `json:"folder"`
-	User       string         `json:"user,omitempty"`
-	Ports      []int          `json:"ports"`
-	SetUp      []string       `json:"set_up" doc:"The moments whose commands run"`
-	Findings   []string       `json:"findings"`
-	Size       string         `json:"size"`
-	Sizes      []SizeOffer    `json:"sizes"`
-	RestAfterS int64          `json:"rest_after_s"`
-	RestMostS  int64          `json:"rest_most_s"`
-	Prepared   *Prepared      `json:"prepared,omitempty"`
-	Scratch    string         `json:"scratch,omitempty" doc:"Why no prepared image serves"`
-	UsualMS    int64          `json:"usual_ms" doc:"Half of such launches were ready so soon; 0 where there were none"`
-	SlowMS     int64          `json:"slow_ms" doc:"19 of 20 were ready so soon"`
-	Currency   string         `json:"currency"`
-	HourMicros int64          `json:"hour_micros"`
-	Missing    []WantedSecret `json:"missing" doc:"Secrets that the definition asks for and nobody gives"`
-	Limits     []LimitLine    `json:"limits"`
-	Refused    bool           `json:"refused" doc:"A limit would be exceeded"`
+	Repository string              `json:"repository"`
+	Branch     string              `json:"branch"`
+	Commit     string              `json:"commit"`
+	Definition string              `json:"definition"`
+	Image      string              `json:"image"`
+	Folder     string              `json:"folder"`
+	User       string              `json:"user,omitempty"`
+	Ports      []int               `json:"ports"`
+	SetUp      []string            `json:"set_up" doc:"The moments whose commands run"`
+	Findings   []DefinitionFinding `json:"findings"`
+	Size       string              `json:"size"`
+	Sizes      []SizeOffer         `json:"sizes"`
+	RestAfterS int64               `json:"rest_after_s"`
+	RestMostS  int64               `json:"rest_most_s"`
+	Prepared   *Prepared           `json:"prepared,omitempty"`
+	Scratch    string              `json:"scratch,omitempty" doc:"Why no prepared image serves"`
+	UsualMS    int64               `json:"usual_ms" doc:"Half of such launches were ready so soon; 0 where there were none"`
+	SlowMS     int64               `json:"slow_ms" doc:"19 of 20 were ready so soon"`
+	Currency   string              `json:"currency"`
+	HourMicros int64               `json:"hour_micros"`
+	Missing    []WantedSecret      `json:"missing" doc:"Secrets that the definition asks for and nobody gives"`
+	Limits     []LimitLine         `json:"limits"`
+	Refused    bool                `json:"refused" doc:"A limit would be exceeded"`
 }
 
 // SizeOffer is a size that may be chosen.
@@ -475,6 +475,27 @@ type RulesFinding struct {
 	Column int    `json:"column"`
 	What   string `json:"what"`
 	Fix    string `json:"fix,omitempty"`
+}
+
+// DefinitionCheck is what a check of a repository's environment definition found.
+type DefinitionCheck struct {
+	Repository string              `json:"repository,omitempty"`
+	Branch     string              `json:"branch,omitempty"`
+	Commit     string              `json:"commit,omitempty"`
+	Findings   []DefinitionFinding `json:"findings"`
+}
+
+// DefinitionFinding is something about a definition that stops a launch (an
+// error), is likely to hurt (a warning), or is worth knowing (a note).
+type DefinitionFinding struct {
+	Severity string `json:"severity" enum:"error,warning,note"`
+	Path     string `json:"path"`
+	Line     int    `json:"line,omitempty" doc:"From 1; 0 is the whole file"`
+	Column   int    `json:"column,omitempty" doc:"From 1, in bytes"`
+	What     string `json:"what"`
+	Fix      string `json:"fix,omitempty"`
+	Rule     string `json:"rule"`
+	Why      string `json:"why,omitempty"`
 }
 
 // PrebuildPlan says that images of a branch are prepared ahead.

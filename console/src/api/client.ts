@@ -10,6 +10,7 @@ export type Person = Schemas["Person"];
 export type Secret = Schemas["Secret"];
 export type SecretChoice = Schemas["SecretChoice"];
 export type Preflight = Schemas["Preflight"];
+export type Finding = Schemas["DefinitionFinding"];
 export type PrebuildPlan = Schemas["PrebuildPlan"];
 export type PrebuildRun = Schemas["PrebuildRun"];
 export type Port = Schemas["Port"];

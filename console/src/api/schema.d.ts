@@ -345,6 +345,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/repositories/{repository}/definition": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is wrong with a repository's environment definition */
+        get: operations["check-definition"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/repositories/{repository}/prebuild-plan": {
         parameters: {
             query?: never;
@@ -893,6 +910,31 @@ export interface components {
             /** Format: int64 */
             total_micros: number;
         };
+        DefinitionCheck: {
+            branch?: string;
+            commit?: string;
+            findings: components["schemas"]["DefinitionFinding"][];
+            repository?: string;
+        };
+        DefinitionFinding: {
+            /**
+             * Format: int64
+             * @description From 1, in bytes
+             */
+            column?: number;
+            fix?: string;
+            /**
+             * Format: int64
+             * @description From 1; 0 is the whole file
+             */
+            line?: number;
+            path: string;
+            rule: string;
+            /** @enum {string} */
+            severity: "error" | "warning" | "note";
+            what: string;
+            why?: string;
+        };
         Enrolment: {
             /** Format: date-time */
             expires_at: string;
@@ -1126,7 +1168,7 @@ export interface components {
             commit: string;
             currency: string;
             definition: string;
-            findings: string[];
+            findings: components["schemas"]["DefinitionFinding"][];
             folder: string;
             /** Format: int64 */
             hour_micros: number;
@@ -3126,6 +3168,85 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Repository"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "check-definition": {
+        parameters: {
+            query?: {
+                /** @description The repository's own when absent */
+                branch?: string;
+            };
+            header?: never;
+            path: {
+                repository: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DefinitionCheck"];
                 };
             };
             /** @description Unauthorized */

@@ -5,6 +5,7 @@ import { useEffect, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import { api, nameOf, take, type Preflight } from "../api/client";
 import { bytes, cores, money, span } from "../parts/amounts";
+import { Findings } from "../parts/Findings";
 import { PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { GiveSecret } from "../parts/GiveSecret";
@@ -130,11 +131,7 @@ function Ahead({ of: p }: { of: Preflight }) {
           <>
             <dt>Findings</dt>
             <dd>
-              {p.findings.map((f) => (
-                <div key={f}>
-                  {attention} {f}
-                </div>
-              ))}
+              <Findings of={p.findings} />
             </dd>
           </>
         )}

@@ -4,6 +4,7 @@ import { App, Button, Checkbox, Form, Input, InputNumber, Modal, Select, Space, 
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { api, take, type Person, type PrebuildPlan, type PrebuildRun, type Repository } from "../api/client";
+import { Findings } from "../parts/Findings";
 import { nothing, PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { useAddress } from "../parts/search";
@@ -78,7 +79,7 @@ export function RepositoriesPage({ person }: { person: Person }) {
           {
             title: "",
             align: "right",
-            width: 300,
+            width: 360,
             render: (_, r) => (
               <Space>
                 {person.role !== "auditor" && (
@@ -86,6 +87,9 @@ export function RepositoriesPage({ person }: { person: Person }) {
                     Launch
                   </Button>
                 )}
+                <Button size="small" onClick={() => set({ check: r.name })}>
+                  Check
+                </Button>
                 {manages && (
                   <Button size="small" onClick={() => setPlanning({ repository: r.name })}>
                     Plan prebuilds
@@ -102,6 +106,7 @@ export function RepositoriesPage({ person }: { person: Person }) {
         ]}
       />
       {planning && <PutPlan {...planning} onClose={() => setPlanning(undefined)} />}
+      {get("check") && <CheckDefinition repository={get("check") ?? ""} onClose={() => set({ check: "" })} />}
       {adding && <AddRepository onClose={() => setAdding(false)} />}
     </>
   );
@@ -207,6 +212,41 @@ export function Outcome({ of: r }: { of: PrebuildRun }) {
     <span data-outcome="done" style={{ color: r.serves ? token.colorSuccess : token.colorTextSecondary }}>
       <CheckCircleFilled /> {r.serves ? "done, serves" : "done, dropped"}
     </span>
+  );
+}
+
+/** What is wrong with a repository's environment definition, at a branch's head. */
+function CheckDefinition({ repository, onClose }: { repository: string; onClose: () => void }) {
+  const { token } = theme.useToken();
+  const [branch, setBranch] = useState("");
+  const check = useQuery({
+    queryKey: ["definition", repository, branch],
+    queryFn: () => take(api.GET("/api/v1/repositories/{repository}/definition", { params: { path: { repository }, query: { branch: branch || undefined } } })),
+    retry: false,
+    gcTime: 0, // each look is at the head as it is
+  });
+  const found = check.data;
+  return (
+    <Modal open title={`The definition of ${repository}`} footer={null} width={640} onCancel={onClose}>
+      <Space orientation="vertical" size={16} style={{ width: "100%" }}>
+        <Input.Search placeholder="another branch than the default" enterButton="Check" spellCheck={false} aria-label="Branch" loading={check.isFetching} onSearch={(b) => (b.trim() === branch ? void check.refetch() : setBranch(b.trim()))} />
+        <ProblemNote error={check.error} />
+        {found && !check.error && (
+          <section aria-label="What was found" data-commit={found.commit}>
+            <p className="quiet">
+              {found.branch} at <code>{found.commit?.slice(0, 10)}</code>
+            </p>
+            {found.findings.length > 0 ? (
+              <Findings of={found.findings} />
+            ) : (
+              <>
+                <CheckCircleFilled style={{ color: token.colorSuccess }} /> nothing is wrong with the definition
+              </>
+            )}
+          </section>
+        )}
+      </Space>
+    </Modal>
   );
 }
 

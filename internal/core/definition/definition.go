@@ -106,12 +106,13 @@ func (c Command) Argv() []string {
 }
 
 // Severity grades a finding.
-type Severity string
+type Severity = string
 
-// An error stops a launch; a warning does not.
+// An error stops a launch; a warning and a note do not.
 const (
 	Error   Severity = "error"
 	Warning Severity = "warning"
+	Note    Severity = "note"
 )
 
 // Finding is one thing that is wrong with a definition, and where.
@@ -122,6 +123,9 @@ type Finding struct {
 	Column   int      `json:"column,omitempty"` // from 1, in bytes
 	What     string   `json:"what"`
 	Fix      string   `json:"fix,omitempty"`
+	// Rule names the rule that found it, and Why says why it matters; see [Rules].
+	Rule string `json:"rule"`
+	Why  string `json:"why,omitempty"`
 }
 
 // String is the finding on one line, as compilers write them.

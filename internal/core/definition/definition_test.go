@@ -8,11 +8,11 @@ import (
 )
 
 func source(text string, files ...string) Source {
-	has := map[string]bool{".devcontainer/Dockerfile": true, "Dockerfile": true}
-	for _, f := range files {
-		has[f] = true
+	has := map[string][]byte{Places[0]: []byte(text), ".devcontainer/Dockerfile": nil, "Dockerfile": nil}
+	for i := 0; i < len(files); i += 2 {
+		has[files[i]] = []byte(files[i+1])
 	}
-	return Source{Files: map[string][]byte{Places[0]: []byte(text)}, Repository: "tide-board", Exists: func(p string) bool { return has[p] }}
+	return Source{Repository: "tide-board", Read: func(p string) ([]byte, bool) { c, ok := has[p]; return c, ok }}
 }
 
 // What a definition resolves to: the value at one path of the result's JSON.
@@ -107,7 +107,7 @@ func TestFindings(t *testing.T) {
 			}
 		})
 	}
-	if _, fs := Resolve(Source{}); !strings.Contains(fs[0].What, "no environment definition") {
+	if _, fs := Resolve(Source{Read: func(string) ([]byte, bool) { return nil, false }}); !strings.Contains(fs[0].What, "no environment definition") {
 		t.Errorf("no definition is told as %v", fs)
 	}
 	_, fs := Resolve(source(`{"image": "a", "hostRequirements": {}, "customizations": {"x": 1}}`))

@@ -6,12 +6,15 @@ import (
 	"math"
 	"path"
 	"regexp"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
 	"unicode"
 
 	"github.com/tailscale/hujson"
+
+	"yardbench/internal/core/definition/variable"
 )
 
 // Places are where a definition may stand, in the order in which they count.
@@ -25,14 +28,16 @@ const (
 	MaxDepth = 64
 	// MaxCommands bounds the commands of one moment.
 	MaxCommands = 64
+	// MaxFindings bounds what is said of one file.
+	MaxFindings = 200
 )
 
 // Source is what a definition is resolved from.
 type Source struct {
-	// Files holds the definition files by path from the repository's root.
-	Files map[string][]byte
-	// Exists tells whether the repository has a plain file at that path.
-	Exists func(path string) bool
+	// Read gives a plain file of the repository by its path from the root; ok
+	// is false where there is none. For a file above MaxBytes it may give any
+	// MaxBytes+1 bytes: such a file is not looked into.
+	Read func(path string) (content []byte, ok bool)
 	// Repository is the repository's name: the workspace folder is called so.
 	Repository string
 }
@@ -77,13 +82,19 @@ var honoured = map[string]bool{"name": true, "image": true, "dockerFile": true, 
 // Resolve finds the definition in src and says what it means. Where a finding
 // is an error the Definition must not be used.
 func Resolve(src Source) (Definition, []Finding) {
+	out, d := find(src)
+	return out, d.findings
+}
+
+func find(src Source) (Definition, *doc) {
 	for _, p := range Places {
-		if content, ok := src.Files[p]; ok {
-			return resolve(src, p, content)
+		if content, ok := src.Read(p); ok {
+			d := &doc{path: p, text: content}
+			return d.resolve(src), d
 		}
 	}
-	return Definition{}, []Finding{{Severity: Error, Path: Places[0],
-		What: "the repository has no environment definition", Fix: "add " + Places[0] + ", or launch a branch that has one"}}
+	return Definition{}, &doc{findings: []Finding{{Severity: Error, Path: Places[0], Rule: "refused", Why: Rules["refused"],
+		What: "the repository has no environment definition", Fix: "add " + Places[0] + ", or launch a branch that has one"}}}
 }
 
 // doc carries one file through its resolution.
@@ -95,18 +106,32 @@ type doc struct {
 }
 
 func (d *doc) say(sev Severity, at int, fix, format string, args ...any) {
-	f := Finding{Severity: sev, Path: d.path, What: printable(fmt.Sprintf(format, args...)), Fix: fix}
+	d.rule("refused", sev, at, fix, format, args...)
+}
+
+// rule adds a finding. Above MaxFindings only errors are still taken, in the
+// place of the last.
+func (d *doc) rule(rule string, sev Severity, at int, fix, format string, args ...any) {
+	if d.full() {
+		if sev != Error {
+			return
+		}
+		d.findings = d.findings[:MaxFindings-1]
+	}
+	f := Finding{Severity: sev, Path: d.path, What: printable(fmt.Sprintf(format, args...)), Fix: fix, Rule: rule, Why: Rules[rule]}
 	if at >= 0 {
 		f.Line, f.Column = position(d.text, at)
 	}
 	d.findings = append(d.findings, f)
 }
 
-func resolve(src Source, p string, content []byte) (Definition, []Finding) {
-	d := &doc{path: p, text: content}
-	fail := func() (Definition, []Finding) { return Definition{}, d.findings }
+func (d *doc) full() bool { return len(d.findings) >= MaxFindings }
+
+func (d *doc) resolve(src Source) Definition {
+	content, p := d.text, d.path
+	fail := func() Definition { return Definition{} }
 	if len(content) > MaxBytes {
-		d.say(Error, -1, "", "the file has %d bytes, more than the %d allowed", len(content), MaxBytes)
+		d.say(Error, -1, "", "the file has more than the %d bytes allowed", MaxBytes)
 		return fail()
 	}
 	if at, deep := tooDeep(content); deep {
@@ -124,17 +149,23 @@ func resolve(src Source, p string, content []byte) (Definition, []Finding) {
 		d.say(Error, 0, "", "the file holds no JSON object")
 		return fail()
 	}
+	d.duplicates(obj, "")
+	var counts []hujson.ObjectMember // exactly spelt, the last of its name
 	for _, m := range obj.Members {
 		name := m.Name.Value.(hujson.Literal).String()
 		switch {
-		case honoured[name] || kept[name]:
+		case kept[name]:
+		case honoured[name]:
+			counts = slices.DeleteFunc(counts, func(o hujson.ObjectMember) bool { return o.Name.Value.(hujson.Literal).String() == name })
+			counts = append(counts, m)
 		case name == "initializeCommand":
 			d.say(Error, m.Name.StartOffset, "move it to onCreateCommand, which runs in the workspace", "initializeCommand would run outside the workspace and is refused")
 		default:
-			d.say(Warning, m.Name.StartOffset, "", "%s is not honoured here", name)
+			d.unknown(name, m.Name.StartOffset)
 		}
 	}
-	std := root.Clone()
+	std := hujson.Value{Value: &hujson.Object{Members: counts}}
+	std = std.Clone()
 	std.Standardize()
 	var r raw
 	if err := json.Unmarshal(std.Pack(), &r); err != nil {
@@ -176,7 +207,7 @@ func resolve(src Source, p string, content []byte) (Definition, []Finding) {
 			out.SetUp = append(out.SetUp, SetUp{Moment: m.moment, Commands: cs})
 		}
 	}
-	return out, d.findings
+	return out
 }
 
 // image reads where the image comes from.
@@ -207,7 +238,7 @@ func (d *doc) image(out *Definition, r raw, src Source, v variables) {
 			d.say(Error, at, "name a folder inside the repository", "build context %q lies outside the repository", ctx)
 			return
 		}
-		if src.Exists != nil && !src.Exists(file) {
+		if _, ok := src.Read(file); !ok {
 			d.say(Error, at, "", "dockerfile %q is not in the repository", file)
 		}
 		out.Build = &Build{Dockerfile: file, Context: dir, Target: b.Target, Args: map[string]string{}}
@@ -372,11 +403,9 @@ func (d *doc) commands(m Moment, value any, v variables) []Command {
 // the variables that name one name the workspace's.
 type variables struct{ folder string }
 
-var variable = regexp.MustCompile(`\$\{([A-Za-z]+)(?::([^}:]*))?(?::([^}]*))?\}`)
-
 func (v variables) put(s string) string {
-	return variable.ReplaceAllStringFunc(s, func(m string) string {
-		p := variable.FindStringSubmatch(m)
+	return variable.Pattern.ReplaceAllStringFunc(s, func(m string) string {
+		p := variable.Pattern.FindStringSubmatch(m)
 		switch p[1] {
 		case "localWorkspaceFolder", "containerWorkspaceFolder":
 			return v.folder
@@ -386,21 +415,6 @@ func (v variables) put(s string) string {
 			return p[3]
 		}
 		return m
-	})
-}
-
-// PutContainerEnv replaces ${containerEnv:NAME} and ${containerEnv:NAME:default}
-// in s by what lookup knows of the running container.
-func PutContainerEnv(s string, lookup func(name string) (string, bool)) string {
-	return variable.ReplaceAllStringFunc(s, func(m string) string {
-		p := variable.FindStringSubmatch(m)
-		if p[1] != "containerEnv" {
-			return m
-		}
-		if v, ok := lookup(p[2]); ok {
-			return v
-		}
-		return p[3]
 	})
 }
 

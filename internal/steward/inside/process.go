@@ -13,7 +13,7 @@ import (
 	"syscall"
 	"time"
 
-	"yardbench/internal/core/definition"
+	"yardbench/internal/core/definition/variable"
 	"yardbench/internal/steward"
 )
 
@@ -132,7 +132,7 @@ func (s *server) environment(a account, p steward.Process) map[string]string {
 	}
 	env["HOME"], env["USER"], env["LOGNAME"], env["SHELL"] = a.home, a.name, a.name, a.shell
 	for k, v := range p.Env {
-		env[k] = definition.PutContainerEnv(v, func(name string) (string, bool) { v, ok := container[name]; return v, ok })
+		env[k] = variable.PutContainerEnv(v, func(name string) (string, bool) { v, ok := container[name]; return v, ok })
 	}
 	pairs := p.GitConfig
 	if p.GitHost != "" {

@@ -1,0 +1,83 @@
+package cli
+
+import (
+	"encoding/json"
+	"errors"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// A folder is checked without a service: its exit code is what it says, its
+// links lead nowhere, and a .env counts only where git keeps it.
+func TestDefinitionCheckOfAFolder(t *testing.T) {
+	dir := t.TempDir()
+	write := func(name, text string) {
+		t.Helper()
+		if err := errors.Join(os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755), os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	git := func(args ...string) {
+		t.Helper()
+		if out, err := exec.Command("git", append([]string{"-C", dir}, args...)...).CombinedOutput(); err != nil {
+			t.Fatalf("git %v: %v\n%s", args, err, out)
+		}
+	}
+	check := func(args ...string) (string, int) {
+		t.Helper()
+		a, out, errs := quiet(t)
+		root := a.root()
+		root.SetArgs(append([]string{"definition", "check", dir}, args...))
+		code := a.report(root.Execute())
+		return out.String() + errs.String(), code
+	}
+	says := func(want string, wantCode int, args ...string) {
+		t.Helper()
+		if got, code := check(args...); code != wantCode || !strings.Contains(got, want) {
+			t.Errorf("%v: exit code %d, not %d, or it does not say %q:\n%s", args, code, wantCode, want, got)
+		}
+	}
+	git("init", "-q")
+	says("no environment definition", exitRefused)
+	write("outside.json", `{"image": "a:1", "remoteUser": "crew"}`)
+	if err := os.Symlink(filepath.Join(dir, "outside.json"), filepath.Join(dir, ".devcontainer.json")); err != nil {
+		t.Fatal(err)
+	}
+	says("no environment definition", exitRefused)
+
+	write(".devcontainer/devcontainer.json", `{"image": "a:1", "remoteUser": "crew"}`)
+	write(".env", "A=1\n")
+	says("nothing is wrong with the definition", 0, "--strict")
+	git("add", ".env")
+	says(".env is committed\n    why  everybody", 0)
+	says("1 warning\n", exitRefused, "--strict")
+	says("ask for one", exitUsage, "--sarif", "--json")
+
+	write(".devcontainer/devcontainer.json", "{\n  \"image\": \"a:1\",\n  \"imgae\": 1,\n  \"remoteUser\": \"crew\"\n}")
+	text, code := check("--sarif")
+	var log struct {
+		Version string
+		Runs    []struct {
+			Tool    struct{ Driver struct{ Rules []struct{ ID string } } }
+			Results []struct {
+				RuleID, Level string
+				Locations     []struct {
+					PhysicalLocation struct {
+						ArtifactLocation struct{ URI string }
+						Region           *struct{ StartLine int }
+					}
+				}
+			}
+		}
+	}
+	if err := json.Unmarshal([]byte(text), &log); err != nil || code != 0 || log.Version != "2.1.0" || len(log.Runs) != 1 || len(log.Runs[0].Results) != 2 || len(log.Runs[0].Tool.Driver.Rules) != 2 {
+		t.Fatalf("exit code %d, %v:\n%s", code, err, text)
+	}
+	r := log.Runs[0].Results[0]
+	if p := r.Locations[0].PhysicalLocation; r.RuleID != "unknown-property" || r.Level != "warning" || p.ArtifactLocation.URI != ".devcontainer/devcontainer.json" || p.Region == nil || p.Region.StartLine != 3 {
+		t.Errorf("the misspelt property is placed so: %+v", r)
+	}
+}

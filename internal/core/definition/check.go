@@ -1,0 +1,346 @@
+package definition
+
+import (
+	"bytes"
+	"cmp"
+	"fmt"
+	"math"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/moby/buildkit/frontend/dockerfile/parser"
+	"github.com/tailscale/hujson"
+
+	"yardbench/internal/core/definition/variable"
+)
+
+// Rules are the rules of [Check], each with why it matters.
+var Rules = map[string]string{
+	"refused":           "nothing is launched from it",
+	"build-file":        "the builder will most likely not read it either",
+	"duplicate-key":     "readers differ in which of the two they take",
+	"wrong-case":        "names are told apart by case, and this one is passed over without a word",
+	"unknown-property":  "what is misspelt is passed over without a word, and is missing later",
+	"not-honoured":      "what it asks for will not be there",
+	"image-unpinned":    "a moved tag gives another environment tomorrow, and two people two different ones today",
+	"secret-in-file":    "everybody who sees the repository has it, and it stays in the image and its history",
+	"env-file":          "everybody who sees the repository has what is in it",
+	"root-user":         "what runs as root can change the environment under itself, and files belong to root",
+	"port-not-declared": "nobody is shown the port before something listens on it",
+	"builder-frontend":  "it is fetched from outside at each build, and the builder may not have a way there",
+	"slow-set-up":       "everybody waits for it at every launch, where a prebuild or the image would have it ready",
+	"no-default":        "nobody's own machine takes part, so without a default it is always empty",
+}
+
+// specified are the properties of the Development Container Specification's
+// JSON reference that are not honoured here yet.
+var specified = map[string]bool{"features": true, "overrideFeatureInstallOrder": true, "dockerComposeFile": true, "service": true, "runServices": true, "workspaceMount": true, "mounts": true,
+	"updateRemoteUserUID": true, "userEnvProbe": true, "overrideCommand": true, "shutdownAction": true, "init": true, "privileged": true, "capAdd": true, "securityOpt": true, "runArgs": true,
+	"appPort": true, "postAttachCommand": true, "waitFor": true, "hostRequirements": true}
+
+// duplicates finds what is said twice in an object and in those within it.
+func (d *doc) duplicates(obj *hujson.Object, in string) {
+	seen := map[string]bool{}
+	for _, m := range obj.Members {
+		name := m.Name.Value.(hujson.Literal).String()
+		if seen[name] {
+			d.rule("duplicate-key", Warning, m.Name.StartOffset, "keep one of the two", "%s%s stands here a second time; the last one counts", in, name)
+		}
+		seen[name] = true
+		if o, ok := m.Value.Value.(*hujson.Object); ok {
+			d.duplicates(o, in+name+".")
+		}
+	}
+}
+
+// unknown says of a property that is not honoured whether it is one at all.
+func (d *doc) unknown(name string, at int) {
+	if d.full() {
+		return
+	}
+	if specified[name] {
+		d.rule("not-honoured", Warning, at, "leave it out, or put what it does into the image or a command", "%s is not honoured here", name)
+		return
+	}
+	near, distance := "", 3
+	for _, known := range []map[string]bool{honoured, kept, specified} {
+		for k := range known {
+			if strings.EqualFold(k, name) {
+				d.rule("wrong-case", Warning, at, "write "+k, "%s is no property: %s is", name, k)
+				return
+			}
+			if n := edits(strings.ToLower(k), strings.ToLower(name)); n < distance || (n == distance && near != "" && k < near) {
+				near, distance = k, n
+			}
+		}
+	}
+	fix := ""
+	if near != "" {
+		fix = "did you mean " + near + "?"
+	}
+	d.rule("unknown-property", Warning, at, fix, "%s is no property of the specification", name)
+}
+
+// edits is the number of letters to change, put in or take out that lead from
+// one word to the other (Levenshtein's distance), at most 9.
+func edits(a, b string) int {
+	if len(a)-len(b) > 8 || len(b)-len(a) > 8 {
+		return 9
+	}
+	row := make([]int, len(b)+1)
+	for j := range row {
+		row[j] = j
+	}
+	for i := 1; i <= len(a); i++ {
+		before := row[0]
+		row[0] = i
+		for j := 1; j <= len(b); j++ {
+			cost := before
+			if a[i-1] != b[j-1] {
+				cost = min(before, row[j], row[j-1]) + 1
+			}
+			before, row[j] = row[j], cost
+		}
+	}
+	return min(row[len(b)], 9)
+}
+
+// envFiles are where values for an environment are commonly left behind.
+var envFiles = []string{".env", ".devcontainer/.env"}
+
+// Check is Resolve with advice: what is allowed and yet likely to hurt. What
+// src.Read gives is taken for committed.
+func Check(src Source) (Definition, []Finding) {
+	out, d := find(src)
+	if _, bad := Fatal(d.findings); bad || d.root.Value == nil {
+		return out, d.findings
+	}
+	d.variablesWithoutDefault()
+	for _, property := range []string{"containerEnv", "remoteEnv"} {
+		d.secretsIn(property)
+	}
+	d.secretsIn("build", "args")
+	if out.Image != "" {
+		if why := unpinned(out.Image); why != "" {
+			d.rule("image-unpinned", Warning, d.at("image"), "name a version, or a digest", "image %q %s", out.Image, why)
+		}
+	}
+	user := out.User
+	if out.Build != nil {
+		if content, ok := src.Read(out.Build.Dockerfile); ok {
+			b := &doc{path: out.Build.Dockerfile, text: content}
+			b.dockerfile(out.Ports, &user)
+			d.findings = append(d.findings, b.findings...)
+		}
+	}
+	switch user {
+	case "root", "0":
+		d.rule("root-user", Note, d.at("remoteUser"), "name another in remoteUser", "the workspace's user is root")
+	case "":
+		d.rule("root-user", Note, -1, "name a user in remoteUser", "no user is named: it is root, unless the image says otherwise")
+	}
+	for _, p := range envFiles {
+		if _, ok := src.Read(p); ok {
+			f := Finding{Severity: Warning, Path: p, What: p + " is committed", Fix: "take it out, ignore it, and give its values as secrets", Rule: "env-file", Why: Rules["env-file"]}
+			d.findings = append(d.findings, f)
+		}
+	}
+	d.slowSetUp(out)
+	slices.SortStableFunc(d.findings, func(a, b Finding) int {
+		return cmp.Or(cmp.Compare(a.Path, b.Path), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column))
+	})
+	return out, d.findings
+}
+
+// members lists the members of a nested object by its path.
+func (d *doc) members(path ...string) []hujson.ObjectMember {
+	v := d.root.Value
+	for n := 0; ; n++ {
+		obj, ok := v.(*hujson.Object)
+		if !ok {
+			return nil
+		}
+		if n == len(path) {
+			return obj.Members
+		}
+		v = nil
+		for _, m := range obj.Members {
+			if m.Name.Value.(hujson.Literal).String() == path[n] {
+				v = m.Value.Value
+			}
+		}
+	}
+}
+
+var secretName = regexp.MustCompile(`(?i)(secret|token|passw(or)?d|api_?key|private_?key|access_?key|credential)`)
+
+// looksSecret tells why a value is taken for a secret; "" when it is not.
+// What is put in from elsewhere is none.
+func looksSecret(name, value string) string {
+	value = strings.TrimSpace(value)
+	switch {
+	case value == "" || strings.Contains(value, "$"):
+		return ""
+	case strings.Contains(value, "-----BEGIN ") && strings.Contains(value, "PRIVATE KEY"):
+		return "is a private key"
+	case secretName.MatchString(name) && len(value) >= 4:
+		return "is named like a secret"
+	case len(value) >= 24 && !strings.ContainsAny(value, " /.:,;") && entropy(value) > 4.2 && strings.ContainsAny(value, "0123456789"):
+		return "looks like a key"
+	}
+	return ""
+}
+
+// entropy is Shannon's, in bits a byte.
+func entropy(s string) (h float64) {
+	count := map[rune]float64{}
+	for _, r := range s {
+		count[r]++
+	}
+	n := float64(len([]rune(s)))
+	for _, c := range count {
+		h -= c / n * math.Log2(c/n)
+	}
+	return h
+}
+
+func (d *doc) secretsIn(path ...string) {
+	for _, m := range d.members(path...) {
+		name := m.Name.Value.(hujson.Literal).String()
+		value, ok := m.Value.Value.(hujson.Literal)
+		if !ok || value.Kind() != '"' {
+			continue
+		}
+		if why := looksSecret(name, value.String()); why != "" {
+			d.rule("secret-in-file", Warning, m.Name.StartOffset, "take it out and ask for it in secrets; each person gives theirs", "%s in %s %s", name, strings.Join(path, "."), why)
+		}
+	}
+}
+
+func (d *doc) variablesWithoutDefault() {
+	for _, at := range variable.Pattern.FindAllSubmatchIndex(d.text, -1) {
+		kind := string(d.text[at[2]:at[3]])
+		if (kind == "localEnv" || kind == "env") && at[6] < 0 {
+			d.rule("no-default", Note, at[0], "give a default, as in ${localEnv:NAME:value}, or ask for it in secrets", "%s has no default", d.text[at[0]:at[1]])
+		}
+	}
+}
+
+// unpinned says what is loose about an image's name; "" when nothing is.
+func unpinned(image string) string {
+	if strings.ContainsAny(image, "$") || strings.Contains(image, "@sha256:") {
+		return ""
+	}
+	last := image[strings.LastIndexByte(image, '/')+1:]
+	switch _, tag, ok := strings.Cut(last, ":"); {
+	case !ok:
+		return "names no version"
+	case tag == "latest":
+		return "is whatever is the latest"
+	}
+	return ""
+}
+
+// dockerfile looks at a build file. user becomes the image's last user where
+// the definition names none.
+func (d *doc) dockerfile(forwarded []int, user *string) {
+	if len(d.text) > MaxBytes {
+		return
+	}
+	at := func(line int) int { // the offset of a line
+		off := 0
+		for range line - 1 {
+			i := bytes.IndexByte(d.text[off:], '\n')
+			if i < 0 {
+				return -1
+			}
+			off += i + 1
+		}
+		return off
+	}
+	if syntax, _, where, ok := parser.DetectSyntax(d.text); ok {
+		line := 1
+		if len(where) > 0 {
+			line = where[0].Start.Line
+		}
+		d.rule("builder-frontend", Warning, at(line), "leave the line out, unless the build needs it", "the build asks for the builder's frontend %s", syntax)
+	}
+	parsed, err := parser.Parse(bytes.NewReader(d.text))
+	if err != nil {
+		d.rule("build-file", Warning, -1, "", "the build file cannot be read: %s", firstLineOf(err))
+		return
+	}
+	stages, last := map[string]bool{"scratch": true}, ""
+	for _, n := range parsed.AST.Children {
+		var words []string
+		for w := n.Next; w != nil; w = w.Next {
+			words = append(words, w.Value)
+		}
+		switch strings.ToUpper(n.Value) {
+		case "FROM":
+			last = ""
+			if len(words) == 0 {
+				continue
+			}
+			if why := unpinned(words[0]); why != "" && !stages[strings.ToLower(words[0])] {
+				d.rule("image-unpinned", Warning, at(n.StartLine), "name a version, or a digest", "image %q %s", words[0], why)
+			}
+			if len(words) == 3 && strings.EqualFold(words[1], "as") {
+				stages[strings.ToLower(words[2])] = true
+			}
+		case "USER":
+			if len(words) > 0 {
+				last = words[0]
+			}
+		case "EXPOSE":
+			for _, w := range words {
+				number, proto, _ := strings.Cut(w, "/")
+				p, err := strconv.Atoi(number)
+				if err == nil && (proto == "" || proto == "tcp") && !slices.Contains(forwarded, p) {
+					d.rule("port-not-declared", Warning, at(n.StartLine), fmt.Sprintf("add %d to forwardPorts", p), "port %d is exposed and not forwarded", p)
+				}
+			}
+		case "ENV", "ARG":
+			for i := 0; i < len(words); i++ {
+				name, value, pair := strings.Cut(words[i], "=")
+				if !pair && strings.EqualFold(n.Value, "ENV") && i+1 < len(words) { // the parser gives name, value, separator
+					value = words[i+1]
+					i += 2
+				}
+				if why := looksSecret(name, strings.Trim(value, `"'`)); why != "" {
+					d.rule("secret-in-file", Warning, at(n.StartLine), "take it out and ask for it in secrets; each person gives theirs", "%s %s", name, why)
+				}
+			}
+		}
+	}
+	if *user == "" {
+		*user = last
+	}
+}
+
+func firstLineOf(err error) string {
+	s, _, _ := strings.Cut(err.Error(), "\n")
+	return s
+}
+
+var (
+	systemInstall  = regexp.MustCompile(`\b(apt-get|apt|apk|dnf|yum|zypper|pacman)\s+(-\S+\s+)*(install|add|-S)\b`)
+	packageInstall = regexp.MustCompile(`\b(npm (ci|install|i)|yarn install|pnpm install|pip3? install|poetry install|bundle install|go mod download|cargo (fetch|build)|mvn \S*|gradle \S*|composer install)\b`)
+)
+
+// slowSetUp finds what everybody waits for at a moment where it need not be.
+func (d *doc) slowSetUp(out Definition) {
+	for _, u := range out.SetUp {
+		for _, c := range u.Commands {
+			text := c.Shell + strings.Join(c.Args, " ")
+			switch {
+			case systemInstall.MatchString(text):
+				d.rule("slow-set-up", Warning, d.at(string(u.Moment)), "install them in the image", "%s installs system packages", u.Moment)
+			case !u.Moment.BeforePerson() && packageInstall.MatchString(text):
+				d.rule("slow-set-up", Note, d.at(string(u.Moment)), "move it to onCreateCommand or updateContentCommand, which a prebuild runs ahead", "%s installs the project's packages", u.Moment)
+			}
+		}
+	}
+}

@@ -1,0 +1,128 @@
+package definition
+
+import (
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+	"time"
+)
+
+// Each rule finds what it is for, at its place, and lets the right form pass.
+func TestCheck(t *testing.T) {
+	const df = ".devcontainer/Dockerfile"
+	ok := `"image": "skerryline/base:1", "remoteUser": "crew"`
+	built := `{"build": {"dockerfile": "Dockerfile"}, "remoteUser": "crew", "forwardPorts": [8000]}`
+	cases := []struct {
+		rule, bad, good string
+		place, says     string
+		badFile, good2  string // the build file, where it is what is looked at
+	}{
+		{rule: "unknown-property", bad: `{` + ok + `, "imgae": "x"}`, good: `{` + ok + `, "name": "x"}`, place: "json:1:54", says: "imgae is no property"},
+		{rule: "wrong-case", bad: `{` + ok + `, "remoteenv": {}}`, good: `{` + ok + `, "remoteEnv": {}}`, place: "json:1:54", says: "remoteEnv is"},
+		{rule: "not-honoured", bad: `{` + ok + `, "runArgs": []}`, good: `{` + ok + `, "customizations": {}}`, place: "json:1:54", says: "runArgs is not honoured"},
+		{rule: "duplicate-key", bad: `{` + ok + `, "containerEnv": {"A": "1", "A": "2"}}`, good: `{` + ok + `, "containerEnv": {"A": "1", "B": "2"}}`, place: "json:1:81", says: "containerEnv.A stands here a second time"},
+		{rule: "image-unpinned", bad: `{"image": "skerryline:5000/base", "remoteUser": "crew"}`, good: `{"image": "skerryline:5000/base:1", "remoteUser": "crew"}`, place: "json:1:2", says: "names no version"},
+		{rule: "image-unpinned", bad: `{"image": "base:latest", "remoteUser": "crew"}`, good: `{"image": "base@sha256:` + strings.Repeat("a", 64) + `", "remoteUser": "crew"}`, place: "json:1:2", says: "whatever is the latest"},
+		{rule: "image-unpinned", bad: built, good: built, badFile: "FROM skerryline/base AS a\nFROM a\nFROM skerryline/other", good2: "FROM skerryline/base:1 AS a\nFROM a\nFROM scratch\nARG V=1\nFROM x:$V", place: "file:1:1", says: "names no version"},
+		{rule: "secret-in-file", bad: `{` + ok + `, "containerEnv": {"TIDE_TOKEN": "ebb-1234"}}`, good: `{` + ok + `, "containerEnv": {"TIDE_TOKEN": "${localEnv:T:}"}}`, place: "json:1:71", says: "named like a secret"},
+		{rule: "secret-in-file", bad: `{` + ok + `, "remoteEnv": {"LEVELS": "q8Zr2Lx0Vn5Tj7Wb3Kc9Md1P"}}`, good: `{` + ok + `, "remoteEnv": {"LEVELS": "a quay with 24 bollards and a crane"}}`, place: "json:1:68", says: "looks like a key"},
+		{rule: "secret-in-file", bad: `{"build": {"dockerfile": "Dockerfile", "args": {"DESK_PASSWORD": "ebb-1234"}}, "remoteUser": "crew"}`, good: built, place: "json:1:49", says: "in build.args"},
+		{rule: "secret-in-file", bad: built, good: built, badFile: "FROM a:1\nENV A=1 API_KEY='ebb-1234'", good2: "FROM a:1\nENV A=1 API_KEY=$GIVEN\nENV OLD form", place: "file:2:1", says: "API_KEY is named"},
+		{rule: "secret-in-file", bad: built, good: built, badFile: "FROM a:1\nARG DB_PASSWORD=ebb-1234", good2: "FROM a:1\nARG DB_PASSWORD", place: "file:2:1", says: "DB_PASSWORD is named"},
+		{rule: "root-user", bad: `{"image": "a:1", "remoteUser": "0"}`, good: `{` + ok + `}`, place: "json:1:18", says: "is root"},
+		{rule: "root-user", bad: `{"build": {"dockerfile": "Dockerfile"}}`, good: `{"build": {"dockerfile": "Dockerfile"}}`, badFile: "FROM a:1\nUSER crew\nUSER root", good2: "FROM a:1\nUSER root\nRUN true\nUSER crew", place: "json", says: "is root"},
+		{rule: "root-user", bad: `{"image": "a:1"}`, good: `{"image": "a:1", "containerUser": "crew"}`, place: "json", says: "unless the image says otherwise"},
+		{rule: "port-not-declared", bad: built, good: built, badFile: "FROM a:1\nEXPOSE 8000 \\\n 9090", good2: "FROM a:1\nEXPOSE 8000/tcp 53/udp $PORT", place: "file:2:1", says: "port 9090"},
+		{rule: "builder-frontend", bad: built, good: built, badFile: "# syntax=skerryline/frontend:2\nFROM a:1", good2: "# a comment about syntax\nFROM a:1", place: "file:1:1", says: "skerryline/frontend:2"},
+		{rule: "build-file", bad: built, good: built, badFile: "# nothing", good2: "FROM a:1", place: "file", says: "cannot be read"},
+		{rule: "slow-set-up", bad: `{` + ok + `, "onCreateCommand": "sudo apt-get update && sudo apt-get -y install make"}`, good: `{` + ok + `, "onCreateCommand": "make tables"}`, place: "json:1:54", says: "system packages"},
+		{rule: "slow-set-up", bad: `{` + ok + `, "postStartCommand": ["npm", "ci"]}`, good: `{` + ok + `, "updateContentCommand": ["npm", "ci"]}`, place: "json:1:54", says: "project's packages"},
+		{rule: "no-default", bad: `{` + ok + `, "containerEnv": {"A": "${localEnv:HOME}"}}`, good: `{` + ok + `, "containerEnv": {"A": "${localEnv:HOME:x}"}}`, place: "json:1:77", says: "has no default"},
+		{rule: "refused", bad: `{}`, good: `{` + ok + `}`, place: "json", says: "neither image nor build"},
+	}
+	places := map[string]string{"json": Places[0], "file": df}
+	tried := map[string]bool{"env-file": true}
+	for n, c := range cases {
+		t.Run(fmt.Sprintf("%d %s", n, c.rule), func(t *testing.T) {
+			tried[c.rule] = true
+			_, fs := Check(source(c.bad, df, c.badFile))
+			of, at, _ := strings.Cut(c.place, ":")
+			where := strings.TrimSuffix(places[of]+":"+at, ":")
+			found := false
+			for _, f := range fs {
+				found = found || f.Rule == c.rule && strings.HasPrefix(f.String(), where+": ") && strings.Contains(f.What, c.says) && f.Why != ""
+			}
+			if !found {
+				t.Errorf("no finding at %s says %q; there are %v", where, c.says, fs)
+			}
+			if _, fs = Check(source(c.good, df, c.good2)); c.good2 == "" {
+				_, fs = Check(source(c.good, df, "FROM a:1"))
+			}
+			for _, f := range fs {
+				if f.Rule == c.rule {
+					t.Errorf("the right form is found fault with: %s", f)
+				}
+			}
+		})
+	}
+	doc, err := os.ReadFile("../../../docs/definitions.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for rule := range Rules {
+		if !strings.Contains(string(doc), "| `"+rule+"` |") {
+			t.Errorf("docs/definitions.md does not tell of %s", rule)
+		}
+		if !tried[rule] {
+			t.Errorf("no case tries %s", rule)
+		}
+	}
+	src := source(`{`+ok+`}`, ".env", "A=1")
+	if _, fs := Check(src); len(fs) != 1 || fs[0].Rule != "env-file" {
+		t.Errorf("a committed .env is told as %v", fs)
+	}
+}
+
+// What is told to be passed over is passed over, and of two the last counts.
+func TestOnlyExactNamesCount(t *testing.T) {
+	d, _ := Resolve(source(`{"image": "a:1", "remoteuser": "root", "containerEnv": {"A": "1", "B": "1"}, "containerEnv": {"A": "2"}}`))
+	if d.User != "" || len(d.Env) != 1 || d.Env["A"] != "2" {
+		t.Errorf("it resolves to user %q and %v", d.User, d.Env)
+	}
+}
+
+// However much is wrong, little is said, soon, and an error is among it.
+func TestCheckIsBounded(t *testing.T) {
+	var b strings.Builder
+	b.WriteString(`{"image": "a:1", "remoteUser": "a b"`)
+	for i := 0; b.Len() < MaxBytes-100; i++ {
+		fmt.Fprintf(&b, `, "imgae%d": 1`, i%1000)
+	}
+	began := time.Now()
+	_, fs := Check(source(b.String() + "}"))
+	if _, bad := Fatal(fs); !bad || len(fs) > MaxFindings {
+		t.Errorf("%d findings, an error among them: %v", len(fs), bad)
+	}
+	if took := time.Since(began); took > 5*time.Second {
+		t.Errorf("it took %v", took)
+	}
+}
+
+// Nothing that a repository holds brings the check down, and every finding can
+// be shown.
+func FuzzCheck(f *testing.F) {
+	f.Add(`{"image": "a", "containerEnv": {"A": "${localEnv:X}"}}`, "")
+	f.Add(`{"build": {"dockerfile": "Dockerfile"}}`, "# syntax=x\nFROM a AS b\nFROM b\nENV A=1 B 2\nENV X y\nEXPOSE 1-5 $X\nUSER\nRUN <<E\nx\nE\n")
+	f.Add(`{"build": {"dockerfile": "Dockerfile"}}`, "// syntax=x\n{\"syntax\": \"y\"}")
+	f.Add(`{"build": {"dockerfile": "Dockerfile"}}`, "# escape=`\nFROM a `\n AS b\nONBUILD ENV A")
+	f.Add(`{"a": {"a": 1, "a": {"b": [{}]}}, "A": null}`, "FROM")
+	f.Fuzz(func(t *testing.T, text, file string) {
+		_, fs := Check(source(text, ".devcontainer/Dockerfile", file))
+		for _, f := range fs {
+			if strings.ContainsFunc(f.What, func(r rune) bool { return r < ' ' || r == 0x7f }) || f.Rule == "" || Rules[f.Rule] == "" || f.Line < 0 {
+				t.Errorf("%#v cannot be shown", f)
+			}
+		}
+	})
+}
