@@ -187,7 +187,12 @@ func TestTheRoundInTheBrowser(t *testing.T) {
 	runa.do("and has an image prepared", chromedp.Navigate(w.address+"/repositories?open=tide-board"), button("Prepare now"), seen(`[data-outcome="under way"]`), seen(`[data-outcome="done"]`), runa.says("done, serves"))
 	runa.do("the run has its sheet and log", chromedp.Click(`//td/a[.="1"]`), seen(`[data-step="Keep as prepared image"][data-outcome="done"]`), chromedp.Click(`//div[@role="tab" and .="Log"]`), runa.says("kept as yardbench/"))
 
+	w.push("tide-board", "spring", map[string]string{".devcontainer/devcontainer.json": `{"image": "skerryline/base:1", "remoteUser": "crew", "forwardPort": [8000]}`})
+	runa.do("a definition is checked", chromedp.Navigate(w.address+"/repositories"), runa.says("tide-board"), chromedp.Click(`//tr[@data-row-key="tide-board"]//button[.="Check"]`), runa.says("nothing is wrong with the definition"))
+	runa.do("at another branch", chromedp.SendKeys(chromedp.CSS(`.ant-modal-container input`), "spring\r"), seen(`[data-rule="unknown-property"]`), runa.says("Do: write forwardPorts"), runa.says(".devcontainer/devcontainer.json:1:54"))
+
 	p := w.page(t, "ingrid")
+	p.do("the launch form tells what is wrong with the definition", chromedp.Navigate(w.address+"/launch?repository=tide-board&branch=spring"), seen(`[data-ahead="tide-board"] [data-rule="unknown-property"]`))
 	p.do("the launch form says what it will come to", chromedp.Navigate(w.address+"/launch?repository=tide-board"), seen(`[data-ahead="tide-board"]`), p.says("image 1 of"), p.says("at the branch's head"), p.says("running, ingrid"), p.says("€0.0612 an hour"))
 	p.do("and what is missing, to be given there", p.says("TIDE_API_KEY is missing"), button("Give it"), seen(".ant-modal-container textarea"), still(".ant-modal-container textarea"),
 		chromedp.SendKeys(chromedp.CSS(".ant-modal-container textarea"), "levels-of-the-quay"), modal(), p.says("nothing that is asked for is missing"))

@@ -44,6 +44,7 @@ func TestWrongInput(t *testing.T) {
 	w.register("nobody", definition(`{"image": "skerryline/nowhere:9"}`))
 	w.register("breaks", map[string]string{".devcontainer.json": `{"build": {"dockerfile": "Dockerfile"}}`, "Dockerfile": "FROM skerryline/base:1\nRUN echo the mast is gone && exit 7\n"})
 	w.register("floats", map[string]string{".devcontainer.json": `{"build": {"dockerfile": "Dockerfile"}}`, "Dockerfile": "FROM skerryline/nowhere:9\n"})
+	w.register("misspelt", map[string]string{".devcontainer/devcontainer.json": `{"build": {"dockerfile": "x"}, "forwardPort": [8100], "remoteUser": "crew"}`, ".devcontainer/x": "FROM skerryline/base:1\nENV QUAY_PASSWORD=ebb-1234\n"})
 	w.register("setup", definition(`{"image": "skerryline/base:1", "remoteUser": "crew", "postCreateCommand": "echo no rope here; exit 9", "postStartCommand": "echo never"}`))
 	w.register("nouser", definition(`{"image": "skerryline/base:1", "remoteUser": "captain"}`))
 
@@ -64,6 +65,12 @@ func TestWrongInput(t *testing.T) {
 		{"build on an image nobody has", []string{"launch", "floats"}, 6, []string{"skerryline/nowhere:9", "yardbench rebuild"}},
 		{"failing build", []string{"launch", "breaks"}, 6, []string{"the mast is gone", "RUN echo the mast is gone", "exit code: 7"}},
 		{"user the image has not", []string{"launch", "nouser"}, 6, []string{`no user "captain"`, "remoteUser"}},
+		{"a check of one with no JSON", []string{"definition", "check", "nojson"}, 4, []string{".devcontainer/devcontainer.json:3:3: error: not JSON", "why  nothing is launched from it", "1 error"}},
+		{"a check that warns", []string{"definition", "check", "floats@main"}, 0, []string{"floats at main", ".devcontainer.json: note: no user is named", "1 note"}},
+		{"a check of what it asks for, strictly", []string{"definition", "check", "--strict", "misspelt"}, 4, []string{".devcontainer/devcontainer.json:1:32: warning: forwardPort is", "write forwardPorts", ".devcontainer/x:2:1: warning: QUAY_PASSWORD", "2 warnings"}},
+		{"a look before the launch", []string{"launch", "misspelt", "--dry-run"}, 0, []string{"warning: QUAY_PASSWORD is named like a secret"}},
+		{"a check of an unknown branch", []string{"definition", "check", "nojson@mian"}, 4, []string{`no branch "mian"`}},
+		{"a check of an unknown repository", []string{"definition", "check", "ghost-ship"}, 3, []string{"no repository “ghost-ship”"}},
 		{"unknown workspace", []string{"show", "flying-dutchman"}, 3, []string{"no workspace", "yardbench list"}},
 		{"no such command", []string{"lauhcn"}, 2, []string{"unknown command"}},
 		{"no such option", []string{"list", "--everything"}, 2, []string{"unknown flag"}},

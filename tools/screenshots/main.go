@@ -56,6 +56,7 @@ func run(ctx context.Context, address, yardbench, dir string) error {
 	}{
 		{"cli-launch", "ingrid", []string{"yardbench launch tide-board --name quay --dry-run", "yardbench launch tide-board --name quay", "yardbench list"}},
 		{"cli-show", "ingrid", []string{"yardbench show tide-board", "yardbench ports tide-board", "yardbench secret explain tide-board"}},
+		{"cli-definition", "ingrid", []string{"yardbench definition check deck-log", "yardbench definition check route-notes", "yardbench definition check --strict tide-board", "yardbench launch deck-log --dry-run"}},
 		{"cli-cost", "astrid", []string{"yardbench cost", "yardbench cost --by repository", "yardbench prebuild list tide-board | head -n 10", "yardbench rules versions"}},
 	} {
 		if err := terminal(ctx, filepath.Join(config, shot.who), filepath.Join(dir, shot.file+".png"), yardbench, shot.commands...); err != nil {
@@ -77,6 +78,7 @@ func run(ctx context.Context, address, yardbench, dir string) error {
 		},
 		"astrid": {
 			{"fleet", "/fleet", `[data-phase="ready"]`},
+			{"definition", "/repositories?check=deck-log", `[data-rule]`},
 			{"repositories", "/repositories?open=tide-board", `[data-outcome]`},
 			{"people", "/people", `.ant-table-row`},
 			{"rules", "/rules", `.cm-content`},

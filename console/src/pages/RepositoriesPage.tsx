@@ -87,7 +87,7 @@ export function RepositoriesPage({ person }: { person: Person }) {
                     Launch
                   </Button>
                 )}
-                <Button size="small" onClick={() => set({ check: r.name })}>
+                <Button size="small" title="Check its definition" onClick={() => set({ check: r.name })}>
                   Check
                 </Button>
                 {manages && (
@@ -233,9 +233,9 @@ function CheckDefinition({ repository, onClose }: { repository: string; onClose:
         <ProblemNote error={check.error} />
         {found && !check.error && (
           <section aria-label="What was found" data-commit={found.commit}>
-            <p className="quiet">
+            <div className="quiet" style={{ marginBottom: 8 }}>
               {found.branch} at <code>{found.commit?.slice(0, 10)}</code>
-            </p>
+            </div>
             {found.findings.length > 0 ? (
               <Findings of={found.findings} />
             ) : (

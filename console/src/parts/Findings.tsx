@@ -15,10 +15,8 @@ export function Findings({ of }: { of: Finding[] }) {
       {of.map((f, n) => (
         <li key={n} data-rule={f.rule}>
           {icons[f.severity]} {f.what}
-          <div className="quiet">
-            {f.why}
-            {f.fix && <>. To do: {f.fix}</>}
-          </div>
+          {f.why && <div className="quiet">Why: {f.why}</div>}
+          {f.fix && <div className="quiet">Do: {f.fix}</div>}
           <code className="quiet">
             {f.path}
             {f.line ? `:${f.line}:${f.column}` : ""}

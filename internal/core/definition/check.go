@@ -78,7 +78,7 @@ func (d *doc) unknown(name string, at int) {
 	}
 	fix := ""
 	if near != "" {
-		fix = "did you mean " + near + "?"
+		fix = "write " + near + ", if that is meant"
 	}
 	d.rule("unknown-property", Warning, at, fix, "%s is no property of the specification", name)
 }

@@ -126,3 +126,25 @@ func FuzzCheck(f *testing.F) {
 		}
 	})
 }
+
+// A definition and a build file as large as they come in a big project.
+func BenchmarkCheck(b *testing.B) {
+	var text, file strings.Builder
+	text.WriteString(`{"build": {"dockerfile": "Dockerfile"}, "containerEnv": {`)
+	file.WriteString("FROM skerryline/base:1 AS s0\n")
+	for i := range 200 {
+		fmt.Fprintf(&text, `"BERTH_%d": "${localEnv:BERTH:%d}", `, i, i)
+		fmt.Fprintf(&file, "FROM s%d AS s%d\nENV BERTH_%d=%d\nRUN make berth-%d\nEXPOSE %d\n", i, i+1, i, i, i, 8000+i)
+	}
+	defer func() {
+		if each := b.Elapsed() / time.Duration(b.N); each > 50*time.Millisecond {
+			b.Errorf("a check took %v, more than the 50 ms promised", each)
+		}
+	}()
+	src := source(text.String()+"}}", ".devcontainer/Dockerfile", file.String())
+	for b.Loop() {
+		if _, fs := Check(src); len(fs) < 200 {
+			b.Fatalf("only %d findings", len(fs))
+		}
+	}
+}
