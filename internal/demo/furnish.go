@@ -13,7 +13,7 @@ import (
 
 // Furnish prepares images of the planned repositories and brings up three
 // workspaces, through the HTTP door as their owners would. What is there
-// already stays as it is.
+// already stays as it is, but that a stopped one of the three is started.
 func Furnish(ctx context.Context, address string, say func(string)) error {
 	for lead, repository := range map[string]string{"runa": "tide-board", "bjarne": "fare-desk"} {
 		c, err := signedIn(ctx, address, lead)
@@ -62,17 +62,26 @@ func furnishWorkspaces(ctx context.Context, address string, say func(string)) er
 		if err != nil {
 			return err
 		}
-		if _, err := c.Show(ctx, repository); err == nil {
+		w, err := c.Show(ctx, repository)
+		switch {
+		case err == nil && w.Phase != "stopped":
 			continue
-		}
-		say("a workspace of " + repository + " for " + furnished[n])
-		if repository == "tide-board" {
-			if _, err := c.PutSecret(ctx, "", "TIDE_API_KEY", wire.SecretValue{Value: "measured-levels-of-ytre-skjer", Repositories: []string{"tide-board"}}); err != nil {
-				return err
+		case err == nil:
+			say("starting " + repository + " of " + furnished[n])
+			if _, err := c.Start(ctx, repository); err != nil {
+				say(err.Error()) // a limit that was used up meanwhile, say
+				continue
 			}
-		}
-		if _, err := c.Launch(ctx, wire.Launch{Repository: repository}); err != nil {
-			return fmt.Errorf("launch %s: %w", repository, err)
+		default:
+			say("a workspace of " + repository + " for " + furnished[n])
+			if repository == "tide-board" {
+				if _, err := c.PutSecret(ctx, "", "TIDE_API_KEY", wire.SecretValue{Value: "measured-levels-of-ytre-skjer", Repositories: []string{"tide-board"}}); err != nil {
+					return err
+				}
+			}
+			if _, err := c.Launch(ctx, wire.Launch{Repository: repository}); err != nil {
+				return fmt.Errorf("launch %s: %w", repository, err)
+			}
 		}
 		err = c.Watch(ctx, func() (bool, error) {
 			w, err := c.Show(ctx, repository)

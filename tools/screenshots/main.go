@@ -50,7 +50,6 @@ func run(ctx context.Context, address, yardbench, dir string) error {
 		}
 	}
 	_ = cli("ingrid", "", "remove", "quay", "--yes", "--discard") // there may be none
-	_ = cli("ingrid", "", "start", "tide-board")                  // stopped, where the demo was stopped meanwhile
 	for _, shot := range []struct {
 		file, who string
 		commands  []string
