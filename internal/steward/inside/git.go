@@ -23,6 +23,8 @@ func (s *server) clone(r steward.Request, log io.Writer) steward.Exit {
 	fail := func(format string, a ...any) steward.Exit {
 		return steward.Exit{Code: 1, Problem: fmt.Sprintf(format, a...)}
 	}
+	s.tree.Lock()
+	defer s.tree.Unlock()
 	folder := r.Process.Folder
 	mark := filepath.Join(folder, ".git", "yardbench-seeded")
 	if st, err := os.Lstat(mark); err == nil && st.Mode().IsRegular() {

@@ -45,6 +45,7 @@ type server struct {
 	signs     signs
 	gitProxy  string     // the address of the proxy for git
 	files     sync.Mutex // guards the secrets that are files
+	tree      sync.Mutex // guards the tree while it is made or kept: one who was cut off may still be at it
 }
 
 // Serve connects to the service, again and again, and does what it asks.

@@ -15,6 +15,8 @@ import (
 // keep copies the workspace folder to where an image of the container holds
 // it. The copy is whole under its name or not there at all.
 func (s *server) keep(folder string) steward.Exit {
+	s.tree.Lock()
+	defer s.tree.Unlock()
 	next := steward.PreparedFolder + ".new"
 	err := errors.Join(os.RemoveAll(next), os.RemoveAll(steward.PreparedFolder), os.MkdirAll(next, 0o755))
 	if err == nil {
