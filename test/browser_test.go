@@ -150,12 +150,6 @@ func (w *world) page(t *testing.T, name string) page {
 	return p
 }
 
-// choose picks an option of a select by its shown text.
-func choose(selector, option string) chromedp.Action[chromedp.Void] {
-	return chromedp.Steps(chromedp.Click(chromedp.CSS(selector)), seen(`.ant-select-item-option[title="`+option+`"]`), still(`.ant-select-item-option[title="`+option+`"]`),
-		chromedp.Click(chromedp.CSS(`.ant-select-item-option[title="`+option+`"]`)))
-}
-
 // modal presses the primary button of the open question, once it stands still.
 func modal() chromedp.Action[chromedp.Void] {
 	const yes = ".ant-modal-container .ant-btn-primary"

@@ -65,6 +65,12 @@ func TestSecretsByLevelAndForm(t *testing.T) {
 	w.until(c, "quay", 10*time.Second, func(ws wire.Workspace) bool {
 		return regexp.MustCompile(`terminal old \(since .*\) holds an older KEY`).MatchString(condition(ws, "secrets changed"))
 	})
+	// Removed and set anew it is version 1 again, and still not what the terminal has.
+	w.must(w.as("ingrid", "", "secret", "remove", "KEY"), 0)
+	w.must(w.as("ingrid", changed, "secret", "put", "KEY", "--for", "tide-board"), 0, "version 1")
+	w.until(c, "quay", 10*time.Second, func(ws wire.Workspace) bool {
+		return strings.Contains(condition(ws, "secrets changed"), "terminal old") && !strings.Contains(condition(ws, "secrets changed"), "run ")
+	})
 	if err := s.Send('i', []byte("exit\n")); err != nil {
 		t.Fatal(err)
 	}

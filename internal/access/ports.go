@@ -184,7 +184,7 @@ func (p *Ports) enter(w http.ResponseWriter, r *http.Request) {
 	http.Redirect(w, r, (&url.URL{Path: to.Path, RawQuery: to.RawQuery}).String(), http.StatusFound)
 }
 
-// page says a problem to who visits a port: a page for people, else JSON.
+// page says a problem to who visits a port: a page for people, else plain text.
 func page(w http.ResponseWriter, r *http.Request, p *wire.Problem) {
 	w.Header().Set("Cache-Control", "no-store")
 	w.Header().Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'")

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"strconv"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -110,10 +111,6 @@ const pushPath = "/api/v1/pushes"
 
 func (a *API) prebuildRoutes() {
 	s := a.svc
-	type byBranch struct {
-		RepositoryPath
-		Branch string `query:"branch" maxLength:"256" doc:"Default: the repository's default branch"`
-	}
 	answer(a, op("GET", "/prebuild-plans", "list-plans", "List the prebuild plans with their newest runs", policy.SeePrebuilds),
 		func(ctx context.Context, who service.Actor, in *struct {
 			Repository string `query:"repository" maxLength:"64"`
@@ -128,7 +125,7 @@ func (a *API) prebuildRoutes() {
 			return s.PutPlan(ctx, who, in.Repository, in.Body)
 		})
 	done(a, op("DELETE", "/repositories/{repository}/prebuild-plan", "remove-plan", "Remove a prebuild plan with its prepared images", policy.ChangePrebuilds),
-		func(ctx context.Context, who service.Actor, in *byBranch) error {
+		func(ctx context.Context, who service.Actor, in *RepositoryBranch) error {
 			return s.DropPlan(ctx, who, in.Repository, in.Branch)
 		})
 	run := op("POST", "/repositories/{repository}/prebuild-runs", "run-plan", "Make a prepared image now", policy.ChangePrebuilds)
@@ -210,8 +207,7 @@ func (a *API) portRoutes() {
 			return
 		}
 		defer ws.Close()
-		var port int
-		_, _ = fmt.Sscanf(c.Param("port"), "%d", &port) // 0 is refused below
+		port, _ := strconv.Atoi(c.Param("port")) // 0 is refused below
 		ctx, cancel := a.until(c.Request.Context())
 		defer cancel()
 		conn, err := s.DialPort(ctx, who, c.Param("workspace"), port)

@@ -65,6 +65,12 @@ type RepositoryPath struct {
 	Repository string `path:"repository" maxLength:"64"`
 }
 
+// RepositoryBranch is one of its branches.
+type RepositoryBranch struct {
+	RepositoryPath
+	Branch string `query:"branch" maxLength:"256" doc:"Default: the repository's default branch"`
+}
+
 func (a *API) secretRoutes() {
 	s := a.svc
 	answer(a, op("GET", "/secrets", "list-secrets", "List your secrets; values are never given out", policy.SeeSecrets),

@@ -75,10 +75,7 @@ func (a *API) routes() {
 		})
 
 	answer(a, op("GET", "/repositories/{repository}/definition", "check-definition", "What is wrong with a repository's environment definition", policy.SeeRepositories),
-		func(ctx context.Context, who service.Actor, in *struct {
-			Repository string `path:"repository"`
-			Branch     string `query:"branch" maxLength:"250" doc:"The repository's own when absent"`
-		}) (wire.DefinitionCheck, error) {
+		func(ctx context.Context, who service.Actor, in *RepositoryBranch) (wire.DefinitionCheck, error) {
 			return s.CheckDefinition(ctx, who, in.Repository, in.Branch)
 		})
 

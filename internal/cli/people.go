@@ -75,19 +75,15 @@ func (a *app) signIn() *cobra.Command {
 func (a *app) signOut() *cobra.Command {
 	return &cobra.Command{
 		Use: "sign-out", Short: "End this sign-in, here and at the service", Example: "  yardbench sign-out", Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			api, err := a.client()
-			if err != nil {
-				return err
-			}
-			err = api.SignOut(cmd.Context())
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
+			err := api.SignOut(cmd.Context())
 			if p, perr := signInPath(); perr == nil {
 				if rerr := os.Remove(p); rerr != nil && !os.IsNotExist(rerr) {
 					return rerr
 				}
 			}
 			return err
-		},
+		}),
 	}
 }
 
@@ -97,11 +93,7 @@ func (a *app) credential() *cobra.Command {
 	put := &cobra.Command{
 		Use: "put HOST", Short: "Set your credential for a git host; the password or token is read without echo or from standard input",
 		Example: "  yardbench credential put git.skerryline.example --username ingrid", Args: cobra.ExactArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			api, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
 			password, err := a.readHidden("Password or token for " + args[0] + ": ")
 			if err != nil {
 				return err
@@ -110,7 +102,7 @@ func (a *app) credential() *cobra.Command {
 				username = readSignIn().Name
 			}
 			return api.PutGitCredential(cmd.Context(), args[0], wire.GitCredential{Username: username, Password: password})
-		},
+		}),
 	}
 	put.Flags().StringVar(&username, "username", "", "your name at the git host (default: your name here)")
 	c.AddCommand(put)
@@ -120,11 +112,7 @@ func (a *app) credential() *cobra.Command {
 func (a *app) repos() *cobra.Command {
 	c := &cobra.Command{
 		Use: "repos", Short: "List the registered repositories", Example: "  yardbench repos", Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			api, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
 			rs, err := api.Repositories(cmd.Context())
 			if err != nil {
 				return err
@@ -144,23 +132,19 @@ func (a *app) repos() *cobra.Command {
 				}
 				t.print()
 			})
-		},
+		}),
 	}
 	var in wire.NewRepository
 	add := &cobra.Command{
 		Use: "add ADDRESS", Short: "Register a repository (operators)", Example: "  yardbench repos add https://git.skerryline.example/tide-board.git", Args: cobra.ExactArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			api, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
 			in.URL = args[0]
 			r, err := api.AddRepository(cmd.Context(), in)
 			if err != nil {
 				return err
 			}
 			return a.print(r, func() { fmt.Fprintf(a.out, "%s is registered; try: yardbench launch %s\n", r.Name, r.Name) })
-		},
+		}),
 	}
 	add.Flags().StringVar(&in.Name, "name", "", "what to call it (default: the last part of the address)")
 	key := &cobra.Command{

@@ -121,7 +121,7 @@ func money(micros int64, currency string) string {
 	if micros%10_000 != 0 && micros < 1_000_000 {
 		return fmt.Sprintf("%s %s", rules.Money((micros+50)/100*100).Decimal(), currency)
 	}
-	return fmt.Sprintf("%d.%02d %s", (micros+5_000)/1_000_000, (micros+5_000)/10_000%100, currency)
+	return cents(micros) + " " + currency
 }
 
 func (a *app) launch() *cobra.Command {

@@ -78,12 +78,17 @@ func (d *doing) keep(ctx context.Context, body int) error {
 	fmt.Fprintf(d.log, "kept as %s\n", tag)
 	d.set = func(tx *store.Tx, w *store.Workspace) error {
 		w.Wanted = lifecycle.WantRemoved
-		if err := tx.EndRun(d.ctx, run.ID, tag, lifecycle.Done, ""); err != nil {
-			return err
-		}
-		return tx.Journal(d.ctx, "prebuild.ended", run.ID, "", "service", map[string]any{"plan": run.PlanID, "number": run.Number, "outcome": lifecycle.Done})
+		return d.endRun(tx, run, tag, lifecycle.Done, "")
 	}
 	return nil
+}
+
+// endRun records how a run ended.
+func (k *Keeper) endRun(tx *store.Tx, run store.PrebuildRun, tag string, o lifecycle.Outcome, cause string) error {
+	if err := tx.EndRun(k.ctx, run.ID, tag, o, cause); err != nil {
+		return err
+	}
+	return tx.Journal(k.ctx, "prebuild.ended", run.ID, "", "service", map[string]any{"plan": run.PlanID, "number": run.Number, "outcome": o, "cause": cause})
 }
 
 // runFailed ends a run that failed and has what it made removed. It takes
@@ -96,10 +101,7 @@ func (k *Keeper) runFailed(tx *store.Tx, w *store.Workspace, cause string) error
 	if w.Phase == lifecycle.Removing {
 		return tx.SetPhase(k.ctx, w, lifecycle.Failed, "service", cause) // the yard does not let it go: an operator looks
 	}
-	if err := tx.EndRun(k.ctx, run.ID, "", lifecycle.FailedStep, cause); err != nil {
-		return err
-	}
-	if err := tx.Journal(k.ctx, "prebuild.ended", run.ID, "", "service", map[string]any{"plan": run.PlanID, "number": run.Number, "outcome": lifecycle.FailedStep, "cause": cause}); err != nil {
+	if err := k.endRun(tx, run, "", lifecycle.FailedStep, cause); err != nil {
 		return err
 	}
 	w.Wanted = lifecycle.WantRemoved

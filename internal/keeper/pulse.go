@@ -211,9 +211,9 @@ func (k *Keeper) CheckSecrets(ctx context.Context, id string) error {
 	if err != nil {
 		return err
 	}
-	now := map[string]int{}
+	now := map[string]store.Secret{}
 	for _, g := range given {
-		now[g.Name] = g.Version
+		now[g.Name] = g
 	}
 	var holders []holder
 	k.pulses.with(id, func(p *pulse) { holders = append(holders, p.holders...) })
@@ -221,7 +221,8 @@ func (k *Keeper) CheckSecrets(ctx context.Context, id string) error {
 	for _, h := range holders {
 		var names []string
 		for name, version := range h.secrets {
-			if now[name] != version {
+			// One that was removed and set anew counts its versions from 1 again.
+			if g := now[name]; g.Version != version || h.since.Before(g.UpdatedAt) {
 				names = append(names, printable(name, 64))
 			}
 		}

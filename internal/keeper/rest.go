@@ -11,7 +11,6 @@ import (
 	"yardbench/internal/core/idle"
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/steward"
-	"yardbench/internal/steward/outside"
 	"yardbench/internal/store"
 )
 
@@ -294,7 +293,7 @@ func (k *Keeper) Look(ctx context.Context, w store.Workspace) (store.WorkState, 
 		defer context.AfterFunc(ctx, func() { c.Stream.Close() })()
 		err = c.Receive(&report)
 	}
-	if errors.Is(err, outside.ErrAway) || err != nil {
+	if err != nil {
 		report = steward.WorkReport{Problem: err.Error()}
 	}
 	return store.WorkState{Uncommitted: report.Uncommitted, Unpushed: report.Unpushed, Stashes: report.Stashes, Problem: report.Problem}, nil

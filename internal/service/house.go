@@ -5,6 +5,7 @@ import (
 	"encoding/csv"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -56,8 +57,9 @@ func (s *Service) Rules(ctx context.Context, a Actor) ([]wire.Rules, error) {
 			v.Changes = append(v.Changes, rules.Diff(before, now)...)
 		}
 		before = now
-		out = append([]wire.Rules{v}, out...)
+		out = append(out, v)
 	}
+	slices.Reverse(out)
 	return out, nil
 }
 
@@ -74,24 +76,23 @@ func (s *Service) CheckRules(ctx context.Context, a Actor, document string) (wir
 	if !a.may(policy.SeeRules) {
 		return wire.RulesCheck{}, denied(a, "see the house rules")
 	}
-	c, _, err := s.checkRules(ctx, document)
-	return c, err
+	return s.checkRules(ctx, document)
 }
 
-func (s *Service) checkRules(ctx context.Context, document string) (wire.RulesCheck, rules.Rules, error) {
+func (s *Service) checkRules(ctx context.Context, document string) (wire.RulesCheck, error) {
 	c := wire.RulesCheck{Findings: []wire.RulesFinding{}, Changes: []string{}}
 	r, findings := rules.Parse([]byte(document))
 	for _, f := range findings {
 		c.Findings = append(c.Findings, wire.RulesFinding(f))
 	}
 	if len(findings) > 0 {
-		return c, r, nil
+		return c, nil
 	}
 	now, _, err := s.Keeper.Rules(ctx, s.Store.Read())
 	if err == nil {
 		c.Changes = append(c.Changes, rules.Diff(now, r)...)
 	}
-	return c, r, err
+	return c, err
 }
 
 // PutRules makes a document the house rules: in force at once.
@@ -103,7 +104,7 @@ func (s *Service) PutRules(ctx context.Context, a Actor, in wire.RulesText) (wir
 	if in.Reason == "" || hasControl(in.Reason) {
 		return wire.Rules{}, invalid("the reason is missing", "say why the house rules change: it stands in the journal")
 	}
-	c, _, err := s.checkRules(ctx, in.Document)
+	c, err := s.checkRules(ctx, in.Document)
 	if err != nil {
 		return wire.Rules{}, err
 	}

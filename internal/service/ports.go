@@ -113,14 +113,13 @@ func (s *Service) dial(ctx context.Context, w store.Workspace, port int) (*stewa
 
 // Lifetimes of passes and of the cookies they become.
 const (
-	passLifetime   = time.Minute
-	visitLifetime  = 12 * time.Hour
-	maxOpenPasses  = 10_000
-	passPathOnHost = "/.yardbench/enter"
+	passLifetime  = time.Minute
+	visitLifetime = 12 * time.Hour
+	maxOpenPasses = 10_000
 )
 
 // PassPath is where a port's host takes a pass.
-const PassPath = passPathOnHost
+const PassPath = "/.yardbench/enter"
 
 type passes struct {
 	mu   sync.Mutex
@@ -213,7 +212,7 @@ func (s *Service) VisitPort(ctx context.Context, a Actor, address string) (wire.
 	}
 	s.passes.open[code] = visit{Person: a.ID, Token: a.TokenID, Host: strings.ToLower(u.Host), Expires: now.Add(passLifetime)}
 	scheme, _, _ := strings.Cut(s.Keeper.PortForm, "://")
-	return wire.PortPass{Go: (&url.URL{Scheme: scheme, Host: u.Host, Path: passPathOnHost, RawQuery: url.Values{"pass": {code}, "to": {u.RequestURI()}}.Encode()}).String()}, nil
+	return wire.PortPass{Go: (&url.URL{Scheme: scheme, Host: u.Host, Path: PassPath, RawQuery: url.Values{"pass": {code}, "to": {u.RequestURI()}}.Encode()}).String()}, nil
 }
 
 // UsePass turns a pass into the cookie of a port's host.

@@ -226,17 +226,15 @@ func (s *Service) ExplainSecrets(ctx context.Context, a Actor, repository string
 		return nil, err // a definition that is wrong asks for nothing
 	}
 	wanted := map[string]string{}
-	var names []string
 	for _, w := range plan.Definition.Secrets {
 		wanted[w.Name] = w.Description
-		names = append(names, w.Name)
 	}
 	out := []wire.SecretChoice{}
 	for _, c := range cs {
 		_, is := wanted[c.Name]
 		out = append(out, wire.SecretChoice{Name: c.Name, Level: string(c.Level), Form: string(c.Form), Version: c.Version, Given: c.Given, Wanted: is, Why: c.Why})
 	}
-	for _, n := range secret.Missing(names, cs) {
+	for _, n := range secret.Missing(wantedNames(plan.Definition), cs) {
 		why := "the definition asks for it and nobody gives it; give yours with: yardbench secret put " + n + " --for " + r.Name
 		if d := wanted[n]; d != "" {
 			why = fmt.Sprintf("%s: %s", d, why)

@@ -3229,7 +3229,7 @@ export interface operations {
     "check-definition": {
         parameters: {
             query?: {
-                /** @description The repository's own when absent */
+                /** @description Default: the repository's default branch */
                 branch?: string;
             };
             header?: never;

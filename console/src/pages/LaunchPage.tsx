@@ -1,7 +1,7 @@
 import { CheckCircleFilled, CloseCircleFilled, WarningFilled } from "@ant-design/icons";
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { Button, Form, Input, Segmented, Select, Space, Table, Tooltip, theme } from "antd";
-import { useEffect, useState } from "react";
+import { useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import { api, nameOf, take, type Preflight } from "../api/client";
 import { bytes, cores, money, span } from "../parts/amounts";
@@ -10,6 +10,7 @@ import { PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { GiveSecret } from "../parts/GiveSecret";
 import { took, when } from "../parts/time";
+import { useSettled } from "../parts/useSettled";
 
 type Fields = { repository: string; branch?: string; name?: string; size?: string; rest?: number };
 
@@ -22,7 +23,7 @@ export function LaunchPage() {
   const repositories = useQuery({ queryKey: ["repositories"], queryFn: () => take(api.GET("/api/v1/repositories")) });
   const repository = repositories.data?.find((r) => r.name === fields.repository);
   const body = (f: Fields) => ({ repository: f.repository, branch: f.branch?.trim() || undefined, name: f.name?.trim() || undefined, size: f.size, rest_after_s: f.rest || undefined });
-  const asked = useSettled(JSON.stringify(fields.repository ? body(fields) : null), 350);
+  const asked = useSettled(JSON.stringify(fields.repository ? body(fields) : null));
   const preflight = useQuery({
     queryKey: ["preflight", asked],
     queryFn: () => take(api.POST("/api/v1/preflight", { body: JSON.parse(asked) as ReturnType<typeof body> })),
@@ -170,14 +171,4 @@ function Ahead({ of: p }: { of: Preflight }) {
       <GiveSecret name={giving} repository={p.repository} onClose={() => setGiving(undefined)} />
     </section>
   );
-}
-
-/** useSettled is a value that has not changed for a while. */
-function useSettled(value: string, ms: number): string {
-  const [settled, setSettled] = useState(value);
-  useEffect(() => {
-    const timer = setTimeout(() => setSettled(value), ms);
-    return () => clearTimeout(timer);
-  }, [value, ms]);
-  return settled;
 }

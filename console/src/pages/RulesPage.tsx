@@ -13,6 +13,7 @@ import { ProblemNote } from "../parts/ProblemNote";
 import { exact, when } from "../parts/time";
 import { useDone } from "../parts/useDone";
 import { useDark } from "../theme";
+import { useSettled } from "../parts/useSettled";
 
 /** The house rules: the document in force, checked while it is written, and its versions. */
 export function RulesPage({ person }: { person: Person }) {
@@ -179,14 +180,4 @@ function Editor({ document, readOnly, findings, onChange }: { document: string; 
     v.dispatch(setDiagnostics(v.state, diagnostics));
   }, [findings]);
   return <div ref={place} className="editor" />;
-}
-
-/** useSettled is a value that has not changed for a while. */
-function useSettled(value: string): string {
-  const [settled, setSettled] = useState(value);
-  useEffect(() => {
-    const timer = setTimeout(() => setSettled(value), 300);
-    return () => clearTimeout(timer);
-  }, [value]);
-  return settled;
 }

@@ -89,7 +89,7 @@ export function WorkspacePage({ person }: { person: Person }) {
         <dd>{w.removes_at ? `${when(w.removes_at)}, unless work in it exists nowhere else` : <Rest of={w} />}</dd>
       </dl>
       {w.rest?.warn && <Alert type="warning" showIcon style={{ marginBottom: 12 }} title={`It is put to rest at ${when(w.rest.stops_at)}: ${w.rest.last_sign} at ${when(w.rest.last_sign_at)}, and nothing since.`} description="Type something, or hold it." />}
-      {w.phase === "stopped" && w.cause && <Alert type="info" showIcon style={{ marginBottom: 12 }} title={`It was ${w.cause}.`.replace("It was its", "Its").replace("..", ".")} />}
+      {w.phase === "stopped" && w.cause && <Alert type="info" showIcon style={{ marginBottom: 12 }} title={w.cause.charAt(0).toUpperCase() + w.cause.slice(1)} />}
       {w.phase === "failed" && <ProblemNote error={new Problem(0, `It failed in ${w.failed_in}: ${w.cause}`, "Start tries it again; after a push, Rebuild takes the branch's head.")} />}
       {w.conditions.map((c) => (
         <ConditionNote key={c.kind} of={c} />

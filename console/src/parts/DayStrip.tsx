@@ -1,6 +1,7 @@
 import { Tooltip, theme } from "antd";
 import type { Stretch } from "../api/client";
 import { colours } from "../theme";
+import { span } from "./amounts";
 import { useMinute, when } from "./time";
 
 const day = 24 * 3600_000;
@@ -13,7 +14,7 @@ export function DayStrip({ day: stretches, width = 180 }: { day: Stretch[]; widt
   const x = (iso: string) => Math.max(0, Math.min(1, (Date.parse(iso) - begin) / day)) * width;
   const active = stretches.filter((s) => s.state === "active").reduce((n, s) => n + Date.parse(s.to) - Math.max(begin, Date.parse(s.from)), 0);
   const idle = stretches.filter((s) => s.state === "idle").reduce((n, s) => n + Date.parse(s.to) - Math.max(begin, Date.parse(s.from)), 0);
-  const text = `In the last 24 hours: worked in ${span(active)}, idle ${span(idle)}, at rest the others${stretches[0] ? `; since ${when(stretches[0].from)}` : ""}`;
+  const text = `In the last 24 hours: worked in ${span(active / 1000)}, idle ${span(idle / 1000)}, at rest the others${stretches[0] ? `; since ${when(stretches[0].from)}` : ""}`;
   return (
     <Tooltip title={text}>
       <svg role="img" aria-label={text} width={width} height={14} style={{ display: "block" }}>
@@ -33,9 +34,4 @@ export function DayStrip({ day: stretches, width = 180 }: { day: Stretch[]; widt
       </svg>
     </Tooltip>
   );
-}
-
-function span(ms: number): string {
-  const min = Math.round(ms / 60_000);
-  return min < 60 ? `${min} min` : `${Math.floor(min / 60)} h ${min % 60} min`;
 }

@@ -143,8 +143,9 @@ func Check(src Source) (Definition, []Finding) {
 	}
 	for _, p := range envFiles {
 		if _, ok := src.Read(p); ok {
-			f := Finding{Severity: Warning, Path: p, What: p + " is committed", Fix: "take it out, ignore it, and give its values as secrets", Rule: "env-file", Why: Rules["env-file"]}
-			d.findings = append(d.findings, f)
+			e := &doc{path: p}
+			e.rule("env-file", Warning, -1, "take it out, ignore it, and give its values as secrets", "%s is committed", p)
+			d.findings = append(d.findings, e.findings...)
 		}
 	}
 	d.slowSetUp(out)

@@ -4,6 +4,8 @@
 // It is part of the core: plain values, nothing read or asked.
 package policy
 
+import "slices"
+
 // Role is what a person is in the organisation.
 type Role string
 
@@ -20,12 +22,7 @@ var Roles = []Role{Operator, Lead, Developer, Auditor}
 
 // Valid tells whether r is one of the roles.
 func (r Role) Valid() bool {
-	for _, k := range Roles {
-		if r == k {
-			return true
-		}
-	}
-	return false
+	return slices.Contains(Roles, r)
 }
 
 // Relation is how the one who asks stands to the one whose matter it is.
@@ -62,8 +59,8 @@ const (
 	ChangeSelf       Action = "self.change"      // sign out, make and end tokens, git credentials
 	SeeWorkspace     Action = "workspace.see"    // state, launch sheets, logs
 	Launch           Action = "workspace.launch" // for oneself
-	UseWorkspace     Action = "workspace.use"    // terminals, commands, private ports, forwarding
-	DriveWorkspace   Action = "workspace.drive"  // start, rebuild, hold, share a port
+	UseWorkspace     Action = "workspace.use"    // terminals, commands, private ports, sharing and forwarding them
+	DriveWorkspace   Action = "workspace.drive"  // start, rebuild, hold
 	StopWorkspace    Action = "workspace.stop"   // put to rest
 	RemoveWorkspace  Action = "workspace.remove" // with its files
 	VisitPort        Action = "port.visit"       // a port that is shared with everybody signed in

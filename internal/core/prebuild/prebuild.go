@@ -5,6 +5,7 @@
 package prebuild
 
 import (
+	"cmp"
 	"fmt"
 	"sort"
 	"time"
@@ -35,9 +36,9 @@ func Choose(runs []Run, fingerprint string) (best Run, ok bool, why string) {
 	for _, r := range runs {
 		switch {
 		case r.Fingerprint != fingerprint:
-			why = or(why, fmt.Sprintf("prepared image %d was made from another definition", r.Number))
+			why = cmp.Or(why, fmt.Sprintf("prepared image %d was made from another definition", r.Number))
 		case r.Behind < 0:
-			why = or(why, fmt.Sprintf("the branch does not come from what prepared image %d was made of", r.Number))
+			why = cmp.Or(why, fmt.Sprintf("the branch does not come from what prepared image %d was made of", r.Number))
 		case !ok || r.Behind < best.Behind:
 			best, ok = r, true
 		}
@@ -46,13 +47,6 @@ func Choose(runs []Run, fingerprint string) (best Run, ok bool, why string) {
 		why = ""
 	}
 	return best, ok, why
-}
-
-func or(s, other string) string {
-	if s == "" {
-		return other
-	}
-	return s
 }
 
 // Drop gives those of a plan's good runs, in any order, that are not kept:

@@ -1,9 +1,12 @@
 package rules
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
+	"maps"
 	"regexp"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -119,7 +122,7 @@ func (d *doc) pairs(n ast.Node, path string) []*ast.MappingValueNode {
 	case *ast.MappingValueNode:
 		return []*ast.MappingValueNode{m}
 	}
-	d.say(n, "", "%s must be a list of names with values", or(path, "the document"))
+	d.say(n, "", "%s must be a list of names with values", cmp.Or(path, "the document"))
 	return nil
 }
 
@@ -134,7 +137,7 @@ func (d *doc) mapping(n ast.Node, path string, want fields) {
 		key := p.Key.GetToken().Value
 		f, ok := want[key]
 		if !ok {
-			d.say(p.Key, "it may be: "+strings.Join(names(want), ", "), "%q is not known in %s", key, or(path, "the document"))
+			d.say(p.Key, "it may be: "+strings.Join(names(want), ", "), "%q is not known in %s", key, cmp.Or(path, "the document"))
 			continue
 		}
 		seen[key] = true
@@ -147,20 +150,7 @@ func (d *doc) mapping(n ast.Node, path string, want fields) {
 	}
 }
 
-func names(f fields) (out []string) {
-	for k := range f {
-		out = append(out, k)
-	}
-	sort.Strings(out)
-	return out
-}
-
-func or(s, other string) string {
-	if s == "" {
-		return other
-	}
-	return s
-}
+func names(f fields) []string { return slices.Sorted(maps.Keys(f)) }
 
 // text is a plain value as it is written. Anchors and aliases are not followed.
 func (d *doc) text(n ast.Node) string {

@@ -7,8 +7,8 @@ package rules
 
 import (
 	"fmt"
+	"maps"
 	"math/big"
-	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -31,7 +31,8 @@ type Rules struct {
 	Rates       Rates
 }
 
-// Size is what a workspace may use. The engine enforces cores and memory.
+// Size is what a workspace may use. The engine enforces cores and memory, and
+// the disk where it can.
 type Size struct {
 	CoresMilli  int64 // thousandths of a core
 	MemoryBytes int64
@@ -71,12 +72,8 @@ func (l Limits) OfTeam(name string) Amounts { return over(l.Team, l.Teams[name])
 
 func over(general, own Amounts) Amounts {
 	out := Amounts{}
-	for k, v := range general {
-		out[k] = v
-	}
-	for k, v := range own {
-		out[k] = v
-	}
+	maps.Copy(out, general)
+	maps.Copy(out, own)
 	return out
 }
 
@@ -183,11 +180,7 @@ func ParseBytes(s string) (int64, error) {
 
 // parseThousandths reads a decimal number with at most three decimals.
 func parseThousandths(s string) (int64, error) {
-	v, err := decimal(s, 3)
-	if err != nil {
-		return 0, err
-	}
-	return v, nil
+	return decimal(s, 3)
 }
 
 // decimal reads a non-negative decimal number into an integer count of
@@ -312,5 +305,5 @@ func Diff(old, new Rules) []string {
 		}
 	}
 	sort.Strings(out)
-	return slices.Compact(out)
+	return out
 }

@@ -49,10 +49,10 @@ func (s *server) clone(r steward.Request, log io.Writer) steward.Exit {
 	if err := os.Chown(folder, int(a.uid), int(a.gid)); err != nil {
 		return fail("give the workspace folder to %s: %s", a.name, err)
 	}
-	git := func(args ...string) steward.Exit {
+	git := func(in string, args ...string) steward.Exit {
 		p := r.Process
 		p.Argv = append([]string{"git"}, args...)
-		p.Folder = "/"
+		p.Folder = in
 		cmd, err := s.prepare(p)
 		if err != nil {
 			return fail("%s", err)
@@ -72,12 +72,11 @@ func (s *server) clone(r steward.Request, log io.Writer) steward.Exit {
 		fmt.Fprintf(log, "%d files from the prepared image\n", n)
 		// What the set-up changed in tracked files is dropped: the tree is the branch's.
 		for _, args := range [][]string{{"fetch", "--prune", "origin"}, {"checkout", "--force", "-B", r.Branch, "--track", "origin/" + r.Branch}} {
-			if x := git(append([]string{"-C", folder}, args...)...); x.Code != 0 || x.Problem != "" {
-				x.Problem = "git " + args[0] + " failed"
+			if x := git(folder, args...); x.Problem != "" {
 				return x
 			}
 		}
-	} else if x := git("clone", "--branch", r.Branch, "--", r.URL, folder); x.Code != 0 || x.Problem != "" {
+	} else if x := git("/", "clone", "--branch", r.Branch, "--", r.URL, folder); x.Problem != "" {
 		return x
 	}
 	// The mark is made where the user may write: never through a link of theirs.
