@@ -16,9 +16,11 @@ func main() {
 	}
 	switch verb {
 	case "init":
-		os.Exit(inside.Init())
+		os.Exit(inside.Init(os.Args[2:]))
 	case "serve":
 		os.Exit(inside.Serve())
+	case "environment":
+		os.Exit(inside.PrintEnvironment())
 	case "sockets":
 		os.Exit(inside.Sockets())
 	case "credential":

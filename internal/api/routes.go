@@ -74,9 +74,28 @@ func (a *API) routes() {
 			return s.AddRepository(ctx, who, in.Body)
 		})
 
-	answer(a, op("GET", "/repositories/{repository}/definition", "check-definition", "What is wrong with a repository's environment definition", policy.SeeRepositories),
-		func(ctx context.Context, who service.Actor, in *RepositoryBranch) (wire.DefinitionCheck, error) {
-			return s.CheckDefinition(ctx, who, in.Repository, in.Branch)
+	answer(a, op("GET", "/repositories/{repository}/definition", "check-definition", "What a repository's environment definition comes to, and what is wrong with it", policy.SeeRepositories),
+		func(ctx context.Context, who service.Actor, in *struct {
+			RepositoryBranch
+			Name string `query:"name" doc:"The folder of the definition under .devcontainer; default: the first one"`
+		}) (wire.DefinitionCheck, error) {
+			return s.CheckDefinition(ctx, who, in.Repository, in.Branch, in.Name)
+		})
+
+	answer(a, op("GET", "/starters", "list-starters", "List the starters: ready definitions for a new project", policy.SeeRepositories),
+		func(ctx context.Context, who service.Actor, _ *none) ([]wire.Starter, error) {
+			return s.Starters(ctx, who)
+		})
+	answer(a, op("POST", "/starters/{starter}", "fill-starter", "The files of a starter, with what was chosen in them", policy.SeeRepositories),
+		func(ctx context.Context, who service.Actor, in *struct {
+			Starter string `path:"starter" maxLength:"128"`
+			Body    wire.FillStarter
+		}) (wire.FilledStarter, error) {
+			return s.FillStarter(ctx, who, in.Starter, in.Body)
+		})
+	answer(a, op("GET", "/workspaces/{workspace}/services", "list-services", "List the services beside a workspace", policy.SeeWorkspace),
+		func(ctx context.Context, who service.Actor, in *Workspace) ([]wire.Service, error) {
+			return s.Services(ctx, who, in.Ref)
 		})
 
 	answer(a, op("GET", "/workspaces", "list-workspaces", "List your workspaces", policy.SeeWorkspace),
@@ -153,6 +172,7 @@ func (a *API) routes() {
 	a.prebuildRoutes()
 	a.portRoutes()
 	a.logRoute()
+	a.serviceLogRoute()
 	a.eventRoute()
 	a.sessionRoute()
 	document := op("GET", "/openapi.json", "openapi", "This description", policy.SeeSelf)
@@ -215,6 +235,25 @@ func (a *API) logRoute() {
 		}
 		return a.text(func(ctx context.Context, w io.Writer, flush func()) error {
 			return a.svc.CopyLog(ctx, who, in.Ref, in.Sheet, in.Step, in.Follow, w, flush)
+		}), nil
+	})
+}
+
+// serviceLogRoute gives the newest lines of a service's log as text.
+func (a *API) serviceLogRoute() {
+	o := op("GET", "/workspaces/{workspace}/services/{service}/log", "read-service-log", "Read the newest lines that a service printed", policy.SeeWorkspace)
+	o.Responses = map[string]*huma.Response{"200": {Description: "The log", Content: map[string]*huma.MediaType{"text/plain": {}}}}
+	huma.Register(a.huma, o, func(ctx context.Context, in *struct {
+		Workspace
+		Service string `path:"service" maxLength:"128"`
+	}) (*huma.StreamResponse, error) {
+		log, err := a.svc.ServiceLog(ctx, actor(ctx), in.Ref, in.Service)
+		if err != nil {
+			return nil, err
+		}
+		return a.text(func(_ context.Context, w io.Writer, _ func()) error {
+			_, err := w.Write(log)
+			return err
 		}), nil
 	})
 }

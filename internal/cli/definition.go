@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -8,6 +9,7 @@ import (
 	"os/exec"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -20,13 +22,15 @@ import (
 func (a *app) definition() *cobra.Command {
 	c := &cobra.Command{Use: "definition", Short: "Look at environment definitions", Example: "  yardbench definition check"}
 	var sarif, strict bool
+	var name string
+	const where = `
+
+A folder (the one you are in, when none is named) is looked at as it lies there,
+without the service. Any other name is that of a registered repository, which
+the service looks at, at its branch's head.`
 	check := &cobra.Command{
 		Use: "check [FOLDER | REPOSITORY[@BRANCH]]", Short: "Say what is wrong with a definition, why it matters, and what to do",
-		Long: `Say what is wrong with a definition, why it matters, and what to do.
-
-A folder (the one you are in, when none is named) is checked as it lies there,
-without the service. Any other name is that of a registered repository, which
-the service checks at its branch's head. The exit code is 4 where a launch
+		Long: "Say what is wrong with a definition, why it matters, and what to do." + where + ` The exit code is 4 where a launch
 would be refused, with --strict also where there are warnings.`,
 		Example: "  yardbench definition check\n  yardbench definition check tide-board@spring-tides\n  yardbench definition check --sarif . > findings.sarif",
 		Args:    cobra.MaximumNArgs(1), ValidArgsFunction: a.repositoryNames,
@@ -34,16 +38,7 @@ would be refused, with --strict also where there are warnings.`,
 			if sarif && a.json {
 				return usage{fmt.Errorf("--sarif and --json are two forms of the same: ask for one")}
 			}
-			var found wire.DefinitionCheck
-			if where := strings.Join(args, ""); isFolder(where) {
-				found, err = checkFolder(where)
-			} else {
-				err = a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
-					name, branch, _ := strings.Cut(where, "@")
-					found, err = api.CheckDefinition(cmd.Context(), name, branch)
-					return err
-				})(cmd, args)
-			}
+			found, err := a.lookAt(cmd, args, name)
 			if err != nil {
 				return err
 			}
@@ -60,8 +55,76 @@ would be refused, with --strict also where there are warnings.`,
 	}
 	check.Flags().BoolVar(&sarif, "sarif", false, "print SARIF 2.1.0, which code hosts show beside the lines")
 	check.Flags().BoolVar(&strict, "strict", false, "let warnings count as errors in the exit code")
-	c.AddCommand(check)
+	show := &cobra.Command{
+		Use: "show [FOLDER | REPOSITORY[@BRANCH]]", Short: "Show what a definition comes to, each value with where it is from",
+		Long:    "Show what a definition comes to after merging, each value with where it is from: a line of a file, a feature, an image's label, the house rules, or what is usual." + where + "\nOf a repository the fingerprint of its image is shown too, and the images it begins with.",
+		Example: "  yardbench definition show tide-board\n  yardbench definition show . --name night", Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.repositoryNames,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			found, err := a.lookAt(cmd, args, name)
+			if err != nil {
+				return err
+			}
+			if n := count(found.Findings); n["error"] > 0 {
+				a.findings(found)
+				return exit(exitRefused)
+			}
+			return a.print(found, func() { a.values(found) })
+		},
+	}
+	for _, x := range []*cobra.Command{check, show} {
+		x.Flags().StringVar(&name, "name", "", "the definition under .devcontainer of that name (default: the first one)")
+	}
+	c.AddCommand(check, show)
 	return c
+}
+
+// lookAt checks a folder, or has the service check a repository.
+func (a *app) lookAt(cmd *cobra.Command, args []string, name string) (found wire.DefinitionCheck, err error) {
+	where := strings.Join(args, "")
+	if isFolder(where) {
+		return checkFolder(where, name)
+	}
+	err = a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
+		repository, branch, _ := strings.Cut(where, "@")
+		found, err = api.CheckDefinition(cmd.Context(), repository, branch, name)
+		return err
+	})(cmd, args)
+	return found, err
+}
+
+// values prints what a definition comes to.
+func (a *app) values(found wire.DefinitionCheck) {
+	a.heading(found)
+	if len(found.Names) > 1 {
+		var names []string
+		for _, n := range found.Names {
+			names = append(names, cmp.Or(n, "the first"))
+		}
+		fmt.Fprintf(a.out, "its definitions: %s\n", clean(strings.Join(names, ", ")))
+	}
+	t := newTable(a.out, "VALUE", "IS", "FROM")
+	for _, v := range found.Values {
+		value := []rune(v.Value)
+		if len(value) > 70 {
+			value = append(value[:69], '…')
+		}
+		t.row(v.Key, string(value), v.Origin)
+	}
+	t.print()
+	if found.Fingerprint == "" {
+		return
+	}
+	fmt.Fprintf(a.out, "\nfingerprint   %s\n", found.Fingerprint)
+	for _, i := range found.Images {
+		fmt.Fprintf(a.out, "begins with   %s, %s\n", clean(i.Name), cmp.Or(i.Digest, "which the yard does not have yet"))
+	}
+	fmt.Fprintf(a.out, "comes to      %s\n", cmp.Or(found.Built, "not built yet: what its image's label says is not in the table"))
+}
+
+func (a *app) heading(found wire.DefinitionCheck) {
+	if found.Repository != "" {
+		fmt.Fprintf(a.out, "%s at %s (%.10s)\n", found.Repository, clean(found.Branch), found.Commit)
+	}
 }
 
 func isFolder(name string) bool {
@@ -74,7 +137,7 @@ func isFolder(name string) bool {
 
 // checkFolder checks a tree on this machine. Nothing outside of it is read,
 // wherever its links lead.
-func checkFolder(folder string) (wire.DefinitionCheck, error) {
+func checkFolder(folder, name string) (wire.DefinitionCheck, error) {
 	found := wire.DefinitionCheck{Findings: []wire.DefinitionFinding{}}
 	folder, err := filepath.Abs(folder)
 	if err != nil {
@@ -85,7 +148,7 @@ func checkFolder(folder string) (wire.DefinitionCheck, error) {
 		return found, fmt.Errorf("the folder cannot be looked at: %w", err)
 	}
 	defer root.Close()
-	src := definition.Source{Repository: filepath.Base(folder), Read: func(p string) ([]byte, bool) {
+	src := definition.Source{Repository: filepath.Base(folder), Name: name, List: func(p string) []string { return listFolder(root, p) }, Read: func(p string) ([]byte, bool) {
 		if i, err := root.Lstat(p); err != nil || !i.Mode().IsRegular() {
 			return nil, false
 		}
@@ -100,11 +163,38 @@ func checkFolder(folder string) (wire.DefinitionCheck, error) {
 		content, err := io.ReadAll(io.LimitReader(f, definition.MaxBytes+1))
 		return content, err == nil
 	}}
-	_, findings := definition.Check(src)
+	def, findings := definition.Check(src)
+	found.Names = definition.Names(src)
 	for _, f := range findings {
 		found.Findings = append(found.Findings, wire.DefinitionFinding(f))
 	}
+	for _, v := range definition.Values(def) {
+		found.Values = append(found.Values, wire.DefinitionValue(v))
+	}
 	return found, nil
+}
+
+// maxListed bounds the names of one folder.
+const maxListed = 2000
+
+// listFolder lists a folder within a root, folders with a closing slash.
+func listFolder(root *os.Root, folder string) (names []string) {
+	f, err := root.Open(cmp.Or(folder, "."))
+	if err != nil {
+		return nil
+	}
+	defer f.Close()
+	entries, _ := f.ReadDir(maxListed) // what can be read is enough
+	for _, e := range entries {
+		switch {
+		case e.IsDir():
+			names = append(names, e.Name()+"/")
+		case e.Type().IsRegular():
+			names = append(names, e.Name())
+		}
+	}
+	slices.Sort(names)
+	return names
 }
 
 // committed tells whether git keeps the file; where there is no git to ask, a
@@ -125,9 +215,7 @@ func count(fs []wire.DefinitionFinding) map[string]int {
 
 // findings prints what was found, one after the other, and the sum.
 func (a *app) findings(found wire.DefinitionCheck) {
-	if found.Repository != "" {
-		fmt.Fprintf(a.out, "%s at %s (%.10s)\n", found.Repository, clean(found.Branch), found.Commit)
-	}
+	a.heading(found)
 	for _, f := range found.Findings {
 		fix := f.Fix
 		f.Fix = "" // on a line of its own

@@ -144,9 +144,9 @@ func (a *app) root() *cobra.Command {
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usage{err} })
 	root.AddGroup(&cobra.Group{ID: "work", Title: "Workspaces:"}, &cobra.Group{ID: "mine", Title: "You:"}, &cobra.Group{ID: "service", Title: "The service:"})
 	for group, commands := range map[string][]*cobra.Command{
-		"work":    {a.launch(), a.list(), a.show(), a.enter(), a.run(), a.logs(), a.start(), a.stop(), a.rebuild(), a.remove(), a.hold(), a.ports(), a.forward()},
+		"work":    {a.launch(), a.list(), a.show(), a.enter(), a.run(), a.logs(), a.start(), a.stop(), a.rebuild(), a.remove(), a.hold(), a.ports(), a.forward(), a.services()},
 		"mine":    {a.signIn(), a.signOut(), a.enrol(), a.secret(), a.credential(), a.token(), a.cost()},
-		"service": {a.repos(), a.definition(), a.prebuild(), a.people(), a.rules(), a.journal(), a.serve()},
+		"service": {a.repos(), a.definition(), a.starter(), a.prebuild(), a.people(), a.rules(), a.journal(), a.serve()},
 	} {
 		for _, c := range commands {
 			c.GroupID = group

@@ -109,7 +109,7 @@ func (a *app) demo() *cobra.Command {
 		Use: "service", Short: "Run the service with Skerry Line's people and repositories", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			var clock demo.Clock
-			config.Now, config.Rules = clock.Now, demo.Rules
+			config.Now, config.Rules = clock.Now, demo.RulesBeside(git)
 			if _, err := os.Stat(filepath.Join(config.DataDir, "yardbench.db")); past && err != nil {
 				clock.Begin() // its journal begins in the past, and never runs backwards
 			}

@@ -3,6 +3,7 @@ package cli
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -62,7 +63,16 @@ func (a *app) preflight(p wire.Preflight) {
 		fmt.Fprintf(a.out, "%-12s%s\n", k, clean(fmt.Sprintf(format, args...)))
 	}
 	line("launch", "%s at %s (%.10s)", p.Repository, p.Branch, p.Commit)
-	line("definition", "%s, image from %s, folder %s", p.Definition, p.Image, p.Folder)
+	line("definition", "%s, image from %s, folder %s", cmp.Or(p.Definition, "none"), p.Image, p.Folder)
+	if len(p.Services) > 0 {
+		line("services", "%s", strings.Join(p.Services, ", "))
+	}
+	if len(p.Beside) > 0 {
+		line("beside", "%s", strings.Join(p.Beside, ", "))
+	}
+	if p.Needs != "" {
+		line("needs", "%s", p.Needs)
+	}
 	if len(p.SetUp) > 0 {
 		line("set-up", "%s", strings.Join(p.SetUp, ", "))
 	}
@@ -156,7 +166,7 @@ func (a *app) launch() *cobra.Command {
 				return err
 			}
 			if !a.json {
-				fmt.Fprintf(a.out, "%s is accepted: %s at %s (%.10s), from %s, size %s at %s an hour\n", w.Name, w.Repository, w.Branch, w.Commit, w.Definition, w.Size, money(w.HourMicros, w.Currency))
+				fmt.Fprintf(a.out, "%s is accepted: %s at %s (%.10s), from %s, size %s at %s an hour\n", w.Name, w.Repository, w.Branch, w.Commit, cmp.Or(w.Definition, "the usual image"), w.Size, money(w.HourMicros, w.Currency))
 				if w.Prepared != nil {
 					fmt.Fprintf(a.out, "served by prepared image %d of %s\n", w.Prepared.Number, behind(*w.Prepared))
 				} else if w.Scratch != "" {
@@ -171,6 +181,8 @@ func (a *app) launch() *cobra.Command {
 		ValidArgsFunction: a.repositoryNames,
 	}
 	c.Flags().StringVar(&in.Branch, "branch", "", "the branch (default: the repository's own)")
+	c.Flags().StringVar(&in.Definition, "definition", "", "the definition under .devcontainer of that name (default: the first one)")
+	c.Flags().StringSliceVar(&in.Beside, "beside", nil, "further repositories to clone beside it, as NAME or NAME@BRANCH")
 	c.Flags().StringVar(&in.Name, "name", "", "the workspace's name (default: the repository's)")
 	c.Flags().StringVar(&in.Size, "size", "", "a size of the house rules (default: their usual one)")
 	c.Flags().StringVar(&rest, "rest-after", "", "put it to rest after so long without a sign of work, like 45min")
@@ -321,10 +333,11 @@ func nested(steps []wire.Step) (out []wire.Step) {
 func (a *app) logs() *cobra.Command {
 	var follow bool
 	var sheet int
+	var service string
 	c := &cobra.Command{
 		Use: "logs NAME", Short: "Print the log of a launch sheet, secrets masked",
 		Long:    "Print the log of a launch sheet, secrets masked: each step's title after ==, then its log. With --json, one object a line.",
-		Example: "  yardbench logs tide-board\n  yardbench logs tide-board --follow\n  yardbench logs tide-board --sheet 1", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names,
+		Example: "  yardbench logs tide-board\n  yardbench logs tide-board --follow\n  yardbench logs tide-board --sheet 1\n  yardbench logs route-notes --service levels", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
 			out := a.out
 			if a.json {
@@ -332,11 +345,17 @@ func (a *app) logs() *cobra.Command {
 				defer lines.Close()
 				out = lines
 			}
+			if service != "" {
+				return api.CopyServiceLog(cmd.Context(), args[0], service, out)
+			}
 			return api.CopyLog(cmd.Context(), args[0], sheet, 0, follow, out)
 		}),
 	}
 	c.Flags().BoolVarP(&follow, "follow", "f", false, "go on until the launch sheet has ended")
+	c.Flags().StringVar(&service, "service", "", "the newest lines of a service beside it, instead")
 	c.Flags().IntVar(&sheet, "sheet", 0, "the number of the launch sheet (default: the newest)")
+	c.MarkFlagsMutuallyExclusive("service", "follow")
+	c.MarkFlagsMutuallyExclusive("service", "sheet")
 	return c
 }
 

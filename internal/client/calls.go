@@ -103,8 +103,23 @@ func (c *Client) ExplainSecrets(ctx context.Context, of string) ([]wire.SecretCh
 
 // CheckDefinition says what is wrong with the definition at a branch's head;
 // branch "" is the repository's own.
-func (c *Client) CheckDefinition(ctx context.Context, of, branch string) (wire.DefinitionCheck, error) {
-	return call[wire.DefinitionCheck](ctx, c, "GET", repository(of, "/definition?")+url.Values{"branch": {branch}}.Encode(), nil)
+func (c *Client) CheckDefinition(ctx context.Context, of, branch, name string) (wire.DefinitionCheck, error) {
+	return call[wire.DefinitionCheck](ctx, c, "GET", repository(of, "/definition?")+url.Values{"branch": {branch}, "name": {name}}.Encode(), nil)
+}
+
+// Services lists the services beside a workspace.
+func (c *Client) Services(ctx context.Context, ref string) ([]wire.Service, error) {
+	return call[[]wire.Service](ctx, c, "GET", workspace(ref, "/services"), nil)
+}
+
+// Starters lists the starters.
+func (c *Client) Starters(ctx context.Context) ([]wire.Starter, error) {
+	return call[[]wire.Starter](ctx, c, "GET", "/starters", nil)
+}
+
+// FillStarter gives a starter's files, with what was chosen in them.
+func (c *Client) FillStarter(ctx context.Context, name string, in wire.FillStarter) (wire.FilledStarter, error) {
+	return call[wire.FilledStarter](ctx, c, "POST", "/starters/"+url.PathEscape(name), in)
 }
 
 // Preflight says what a launch would come to.

@@ -202,6 +202,11 @@ func (c *Client) CopyLog(ctx context.Context, ref string, sheet, step int, follo
 	return c.copyText(ctx, workspace(ref, fmt.Sprintf("/log?sheet=%d&step=%d&follow=%t", sheet, step, follow)), w)
 }
 
+// CopyServiceLog writes the newest lines of a service's log to w.
+func (c *Client) CopyServiceLog(ctx context.Context, ref, service string, w io.Writer) error {
+	return c.copyText(ctx, workspace(ref, "/services/"+url.PathEscape(service)+"/log"), w)
+}
+
 // Watch calls changed at the start and whenever something changed, until it
 // says stop, ctx ends, or the service stays away. It connects again by itself.
 func (c *Client) Watch(ctx context.Context, changed func() (stop bool, err error)) error {

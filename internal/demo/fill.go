@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"net/url"
 	"strings"
 
 	"yardbench/internal/core/policy"
@@ -62,6 +63,16 @@ const Password = "skerry-line"
 //
 //go:embed rules.yaml
 var Rules string
+
+// RulesBeside are the house rules where the git host, and with it the registry,
+// is at an address.
+func RulesBeside(gitHost string) string {
+	u, err := url.Parse(gitHost)
+	if err != nil || u.Port() == "" {
+		return Rules
+	}
+	return strings.Replace(Rules, "registry.skerryline.localhost:7081", "registry.skerryline.localhost:"+u.Port(), 1)
+}
 
 // PushKey is what the git host signs the news of a repository's pushes with.
 func PushKey(repository string) string { return "skerry-push-" + repository }

@@ -33,7 +33,7 @@ import (
 var sources embed.FS
 
 // Repositories are those the git host starts with.
-var Repositories = []string{"tide-board", "berth-planner", "fare-desk", "deck-log", "chart-press", "route-notes"}
+var Repositories = []string{"tide-board", "berth-planner", "fare-desk", "deck-log", "chart-press", "route-notes", "gull-count", "signal-mast", "starters"}
 
 // GitToken is what a person signs in to the git host with.
 func GitToken(person string) string { return "skerry-git-" + person }
@@ -72,7 +72,7 @@ func RunGitHost(ctx context.Context, dir, listen, notify string, ready func(addr
 
 var repositoryPath = regexp.MustCompile(`^/([a-z0-9-]+)\.git/(info/refs|git-upload-pack|git-receive-pack)$`)
 
-// GitHost serves the bare repositories under dir. After a push it tells the
+// GitHost serves the bare repositories under dir, and Skerry Line's registry. After a push it tells the
 // service whose address notify gives, if any.
 func GitHost(dir string, notify func() string) (http.Handler, error) {
 	out, err := exec.Command("git", "--exec-path").Output()
@@ -83,7 +83,15 @@ func GitHost(dir string, notify func() string) (http.Handler, error) {
 	if _, err := os.Stat(backend); err != nil {
 		return nil, fmt.Errorf("this git has no http-backend: %w", err)
 	}
+	images, err := Registry(context.Background())
+	if err != nil {
+		return nil, err
+	}
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if strings.HasPrefix(r.URL.Path, "/v2/") {
+			images.ServeHTTP(w, r)
+			return
+		}
 		name, password, _ := r.BasicAuth()
 		known := false
 		for _, p := range People {

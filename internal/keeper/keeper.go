@@ -17,6 +17,7 @@ import (
 	"yardbench/internal/core/definition"
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/secret"
+	"yardbench/internal/feature"
 	"yardbench/internal/live"
 	"yardbench/internal/repo"
 	"yardbench/internal/steward/outside"
@@ -31,6 +32,7 @@ type Keeper struct {
 	Yard         yard.Yard
 	Hub          *outside.Hub
 	Mirrors      *repo.Mirrors
+	Features     *feature.Kept
 	Vault        *vault.Vault
 	Bus          *live.Bus
 	DataDir      string // absolute: parts of it are mounted into workspaces
@@ -126,6 +128,17 @@ func (k *Keeper) watch() {
 			}
 		}
 	}
+}
+
+// Go does something in the background, as long as the keeper runs; before it
+// runs, nothing.
+func (k *Keeper) Go(do func(ctx context.Context)) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.ctx == nil || k.ctx.Err() != nil {
+		return
+	}
+	k.wg.Go(func() { do(k.ctx) })
 }
 
 // Wake has a workspace looked at.
@@ -307,10 +320,10 @@ var errLookAgain = errors.New("look again")
 func (k *Keeper) state(q store.Q, w store.Workspace) (lifecycle.State, error) {
 	s := lifecycle.State{Prebuild: w.Kind == store.ForPrebuild, Phase: w.Phase, Wanted: w.Wanted, Body: w.Body, NextBody: w.NextBody, Volume: w.Volume, NextVolume: w.NextVolume,
 		HasImage: w.Target().Image != "", Over: map[definition.Moment]bool{}}
-	s.Seeded = w.SeededVolume >= s.TargetVolume()
-	for _, u := range w.Target().Definition.SetUp {
-		if !s.Prebuild || u.Moment.BeforePerson() {
-			s.SetUp = append(s.SetUp, u.Moment)
+	s.Seeded, s.WaitFor = w.SeededVolume >= s.TargetVolume(), w.Target().Definition.WaitFor
+	for _, m := range w.Target().Definition.MomentsDue() {
+		if !s.Prebuild || m.BeforePerson() {
+			s.SetUp = append(s.SetUp, m)
 		}
 	}
 	prepared := w.Target().Prepared
@@ -334,13 +347,18 @@ func (k *Keeper) state(q store.Q, w store.Workspace) (lifecycle.State, error) {
 		}
 	}
 	for _, m := range s.SetUp {
+		atRest := w.Phase == lifecycle.Ready && w.NextBody == 0 && m.EveryStart() && !k.sheetOpen(q, w.ID)
+		if m == definition.Services { // at each start, whatever failed before
+			s.Over[m] = now[m] || atRest
+			continue
+		}
 		// After a failure the specification runs none of those that follow.
 		// What a prebuild has run; new content since then is met again.
 		if prepared != nil && m.BeforePerson() && (m != definition.UpdateContent || prepared.Behind == 0) {
 			s.Over[m] = true
 			continue
 		}
-		s.Over[m] = failed || (once[m] && !m.EveryStart()) || now[m] || (w.Phase == lifecycle.Ready && w.NextBody == 0 && m.EveryStart() && !k.sheetOpen(q, w.ID))
+		s.Over[m] = failed || (once[m] && !m.EveryStart()) || now[m] || atRest
 	}
 	return s, nil
 }
@@ -351,7 +369,7 @@ func (k *Keeper) sheetOpen(q store.Q, id string) bool {
 }
 
 func (k *Keeper) observed(w store.Workspace, s lifecycle.State, o yard.Observation) lifecycle.Observed {
-	return lifecycle.Observed{Network: o.Network, Volumes: o.Volumes, Bodies: o.Bodies, Steward: k.Hub.Connected(linkID(w.ID, s.Target()))}
+	return lifecycle.Observed{Network: o.Network, Volumes: o.Volumes, Bodies: o.Bodies, Named: o.Named, Steward: k.Hub.Connected(linkID(w.ID, s.Target()))}
 }
 
 // note writes down what a move changes by itself: the phase, the end of the
@@ -361,7 +379,7 @@ func (k *Keeper) note(tx *store.Tx, w *store.Workspace, s lifecycle.State, mv li
 	sheet, err := tx.CurrentSheet(k.ctx, w.ID)
 	open := err == nil && sheet.EndedAt == nil
 	enter := mv.Enter != "" && mv.Enter != w.Phase
-	settled := (mv.Idle() && w.Phase.Settled()) || (mv.Action == "" && mv.Enter.Settled())
+	settled := (mv.Idle() && w.Phase.Settled()) || (mv.Action == "" && mv.Enter.Settled() && !mv.GoesOn)
 	conditions, err := tx.Conditions(k.ctx, w.ID)
 	if err != nil {
 		return err
@@ -509,6 +527,7 @@ func (k *Keeper) discard(w store.Workspace) error {
 	case w.SeededVolume == 0:
 		do(k.Yard.RemoveBody(ctx, w.ID, w.Body))
 		do(k.Yard.RemoveVolume(ctx, w.ID, w.Volume))
+		do(k.Yard.RemoveNamedVolumes(ctx, w.ID))
 		do(k.Yard.RemoveNetwork(ctx, w.ID))
 	}
 	return errors.Join(errs...)

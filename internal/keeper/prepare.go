@@ -41,15 +41,8 @@ func (d *doing) prepared(ctx context.Context, plan store.Plan) (served bool, err
 	}
 	fmt.Fprintf(d.log, "prepared image %d of %s, %d commits behind\n", p.Number, p.MadeAt.Format("2006-01-02 15:04 MST"), p.Behind)
 	d.cached = true
-	d.set = func(_ *store.Tx, w *store.Workspace) error {
-		t := w.Target()
-		t.Image = img.Ref
-		if t.Definition.User == "" {
-			t.Definition.User = p.User
-		}
-		return nil
-	}
-	return true, nil
+	img.User = p.User
+	return true, d.settleImage(ctx, img)
 }
 
 // keep makes the prepared image of a prebuild's body: the tree first, then
@@ -59,7 +52,7 @@ func (d *doing) keep(ctx context.Context, body int) error {
 	if err != nil {
 		return fmt.Errorf("find the run: %w", err)
 	}
-	c, err := d.Hub.Ask(ctx, linkID(d.w.ID, body), steward.Request{Kind: steward.Keep, Process: steward.Process{Folder: d.w.Plan.Definition.Folder}})
+	c, err := d.Hub.Ask(ctx, linkID(d.w.ID, body), steward.Request{Kind: steward.Keep, Mount: mountAbove(d.w.Plan.Definition), Process: steward.Process{Folder: d.w.Plan.Definition.TreeFolder()}})
 	if err != nil {
 		return d.lost(ctx, err)
 	}

@@ -111,7 +111,7 @@ func (k *Keeper) followOnce(id, link string) (again bool) {
 		slog.Error("watch a workspace", "workspace", id, "error", err)
 		return false
 	}
-	c, err := k.Hub.Ask(k.ctx, link, steward.Request{Kind: steward.Watch, FloorMilli: r.Idle.CPUFloorMilli, Process: steward.Process{Folder: w.Plan.Definition.Folder}})
+	c, err := k.Hub.Ask(k.ctx, link, steward.Request{Kind: steward.Watch, FloorMilli: r.Idle.CPUFloorMilli, Process: steward.Process{Folder: w.Plan.Definition.Mountpoint()}})
 	if err != nil {
 		return false // it went again; the next connection begins anew
 	}

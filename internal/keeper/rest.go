@@ -285,7 +285,11 @@ func (k *Keeper) Look(ctx context.Context, w store.Workspace) (store.WorkState, 
 	if err != nil {
 		return store.WorkState{}, err
 	}
-	session.Env, session.Files, session.Secrets = nil, nil, nil
+	session.Env, session.Files, session.Secrets, session.Probe = nil, nil, nil, ""
+	session.Folder = w.Plan.Definition.TreeFolder()
+	for _, b := range w.Plan.Beside {
+		session.Also = append(session.Also, b.Folder)
+	}
 	var report steward.WorkReport
 	c, err := k.Hub.Ask(ctx, Link(w), steward.Request{Kind: steward.Work, Process: session})
 	if err == nil {

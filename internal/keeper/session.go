@@ -60,9 +60,12 @@ func (k *Keeper) Session(ctx context.Context, w store.Workspace) (p steward.Proc
 		return p, nil, err
 	}
 	def := w.Target().Definition
-	p = steward.Process{User: def.User, Folder: def.Folder, GitHost: u.Scheme + "://" + u.Host + "/",
-		GitConfig: []string{"user.name", owner.FullName, "user.email", owner.Email, "safe.directory", def.Folder},
+	p = steward.Process{User: def.User, Folder: def.Folder, Probe: def.EnvProbe(), GitHost: u.Scheme + "://" + u.Host + "/",
+		GitConfig: []string{"user.name", owner.FullName, "user.email", owner.Email, "safe.directory", def.TreeFolder()},
 		Env:       map[string]string{"YARDBENCH_WORKSPACE": w.Name, "YARDBENCH_OWNER": owner.Name, "YARDBENCH_REPOSITORY": r.Name}}
+	for _, b := range w.Target().Beside {
+		p.GitConfig = append(p.GitConfig, "safe.directory", b.Folder)
+	}
 	for k, v := range def.SessionEnv {
 		p.Env[k] = v
 	}

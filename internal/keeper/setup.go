@@ -27,23 +27,9 @@ var errSetUp = errors.New("set-up failed")
 func (d *doing) setUp(ctx context.Context, m definition.Moment, body int, session steward.Process) error {
 	ctx, cancel := context.WithTimeout(ctx, setUpTimeout)
 	defer cancel()
-	def := d.w.Target().Definition
-	i := slices.IndexFunc(def.SetUp, func(u definition.SetUp) bool { return u.Moment == m })
-	commands := def.SetUp[i].Commands
-	results := make([]error, len(commands))
-	var wg sync.WaitGroup
-	for n, c := range commands {
-		wg.Go(func() { results[n] = d.command(ctx, m, body, n, c, session, len(commands) > 1) })
-	}
-	wg.Wait()
-	for _, err := range results {
-		if err != nil && !errors.Is(err, errSetUp) {
-			return err
-		}
-	}
-	err := errors.Join(results...)
-	if err == nil {
-		return nil
+	err := d.layers(ctx, m, body, session)
+	if err == nil || !errors.Is(err, errSetUp) {
+		return err
 	}
 	text := strings.ReplaceAll(err.Error(), "\n", "; ")
 	if d.w.Kind == store.ForPrebuild {
@@ -53,6 +39,36 @@ func (d *doing) setUp(ctx context.Context, m definition.Moment, body int, sessio
 		return tx.SetCondition(d.ctx, *w, lifecycle.SetUpFailed, text)
 	}
 	return fmt.Errorf("%w%s", errSetUp, strings.TrimPrefix(text, errSetUp.Error()))
+}
+
+// layers runs what each layer has for a moment, one after the other: what the
+// image and its features bring, then what the definition says.
+func (d *doing) layers(ctx context.Context, m definition.Moment, body int, session steward.Process) error {
+	if m == definition.Services {
+		return d.services(ctx, body)
+	}
+	first := 0
+	for _, layer := range d.w.Target().Definition.At(m) {
+		if layer.From != "" {
+			fmt.Fprintf(d.log, "-- %s of %s\n", m, layer.From)
+		}
+		results := make([]error, len(layer.Commands))
+		var wg sync.WaitGroup
+		for n, c := range layer.Commands {
+			wg.Go(func() { results[n] = d.command(ctx, m, body, first+n, c, session, len(layer.Commands) > 1) })
+		}
+		wg.Wait()
+		first += len(layer.Commands)
+		for _, err := range results {
+			if err != nil && !errors.Is(err, errSetUp) {
+				return err
+			}
+		}
+		if err := errors.Join(results...); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (d *doing) command(ctx context.Context, m definition.Moment, body, n int, c definition.Command, session steward.Process, several bool) error {

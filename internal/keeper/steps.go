@@ -1,11 +1,13 @@
 package keeper
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
+	"strconv"
 	"time"
 
 	"yardbench/internal/core/definition"
@@ -193,68 +195,148 @@ func (d *doing) image(ctx context.Context) error {
 	if plan.Scratch != "" {
 		fmt.Fprintf(d.log, "from scratch: %s\n", plan.Scratch)
 	}
-	def := plan.Definition
-	var img yard.Image
-	var err error
-	if def.Build == nil {
-		fmt.Fprintf(d.log, "image %s\n", def.Image)
-		img, err = d.Yard.UseImage(ctx, def.Image, d.log)
-	} else {
-		tag := d.Tag(plan.Fingerprint)
-		var ok bool
-		if img, ok, err = d.Yard.FindImage(ctx, tag); err == nil && !ok {
-			img, err = d.build(ctx, tag, plan)
-		} else if ok {
-			fmt.Fprintf(d.log, "the yard has the image of this very definition already: %s\n", tag)
-		}
-	}
+	img, err := d.built(ctx, plan)
 	if err != nil {
 		return err
 	}
 	d.cached = img.Cached
+	return d.settleImage(ctx, img)
+}
+
+// built makes the image of a plan: the definition's own, and what its features
+// put on top.
+func (d *doing) built(ctx context.Context, plan store.Plan) (img yard.Image, err error) {
+	def := plan.Definition
+	if def.Build == nil && len(def.Features) == 0 {
+		fmt.Fprintf(d.log, "image %s\n", def.Image)
+		return d.Yard.UseImage(ctx, def.Image, d.log)
+	}
+	tag := d.Tag(plan.Fingerprint)
+	img, ok, err := d.Yard.FindImage(ctx, tag)
+	if err != nil {
+		return img, err
+	}
+	if ok {
+		fmt.Fprintf(d.log, "the yard has the image of this very definition already: %s\n", tag)
+		return img, nil
+	}
+	if len(def.Features) == 0 {
+		return d.build(ctx, tag, plan, *def.Build)
+	}
+	if def.Build == nil {
+		fmt.Fprintf(d.log, "image %s\n", def.Image)
+		img, err = d.Yard.UseImage(ctx, def.Image, d.log)
+	} else {
+		img, err = d.build(ctx, tag+"-base", plan, *def.Build)
+	}
+	if err != nil {
+		return img, err
+	}
+	return d.withFeatures(ctx, tag, plan, img)
+}
+
+// settleImage takes an image for the plan: what its label says is merged
+// beneath the definition, held against the house rules again, and the images
+// of the services are made sure of.
+func (d *doing) settleImage(ctx context.Context, img yard.Image) error {
+	def, findings := definition.UnderImage(d.w.Target().Definition, img.Ref, img.Metadata)
+	r, err := d.Store.Read().RepositoryByID(ctx, d.w.RepositoryID)
+	if err != nil {
+		return err
+	}
+	house, _, err := d.Rules(ctx, d.Store.Read())
+	if err != nil {
+		return err
+	}
+	if img.Metadata != "" {
+		fmt.Fprintln(d.log, "the image's label is merged beneath the definition")
+		findings = append(findings, definition.Permit(def, r.Name, house)...)
+	}
+	if f, bad := definition.Fatal(findings); bad {
+		return yard.Refused("%s", f)
+	}
+	images, err := d.serviceImages(ctx, def)
+	if err != nil {
+		return err
+	}
+	def.User = cmp.Or(def.Person(), img.User)
 	d.set = func(_ *store.Tx, w *store.Workspace) error {
 		t := w.Target()
-		t.Image, t.Prepared = img.Ref, nil
-		if t.Definition.User == "" {
-			t.Definition.User = img.User
+		if t.Image = img.Ref; t.Prepared != nil && t.Prepared.Image != img.Ref {
+			t.Prepared = nil
 		}
+		t.Definition = def
+		t.ServiceImages = images
 		return nil
 	}
 	return nil
 }
 
-func (d *doing) build(ctx context.Context, tag string, plan store.Plan) (yard.Image, error) {
-	def := plan.Definition
+// build makes an image of a plan's repository.
+func (d *doing) build(ctx context.Context, tag string, plan store.Plan, b definition.Build) (yard.Image, error) {
 	dir, err := os.MkdirTemp(d.DataDir, "build-")
 	if err != nil {
 		return yard.Image{}, err
 	}
 	defer os.RemoveAll(dir)
-	file, ok, err := d.Mirrors.ReadFile(ctx, d.w.RepositoryID, plan.Commit, def.Build.Dockerfile, definition.MaxBytes)
+	file, ok := []byte(b.Inline), true
+	if b.Inline == "" {
+		file, ok, err = d.Mirrors.ReadFile(ctx, d.w.RepositoryID, plan.Commit, b.Dockerfile, definition.MaxBytes)
+	}
 	if err == nil && !ok {
-		err = yard.Refused("%s is not in the repository at %.10s", def.Build.Dockerfile, plan.Commit)
+		err = yard.Refused("%s is not in the repository at %.10s", b.Dockerfile, plan.Commit)
 	}
 	if err == nil {
-		err = d.Mirrors.Pack(ctx, d.w.RepositoryID, plan.Commit, def.Build.Context, filepath.Join(dir, "context"))
+		err = d.Mirrors.Pack(ctx, d.w.RepositoryID, plan.Commit, b.Context, filepath.Join(dir, "context"))
 	}
 	if err != nil {
 		return yard.Image{}, err
 	}
-	fmt.Fprintf(d.log, "building %s from %s\n", tag, def.Build.Dockerfile)
+	house, _, err := d.Rules(ctx, d.Store.Read())
+	if err != nil {
+		return yard.Image{}, err
+	}
+	fmt.Fprintf(d.log, "building %s from %s\n", tag, cmp.Or(b.Dockerfile, "the compose file"))
+	return d.followed(ctx, yard.Build{Tag: tag, ContextDir: filepath.Join(dir, "context"), Dockerfile: definition.Mirrored(file, b.Args, house.Images), Target: b.Target, Args: b.Args, CacheFrom: b.CacheFrom})
+}
+
+// withFeatures puts the features of a plan on an image.
+func (d *doing) withFeatures(ctx context.Context, tag string, plan store.Plan, base yard.Image) (yard.Image, error) {
+	dir, err := os.MkdirTemp(d.DataDir, "build-")
+	if err != nil {
+		return yard.Image{}, err
+	}
+	defer os.RemoveAll(dir)
+	for i, f := range plan.Definition.Features {
+		to := filepath.Join(dir, "context", strconv.Itoa(i))
+		if f.Folder != "" {
+			err = d.Mirrors.Pack(ctx, d.w.RepositoryID, plan.Commit, f.Folder, to)
+		} else {
+			err = d.Features.Unpack(ctx, f, to)
+		}
+		if err != nil {
+			return yard.Image{}, err
+		}
+		fmt.Fprintf(d.log, "feature %s %s\n", f.ID, f.Version)
+	}
+	return d.followed(ctx, yard.Build{Tag: tag, ContextDir: filepath.Join(dir, "context"), Dockerfile: []byte(definition.FeatureFile(plan.Definition, base.Ref, base.User))})
+}
+
+// followed builds, and writes the news of it to the log and the sheet.
+func (d *doing) followed(ctx context.Context, b yard.Build) (yard.Image, error) {
 	steps := map[string]store.Step{}
 	heading := ""
-	return d.Yard.Build(ctx, yard.Build{Tag: tag, ContextDir: filepath.Join(dir, "context"), Dockerfile: file, Target: def.Build.Target, Args: def.Build.Args},
-		func(p yard.Progress) {
-			if len(p.Log) > 0 {
-				if heading != p.ID {
-					heading = p.ID
-					fmt.Fprintf(d.log, "-- %s\n", p.Title)
-				}
-				_, _ = d.log.Write(p.Log) // a full disk shows at the log's Close
-				return
+	return d.Yard.Build(ctx, b, func(p yard.Progress) {
+		if len(p.Log) > 0 {
+			if heading != p.ID {
+				heading = p.ID
+				fmt.Fprintf(d.log, "-- %s\n", p.Title)
 			}
-			d.subStep(ctx, steps, p)
-		})
+			_, _ = d.log.Write(p.Log) // a full disk shows at the log's Close
+			return
+		}
+		d.subStep(ctx, steps, p)
+	})
 }
 
 // subStep writes news of a part of a step to the sheet. The sheet is for
@@ -326,8 +408,27 @@ func (d *doing) body(ctx context.Context, body, volume int) error {
 	if err != nil {
 		return err
 	}
-	return d.Yard.MakeBody(ctx, yard.BodySpec{Workspace: d.w.ID, Number: body, Volume: volume, Folder: plan.Definition.Folder,
-		Hostname: d.w.Name, Image: plan.Image, Env: plan.Definition.Env, CoresMilli: d.w.CoresMilli, MemoryBytes: d.w.MemoryBytes, StewardDir: bin, LinkDir: link})
+	def := plan.Definition
+	spec := yard.BodySpec{Workspace: d.w.ID, Number: body, Volume: volume, Folder: def.Mountpoint(), Tree: def.TreeFolder(), Hostname: d.w.Name, Image: plan.Image, Env: def.Env,
+		CoresMilli: d.w.CoresMilli, MemoryBytes: d.w.MemoryBytes, StewardDir: bin, LinkDir: link, DiskBytes: d.w.DiskBytes, Mounts: def.Mounts, Extra: def.Extra}
+	if def.RunsOwnCommand() || len(def.Entrypoints) > 0 {
+		spec.Own = &yard.OwnCommand{Entrypoints: def.Entrypoints, Image: def.RunsOwnCommand(), User: def.ContainerUser}
+	}
+	if c := def.Compose; c != nil {
+		spec.Aliases = c.Aliases
+		if spec.Own != nil {
+			spec.Own.Entrypoint, spec.Own.Command = c.Entrypoint, c.Command
+		}
+	}
+	return d.Yard.MakeBody(ctx, spec)
+}
+
+// mountAbove is where the volume is mounted, where that is above the tree.
+func mountAbove(def definition.Definition) string {
+	if def.Mountpoint() != def.TreeFolder() {
+		return def.Mountpoint()
+	}
+	return ""
 }
 
 func (d *doing) clone(ctx context.Context, body, volume int, session steward.Process) error {
@@ -338,8 +439,14 @@ func (d *doing) clone(ctx context.Context, body, volume int, session steward.Pro
 		return err
 	}
 	// A clone needs git's way out and nothing of the person's secrets.
-	session.Env = map[string]string{"GIT_TERMINAL_PROMPT": "0"}
-	c, err := d.Hub.Ask(ctx, linkID(d.w.ID, body), steward.Request{Kind: steward.CloneTo, Process: session, URL: r.URL, Branch: d.w.Branch, Prepared: d.w.Target().Prepared != nil})
+	session.Env, session.Probe = map[string]string{"GIT_TERMINAL_PROMPT": "0"}, ""
+	plan := d.w.Target()
+	session.Folder = plan.Definition.TreeFolder()
+	ask := steward.Request{Kind: steward.CloneTo, Process: session, Mount: mountAbove(plan.Definition), URL: r.URL, Branch: d.w.Branch, Prepared: plan.Prepared != nil}
+	for _, b := range plan.Beside {
+		ask.Beside = append(ask.Beside, steward.Clone{URL: b.URL, Branch: b.Branch, Folder: b.Folder})
+	}
+	c, err := d.Hub.Ask(ctx, linkID(d.w.ID, body), ask)
 	if err != nil {
 		return d.lost(ctx, err)
 	}
@@ -392,8 +499,10 @@ func (d *doing) swap(ctx context.Context) error {
 		if w.NextVolume > 0 {
 			w.Volume, w.NextVolume = w.NextVolume, 0
 		}
-		if err := tx.ClearCondition(d.ctx, *w, lifecycle.SetUpFailed); err != nil {
-			return err
+		for _, c := range []lifecycle.ConditionKind{lifecycle.SetUpFailed, lifecycle.RebuildDue} {
+			if err := tx.ClearCondition(d.ctx, *w, c); err != nil {
+				return err
+			}
 		}
 		return tx.ClearCondition(d.ctx, *w, lifecycle.Rebuilding)
 	}
@@ -419,14 +528,32 @@ func (d *doing) dropImage(ctx context.Context, p store.Plan) error {
 	if p.Prepared != nil {
 		return d.releasePrepared(ctx, d.w.RepositoryID, p.Prepared.Run, d.w.ID)
 	}
-	if p.Definition.Build == nil || p.Image == "" {
-		return nil
+	tags := map[string]string{}
+	if (p.Definition.Build != nil || len(p.Definition.Features) > 0) && p.Image != "" {
+		tags[p.Fingerprint] = d.Tag(p.Fingerprint)
 	}
-	used, err := d.Store.Read().ImageInUse(ctx, p.Fingerprint, d.w.ID)
-	if err != nil || used {
-		return err
+	if c := p.Definition.Compose; c != nil && len(p.ServiceImages) > 0 {
+		for _, s := range c.Services {
+			if s.Build != nil {
+				tags[s.Fingerprint] = d.Tag(s.Fingerprint)
+			}
+		}
 	}
-	return d.Yard.DropTag(ctx, d.Tag(p.Fingerprint))
+	for fingerprint, tag := range tags {
+		used, err := d.Store.Read().ImageInUse(ctx, fingerprint, d.w.ID)
+		if err != nil {
+			return err
+		}
+		if used {
+			continue
+		}
+		for _, t := range []string{tag, tag + "-base"} {
+			if err := d.Yard.DropTag(ctx, t); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // maxAttempts bounds how often a step begins anew because the yard changed
@@ -498,6 +625,9 @@ func (d *doing) remove(ctx context.Context) error {
 			if err := d.Yard.RemoveVolume(ctx, w.ID, n); err != nil {
 				return err
 			}
+		}
+		if err := d.Yard.RemoveNamedVolumes(ctx, w.ID); err != nil {
+			return err
 		}
 		for _, p := range []*store.Plan{&w.Plan, w.NextPlan} {
 			if p != nil {

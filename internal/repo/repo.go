@@ -222,6 +222,72 @@ func (m *Mirrors) ReadFile(ctx context.Context, id, commit, path string, max int
 	return content, err == nil, err
 }
 
+// MaxListed bounds the names of one folder.
+const MaxListed = 2000
+
+// List gives the names of the plain files and folders in a folder of the
+// repository at a commit, folders with a closing slash; "" is its root. A
+// folder that is not there has none.
+func (m *Mirrors) List(ctx context.Context, id, commit, folder string) (names []string, err error) {
+	args := []string{"ls-tree", "-z", commit}
+	if folder != "" {
+		args[2] = commit + ":" + folder
+		if _, err := m.read(ctx, id, "rev-parse", "--verify", "--quiet", "--end-of-options", args[2]); err != nil {
+			return nil, nil
+		}
+	}
+	out, err := m.read(ctx, id, args...)
+	if err != nil {
+		return nil, err
+	}
+	for _, l := range strings.Split(string(out), "\x00") {
+		head, name, ok := strings.Cut(l, "\t")
+		switch {
+		case !ok || len(names) >= MaxListed:
+		case strings.Contains(head, " tree "):
+			names = append(names, name+"/")
+		case strings.HasPrefix(head, "100"):
+			names = append(names, name)
+		}
+	}
+	return names, nil
+}
+
+// File is a file of a repository.
+type File struct {
+	Path       string // within the folder that was asked for
+	Executable bool
+	Content    []byte
+}
+
+// Files reads the plain files beneath a folder at a commit: at most max, each
+// of at most maxBytes.
+func (m *Mirrors) Files(ctx context.Context, id, commit, folder string, max int, maxBytes int64) (out []File, err error) {
+	list, err := m.read(ctx, id, "ls-tree", "-r", "-z", "-l", "--full-tree", commit+":"+folder)
+	if err != nil {
+		return nil, err
+	}
+	for _, l := range strings.Split(string(list), "\x00") {
+		e := entry.FindStringSubmatch(l)
+		if e == nil || e[2] != "blob" || e[1] == "120000" {
+			continue
+		}
+		_, path, _ := strings.Cut(l, "\t")
+		if size, _ := strconv.ParseInt(e[4], 10, 64); size > maxBytes {
+			return nil, Problem{fmt.Sprintf("%s/%s has %d bytes; at most %d are read", folder, path, size, maxBytes), "make it smaller"}
+		}
+		if len(out) >= max {
+			return nil, Problem{fmt.Sprintf("%s has more than %d files", folder, max), "make it smaller"}
+		}
+		content, err := m.read(ctx, id, "cat-file", "blob", e[3])
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, File{Path: path, Executable: e[1] == "100755", Content: content})
+	}
+	return out, nil
+}
+
 // Tree is the id of a folder's tree at a commit; "." is the whole.
 func (m *Mirrors) Tree(ctx context.Context, id, commit, folder string) (string, error) {
 	spec := commit + "^{tree}"

@@ -19,6 +19,7 @@ import (
 	"yardbench/internal/access"
 	"yardbench/internal/api"
 	"yardbench/internal/core/rules"
+	"yardbench/internal/feature"
 	"yardbench/internal/keeper"
 	"yardbench/internal/live"
 	"yardbench/internal/repo"
@@ -135,7 +136,7 @@ func Run(ctx context.Context, c Config) error {
 	hub := outside.NewHub(filepath.Join(dir, "links"))
 	defer hub.Shut()
 	mirrors := repo.NewMirrors(filepath.Join(dir, "mirrors"))
-	k := &keeper.Keeper{Store: st, Yard: yd, Hub: hub, Mirrors: mirrors, Vault: v, Bus: bus, DataDir: dir, Installation: installation, Now: c.Now, PortForm: c.PortForm}
+	k := &keeper.Keeper{Store: st, Yard: yd, Hub: hub, Mirrors: mirrors, Features: feature.NewKept(filepath.Join(dir, "features")), Vault: v, Bus: bus, DataDir: dir, Installation: installation, Now: c.Now, PortForm: c.PortForm}
 	hub.Serve = func(link string, r steward.Request, c *steward.Conn) { k.ServeSteward(link, r, c, outside.ServeGit) }
 	s := &service.Service{Store: st, Keeper: k, Hub: hub, Mirrors: mirrors, Vault: v, Bus: bus, Address: strings.TrimRight(c.Address, "/"), Now: c.Now}
 	if err := s.FirstRules(ctx, c.Rules); err != nil {

@@ -1,15 +1,17 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
+	"crypto/sha256"
 	"encoding/base32"
+	"encoding/hex"
 	"errors"
 	"fmt"
-	"path"
+	"slices"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 
 	"yardbench/internal/core/cost"
@@ -28,153 +30,6 @@ import (
 func (s *Service) gitCredential(ctx context.Context, person, address string) (repo.Credential, error) {
 	c, err := s.Keeper.GitCredential(ctx, person, repo.Host(address))
 	return repo.Credential{Username: c.Username, Password: c.Password}, err
-}
-
-// plan reads a branch's head and what its definition resolves to. The host is
-// asked each time, with the person's credential; what a commit says is read
-// once.
-func (s *Service) plan(ctx context.Context, person string, r store.Repository, branch string) (store.Plan, error) {
-	commit, err := s.head(ctx, person, r, branch)
-	if err != nil {
-		return store.Plan{}, err
-	}
-	key := r.ID + " " + r.Name + " " + commit
-	if p, ok := s.read.get(key); ok {
-		return p, nil
-	}
-	p, err := s.readPlan(ctx, r, branch, commit)
-	if err == nil {
-		s.read.put(key, p)
-	}
-	return p, err
-}
-
-// head fetches a repository with the person's credential and gives the commit
-// at a branch's head.
-func (s *Service) head(ctx context.Context, person string, r store.Repository, branch string) (string, error) {
-	cred, err := s.gitCredential(ctx, person, r.URL)
-	if err != nil {
-		return "", err
-	}
-	if err := s.Mirrors.Fetch(ctx, r.ID, r.URL, cred); err != nil {
-		return "", fromRoom(err)
-	}
-	commit, err := s.Mirrors.Resolve(ctx, r.ID, branch)
-	return commit, fromRoom(err)
-}
-
-// maxPlansRead bounds the definitions that are remembered as read.
-const maxPlansRead = 512
-
-// plansRead remembers what commits say.
-type plansRead struct {
-	mu sync.Mutex
-	of map[string]store.Plan
-}
-
-func (p *plansRead) get(key string) (store.Plan, bool) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	plan, ok := p.of[key]
-	return plan, ok
-}
-
-func (p *plansRead) put(key string, plan store.Plan) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	if p.of == nil || len(p.of) >= maxPlansRead {
-		p.of = map[string]store.Plan{} // bounded: it fills again
-	}
-	p.of[key] = plan
-}
-
-// checkCommit resolves the definition at a commit and checks it.
-func (s *Service) checkCommit(ctx context.Context, r store.Repository, commit string) (definition.Definition, []definition.Finding, error) {
-	var readErr error
-	src := definition.Source{Repository: r.Name, Read: func(p string) ([]byte, bool) {
-		content, ok, err := s.Mirrors.ReadFile(ctx, r.ID, commit, p, definition.MaxBytes)
-		if tooBig := (repo.Problem{}); errors.As(err, &tooBig) {
-			return make([]byte, definition.MaxBytes+1), true
-		}
-		if err != nil && readErr == nil {
-			readErr = err
-		}
-		return content, ok
-	}}
-	def, findings := definition.Check(src)
-	return def, findings, fromRoom(readErr)
-}
-
-// readPlan reads what the definition at a commit resolves to.
-func (s *Service) readPlan(ctx context.Context, r store.Repository, branch, commit string) (store.Plan, error) {
-	def, findings, err := s.checkCommit(ctx, r, commit)
-	if err != nil {
-		return store.Plan{}, err
-	}
-	if f, bad := definition.Fatal(findings); bad {
-		p := problem(422, "definition", fmt.Sprintf("%s at branch %s: %s", r.Name, branch, f), "correct it, push, and try again")
-		for _, f := range findings {
-			p.Errors = append(p.Errors, wire.FieldProblem{Field: fmt.Sprintf("%s:%d:%d", f.Path, f.Line, f.Column), Detail: f.What})
-		}
-		p.Errors = p.Errors[:min(len(p.Errors), 20)]
-		if len(p.Errors) == 1 {
-			p.Errors = nil // the detail says it all
-		}
-		return store.Plan{}, p
-	}
-	plan := store.Plan{Commit: commit, Definition: def, Findings: findings}
-	tree := ""
-	if def.Build != nil {
-		if tree, err = s.Mirrors.Tree(ctx, r.ID, commit, def.Build.Context); err != nil {
-			return store.Plan{}, fromRoom(err)
-		}
-		// The build file may stand outside its context.
-		dir, err := s.Mirrors.Tree(ctx, r.ID, commit, path.Dir(def.Build.Dockerfile))
-		if err != nil {
-			return store.Plan{}, fromRoom(err)
-		}
-		tree += " " + dir
-	}
-	plan.Fingerprint = definition.Fingerprint(def, tree)
-	return plan, nil
-}
-
-// CheckDefinition says what the definition at a branch's head comes to and
-// what is wrong with it; branch "" is the repository's own.
-func (s *Service) CheckDefinition(ctx context.Context, a Actor, repository, branch string) (wire.DefinitionCheck, error) {
-	r, err := s.repository(ctx, a, repository)
-	if err != nil {
-		return wire.DefinitionCheck{}, err
-	}
-	if branch == "" {
-		branch = r.DefaultBranch
-	}
-	v := wire.DefinitionCheck{Repository: r.Name, Branch: branch, Findings: []wire.DefinitionFinding{}}
-	if v.Commit, err = s.head(ctx, a.ID, r, branch); err != nil {
-		return v, err
-	}
-	_, findings, err := s.checkCommit(ctx, r, v.Commit)
-	if err != nil {
-		return v, err
-	}
-	for _, f := range findings {
-		v.Findings = append(v.Findings, wire.DefinitionFinding(f))
-	}
-	return v, nil
-}
-
-// PlanOf reads what the head of a repository's default branch resolves to, with
-// a person's credential. The demo calls it.
-func (s *Service) PlanOf(ctx context.Context, person, repository string) (store.Plan, error) {
-	p, err := s.Store.Read().PersonByName(ctx, person)
-	if err != nil {
-		return store.Plan{}, err
-	}
-	r, err := s.Store.Read().RepositoryByName(ctx, repository)
-	if err != nil {
-		return store.Plan{}, err
-	}
-	return s.plan(ctx, p.ID, r, r.DefaultBranch)
 }
 
 // prepared chooses the prepared image that serves a plan, or says why none does.
@@ -243,12 +98,8 @@ func (s *Service) order(ctx context.Context, a Actor, in wire.Launch) (o order, 
 	if o.house, _, err = s.Keeper.Rules(ctx, s.Store.Read()); err != nil {
 		return o, err
 	}
-	if o.sizeName = in.Size; in.Size == "" {
-		o.sizeName = o.house.UsualSize
-	}
-	var ok bool
-	if o.size, ok = o.house.Sizes[o.sizeName]; !ok {
-		return o, invalid(quote(o.sizeName)+" is no size", "the house rules have: "+strings.Join(o.house.Order, ", "))
+	if _, ok := o.house.Sizes[in.Size]; !ok && in.Size != "" {
+		return o, invalid(quote(in.Size)+" is no size", "the house rules have: "+strings.Join(o.house.Order, ", "))
 	}
 	o.rest = time.Duration(in.RestAfterS) * time.Second
 	if o.rest > o.house.Idle.RestAfterMost {
@@ -260,10 +111,45 @@ func (s *Service) order(ctx context.Context, a Actor, in wire.Launch) (o order, 
 	if o.branch = in.Branch; in.Branch == "" {
 		o.branch = o.repository.DefaultBranch
 	}
-	if o.plan, err = s.plan(ctx, a.ID, o.repository, o.branch); err != nil {
+	ch := choice{name: in.Definition}
+	for _, b := range in.Beside {
+		name, branch, _ := strings.Cut(b, "@")
+		ch.beside = append(ch.beside, definition.Beside{Repository: name, Branch: branch})
+	}
+	if o.plan, err = s.plan(ctx, a.ID, o.repository, o.branch, ch); err != nil {
 		return o, err
 	}
+	o.chooseSize(in.Size)
 	return o, s.prepared(ctx, o.repository, o.branch, &o.plan)
+}
+
+// chooseSize takes the size that was asked for, else the usual one, or where
+// the definition needs more, the first that is enough. A size that is too
+// small is told, and taken.
+func (o *order) chooseSize(asked string) {
+	needs := o.plan.Definition.Needs
+	o.sizeName = cmp.Or(asked, o.house.UsualSize)
+	if asked == "" && needs.Fits(o.house.Sizes[o.sizeName]) != "" {
+		for _, name := range o.house.Order {
+			if needs.Fits(o.house.Sizes[name]) == "" {
+				o.sizeName = name
+				break
+			}
+		}
+	}
+	o.size = o.house.Sizes[o.sizeName]
+	if less := needs.Fits(o.size); less != "" {
+		f := definition.Finding{Severity: definition.Warning, Path: o.plan.Definition.Path, Rule: "size-too-small", Why: definition.Rules["size-too-small"],
+			What: fmt.Sprintf("size %s is smaller than hostRequirements asks for: %s", o.sizeName, less), Fix: "choose a larger size, if there is one"}
+		o.plan.Findings = append(slices.Clip(o.plan.Findings), f)
+	}
+}
+
+// bodyID is what stands for a workspace in its definition (${devcontainerId}):
+// the same through all its rebuilds.
+func bodyID(workspace string) string {
+	sum := sha256.Sum256([]byte(workspace))
+	return hex.EncodeToString(sum[:])[:52]
 }
 
 // accounts are whose limits a request of the owner's counts against, as q sees
@@ -346,17 +232,34 @@ func (s *Service) Preflight(ctx context.Context, a Actor, in wire.Launch) (wire.
 		return wire.Preflight{}, err
 	}
 	def := o.plan.Definition
-	v := wire.Preflight{Repository: o.repository.Name, Branch: o.branch, Commit: o.plan.Commit, Definition: def.Path, Image: imageOf(def), Folder: def.Folder, User: def.User,
+	v := wire.Preflight{Repository: o.repository.Name, Branch: o.branch, Commit: o.plan.Commit, Definition: def.Path, Image: imageOf(def), Folder: def.Folder, User: def.Person(),
 		Ports: def.Ports, SetUp: []string{}, Findings: []wire.DefinitionFinding{}, Size: o.sizeName, RestAfterS: int64(o.house.Idle.RestAfter / time.Second), RestMostS: int64(o.house.Idle.RestAfterMost / time.Second),
 		Prepared: preparedView(o.plan.Prepared), Scratch: o.plan.Scratch, Currency: o.house.Currency, HourMicros: int64(cost.Hourly(o.house.Rates, o.sizeName, o.size)), Missing: []wire.WantedSecret{}}
 	if v.Ports == nil {
 		v.Ports = []int{}
 	}
+	v.Services, v.Beside, v.Needs = []string{}, []string{}, def.Needs.String()
+	if def.Compose != nil {
+		for _, x := range def.Compose.Services {
+			v.Services = append(v.Services, x.Name)
+		}
+	}
+	for _, b := range o.plan.Beside {
+		v.Beside = append(v.Beside, b.Name+"@"+b.Branch)
+	}
+	src, failed, err := s.source(ctx, o.repository, o.plan.Commit, choice{})
+	if err != nil {
+		return v, err
+	}
+	v.Names = append([]string{}, definition.Names(src)...)
+	if err := failed(); err != nil {
+		return v, err
+	}
 	if o.rest > 0 {
 		v.RestAfterS = int64(o.rest / time.Second)
 	}
-	for _, u := range def.SetUp {
-		v.SetUp = append(v.SetUp, string(u.Moment))
+	for _, m := range def.MomentsDue() {
+		v.SetUp = append(v.SetUp, string(m))
 	}
 	for _, f := range o.plan.Findings {
 		v.Findings = append(v.Findings, wire.DefinitionFinding(f))
@@ -409,6 +312,7 @@ func (s *Service) Launch(ctx context.Context, a Actor, in wire.Launch) (wire.Wor
 	w := store.Workspace{ID: store.NewID(), OwnerID: a.ID, Name: in.Name, RepositoryID: o.repository.ID, Branch: o.branch, Plan: o.plan,
 		Phase: lifecycle.Waiting, Wanted: lifecycle.WantReady, Body: 1, Volume: 1, Size: o.sizeName, CoresMilli: o.size.CoresMilli, MemoryBytes: o.size.MemoryBytes,
 		DiskBytes: o.size.DiskBytes, RestAfter: o.rest, PortKey: NewPortKey()}
+	w.Plan.Definition = definition.WithID(w.Plan.Definition, bodyID(w.ID))
 	if w.StewardToken, err = s.Vault.Seal(store.NewID()+store.NewID(), "steward", w.ID); err != nil {
 		return wire.Workspace{}, err
 	}

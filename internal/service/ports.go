@@ -40,7 +40,7 @@ func (s *Service) Ports(ctx context.Context, a Actor, ref string) ([]wire.Port, 
 		return all[n]
 	}
 	for _, n := range def.Ports {
-		at(n).Declared = true
+		at(n).Declared, at(n).Service = true, def.PortHosts[n]
 	}
 	for n := range shared {
 		at(n)
@@ -99,7 +99,7 @@ func (s *Service) dial(ctx context.Context, w store.Workspace, port int) (*stewa
 	if err := lifecycle.Permit(lifecycle.Use, w.Phase); err != nil {
 		return nil, fromRoom(err)
 	}
-	c, err := s.Hub.Ask(ctx, keeper.Link(w), steward.Request{Kind: steward.Dial, Port: port})
+	c, err := s.Hub.Ask(ctx, keeper.Link(w), steward.Request{Kind: steward.Dial, Port: port, Service: w.Plan.Definition.PortHosts[port]})
 	if err != nil {
 		return nil, fromRoom(err)
 	}

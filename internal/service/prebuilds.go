@@ -46,7 +46,7 @@ func (s *Service) PutPlan(ctx context.Context, a Actor, repository string, in wi
 			return wire.PrebuildPlan{}, invalid(err.Error(), "")
 		}
 	}
-	if _, err := s.plan(ctx, a.ID, r, p.Branch); err != nil {
+	if _, err := s.plan(ctx, a.ID, r, p.Branch, choice{}); err != nil {
 		return wire.PrebuildPlan{}, err // no such branch, or a definition that makes nothing
 	}
 	err = s.Store.Write(ctx, func(tx *store.Tx) error {
@@ -242,7 +242,7 @@ func (s *Service) run(ctx context.Context, p store.PrebuildPlan, actor, reason s
 	if err != nil {
 		return nil, err
 	}
-	plan, err := s.plan(ctx, p.MadeBy, r, p.Branch)
+	plan, err := s.plan(ctx, p.MadeBy, r, p.Branch, choice{})
 	if err != nil {
 		return nil, err
 	}
@@ -255,6 +255,7 @@ func (s *Service) run(ctx context.Context, p store.PrebuildPlan, actor, reason s
 	w := store.Workspace{ID: store.NewID(), OwnerID: p.MadeBy, Name: "prebuild-" + run.ID, RepositoryID: r.ID, Branch: p.Branch, Plan: plan, Kind: store.ForPrebuild,
 		Phase: lifecycle.Waiting, Wanted: lifecycle.WantReady, Body: 1, Volume: 1, Size: house.UsualSize, CoresMilli: size.CoresMilli, MemoryBytes: size.MemoryBytes, DiskBytes: size.DiskBytes}
 	run.WorkspaceID = w.ID
+	w.Plan.Definition = definition.WithID(w.Plan.Definition, bodyID(w.ID))
 	if w.StewardToken, err = s.Vault.Seal(store.NewID()+store.NewID(), "steward", w.ID); err != nil {
 		return nil, err
 	}

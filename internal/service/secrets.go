@@ -220,7 +220,7 @@ func (s *Service) ExplainSecrets(ctx context.Context, a Actor, repository string
 	if err != nil {
 		return nil, err
 	}
-	plan, err := s.plan(ctx, a.ID, r, r.DefaultBranch)
+	plan, err := s.plan(ctx, a.ID, r, r.DefaultBranch, choice{})
 	var p *wire.Problem
 	if err != nil && !errors.As(err, &p) {
 		return nil, err // a definition that is wrong asks for nothing

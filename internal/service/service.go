@@ -5,6 +5,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -25,6 +26,7 @@ import (
 	"yardbench/internal/store"
 	"yardbench/internal/vault"
 	"yardbench/internal/wire"
+	"yardbench/internal/yard"
 )
 
 // Service is the use cases over their rooms. All fields are set before use.
@@ -44,6 +46,8 @@ type Service struct {
 	attempts attempts
 	passes   passes
 	read     plansRead
+	heads    headsSeen
+	tried    tries
 	priced   struct { // the rates by time, as of a version of the rules
 		mu      sync.Mutex
 		version int
@@ -141,6 +145,10 @@ func fromRoom(err error) error {
 		return invalid(rp.What, rp.Next)
 	case errors.Is(err, outside.ErrAway):
 		return problem(http.StatusServiceUnavailable, "steward-away", err.Error(), "try again in a moment; if it stays away: yardbench stop, then start")
+	case errors.Is(err, yard.ErrAway):
+		return problem(http.StatusServiceUnavailable, "yard-away", err.Error(), "try again when it answers")
+	case errors.Is(err, yard.ErrRefused):
+		return conflict("yard-refuses", err.Error(), "")
 	case errors.Is(err, store.ErrBusy):
 		return problem(http.StatusServiceUnavailable, "busy", err.Error(), "")
 	}
@@ -255,7 +263,7 @@ func (s *Service) viewOf(ctx context.Context, q store.Q, w store.Workspace, a ar
 	owner, r, metered, house := a.owner, a.repository, a.metered, a.house
 	def := w.Plan.Definition
 	v := wire.Workspace{ID: w.ID, Name: w.Name, Owner: owner.Name, Team: owner.Team, Repository: r.Name, Branch: w.Branch, Commit: w.Plan.Commit,
-		Definition: def.Path, Image: imageOf(def), Folder: def.Folder, User: def.User, Ports: def.Ports, Phase: string(w.Phase),
+		Definition: def.Path, Image: imageOf(def), Folder: def.Folder, User: def.Person(), Ports: def.Ports, Phase: string(w.Phase),
 		FailedIn: string(w.FailedIn), Cause: w.Cause, Wanted: string(w.Wanted), Conditions: []wire.Condition{}, CreatedAt: w.CreatedAt,
 		PhaseAt: w.PhaseAt, Rebuilding: w.NextBody > 0, Sheet: a.sheet, Size: w.Size, CoresMilli: w.CoresMilli, MemoryBytes: w.MemoryBytes, DiskBytes: w.DiskBytes,
 		DiskUsedBytes: s.Keeper.DiskBytes(w.ID), Prepared: preparedView(w.Plan.Prepared), Scratch: w.Plan.Scratch, Currency: house.Currency, Day: []wire.Stretch{},
@@ -315,7 +323,7 @@ func dayStrip(metered []cost.Interval, now time.Time) []wire.Stretch {
 
 func imageOf(def definition.Definition) string {
 	if def.Build != nil {
-		return def.Build.Dockerfile
+		return cmp.Or(def.Build.Dockerfile, def.Path)
 	}
 	return def.Image
 }

@@ -7,8 +7,10 @@ import (
 	"io"
 	"os"
 	"regexp"
+	"strings"
 	"time"
 
+	"yardbench/internal/core/definition"
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/policy"
 	"yardbench/internal/keeper"
@@ -45,6 +47,9 @@ func (s *Service) Open(ctx context.Context, a Actor, ref string, in wire.Run) (*
 		if !terminalLabel.MatchString(r.ID) {
 			return nil, invalid(quote(r.ID)+" is no label for a terminal", "use lower-case letters, digits and dashes, at most 32")
 		}
+		if script, ok := s.greeting(ctx, w); ok {
+			r.Process.Argv = []string{"/bin/sh", "-c", script + "exec \"$SHELL\""}
+		}
 		r.Process.Env["TERM"], r.Process.Env["COLORTERM"] = "xterm-256color", "truecolor"
 	}
 	c, err := s.Hub.Ask(ctx, keeper.Link(w), r)
@@ -60,6 +65,41 @@ func (s *Service) Open(ctx context.Context, a Actor, ref string, in wire.Run) (*
 	}
 	return c, nil
 }
+
+// greeting is what a new terminal begins with, as a shell's script: what a
+// person should know of the workspace, and what the definition runs when
+// somebody attaches (postAttachCommand).
+func (s *Service) greeting(ctx context.Context, w store.Workspace) (script string, ok bool) {
+	conditions, err := s.Store.Read().Conditions(ctx, w.ID)
+	if err != nil {
+		return "", false // the terminal is worth more than its greeting
+	}
+	for _, c := range conditions {
+		if c.Kind == lifecycle.RebuildDue {
+			script += "printf '%s\\n' " + quoteWord("A rebuild is due, since the definition changed: "+c.Reason) + " " + quoteWord("Rebuild with: yardbench rebuild "+w.Name) + "\n"
+		}
+	}
+	for _, layer := range w.Plan.Definition.At(definition.PostAttach) {
+		for i, c := range layer.Commands {
+			var words []string
+			for _, a := range c.Argv() {
+				words = append(words, quoteWord(a))
+			}
+			script += strings.Join(words, " ")
+			if i < len(layer.Commands)-1 {
+				script += " &"
+			}
+			script += "\n"
+		}
+		if len(layer.Commands) > 1 {
+			script += "wait\n"
+		}
+	}
+	return script, script != ""
+}
+
+// quoteWord makes one word of a text for a shell.
+func quoteWord(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
 
 // CopyLog writes a launch sheet's whole log to w: each step's title, then its
 // log. sheet 0 is the newest; step 0 is all of them. With follow it goes on

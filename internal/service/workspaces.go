@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"yardbench/internal/core/definition"
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/policy"
 	"yardbench/internal/core/quota"
@@ -167,7 +168,7 @@ func (s *Service) Rebuild(ctx context.Context, a Actor, ref string, in wire.Rebu
 	if err != nil {
 		return wire.Workspace{}, err
 	}
-	plan, err := s.plan(ctx, w.OwnerID, r, w.Branch)
+	plan, err := s.plan(ctx, w.OwnerID, r, w.Branch, choiceOf(w.Plan))
 	if err != nil {
 		return wire.Workspace{}, err
 	}
@@ -176,6 +177,7 @@ func (s *Service) Rebuild(ctx context.Context, a Actor, ref string, in wire.Rebu
 			return wire.Workspace{}, err
 		}
 	}
+	plan.Definition = definition.WithID(plan.Definition, bodyID(w.ID))
 	return s.want(ctx, a, ref, lifecycle.Rebuild, func(tx *store.Tx, w *store.Workspace) error {
 		if w.NextBody > 0 {
 			return conflict("not-now", "a rebuild of "+quote(w.Name)+" is under way", "wait for it, or stop the workspace")

@@ -90,20 +90,33 @@ type Request struct {
 	// Columns and Rows are the size of a terminal.
 	Columns int `json:"columns,omitempty"`
 	Rows    int `json:"rows,omitempty"`
-	// URL and Branch say what to clone.
-	URL    string `json:"url,omitempty"`
-	Branch string `json:"branch,omitempty"`
+	// URL and Branch say what to clone into the process's folder; Beside what
+	// to clone beside it.
+	URL    string  `json:"url,omitempty"`
+	Branch string  `json:"branch,omitempty"`
+	Beside []Clone `json:"beside,omitempty"`
+	// Mount is the volume's mount point where that is above the folder; for
+	// CloneTo and Keep.
+	Mount string `json:"mount,omitempty"`
 	// Prepared tells CloneTo to begin with the tree that Keep left in the image.
 	Prepared bool `json:"prepared,omitempty"`
 	// Host is the git host a credential is asked for.
 	Host string `json:"host,omitempty"`
-	// Port is what to dial.
-	Port int `json:"port,omitempty"`
+	// Port is what to dial; Service is on whom, "" for the workspace itself.
+	Port    int    `json:"port,omitempty"`
+	Service string `json:"service,omitempty"`
 	// Text is the notice.
 	Text string `json:"text,omitempty"`
 	// FloorMilli is the processor use, in thousandths of a core, above which
 	// Watch counts a workspace as busy.
 	FloorMilli int64 `json:"floor_milli,omitempty"`
+}
+
+// Clone is a further repository to clone.
+type Clone struct {
+	URL    string `json:"url"`
+	Branch string `json:"branch"`
+	Folder string `json:"folder"`
 }
 
 // PreparedFolder is where Keep puts the tree: at no mount point, so that an
@@ -145,6 +158,11 @@ type Process struct {
 	// Env is set over the container's own; ${containerEnv:NAME} in a value
 	// stands for the container's.
 	Env map[string]string `json:"env,omitempty"`
+	// Probe is how the user's shell is asked for its environment first, as the
+	// specification's userEnvProbe names it; "" and "none" do not ask.
+	Probe string `json:"probe,omitempty"`
+	// Also are further clones that Work looks at.
+	Also []string `json:"also,omitempty"`
 	// Secrets are the versions of the secrets in Env and Files, by name.
 	Secrets map[string]int `json:"secrets,omitempty"`
 	// Files are the secrets in the form of a file, content by name. They

@@ -22,8 +22,24 @@ type Plan struct {
 	Prepared    *Prepared             `json:"prepared,omitempty"`
 	// Findings are the warnings of the definition.
 	Findings []definition.Finding `json:"findings,omitempty"`
+	// Beside are the further repositories of the definition.
+	Beside []Beside `json:"beside,omitempty"`
+	// Asked are the further repositories that the launch itself asked for.
+	Asked []definition.Beside `json:"asked,omitempty"`
+	// ServiceImages are the images of the definition's services, by name, in
+	// the yard.
+	ServiceImages map[string]string `json:"service_images,omitempty"`
 	// Scratch says why no prepared image serves.
 	Scratch string `json:"scratch,omitempty"`
+}
+
+// Beside is a further repository, and where it is cloned.
+type Beside struct {
+	RepositoryID string `json:"repository_id"`
+	Name         string `json:"name"`
+	URL          string `json:"url"`
+	Branch       string `json:"branch"`
+	Folder       string `json:"folder"`
 }
 
 // Prepared is the prepared image that a body is made from.
@@ -315,12 +331,18 @@ func (q Q) SharedPorts(ctx context.Context, workspace string) (map[int]bool, err
 	return out, err
 }
 
+// WorkspacesOf lists people's workspaces of a repository's branch.
+func (q Q) WorkspacesOf(ctx context.Context, repository, branch string) ([]Workspace, error) {
+	return list(ctx, q, scanWorkspace, "SELECT "+workspaceColumns+" FROM workspaces WHERE repository_id = ? AND branch = ? AND kind = 'person' AND phase <> 'removed' ORDER BY created_at", repository, branch)
+}
+
 // ImageInUse tells whether a workspace other than except uses, or is about to
 // use, the image with the fingerprint.
 func (q Q) ImageInUse(ctx context.Context, fingerprint, except string) (bool, error) {
 	var n int
-	err := q.db.QueryRowContext(ctx, `SELECT COUNT(*) FROM workspaces WHERE phase <> 'removed' AND id <> ?
-		AND (plan ->> 'fingerprint' = ? OR (next_plan <> '' AND next_plan ->> 'fingerprint' = ?))`, except, fingerprint, fingerprint).Scan(&n)
+	err := q.db.QueryRowContext(ctx, `SELECT COUNT(*) FROM workspaces WHERE phase <> 'removed' AND id <> ?1
+		AND (plan ->> 'fingerprint' = ?2 OR (next_plan <> '' AND next_plan ->> 'fingerprint' = ?2)
+		OR instr(plan, ?3) > 0 OR instr(next_plan, ?3) > 0)`, except, fingerprint, `"fingerprint":"`+fingerprint+`"`).Scan(&n)
 	return n > 0, err
 }
 

@@ -90,6 +90,9 @@ type Launch struct {
 	Name       string `json:"name,omitempty" maxLength:"40" doc:"Default: the repository's name, with a number where that is taken"`
 	Size       string `json:"size,omitempty" maxLength:"20" doc:"Default: the house rules' usual size"`
 	RestAfterS int64  `json:"rest_after_s,omitempty" minimum:"0" doc:"Seconds without a sign of work until it is put to rest; default: the house rules' usual time"`
+	// Definition and Beside are of the repository's content.
+	Definition string   `json:"definition,omitempty" maxLength:"128" doc:"The folder of the definition under .devcontainer; default: the first one"`
+	Beside     []string `json:"beside,omitempty" maxItems:"8" example:"[\"fare-desk@main\"]" doc:"Further repositories to clone beside it, as NAME or NAME@BRANCH"`
 }
 
 // Rebuild asks for a new body of a workspace.
@@ -364,7 +367,11 @@ type Preflight struct {
 	Repository string              `json:"repository"`
 	Branch     string              `json:"branch"`
 	Commit     string              `json:"commit"`
-	Definition string              `json:"definition"`
+	Definition string              `json:"definition" doc:"Where it stands; empty where there is none and a usual image is taken"`
+	Names      []string            `json:"names" doc:"The definitions that may be chosen; an empty one is the first"`
+	Needs      string              `json:"needs,omitempty" doc:"The least that the definition says it needs"`
+	Services   []string            `json:"services" doc:"The services beside the workspace"`
+	Beside     []string            `json:"beside" doc:"The further repositories, with their branches"`
 	Image      string              `json:"image"`
 	Folder     string              `json:"folder"`
 	User       string              `json:"user,omitempty"`
@@ -424,6 +431,7 @@ type Port struct {
 	Number    int    `json:"number"`
 	Label     string `json:"label,omitempty"`
 	Process   string `json:"process,omitempty"`
+	Service   string `json:"service,omitempty" doc:"The service behind it, where that is not the workspace itself"`
 	Declared  bool   `json:"declared" doc:"The definition forwards it"`
 	Listening bool   `json:"listening"`
 	Loopback  bool   `json:"loopback" doc:"It listens on loopback only, and is reached all the same"`
@@ -482,7 +490,27 @@ type DefinitionCheck struct {
 	Repository string              `json:"repository,omitempty"`
 	Branch     string              `json:"branch,omitempty"`
 	Commit     string              `json:"commit,omitempty"`
+	Name       string              `json:"name,omitempty" doc:"The folder of the definition under .devcontainer"`
+	Names      []string            `json:"names,omitempty" doc:"The definitions of the repository; an empty one is the first"`
 	Findings   []DefinitionFinding `json:"findings"`
+	// Values is what it resolves to; empty where it is refused.
+	Values      []DefinitionValue `json:"values,omitempty"`
+	Fingerprint string            `json:"fingerprint,omitempty" doc:"Of everything that goes into the image"`
+	Images      []DefinitionImage `json:"images,omitempty" doc:"The images it begins with"`
+	Built       string            `json:"built,omitempty" doc:"The digest of the image it comes to, where the yard has it"`
+}
+
+// DefinitionValue is one value of a resolved definition.
+type DefinitionValue struct {
+	Key    string `json:"key" example:"env.TIDE_PORT"`
+	Value  string `json:"value"`
+	Origin string `json:"origin" doc:"A file with line and column, a feature, an image's label, the house rules, or: usual"`
+}
+
+// DefinitionImage is an image that a definition begins with.
+type DefinitionImage struct {
+	Name   string `json:"name"`
+	Digest string `json:"digest,omitempty" doc:"As the yard has it; empty where it has not"`
 }
 
 // DefinitionFinding is something about a definition that stops a launch (an
@@ -496,6 +524,55 @@ type DefinitionFinding struct {
 	Fix      string `json:"fix,omitempty"`
 	Rule     string `json:"rule"`
 	Why      string `json:"why,omitempty"`
+}
+
+// Service is a service beside a workspace.
+type Service struct {
+	Name    string   `json:"name"`
+	Image   string   `json:"image" doc:"Its image, or the build file it is built from"`
+	State   string   `json:"state" enum:"absent,made,running,starting,healthy,unhealthy,ended,failed"`
+	Problem string   `json:"problem,omitempty" doc:"Why it failed"`
+	Ports   []int    `json:"ports" doc:"It says it listens on"`
+	Needs   []string `json:"needs" doc:"What it waits for"`
+}
+
+// Starter is a ready definition for a new project.
+type Starter struct {
+	Name        string          `json:"name"`
+	Title       string          `json:"title,omitempty"`
+	Description string          `json:"description,omitempty"`
+	Version     string          `json:"version,omitempty"`
+	Options     []StarterOption `json:"options"`
+	Problem     string          `json:"problem,omitempty" doc:"Why it cannot be used"`
+}
+
+// StarterOption is something to choose.
+type StarterOption struct {
+	Name        string   `json:"name"`
+	Description string   `json:"description,omitempty"`
+	Kind        string   `json:"kind" enum:"text,yes or no"`
+	Default     string   `json:"default,omitempty"`
+	Choices     []string `json:"choices"`
+	OnlyThese   bool     `json:"only_these" doc:"No other choice is taken"`
+}
+
+// FillStarter asks for a starter's files.
+type FillStarter struct {
+	Options map[string]string `json:"options,omitempty"`
+}
+
+// FilledStarter is a starter's files, with the options in them.
+type FilledStarter struct {
+	Starter Starter       `json:"starter"`
+	Commit  string        `json:"commit"`
+	Files   []StarterFile `json:"files"`
+}
+
+// StarterFile is one of them.
+type StarterFile struct {
+	Path       string `json:"path"`
+	Executable bool   `json:"executable"`
+	Content    []byte `json:"content"`
 }
 
 // PrebuildPlan says that images of a branch are prepared ahead.

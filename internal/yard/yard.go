@@ -12,6 +12,7 @@ import (
 	"io"
 	"time"
 
+	"yardbench/internal/core/definition"
 	"yardbench/internal/core/lifecycle"
 )
 
@@ -35,12 +36,25 @@ type Yard interface {
 	// MakeVolume makes what holds the workspace folder, bounded to size bytes
 	// where the yard can; 0 is no bound.
 	MakeVolume(ctx context.Context, workspace string, number int, size int64) error
-	// MakeBody makes a body that does not run yet.
+	// MakeBody makes a body that does not run yet, and the volumes it names.
 	MakeBody(ctx context.Context, b BodySpec) error
 	StartBody(ctx context.Context, workspace string, number int) error
-	// StopBody lets processes end for the time of grace, then ends them.
+	// StopBody lets processes end for the time of grace, then ends them; first
+	// those of the body, then those of its services.
 	StopBody(ctx context.Context, workspace string, number int, grace time.Duration) error
+	// RemoveBody removes a body and its services.
 	RemoveBody(ctx context.Context, workspace string, number int) error
+	// StartService makes a service beside a body, if it is not there, and
+	// starts it, if it does not run.
+	StartService(ctx context.Context, s ServiceSpec) error
+	// ServiceLog writes the newest lines that a service printed.
+	ServiceLog(ctx context.Context, workspace string, number int, service string, lines int, to io.Writer) error
+	// RemoveNamedVolumes removes the volumes that bodies and services named.
+	RemoveNamedVolumes(ctx context.Context, workspace string) error
+	// Try runs a command in a container of its own, made of an image, without
+	// a network or anybody's files, and gives what it printed, of which at
+	// most max bytes.
+	Try(ctx context.Context, image string, argv []string, max int64) ([]byte, error)
 	RemoveVolume(ctx context.Context, workspace string, number int) error
 	RemoveNetwork(ctx context.Context, workspace string) error
 
@@ -79,6 +93,18 @@ type Observation struct {
 	Bodies  map[int]lifecycle.Body
 	// Ends tells for an ended body how: an exit code, out of memory.
 	Ends map[int]string
+	// Named tells that there are volumes that bodies or services named.
+	Named bool
+	// Services are the services beside each body, by name.
+	Services map[int]map[string]ServiceState
+}
+
+// ServiceState is how a service stands.
+type ServiceState struct {
+	Body     lifecycle.Body
+	Health   string // "", starting, healthy or unhealthy, as the engine says
+	ExitCode int    // of one that ended
+	Problem  string // why one that ended did
 }
 
 // Image is an image in a yard.
@@ -87,7 +113,9 @@ type Image struct {
 	Digest string // what the ref means now
 	User   string // the image's own user, "" for root
 	Arch   string // its processor, as Go names it
-	Cached bool   // it was there already, or every step of the build was
+	// Metadata is what it carries in its label devcontainer.metadata.
+	Metadata string
+	Cached   bool // it was there already, or every step of the build was
 }
 
 // Build is an image to make.
@@ -97,6 +125,7 @@ type Build struct {
 	Dockerfile []byte
 	Target     string
 	Args       map[string]string
+	CacheFrom  []string
 }
 
 // Progress is news of one step within a build.
@@ -116,6 +145,7 @@ type BodySpec struct {
 	Number    int
 	Volume    int    // the number of the volume with the workspace folder
 	Folder    string // where that is mounted
+	Tree      string // where in it the repository lies: what mounts of the tree link to
 	Hostname  string
 	Image     string
 	Env       map[string]string
@@ -125,4 +155,34 @@ type BodySpec struct {
 	// StewardDir and LinkDir are the service's folders with the steward's
 	// binaries and with this body's socket and token.
 	StewardDir, LinkDir string
+	// DiskBytes bounds each of the volumes that Mounts name, where the yard can.
+	DiskBytes int64
+	Mounts    []definition.Mount
+	Extra     definition.Extra
+	Aliases   []string // further names on the workspace's network
+	// Own is what runs beside the steward; nil is nothing.
+	Own *OwnCommand
+}
+
+// OwnCommand is what an image or a definition runs in its container.
+type OwnCommand struct {
+	Entrypoints []string // each run by a shell, in order
+	// Image tells that the image's command follows, or Entrypoint and Command
+	// where they are not nil.
+	Image               bool
+	Entrypoint, Command []string
+	User                string // "" is the image's own
+}
+
+// ServiceSpec is a service beside a body.
+type ServiceSpec struct {
+	Workspace string
+	Number    int    // of the body
+	Volume    int    // the number of the volume with the workspace folder
+	Tree      string // where in that volume the repository lies, "" at its top
+	Image     string
+	Service   definition.Service
+	DiskBytes int64
+	// CoresMilli and MemoryBytes bound what it may use; 0 is no bound.
+	CoresMilli, MemoryBytes int64
 }

@@ -352,7 +352,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What is wrong with a repository's environment definition */
+        /** What a repository's environment definition comes to, and what is wrong with it */
         get: operations["check-definition"];
         put?: never;
         post?: never;
@@ -570,6 +570,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/starters": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the starters: ready definitions for a new project */
+        get: operations["list-starters"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/starters/{starter}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The files of a starter, with what was chosen in them */
+        post: operations["fill-starter"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/teams": {
         parameters: {
             query?: never;
@@ -765,6 +799,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/workspaces/{workspace}/services": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the services beside a workspace */
+        get: operations["list-services"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/workspaces/{workspace}/services/{service}/log": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Read the newest lines that a service printed */
+        get: operations["read-service-log"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/workspaces/{workspace}/session": {
         parameters: {
             query?: never;
@@ -912,9 +980,20 @@ export interface components {
         };
         DefinitionCheck: {
             branch?: string;
+            /** @description The digest of the image it comes to, where the yard has it */
+            built?: string;
             commit?: string;
             findings: components["schemas"]["DefinitionFinding"][];
+            /** @description Of everything that goes into the image */
+            fingerprint?: string;
+            /** @description The images it begins with */
+            images?: components["schemas"]["DefinitionImage"][];
+            /** @description The folder of the definition under .devcontainer */
+            name?: string;
+            /** @description The definitions of the repository; an empty one is the first */
+            names?: string[];
             repository?: string;
+            values?: components["schemas"]["DefinitionValue"][];
         };
         DefinitionFinding: {
             /**
@@ -934,6 +1013,18 @@ export interface components {
             severity: "error" | "warning" | "note";
             what: string;
             why?: string;
+        };
+        DefinitionImage: {
+            /** @description As the yard has it; empty where it has not */
+            digest?: string;
+            name: string;
+        };
+        DefinitionValue: {
+            /** @example env.TIDE_PORT */
+            key: string;
+            /** @description A file with line and column, a feature, an image's label, the house rules, or: usual */
+            origin: string;
+            value: string;
         };
         Enrolment: {
             /** Format: date-time */
@@ -964,6 +1055,16 @@ export interface components {
         FieldProblem: {
             detail: string;
             field: string;
+        };
+        FillStarter: {
+            options?: {
+                [key: string]: string;
+            };
+        };
+        FilledStarter: {
+            commit: string;
+            files: components["schemas"]["StarterFile"][];
+            starter: components["schemas"]["Starter"];
         };
         GitCredential: {
             password: string;
@@ -998,8 +1099,17 @@ export interface components {
             subject_name?: string;
         };
         Launch: {
+            /**
+             * @description Further repositories to clone beside it, as NAME or NAME@BRANCH
+             * @example [
+             *       "fare-desk@main"
+             *     ]
+             */
+            beside?: string[];
             /** @description Default: the repository's default branch */
             branch?: string;
+            /** @description The folder of the definition under .devcontainer; default: the first one */
+            definition?: string;
             /** @description Default: the repository's name, with a number where that is taken */
             name?: string;
             /** @example tide-board */
@@ -1119,6 +1229,8 @@ export interface components {
             /** Format: int64 */
             number: number;
             process?: string;
+            /** @description The service behind it, where that is not the workspace itself */
+            service?: string;
             /** @description Everybody signed in may visit it; else only its owner */
             shared: boolean;
         };
@@ -1164,9 +1276,12 @@ export interface components {
             started_at: string;
         };
         Preflight: {
+            /** @description The further repositories, with their branches */
+            beside: string[];
             branch: string;
             commit: string;
             currency: string;
+            /** @description Where it stands; empty where there is none and a usual image is taken */
             definition: string;
             findings: components["schemas"]["DefinitionFinding"][];
             folder: string;
@@ -1176,6 +1291,10 @@ export interface components {
             limits: components["schemas"]["LimitLine"][];
             /** @description Secrets that the definition asks for and nobody gives */
             missing: components["schemas"]["WantedSecret"][];
+            /** @description The definitions that may be chosen; an empty one is the first */
+            names: string[];
+            /** @description The least that the definition says it needs */
+            needs?: string;
             ports: number[];
             prepared?: components["schemas"]["Prepared"];
             /** @description A limit would be exceeded */
@@ -1187,6 +1306,8 @@ export interface components {
             rest_most_s: number;
             /** @description Why no prepared image serves */
             scratch?: string;
+            /** @description The services beside the workspace */
+            services: string[];
             /** @description The moments whose commands run */
             set_up: string[];
             size: string;
@@ -1373,6 +1494,19 @@ export interface components {
             repositories?: string[];
             value: string;
         };
+        Service: {
+            /** @description Its image, or the build file it is built from */
+            image: string;
+            name: string;
+            /** @description What it waits for */
+            needs: string[];
+            /** @description It says it listens on */
+            ports: number[];
+            /** @description Why it failed */
+            problem?: string;
+            /** @enum {string} */
+            state: "absent" | "made" | "running" | "starting" | "healthy" | "unhealthy" | "ended" | "failed";
+        };
         Sheet: {
             cause?: string;
             /** Format: date-time */
@@ -1409,6 +1543,30 @@ export interface components {
             /** Format: int64 */
             memory_bytes: number;
             name: string;
+        };
+        Starter: {
+            description?: string;
+            name: string;
+            options: components["schemas"]["StarterOption"][];
+            /** @description Why it cannot be used */
+            problem?: string;
+            title?: string;
+            version?: string;
+        };
+        StarterFile: {
+            content: string;
+            executable: boolean;
+            path: string;
+        };
+        StarterOption: {
+            choices: string[];
+            default?: string;
+            description?: string;
+            /** @enum {string} */
+            kind: "text" | "yes or no";
+            name: string;
+            /** @description No other choice is taken */
+            only_these: boolean;
         };
         Step: {
             /** Format: int64 */
@@ -3231,6 +3389,8 @@ export interface operations {
             query?: {
                 /** @description Default: the repository's default branch */
                 branch?: string;
+                /** @description The folder of the definition under .devcontainer; default: the first one */
+                name?: string;
             };
             header?: never;
             path: {
@@ -4540,6 +4700,160 @@ export interface operations {
             };
         };
     };
+    "list-starters": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Starter"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "fill-starter": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                starter: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FillStarter"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FilledStarter"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-teams": {
         parameters: {
             query?: never;
@@ -5682,6 +5996,161 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Workspace"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-services": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description NAME, or NAME.OWNER for somebody else's */
+                workspace: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Service"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "read-service-log": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description NAME, or NAME.OWNER for somebody else's */
+                workspace: string;
+                service: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The log */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": unknown;
                 };
             };
             /** @description Unauthorized */

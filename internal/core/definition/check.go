@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"fmt"
 	"math"
+	"os"
 	"regexp"
 	"slices"
 	"strconv"
@@ -14,6 +15,7 @@ import (
 	"github.com/tailscale/hujson"
 
 	"yardbench/internal/core/definition/variable"
+	"yardbench/internal/core/rules"
 )
 
 // Rules are the rules of [Check], each with why it matters.
@@ -31,14 +33,16 @@ var Rules = map[string]string{
 	"port-not-declared": "nobody is shown the port before something listens on it",
 	"builder-frontend":  "it is fetched from outside at each build, and the builder may not have a way there",
 	"slow-set-up":       "everybody waits for it at every launch, where a prebuild or the image would have it ready",
+	"closed":            "nothing is launched from it: it reaches beyond the workspace",
+	"no-definition":     "everybody gets what is usual, which may not be what the repository needs",
+	"feature":           "without it something that the repository counts on is missing",
+	"feature-loop":      "no order is right in which to put them on",
+	"compose-file":      "no service of it can be started",
+	"compose-folder":    "the specification's usual is the root of the file system, where no clone can be",
+	"size-too-small":    "it may run out of what it needs",
+	"missing-program":   "the command fails, and those after it are not run",
 	"no-default":        "nobody's own machine takes part, so without a default it is always empty",
 }
-
-// specified are the properties of the Development Container Specification's
-// JSON reference that are not honoured here yet.
-var specified = map[string]bool{"features": true, "overrideFeatureInstallOrder": true, "dockerComposeFile": true, "service": true, "runServices": true, "workspaceMount": true, "mounts": true,
-	"updateRemoteUserUID": true, "userEnvProbe": true, "overrideCommand": true, "shutdownAction": true, "init": true, "privileged": true, "capAdd": true, "securityOpt": true, "runArgs": true,
-	"appPort": true, "postAttachCommand": true, "waitFor": true, "hostRequirements": true}
 
 // duplicates finds what is said twice in an object and in those within it.
 func (d *doc) duplicates(obj *hujson.Object, in string) {
@@ -60,12 +64,8 @@ func (d *doc) unknown(name string, at int) {
 	if d.full() {
 		return
 	}
-	if specified[name] {
-		d.rule("not-honoured", Warning, at, "leave it out, or put what it does into the image or a command", "%s is not honoured here", name)
-		return
-	}
 	near, distance := "", 3
-	for _, known := range []map[string]bool{honoured, kept, specified} {
+	for _, known := range []map[string]bool{honoured, kept} {
 		for k := range known {
 			if strings.EqualFold(k, name) {
 				d.rule("wrong-case", Warning, at, "write "+k, "%s is no property: %s is", name, k)
@@ -114,31 +114,56 @@ var envFiles = []string{".env", ".devcontainer/.env"}
 // src.Read gives is taken for committed.
 func Check(src Source) (Definition, []Finding) {
 	out, d := find(src)
-	if _, bad := Fatal(d.findings); bad || d.root.Value == nil {
+	if _, bad := Fatal(d.findings); bad {
 		return out, d.findings
 	}
-	d.variablesWithoutDefault()
-	for _, property := range []string{"containerEnv", "remoteEnv"} {
-		d.secretsIn(property)
+	if d.root.Value != nil {
+		d.advise(out)
 	}
-	d.secretsIn("build", "args")
-	if out.Image != "" {
-		if why := unpinned(out.Image); why != "" {
-			d.rule("image-unpinned", Warning, d.at("image"), "name a version, or a digest", "image %q %s", out.Image, why)
+	if src.House != nil {
+		d.findings = append(d.findings, Permit(out, src.Repository, *src.House)...)
+	} else if fs := Permit(out, src.Repository, rules.Rules{}); len(fs) > 0 {
+		for _, f := range fs { // what they are is the service's to know
+			f.Severity = Warning
+			d.findings = append(d.findings, f)
 		}
 	}
-	user := out.User
-	if out.Build != nil {
-		if content, ok := src.Read(out.Build.Dockerfile); ok {
-			b := &doc{path: out.Build.Dockerfile, text: content}
-			b.dockerfile(out.Ports, &user)
-			d.findings = append(d.findings, b.findings...)
+	user := out.Person()
+	builds := []*Build{out.Build}
+	if out.Compose != nil {
+		for _, s := range out.Compose.Services {
+			builds = append(builds, s.Build)
+			if why := unpinned(s.Image); s.Build == nil && why != "" {
+				d.rule("image-unpinned", Warning, d.at("dockerComposeFile"), "name a version, or a digest", "image %q of service %q %s", s.Image, s.Name, why)
+			}
 		}
+		d.portsNotForwarded(out)
 	}
-	switch user {
-	case "root", "0":
+	for i, b := range builds {
+		if b == nil {
+			continue
+		}
+		f := &doc{path: b.Dockerfile, text: []byte(b.Inline)}
+		if b.Inline == "" {
+			content, ok := src.Read(b.Dockerfile)
+			if !ok {
+				continue
+			}
+			f.text = content
+		}
+		other := "other" // the user of a service is its own matter
+		last := &user
+		if i > 0 {
+			last = &other
+		}
+		f.dockerfile(out.Ports, last, b, src.House)
+		d.findings = append(d.findings, f.findings...)
+	}
+	switch {
+	case d.root.Value == nil: // nobody wrote it
+	case user == "root" || user == "0":
 		d.rule("root-user", Note, d.at("remoteUser"), "name another in remoteUser", "the workspace's user is root")
-	case "":
+	case user == "":
 		d.rule("root-user", Note, -1, "name a user in remoteUser", "no user is named: it is root, unless the image says otherwise")
 	}
 	for _, p := range envFiles {
@@ -148,11 +173,34 @@ func Check(src Source) (Definition, []Finding) {
 			d.findings = append(d.findings, e.findings...)
 		}
 	}
-	d.slowSetUp(out)
 	slices.SortStableFunc(d.findings, func(a, b Finding) int {
 		return cmp.Or(cmp.Compare(a.Path, b.Path), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column))
 	})
 	return out, d.findings
+}
+
+// advise looks at what the definition itself says.
+func (d *doc) advise(out Definition) {
+	d.variablesWithoutDefault()
+	for _, property := range []string{"containerEnv", "remoteEnv"} {
+		d.secretsIn(property)
+	}
+	d.secretsIn("build", "args")
+	if out.Image != "" && out.Compose == nil {
+		if why := unpinned(out.Image); why != "" {
+			d.rule("image-unpinned", Warning, d.at("image"), "name a version, or a digest", "image %q %s", out.Image, why)
+		}
+	}
+	if out.Compose != nil {
+		for _, s := range out.Compose.Services {
+			for _, k := range sortedKeys(s.Env) {
+				if why := looksSecret(k, s.Env[k]); why != "" {
+					d.rule("secret-in-file", Warning, d.at("dockerComposeFile"), "give it a default that opens nothing, or take it out", "%s of service %q %s", k, s.Name, why)
+				}
+			}
+		}
+	}
+	d.slowSetUp(out)
 }
 
 // members lists the members of a nested object by its path.
@@ -246,7 +294,7 @@ func unpinned(image string) string {
 
 // dockerfile looks at a build file. user becomes the image's last user where
 // the definition names none.
-func (d *doc) dockerfile(forwarded []int, user *string) {
+func (d *doc) dockerfile(forwarded []int, user *string, b *Build, house *rules.Rules) {
 	if len(d.text) > MaxBytes {
 		return
 	}
@@ -272,6 +320,11 @@ func (d *doc) dockerfile(forwarded []int, user *string) {
 	if err != nil {
 		d.rule("build-file", Warning, -1, "", "the build file cannot be read: %s", firstLineOf(err))
 		return
+	}
+	for _, f := range bases(parsed, b.Args) {
+		if house != nil && !house.Images.May(house.Images.Mirrored(f.image)) {
+			d.rule("closed", Error, at(f.line), "use one from: "+strings.Join(house.Images.From, ", "), "image %q comes from where the house rules do not allow", f.image)
+		}
 	}
 	stages, last := map[string]bool{"scratch": true}, ""
 	for _, n := range parsed.AST.Children {
@@ -320,6 +373,73 @@ func (d *doc) dockerfile(forwarded []int, user *string) {
 		*user = last
 	}
 }
+
+// base is an image that a build file begins with.
+type base struct {
+	image string
+	line  int
+}
+
+// bases lists the images of a build file, stages left out, build arguments put in.
+func bases(parsed *parser.Result, args map[string]string) (out []base) {
+	stages, values := map[string]bool{"scratch": true}, map[string]string{}
+	for _, n := range parsed.AST.Children {
+		if n.Next == nil {
+			continue
+		}
+		switch word := n.Next.Value; strings.ToUpper(n.Value) {
+		case "ARG":
+			name, value, _ := strings.Cut(word, "=")
+			if given, ok := args[name]; ok {
+				value = given
+			}
+			values[name] = strings.Trim(value, `"'`)
+		case "FROM":
+			image := os.Expand(word, func(name string) string {
+				name, usual, _ := strings.Cut(name, ":-")
+				return cmp.Or(values[name], usual)
+			})
+			if !stages[strings.ToLower(image)] {
+				out = append(out, base{image: image, line: n.StartLine})
+			}
+			if as := n.Next.Next; as != nil && strings.EqualFold(as.Value, "as") && as.Next != nil {
+				stages[strings.ToLower(as.Next.Value)] = true
+			}
+		}
+	}
+	return out
+}
+
+// Bases are the images that a build begins with.
+func Bases(dockerfile []byte, args map[string]string) (out []string) {
+	parsed, err := parser.Parse(bytes.NewReader(dockerfile))
+	if err != nil {
+		return nil
+	}
+	for _, b := range bases(parsed, args) {
+		if !slices.Contains(out, b.image) {
+			out = append(out, b.image)
+		}
+	}
+	return out
+}
+
+// Mirrored puts the mirrors of the house rules into a build file.
+func Mirrored(dockerfile []byte, args map[string]string, images rules.Images) []byte {
+	parsed, err := parser.Parse(bytes.NewReader(dockerfile))
+	if err != nil || len(images.Mirrors) == 0 {
+		return dockerfile
+	}
+	lines := strings.Split(string(dockerfile), "\n")
+	for _, b := range bases(parsed, args) {
+		if to := images.Mirrored(b.image); to != b.image && b.line <= len(lines) {
+			lines[b.line-1] = fromImage.ReplaceAllString(lines[b.line-1], "${1}"+strings.ReplaceAll(to, "$", "$$"))
+		}
+	}
+	return []byte(strings.Join(lines, "\n"))
+}
+
+var fromImage = regexp.MustCompile(`(?i)^(\s*FROM\s+(?:--\S+\s+)*)\S+`)
 
 func firstLineOf(err error) string {
 	s, _, _ := strings.Cut(err.Error(), "\n")

@@ -3,9 +3,12 @@ package definition
 import (
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"testing"
 	"time"
+
+	"yardbench/internal/core/rules"
 )
 
 // Each rule finds what it is for, at its place, and lets the right form pass.
@@ -20,7 +23,26 @@ func TestCheck(t *testing.T) {
 	}{
 		{rule: "unknown-property", bad: `{` + ok + `, "imgae": "x"}`, good: `{` + ok + `, "name": "x"}`, place: "json:1:54", says: "imgae is no property"},
 		{rule: "wrong-case", bad: `{` + ok + `, "remoteenv": {}}`, good: `{` + ok + `, "remoteEnv": {}}`, place: "json:1:54", says: "remoteEnv is"},
-		{rule: "not-honoured", bad: `{` + ok + `, "runArgs": []}`, good: `{` + ok + `, "customizations": {}}`, place: "json:1:54", says: "runArgs is not honoured"},
+		{rule: "not-honoured", bad: `{` + ok + `, "runArgs": ["--name=x"]}`, good: `{` + ok + `, "runArgs": ["--init"]}`, place: "json:1:54", says: "--name in runArgs is passed over"},
+		{rule: "not-honoured", bad: `{` + ok + `, "hostRequirements": {"gpu": true}}`, good: `{` + ok + `, "hostRequirements": {"gpu": "optional"}}`, place: "json:1:54", says: "GPU"},
+		{rule: "not-honoured", bad: `{"build": {"dockerfile": "Dockerfile", "options": ["--ssh"]}, "remoteUser": "crew"}`, good: built, place: "json:1:40", says: "--ssh"},
+		{rule: "closed", bad: `{` + ok + `, "privileged": true}`, good: `{` + ok + `, "init": true}`, place: "json:1:54", says: "privileged is closed"},
+		{rule: "closed", bad: `{` + ok + `, "capAdd": ["SYS_ADMIN"]}`, good: `{` + ok + `, "capAdd": ["SYS_PTRACE"]}`, place: "json:1:54", says: "SYS_ADMIN is closed"},
+		{rule: "closed", bad: `{` + ok + `, "securityOpt": ["apparmor=unconfined"]}`, good: `{` + ok + `, "securityOpt": ["seccomp=unconfined", "no-new-privileges"]}`, place: "json:1:54", says: "apparmor=unconfined is closed"},
+		{rule: "closed", bad: `{` + ok + `, "runArgs": ["--network=host"]}`, good: `{` + ok + `, "runArgs": ["--cap-drop=MKNOD"]}`, place: "json:1:54", says: "network is closed"},
+		{rule: "closed", bad: `{` + ok + `, "runArgs": ["--device=/dev/kvm"]}`, good: `{` + ok + `, "runArgs": ["--device=/dev/fuse"]}`, place: "json:1:54", says: "/dev/kvm is closed"},
+		{rule: "closed", bad: `{` + ok + `, "runArgs": ["--dns=10.0.0.1"]}`, good: `{` + ok + `, "runArgs": ["--shm-size=1g"]}`, place: "json:1:54", says: "option dns is closed"},
+		{rule: "closed", bad: `{` + ok + `, "mounts": ["type=bind,source=/srv/chartsandmore,target=/x"]}`, good: `{` + ok + `, "mounts": ["type=bind,source=/srv/charts/deep,target=/x"]}`, place: "json:1:54", says: "/srv/chartsandmore is closed"},
+		{rule: "closed", bad: `{"image": "elsewhere.example/base:1", "remoteUser": "crew"}`, good: `{` + ok + `}`, place: "json:1:2", says: "do not allow"},
+		{rule: "closed", bad: built, good: built, badFile: "ARG B=elsewhere.example/x:1\nFROM ${B} AS a\nFROM a", good2: "ARG B=skerryline/x:1\nFROM ${B} AS a\nFROM a\nFROM scratch", place: "file:2:1", says: "elsewhere.example/x:1"},
+		{rule: "no-definition", bad: "", good: `{` + ok + `}`, place: "json", says: "there is no definition: the image is skerryline/go:1, as it holds go.mod"},
+		{rule: "feature", bad: `{` + ok + `, "features": {"./none": {}}}`, good: `{` + ok + `, "features": {"./lamp": {"colour": "red"}}}`, place: "json:1:67", says: "has no .devcontainer/none/devcontainer-feature.json"},
+		{rule: "feature", bad: `{` + ok + `, "features": {"./lamp": {"colour": "blue"}}}`, good: `{` + ok + `, "features": {"./lamp": {}}}`, place: "json:1:67", says: "is one of green, red"},
+		{rule: "feature", bad: `{` + ok + `, "features": {"elsewhere.example/a/b:1": {}}}`, good: `{` + ok + `}`, place: "json:1:67", says: "house rules do not let"},
+		{rule: "feature-loop", bad: `{` + ok + `, "features": {"./hen": {}}}`, good: `{` + ok + `, "features": {"./lamp": {}}}`, place: "json:1:54", says: "wait for each other"},
+		{rule: "compose-file", bad: `{"dockerComposeFile": "bad.yaml", "service": "app", "workspaceFolder": "/w", "remoteUser": "crew"}`, good: `{"dockerComposeFile": "compose.yaml", "service": "app", "workspaceFolder": "/w", "remoteUser": "crew"}`, place: "json:1:2", says: "include is not honoured"},
+		{rule: "compose-folder", bad: `{"dockerComposeFile": "compose.yaml", "service": "app", "remoteUser": "crew"}`, good: `{"dockerComposeFile": "compose.yaml", "service": "app", "workspaceFolder": "/w", "remoteUser": "crew"}`, place: "json:1:2", says: "workspaceFolder is missing"},
+		{rule: "port-not-declared", bad: `{"dockerComposeFile": "compose.yaml", "service": "app", "workspaceFolder": "/w", "remoteUser": "crew"}`, good: `{"dockerComposeFile": "compose.yaml", "service": "app", "workspaceFolder": "/w", "remoteUser": "crew", "forwardPorts": ["db:5432"]}`, place: "json:1:2", says: "port 5432 of service \"db\""},
 		{rule: "duplicate-key", bad: `{` + ok + `, "containerEnv": {"A": "1", "A": "2"}}`, good: `{` + ok + `, "containerEnv": {"A": "1", "B": "2"}}`, place: "json:1:81", says: "containerEnv.A stands here a second time"},
 		{rule: "image-unpinned", bad: `{"image": "skerryline:5000/base", "remoteUser": "crew"}`, good: `{"image": "skerryline:5000/base:1", "remoteUser": "crew"}`, place: "json:1:2", says: "names no version"},
 		{rule: "image-unpinned", bad: `{"image": "base:latest", "remoteUser": "crew"}`, good: `{"image": "base@sha256:` + strings.Repeat("a", 64) + `", "remoteUser": "crew"}`, place: "json:1:2", says: "whatever is the latest"},
@@ -39,14 +61,26 @@ func TestCheck(t *testing.T) {
 		{rule: "slow-set-up", bad: `{` + ok + `, "onCreateCommand": "sudo apt-get update && sudo apt-get -y install make"}`, good: `{` + ok + `, "onCreateCommand": "make tables"}`, place: "json:1:54", says: "system packages"},
 		{rule: "slow-set-up", bad: `{` + ok + `, "postStartCommand": ["npm", "ci"]}`, good: `{` + ok + `, "updateContentCommand": ["npm", "ci"]}`, place: "json:1:54", says: "project's packages"},
 		{rule: "no-default", bad: `{` + ok + `, "containerEnv": {"A": "${localEnv:HOME}"}}`, good: `{` + ok + `, "containerEnv": {"A": "${localEnv:HOME:x}"}}`, place: "json:1:77", says: "has no default"},
-		{rule: "refused", bad: `{}`, good: `{` + ok + `}`, place: "json", says: "neither image nor build"},
+		{rule: "refused", bad: `{}`, good: `{` + ok + `}`, place: "json", says: "neither image, build nor"},
+	}
+	house := rules.Rules{Allow: rules.Allow{Capabilities: []string{"SYS_PTRACE"}}, AllowIn: map[string]rules.Allow{"tide-board": {Security: []string{"seccomp=unconfined"}, Devices: []string{"/dev/fuse"}, RunOptions: []string{"shm-size"}, HostPaths: []string{"/srv/charts"}}},
+		Images: rules.Images{From: []string{"docker.io", "skerryline:5000"}, Usual: []rules.Usual{{Holds: "go.mod", Image: "skerryline/go:1"}, {Image: "skerryline/base:1"}}}}
+	more := []string{".devcontainer/lamp/devcontainer-feature.json", `{"id": "lamp", "options": {"colour": {"type": "string", "enum": ["green", "red"], "default": "red"}}}`, ".devcontainer/lamp/install.sh", "",
+		".devcontainer/hen/devcontainer-feature.json", `{"id": "hen", "dependsOn": {"../egg": {}}}`, ".devcontainer/hen/install.sh", "",
+		".devcontainer/egg/devcontainer-feature.json", `{"id": "egg", "dependsOn": {"../hen": {}}}`, ".devcontainer/egg/install.sh", "", "go.mod", "",
+		".devcontainer/bad.yaml", "include: [other.yaml]\nservices: {app: {image: 'a:1'}}", ".devcontainer/compose.yaml", "services:\n  app: {image: 'a:1'}\n  db: {image: 'b:1', expose: [5432]}\n"}
+	try := func(text, file string) []Finding {
+		src := source(text, append(slices.Clone(more), df, file)...)
+		src.House = &house
+		_, fs := Check(src)
+		return fs
 	}
 	places := map[string]string{"json": Places[0], "file": df}
 	tried := map[string]bool{"env-file": true}
 	for n, c := range cases {
 		t.Run(fmt.Sprintf("%d %s", n, c.rule), func(t *testing.T) {
 			tried[c.rule] = true
-			_, fs := Check(source(c.bad, df, c.badFile))
+			fs := try(c.bad, c.badFile)
 			of, at, _ := strings.Cut(c.place, ":")
 			where := strings.TrimSuffix(places[of]+":"+at, ":")
 			found := false
@@ -56,8 +90,8 @@ func TestCheck(t *testing.T) {
 			if !found {
 				t.Errorf("no finding at %s says %q; there are %v", where, c.says, fs)
 			}
-			if _, fs = Check(source(c.good, df, c.good2)); c.good2 == "" {
-				_, fs = Check(source(c.good, df, "FROM a:1"))
+			if fs = try(c.good, c.good2); c.good2 == "" {
+				fs = try(c.good, "FROM a:1")
 			}
 			for _, f := range fs {
 				if f.Rule == c.rule {

@@ -1,13 +1,15 @@
 package definition
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"math"
 	"path"
+	"reflect"
 	"regexp"
 	"slices"
-	"sort"
 	"strconv"
 	"strings"
 	"unicode"
@@ -15,10 +17,8 @@ import (
 	"github.com/tailscale/hujson"
 
 	"yardbench/internal/core/definition/variable"
+	"yardbench/internal/core/rules"
 )
-
-// Places are where a definition may stand, in the order in which they count.
-var Places = []string{".devcontainer/devcontainer.json", ".devcontainer.json"}
 
 // Bounds on what a repository may hand us.
 const (
@@ -38,46 +38,42 @@ type Source struct {
 	// is false where there is none. For a file above MaxBytes it may give any
 	// MaxBytes+1 bytes: such a file is not looked into.
 	Read func(path string) (content []byte, ok bool)
+	// List gives the names in a folder of the repository, folders with a
+	// closing slash; nil where nothing can be listed.
+	List func(folder string) []string
 	// Repository is the repository's name: the workspace folder is called so.
 	Repository string
+	// Name asks for the definition under .devcontainer/NAME.
+	Name string
+	// House holds the house rules; nil where they are not known.
+	House *rules.Rules
+	// Feature gives what a feature outside the repository is, by its
+	// reference; nil where such features are not looked into.
+	Feature func(ref string) (FeatureContent, error)
+	// Beside are further repositories that the launch asks for.
+	Beside []Beside
 }
 
-// raw mirrors the properties of the Development Container Specification's
-// JSON reference that are honoured.
-type raw struct {
-	Name            string             `json:"name"`
-	Image           string             `json:"image"`
-	DockerFile      string             `json:"dockerFile"` // the older spelling of build.dockerfile
-	Context         string             `json:"context"`
-	Build           *rawBuild          `json:"build"`
-	ContainerEnv    map[string]string  `json:"containerEnv"`
-	RemoteEnv       map[string]*string `json:"remoteEnv"`
-	ContainerUser   string             `json:"containerUser"`
-	RemoteUser      string             `json:"remoteUser"`
-	WorkspaceFolder string             `json:"workspaceFolder"`
-	ForwardPorts    []any              `json:"forwardPorts"`
-	PortsAttributes map[string]any     `json:"portsAttributes"`
-	Secrets         map[string]any     `json:"secrets"`
-	OnCreate        any                `json:"onCreateCommand"`
-	UpdateContent   any                `json:"updateContentCommand"`
-	PostCreate      any                `json:"postCreateCommand"`
-	PostStart       any                `json:"postStartCommand"`
+func (s Source) list(folder string) []string {
+	if s.List == nil {
+		return nil
+	}
+	return s.List(folder)
 }
 
-type rawBuild struct {
-	Dockerfile string            `json:"dockerfile"`
-	Context    string            `json:"context"`
-	Target     string            `json:"target"`
-	Args       map[string]string `json:"args"`
-}
+// kept are properties for editors and other clients, those that describe, and
+// those whose matter is the service's own: nothing is due for them here.
+var kept = map[string]bool{"$schema": true, "otherPortsAttributes": true, "updateRemoteUserUID": true}
 
-// kept are properties for editors and other clients, and those that describe:
-// nothing is due for them here.
-var kept = map[string]bool{"$schema": true, "customizations": true, "otherPortsAttributes": true}
-
-var honoured = map[string]bool{"name": true, "image": true, "dockerFile": true, "context": true, "build": true,
-	"containerEnv": true, "remoteEnv": true, "containerUser": true, "remoteUser": true, "workspaceFolder": true,
-	"forwardPorts": true, "portsAttributes": true, "secrets": true, string(OnCreate): true, string(UpdateContent): true, string(PostCreate): true, string(PostStart): true}
+// honoured are the properties that are acted upon; [raw] has them.
+var honoured = func() map[string]bool {
+	out := map[string]bool{}
+	for t, i := reflect.TypeFor[raw](), 0; i < t.NumField(); i++ {
+		out[t.Field(i).Tag.Get("json")] = true
+	}
+	delete(out, "entrypoint") // of features and labels only
+	return out
+}()
 
 // Resolve finds the definition in src and says what it means. Where a finding
 // is an error the Definition must not be used.
@@ -86,23 +82,14 @@ func Resolve(src Source) (Definition, []Finding) {
 	return out, d.findings
 }
 
-func find(src Source) (Definition, *doc) {
-	for _, p := range Places {
-		if content, ok := src.Read(p); ok {
-			d := &doc{path: p, text: content}
-			return d.resolve(src), d
-		}
-	}
-	return Definition{}, &doc{findings: []Finding{{Severity: Error, Path: Places[0], Rule: "refused", Why: Rules["refused"],
-		What: "the repository has no environment definition", Fix: "add " + Places[0] + ", or launch a branch that has one"}}}
-}
-
 // doc carries one file through its resolution.
 type doc struct {
 	path     string
 	text     []byte
 	root     hujson.Value
 	findings []Finding
+	lower    *raw // what the compose files say of the workspace's own service
+	loose    bool // no file of the repository: places in it say nothing
 }
 
 func (d *doc) say(sev Severity, at int, fix, format string, args ...any) {
@@ -127,37 +114,40 @@ func (d *doc) rule(rule string, sev Severity, at int, fix, format string, args .
 
 func (d *doc) full() bool { return len(d.findings) >= MaxFindings }
 
-func (d *doc) resolve(src Source) Definition {
-	content, p := d.text, d.path
-	fail := func() Definition { return Definition{} }
+// parse reads the file's properties.
+func (d *doc) parse() (r raw, ok bool) {
+	content := d.text
 	if len(content) > MaxBytes {
 		d.say(Error, -1, "", "the file has more than the %d bytes allowed", MaxBytes)
-		return fail()
+		return r, false
 	}
 	if at, deep := tooDeep(content); deep {
 		d.say(Error, at, "", "nested deeper than %d levels", MaxDepth)
-		return fail()
+		return r, false
 	}
 	root, err := hujson.Parse(content)
 	if err != nil {
 		d.say(Error, syntaxOffset(content, err), "write JSON; comments and trailing commas are allowed", "not JSON: %s", parseCause(err))
-		return fail()
+		return r, false
 	}
 	d.root = root
-	obj, ok := root.Value.(*hujson.Object)
-	if !ok {
+	obj, isObject := root.Value.(*hujson.Object)
+	if !isObject {
 		d.say(Error, 0, "", "the file holds no JSON object")
-		return fail()
+		return r, false
 	}
-	d.duplicates(obj, "")
+	if !d.loose {
+		d.duplicates(obj, "")
+	}
 	var counts []hujson.ObjectMember // exactly spelt, the last of its name
 	for _, m := range obj.Members {
 		name := m.Name.Value.(hujson.Literal).String()
 		switch {
 		case kept[name]:
-		case honoured[name]:
+		case honoured[name], d.loose && name == "entrypoint":
 			counts = slices.DeleteFunc(counts, func(o hujson.ObjectMember) bool { return o.Name.Value.(hujson.Literal).String() == name })
 			counts = append(counts, m)
+		case d.loose: // manifests and labels have names of their own
 		case name == "initializeCommand":
 			d.say(Error, m.Name.StartOffset, "move it to onCreateCommand, which runs in the workspace", "initializeCommand would run outside the workspace and is refused")
 		default:
@@ -167,7 +157,6 @@ func (d *doc) resolve(src Source) Definition {
 	std := hujson.Value{Value: &hujson.Object{Members: counts}}
 	std = std.Clone()
 	std.Standardize()
-	var r raw
 	if err := json.Unmarshal(std.Pack(), &r); err != nil {
 		name, what := "", err.Error()
 		if te, ok := err.(*json.UnmarshalTypeError); ok {
@@ -175,38 +164,37 @@ func (d *doc) resolve(src Source) Definition {
 			what = fmt.Sprintf("%s is a %s; it must be a %s", te.Field, te.Value, kindWord(te.Type.Kind().String()))
 		}
 		d.say(Error, d.at(name), "", "%s", what)
-		return fail()
+		return r, false
 	}
-	out := Definition{Path: p, Title: r.Name, Env: map[string]string{}, SessionEnv: map[string]string{}}
-	vars := variables{folder: d.folder(r.WorkspaceFolder, src.Repository)}
-	out.Folder = vars.folder
-	d.image(&out, r, src, vars)
-	out.User = r.RemoteUser
-	if out.User == "" {
-		out.User = r.ContainerUser
+	return r, true
+}
+
+// resolve reads a devcontainer.json and all that it names.
+func (d *doc) resolve(src Source) Definition {
+	r, ok := d.parse()
+	if !ok {
+		return Definition{}
 	}
-	if !userName.MatchString(out.User) {
-		d.say(Error, d.at("remoteUser"), "use a user name or number", "%q is no user name", out.User)
+	out := Definition{Path: d.path, Title: printable(r.Name)}
+	if out.Title != "" {
+		d.origin(&out, "title", "name")
 	}
-	d.env(out.Env, r.ContainerEnv, "containerEnv", vars)
-	remote := map[string]string{}
-	for k, v := range r.RemoteEnv {
-		if v != nil {
-			remote[k] = *v
-		}
+	vars := d.folders(&out, r, src)
+	if d.composeFiles(r.DockerComposeFile) != nil {
+		d.compose(&out, r, src, &vars)
+	} else {
+		d.image(&out, r, src, vars)
 	}
-	d.env(out.SessionEnv, remote, "remoteEnv", vars)
-	d.ports(&out, r.ForwardPorts)
-	d.portLabels(&out, r.PortsAttributes)
+	d.runArgs(&out, r.RunArgs, vars)
+	d.under(&out, r, "", vars)
+	if d.lower != nil {
+		c := &doc{path: out.Compose.Files[0] + ": services." + out.Compose.Work, loose: true}
+		c.under(&out, *d.lower, "", variables{folder: vars.folder, treeAt: vars.treeAt})
+		d.findings = append(d.findings, c.findings...)
+	}
 	d.secrets(&out, r.Secrets)
-	for _, m := range []struct {
-		moment Moment
-		value  any
-	}{{OnCreate, r.OnCreate}, {UpdateContent, r.UpdateContent}, {PostCreate, r.PostCreate}, {PostStart, r.PostStart}} {
-		if cs := d.commands(m.moment, m.value, vars); len(cs) > 0 {
-			out.SetUp = append(out.SetUp, SetUp{Moment: m.moment, Commands: cs})
-		}
-	}
+	d.beside(&out, r, src)
+	d.features(&out, r, src, vars)
 	return out
 }
 
@@ -222,66 +210,165 @@ func (d *doc) image(out *Definition, r raw, src Source, v variables) {
 	case b != nil && r.Image != "":
 		d.say(Error, d.at("image"), "keep one of the two", "both image and build are given")
 	case b != nil:
-		at := d.at("build")
+		at := max(d.at("build"), d.at("dockerFile"))
 		base := path.Dir(out.Path)
-		file, ok := inside(base, v.put(b.Dockerfile))
-		if !ok {
-			d.say(Error, at, "name a file inside the repository", "dockerfile %q lies outside the repository", b.Dockerfile)
-			return
-		}
-		ctx := b.Context
-		if ctx == "" {
-			ctx = "."
-		}
-		dir, ok := inside(base, v.put(ctx))
-		if !ok {
-			d.say(Error, at, "name a folder inside the repository", "build context %q lies outside the repository", ctx)
-			return
-		}
-		if _, ok := src.Read(file); !ok {
-			d.say(Error, at, "", "dockerfile %q is not in the repository", file)
-		}
-		out.Build = &Build{Dockerfile: file, Context: dir, Target: b.Target, Args: map[string]string{}}
+		args := map[string]string{}
 		for k, val := range b.Args {
-			out.Build.Args[k] = v.put(val)
+			args[k] = v.put(val)
+			d.origin(out, "build.args."+k, "build", "args", k)
+		}
+		if out.Build = d.buildOf(at, base, v.put(b.Dockerfile), v.put(b.Context), b.Target, args, src); out.Build == nil {
+			return
+		}
+		d.origin(out, "build", "build")
+		out.Build.CacheFrom = stringsOf(b.CacheFrom)
+		if len(out.Build.CacheFrom) > 0 {
+			d.origin(out, "build.cache_from", "build", "cacheFrom")
+		}
+		for _, o := range b.Options {
+			d.rule("not-honoured", Warning, d.at("build", "options"), "leave it out, or say it with target, args or cacheFrom", "the build option %q is passed over", o)
 		}
 	case strings.TrimSpace(r.Image) == "":
-		d.say(Error, -1, "add \"image\" or \"build\"", "neither image nor build is given")
-	case strings.ContainsFunc(r.Image, func(c rune) bool { return unicode.IsSpace(c) || unicode.IsControl(c) }):
-		d.say(Error, d.at("image"), "take the blank out", "image %q has a blank in it", r.Image)
+		d.say(Error, -1, "add \"image\" or \"build\"", "neither image, build nor dockerComposeFile is given")
 	default:
-		out.Image = v.put(r.Image)
+		out.Image = d.imageName(v.put(r.Image), d.at("image"), src)
+		d.origin(out, "image", "image")
 	}
 }
 
-// folder is the workspace folder: what the definition names, else
-// /workspaces/REPOSITORY as the specification's default.
-func (d *doc) folder(named, repository string) string {
-	if named == "" {
-		return "/workspaces/" + repository
+// imageName checks an image's name and puts a mirror of the house rules in.
+func (d *doc) imageName(name string, at int, src Source) string {
+	if strings.ContainsFunc(name, func(c rune) bool { return unicode.IsSpace(c) || unicode.IsControl(c) }) {
+		d.say(Error, at, "take the blank out", "image %q has a blank in it", name)
 	}
-	f := path.Clean(variables{folder: "/workspaces/" + repository}.put(named))
-	if !path.IsAbs(f) || f == "/" || systemFolder.MatchString(f) || strings.ContainsFunc(f, unicode.IsControl) {
-		d.say(Error, d.at("workspaceFolder"), "use a folder such as /workspaces/"+repository, "workspaceFolder %q cannot be used", named)
+	if src.House != nil {
+		return src.House.Images.Mirrored(name)
 	}
-	return f
+	return name
 }
+
+// buildOf resolves how an image is built, or says why it cannot be and gives
+// nil. Paths are relative to base.
+func (d *doc) buildOf(at int, base, dockerfile, context, target string, args map[string]string, src Source) *Build {
+	file, ok := inside(base, dockerfile)
+	if !ok {
+		d.say(Error, at, "name a file inside the repository", "dockerfile %q lies outside the repository", dockerfile)
+		return nil
+	}
+	if context == "" {
+		context = "."
+	}
+	dir, ok := inside(base, context)
+	if !ok {
+		d.say(Error, at, "name a folder inside the repository", "build context %q lies outside the repository", context)
+		return nil
+	}
+	if _, ok := src.Read(file); !ok {
+		d.say(Error, at, "", "dockerfile %q is not in the repository", file)
+	}
+	return &Build{Dockerfile: file, Context: dir, Target: target, Args: args}
+}
+
+// stringsOf takes a string, or a list of them.
+func stringsOf(value any) (out []string) {
+	switch v := value.(type) {
+	case string:
+		return []string{v}
+	case []any:
+		for _, e := range v {
+			if s, ok := e.(string); ok {
+				out = append(out, s)
+			}
+		}
+	}
+	return out
+}
+
+// folders resolves where the clone lies and where people begin: what the
+// definition names, else /workspaces/REPOSITORY as the specification's usual.
+func (d *doc) folders(out *Definition, r raw, src Source) variables {
+	usual := "/workspaces/" + src.Repository
+	v := variables{folder: usual}
+	tree := ""
+	if r.WorkspaceMount != nil && *r.WorkspaceMount != "" {
+		f, _ := mountFields(*r.WorkspaceMount)
+		tree = path.Clean(v.put(f["target"]))
+		source := path.Clean(v.put(f["source"]))
+		switch {
+		case f["type"] == "bind" && source != usual:
+			d.say(Error, d.at("workspaceMount"), "mount ${localWorkspaceFolder}, and name the folder within in workspaceFolder", "workspaceMount mounts something else than the repository")
+		case !usable(tree):
+			d.say(Error, d.at("workspaceMount"), "use a folder such as "+usual, "workspaceMount cannot put the repository at %q", f["target"])
+		}
+		d.origin(out, "tree", "workspaceMount")
+	}
+	folder := usual
+	switch {
+	case r.WorkspaceFolder != "":
+		if folder = path.Clean(v.put(r.WorkspaceFolder)); !usable(folder) {
+			d.say(Error, d.at("workspaceFolder"), "use a folder such as "+usual, "workspaceFolder %q cannot be used", r.WorkspaceFolder)
+		}
+		if tree != "" && folder != tree && !strings.HasPrefix(folder, tree+"/") {
+			d.say(Error, d.at("workspaceFolder"), "name a folder at or within it", "workspaceFolder %q lies outside of what workspaceMount mounts at %q", folder, tree)
+		}
+		d.origin(out, "folder", "workspaceFolder")
+	case tree != "":
+		folder = tree
+		d.origin(out, "folder", "workspaceMount")
+	default:
+		out.note("folder", "usual")
+	}
+	out.setFolders(folder, tree)
+	return variablesOf(*out)
+}
+
+func (o *Definition) setFolders(folder, tree string) {
+	o.Folder, o.Tree = folder, tree
+	if tree == folder {
+		o.Tree = ""
+	}
+}
+
+// usable tells whether the clone may lie at a path.
+func usable(p string) bool {
+	return path.IsAbs(p) && p != "/" && !systemFolder.MatchString(p) && !hasControl(p)
+}
+
+func hasControl(s string) bool { return strings.ContainsFunc(s, unicode.IsControl) }
 
 // systemFolder matches paths a volume must not cover.
 var systemFolder = regexp.MustCompile(`^/(bin|boot|dev|etc|lib|lib64|proc|run|sbin|sys|usr|var|\.yardbench)(/|$)`)
 
-var (
-	userName = regexp.MustCompile(`^([A-Za-z0-9_][A-Za-z0-9_.-]{0,63})?$`)
-	envName  = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
-)
+// MaxBeside bounds the further repositories of a workspace.
+const MaxBeside = 8
 
-func (d *doc) env(into, from map[string]string, property string, v variables) {
-	for _, k := range sortedKeys(from) {
-		if !envName.MatchString(k) {
-			d.say(Error, d.at(property), "use letters, digits and _", "%q in %s is no variable name", k, property)
+var besideName = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,63}$`)
+
+// beside reads which further repositories are wanted: those of the launch, and
+// those in the definition's customizations for this product.
+func (d *doc) beside(out *Definition, r raw, src Source) {
+	ours, _ := r.Customizations["yardbench"].(map[string]any)
+	wanted := slices.Clone(src.Beside)
+	for _, s := range stringsOf(ours["repositories"]) {
+		name, branch, _ := strings.Cut(s, "@")
+		if !slices.ContainsFunc(wanted, func(b Beside) bool { return b.Repository == name }) {
+			wanted = append(wanted, Beside{Repository: name, Branch: branch})
+		}
+	}
+	at := d.at("customizations", "yardbench", "repositories")
+	for _, b := range wanted {
+		if !besideName.MatchString(b.Repository) || hasControl(b.Branch) || b.Repository == src.Repository || strings.HasPrefix(b.Branch, "-") {
+			d.say(Error, at, "name registered repositories, as in \"fare-desk@main\"", "%q cannot be cloned beside %s", b.Repository, src.Repository)
 			continue
 		}
-		into[k] = v.put(from[k])
+		out.Beside = append(out.Beside, b)
+		out.note("beside."+b.Repository, d.place("customizations", "yardbench", "repositories"))
+	}
+	if len(out.Beside) > MaxBeside {
+		d.say(Error, at, "", "%d further repositories are wanted; at most %d are allowed", len(out.Beside), MaxBeside)
+	}
+	if len(out.Beside) > 0 && !usable(out.Mountpoint()) {
+		d.say(Error, at, "name a workspaceFolder such as /workspaces/"+src.Repository, "nothing can be cloned beside %q: the folder above holds the files too", out.TreeFolder())
 	}
 }
 
@@ -300,7 +387,10 @@ func (d *doc) portLabels(out *Definition, attributes map[string]any) {
 		if label = printable(label); len([]rune(label)) > 60 {
 			label = string([]rune(label)[:60])
 		}
-		out.PortLabels[port] = label
+		if _, nearer := out.PortLabels[port]; !nearer {
+			out.PortLabels[port] = label
+			d.origin(out, "port_labels."+k, "portsAttributes", k)
+		}
 	}
 }
 
@@ -324,25 +414,76 @@ func (d *doc) secrets(out *Definition, wanted map[string]any) {
 			text = string([]rune(text)[:300])
 		}
 		out.Secrets = append(out.Secrets, Wanted{Name: k, Description: text})
+		d.origin(out, "secrets."+k, "secrets", k)
 	}
 }
 
+// MaxPorts bounds the forwarded ports.
+const MaxPorts = 200
+
 func (d *doc) ports(out *Definition, values []any) {
 	for _, val := range values {
+		host, port := "", 0
 		switch p := val.(type) {
 		case float64:
 			if p == math.Trunc(p) && p >= 1 && p <= 65535 {
-				out.Ports = append(out.Ports, int(p))
-				continue
+				port = int(p)
 			}
-		case string: // "host:port" names another service; only our own host is known here
-			host, port, _ := strings.Cut(p, ":")
-			if n, err := strconv.Atoi(port); err == nil && host == "localhost" && n >= 1 && n <= 65535 {
-				out.Ports = append(out.Ports, n)
+		case string: // "host:port" names another service
+			h, text, ok := strings.Cut(p, ":")
+			if !ok {
+				h, text = "", p
+			}
+			if n, err := strconv.Atoi(text); err == nil && n >= 1 && n <= 65535 {
+				host, port = h, n
+			}
+			if host == "localhost" {
+				host = ""
+			}
+			if host != "" && !out.hasService(host) {
+				d.say(Error, d.at("forwardPorts"), "name a service of the compose file, or the port alone", "%q in forwardPorts names no service", p)
 				continue
 			}
 		}
-		d.say(Error, d.at("forwardPorts"), "give numbers from 1 to 65535", "%v in forwardPorts is no port", val)
+		if port == 0 {
+			d.say(Error, d.at("forwardPorts"), "give numbers from 1 to 65535", "%v in forwardPorts is no port", val)
+			continue
+		}
+		d.port(out, port, host, "forwardPorts")
+	}
+}
+
+func (d *doc) port(out *Definition, port int, host, property string) {
+	if slices.Contains(out.Ports, port) || len(out.Ports) >= MaxPorts {
+		return
+	}
+	out.Ports = append(out.Ports, port)
+	if host != "" {
+		if out.PortHosts == nil {
+			out.PortHosts = map[int]string{}
+		}
+		out.PortHosts[port] = host
+	}
+	d.origin(out, fmt.Sprintf("ports.%d", port), property)
+}
+
+// appPorts reads the older way of publishing ports: numbers, or HOST:CONTAINER.
+func (d *doc) appPorts(out *Definition, value any) {
+	if value == nil {
+		return
+	}
+	list, ok := value.([]any)
+	if !ok {
+		list = []any{value}
+	}
+	for _, p := range list {
+		text := fmt.Sprint(p)
+		n, err := strconv.Atoi(text[strings.LastIndexByte(text, ':')+1:])
+		if err != nil || n < 1 || n > 65535 {
+			d.say(Error, d.at("appPort"), "give numbers from 1 to 65535, in forwardPorts", "%v in appPort is no port", p)
+			continue
+		}
+		d.port(out, n, "", "appPort")
 	}
 }
 
@@ -401,21 +542,41 @@ func (d *doc) commands(m Moment, value any, v variables) []Command {
 
 // variables are the specification's ${…} forms. There is no folder on a host:
 // the variables that name one name the workspace's.
-type variables struct{ folder string }
+type variables struct{ folder, treeAt string }
+
+// tree is where the clone lies: what stands for the folder on a host.
+func (v variables) tree() string { return cmp.Or(v.treeAt, v.folder) }
 
 func (v variables) put(s string) string {
 	return variable.Pattern.ReplaceAllStringFunc(s, func(m string) string {
 		p := variable.Pattern.FindStringSubmatch(m)
 		switch p[1] {
-		case "localWorkspaceFolder", "containerWorkspaceFolder":
+		case "localWorkspaceFolder":
+			return v.tree()
+		case "containerWorkspaceFolder":
 			return v.folder
-		case "localWorkspaceFolderBasename", "containerWorkspaceFolderBasename":
+		case "localWorkspaceFolderBasename":
+			return path.Base(v.tree())
+		case "containerWorkspaceFolderBasename":
 			return path.Base(v.folder)
 		case "localEnv", "env": // nobody's own machine takes part: the default counts
 			return p[3]
 		}
 		return m
 	})
+}
+
+// WithID puts in what stands for one workspace: ${devcontainerId}.
+func WithID(d Definition, id string) Definition {
+	text, err := json.Marshal(d)
+	if err != nil || !strings.Contains(string(text), "${devcontainerId}") {
+		return d
+	}
+	var out Definition
+	if json.Unmarshal([]byte(strings.ReplaceAll(string(text), "${devcontainerId}", id)), &out) != nil {
+		return d
+	}
+	return out
 }
 
 // inside joins a path of the definition to its folder and tells whether the
@@ -428,16 +589,26 @@ func inside(base, p string) (string, bool) {
 	return j, j != ".." && !strings.HasPrefix(j, "../")
 }
 
-// at is the offset of a top-level member's name, -1 when there is none.
-func (d *doc) at(name string) int {
-	if obj, ok := d.root.Value.(*hujson.Object); ok {
+// at is the offset of a member's name, by its path; where the last of it is
+// not to be found, that of what holds it; -1 when there is none.
+func (d *doc) at(name ...string) int {
+	at, v := -1, d.root.Value
+	for _, n := range name {
+		obj, ok := v.(*hujson.Object)
+		if !ok {
+			return at
+		}
+		v = nil
 		for _, m := range obj.Members {
-			if m.Name.Value.(hujson.Literal).String() == name {
-				return m.Name.StartOffset
+			if m.Name.Value.(hujson.Literal).String() == n {
+				at, v = m.Name.StartOffset, m.Value.Value
 			}
 		}
+		if v == nil {
+			return at
+		}
 	}
-	return -1
+	return at
 }
 
 func position(text []byte, offset int) (line, column int) {
@@ -528,11 +699,7 @@ func kindWord(kind string) string {
 	return kind
 }
 
-func sortedKeys[V any](m map[string]V) []string {
-	keys := make([]string, 0, len(m))
-	for k := range m {
-		keys = append(keys, k)
-	}
-	sort.Strings(keys)
-	return keys
-}
+func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
+
+// standard is JSON without comments and trailing commas.
+func standard(text []byte) ([]byte, error) { return hujson.Standardize(slices.Clone(text)) }

@@ -1,6 +1,8 @@
 package lifecycle
 
 import (
+	"slices"
+
 	"yardbench/internal/core/definition"
 )
 
@@ -55,6 +57,9 @@ type State struct {
 	// and were run in the target body, and those already run at this start.
 	// After a failure all of them are over.
 	Over map[definition.Moment]bool
+	// WaitFor is the moment after which the workspace may be used while the
+	// others go on; "" is the last.
+	WaitFor definition.Moment
 	// Prebuild tells that the body is made to be kept as a prepared image: it
 	// never becomes ready, and goes when that is done.
 	Prebuild bool
@@ -81,6 +86,7 @@ type Observed struct {
 	Network bool
 	Volumes map[int]bool
 	Bodies  map[int]Body
+	Named   bool // volumes that bodies named
 	// Steward tells that the target body's steward is connected.
 	Steward bool
 }
@@ -92,6 +98,9 @@ type Move struct {
 	Enter  Phase
 	Action Action
 	Moment definition.Moment // with RunSetUp
+	// GoesOn tells, of a move that only changes the phase, that set-up is not
+	// over with it.
+	GoesOn bool
 }
 
 // Idle tells that there is nothing to do.
@@ -158,6 +167,9 @@ func up(s State, o Observed) Move {
 	}
 	for _, m := range s.SetUp {
 		if !s.Over[m] {
+			if s.WaitFor != "" && after(m, s.WaitFor) && s.Phase != Ready && !s.Prebuild {
+				return Move{Enter: Ready, GoesOn: true}
+			}
 			mv := in(Starting, RunSetUp)
 			if s.Phase == Ready {
 				mv.Enter = Ready
@@ -173,6 +185,11 @@ func up(s State, o Observed) Move {
 		return Move{Enter: Ready}
 	}
 	return Move{}
+}
+
+// after tells whether a moment comes after another.
+func after(m, other definition.Moment) bool {
+	return slices.Index(definition.Moments, m) > slices.Index(definition.Moments, other)
 }
 
 func noneRuns(o Observed) bool {
@@ -195,5 +212,5 @@ func nothingLeft(o Observed) bool {
 			return false
 		}
 	}
-	return !o.Network
+	return !o.Network && !o.Named
 }

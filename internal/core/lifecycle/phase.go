@@ -129,6 +129,7 @@ const (
 	SecretsChanged ConditionKind = "secrets changed"
 	UnpushedWork   ConditionKind = "unpushed work"
 	OverLimit      ConditionKind = "over limit"
+	RebuildDue     ConditionKind = "rebuild due"
 )
 
 // SheetKind says what a launch sheet is the record of.

@@ -29,7 +29,7 @@ var (
 // Parse reads the document. Where there are findings the Rules must not be used.
 func Parse(text []byte) (Rules, []Finding) {
 	d := &doc{}
-	r := Rules{Sizes: map[string]Size{}, Rates: Rates{RunningHour: map[string]Money{}}, Limits: Limits{People: map[string]Amounts{}, Teams: map[string]Amounts{}}}
+	r := Rules{AllowIn: map[string]Allow{}, Sizes: map[string]Size{}, Rates: Rates{RunningHour: map[string]Money{}}, Limits: Limits{People: map[string]Amounts{}, Teams: map[string]Amounts{}}}
 	if len(text) > MaxBytes {
 		return r, []Finding{{1, 1, fmt.Sprintf("the document has %d bytes; at most %d are allowed", len(text), MaxBytes), ""}}
 	}
@@ -69,7 +69,10 @@ func Parse(text []byte) (Rules, []Finding) {
 		"retention": need(func(n ast.Node) {
 			d.mapping(n, "retention", fields{"stopped_most": need(func(n ast.Node) { r.StoppedMost = d.duration(n, time.Hour) })})
 		}),
-		"rates": need(func(n ast.Node) { d.rates(n, &r) }),
+		"rates":    need(func(n ast.Node) { d.rates(n, &r) }),
+		"allow":    may(func(n ast.Node) { d.allows(n, &r) }),
+		"images":   may(func(n ast.Node) { d.images(n, &r.Images) }),
+		"starters": may(func(n ast.Node) { r.Starters = d.text(n) }),
 	})
 	if d.usual != nil {
 		if _, ok := r.Sizes[r.UsualSize]; !ok {

@@ -1,5 +1,5 @@
 // Package rules is the house rules: the one versioned document of sizes,
-// limits, rates, idle and retention rules. It reads the document, says what is
+// limits, rates, idle and retention rules, and of what definitions may use. It reads the document, says what is
 // wrong with it by line and column, and what differs between two versions.
 //
 // It is part of the core: plain functions over content it is handed.
@@ -29,6 +29,13 @@ type Rules struct {
 	// StoppedMost is how long a stopped workspace is kept.
 	StoppedMost time.Duration
 	Rates       Rates
+	// Allow is what every definition may use beyond the usual; AllowIn what
+	// those of single repositories may use in addition, by name.
+	Allow   Allow
+	AllowIn map[string]Allow
+	Images  Images
+	// Starters is the registered repository that holds the starters; "" is none.
+	Starters string
 }
 
 // Size is what a workspace may use. The engine enforces cores and memory, and
@@ -271,6 +278,7 @@ func (r Rules) values() map[string]string {
 	for n, m := range r.Rates.RunningHour {
 		v["rates.running_hour."+n] = m.Decimal()
 	}
+	r.allowValues(v)
 	amounts := func(path string, a Amounts) {
 		for k, n := range a {
 			v[path+"."+string(k)] = Amount(k, n)

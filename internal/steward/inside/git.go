@@ -2,6 +2,7 @@ package inside
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"io"
 	"net"
@@ -37,17 +38,23 @@ func (s *server) clone(r steward.Request, log io.Writer) steward.Exit {
 	if _, err := find("git", s.environment(a, r.Process)["PATH"], "/"); err != nil {
 		return fail("the image has no git; add it to the image, a workspace needs it")
 	}
-	entries, err := os.ReadDir(folder)
+	mount := cmp.Or(r.Mount, folder)
+	entries, err := os.ReadDir(mount)
 	if err != nil {
 		return fail("the workspace folder: %s", err)
 	}
 	for _, e := range entries {
-		if err := os.RemoveAll(filepath.Join(folder, e.Name())); err != nil {
+		if err := os.RemoveAll(filepath.Join(mount, e.Name())); err != nil {
 			return fail("empty the workspace folder: %s", err)
 		}
 	}
-	if err := os.Chown(folder, int(a.uid), int(a.gid)); err != nil {
-		return fail("give the workspace folder to %s: %s", a.name, err)
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return fail("make the workspace folder: %s", err)
+	}
+	for _, f := range []string{mount, folder} {
+		if err := os.Chown(f, int(a.uid), int(a.gid)); err != nil {
+			return fail("give the workspace folder to %s: %s", a.name, err)
+		}
 	}
 	git := func(in string, args ...string) steward.Exit {
 		p := r.Process
@@ -64,20 +71,25 @@ func (s *server) clone(r steward.Request, log io.Writer) steward.Exit {
 		}
 		return x
 	}
+	clones := append(r.Beside, steward.Clone{URL: r.URL, Branch: r.Branch, Folder: folder}) // the one that is marked comes last
 	if r.Prepared {
-		n, err := copyTree(steward.PreparedFolder, folder)
+		n, err := copyTree(steward.PreparedFolder, mount)
 		if err != nil {
 			return fail("copy the prepared tree: %s", err)
 		}
 		fmt.Fprintf(log, "%d files from the prepared image\n", n)
-		// What the set-up changed in tracked files is dropped: the tree is the branch's.
-		for _, args := range [][]string{{"fetch", "--prune", "origin"}, {"checkout", "--force", "-B", r.Branch, "--track", "origin/" + r.Branch}} {
-			if x := git(folder, args...); x.Problem != "" {
-				return x
+	}
+	for _, c := range clones {
+		if r.Prepared {
+			// What the set-up changed in tracked files is dropped: the tree is the branch's.
+			for _, args := range [][]string{{"fetch", "--prune", "origin"}, {"checkout", "--force", "-B", c.Branch, "--track", "origin/" + c.Branch}} {
+				if x := git(c.Folder, args...); x.Problem != "" {
+					return x
+				}
 			}
+		} else if x := git("/", "clone", "--branch", c.Branch, "--", c.URL, c.Folder); x.Problem != "" {
+			return x
 		}
-	} else if x := git("/", "clone", "--branch", r.Branch, "--", r.URL, folder); x.Problem != "" {
-		return x
 	}
 	// The mark is made where the user may write: never through a link of theirs.
 	f, err := os.OpenFile(mark, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o444)
@@ -90,9 +102,32 @@ func (s *server) clone(r steward.Request, log io.Writer) steward.Exit {
 	return steward.Exit{}
 }
 
-// work looks at the workspace folder for what exists nowhere else. It runs
+// work looks at the workspace's clones for what exists nowhere else. It runs
 // git as the user and takes a failure for "cannot be looked at".
 func (s *server) work(p steward.Process) steward.WorkReport {
+	w := s.workIn(p)
+	for _, folder := range p.Also {
+		q := p
+		q.Folder = folder
+		also := s.workIn(q)
+		within := filepath.Base(folder) + ": "
+		for _, u := range also.Uncommitted {
+			w.Uncommitted = append(w.Uncommitted, within+u)
+		}
+		for _, u := range also.Unpushed {
+			w.Unpushed = append(w.Unpushed, within+u)
+		}
+		w.Stashes += also.Stashes
+		if w.Problem == "" && also.Problem != "" {
+			w.Problem = within + also.Problem
+		}
+	}
+	w.Uncommitted = w.Uncommitted[:min(len(w.Uncommitted), maxListed)]
+	w.Unpushed = w.Unpushed[:min(len(w.Unpushed), maxListed)]
+	return w
+}
+
+func (s *server) workIn(p steward.Process) steward.WorkReport {
 	var w steward.WorkReport
 	git := func(args ...string) []string {
 		if w.Problem != "" {

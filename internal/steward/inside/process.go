@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -126,11 +127,9 @@ func (s *server) environment(a account, p steward.Process) map[string]string {
 			env[k] = v
 		}
 	}
-	container := map[string]string{}
-	for k, v := range env {
-		container[k] = v
-	}
+	container := maps.Clone(env)
 	env["HOME"], env["USER"], env["LOGNAME"], env["SHELL"] = a.home, a.name, a.name, a.shell
+	maps.Copy(env, s.probe(a, p.Probe, env))
 	for k, v := range p.Env {
 		env[k] = variable.PutContainerEnv(v, func(name string) (string, bool) { v, ok := container[name]; return v, ok })
 	}

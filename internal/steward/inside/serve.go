@@ -45,6 +45,7 @@ type server struct {
 	signs     signs
 	gitProxy  string     // the address of the proxy for git
 	files     sync.Mutex // guards the secrets that are files
+	probes    probes     // what users' shells say of their environment
 	tree      sync.Mutex // guards the tree while it is made or kept: one who was cut off may still be at it
 }
 
@@ -184,14 +185,14 @@ func (s *server) serve(c *steward.Conn) {
 		}
 	case steward.Keep:
 		if c.Send(steward.Reply{}) == nil {
-			_ = c.SendJSON(steward.Ended, s.keep(r.Process.Folder))
+			_ = c.SendJSON(steward.Ended, s.keep(r))
 		}
 	case steward.Watch:
 		if c.Send(steward.Reply{}) == nil {
 			s.watch(c, r)
 		}
 	case steward.Dial:
-		s.dial(c, r.Port)
+		s.dial(c, r.Service, r.Port)
 	case steward.Notice:
 		s.notice(r.Text)
 		_ = c.Send(steward.Reply{})

@@ -1,6 +1,7 @@
 package inside
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -12,18 +13,22 @@ import (
 	"yardbench/internal/steward"
 )
 
-// keep copies the workspace folder to where an image of the container holds
-// it. The copy is whole under its name or not there at all.
-func (s *server) keep(folder string) steward.Exit {
+// keep copies the workspace's files to where an image of the container holds
+// them. The copy is whole under its name or not there at all.
+func (s *server) keep(r steward.Request) steward.Exit {
 	s.tree.Lock()
 	defer s.tree.Unlock()
 	next := steward.PreparedFolder + ".new"
 	err := errors.Join(os.RemoveAll(next), os.RemoveAll(steward.PreparedFolder), os.MkdirAll(next, 0o755))
 	if err == nil {
-		_, err = copyTree(folder, next)
+		_, err = copyTree(cmp.Or(r.Mount, r.Process.Folder), next)
+	}
+	within := ""
+	if err == nil && r.Mount != "" {
+		within, err = filepath.Rel(r.Mount, r.Process.Folder)
 	}
 	if err == nil {
-		err = os.Remove(filepath.Join(next, ".git", "yardbench-seeded")) // each workspace is marked by itself
+		err = os.Remove(filepath.Join(next, within, ".git", "yardbench-seeded")) // each workspace is marked by itself
 	}
 	if err == nil {
 		err = os.Rename(next, steward.PreparedFolder)

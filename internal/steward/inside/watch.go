@@ -307,10 +307,14 @@ func sockets(found func(inode, process string)) {
 
 // dial connects a stream to a port of the workspace, loopback first: what
 // listens there only is reached too.
-func (s *server) dial(c *steward.Conn, port int) {
+func (s *server) dial(c *steward.Conn, service string, port int) {
 	var conn net.Conn
 	var err error
-	for _, host := range []string{"127.0.0.1", "::1"} {
+	hosts := []string{"127.0.0.1", "::1"}
+	if service != "" {
+		hosts = []string{service}
+	}
+	for _, host := range hosts {
 		if conn, err = net.DialTimeout("tcp", net.JoinHostPort(host, strconv.Itoa(port)), 5*time.Second); err == nil {
 			break
 		}

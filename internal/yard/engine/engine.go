@@ -15,11 +15,9 @@ import (
 	"net/netip"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/containerd/errdefs"
 	"github.com/moby/moby/api/types/container"
-	"github.com/moby/moby/api/types/mount"
 	"github.com/moby/moby/api/types/network"
 	"github.com/moby/moby/client"
 
@@ -32,6 +30,12 @@ const (
 	LabelInstallation = "yardbench.installation"
 	LabelWorkspace    = "yardbench.workspace"
 	LabelNumber       = "yardbench.number"
+	// LabelService names a service beside a body, LabelNamed a volume that one
+	// of them names.
+	LabelService = "yardbench.service"
+	LabelNamed   = "yardbench.volume"
+	// labelLinks holds the links that are put into a container before it starts.
+	labelLinks = "yardbench.links"
 )
 
 // subnetBits is the size of one workspace's piece of the address range: a /27
@@ -110,13 +114,14 @@ func firstLine(err error) string {
 
 // Observe implements [yard.Yard].
 func (e *Engine) Observe(ctx context.Context, workspace string) (yard.Observation, error) {
-	o := yard.Observation{Volumes: map[int]bool{}, Bodies: map[int]lifecycle.Body{}, Ends: map[int]string{}}
+	o := yard.Observation{Volumes: map[int]bool{}, Bodies: map[int]lifecycle.Body{}, Ends: map[int]string{}, Services: map[int]map[string]yard.ServiceState{}}
 	cs, err := e.cli.ContainerList(ctx, client.ContainerListOptions{All: true, Filters: e.mine(workspace)})
 	if err != nil {
 		return o, e.wrap("look at the containers", err)
 	}
 	for _, c := range cs.Items {
 		n, _ := strconv.Atoi(c.Labels[LabelNumber])
+		service := c.Labels[LabelService]
 		// The list may be a moment behind the event that made us look.
 		in, err := e.cli.ContainerInspect(ctx, c.ID, client.ContainerInspectOptions{})
 		if errdefs.IsNotFound(err) || (err == nil && in.Container.State == nil) {
@@ -124,6 +129,13 @@ func (e *Engine) Observe(ctx context.Context, workspace string) (yard.Observatio
 		}
 		if err != nil {
 			return o, e.wrap("look at a container", err)
+		}
+		if service != "" {
+			if o.Services[n] == nil {
+				o.Services[n] = map[string]yard.ServiceState{}
+			}
+			o.Services[n][service] = serviceState(in.Container.State)
+			continue
 		}
 		switch st := in.Container.State; st.Status {
 		case container.StateCreated:
@@ -142,6 +154,10 @@ func (e *Engine) Observe(ctx context.Context, workspace string) (yard.Observatio
 		return o, e.wrap("look at the volumes", err)
 	}
 	for _, v := range vs.Items {
+		if v.Labels[LabelNamed] != "" {
+			o.Named = true
+			continue
+		}
 		n, _ := strconv.Atoi(v.Labels[LabelNumber])
 		o.Volumes[n] = true
 	}
@@ -189,8 +205,11 @@ func cut(from netip.Prefix, n int) (netip.Prefix, error) {
 
 // MakeVolume implements [yard.Yard].
 func (e *Engine) MakeVolume(ctx context.Context, workspace string, n int, size int64) error {
-	name := e.volume(workspace, n)
-	options := client.VolumeCreateOptions{Name: name, Labels: e.labels(workspace, n)}
+	return e.makeVolume(ctx, e.volume(workspace, n), e.labels(workspace, n), size)
+}
+
+func (e *Engine) makeVolume(ctx context.Context, name string, labels map[string]string, size int64) error {
+	options := client.VolumeCreateOptions{Name: name, Labels: labels}
 	if e.disks != nil && size > 0 {
 		if err := e.disks.make(ctx, name, size); err != nil {
 			return err
@@ -201,47 +220,15 @@ func (e *Engine) MakeVolume(ctx context.Context, workspace string, n int, size i
 	return e.wrap("make the volume", err)
 }
 
-// MakeBody implements [yard.Yard].
-func (e *Engine) MakeBody(ctx context.Context, b yard.BodySpec) error {
-	env := make([]string, 0, len(b.Env))
-	for k, v := range b.Env {
-		env = append(env, k+"="+v)
-	}
-	pids := int64(8192)
-	_, err := e.cli.ContainerCreate(ctx, client.ContainerCreateOptions{
-		Name: e.body(b.Workspace, b.Number),
-		Config: &container.Config{
-			Image: b.Image, User: "0:0", Env: env, Hostname: b.Hostname, Labels: e.labels(b.Workspace, b.Number),
-			Entrypoint: []string{"/.yardbench/bin/steward"}, Cmd: []string{"init"}, WorkingDir: "/", StopSignal: "SIGTERM",
-			Healthcheck: &container.HealthConfig{Test: []string{"NONE"}},
-		},
-		HostConfig: &container.HostConfig{
-			NetworkMode: container.NetworkMode(e.name(b.Workspace)),
-			LogConfig:   container.LogConfig{Type: "json-file", Config: map[string]string{"max-size": "1m", "max-file": "1"}},
-			Tmpfs:       map[string]string{"/run/yardbench": "mode=0755,size=64m"},
-			Mounts: []mount.Mount{
-				{Type: mount.TypeBind, Source: b.StewardDir, Target: "/.yardbench/bin", ReadOnly: true},
-				{Type: mount.TypeBind, Source: b.LinkDir, Target: "/.yardbench/link", ReadOnly: true},
-				// Seeding is ours: the engine's own copy into an empty volume
-				// stays half-filled, without a word, when it is cut off.
-				{Type: mount.TypeVolume, Source: e.volume(b.Workspace, b.Volume), Target: b.Folder, VolumeOptions: &mount.VolumeOptions{NoCopy: true}},
-			},
-			// No swap beside the memory: it would be memory under another name.
-			Resources: container.Resources{PidsLimit: &pids, NanoCPUs: b.CoresMilli * 1e6, Memory: b.MemoryBytes, MemorySwap: b.MemoryBytes},
-		},
-	})
-	if errdefs.IsConflict(err) { // it is there already
-		if _, ierr := e.cli.ContainerInspect(ctx, e.body(b.Workspace, b.Number), client.ContainerInspectOptions{}); ierr == nil {
-			return nil
-		}
-	}
-	return e.wrap("make the container", err)
-}
-
 // StartBody implements [yard.Yard].
 func (e *Engine) StartBody(ctx context.Context, workspace string, n int) error {
+	return e.start(ctx, e.body(workspace, n))
+}
+
+// start starts a container, its disks attached and its links in place.
+func (e *Engine) start(ctx context.Context, name string) error {
 	if e.disks != nil {
-		disks, err := e.disksOf(ctx, e.body(workspace, n))
+		disks, err := e.disksOf(ctx, name)
 		if err != nil {
 			return e.wrap("look at the container's disks", err)
 		}
@@ -252,30 +239,24 @@ func (e *Engine) StartBody(ctx context.Context, workspace string, n int) error {
 			defer e.disks.release(context.WithoutCancel(ctx), v) // mounted by then, it goes with its last mount
 		}
 	}
-	_, err := e.cli.ContainerStart(ctx, e.body(workspace, n), client.ContainerStartOptions{})
+	if err := e.putLinks(ctx, name); err != nil {
+		return err
+	}
+	_, err := e.cli.ContainerStart(ctx, name, client.ContainerStartOptions{})
 	return e.wrap("start the container", err)
-}
-
-// StopBody implements [yard.Yard].
-func (e *Engine) StopBody(ctx context.Context, workspace string, n int, grace time.Duration) error {
-	seconds := int(grace.Seconds())
-	_, err := e.cli.ContainerStop(ctx, e.body(workspace, n), client.ContainerStopOptions{Timeout: &seconds})
-	return e.wrap("stop the container", gone(err))
-}
-
-// RemoveBody implements [yard.Yard].
-func (e *Engine) RemoveBody(ctx context.Context, workspace string, n int) error {
-	_, err := e.cli.ContainerRemove(ctx, e.body(workspace, n), client.ContainerRemoveOptions{Force: true, RemoveVolumes: true})
-	return e.wrap("remove the container", gone(err))
 }
 
 // RemoveVolume implements [yard.Yard].
 func (e *Engine) RemoveVolume(ctx context.Context, workspace string, n int) error {
-	_, err := e.cli.VolumeRemove(ctx, e.volume(workspace, n), client.VolumeRemoveOptions{})
+	return e.removeVolume(ctx, e.volume(workspace, n))
+}
+
+func (e *Engine) removeVolume(ctx context.Context, name string) error {
+	_, err := e.cli.VolumeRemove(ctx, name, client.VolumeRemoveOptions{})
 	if err := e.wrap("remove the volume", gone(err)); err != nil || e.disks == nil {
 		return err
 	}
-	return e.disks.remove(ctx, e.volume(workspace, n))
+	return e.disks.remove(ctx, name)
 }
 
 // RemoveNetwork implements [yard.Yard].

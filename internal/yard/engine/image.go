@@ -29,7 +29,7 @@ func (e *Engine) FindImage(ctx context.Context, ref string) (yard.Image, bool, e
 	}
 	img := yard.Image{Ref: ref, Digest: in.ID, Arch: in.Architecture, Cached: true}
 	if in.Config != nil {
-		img.User = in.Config.User
+		img.User, img.Metadata = in.Config.User, in.Config.Labels["devcontainer.metadata"]
 	}
 	return img, true, nil
 }
@@ -105,12 +105,16 @@ func (e *Engine) Build(ctx context.Context, b yard.Build, report func(yard.Progr
 	for k, v := range b.Args {
 		attrs["build-arg:"+k] = v
 	}
+	var cache []buildkit.CacheOptionsEntry
+	for _, ref := range b.CacheFrom {
+		cache = append(cache, buildkit.CacheOptionsEntry{Type: "registry", Attrs: map[string]string{"ref": ref}})
+	}
 	news := make(chan *buildkit.SolveStatus)
 	follow := follower{report: report, titles: map[string]string{}, ended: map[string]bool{}, allCached: true}
 	var wg sync.WaitGroup
 	wg.Go(func() { follow.run(news) })
 	_, err = bk.Solve(ctx, nil, buildkit.SolveOpt{
-		Frontend: "dockerfile.v0", FrontendAttrs: attrs, LocalMounts: mounts,
+		Frontend: "dockerfile.v0", FrontendAttrs: attrs, LocalMounts: mounts, CacheImports: cache,
 		Exports: []buildkit.ExportEntry{{Type: "moby", Attrs: map[string]string{"name": b.Tag}}},
 	}, news)
 	wg.Wait()

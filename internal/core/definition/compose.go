@@ -1,0 +1,570 @@
+package definition
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"io"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/compose-spec/compose-go/v2/dotenv"
+	"github.com/compose-spec/compose-go/v2/loader"
+	"github.com/compose-spec/compose-go/v2/types"
+	"github.com/sirupsen/logrus"
+	"go.yaml.in/yaml/v4"
+)
+
+// Compose are the services beside the workspace, by the Compose Specification:
+// a copy of each for every workspace, on its own network.
+type Compose struct {
+	Files []string `json:"files"`
+	// Work is the service that people work in; it is not among Services.
+	Work string `json:"work"`
+	// Needs are what must be there before the workspace is set up.
+	Needs []Need `json:"needs,omitempty"`
+	// Services come in an order in which each comes after those it needs.
+	Services []Service `json:"services"`
+	// Aliases are the names of the workspace itself on the network.
+	Aliases []string `json:"aliases,omitempty"`
+	// Entrypoint and Command replace the image's own; nil is the image's.
+	Entrypoint []string `json:"entrypoint,omitempty"`
+	Command    []string `json:"command,omitempty"`
+}
+
+// Service is one of them.
+type Service struct {
+	Name  string `json:"name"`
+	Image string `json:"image,omitempty"`
+	Build *Build `json:"build,omitempty"`
+	// Fingerprint identifies what is built; see [Fingerprint].
+	Fingerprint string            `json:"fingerprint,omitempty"`
+	Entrypoint  []string          `json:"entrypoint,omitempty"`
+	Command     []string          `json:"command,omitempty"`
+	Env         map[string]string `json:"env,omitempty"`
+	User        string            `json:"user,omitempty"`
+	Folder      string            `json:"folder,omitempty"` // working directory
+	Mounts      []Mount           `json:"mounts,omitempty"`
+	Extra       Extra             `json:"extra,omitzero"`
+	Needs       []Need            `json:"needs,omitempty"`
+	Health      *Health           `json:"health,omitempty"`
+	Aliases     []string          `json:"aliases,omitempty"`
+	Ports       []int             `json:"ports,omitempty"` // it says it listens on
+	// SharesNetwork tells that it has the workspace's addresses, not its own.
+	SharesNetwork bool   `json:"shares_network,omitempty"`
+	Restart       bool   `json:"restart,omitempty"` // when it ends by itself
+	StopSignal    string `json:"stop_signal,omitempty"`
+	ReadOnly      bool   `json:"read_only,omitempty"`
+	CoresMilli    int64  `json:"cores_milli,omitempty"`
+	MemoryBytes   int64  `json:"memory_bytes,omitempty"`
+}
+
+// Need is a service that another waits for.
+type Need struct {
+	Service string `json:"service"`
+	// Condition is one of Started, Healthy, Completed.
+	Condition string `json:"condition"`
+}
+
+// Conditions of a need, in the Compose Specification's words.
+const (
+	Started   = types.ServiceConditionStarted
+	Healthy   = types.ServiceConditionHealthy
+	Completed = types.ServiceConditionCompletedSuccessfully
+)
+
+// Health is how a service is asked whether it is well.
+type Health struct {
+	Test          []string      `json:"test,omitempty"` // CMD or CMD-SHELL first; NONE asks nothing
+	Interval      time.Duration `json:"interval,omitempty"`
+	Timeout       time.Duration `json:"timeout,omitempty"`
+	StartPeriod   time.Duration `json:"start_period,omitempty"`
+	StartInterval time.Duration `json:"start_interval,omitempty"`
+	Retries       int           `json:"retries,omitempty"`
+}
+
+// Bounds on compose files.
+const (
+	MaxServices     = 40
+	maxComposeNodes = 100_000
+)
+
+// treeRoot stands for the repository's root while a compose file is read: its
+// relative paths are put beneath, and no path of this machine is there.
+const treeRoot = "/yardbench-tree-of-the-repository"
+
+func (o *Definition) hasService(name string) bool {
+	return o.Compose != nil && slices.ContainsFunc(o.Compose.Services, func(s Service) bool { return s.Name == name })
+}
+
+func (o *Definition) service() string {
+	if o.Compose == nil {
+		return ""
+	}
+	return o.Compose.Work
+}
+
+// composeFiles are the compose files that a definition names; nil when none.
+func (d *doc) composeFiles(value any) []string {
+	files := stringsOf(value)
+	if value != nil && len(files) == 0 {
+		d.say(Error, d.at("dockerComposeFile"), "name a file, or a list of files", "dockerComposeFile names none")
+	}
+	return files
+}
+
+func init() { logrus.SetOutput(io.Discard) } // the loader's only way to warn; its findings are ours
+
+// compose reads the compose files and puts what they say into out. v learns
+// where the clone lies.
+func (d *doc) compose(out *Definition, r raw, src Source, v *variables) {
+	at := max(d.at("dockerComposeFile"), -1)
+	var files []string
+	for _, f := range d.composeFiles(r.DockerComposeFile) {
+		p, ok := inside(path.Dir(d.path), v.put(f))
+		if !ok {
+			d.say(Error, at, "name a file inside the repository", "compose file %q lies outside the repository", f)
+			return
+		}
+		files = append(files, p)
+	}
+	project, ok := d.load(files, src, at)
+	if !ok {
+		return
+	}
+	c := &Compose{Files: files, Work: r.Service}
+	if c.Work == "" {
+		c.Work = workService(project)
+	}
+	work, ok := project.Services[c.Work]
+	if !ok {
+		d.say(Error, max(d.at("service"), at), "name in \"service\" one of: "+strings.Join(project.ServiceNames(), ", "), "it is not said in which service people work")
+		return
+	}
+	out.Compose = c
+	out.note("compose", d.place("dockerComposeFile"))
+	out.note("compose.work", d.place("service"))
+	d.composeFolder(out, r, work, v)
+	for _, name := range d.runOrder(project, c.Work, r.RunServices) {
+		if name == c.Work {
+			continue
+		}
+		c.Services = append(c.Services, d.service(project.Services[name], src, *v))
+	}
+	d.network(out, project)
+	if len(c.Services) >= MaxServices {
+		d.say(Error, at, "", "there are more than %d services", MaxServices)
+		return
+	}
+	d.work(out, d.service(work, src, *v), work)
+}
+
+// work puts what the compose files say of the service that people work in
+// beneath the definition.
+func (d *doc) work(out *Definition, s Service, from types.ServiceConfig) {
+	out.Image, out.Build = s.Image, s.Build
+	for key, set := range map[string]bool{"image": s.Image != "", "build": s.Build != nil} {
+		if set {
+			out.note(key, out.Compose.Files[0]+": services."+s.Name)
+		}
+	}
+	out.Compose.Needs, out.Compose.Entrypoint, out.Compose.Command = s.Needs, s.Entrypoint, s.Command
+	out.Extra = s.Extra
+	for _, m := range s.Mounts {
+		if m.Kind == MountTree && m.Source == "." {
+			continue // the repository itself
+		}
+		out.Mounts = append(out.Mounts, m)
+		out.note("mounts."+m.Target, out.Compose.Files[0]+": services."+s.Name)
+	}
+	d.lower = &raw{ContainerEnv: s.Env, ContainerUser: s.User}
+}
+
+// load reads and merges the files.
+func (d *doc) load(files []string, src Source, at int) (project *types.Project, ok bool) {
+	defer func() { // the loader does not expect every rubbish
+		if r := recover(); r != nil {
+			d.rule("compose-file", Error, at, "correct it; the Compose Specification says what may stand there", "the compose file cannot be read")
+			project, ok = nil, false
+		}
+	}()
+	details := types.ConfigDetails{WorkingDir: path.Join(treeRoot, path.Dir(files[0])), Environment: types.Mapping{}}
+	for _, f := range files {
+		content, ok := src.Read(f)
+		switch {
+		case !ok:
+			d.say(Error, at, "", "compose file %q is not in the repository", f)
+			return nil, false
+		case len(content) > MaxBytes:
+			d.say(Error, at, "", "%s has more than the %d bytes allowed", f, MaxBytes)
+			return nil, false
+		}
+		if why := foreign(content); why != "" {
+			d.rule("compose-file", Error, at, "name all files in dockerComposeFile", "%s: %s", f, why)
+			return nil, false
+		}
+		details.ConfigFiles = append(details.ConfigFiles, types.ConfigFile{Filename: path.Join(treeRoot, f), Content: content})
+	}
+	if env, ok := src.Read(path.Join(path.Dir(files[0]), ".env")); ok && len(env) <= MaxBytes {
+		values, err := dotenv.UnmarshalBytesWithLookup(env, nil)
+		if err != nil {
+			d.rule("compose-file", Error, at, "", "%s cannot be read: %s", path.Join(path.Dir(files[0]), ".env"), firstLineOf(err))
+			return nil, false
+		}
+		details.Environment = values
+	}
+	profiles := strings.FieldsFunc(details.Environment["COMPOSE_PROFILES"], func(r rune) bool { return r == ',' })
+	project, err := loader.LoadWithContext(context.Background(), details, func(o *loader.Options) {
+		o.SetProjectName("workspace", true)
+		o.SkipInclude, o.SkipResolveEnvironment, o.SkipResolveLabels = true, true, true
+		o.Profiles, o.MaxNodeVisits = profiles, maxComposeNodes
+	})
+	if err != nil {
+		d.rule("compose-file", Error, at, "correct it; the Compose Specification says what may stand there", "%s", strings.ReplaceAll(firstLineOf(err), treeRoot+"/", ""))
+		return nil, false
+	}
+	return project, true
+}
+
+// foreign tells what in a compose file would be read from elsewhere.
+func foreign(content []byte) string {
+	var doc map[string]any
+	if yaml.Unmarshal(content, &doc) != nil {
+		return "" // the loader says why
+	}
+	if doc["include"] != nil {
+		return "include is not honoured"
+	}
+	services, _ := doc["services"].(map[string]any)
+	for name, s := range services {
+		m, _ := s.(map[string]any)
+		if e, _ := m["extends"].(map[string]any); e["file"] != nil {
+			return "extends with a file is not honoured, in service " + printable(name)
+		}
+	}
+	return ""
+}
+
+// workService guesses where people work: the only service, or the only one
+// that the repository is mounted into.
+func workService(p *types.Project) string {
+	var with []string
+	for name, s := range p.Services {
+		if slices.ContainsFunc(s.Volumes, func(m types.ServiceVolumeConfig) bool { return m.Source == treeRoot }) {
+			with = append(with, name)
+		}
+	}
+	if names := p.ServiceNames(); len(names) == 1 {
+		return names[0]
+	}
+	if len(with) == 1 {
+		return with[0]
+	}
+	return ""
+}
+
+// composeFolder decides where the clone lies: where the compose file has the
+// repository mounted, else the workspace folder.
+func (d *doc) composeFolder(out *Definition, r raw, work types.ServiceConfig, v *variables) {
+	mounted := ""
+	for _, m := range work.Volumes {
+		if m.Source == treeRoot && usable(path.Clean(m.Target)) {
+			mounted = path.Clean(m.Target)
+			out.note("tree", out.Compose.Files[0]+": services."+work.Name+".volumes")
+		}
+	}
+	switch {
+	case r.WorkspaceFolder != "" && mounted != "" && (out.Folder == mounted || strings.HasPrefix(out.Folder, mounted+"/")):
+		out.setFolders(out.Folder, mounted)
+	case r.WorkspaceFolder == "" && mounted != "":
+		out.setFolders(mounted, "")
+		delete(out.Origins, "folder")
+		out.note("folder", out.Compose.Files[0]+": services."+work.Name+".volumes")
+		fallthrough
+	case r.WorkspaceFolder == "":
+		if !d.loose {
+			d.rule("compose-folder", Warning, d.at("dockerComposeFile"), "add \"workspaceFolder\": \""+out.Folder+"\"", "workspaceFolder is missing: people begin in %s", out.Folder)
+		}
+	}
+	*v = variablesOf(*out)
+}
+
+// runOrder is which services run, each after those it needs.
+func (d *doc) runOrder(p *types.Project, work string, only []string) (out []string) {
+	want := p.ServiceNames()
+	if len(only) > 0 {
+		want = append(slices.Clone(only), work)
+	}
+	slices.Sort(want)
+	state := map[string]int{}
+	var visit func(name string) bool
+	visit = func(name string) bool {
+		s, ok := p.Services[name]
+		if !ok {
+			d.say(Error, d.at("runServices"), "name one of: "+strings.Join(p.ServiceNames(), ", "), "there is no service %q", name)
+			return false
+		}
+		switch state[name] {
+		case 1:
+			d.rule("compose-file", Error, d.at("dockerComposeFile"), "take one of the dependencies out", "the service %q waits for itself", name)
+			return false
+		case 2:
+			return true
+		}
+		state[name] = 1
+		for _, need := range sortedKeys(s.DependsOn) {
+			if _, there := p.Services[need]; (there || s.DependsOn[need].Required) && !visit(need) {
+				return false
+			}
+		}
+		state[name] = 2
+		out = append(out, name)
+		return true
+	}
+	for _, name := range want {
+		if !visit(name) {
+			return nil
+		}
+	}
+	return out
+}
+
+// inTree gives the path in the repository that the loader's stands for.
+func inTree(p string) (string, bool) {
+	if p == treeRoot {
+		return ".", true
+	}
+	rel, ok := strings.CutPrefix(p, treeRoot+"/")
+	return rel, ok
+}
+
+// service brings one to our form.
+func (d *doc) service(s types.ServiceConfig, src Source, v variables) Service {
+	at := d.at("dockerComposeFile")
+	out := Service{Name: printable(s.Name), User: s.User, Folder: s.WorkingDir, Entrypoint: s.Entrypoint, Command: s.Command, ReadOnly: s.ReadOnly, StopSignal: s.StopSignal,
+		Restart: s.Restart != "" && s.Restart != "no", MemoryBytes: int64(s.MemLimit), CoresMilli: int64(s.CPUS * 1000)}
+	no := func(what, fix string) {
+		d.rule("not-honoured", Warning, at, fix, "%s of service %q is not honoured", what, s.Name)
+	}
+	if s.Build != nil {
+		out.Build = d.composeBuild(s, src)
+	} else {
+		out.Image = d.imageName(s.Image, at, src)
+	}
+	out.Env = d.serviceEnv(s, src)
+	out.Extra = Extra{Init: s.Init != nil && *s.Init, Privileged: s.Privileged, Security: s.SecurityOpt, Hostname: s.Hostname, DNS: s.DNS, Labels: s.Labels, Sysctls: s.Sysctls, Groups: s.GroupAdd, ShmBytes: int64(s.ShmSize)}
+	if len(s.ExtraHosts) > 0 {
+		out.Extra.Hosts = s.ExtraHosts.AsList(":")
+	}
+	for _, c := range s.CapAdd {
+		out.Extra.Capabilities = append(out.Extra.Capabilities, strings.TrimPrefix(strings.ToUpper(c), "CAP_"))
+	}
+	for _, c := range s.CapDrop {
+		out.Extra.Dropped = append(out.Extra.Dropped, strings.TrimPrefix(strings.ToUpper(c), "CAP_"))
+	}
+	for _, dev := range s.Devices {
+		out.Extra.Devices = append(out.Extra.Devices, strings.TrimRight(dev.Source+":"+dev.Target+":"+dev.Permissions, ":"))
+	}
+	if u := s.Ulimits["nofile"]; u != nil {
+		out.Extra.Nofile = int64(cmp.Or(u.Single, u.Soft))
+	}
+	for name, set := range map[string]bool{"dns": len(out.Extra.DNS) > 0, "add-host": len(out.Extra.Hosts) > 0, "sysctl": len(out.Extra.Sysctls) > 0, "group-add": len(out.Extra.Groups) > 0} {
+		if set {
+			out.Extra.Options = append(out.Extra.Options, name)
+		}
+	}
+	slices.Sort(out.Extra.Options)
+	if s.NetworkMode == "host" {
+		out.Extra.HostNetwork = true
+	}
+	for what, set := range map[string]bool{"pid: " + s.Pid: s.Pid != "", "ipc: " + s.Ipc: s.Ipc != "", "runtime": s.Runtime != "", "volumes_from": len(s.VolumesFrom) > 0, "gpus": len(s.Gpus) > 0,
+		"use_api_socket": s.UseAPISocket, "userns_mode": s.UserNSMode != "", "scale": s.Scale != nil && *s.Scale > 1, "device_cgroup_rules": len(s.DeviceCgroupRules) > 0, "platform": s.Platform != ""} {
+		if set {
+			no(what, "do without")
+		}
+	}
+	d.serviceMounts(&out, s, v, no)
+	for _, name := range sortedKeys(s.DependsOn) {
+		out.Needs = append(out.Needs, Need{Service: name, Condition: cmp.Or(s.DependsOn[name].Condition, Started)})
+	}
+	if h := s.HealthCheck; h != nil {
+		out.Health = &Health{Test: h.Test}
+		for to, from := range map[*time.Duration]*types.Duration{&out.Health.Interval: h.Interval, &out.Health.Timeout: h.Timeout, &out.Health.StartPeriod: h.StartPeriod, &out.Health.StartInterval: h.StartInterval} {
+			if from != nil {
+				*to = time.Duration(*from)
+			}
+		}
+		if h.Retries != nil {
+			out.Health.Retries = int(min(*h.Retries, 1000))
+		}
+		if h.Disable {
+			out.Health.Test = []string{"NONE"}
+		}
+	}
+	for _, p := range s.Ports {
+		if p.Target > 0 && p.Target <= 65535 && (p.Protocol == "" || p.Protocol == "tcp") {
+			out.Ports = append(out.Ports, int(p.Target))
+		}
+	}
+	for _, p := range s.Expose {
+		if n, err := strconv.Atoi(p); err == nil && n > 0 && n <= 65535 {
+			out.Ports = append(out.Ports, n)
+		}
+	}
+	for _, name := range sortedKeys(s.Networks) {
+		if n := s.Networks[name]; n != nil {
+			out.Aliases = append(out.Aliases, n.Aliases...)
+		}
+	}
+	return out
+}
+
+func (d *doc) composeBuild(s types.ServiceConfig, src Source) *Build {
+	at := d.at("dockerComposeFile")
+	context, ok := inTree(s.Build.Context)
+	if !ok {
+		d.say(Error, at, "build from a folder of the repository", "the build context %q of service %q lies outside the repository", strings.TrimPrefix(s.Build.Context, treeRoot), s.Name)
+		return nil
+	}
+	args := map[string]string{}
+	for k, val := range s.Build.Args {
+		if val != nil {
+			args[k] = *val
+		}
+	}
+	if s.Build.DockerfileInline != "" {
+		return &Build{Context: context, Inline: s.Build.DockerfileInline, Target: s.Build.Target, Args: args, CacheFrom: s.Build.CacheFrom}
+	}
+	file := cmp.Or(s.Build.Dockerfile, "Dockerfile")
+	if abs, ok := inTree(file); ok {
+		file = abs
+	} else {
+		file = path.Join(context, file)
+	}
+	b := d.buildOf(at, ".", file, context, s.Build.Target, args, src)
+	if b != nil {
+		b.CacheFrom = s.Build.CacheFrom
+	}
+	return b
+}
+
+// serviceEnv is a service's environment: its env files, then what is written.
+func (d *doc) serviceEnv(s types.ServiceConfig, src Source) map[string]string {
+	env := map[string]string{}
+	for _, f := range s.EnvFiles {
+		rel, ok := inTree(f.Path)
+		content, there := []byte(nil), false
+		if ok {
+			content, there = src.Read(rel)
+		}
+		if !there {
+			if f.Required {
+				d.say(Error, d.at("dockerComposeFile"), "add it, or write required: false", "the env file %q of service %q is not in the repository", strings.TrimPrefix(f.Path, treeRoot+"/"), s.Name)
+			}
+			continue
+		}
+		values, err := dotenv.UnmarshalBytesWithLookup(content[:min(len(content), MaxBytes)], nil)
+		if err != nil {
+			d.rule("compose-file", Error, d.at("dockerComposeFile"), "", "the env file %s cannot be read: %s", rel, firstLineOf(err))
+			continue
+		}
+		for k, val := range values {
+			env[k] = val
+		}
+	}
+	for k, val := range s.Environment {
+		if val != nil {
+			env[k] = *val
+		}
+	}
+	for k := range env {
+		if !envName.MatchString(k) {
+			d.say(Error, d.at("dockerComposeFile"), "use letters, digits and _", "%q in service %q is no variable name", k, s.Name)
+			delete(env, k)
+		}
+	}
+	return env
+}
+
+func (d *doc) serviceMounts(out *Service, s types.ServiceConfig, v variables, no func(what, fix string)) {
+	add := func(kind, source, target string, readOnly bool) {
+		target = path.Clean(target)
+		if !path.IsAbs(target) || target == "/" || ownFolder.MatchString(target) || hasControl(target) {
+			d.say(Error, d.at("dockerComposeFile"), "name an absolute folder", "%q in service %q is no place for a mount", target, s.Name)
+			return
+		}
+		out.Mounts = append(out.Mounts, Mount{Kind: kind, Source: source, Target: target, ReadOnly: readOnly})
+	}
+	for _, m := range s.Volumes {
+		switch m.Type {
+		case types.VolumeTypeBind:
+			if rel, ok := inTree(path.Clean(m.Source)); ok {
+				add(MountTree, rel, m.Target, m.ReadOnly)
+			} else {
+				add(MountHost, path.Clean(m.Source), m.Target, m.ReadOnly)
+			}
+		case types.VolumeTypeVolume:
+			add(MountVolume, cmp.Or(m.Source, s.Name+strings.ReplaceAll(m.Target, "/", "-")), m.Target, m.ReadOnly)
+		case types.VolumeTypeTmpfs:
+			add(MountTmpfs, "", m.Target, false)
+		default:
+			no("a volume of the type "+m.Type, "use a volume, tmpfs or a folder of the repository")
+		}
+	}
+	for _, t := range s.Tmpfs {
+		target, _, _ := strings.Cut(t, ":")
+		add(MountTmpfs, "", target, false)
+	}
+	if len(s.Secrets)+len(s.Configs) > 0 {
+		no("secrets or configs", "give secrets to the workspace, and mount files of the repository")
+	}
+	if len(out.Mounts) > MaxMounts {
+		d.say(Error, d.at("dockerComposeFile"), "", "service %q has %d mounts; at most %d are allowed", s.Name, len(out.Mounts), MaxMounts)
+	}
+}
+
+// network settles who shares the workspace's addresses. Where the workspace
+// would have joined a service's, that one joins the workspace: to both it is
+// the same.
+func (d *doc) network(out *Definition, p *types.Project) {
+	c := out.Compose
+	c.Aliases = []string{c.Work}
+	joined, _ := strings.CutPrefix(p.Services[c.Work].NetworkMode, "service:")
+	for i := range c.Services {
+		s := &c.Services[i]
+		mode := p.Services[s.Name].NetworkMode
+		other, shares := strings.CutPrefix(mode, "service:")
+		switch {
+		case s.Name == joined, shares && (other == c.Work || other == joined):
+			s.SharesNetwork = true
+			c.Aliases = append(c.Aliases, s.Name)
+			c.Aliases = append(c.Aliases, s.Aliases...)
+		case shares:
+			d.rule("not-honoured", Warning, d.at("dockerComposeFile"), "name the service in the address instead", "network_mode: %s of service %q is not honoured", mode, s.Name)
+		case mode == "none" || strings.HasPrefix(mode, "container:"):
+			d.rule("not-honoured", Warning, d.at("dockerComposeFile"), "do without", "network_mode: %s of service %q is not honoured", mode, s.Name)
+		}
+	}
+	for _, n := range sortedKeys(p.Services[c.Work].Networks) {
+		if cfg := p.Services[c.Work].Networks[n]; cfg != nil {
+			c.Aliases = append(c.Aliases, cfg.Aliases...)
+		}
+	}
+}
+
+// portsNotForwarded finds ports of the compose files that nobody is shown.
+func (d *doc) portsNotForwarded(out Definition) {
+	if out.Compose == nil {
+		return
+	}
+	for _, s := range out.Compose.Services {
+		for _, p := range s.Ports {
+			if !slices.Contains(out.Ports, p) {
+				d.rule("port-not-declared", Warning, d.at("dockerComposeFile"), fmt.Sprintf("add \"%s:%d\" to forwardPorts", s.Name, p), "port %d of service %q is not forwarded", p, s.Name)
+			}
+		}
+	}
+}

@@ -1,0 +1,89 @@
+package definition
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"yardbench/internal/core/rules"
+)
+
+// Permit holds a definition against the house rules: what it uses beyond the
+// usual must be allowed for its repository.
+func Permit(d Definition, repository string, house rules.Rules) (out []Finding) {
+	allow := house.AllowFor(repository)
+	refuse := func(what, rule, key string) {
+		file, line, column := d.placeOf(key)
+		out = append(out, Finding{Severity: Error, Path: file, Line: line, Column: column, What: printable(what) + " is closed by the house rules", Rule: "closed", Why: Rules["closed"],
+			Fix: "do without, or ask an operator to open it: allow.repositories." + repository + "." + rule})
+	}
+	judge := func(e Extra, mounts []Mount, who string) {
+		if e.Privileged && !allow.Privileged {
+			refuse("privileged"+who, "privileged", "extra.privileged")
+		}
+		if e.HostNetwork && !allow.HostNetwork {
+			refuse("the host's network"+who, "host_network", "run.network")
+		}
+		for _, c := range e.Capabilities {
+			if !slices.Contains(allow.Capabilities, c) {
+				refuse("the capability "+c+who, "capabilities", "extra.capabilities."+c)
+			}
+		}
+		for _, s := range e.Security {
+			if !harmless(s) && !slices.Contains(allow.Security, s) {
+				refuse("the security option "+s+who, "security", "extra.security."+s)
+			}
+		}
+		for _, dev := range e.Devices {
+			if host, _, _ := strings.Cut(dev, ":"); !slices.Contains(allow.Devices, host) {
+				refuse("the device "+host+who, "devices", "run.device")
+			}
+		}
+		for _, o := range e.Options {
+			if !slices.Contains(allow.RunOptions, o) {
+				refuse("the run option "+o+who, "run_options", "run."+o)
+			}
+		}
+		for _, m := range mounts {
+			if m.Kind == MountHost && !slices.ContainsFunc(allow.HostPaths, func(p string) bool {
+				return m.Source == p || strings.HasPrefix(m.Source, strings.TrimSuffix(p, "/")+"/")
+			}) {
+				refuse("the host's "+m.Source+who, "host_paths", "mounts."+m.Target)
+			}
+		}
+	}
+	judge(d.Extra, d.Mounts, "")
+	if d.Compose != nil {
+		for _, s := range d.Compose.Services {
+			judge(s.Extra, s.Mounts, " of service "+s.Name)
+		}
+	}
+	for _, image := range d.Images() {
+		if !house.Images.May(image) {
+			file, line, column := d.placeOf("image")
+			out = append(out, Finding{Severity: Error, Path: file, Line: line, Column: column, What: fmt.Sprintf("image %q comes from where the house rules do not allow", printable(image)),
+				Rule: "closed", Why: Rules["closed"], Fix: "use one from: " + strings.Join(house.Images.From, ", ")})
+		}
+	}
+	return out
+}
+
+var placeForm = regexp.MustCompile(`^(.*):(\d+):(\d+)$`)
+
+// placeOf is where a value of the result stands, as its origin tells.
+func (o Definition) placeOf(key string) (file string, line, column int) {
+	m := placeForm.FindStringSubmatch(o.Origins[key])
+	if m == nil {
+		return o.Path, 0, 0
+	}
+	line, _ = strconv.Atoi(m[2])
+	column, _ = strconv.Atoi(m[3])
+	return m[1], line, column
+}
+
+// harmless tells of security options that only take rights away.
+func harmless(s string) bool {
+	return s == "no-new-privileges" || s == "no-new-privileges:true" || s == "no-new-privileges=true"
+}

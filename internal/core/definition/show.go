@@ -1,0 +1,242 @@
+package definition
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"yardbench/internal/core/rules"
+)
+
+// Value is one value of a resolved definition, with where it comes from.
+type Value struct {
+	Key, Value string
+	// Origin is a file with line and column, a feature, an image's label, the
+	// house rules, or "usual".
+	Origin string
+}
+
+// Values lists all that a definition resolves to, in a fixed order.
+func Values(d Definition) (out []Value) {
+	put := func(key, value, origin string) {
+		if value != "" {
+			out = append(out, Value{Key: key, Value: printable(value), Origin: cmp.Or(d.Origins[origin], "usual")})
+		}
+	}
+	list := func(key string, values []string) {
+		for _, v := range values {
+			put(key, v, key+"."+v)
+		}
+	}
+	pairs := func(key string, values map[string]string) {
+		for _, k := range sortedKeys(values) {
+			put(key+"."+k, values[k], key+"."+k)
+		}
+	}
+	put("name", d.Title, "title")
+	put("image", d.Image, "image")
+	build := func(key string, b *Build, origin string) {
+		if b == nil {
+			return
+		}
+		put(key+".dockerfile", cmp.Or(b.Dockerfile, "(in the compose file)"), origin)
+		put(key+".context", b.Context, origin)
+		put(key+".target", b.Target, origin)
+		for _, k := range sortedKeys(b.Args) {
+			put(key+".args."+k, b.Args[k], cmp.Or(nonempty(d.Origins, origin+".args."+k), origin))
+		}
+		for _, c := range b.CacheFrom {
+			put(key+".cache_from", c, origin+".cache_from")
+		}
+	}
+	build("build", d.Build, "build")
+	for _, f := range d.Features {
+		put("feature "+f.Ref, strings.TrimSpace(f.ID+" "+f.Version), "features."+f.Ref)
+		for _, k := range sortedKeys(f.Options) {
+			put("feature "+f.Ref+"."+k, f.Options[k], "features."+f.Ref)
+		}
+	}
+	put("user", d.User, "user")
+	put("container_user", d.ContainerUser, "container_user")
+	put("folder", d.Folder, "folder")
+	put("tree", d.Tree, "tree")
+	for _, b := range d.Beside {
+		put("beside."+b.Repository, cmp.Or(b.Branch, "its default branch"), "beside."+b.Repository)
+	}
+	pairs("env", d.Env)
+	pairs("session_env", d.SessionEnv)
+	put("probe", d.EnvProbe(), "probe")
+	for _, p := range d.Ports {
+		text := d.PortLabels[p]
+		if h := d.PortHosts[p]; h != "" {
+			text = strings.TrimSpace(text + " of service " + h)
+		}
+		put(fmt.Sprintf("ports.%d", p), cmp.Or(text, "forwarded"), fmt.Sprintf("ports.%d", p))
+	}
+	for _, s := range d.Secrets {
+		put("secrets."+s.Name, cmp.Or(s.Description, "wanted"), "secrets."+s.Name)
+	}
+	for _, s := range d.SetUp {
+		origin := "set_up." + string(s.Moment)
+		if s.From != "" {
+			origin += "." + s.From
+		}
+		for _, c := range s.Commands {
+			key := "set_up." + string(s.Moment)
+			if c.Label != "" {
+				key += "." + printable(c.Label)
+			}
+			put(key, strings.TrimSpace(c.Shell+strings.Join(c.Args, " ")), origin)
+		}
+	}
+	put("wait_for", string(d.WaitFor), "wait_for")
+	if d.RunsOwnCommand() {
+		put("own_command", "runs", "own_command")
+	}
+	list("entrypoints", d.Entrypoints)
+	for _, m := range d.Mounts {
+		put("mounts."+m.Target, mountText(m), "mounts."+m.Target)
+	}
+	extra := func(key string, e Extra) {
+		yes := map[bool]string{true: "yes"}
+		put(key+".init", yes[e.Init], "extra.init")
+		put(key+".privileged", yes[e.Privileged], "extra.privileged")
+		put(key+".host_network", yes[e.HostNetwork], "run.network")
+		for _, l := range []struct {
+			name, origin string
+			values       []string
+		}{{"capabilities", "", e.Capabilities}, {"dropped", "run.cap-drop", e.Dropped}, {"security", "", e.Security}, {"devices", "run.device", e.Devices}, {"hosts", "run.add-host", e.Hosts}, {"dns", "run.dns", e.DNS}, {"groups", "run.group-add", e.Groups}} {
+			for _, v := range l.values {
+				put(key+"."+l.name, v, cmp.Or(nonempty(d.Origins, "extra."+l.name+"."+v), l.origin))
+			}
+		}
+		put(key+".hostname", e.Hostname, "run.hostname")
+		for _, k := range sortedKeys(e.Labels) {
+			put(key+".labels."+k, e.Labels[k], "run.label")
+		}
+		for _, k := range sortedKeys(e.Sysctls) {
+			put(key+".sysctls."+k, e.Sysctls[k], "run.sysctl")
+		}
+		if e.ShmBytes > 0 {
+			put(key+".shm", rules.Bytes(max(e.ShmBytes, 1<<20)), "run.shm-size")
+		}
+		if e.Nofile > 0 {
+			put(key+".nofile", fmt.Sprint(e.Nofile), "run.ulimit")
+		}
+	}
+	extra("extra", d.Extra)
+	if n := d.Needs; n != (Needs{}) {
+		put("needs", n.String(), "needs")
+	}
+	if c := d.Compose; c != nil {
+		put("compose.files", strings.Join(c.Files, ", "), "compose")
+		put("compose.work", c.Work, "compose.work")
+		for _, s := range c.Services {
+			key := "service " + s.Name
+			from := len(out)
+			put(key+".image", s.Image, "")
+			build(key+".build", s.Build, "")
+			put(key+".command", strings.Join(slices.Concat(s.Entrypoint, s.Command), " "), "")
+			put(key+".user", s.User, "")
+			for _, k := range sortedKeys(s.Env) {
+				put(key+".env."+k, s.Env[k], "")
+			}
+			for _, m := range s.Mounts {
+				put(key+".mounts."+m.Target, mountText(m), "")
+			}
+			for _, n := range s.Needs {
+				put(key+".needs."+n.Service, strings.TrimPrefix(n.Condition, "service_"), "")
+			}
+			if s.Health != nil {
+				put(key+".health", strings.Join(s.Health.Test, " "), "")
+			}
+			extra(key, s.Extra)
+			for i := from; i < len(out); i++ {
+				out[i].Origin = strings.Join(c.Files, ", ")
+			}
+		}
+	}
+	return out
+}
+
+func nonempty(origins map[string]string, key string) string {
+	if origins[key] != "" {
+		return key
+	}
+	return ""
+}
+
+func mountText(m Mount) string {
+	s := strings.TrimSpace(map[string]string{MountTree: "in the repository:", MountHost: "of the host:"}[m.Kind] + " " + m.Source)
+	if m.Kind == MountVolume || m.Kind == MountTmpfs {
+		s = strings.TrimSpace(m.Kind + " " + m.Source)
+	}
+	if m.ReadOnly {
+		s += ", read only"
+	}
+	return s
+}
+
+// String is the needs for people.
+func (n Needs) String() string {
+	var out []string
+	if n.CoresMilli > 0 {
+		out = append(out, rules.Thousandths(n.CoresMilli)+" cores")
+	}
+	if n.MemoryBytes > 0 {
+		out = append(out, rules.Bytes(n.MemoryBytes)+" of memory")
+	}
+	if n.DiskBytes > 0 {
+		out = append(out, rules.Bytes(n.DiskBytes)+" of disk")
+	}
+	if n.GPU {
+		out = append(out, "a GPU")
+	}
+	return strings.Join(out, ", ")
+}
+
+// maxChanges bounds what is said of a change.
+const maxChanges = 20
+
+// Changes tells what is different between two resolved definitions, a line
+// each; where values come from does not count.
+func Changes(old, new Definition) (out []string) {
+	flat := func(d Definition) map[string]string {
+		m := map[string]string{}
+		for _, v := range Values(d) {
+			if m[v.Key] != "" {
+				m[v.Key] += "; "
+			}
+			m[v.Key] += v.Value
+		}
+		return m
+	}
+	a, b := flat(old), flat(new)
+	keys := map[string]bool{}
+	for _, m := range []map[string]string{a, b} {
+		for k := range m {
+			keys[k] = true
+		}
+	}
+	for _, k := range slices.Sorted(maps.Keys(keys)) {
+		if a[k] != b[k] {
+			out = append(out, fmt.Sprintf("%s: %s → %s", k, short(a[k]), short(b[k])))
+		}
+	}
+	if more := len(out) - maxChanges; more > 0 {
+		out = append(out[:maxChanges], fmt.Sprintf("%d more", more))
+	}
+	return out
+}
+
+func short(s string) string {
+	if s == "" {
+		return "none"
+	}
+	if r := []rune(s); len(r) > 80 {
+		return string(r[:79]) + "…"
+	}
+	return s
+}

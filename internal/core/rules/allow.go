@@ -1,0 +1,233 @@
+package rules
+
+import (
+	"maps"
+	"path"
+	"slices"
+	"strings"
+
+	"github.com/goccy/go-yaml/ast"
+)
+
+// Allow is what environment definitions may use beyond the usual. The zero
+// Allow is closed.
+type Allow struct {
+	Privileged, HostNetwork bool
+	Capabilities            []string // without CAP_
+	Security                []string // security options, as the engine writes them
+	Devices                 []string // paths on the yard's machine
+	HostPaths               []string // on the yard's machine, with what lies beneath
+	RunOptions              []string // of runArgs, without dashes
+}
+
+// Images is which images may be used, and where they come from.
+type Images struct {
+	// From are the registries, or the beginnings of names within them, that
+	// images may come from; none is any.
+	From []string
+	// Mirrors says, for the beginning of a name, what is put in its place.
+	Mirrors map[string]string
+	// Usual is which image serves a repository without a definition: the first
+	// whose file it holds.
+	Usual []Usual
+	// FeaturesFrom are the registries and addresses that features may be
+	// fetched from; none is none.
+	FeaturesFrom []string
+}
+
+// Usual is an image for repositories that hold a file; an empty Holds is for all.
+type Usual struct{ Holds, Image string }
+
+// AllowFor is what the definitions of one repository may use.
+func (r Rules) AllowFor(repository string) Allow {
+	a, b := r.Allow, r.AllowIn[repository]
+	return Allow{Privileged: a.Privileged || b.Privileged, HostNetwork: a.HostNetwork || b.HostNetwork, Capabilities: slices.Concat(a.Capabilities, b.Capabilities),
+		Security: slices.Concat(a.Security, b.Security), Devices: slices.Concat(a.Devices, b.Devices), HostPaths: slices.Concat(a.HostPaths, b.HostPaths), RunOptions: slices.Concat(a.RunOptions, b.RunOptions)}
+}
+
+// Whole is an image's name with the registry in front, as the engine fills it
+// in: docker.io, and library where no folder is named.
+func Whole(image string) string {
+	first, _, more := strings.Cut(image, "/")
+	switch {
+	case !more:
+		return "docker.io/library/" + image
+	case !strings.ContainsAny(first, ".:") && first != "localhost":
+		return "docker.io/" + image
+	}
+	return image
+}
+
+// beginsWith tells whether a name begins with whole parts of another.
+func beginsWith(name, beginning string) bool {
+	rest, ok := strings.CutPrefix(name, strings.TrimSuffix(beginning, "/"))
+	return ok && (rest == "" || strings.ContainsAny(rest[:1], "/:@"))
+}
+
+// May tells whether an image may be used.
+func (i Images) May(image string) bool {
+	return len(i.From) == 0 || slices.ContainsFunc(i.From, func(f string) bool { return beginsWith(Whole(image), f) })
+}
+
+// MayFeature tells whether a feature may be fetched from where it is.
+func (i Images) MayFeature(ref string) bool {
+	return slices.ContainsFunc(i.FeaturesFrom, func(f string) bool { return beginsWith(ref, f) })
+}
+
+// Mirrored is the name that an image is fetched by. Of several mirrors the
+// longest beginning counts.
+func (i Images) Mirrored(image string) string {
+	best, to := "", ""
+	for from, mirror := range i.Mirrors {
+		if beginsWith(Whole(image), from) && len(from) > len(best) {
+			best, to = from, mirror
+		}
+	}
+	if best == "" {
+		return image
+	}
+	return strings.TrimSuffix(to, "/") + strings.TrimPrefix(Whole(image), strings.TrimSuffix(best, "/"))
+}
+
+// list reads a list of plain values, each held against a check.
+func (d *doc) list(n ast.Node, wrong func(string) string) (out []string) {
+	seq, ok := n.(*ast.SequenceNode)
+	if !ok {
+		d.say(n, "write it in brackets, as in [ONE, OTHER]", "a list is wanted here")
+		return nil
+	}
+	for _, e := range seq.Values {
+		s := d.text(e)
+		if s == "" {
+			d.say(e, "", "an empty value")
+		} else if why := wrong(s); why != "" {
+			d.say(e, "", "%q %s", s, why)
+		}
+		out = append(out, s)
+	}
+	return out
+}
+
+func (d *doc) yes(n ast.Node) bool {
+	switch s := d.text(n); s {
+	case "true", "yes":
+		return true
+	case "false", "no":
+	default:
+		d.say(n, "write yes or no", "%q is neither yes nor no", s)
+	}
+	return false
+}
+
+func anyText(string) string { return "" }
+
+func absolute(s string) string {
+	if !path.IsAbs(s) || path.Clean(s) != s {
+		return "is no absolute path"
+	}
+	return ""
+}
+
+func (d *doc) allow(n ast.Node, at string) (a Allow) {
+	d.mapping(n, at, fields{
+		"privileged": may(func(n ast.Node) { a.Privileged = d.yes(n) }), "host_network": may(func(n ast.Node) { a.HostNetwork = d.yes(n) }),
+		"capabilities": may(func(n ast.Node) {
+			a.Capabilities = d.list(n, func(s string) string {
+				if s != strings.ToUpper(s) || strings.HasPrefix(s, "CAP_") {
+					return "is written in capitals and without CAP_"
+				}
+				return ""
+			})
+		}),
+		"security": may(func(n ast.Node) { a.Security = d.list(n, anyText) }), "run_options": may(func(n ast.Node) {
+			a.RunOptions = d.list(n, func(s string) string {
+				if strings.HasPrefix(s, "-") {
+					return "is written without dashes"
+				}
+				return ""
+			})
+		}),
+		"devices": may(func(n ast.Node) { a.Devices = d.list(n, absolute) }), "host_paths": may(func(n ast.Node) { a.HostPaths = d.list(n, absolute) }),
+	})
+	return a
+}
+
+func (d *doc) allows(n ast.Node, r *Rules) {
+	d.mapping(n, "allow", fields{
+		"everywhere": may(func(n ast.Node) { r.Allow = d.allow(n, "allow.everywhere") }),
+		"repositories": may(func(n ast.Node) {
+			for _, p := range d.pairs(n, "allow.repositories") {
+				name := p.Key.GetToken().Value
+				r.AllowIn[name] = d.allow(p.Value, "allow.repositories."+name)
+			}
+		}),
+	})
+}
+
+func (d *doc) images(n ast.Node, i *Images) {
+	d.mapping(n, "images", fields{
+		"from": may(func(n ast.Node) { i.From = d.list(n, anyText) }), "features_from": may(func(n ast.Node) { i.FeaturesFrom = d.list(n, anyText) }),
+		"mirrors": may(func(n ast.Node) {
+			i.Mirrors = map[string]string{}
+			for _, p := range d.pairs(n, "images.mirrors") {
+				i.Mirrors[p.Key.GetToken().Value] = d.text(p.Value)
+			}
+		}),
+		"usual": may(func(n ast.Node) {
+			for _, p := range d.pairs(n, "images.usual") {
+				u := Usual{Holds: p.Key.GetToken().Value, Image: d.text(p.Value)}
+				if u.Holds == "otherwise" {
+					u.Holds = ""
+				}
+				if u.Image == "" || strings.ContainsAny(u.Image, " \t") {
+					d.say(p.Value, "", "%q is no image", u.Image)
+				}
+				i.Usual = append(i.Usual, u)
+			}
+		}),
+	})
+}
+
+// allowValues flattens what Diff compares.
+func (r Rules) allowValues(v map[string]string) {
+	put := func(at string, list []string) {
+		if len(list) > 0 {
+			v[at] = strings.Join(list, ", ")
+		}
+	}
+	one := func(at string, a Allow) {
+		if a.Privileged {
+			v[at+".privileged"] = "yes"
+		}
+		if a.HostNetwork {
+			v[at+".host_network"] = "yes"
+		}
+		put(at+".capabilities", a.Capabilities)
+		put(at+".security", a.Security)
+		put(at+".devices", a.Devices)
+		put(at+".host_paths", a.HostPaths)
+		put(at+".run_options", a.RunOptions)
+	}
+	one("allow.everywhere", r.Allow)
+	for _, name := range slices.Sorted(maps.Keys(r.AllowIn)) {
+		one("allow.repositories."+name, r.AllowIn[name])
+	}
+	put("images.from", r.Images.From)
+	put("images.features_from", r.Images.FeaturesFrom)
+	for from, to := range r.Images.Mirrors {
+		v["images.mirrors."+from] = to
+	}
+	var usual []string
+	for _, u := range r.Images.Usual {
+		usual = append(usual, strings.TrimPrefix(u.Holds+": "+u.Image, ": "))
+	}
+	put("images.usual", usual)
+	if r.Starters != "" {
+		v["starters"] = r.Starters
+	}
+}
+
+// BuiltIn serves repositories without a definition where the house rules say
+// nothing of images.usual.
+var BuiltIn = []Usual{{"go.mod", "golang:1.26-bookworm"}, {"package.json", "node:24-bookworm"}, {"pyproject.toml", "python:3.14-bookworm"}, {"requirements.txt", "python:3.14-bookworm"},
+	{"Cargo.toml", "rust:1.92-bookworm"}, {"Gemfile", "ruby:3.4-bookworm"}, {"pom.xml", "maven:3-eclipse-temurin-25"}, {"", "buildpack-deps:bookworm"}}

@@ -1,0 +1,3 @@
+import argparse
+
+argparse.ArgumentParser(prog="${templateOption:tool}").parse_args()
