@@ -263,7 +263,7 @@ func (a *app) show() *cobra.Command {
 				return err
 			}
 			return a.print(shown{w, sheets}, func() {
-				line := func(k, v string) { fmt.Fprintf(a.out, "%-12s%s\n", k, clean(v)) }
+				line := func(k, v string) { fmt.Fprintf(a.out, "%-16s%s\n", k, clean(v)) }
 				line("workspace", w.Name+" of "+w.Owner)
 				line("state", state(w)+", since "+when(w.PhaseAt))
 				if w.Cause != "" {

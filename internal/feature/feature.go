@@ -18,6 +18,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"net"
 	"net/http"
 	"os"
 	"path"
@@ -45,6 +46,20 @@ type Kept struct{ dir string }
 
 // NewKept keeps features under dir.
 func NewKept(dir string) *Kept { return &Kept{dir: dir} }
+
+// transport reaches registries. Names under localhost are this machine,
+// whatever is asked for names (RFC 6761, 6.3), as they are to git.
+var transport = func() http.RoundTripper {
+	t := http.DefaultTransport.(*http.Transport).Clone()
+	dialer := &net.Dialer{Timeout: 10 * time.Second}
+	t.DialContext = func(ctx context.Context, network, address string) (net.Conn, error) {
+		if host, port, err := net.SplitHostPort(address); err == nil && strings.HasSuffix(host, ".localhost") {
+			address = net.JoinHostPort("localhost", port)
+		}
+		return dialer.DialContext(ctx, network, address)
+	}
+	return t
+}()
 
 var digestForm = regexp.MustCompile(`^sha256:[0-9a-f]{64}$`)
 
@@ -193,7 +208,7 @@ func (k *Kept) fetch(ctx context.Context, ref string) (digest string, archive []
 	if err != nil {
 		return "", nil, err
 	}
-	d, err := remote.Get(r, remote.WithContext(ctx))
+	d, err := remote.Get(r, remote.WithContext(ctx), remote.WithTransport(transport))
 	if err != nil {
 		return "", nil, fmt.Errorf("ask its registry: %w", err)
 	}
@@ -214,7 +229,7 @@ func (k *Kept) fetch(ctx context.Context, ref string) (digest string, archive []
 	case k.has(l.Digest):
 		return l.Digest, nil, nil
 	}
-	layer, err := remote.Layer(r.Context().Digest(l.Digest), remote.WithContext(ctx))
+	layer, err := remote.Layer(r.Context().Digest(l.Digest), remote.WithContext(ctx), remote.WithTransport(transport))
 	if err != nil {
 		return "", nil, fmt.Errorf("ask its registry: %w", err)
 	}
@@ -238,7 +253,7 @@ func (k *Kept) fetchLink(ctx context.Context, link string) (string, []byte, erro
 		return "", nil, err
 	}
 	// Where it is sent on to is not where the house rules let it be fetched from.
-	stay := http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	stay := http.Client{Transport: transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	res, err := stay.Do(req)
 	if err != nil {
 		return "", nil, err

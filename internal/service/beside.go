@@ -36,7 +36,9 @@ func (s *Service) Services(ctx context.Context, a Actor, ref string) ([]wire.Ser
 			x.Needs = append(x.Needs, n.Service+" "+strings.TrimPrefix(n.Condition, "service_"))
 		}
 		if state, ok := o.Services[w.Body][v.Name]; ok {
-			x.State, x.Problem = serviceState(state)
+			if x.State, x.Problem = serviceState(state); w.Phase == lifecycle.Stopped && state.Body == lifecycle.Ended {
+				x.State, x.Problem = "ended", "" // it was stopped with the workspace
+			}
 		}
 		out = append(out, x)
 	}

@@ -406,6 +406,27 @@ func (s *Service) headMoved(r store.Repository, branch, commit string) {
 	})
 }
 
+// lookForDrift has a branch's head asked for, as one of those who have a
+// workspace of it may, so that workspaces for which a rebuild is due are told.
+func (s *Service) lookForDrift(r store.Repository, branch string) {
+	s.Keeper.Go(func(ctx context.Context) {
+		all, err := s.Store.Read().WorkspacesOf(ctx, r.ID, branch)
+		asked := map[string]bool{}
+		for _, w := range all {
+			if asked[w.OwnerID] {
+				continue
+			}
+			asked[w.OwnerID] = true
+			if _, err = s.head(ctx, w.OwnerID, r, branch); err == nil {
+				return
+			}
+		}
+		if err != nil && ctx.Err() == nil {
+			slog.Warn("whether a rebuild is due cannot be told yet", "repository", r.Name, "branch", branch, "error", err)
+		}
+	})
+}
+
 // headsSeen remembers the heads that were looked at.
 type headsSeen struct {
 	mu sync.Mutex

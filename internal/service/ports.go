@@ -40,7 +40,10 @@ func (s *Service) Ports(ctx context.Context, a Actor, ref string) ([]wire.Port, 
 		return all[n]
 	}
 	for _, n := range def.Ports {
-		at(n).Declared, at(n).Service = true, def.PortHosts[n]
+		p := at(n)
+		if p.Declared, p.Service = true, def.PortHosts[n]; p.Service != "" && w.Phase == lifecycle.Ready {
+			p.Listening, p.Process = true, "service "+p.Service // it says so itself
+		}
 	}
 	for n := range shared {
 		at(n)

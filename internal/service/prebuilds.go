@@ -403,6 +403,7 @@ func (s *Service) Pushed(ctx context.Context, in wire.Push, body []byte, at, mar
 	}
 	var out wire.Pushed
 	for _, r := range from {
+		s.lookForDrift(r, in.Branch)
 		p, err := s.Store.Read().Plan(ctx, r.ID, in.Branch)
 		if errors.Is(err, store.ErrNotFound) || (err == nil && !p.OnPush) {
 			continue

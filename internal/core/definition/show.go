@@ -71,7 +71,7 @@ func Values(d Definition) (out []Value) {
 	for _, p := range d.Ports {
 		text := d.PortLabels[p]
 		if h := d.PortHosts[p]; h != "" {
-			text = strings.TrimSpace(text + " of service " + h)
+			text = strings.TrimSpace(text + " (service " + h + ")")
 		}
 		put(fmt.Sprintf("ports.%d", p), cmp.Or(text, "forwarded"), fmt.Sprintf("ports.%d", p))
 	}

@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"os"
 	"os/exec"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -49,11 +50,28 @@ func (s *server) probe(a account, kind string, env map[string]string) map[string
 	if err != nil {
 		slog.Warn("the user's shell does not say its environment", "user", a.name, "error", err)
 	}
+	if p, ok := got["PATH"]; ok {
+		got["PATH"] = mergePath(p, env["PATH"], a.uid == 0)
+	}
 	if s.probes.of == nil {
 		s.probes.of = map[string]map[string]string{}
 	}
 	s.probes.of[key] = got
 	return got
+}
+
+// mergePath puts what the image has in its PATH, and the shell's start-up files
+// forgot, in front of the shell's: many systems' set it anew. Folders of
+// administration are left to root.
+func mergePath(shell, image string, root bool) string {
+	has := strings.Split(shell, ":")
+	var lost []string
+	for _, p := range strings.Split(image, ":") {
+		if !slices.Contains(has, p) && (root || !strings.HasSuffix(p, "/sbin")) {
+			lost = append(lost, p)
+		}
+	}
+	return strings.Join(append(lost, has...), ":")
 }
 
 func askShell(a account, args []string, env map[string]string) (map[string]string, error) {
