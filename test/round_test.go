@@ -27,7 +27,7 @@ import (
 func (w *world) rules(changes ...string) {
 	w.t.Helper()
 	file := filepath.Join(w.dir, "rules.yaml")
-	if err := os.WriteFile(file, []byte(strings.NewReplacer(changes...).Replace(demo.Rules)), 0o600); err != nil {
+	if err := os.WriteFile(file, []byte(strings.NewReplacer(changes...).Replace(demo.RulesBeside(w.git))), 0o600); err != nil {
 		w.t.Fatal(err)
 	}
 	w.must(w.as("astrid", "", "rules", "put", file, "--why", "for a test"), 0, "is in force")

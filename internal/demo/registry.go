@@ -6,7 +6,9 @@ import (
 	"context"
 	"embed"
 	"fmt"
+	"io"
 	"io/fs"
+	"log"
 	"net"
 	"net/http"
 	"path"
@@ -27,7 +29,7 @@ var features embed.FS
 // Registry is the registry stand-in: an OCI registry in memory with Skerry
 // Line's features, of which everybody may read.
 func Registry(ctx context.Context) (http.Handler, error) {
-	all := registry.New()
+	all := registry.New(registry.Logger(log.New(io.Discard, "", 0)))
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return nil, err

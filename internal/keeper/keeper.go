@@ -524,11 +524,15 @@ func (k *Keeper) discard(w store.Workspace) error {
 		if w.NextVolume > 0 {
 			do(k.Yard.RemoveVolume(ctx, w.ID, w.NextVolume))
 		}
+		if w.NextPlan != nil && w.NextPlan.Fingerprint != w.Plan.Fingerprint {
+			do(k.dropImage(ctx, w, *w.NextPlan))
+		}
 	case w.SeededVolume == 0:
 		do(k.Yard.RemoveBody(ctx, w.ID, w.Body))
 		do(k.Yard.RemoveVolume(ctx, w.ID, w.Volume))
 		do(k.Yard.RemoveNamedVolumes(ctx, w.ID))
 		do(k.Yard.RemoveNetwork(ctx, w.ID))
+		do(k.dropImage(ctx, w, w.Plan))
 	}
 	return errors.Join(errs...)
 }

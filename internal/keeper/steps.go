@@ -509,7 +509,7 @@ func (d *doing) swap(ctx context.Context) error {
 	if oldPlan.Fingerprint == w.NextPlan.Fingerprint {
 		return nil
 	}
-	return d.dropImage(ctx, oldPlan)
+	return d.dropImage(ctx, w, oldPlan)
 }
 
 // retire ends one body and takes it away.
@@ -524,23 +524,23 @@ func (d *doing) retire(ctx context.Context, body int) error {
 }
 
 // dropImage takes away the name of an image we built, if nobody else uses it.
-func (d *doing) dropImage(ctx context.Context, p store.Plan) error {
+func (k *Keeper) dropImage(ctx context.Context, w store.Workspace, p store.Plan) error {
 	if p.Prepared != nil {
-		return d.releasePrepared(ctx, d.w.RepositoryID, p.Prepared.Run, d.w.ID)
+		return k.releasePrepared(ctx, w.RepositoryID, p.Prepared.Run, w.ID)
 	}
 	tags := map[string]string{}
-	if (p.Definition.Build != nil || len(p.Definition.Features) > 0) && p.Image != "" {
-		tags[p.Fingerprint] = d.Tag(p.Fingerprint)
+	if p.Definition.Build != nil || len(p.Definition.Features) > 0 { // also one that was built and then refused
+		tags[p.Fingerprint] = k.Tag(p.Fingerprint)
 	}
-	if c := p.Definition.Compose; c != nil && len(p.ServiceImages) > 0 {
+	if c := p.Definition.Compose; c != nil {
 		for _, s := range c.Services {
 			if s.Build != nil {
-				tags[s.Fingerprint] = d.Tag(s.Fingerprint)
+				tags[s.Fingerprint] = k.Tag(s.Fingerprint)
 			}
 		}
 	}
 	for fingerprint, tag := range tags {
-		used, err := d.Store.Read().ImageInUse(ctx, fingerprint, d.w.ID)
+		used, err := k.Store.Read().ImageInUse(ctx, fingerprint, w.ID)
 		if err != nil {
 			return err
 		}
@@ -548,7 +548,7 @@ func (d *doing) dropImage(ctx context.Context, p store.Plan) error {
 			continue
 		}
 		for _, t := range []string{tag, tag + "-base"} {
-			if err := d.Yard.DropTag(ctx, t); err != nil {
+			if err := k.Yard.DropTag(ctx, t); err != nil {
 				return err
 			}
 		}
@@ -631,7 +631,7 @@ func (d *doing) remove(ctx context.Context) error {
 		}
 		for _, p := range []*store.Plan{&w.Plan, w.NextPlan} {
 			if p != nil {
-				if err := d.dropImage(ctx, *p); err != nil {
+				if err := d.dropImage(ctx, w, *p); err != nil {
 					return err
 				}
 			}
