@@ -182,8 +182,15 @@ func TestTheRoundInTheBrowser(t *testing.T) {
 	runa.do("the run has its sheet and log", chromedp.Click(`//td/a[.="1"]`), seen(`[data-step="Keep as prepared image"][data-outcome="done"]`), chromedp.Click(`//div[@role="tab" and .="Log"]`), runa.says("kept as yardbench/"))
 
 	w.push("tide-board", "spring", map[string]string{".devcontainer/devcontainer.json": `{"image": "skerryline/base:1", "remoteUser": "crew", "forwardPort": [8000]}`})
-	runa.do("a definition is checked", chromedp.Navigate(w.address+"/repositories"), runa.says("tide-board"), chromedp.Click(`//tr[@data-row-key="tide-board"]//button[.="Check"]`), runa.says("nothing is wrong with the definition"))
-	runa.do("at another branch", chromedp.SendKeys(chromedp.CSS(`.ant-modal-container input`), "spring\r"), seen(`[data-rule="unknown-property"]`), runa.says("Do: write forwardPorts"), runa.says(".devcontainer/devcontainer.json:1:54"))
+	runa.do("a definition is checked", chromedp.Navigate(w.address+"/repositories"), runa.says("tide-board"), chromedp.Click(`//tr[@data-row-key="tide-board"]//button[.="Definition"]`), runa.says("nothing is wrong with the definition"))
+	runa.do("at another branch", chromedp.SendKeys(chromedp.CSS(`input[aria-label="Branch"]`), "spring\r"), seen(`[data-rule="unknown-property"]`), runa.says("Do: write forwardPorts"), runa.says(".devcontainer/devcontainer.json:1:54"))
+
+	runa.do("what it comes to, each value with where it is from", chromedp.Navigate(w.address+"/repositories/signal-mast/definition?view=values"), runa.says("lantern 1.1.0"), runa.says("feature registry.skerryline.example/features/lantern:1"), runa.says(".devcontainer/devcontainer.json:10:20"), runa.says("Fingerprint"))
+	runa.do("by its name, what the house rules close", chromedp.Navigate(w.address+"/repositories/signal-mast/definition?name=night"), seen(`[data-rule="closed"]`), runa.says("/srv/charts is closed by the house rules"))
+	runa.do("starters", chromedp.Navigate(w.address+"/starters"), button("Look inside"), runa.says("Board of the north quay"), runa.says("yardbench starter write board"))
+	w.must(w.as("runa", "", "launch", "gull-count"), 0, "is ready")
+	runa.do("services have their state and log", chromedp.Navigate(w.address+"/workspaces/gull-count?view=services"), seen(`[data-service="roost"]`), runa.says("healthy"), chromedp.Click(chromedp.CSS(`.ant-table-row-expand-icon`)), runa.says("the roost of Ytre Skjer is open"))
+	w.must(w.as("runa", "", "remove", "gull-count", "--yes"), 0)
 
 	p := w.page(t, "ingrid")
 	p.do("the launch form tells what is wrong with the definition", chromedp.Navigate(w.address+"/launch?repository=tide-board&branch=spring"), seen(`[data-ahead="tide-board"] [data-rule="unknown-property"]`))

@@ -4,6 +4,7 @@ import { lazy, Suspense } from "react";
 import { Link, Navigate, NavLink, Route, Routes, useLocation } from "react-router";
 import { Problem, api, take, type Person } from "./api/client";
 import { useEvents } from "./api/events";
+import { DefinitionPage } from "./pages/DefinitionPage";
 import { EnrolPage } from "./pages/EnrolPage";
 import { JournalPage } from "./pages/JournalPage";
 import { LaunchPage } from "./pages/LaunchPage";
@@ -12,6 +13,7 @@ import { RepositoriesPage } from "./pages/RepositoriesPage";
 import { RunPage } from "./pages/RunPage";
 import { SecretsPage } from "./pages/SecretsPage";
 import { SignInPage } from "./pages/SignInPage";
+import { StartersPage } from "./pages/StartersPage";
 import { VisitPage } from "./pages/VisitPage";
 import { WorkspacePage } from "./pages/WorkspacePage";
 import { WorkspacesPage } from "./pages/WorkspacesPage";
@@ -115,6 +117,8 @@ export function Frame() {
             <Route path="/launch" element={<LaunchPage />} />
             <Route path="/workspaces/:name" element={<WorkspacePage person={person} />} />
             <Route path="/repositories" element={<RepositoriesPage person={person} />} />
+            <Route path="/repositories/:repository/definition" element={<DefinitionPage />} />
+            <Route path="/starters" element={<StartersPage />} />
             <Route path="/prebuild-runs/:run" element={<RunPage />} />
             <Route path="/secrets" element={<SecretsPage person={person} />} />
             <Route path="/people" element={<PeoplePage person={person} />} />

@@ -11,9 +11,9 @@ import (
 	"yardbench/internal/wire"
 )
 
-// Furnish prepares images of the planned repositories and brings up three
+// Furnish prepares images of the planned repositories and brings up four
 // workspaces, through the HTTP door as their owners would. What is there
-// already stays as it is, but that a stopped one of the three is started.
+// already stays as it is, but that a stopped one of the four is started.
 func Furnish(ctx context.Context, address string, say func(string)) error {
 	for lead, repository := range map[string]string{"runa": "tide-board", "bjarne": "fare-desk"} {
 		c, err := signedIn(ctx, address, lead)
@@ -57,7 +57,7 @@ func serves(p wire.PrebuildPlan) bool {
 }
 
 func furnishWorkspaces(ctx context.Context, address string, say func(string)) error {
-	for n, repository := range []string{"tide-board", "fare-desk", "deck-log"} {
+	for n, repository := range []string{"tide-board", "fare-desk", "deck-log", "gull-count"} {
 		c, err := signedIn(ctx, address, furnished[n])
 		if err != nil {
 			return err

@@ -51,8 +51,8 @@ const pastDays = 30
 // furnished are those whose workspaces Furnish brings up, and what those of
 // their past are called: the names that Furnish takes stay free.
 var (
-	furnished = []string{"ingrid", "marit", "peder"}
-	pastNames = map[string]string{"ingrid": "winter-tables", "marit": "school-fares", "peder": "lomvi-index"}
+	furnished = []string{"ingrid", "marit", "peder", "mats"}
+	pastNames = map[string]string{"mats": "south-berths", "ingrid": "winter-tables", "marit": "school-fares", "peder": "lomvi-index"}
 )
 
 // FillPast is Fill with thirty days of invented past before it, written by

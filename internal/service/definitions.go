@@ -54,7 +54,7 @@ func (s *Service) plan(ctx context.Context, person string, r store.Repository, b
 func (s *Service) planBeside(ctx context.Context, person string, r store.Repository, def definition.Definition, b definition.Beside) (store.Beside, error) {
 	other, err := s.Store.Read().RepositoryByName(ctx, b.Repository)
 	if errors.Is(err, store.ErrNotFound) {
-		return store.Beside{}, problem(422, "definition", fmt.Sprintf("the repository %s, wanted beside %s, is not registered", quote(b.Repository), r.Name), "see those that are with: yardbench repository list")
+		return store.Beside{}, problem(422, "definition", fmt.Sprintf("the repository %s, wanted beside %s, is not registered", quote(b.Repository), r.Name), "see those that are with: yardbench repos")
 	}
 	if err != nil {
 		return store.Beside{}, err
@@ -138,7 +138,7 @@ func (s *Service) source(ctx context.Context, r store.Repository, commit string,
 			readErr = err
 		}
 	}
-	src = definition.Source{Repository: r.Name, Name: ch.name, Beside: ch.beside, House: &house,
+	src = definition.Source{Repository: r.Name, Name: ch.name, Beside: ch.beside, House: &house, Syntax: s.Keeper.Yard.Syntax(ctx),
 		Read: func(p string) ([]byte, bool) {
 			content, ok, err := s.Mirrors.ReadFile(ctx, r.ID, commit, p, definition.MaxBytes)
 			if tooBig := (repo.Problem{}); errors.As(err, &tooBig) {

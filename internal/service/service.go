@@ -271,6 +271,9 @@ func (s *Service) viewOf(ctx context.Context, q store.Q, w store.Workspace, a ar
 	if v.Ports == nil {
 		v.Ports = []int{}
 	}
+	if def.Compose != nil {
+		v.Services = len(def.Compose.Services)
+	}
 	for _, c := range a.conditions {
 		v.Conditions = append(v.Conditions, wire.Condition{Kind: string(c.Kind), Reason: c.Reason, Since: c.Since})
 	}

@@ -27,7 +27,7 @@ func (s *Service) starters(ctx context.Context, a Actor) (r store.Repository, co
 	}
 	r, err = s.Store.Read().RepositoryByName(ctx, house.Starters)
 	if errors.Is(err, store.ErrNotFound) {
-		return r, "", problem(404, "not-found", "the house rules have the starters in "+quote(house.Starters)+", which is not registered", "ask an operator to register it: yardbench repository add URL")
+		return r, "", problem(404, "not-found", "the house rules have the starters in "+quote(house.Starters)+", which is not registered", "ask an operator to register it: yardbench repos add ADDRESS")
 	}
 	if err != nil {
 		return r, "", err

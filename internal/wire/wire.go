@@ -129,6 +129,7 @@ type Workspace struct {
 	CreatedAt  time.Time   `json:"created_at"`
 	PhaseAt    time.Time   `json:"phase_at" doc:"Since when it is in this phase"`
 	Rebuilding bool        `json:"rebuilding"`
+	Services   int         `json:"services" doc:"How many services are beside it"`
 	Sheet      int         `json:"sheet" doc:"The number of the newest launch sheet"`
 
 	Team          string     `json:"team,omitempty"`

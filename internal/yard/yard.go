@@ -27,6 +27,9 @@ type Yard interface {
 	Build(ctx context.Context, b Build, report func(Progress)) (Image, error)
 	// FindImage looks an image up; ok is false when the yard has none.
 	FindImage(ctx context.Context, ref string) (img Image, ok bool, err error)
+	// Syntax is the newest Dockerfile syntax that Build knows, as "1.4"; "" where
+	// that is not known.
+	Syntax(ctx context.Context) string
 	// DropTag removes a name that Build gave.
 	DropTag(ctx context.Context, tag string) error
 

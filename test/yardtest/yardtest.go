@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"yardbench/internal/core/definition"
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/yard"
 )
@@ -27,6 +28,7 @@ type Ground struct {
 // Conform runs the suite. fresh makes a yard of a new installation.
 func Conform(t *testing.T, g Ground, fresh func(t *testing.T) yard.Yard) {
 	t.Run("a body's life, everything twice", func(t *testing.T) { life(t, g, fresh(t)) })
+	t.Run("services and what is mounted", func(t *testing.T) { services(t, g, fresh(t)) })
 	t.Run("images", func(t *testing.T) { images(t, g, fresh(t)) })
 	t.Run("installations are apart", func(t *testing.T) { apart(t, g, fresh(t), fresh(t)) })
 	t.Run("what happens behind our back is told", func(t *testing.T) { watched(t, g, fresh(t)) })
@@ -106,6 +108,65 @@ func life(t *testing.T, g Ground, y yard.Yard) {
 	}
 	if err := y.StartBody(ctx, "life", 1); !errors.Is(err, yard.ErrRefused) {
 		t.Errorf("the start of a body that is gone is answered %v", err)
+	}
+}
+
+// services tries what stands beside a body, and what is mounted into it.
+func services(t *testing.T, g Ground, y yard.Yard) {
+	ctx, b := t.Context(), spec(t, g, "beside")
+	b.DiskBytes = 64 << 20
+	b.Mounts = []definition.Mount{{Kind: definition.MountVolume, Source: "levels", Target: "/var/lib/levels"}, {Kind: definition.MountTmpfs, Target: "/scratch"}, {Kind: definition.MountTree, Source: "charts", Target: "/opt/charts"}}
+	b.Aliases, b.Extra = []string{"work"}, definition.Extra{Dropped: []string{"MKNOD"}, Hostname: "bell", ShmBytes: 1 << 20}
+	up(t, y, b, 17)
+	t.Cleanup(func() {
+		twice(t, "remove the named volumes", func() error { return y.RemoveNamedVolumes(context.Background(), "beside") })
+	})
+	twice(t, "start", func() error { return y.StartBody(ctx, "beside", 1) })
+	s := yard.ServiceSpec{Workspace: "beside", Number: 1, Volume: 1, Image: g.Image, DiskBytes: 64 << 20, MemoryBytes: 64 << 20,
+		Service: definition.Service{Name: "tides", Command: []string{"sh", "-c", "echo mounted: $(readlink /seed) $(test -d /levels && echo levels); trap 'exit 0' TERM; while :; do sleep 0.05; done"}, Env: map[string]string{"A": "1"},
+			Mounts: []definition.Mount{{Kind: definition.MountVolume, Source: "levels", Target: "/levels"}, {Kind: definition.MountTree, Source: "seed", Target: "/seed"}},
+			Health: &definition.Health{Test: []string{"CMD-SHELL", "test $A = 1"}, Interval: 200 * time.Millisecond, Retries: 5}}}
+	twice(t, "start a service", func() error { return y.StartService(ctx, s) })
+	bad := s
+	bad.Service = definition.Service{Name: "ebb", Command: []string{"sh", "-c", "exit 4"}}
+	twice(t, "start one that ends", func() error { return y.StartService(ctx, bad) })
+	var o yard.Observation
+	for end := time.Now().Add(time.Minute); time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
+		var err error
+		if o, err = y.Observe(ctx, "beside"); err != nil {
+			t.Fatal(err)
+		}
+		if o.Services[1]["tides"].Health == "healthy" && o.Services[1]["ebb"].Body == lifecycle.Ended {
+			break
+		}
+	}
+	if len(o.Bodies) != 1 || !o.Named || o.Services[1]["tides"].Health != "healthy" || o.Services[1]["ebb"].ExitCode != 4 || o.Services[1]["ebb"].Problem == "" {
+		t.Errorf("beside it there is %+v", o)
+	}
+	var log strings.Builder
+	if err := y.ServiceLog(ctx, "beside", 1, "tides", 10, &log); err != nil || !strings.HasSuffix(strings.TrimSpace(log.String()), "/seed levels") {
+		t.Errorf("the service printed %q, %v", log.String(), err)
+	}
+	if err := y.ServiceLog(ctx, "beside", 1, "ghost", 10, io.Discard); !errors.Is(err, yard.ErrRefused) {
+		t.Errorf("the log of a service that is not there is answered %v", err)
+	}
+	if err := y.StopBody(ctx, "beside", 1, 5*time.Second); err != nil {
+		t.Fatal(err)
+	}
+	if o, err := y.Observe(ctx, "beside"); err != nil || o.Services[1]["tides"].Body != lifecycle.Ended {
+		t.Errorf("stopped with its body it is %+v, %v", o.Services, err)
+	}
+	down(t, y, b)
+	twice(t, "remove the named volumes", func() error { return y.RemoveNamedVolumes(ctx, "beside") })
+	if o, err := y.Observe(ctx, "beside"); err != nil || o.Named || len(o.Services)+len(o.Bodies) != 0 {
+		t.Errorf("removed, there is %+v, %v", o, err)
+	}
+	out, err := y.Try(ctx, g.Image, []string{"/bin/sh", "-c", "echo found; echo not this >&2; seq 2000"}, 4096)
+	if err != nil || !strings.HasPrefix(string(out), "found\n1\n") || len(out) > 4096 {
+		t.Errorf("a try prints %.60q, %d bytes, %v", out, len(out), err)
+	}
+	if _, err := y.Try(ctx, "skerryline/nowhere:9", []string{"true"}, 1); !errors.Is(err, yard.ErrRefused) {
+		t.Errorf("a try of an image that is not there is answered %v", err)
 	}
 }
 

@@ -56,7 +56,7 @@ func run(ctx context.Context, address, yardbench, dir string) error {
 	}{
 		{"cli-launch", "ingrid", []string{"yardbench launch tide-board --name quay --dry-run", "yardbench launch tide-board --name quay", "yardbench list"}},
 		{"cli-show", "ingrid", []string{"yardbench show tide-board", "yardbench ports tide-board", "yardbench secret explain tide-board"}},
-		{"cli-definition", "ingrid", []string{"yardbench definition check deck-log", "yardbench definition check route-notes", "yardbench definition check --strict tide-board", "yardbench launch deck-log --dry-run"}},
+		{"cli-definition", "ingrid", []string{"yardbench definition check deck-log", "yardbench definition check signal-mast --name night", "yardbench definition show gull-count"}},
 		{"cli-cost", "astrid", []string{"yardbench cost", "yardbench cost --by repository", "yardbench prebuild list tide-board | head -n 10", "yardbench rules versions"}},
 	} {
 		if err := terminal(ctx, filepath.Join(config, shot.who), filepath.Join(dir, shot.file+".png"), yardbench, shot.commands...); err != nil {
@@ -73,12 +73,13 @@ func run(ctx context.Context, address, yardbench, dir string) error {
 			{"workspace", "/workspaces/tide-board", `[data-outcome="done"]`},
 			{"ports", "/workspaces/tide-board?view=ports", `[data-listening="8000"]`},
 			{"terminal", "/workspaces/tide-board?view=terminal", `.terminal .xterm-screen`},
-			{"you", "/you", `.ant-table-row`},
+			{"starters", "/starters", `.ant-card`},
 			{"secrets", "/secrets?view=explained&repository=tide-board", `.ant-table-row code`},
 		},
 		"astrid": {
 			{"fleet", "/fleet", `[data-phase="ready"]`},
-			{"definition", "/repositories?check=deck-log", `[data-rule]`},
+			{"definition", "/repositories/signal-mast/definition?view=values", `.ant-table-row`},
+			{"services", "/workspaces/gull-count.mats?view=services", `[data-service]`},
 			{"repositories", "/repositories?open=tide-board", `[data-outcome]`},
 			{"people", "/people", `.ant-table-row`},
 			{"rules", "/rules", `.cm-content`},
@@ -142,7 +143,7 @@ func console(ctx context.Context, address, dir, who string, pages []page) error 
 			return os.WriteFile(filepath.Join(dir, "console-"+name+".png"), png, 0o644)
 		})
 	}
-	if err := chromedp.Do(tab, browser.Size(), chromedp.Navigate(address), chromedp.WaitVisible(chromedp.CSS("#name")), shot("sign-in"),
+	if err := chromedp.Do(tab, browser.Size(), chromedp.Navigate(address), chromedp.WaitVisible(chromedp.CSS("#name")),
 		chromedp.SendKeys(chromedp.CSS("#name"), who), chromedp.SendKeys(chromedp.CSS("#password"), demo.Password+"\r"),
 		chromedp.WaitVisible(chromedp.CSS(`[data-phase="ready"]`))); err != nil {
 		return err

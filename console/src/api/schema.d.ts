@@ -1703,6 +1703,11 @@ export interface components {
             scratch?: string;
             /**
              * Format: int64
+             * @description How many services are beside it
+             */
+            services: number;
+            /**
+             * Format: int64
              * @description The number of the newest launch sheet
              */
             sheet: number;

@@ -12,7 +12,7 @@ import { GiveSecret } from "../parts/GiveSecret";
 import { took, when } from "../parts/time";
 import { useSettled } from "../parts/useSettled";
 
-type Fields = { repository: string; branch?: string; name?: string; size?: string; rest?: number };
+type Fields = { repository: string; branch?: string; definition?: string; beside?: string[]; name?: string; size?: string; rest?: number };
 
 /** The launch form, with what the launch would come to beside it. */
 export function LaunchPage() {
@@ -22,7 +22,7 @@ export function LaunchPage() {
   const fields = (Form.useWatch([], form) ?? {}) as Fields;
   const repositories = useQuery({ queryKey: ["repositories"], queryFn: () => take(api.GET("/api/v1/repositories")) });
   const repository = repositories.data?.find((r) => r.name === fields.repository);
-  const body = (f: Fields) => ({ repository: f.repository, branch: f.branch?.trim() || undefined, name: f.name?.trim() || undefined, size: f.size, rest_after_s: f.rest || undefined });
+  const body = (f: Fields) => ({ repository: f.repository, branch: f.branch?.trim() || undefined, definition: f.definition || undefined, beside: f.beside?.length ? f.beside : undefined, name: f.name?.trim() || undefined, size: f.size, rest_after_s: f.rest || undefined });
   const asked = useSettled(JSON.stringify(fields.repository ? body(fields) : null));
   const preflight = useQuery({
     queryKey: ["preflight", asked],
@@ -55,6 +55,14 @@ export function LaunchPage() {
           <Form.Item name="branch" label="Branch">
             <Input placeholder={repository ? `${repository.default_branch}, the default` : "the repository's default"} spellCheck={false} />
           </Form.Item>
+          {p && p.names.length > 1 && (
+            <Form.Item name="definition" label="Definition">
+              <Select allowClear placeholder="the first" options={p.names.filter(Boolean).map((n) => ({ value: n, label: n }))} />
+            </Form.Item>
+          )}
+          <Form.Item name="beside" label="Beside it" extra="Further repositories, cloned side by side; NAME@BRANCH names a branch.">
+            <Select mode="tags" maxCount={8} placeholder="none" options={repositories.data?.filter((r) => r.name !== fields.repository).map((r) => ({ value: r.name, label: r.name }))} />
+          </Form.Item>
           <Form.Item name="name" label="Name" extra="Lower-case letters, digits and dashes. Yours to choose; nobody else's names are in the way.">
             <Input placeholder={repository ? `${repository.name}, or with a number where that is taken` : "the repository's"} spellCheck={false} maxLength={40} />
           </Form.Item>
@@ -62,6 +70,7 @@ export function LaunchPage() {
             <>
               <Form.Item name="size" label="Size">
                 <Segmented
+                  key={p.size}
                   options={p.sizes.map((s) => ({
                     value: s.name,
                     label: (
@@ -109,9 +118,27 @@ function Ahead({ of: p }: { of: Preflight }) {
       <dl className="facts one">
         <dt>Makes</dt>
         <dd>
-          {p.branch} at <code>{p.commit.slice(0, 10)}</code>, by {p.definition}, image from {p.image}
+          {p.branch} at <code>{p.commit.slice(0, 10)}</code>, by {p.definition || "what is usual"}, image from {p.image}
           {p.set_up.length > 0 && <>; then {p.set_up.join(", ")}</>}
         </dd>
+        {p.services.length > 0 && (
+          <>
+            <dt>Services</dt>
+            <dd>{p.services.join(", ")}</dd>
+          </>
+        )}
+        {p.beside.length > 0 && (
+          <>
+            <dt>Beside it</dt>
+            <dd>{p.beside.join(", ")}</dd>
+          </>
+        )}
+        {p.needs && (
+          <>
+            <dt>Needs</dt>
+            <dd>{p.needs}</dd>
+          </>
+        )}
         <dt>Prepared</dt>
         <dd>
           {p.prepared ? (

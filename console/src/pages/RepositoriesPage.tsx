@@ -4,7 +4,6 @@ import { App, Button, Checkbox, Form, Input, InputNumber, Modal, Select, Space, 
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { api, take, type Person, type PrebuildPlan, type PrebuildRun, type Repository } from "../api/client";
-import { Findings } from "../parts/Findings";
 import { nothing, PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { useAddress } from "../parts/search";
@@ -54,6 +53,7 @@ export function RepositoriesPage({ person }: { person: Person }) {
           )
         }
       >
+        <Link to="/starters">Starters</Link>
         <Input allowClear placeholder="Find by name or address" aria-label="Find" style={{ width: 240 }} value={get("find") ?? ""} onChange={(e) => set({ find: e.target.value })} />
       </PageHead>
       <ProblemNote error={repositories.error ?? plans.error} />
@@ -87,8 +87,8 @@ export function RepositoriesPage({ person }: { person: Person }) {
                     Launch
                   </Button>
                 )}
-                <Button size="small" title="Check its definition" onClick={() => set({ check: r.name })}>
-                  Check
+                <Button size="small" title="What its definition comes to, and what is wrong with it" onClick={() => navigate(`/repositories/${r.name}/definition`)}>
+                  Definition
                 </Button>
                 {manages && (
                   <Button size="small" onClick={() => setPlanning({ repository: r.name })}>
@@ -106,7 +106,6 @@ export function RepositoriesPage({ person }: { person: Person }) {
         ]}
       />
       {planning && <PutPlan {...planning} onClose={() => setPlanning(undefined)} />}
-      {get("check") && <CheckDefinition repository={get("check") ?? ""} onClose={() => set({ check: "" })} />}
       {adding && <AddRepository onClose={() => setAdding(false)} />}
     </>
   );
@@ -212,41 +211,6 @@ export function Outcome({ of: r }: { of: PrebuildRun }) {
     <span data-outcome="done" style={{ color: r.serves ? token.colorSuccess : token.colorTextSecondary }}>
       <CheckCircleFilled /> {r.serves ? "done, serves" : "done, dropped"}
     </span>
-  );
-}
-
-/** What is wrong with a repository's environment definition, at a branch's head. */
-function CheckDefinition({ repository, onClose }: { repository: string; onClose: () => void }) {
-  const { token } = theme.useToken();
-  const [branch, setBranch] = useState("");
-  const check = useQuery({
-    queryKey: ["definition", repository, branch],
-    queryFn: () => take(api.GET("/api/v1/repositories/{repository}/definition", { params: { path: { repository }, query: { branch: branch || undefined } } })),
-    retry: false,
-    gcTime: 0, // each look is at the head as it is
-  });
-  const found = check.data;
-  return (
-    <Modal open title={`The definition of ${repository}`} footer={null} width={640} onCancel={onClose}>
-      <Space orientation="vertical" size={16} style={{ width: "100%" }}>
-        <Input.Search placeholder="another branch than the default" enterButton="Check" spellCheck={false} aria-label="Branch" loading={check.isFetching} onSearch={(b) => (b.trim() === branch ? void check.refetch() : setBranch(b.trim()))} />
-        <ProblemNote error={check.error} />
-        {found && !check.error && (
-          <section aria-label="What was found" data-commit={found.commit}>
-            <div className="quiet" style={{ marginBottom: 8 }}>
-              {found.branch} at <code>{found.commit?.slice(0, 10)}</code>
-            </div>
-            {found.findings.length > 0 ? (
-              <Findings of={found.findings} />
-            ) : (
-              <>
-                <CheckCircleFilled style={{ color: token.colorSuccess }} /> nothing is wrong with the definition
-              </>
-            )}
-          </section>
-        )}
-      </Space>
-    </Modal>
   );
 }
 

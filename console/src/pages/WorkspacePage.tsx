@@ -1,9 +1,9 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { CheckCircleFilled, MinusCircleOutlined } from "@ant-design/icons";
+import { CheckCircleFilled, CloseCircleFilled, MinusCircleOutlined } from "@ant-design/icons";
 import { Alert, App, Button, Form, Input, Modal, Select, Space, Switch, Table, Tabs, theme } from "antd";
 import { useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
-import { Problem, api, nameOf, take, type Person, type Port, type Workspace } from "../api/client";
+import { Problem, api, nameOf, take, type Person, type Port, type Service, type Workspace } from "../api/client";
 import { bytes, cores, money } from "../parts/amounts";
 import { DayStrip } from "../parts/DayStrip";
 import { LogView } from "../parts/LogView";
@@ -61,7 +61,7 @@ export function WorkspacePage({ person }: { person: Person }) {
           {w.repository}, branch {w.branch}, made from <code>{w.commit.slice(0, 10)}</code>
         </dd>
         <dt>Definition</dt>
-        <dd>{w.definition}</dd>
+        <dd>{w.definition || "none: what is usual"}</dd>
         <dt>Folder</dt>
         <dd>
           {w.folder} as {w.user || "the image's user"}
@@ -101,6 +101,7 @@ export function WorkspacePage({ person }: { person: Person }) {
         items={[
           { key: "sheet", label: "Launch sheet", children: sheet && <>{which}<SheetView sheet={sheet} causeTold={w.phase === "failed" && sheet.cause === w.cause} /></> },
           { key: "log", label: "Log", children: sheet && <>{which}<LogView key={sheet.number} address={`/api/v1/workspaces/${encodeURIComponent(name)}/log?sheet=${sheet.number}&follow=true`} /></> },
+          ...(w.services > 0 ? [{ key: "services", label: "Services", children: <Services workspace={w} /> }] : []),
           { key: "ports", label: "Ports", children: <Ports workspace={w} own={own} /> },
           {
             key: "terminal",
@@ -118,6 +119,7 @@ export function WorkspacePage({ person }: { person: Person }) {
 function ConditionNote({ of: c }: { of: Workspace["conditions"][number] }) {
   const next: Record<string, string> = {
     "set-up failed": "The workspace is there to be used; the log has the whole output.",
+    "rebuild due": "It goes on as it is; Rebuild makes it anew and keeps its files.",
     "secrets changed": "What is opened from now on has the new values: end the old ones and open them again.",
     "over limit": "Make room in its folder, or ask for a larger size.",
     "unpushed work": "Start it, and push or give up what is in it; it is not removed before.",
@@ -194,6 +196,43 @@ function Ports({ workspace: w, own }: { workspace: Workspace; own: boolean }) {
       <p className="quiet">
         To this machine: <code>yardbench forward {w.name} PORT</code>
       </p>
+    </>
+  );
+}
+
+/** The services beside a workspace, each with its state and its log. */
+function Services({ workspace: w }: { workspace: Workspace }) {
+  const { token } = theme.useToken();
+  const path = { workspace: nameOf(w) };
+  const services = useQuery({ queryKey: ["workspaces", "services", nameOf(w)], queryFn: () => take(api.GET("/api/v1/workspaces/{workspace}/services", { params: { path } })), refetchInterval: 5_000 });
+  const colour = (state: Service["state"]) => (state === "failed" || state === "unhealthy" ? token.colorError : state === "healthy" || state === "running" ? token.colorSuccess : undefined);
+  return (
+    <>
+      <ProblemNote error={services.error} />
+      <Table<Service>
+        size="small"
+        rowKey="name"
+        pagination={false}
+        loading={services.isPending}
+        dataSource={services.data}
+        expandable={{ expandedRowRender: (s) => <LogView short address={`/api/v1/workspaces/${encodeURIComponent(nameOf(w))}/services/${encodeURIComponent(s.name)}/log`} /> }}
+        columns={[
+          { title: "Service", dataIndex: "name" },
+          {
+            title: "State",
+            render: (_, s) => (
+              <span data-service={s.name} style={{ color: colour(s.state) }}>
+                {colour(s.state) === token.colorError ? <CloseCircleFilled /> : colour(s.state) ? <CheckCircleFilled /> : <MinusCircleOutlined />} {s.state}
+                {s.problem && `: ${s.problem}`}
+              </span>
+            ),
+          },
+          { title: "Image", dataIndex: "image" },
+          { title: "Ports", className: "number", render: (_, s) => s.ports.join(", ") },
+          { title: "Waits for", render: (_, s) => s.needs.join(", ") },
+        ]}
+      />
+      <p className="quiet">Open a row for what the service printed last.</p>
     </>
   );
 }

@@ -4,7 +4,7 @@ import { useEffect, useRef, useState } from "react";
 const shownCharacters = 400_000;
 
 /** A log, as it grows. */
-export function LogView({ address }: { address: string }) {
+export function LogView({ address, short }: { address: string; short?: boolean }) {
   const [text, setText] = useState("");
   const box = useRef<HTMLPreElement>(null);
   const atEnd = useRef(true);
@@ -33,7 +33,7 @@ export function LogView({ address }: { address: string }) {
   return (
     <pre
       ref={box}
-      className="log"
+      className={short ? "log short" : "log"}
       tabIndex={0}
       aria-label="Log"
       onScroll={(e) => {

@@ -32,6 +32,7 @@ var Rules = map[string]string{
 	"root-user":         "what runs as root can change the environment under itself, and files belong to root",
 	"port-not-declared": "nobody is shown the port before something listens on it",
 	"builder-frontend":  "it is fetched from outside at each build, and the builder may not have a way there",
+	"builder-syntax":    "the build fails at that line",
 	"slow-set-up":       "everybody waits for it at every launch, where a prebuild or the image would have it ready",
 	"closed":            "nothing is launched from it: it reaches beyond the workspace",
 	"no-definition":     "everybody gets what is usual, which may not be what the repository needs",
@@ -157,6 +158,7 @@ func Check(src Source) (Definition, []Finding) {
 			last = &other
 		}
 		f.dockerfile(out.Ports, last, b, src.House)
+		f.syntax(src.Syntax)
 		d.findings = append(d.findings, f.findings...)
 	}
 	switch {
@@ -372,6 +374,53 @@ func (d *doc) dockerfile(forwarded []int, user *string, b *Build, house *rules.R
 	if *user == "" {
 		*user = last
 	}
+}
+
+// newer is when something came into the syntax of build files, by the release
+// notes of the Dockerfile reference.
+var newer = map[string]string{"COPY --link": "1.4", "ADD --link": "1.4", "ADD --checksum": "1.6", "ADD --keep-git-dir": "1.5", "COPY --exclude": "1.19", "ADD --exclude": "1.19", "COPY --parents": "1.20", "ADD --unpack": "1.17"}
+
+// syntax finds what the yard's builder is too old for. A file that names its
+// frontend brings what it needs.
+func (d *doc) syntax(known string) {
+	if _, _, _, named := parser.DetectSyntax(d.text); named || known == "" || len(d.text) > MaxBytes {
+		return
+	}
+	parsed, err := parser.Parse(bytes.NewReader(d.text))
+	if err != nil {
+		return // told already
+	}
+	lines := bytes.SplitAfter(d.text, []byte("\n"))
+	for _, n := range parsed.AST.Children {
+		uses := map[string]string{}
+		for _, f := range n.Flags {
+			name, _, _ := strings.Cut(f, "=")
+			what := strings.ToUpper(n.Value) + " " + name
+			uses[what] = newer[what]
+		}
+		if len(n.Heredocs) > 0 {
+			uses["a here-document"] = "1.4"
+		}
+		for _, what := range sortedKeys(uses) {
+			if since := uses[what]; since != "" && older(known, since) {
+				at := 0
+				for _, l := range lines[:min(n.StartLine-1, len(lines))] {
+					at += len(l)
+				}
+				d.rule("builder-syntax", Warning, at, "write it another way, or have the yard's engine renewed", "%s came with Dockerfile syntax %s, and the yard's builder knows %s", what, since, known)
+			}
+		}
+	}
+}
+
+// older compares two versions of the form 1.4.
+func older(a, b string) bool {
+	number := func(s string) int {
+		_, minor, _ := strings.Cut(s, ".")
+		n, _ := strconv.Atoi(minor) // of a version that is ours
+		return n
+	}
+	return number(a) < number(b)
 }
 
 // base is an image that a build file begins with.

@@ -3,6 +3,9 @@ package definition
 import (
 	"fmt"
 	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -39,6 +42,8 @@ func TestCheck(t *testing.T) {
 		{rule: "feature", bad: `{` + ok + `, "features": {"./none": {}}}`, good: `{` + ok + `, "features": {"./lamp": {"colour": "red"}}}`, place: "json:1:67", says: "has no .devcontainer/none/devcontainer-feature.json"},
 		{rule: "feature", bad: `{` + ok + `, "features": {"./lamp": {"colour": "blue"}}}`, good: `{` + ok + `, "features": {"./lamp": {}}}`, place: "json:1:67", says: "is one of green, red"},
 		{rule: "feature", bad: `{` + ok + `, "features": {"elsewhere.example/a/b:1": {}}}`, good: `{` + ok + `}`, place: "json:1:67", says: "house rules do not let"},
+		{rule: "builder-syntax", bad: built, good: built, badFile: "FROM a:1\nRUN <<E\nmake\nE\n", good2: "# syntax=skerryline/frontend:1\nFROM a:1\nRUN <<E\nmake\nE\n", place: "file:2:1", says: "a here-document came with Dockerfile syntax 1.4, and the yard's builder knows 1.2"},
+		{rule: "builder-syntax", bad: built, good: built, badFile: "FROM a:1\nCOPY --link a b\n", good2: "FROM a:1\nCOPY --chown=crew a b\n", place: "file:2:1", says: "COPY --link"},
 		{rule: "feature-loop", bad: `{` + ok + `, "features": {"./hen": {}}}`, good: `{` + ok + `, "features": {"./lamp": {}}}`, place: "json:1:54", says: "wait for each other"},
 		{rule: "compose-file", bad: `{"dockerComposeFile": "bad.yaml", "service": "app", "workspaceFolder": "/w", "remoteUser": "crew"}`, good: `{"dockerComposeFile": "compose.yaml", "service": "app", "workspaceFolder": "/w", "remoteUser": "crew"}`, place: "json:1:2", says: "include is not honoured"},
 		{rule: "compose-folder", bad: `{"dockerComposeFile": "compose.yaml", "service": "app", "remoteUser": "crew"}`, good: `{"dockerComposeFile": "compose.yaml", "service": "app", "workspaceFolder": "/w", "remoteUser": "crew"}`, place: "json:1:2", says: "workspaceFolder is missing"},
@@ -71,12 +76,12 @@ func TestCheck(t *testing.T) {
 		".devcontainer/bad.yaml", "include: [other.yaml]\nservices: {app: {image: 'a:1'}}", ".devcontainer/compose.yaml", "services:\n  app: {image: 'a:1'}\n  db: {image: 'b:1', expose: [5432]}\n"}
 	try := func(text, file string) []Finding {
 		src := source(text, append(slices.Clone(more), df, file)...)
-		src.House = &house
+		src.House, src.Syntax = &house, "1.2"
 		_, fs := Check(src)
 		return fs
 	}
 	places := map[string]string{"json": Places[0], "file": df}
-	tried := map[string]bool{"env-file": true}
+	tried := map[string]bool{"env-file": true, "missing-program": true, "size-too-small": true} // these by tests of their own
 	for n, c := range cases {
 		t.Run(fmt.Sprintf("%d %s", n, c.rule), func(t *testing.T) {
 			tried[c.rule] = true
@@ -180,5 +185,72 @@ func BenchmarkCheck(b *testing.B) {
 		if _, fs := Check(src); len(fs) < 200 {
 			b.Fatalf("only %d findings", len(fs))
 		}
+	}
+}
+
+// docs/definitions.md tells of every property, and each test it names is there.
+func TestEveryPropertyIsTold(t *testing.T) {
+	text, err := os.ReadFile("../../../docs/definitions.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	rows := map[string]string{}
+	for _, line := range strings.Split(string(text), "\n") {
+		cells := strings.Split(line, "|")
+		if len(cells) == 5 {
+			for _, name := range regexp.MustCompile("`([A-Za-z$]+)`").FindAllStringSubmatch(cells[1], -1) {
+				rows[name[1]] = cells[3]
+			}
+		}
+	}
+	var tests strings.Builder
+	err = filepath.WalkDir("../../..", func(p string, d os.DirEntry, err error) error {
+		if err == nil && d.IsDir() && (d.Name() == "node_modules" || strings.HasPrefix(d.Name(), ".") && len(d.Name()) > 2) {
+			return filepath.SkipDir
+		}
+		if strings.HasSuffix(p, "_test.go") {
+			content, err := os.ReadFile(p)
+			tests.Write(content)
+			return err
+		}
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, all := range []map[string]bool{honoured, kept, {"initializeCommand": true}} {
+		for name := range all {
+			if rows[name] == "" {
+				t.Errorf("docs/definitions.md does not say what is done with %s", name)
+			}
+			for _, test := range regexp.MustCompile(`Test\w+`).FindAllString(rows[name], -1) {
+				if !strings.Contains(tests.String(), "func "+test+"(") {
+					t.Errorf("docs/definitions.md says that %s is shown by %s, which is not there", name, test)
+				}
+			}
+		}
+	}
+	// What is kept changes nothing, and is not complained of.
+	plain, _ := Resolve(source(`{"image": "a:1", "remoteUser": "crew"}`))
+	d, fs := Check(source(`{"image": "a:1", "remoteUser": "crew", "$schema": "x", "otherPortsAttributes": {"onAutoForward": "ignore"}, "updateRemoteUserUID": false, "customizations": {"other": {"x": 1}}, "shutdownAction": "none"}`))
+	if len(fs) > 0 || len(Changes(plain, d)) > 0 {
+		t.Errorf("what is kept is told as %v and changes %v", fs, Changes(plain, d))
+	}
+}
+
+// Programs that commands begin with are found, and missing ones told once for
+// each moment.
+func TestPrograms(t *testing.T) {
+	d, _ := Resolve(source("{\"image\": \"a\",\n\"onCreateCommand\": \"cd x && A=1 make all; sudo -E npm ci | tee log || echo 'no; luck'\",\n\"postCreateCommand\": {\"a\": [\"go\", \"build\"], \"b\": \"./run.sh && $TOOL x && sounding-lead\"}}"))
+	if got := strings.Join(Programs(d), " "); got != "go make sounding-lead sudo tee" {
+		t.Errorf("the programs are %s", got)
+	}
+	fs := MissingPrograms(d, []string{"sounding-lead", "make"})
+	if len(fs) != 2 || !strings.HasPrefix(fs[0].String(), ".devcontainer/devcontainer.json:2:1: warning: onCreateCommand needs make") || !strings.Contains(fs[1].String(), "postCreateCommand needs sounding-lead") {
+		t.Errorf("missing ones are told as %v", fs)
+	}
+	out, err := exec.Command("/bin/sh", "-c", ProgramsScript([]string{"sh", "no-such-program", "cat"})).Output()
+	if err != nil || string(out) != "no-such-program\n" {
+		t.Errorf("the script prints %q, %v", out, err)
 	}
 }

@@ -233,3 +233,38 @@ func TestWhatIsPossibleNow(t *testing.T) {
 		}
 	}
 }
+
+// After the moment that is waited for it may be used, while the others go on.
+func TestWaitFor(t *testing.T) {
+	moments := []definition.Moment{definition.Services, definition.OnCreate, definition.PostCreate, definition.PostStart}
+	for wait, want := range map[definition.Moment]string{"": "services onCreateCommand postCreateCommand postStartCommand ready", definition.OnCreate: "services onCreateCommand ready postCreateCommand postStartCommand",
+		definition.UpdateContent: "services onCreateCommand ready postCreateCommand postStartCommand", definition.PostStart: "services onCreateCommand postCreateCommand postStartCommand ready"} {
+		for _, prebuild := range []bool{false, true} {
+			m := newModel(moments...)
+			m.s.WaitFor, m.s.Prebuild = wait, prebuild
+			var got []string
+			for range 40 {
+				mv := Next(m.s, m.o)
+				if mv.Idle() || mv.Action == KeepImage {
+					break
+				}
+				if mv.Enter == Ready && m.s.Phase != Ready {
+					got = append(got, "ready")
+					if over := len(got) > len(moments); mv.Action == "" && mv.GoesOn == over {
+						t.Errorf("waiting for %q it goes on: %v after %v", wait, mv.GoesOn, got)
+					}
+				}
+				if mv.Action == RunSetUp {
+					got = append(got, string(mv.Moment))
+				}
+				m.do(t, mv)
+			}
+			if prebuild {
+				want = strings.TrimSpace(strings.ReplaceAll(" "+want, " ready", "")) // nobody uses it
+			}
+			if strings.Join(got, " ") != want {
+				t.Errorf("waiting for %q, prebuild %v, it goes %v", wait, prebuild, got)
+			}
+		}
+	}
+}

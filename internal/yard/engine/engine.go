@@ -15,6 +15,7 @@ import (
 	"net/netip"
 	"strconv"
 	"strings"
+	"sync"
 
 	"github.com/containerd/errdefs"
 	"github.com/moby/moby/api/types/container"
@@ -49,6 +50,8 @@ type Engine struct {
 	installation string
 	addresses    netip.Prefix
 	disks        *Disks // nil: volumes are not bounded
+	asked        sync.Mutex
+	syntax       string // that the builder knows; "" until it is asked
 }
 
 // New speaks to the engine at host (unix://… or tcp://…), without a call yet.

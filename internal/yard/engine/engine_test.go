@@ -71,6 +71,14 @@ func TestNoEngine(t *testing.T) {
 	}
 }
 
+func TestSyntaxOf(t *testing.T) {
+	for version, want := range map[string]string{"20.10.24+dfsg1": "1.2", "23.0.1": "1.5", "28.3.2": "1.14", "31.0.0": "", "dev": ""} {
+		if got := syntaxOf(version); got != want {
+			t.Errorf("engine %s knows %q, not %q", version, got, want)
+		}
+	}
+}
+
 func TestCut(t *testing.T) {
 	r := netip.MustParsePrefix("10.213.0.0/24")
 	for n, want := range map[int]string{0: "10.213.0.0/27", 1: "10.213.0.32/27", 7: "10.213.0.224/27", 8: "", 1 << 30: ""} {

@@ -7,8 +7,10 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
+	"time"
 
 	"github.com/containerd/errdefs"
 	buildkit "github.com/moby/buildkit/client"
@@ -59,6 +61,38 @@ func (e *Engine) UseImage(ctx context.Context, ref string, log io.Writer) (yard.
 	}
 	img.Cached = false
 	return img, err
+}
+
+// syntaxes is the Dockerfile syntax that came with an engine's version, by the
+// engine's release notes.
+var syntaxes = map[int]string{23: "1.5", 24: "1.6", 25: "1.6", 26: "1.7", 27: "1.9", 28: "1.14"}
+
+// Syntax implements [yard.Yard]. The engine is asked once.
+func (e *Engine) Syntax(ctx context.Context) string {
+	e.asked.Lock()
+	defer e.asked.Unlock()
+	if e.syntax == "" {
+		ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+		defer cancel()
+		v, err := e.cli.ServerVersion(ctx, client.ServerVersionOptions{})
+		if err != nil {
+			return ""
+		}
+		e.syntax = syntaxOf(v.Version)
+	}
+	return e.syntax
+}
+
+func syntaxOf(version string) string {
+	major, _, _ := strings.Cut(version, ".")
+	n, err := strconv.Atoi(major)
+	switch {
+	case err != nil || n > 28:
+		return ""
+	case n < 23:
+		return "1.2"
+	}
+	return syntaxes[n]
 }
 
 // DropTag implements [yard.Yard].

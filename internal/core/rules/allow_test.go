@@ -1,0 +1,56 @@
+package rules
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+)
+
+const allowing = First + `
+allow:
+  everywhere: {capabilities: [SYS_PTRACE]}
+  repositories:
+    dive-bell: {privileged: yes, host_network: no, security: [seccomp=unconfined], devices: [/dev/fuse], host_paths: [/srv/charts], run_options: [shm-size]}
+images:
+  from: [docker.io/skerryline, registry.skerryline.example]
+  features_from: [registry.skerryline.example/features]
+  mirrors: {docker.io: "mirror.skerryline.example/hub"}
+  usual: {go.mod: "skerryline/go:1", otherwise: "skerryline/base:1"}
+starters: starters
+`
+
+func TestAllow(t *testing.T) {
+	r := parsed(t, allowing)
+	if got := fmt.Sprintf("%+v", r.AllowFor("dive-bell")); got != "{Privileged:true HostNetwork:false Capabilities:[SYS_PTRACE] Security:[seccomp=unconfined] Devices:[/dev/fuse] HostPaths:[/srv/charts] RunOptions:[shm-size]}" {
+		t.Errorf("dive-bell may use %s", got)
+	}
+	if got := fmt.Sprintf("%+v", r.AllowFor("tide-board")); got != "{Privileged:false HostNetwork:false Capabilities:[SYS_PTRACE] Security:[] Devices:[] HostPaths:[] RunOptions:[]}" {
+		t.Errorf("tide-board may use %s", got)
+	}
+	if r.Starters != "starters" || len(r.Images.Usual) != 2 || r.Images.Usual[1].Holds != "" {
+		t.Errorf("the images are %+v", r.Images)
+	}
+	for image, may := range map[string]bool{"skerryline/base:1": true, "docker.io/skerryline/base@sha256:1": true, "skerrylines/base": false, "base:1": false, "registry.skerryline.example/x/y": true, "registry.skerryline.example.org/x": false, "registry.skerryline.example:5000/x": true} {
+		if r.Images.May(image) != may {
+			t.Errorf("%s may be used: %v", image, !may)
+		}
+	}
+	if r.Images.MayFeature("registry.skerryline.example/other/x:1") || !r.Images.MayFeature("registry.skerryline.example/features/x:1") || (Images{}).MayFeature("a/b/c") {
+		t.Error("features may be fetched from elsewhere, or not from where they may")
+	}
+	if !(Images{}).May("anything:1") {
+		t.Error("without rules an image is refused")
+	}
+	first := parsed(t, First)
+	if d := strings.Join(Diff(first, r), "\n"); !strings.Contains(d, "allow.repositories.dive-bell.privileged: none → yes") || !strings.Contains(d, "images.mirrors.docker.io: none → mirror.skerryline.example/hub") || !strings.Contains(d, "starters: none → starters") {
+		t.Errorf("the difference is told as\n%s", d)
+	}
+	for _, c := range [][3]string{
+		{"privileged: yes", "privileged: maybe", "neither yes nor no"}, {"[/dev/fuse]", "[dev/fuse]", "is no absolute path"}, {"[/srv/charts]", "[/srv/../charts]", "is no absolute path"}, {"[SYS_PTRACE]", "[CAP_SYS_PTRACE]", "without CAP_"},
+		{"[shm-size]", "[--shm-size]", "without dashes"}, {"[SYS_PTRACE]", "SYS_PTRACE", "a list is wanted"}, {"everywhere:", "everyone:", "is not known in allow"}, {`"skerryline/go:1"`, `"skerryline go"`, "is no image"}, {"features_from", "feature_from", "is not known in images"},
+	} {
+		if _, fs := Parse([]byte(strings.Replace(allowing, c[0], c[1], 1))); !strings.Contains(fmt.Sprint(fs), c[2]) {
+			t.Errorf("%s is told as %v", c[1], fs)
+		}
+	}
+}

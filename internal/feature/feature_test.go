@@ -1,0 +1,115 @@
+package feature_test
+
+import (
+	"archive/tar"
+	"bytes"
+	"compress/gzip"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"yardbench/internal/core/definition"
+	"yardbench/internal/demo"
+	"yardbench/internal/feature"
+)
+
+func archive(t *testing.T, zipped bool, files ...string) []byte {
+	t.Helper()
+	var b bytes.Buffer
+	w := tar.NewWriter(&b)
+	for i := 0; i < len(files); i += 2 {
+		h := &tar.Header{Name: files[i], Mode: 0o755, Size: int64(len(files[i+1])), Typeflag: tar.TypeReg}
+		if to, ok := strings.CutPrefix(files[i+1], "-> "); ok {
+			h.Typeflag, h.Linkname, h.Size = tar.TypeSymlink, to, 0
+		}
+		if err := w.WriteHeader(h); err != nil {
+			t.Fatal(err)
+		}
+		if h.Typeflag == tar.TypeReg {
+			fmt.Fprint(w, files[i+1])
+		}
+	}
+	w.Close()
+	if !zipped {
+		return b.Bytes()
+	}
+	var z bytes.Buffer
+	g := gzip.NewWriter(&z)
+	_, _ = g.Write(b.Bytes())
+	g.Close()
+	return z.Bytes()
+}
+
+// From a registry and from an address; what is kept is not fetched again, and
+// what is lost is.
+func TestLook(t *testing.T) {
+	images, err := demo.Registry(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	fetched := 0
+	host := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		fetched++
+		switch {
+		case strings.HasPrefix(r.URL.Path, "/v2/"):
+			images.ServeHTTP(w, r)
+		case r.URL.Path == "/mast.tgz":
+			_, _ = w.Write(archive(t, true, "./devcontainer-feature.json", `{"id": "mast"}`, "install.sh", "echo", "deep/er", "x", "link", "-> /etc/passwd"))
+		case r.URL.Path == "/away.tgz":
+			http.Redirect(w, r, "/mast.tgz", http.StatusFound)
+		case r.URL.Path == "/out.tgz":
+			_, _ = w.Write(archive(t, false, "devcontainer-feature.json", "{}", "../out", "x"))
+		case r.URL.Path == "/none.tgz":
+			_, _ = w.Write(archive(t, false, "README", "x"))
+		case r.URL.Path == "/rubbish.tgz":
+			_, _ = w.Write([]byte("\x1f\x8brubbish"))
+		default:
+			http.NotFound(w, r)
+		}
+	}))
+	defer host.Close()
+	at := strings.Replace(strings.TrimPrefix(host.URL, "http://"), "127.0.0.1", "registry.skerryline.localhost", 1)
+	dir := filepath.Join(t.TempDir(), "features")
+	k := feature.NewKept(dir)
+	c, err := k.Look(t.Context(), at+"/features/lantern:1")
+	if err != nil || !strings.Contains(string(c.Manifest), `"id": "lantern"`) || len(c.Digest) != len("sha256:")+64 {
+		t.Fatalf("the lantern is %s %q, %v", c.Digest, c.Manifest, err)
+	}
+	before := fetched
+	if again, err := k.Look(t.Context(), at+"/features/lantern:1.1.0"); err != nil || again.Digest != c.Digest || fetched-before > 3 {
+		t.Errorf("again it is %s after %d requests, %v", again.Digest, fetched-before, err)
+	}
+	m, err := k.Look(t.Context(), "http://"+at+"/mast.tgz")
+	if err != nil {
+		t.Fatal(err)
+	}
+	f := definition.Feature{Ref: "http://" + at + "/mast.tgz", Digest: m.Digest}
+	for range 2 {
+		dest := filepath.Join(t.TempDir(), "0")
+		if err := k.Unpack(t.Context(), f, dest); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := os.Lstat(filepath.Join(dest, "link")); err == nil {
+			t.Error("a link is unpacked")
+		}
+		if text, err := os.ReadFile(filepath.Join(dest, "deep", "er")); err != nil || string(text) != "x" {
+			t.Errorf("a file is %q, %v", text, err)
+		}
+		if err := os.Remove(filepath.Join(dir, strings.TrimPrefix(m.Digest, "sha256:")+".tar")); err != nil { // it is fetched again
+			t.Fatal(err)
+		}
+	}
+	for ref, says := range map[string]string{"http://" + at + "/away.tgz": "302", "http://" + at + "/out.tgz": "outside of itself", "http://" + at + "/none.tgz": "holds no devcontainer-feature.json", "http://" + at + "/rubbish.tgz": "no archive", "http://" + at + "/ghost.tgz": "404",
+		at + "/features/ghost:1": "ask its registry", "nowhere.skerryline.localhost:1/a/b:1": "ask its registry", "UPPER/x y:1": ""} {
+		if _, err := k.Look(t.Context(), ref); err == nil || !strings.Contains(err.Error(), says) {
+			t.Errorf("%s is answered %v", ref, err)
+		}
+	}
+	if err := k.Unpack(t.Context(), definition.Feature{Ref: "http://" + at + "/mast.tgz", Digest: "sha256:" + strings.Repeat("0", 64)}, t.TempDir()); err == nil || !strings.Contains(err.Error(), "another one now") {
+		t.Errorf("one that changed is answered %v", err)
+	}
+}
