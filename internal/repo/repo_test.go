@@ -102,6 +102,34 @@ func TestMirror(t *testing.T) {
 
 // A credential goes to the host it is for, never along a redirect, and is in
 // no complaint.
+// Folders are listed and read as they stand at a commit, within bounds, links
+// left out.
+func TestListAndFiles(t *testing.T) {
+	address, commit, _ := host(t, `mkdir -p board/bin .devcontainer/night; echo 1 > board/one; printf '#!/bin/sh' > board/bin/run; chmod +x board/bin/run; ln -s /etc/passwd board/away; ln -s board link; echo '{}' > .devcontainer/night/devcontainer.json; head -c 3000 /dev/zero > board/big; echo odd > "board/odd name"`)
+	m, ctx := NewMirrors(filepath.Join(t.TempDir(), "mirrors")), t.Context()
+	if err := m.Fetch(ctx, "r1", address, Credential{}); err != nil {
+		t.Fatal(err)
+	}
+	for folder, want := range map[string]string{"": ".devcontainer/ board/", ".devcontainer": "night/", "board": "big bin/ odd name one", "nowhere": "", "board/one": "", "link": "", "../..": ""} {
+		if got, err := m.List(ctx, "r1", commit, folder); err != nil || strings.Join(got, " ") != want {
+			t.Errorf("%q holds %q, %v", folder, got, err)
+		}
+	}
+	files, err := m.Files(ctx, "r1", commit, "board", 10, 4000)
+	if err != nil || len(files) != 4 || files[1].Path != "bin/run" || !files[1].Executable || string(files[1].Content) != "#!/bin/sh" || files[2].Path != "odd name" || files[2].Executable {
+		t.Errorf("the files are %+v, %v", files, err)
+	}
+	for _, c := range []struct {
+		max      int
+		maxBytes int64
+		says     string
+	}{{3, 4000, "more than 3 files"}, {10, 2000, "3000 bytes"}} {
+		if _, err := m.Files(ctx, "r1", commit, "board", c.max, c.maxBytes); err == nil || !strings.Contains(err.Error(), c.says) {
+			t.Errorf("what is too much is answered %v", err)
+		}
+	}
+}
+
 func TestCredentialsStayAtHome(t *testing.T) {
 	leaked := false
 	other := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { leaked = leaked || r.Header.Get("Authorization") != "" }))

@@ -142,3 +142,30 @@ func TestMirrored(t *testing.T) {
 		t.Errorf("the image is %s", d.Image)
 	}
 }
+
+// Whatever an image's label holds, merging it ends without a crash, and
+// changes nothing that the definition says itself.
+func FuzzUnderImage(f *testing.F) {
+	f.Add(`[{"remoteUser": "crew", "mounts": ["type=volume,source=a,target=/a"], "entrypoint": "x"}]`)
+	f.Add(`{"onCreateCommand": {"a": ["b"]}, "hostRequirements": {"memory": "1tb", "cpus": -1}}`)
+	f.Add(`[{"containerEnv": {"MINE": "theirs"}, "forwardPorts": [1, "x:2"], "capAdd": ["", "CAP_X"]}, null, [], 5]`)
+	base, _ := Resolve(source(`{"image": "a:1", "remoteUser": "keeper", "containerEnv": {"MINE": "1"}, "postCreateCommand": "last"}`))
+	f.Fuzz(func(t *testing.T, label string) {
+		d, fs := UnderImage(base, "a:1", label)
+		for _, x := range fs {
+			if strings.ContainsFunc(x.What, func(r rune) bool { return r < ' ' }) {
+				t.Errorf("%q cannot be shown", x.What)
+			}
+		}
+		post := d.At(PostCreate)
+		if d.User != "keeper" || d.Env["MINE"] != "1" || d.Image != "a:1" || d.Folder != base.Folder || post[len(post)-1].Commands[0].Shell != "last" {
+			t.Errorf("the label replaces what the definition says: %+v", d)
+		}
+		for _, m := range d.Mounts {
+			if !strings.HasPrefix(m.Target, "/") || ownFolder.MatchString(m.Target) {
+				t.Errorf("a mount at %q is taken", m.Target)
+			}
+		}
+		_ = Values(d)
+	})
+}

@@ -4,13 +4,10 @@ import (
 	"cmp"
 	"encoding/json"
 	"fmt"
-	"maps"
-	"math"
 	"path"
 	"reflect"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 	"unicode"
 
@@ -272,21 +269,6 @@ func (d *doc) buildOf(at int, base, dockerfile, context, target string, args map
 	return &Build{Dockerfile: file, Context: dir, Target: target, Args: args}
 }
 
-// stringsOf takes a string, or a list of them.
-func stringsOf(value any) (out []string) {
-	switch v := value.(type) {
-	case string:
-		return []string{v}
-	case []any:
-		for _, e := range v {
-			if s, ok := e.(string); ok {
-				out = append(out, s)
-			}
-		}
-	}
-	return out
-}
-
 // folders resolves where the clone lies and where people begin: what the
 // definition names, else /workspaces/REPOSITORY as the specification's usual.
 func (d *doc) folders(out *Definition, r raw, src Source) variables {
@@ -375,28 +357,6 @@ func (d *doc) beside(out *Definition, r raw, src Source) {
 	}
 }
 
-// portLabels reads the labels of ports; the other attributes are for editors.
-func (d *doc) portLabels(out *Definition, attributes map[string]any) {
-	for _, k := range sortedKeys(attributes) {
-		port, err := strconv.Atoi(k)
-		a, _ := attributes[k].(map[string]any)
-		label, _ := a["label"].(string)
-		if err != nil || label == "" || port < 1 || port > 65535 {
-			continue // a range or a pattern, or nothing for us
-		}
-		if out.PortLabels == nil {
-			out.PortLabels = map[int]string{}
-		}
-		if label = printable(label); len([]rune(label)) > 60 {
-			label = string([]rune(label)[:60])
-		}
-		if _, nearer := out.PortLabels[port]; !nearer {
-			out.PortLabels[port] = label
-			d.origin(out, "port_labels."+k, "portsAttributes", k)
-		}
-	}
-}
-
 // MaxSecrets bounds the secrets a definition may ask for.
 const MaxSecrets = 100
 
@@ -418,75 +378,6 @@ func (d *doc) secrets(out *Definition, wanted map[string]any) {
 		}
 		out.Secrets = append(out.Secrets, Wanted{Name: k, Description: text})
 		d.origin(out, "secrets."+k, "secrets", k)
-	}
-}
-
-// MaxPorts bounds the forwarded ports.
-const MaxPorts = 200
-
-func (d *doc) ports(out *Definition, values []any) {
-	for _, val := range values {
-		host, port := "", 0
-		switch p := val.(type) {
-		case float64:
-			if p == math.Trunc(p) && p >= 1 && p <= 65535 {
-				port = int(p)
-			}
-		case string: // "host:port" names another service
-			h, text, ok := strings.Cut(p, ":")
-			if !ok {
-				h, text = "", p
-			}
-			if n, err := strconv.Atoi(text); err == nil && n >= 1 && n <= 65535 {
-				host, port = h, n
-			}
-			if host == "localhost" {
-				host = ""
-			}
-			if host != "" && !out.hasService(host) {
-				d.say(Error, d.at("forwardPorts"), "name a service of the compose file, or the port alone", "%q in forwardPorts names no service", p)
-				continue
-			}
-		}
-		if port == 0 {
-			d.say(Error, d.at("forwardPorts"), "give numbers from 1 to 65535", "%v in forwardPorts is no port", val)
-			continue
-		}
-		d.port(out, port, host, "forwardPorts")
-	}
-}
-
-func (d *doc) port(out *Definition, port int, host, property string) {
-	if slices.Contains(out.Ports, port) || len(out.Ports) >= MaxPorts {
-		return
-	}
-	out.Ports = append(out.Ports, port)
-	if host != "" {
-		if out.PortHosts == nil {
-			out.PortHosts = map[int]string{}
-		}
-		out.PortHosts[port] = host
-	}
-	d.origin(out, fmt.Sprintf("ports.%d", port), property)
-}
-
-// appPorts reads the older way of publishing ports: numbers, or HOST:CONTAINER.
-func (d *doc) appPorts(out *Definition, value any) {
-	if value == nil {
-		return
-	}
-	list, ok := value.([]any)
-	if !ok {
-		list = []any{value}
-	}
-	for _, p := range list {
-		text := fmt.Sprint(p)
-		n, err := strconv.Atoi(text[strings.LastIndexByte(text, ':')+1:])
-		if err != nil || n < 1 || n > 65535 {
-			d.say(Error, d.at("appPort"), "give numbers from 1 to 65535, in forwardPorts", "%v in appPort is no port", p)
-			continue
-		}
-		d.port(out, n, "", "appPort")
 	}
 }
 
@@ -613,96 +504,3 @@ func (d *doc) at(name ...string) int {
 	}
 	return at
 }
-
-func position(text []byte, offset int) (line, column int) {
-	if offset > len(text) {
-		offset = len(text)
-	}
-	before := string(text[:offset])
-	return strings.Count(before, "\n") + 1, offset - strings.LastIndexByte(before, '\n')
-}
-
-var parsePlace = regexp.MustCompile(`line (\d+), column (\d+): `)
-
-// syntaxOffset takes the place out of the parser's message.
-func syntaxOffset(text []byte, err error) int {
-	m := parsePlace.FindStringSubmatch(err.Error())
-	if m == nil {
-		return -1
-	}
-	line, _ := strconv.Atoi(m[1])
-	col, _ := strconv.Atoi(m[2])
-	off := 0
-	for range line - 1 {
-		i := strings.IndexByte(string(text[off:]), '\n')
-		if i < 0 {
-			return -1
-		}
-		off += i + 1
-	}
-	return off + col - 1
-}
-
-func parseCause(err error) string {
-	s := err.Error()
-	if i := parsePlace.FindStringIndex(s); i != nil {
-		return s[i[1]:]
-	}
-	return strings.TrimPrefix(s, "hujson: ")
-}
-
-// tooDeep finds nesting beyond MaxDepth without recursion.
-func tooDeep(text []byte) (int, bool) {
-	depth, quoted := 0, false
-	for i := 0; i < len(text); i++ {
-		switch c := text[i]; {
-		case quoted && c == '\\':
-			i++
-		case c == '"':
-			quoted = !quoted
-		case quoted:
-		case c == '/' && i+1 < len(text) && text[i+1] == '/':
-			for i < len(text) && text[i] != '\n' {
-				i++
-			}
-		case c == '/' && i+1 < len(text) && text[i+1] == '*':
-			end := strings.Index(string(text[i+2:]), "*/")
-			if end < 0 {
-				return 0, false
-			}
-			i += 2 + end + 1
-		case c == '{' || c == '[':
-			if depth++; depth > MaxDepth {
-				return i, true
-			}
-		case c == '}' || c == ']':
-			depth--
-		}
-	}
-	return 0, false
-}
-
-// printable keeps a repository's control characters out of people's terminals.
-func printable(s string) string {
-	return strings.Map(func(r rune) rune {
-		if !unicode.IsPrint(r) {
-			return '\uFFFD'
-		}
-		return r
-	}, s)
-}
-
-func kindWord(kind string) string {
-	switch kind {
-	case "map", "struct", "ptr":
-		return "object"
-	case "slice":
-		return "array"
-	}
-	return kind
-}
-
-func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
-
-// standard is JSON without comments and trailing commas.
-func standard(text []byte) ([]byte, error) { return hujson.Standardize(slices.Clone(text)) }

@@ -1,0 +1,100 @@
+package definition
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// portLabels reads the labels of ports; the other attributes are for editors.
+func (d *doc) portLabels(out *Definition, attributes map[string]any) {
+	for _, k := range sortedKeys(attributes) {
+		port, err := strconv.Atoi(k)
+		a, _ := attributes[k].(map[string]any)
+		label, _ := a["label"].(string)
+		if err != nil || label == "" || port < 1 || port > 65535 {
+			continue // a range or a pattern, or nothing for us
+		}
+		if out.PortLabels == nil {
+			out.PortLabels = map[int]string{}
+		}
+		if label = printable(label); len([]rune(label)) > 60 {
+			label = string([]rune(label)[:60])
+		}
+		if _, nearer := out.PortLabels[port]; !nearer {
+			out.PortLabels[port] = label
+			d.origin(out, "port_labels."+k, "portsAttributes", k)
+		}
+	}
+}
+
+// MaxPorts bounds the forwarded ports.
+const MaxPorts = 200
+
+func (d *doc) ports(out *Definition, values []any) {
+	for _, val := range values {
+		host, port := "", 0
+		switch p := val.(type) {
+		case float64:
+			if p == math.Trunc(p) && p >= 1 && p <= 65535 {
+				port = int(p)
+			}
+		case string: // "host:port" names another service
+			h, text, ok := strings.Cut(p, ":")
+			if !ok {
+				h, text = "", p
+			}
+			if n, err := strconv.Atoi(text); err == nil && n >= 1 && n <= 65535 {
+				host, port = h, n
+			}
+			if host == "localhost" {
+				host = ""
+			}
+			if host != "" && !out.hasService(host) {
+				d.say(Error, d.at("forwardPorts"), "name a service of the compose file, or the port alone", "%q in forwardPorts names no service", p)
+				continue
+			}
+		}
+		if port == 0 {
+			d.say(Error, d.at("forwardPorts"), "give numbers from 1 to 65535", "%v in forwardPorts is no port", val)
+			continue
+		}
+		d.port(out, port, host, "forwardPorts")
+	}
+}
+
+func (d *doc) port(out *Definition, port int, host, property string) {
+	if slices.Contains(out.Ports, port) || len(out.Ports) >= MaxPorts {
+		return
+	}
+	out.Ports = append(out.Ports, port)
+	if host != "" {
+		if out.PortHosts == nil {
+			out.PortHosts = map[int]string{}
+		}
+		out.PortHosts[port] = host
+	}
+	d.origin(out, fmt.Sprintf("ports.%d", port), property)
+}
+
+// appPorts reads the older way of publishing ports: numbers, or HOST:CONTAINER.
+func (d *doc) appPorts(out *Definition, value any) {
+	if value == nil {
+		return
+	}
+	list, ok := value.([]any)
+	if !ok {
+		list = []any{value}
+	}
+	for _, p := range list {
+		text := fmt.Sprint(p)
+		n, err := strconv.Atoi(text[strings.LastIndexByte(text, ':')+1:])
+		if err != nil || n < 1 || n > 65535 {
+			d.say(Error, d.at("appPort"), "give numbers from 1 to 65535, in forwardPorts", "%v in appPort is no port", p)
+			continue
+		}
+		d.port(out, n, "", "appPort")
+	}
+}
