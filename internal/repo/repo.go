@@ -232,7 +232,7 @@ func (m *Mirrors) List(ctx context.Context, id, commit, folder string) (names []
 	args := []string{"ls-tree", "-z", commit}
 	if folder != "" {
 		args[2] = commit + ":" + folder
-		if _, err := m.read(ctx, id, "rev-parse", "--verify", "--quiet", "--end-of-options", args[2]+"^{tree}"); err != nil {
+		if kind, err := m.read(ctx, id, "cat-file", "-t", args[2]); err != nil || string(kind) != "tree\n" {
 			return nil, nil
 		}
 	}
