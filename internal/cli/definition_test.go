@@ -3,11 +3,13 @@ package cli
 import (
 	"encoding/json"
 	"errors"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 )
 
 // A folder is checked without a service: its exit code is what it says, its
@@ -81,5 +83,36 @@ func TestDefinitionCheckOfAFolder(t *testing.T) {
 	r := log.Runs[0].Results[0]
 	if p := r.Locations[0].PhysicalLocation; r.RuleID != "unknown-property" || r.Level != "warning" || p.ArtifactLocation.URI != ".devcontainer/devcontainer.json" || p.Region == nil || p.Region.StartLine != 3 {
 		t.Errorf("the misspelt property is placed so: %+v", r)
+	}
+}
+
+// A tree of 200 files is checked soon enough to be checked at every change.
+func BenchmarkCheckFolder(b *testing.B) {
+	dir := b.TempDir()
+	write := func(name, text string) {
+		if err := errors.Join(os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755), os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644)); err != nil {
+			b.Fatal(err)
+		}
+	}
+	for i := range 190 {
+		write(fmt.Sprintf("berths/quay-%d/berth-%d.py", i%10, i), "print('free')\n")
+	}
+	write(".devcontainer/devcontainer.json", `{"dockerComposeFile": "compose.yaml", "service": "work", "workspaceFolder": "/src", "remoteUser": "crew", "features": {"./lamp": {}}, "forwardPort": [1]}`)
+	write(".devcontainer/compose.yaml", "services:\n  work: {build: ., volumes: ['..:/src'], depends_on: [db]}\n  db: {image: 'skerryline/base:1', env_file: [db.env], expose: [5432]}\n")
+	write(".devcontainer/db.env", "A=1\n")
+	write(".devcontainer/Dockerfile", "FROM skerryline/base:1\nRUN make\nEXPOSE 8000\n")
+	write(".devcontainer/lamp/devcontainer-feature.json", `{"id": "lamp", "options": {"oil": {"default": true}}}`)
+	write(".devcontainer/lamp/install.sh", "")
+	for i := range 4 {
+		write(fmt.Sprintf(".devcontainer/night-%d/devcontainer.json", i), `{"image": "a:1"}`)
+	}
+	for b.Loop() {
+		found, err := checkFolder(dir, "")
+		if err != nil || len(found.Findings) < 3 || count(found.Findings)["error"] > 0 {
+			b.Fatalf("%v, %v", found.Findings, err)
+		}
+	}
+	if each := b.Elapsed() / time.Duration(b.N); each > 50*time.Millisecond {
+		b.Errorf("a check took %v, more than the 50 ms promised", each)
 	}
 }

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"yardbench/internal/core/definition"
 	"yardbench/internal/core/lifecycle"
@@ -348,6 +349,8 @@ func (s *Service) tryImage(ctx context.Context, image, digest string, def defini
 	defer s.tried.mu.Unlock()
 	missing, known := s.tried.of[key]
 	if !known {
+		ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
+		defer cancel()
 		out, err := s.Keeper.Yard.Try(ctx, image, []string{"/bin/sh", "-c", definition.ProgramsScript(programs)}, 64<<10)
 		if err != nil {
 			slog.Warn("an image cannot be tried", "image", image, "error", err)

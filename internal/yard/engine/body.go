@@ -54,6 +54,7 @@ func (e *Engine) MakeBody(ctx context.Context, b yard.BodySpec) error {
 		return err
 	}
 	labels := e.labels(b.Workspace, b.Number)
+	labels[LabelService], labels[labelLinks] = "", "" // whatever the image's own labels say
 	mounts := []mount.Mount{
 		{Type: mount.TypeBind, Source: b.StewardDir, Target: "/.yardbench/bin", ReadOnly: true},
 		{Type: mount.TypeBind, Source: b.LinkDir, Target: "/.yardbench/link", ReadOnly: true},
@@ -258,7 +259,9 @@ func (e *Engine) servicesOf(ctx context.Context, workspace string, n int) ([]str
 	cs, err := e.cli.ContainerList(ctx, client.ContainerListOptions{All: true, Filters: f})
 	var out []string
 	for _, c := range cs.Items {
-		out = append(out, c.ID)
+		if c.Labels[LabelService] != "" {
+			out = append(out, c.ID)
+		}
 	}
 	return out, e.wrap("look at the services", err)
 }
@@ -304,7 +307,7 @@ func (e *Engine) StartService(ctx context.Context, s yard.ServiceSpec) error {
 	v := s.Service
 	name := e.service(s.Workspace, s.Number, v.Name)
 	labels := e.labels(s.Workspace, s.Number)
-	labels[LabelService] = v.Name
+	labels[LabelService], labels[labelLinks] = v.Name, ""
 	volume := func(at string, readOnly bool) mount.Mount {
 		return mount.Mount{Type: mount.TypeVolume, Source: e.volume(s.Workspace, s.Volume), Target: at, ReadOnly: readOnly, VolumeOptions: &mount.VolumeOptions{NoCopy: true}}
 	}
