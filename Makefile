@@ -54,4 +54,5 @@ soak: build
 
 generate: build
 	bin/yardbench openapi > docs/openapi.json
+	bin/yardbench lifecycle > docs/lifecycle.md
 	cd console && npm run --silent schema

@@ -153,7 +153,7 @@ func (a *app) root() *cobra.Command {
 			root.AddCommand(c)
 		}
 	}
-	root.AddCommand(a.demo(), a.openapi())
+	root.AddCommand(a.demo(), a.openapi(), a.lifecycle())
 	return root
 }
 

@@ -14,6 +14,7 @@ import (
 
 	"yardbench/console"
 	"yardbench/internal/api"
+	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/demo"
 	"yardbench/internal/serve"
 	"yardbench/internal/service"
@@ -84,6 +85,16 @@ func (a *app) openapi() *cobra.Command {
 				return err
 			}
 			_, err = fmt.Fprintln(a.out, indented.String())
+			return err
+		},
+	}
+}
+
+func (a *app) lifecycle() *cobra.Command {
+	return &cobra.Command{
+		Use: "lifecycle", Short: "Print the document of phases and moves", Hidden: true, Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			_, err := fmt.Fprint(a.out, lifecycle.Document())
 			return err
 		},
 	}

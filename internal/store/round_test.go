@@ -76,7 +76,7 @@ func TestMeteredTimeIsTheJournals(t *testing.T) {
 			if err != nil {
 				return err
 			}
-			next := lifecycle.Moves[w.Phase]
+			next := w.Phase.Next()
 			switch {
 			case w.Phase == lifecycle.Removed:
 				return nil
@@ -89,7 +89,7 @@ func TestMeteredTimeIsTheJournals(t *testing.T) {
 				for n < 450 && to == lifecycle.Removing { // most of the time nothing is removed
 					to = next[r.IntN(len(next))]
 				}
-				err = tx.SetPhase(ctx, &w, to, "service", "")
+				err = tx.SetPhase(ctx, &w, to, whoMay(w.Phase, to), "")
 			}
 			if err == nil && undo {
 				return errUndo
@@ -134,7 +134,7 @@ func TestReserved(t *testing.T) {
 			err = tx.SetPhase(ctx, &w, lifecycle.Stopping, "p1", "")
 		}
 		if err == nil {
-			err = tx.SetPhase(ctx, &w, lifecycle.Stopped, "p1", "")
+			err = tx.SetPhase(ctx, &w, lifecycle.Stopped, "service", "")
 		}
 		return err
 	})

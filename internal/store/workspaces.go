@@ -200,8 +200,8 @@ func (tx *Tx) SetPhase(ctx context.Context, w *Workspace, to lifecycle.Phase, ac
 	if from == to {
 		return nil
 	}
-	if !lifecycle.May(from, to) {
-		return fmt.Errorf("workspace %s cannot go from %s to %s", w.ID, from, to)
+	if !lifecycle.MayBy(from, to, actor != "service") {
+		return fmt.Errorf("workspace %s cannot be moved from %s to %s by %s", w.ID, from, to, actor)
 	}
 	w.FailedIn = ""
 	if to == lifecycle.Failed {

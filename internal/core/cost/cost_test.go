@@ -27,7 +27,7 @@ func life(r *rand.Rand) (events []Event) {
 			}
 			continue
 		}
-		next := lifecycle.Moves[phase]
+		next := phase.Next()
 		phase = next[r.IntN(len(next))]
 		events = append(events, Event{At: at, Phase: phase})
 	}

@@ -224,7 +224,7 @@ func TestWhatIsPossibleNow(t *testing.T) {
 	if !errors.As(err, &now) || !strings.Contains(err.Error(), "possible now: stop, remove") {
 		t.Errorf("a rebuild while starting is answered %v", err)
 	}
-	for p := range Moves {
+	for _, p := range Phases {
 		if p == Removed || p == Removing {
 			continue
 		}
@@ -266,5 +266,51 @@ func TestWaitFor(t *testing.T) {
 				t.Errorf("waiting for %q, prebuild %v, it goes %v", wait, prebuild, got)
 			}
 		}
+	}
+}
+
+// The table is whole: every phase can be left for good, each move stands once,
+// and who may make it is held.
+func TestTable(t *testing.T) {
+	seen := map[string]bool{}
+	for _, a := range Table {
+		key := string(a.From) + " " + string(a.To)
+		if seen[key] || len(a.By) == 0 || a.Cause == "" || a.From == a.To {
+			t.Errorf("the move %s stands twice, or says too little", key)
+		}
+		seen[key] = true
+		if !May(a.From, a.To) || !MayBy(a.From, a.To, a.By[0] == ByPerson) {
+			t.Errorf("the move %s is in the table and not allowed", key)
+		}
+	}
+	for _, p := range Phases {
+		// Whatever a workspace is in, there is a way to removed.
+		reached, next := map[Phase]bool{p: true}, []Phase{p}
+		for len(next) > 0 {
+			for _, n := range next[0].Next() {
+				if !reached[n] {
+					reached[n] = true
+					next = append(next, n)
+				}
+			}
+			next = next[1:]
+		}
+		if !reached[Removed] {
+			t.Errorf("there is no way from %s to removed", p)
+		}
+		if about[p] == "" {
+			t.Errorf("nothing says what %s means", p)
+		}
+	}
+	for _, c := range []struct {
+		from, to Phase
+		person   bool
+	}{{Starting, Ready, true}, {Stopped, Waiting, false}, {Removed, Waiting, true}, {Ready, Removed, false}, {Stopping, Ready, false}} {
+		if MayBy(c.from, c.to, c.person) {
+			t.Errorf("from %s to %s may be gone by a person: %v", c.from, c.to, c.person)
+		}
+	}
+	if doc := Document(); !strings.Contains(doc, "| `stopped` | `waiting` | a person | start, rebuild |") || !strings.Contains(doc, "  ready --> stopping\n") || !strings.Contains(doc, "| `rebuild due` |") {
+		t.Errorf("the document is\n%s", doc)
 	}
 }

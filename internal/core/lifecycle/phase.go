@@ -29,24 +29,6 @@ const (
 	Failed    Phase = "failed"
 )
 
-// Moves tells for each phase which may come next.
-var Moves = map[Phase][]Phase{
-	// To ready at once: a stop failed, and its body still runs.
-	Waiting:   {Preparing, Starting, Ready, Stopping, Removing, Failed},
-	Preparing: {Starting, Stopping, Removing, Failed},
-	Starting:  {Preparing, Ready, Stopping, Removing, Failed},
-	// To preparing and starting: the old body ended while a rebuild was making the new one.
-	Ready:    {Preparing, Starting, Stopping, Stopped, Removing, Failed},
-	Stopping: {Stopped, Removing, Failed},
-	Stopped:  {Waiting, Removing},
-	Removing: {Removed, Failed},
-	Removed:  {},
-	Failed:   {Waiting, Stopping, Removing},
-}
-
-// May tells whether a workspace may go from one phase to another.
-func May(from, to Phase) bool { return slices.Contains(Moves[from], to) }
-
 // Settled tells whether nothing is under way in the phase.
 func (p Phase) Settled() bool {
 	return p == Ready || p == Stopped || p == Removed || p == Failed

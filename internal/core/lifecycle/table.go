@@ -1,0 +1,140 @@
+package lifecycle
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// By says who may make a move.
+type By string
+
+// Who may: a person who drives or stops the workspace, the keeper when a step
+// is over, the house rules when a time has passed.
+const (
+	ByPerson By = "a person"
+	ByKeeper By = "the keeper"
+	ByRules  By = "the house rules"
+)
+
+// Allowed is one allowed move, who may make it, and what leads to it.
+type Allowed struct {
+	From, To Phase
+	By       []By
+	Cause    string
+}
+
+// Table is every allowed move. docs/lifecycle.md is made from it.
+var Table = []Allowed{
+	{Waiting, Preparing, []By{ByKeeper}, "its image is to be made"},
+	{Waiting, Starting, []By{ByKeeper}, "its image is there"},
+	{Waiting, Ready, []By{ByKeeper}, "its body runs still, as a stop before has failed"},
+	{Waiting, Stopping, []By{ByPerson, ByRules}, "stop"},
+	{Waiting, Removing, []By{ByPerson, ByRules}, "remove"},
+	{Waiting, Failed, []By{ByKeeper}, "a step failed"},
+	{Preparing, Starting, []By{ByKeeper}, "the image is made"},
+	{Preparing, Stopping, []By{ByPerson, ByRules}, "stop"},
+	{Preparing, Removing, []By{ByPerson, ByKeeper}, "remove; a prebuild run that failed goes by itself"},
+	{Preparing, Failed, []By{ByKeeper}, "a step failed"},
+	{Starting, Preparing, []By{ByKeeper}, "the image is gone meanwhile, and is made again"},
+	{Starting, Ready, []By{ByKeeper}, "the set-up is over, or what is waited for of it"},
+	{Starting, Stopping, []By{ByPerson, ByRules}, "stop"},
+	{Starting, Removing, []By{ByPerson, ByKeeper}, "remove; a prebuild run goes when it is over"},
+	{Starting, Failed, []By{ByKeeper}, "a step failed"},
+	{Ready, Preparing, []By{ByKeeper}, "its body ended while a rebuild was making the new one"},
+	{Ready, Starting, []By{ByKeeper}, "its body ended while a rebuild was making the new one"},
+	{Ready, Stopping, []By{ByPerson, ByRules}, "stop; nobody worked in it for the time of rest; its disk is full"},
+	{Ready, Stopped, []By{ByKeeper}, "its body ended by itself"},
+	{Ready, Removing, []By{ByPerson}, "remove"},
+	{Ready, Failed, []By{ByKeeper}, "a step failed"},
+	{Stopping, Stopped, []By{ByKeeper}, "nothing of it runs any more"},
+	{Stopping, Removing, []By{ByPerson}, "remove"},
+	{Stopping, Failed, []By{ByKeeper}, "the yard does not stop it"},
+	{Stopped, Waiting, []By{ByPerson}, "start, rebuild"},
+	{Stopped, Removing, []By{ByPerson, ByRules}, "remove; it was stopped for longer than it is kept"},
+	{Removing, Removed, []By{ByKeeper}, "nothing of it is left in the yard"},
+	{Removing, Failed, []By{ByKeeper}, "the yard does not let it go"},
+	{Failed, Waiting, []By{ByPerson}, "start, rebuild"},
+	{Failed, Stopping, []By{ByPerson}, "stop"},
+	{Failed, Removing, []By{ByPerson}, "remove"},
+}
+
+// Phases are all of them, in the order of a life.
+var Phases = []Phase{Waiting, Preparing, Starting, Ready, Stopping, Stopped, Removing, Removed, Failed}
+
+// Next tells which phases may come after one, in the order of the table.
+func (p Phase) Next() (out []Phase) {
+	for _, a := range Table {
+		if a.From == p {
+			out = append(out, a.To)
+		}
+	}
+	return out
+}
+
+// May tells whether a workspace may go from one phase to another.
+func May(from, to Phase) bool { return slices.Contains(from.Next(), to) }
+
+// MayBy tells whether it may, asked for by a person, or else by the service
+// itself.
+func MayBy(from, to Phase, person bool) bool {
+	return slices.ContainsFunc(Table, func(a Allowed) bool {
+		return a.From == from && a.To == to && (slices.Contains(a.By, ByPerson) == person || len(a.By) > 1)
+	})
+}
+
+// about tells what each phase means.
+var about = map[Phase]string{
+	Waiting: "accepted, its limits reserved; the keeper comes to it", Preparing: "its image is fetched or built", Starting: "its network, volume and container are made, its repository cloned, its set-up run",
+	Ready: "it can be used", Stopping: "its processes are asked to end", Stopped: "nothing of it runs; its files are kept", Removing: "everything of it is taken out of the yard", Removed: "only its records are left",
+	Failed: "a step failed, and its cause is kept with the phase it failed in; start tries again",
+}
+
+// Conditions tells what each condition means, and what ends it.
+var Conditions = []struct {
+	Kind        ConditionKind
+	Means, Ends string
+}{
+	{Rebuilding, "a new body is made beside the one in use", "the new one takes over, or cannot be made"},
+	{RebuildDue, "the definition at the branch's head is another than the one it was built from", "a rebuild"},
+	{SetUpFailed, "a set-up command or a service failed; it can be used all the same", "a rebuild"},
+	{StewardAway, "its steward is not connected", "it connects again"},
+	{IdleNow, "nobody has worked in it for a while", "a sign of work"},
+	{Held, "somebody keeps it from being put to rest", "the hold ends"},
+	{SecretsChanged, "something that runs in it has an older value of a secret", "that ends"},
+	{UnpushedWork, "it is not removed, as work in it exists nowhere else", "the work is pushed or given up"},
+	{OverLimit, "its files are larger than its disk", "room is made"},
+}
+
+// Document is docs/lifecycle.md: the tables above for people, with a diagram
+// in Mermaid's form.
+func Document() string {
+	var b strings.Builder
+	b.WriteString("# A workspace's life\n\nMade from the table in internal/core/lifecycle by `make generate`; do not change it by hand.\n\n```mermaid\nstateDiagram-v2\n  [*] --> waiting\n")
+	for _, a := range Table {
+		fmt.Fprintf(&b, "  %s --> %s\n", a.From, a.To)
+	}
+	b.WriteString("  removed --> [*]\n```\n\n## Phases\n\n| phase | meaning | possible then |\n|---|---|---|\n")
+	for _, p := range Phases {
+		var can []string
+		for _, v := range []Verb{Use, Start, Stop, Rebuild, Remove} {
+			if slices.Contains(verbs[v], p) {
+				can = append(can, string(v))
+			}
+		}
+		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", p, about[p], strings.Join(can, ", "))
+	}
+	b.WriteString("\nA verb that is not possible in a phase is answered 409 with those that are.\n\n## Moves\n\nEach is written in one transaction with its journal entry; any other is refused by the store.\n\n| from | to | by | when |\n|---|---|---|---|\n")
+	for _, a := range Table {
+		by := make([]string, len(a.By))
+		for i, x := range a.By {
+			by[i] = string(x)
+		}
+		fmt.Fprintf(&b, "| `%s` | `%s` | %s | %s |\n", a.From, a.To, strings.Join(by, ", "), a.Cause)
+	}
+	b.WriteString("\n## Conditions\n\nThey stand beside a phase, each with a reason and since when.\n\n| condition | meaning | ended by |\n|---|---|---|\n")
+	for _, c := range Conditions {
+		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", c.Kind, c.Means, c.Ends)
+	}
+	return b.String()
+}
