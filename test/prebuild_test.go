@@ -1,6 +1,7 @@
 package test
 
 import (
+	"bytes"
 	"context"
 	"io"
 	"path/filepath"
@@ -198,7 +199,7 @@ func contains(r io.Reader, values ...string) (string, error) {
 		n, err := r.Read(buf[len(buf) : len(buf)+1<<20 : cap(buf)])
 		buf = buf[:len(buf)+n]
 		for _, v := range values {
-			if strings.Contains(string(buf), v) {
+			if bytes.Contains(buf, []byte(v)) {
 				return v, nil
 			}
 		}

@@ -10,7 +10,7 @@ import (
 // own floor's subrooms and the floors beneath, never one above.
 var floors = [][]string{
 	{"core", "live", "wire", "vault", "browser"},
-	{"store", "yard", "repo", "steward"},
+	{"store", "yard", "repo", "steward", "feature", "webhook"},
 	{"keeper"},
 	{"service"},
 	{"api", "access"},

@@ -58,7 +58,7 @@ func TestWrongInput(t *testing.T) {
 		{"unknown branch", []string{"launch", "tide-board", "--branch", "mian"}, 4, []string{`no branch "mian"`, "its branches: main"}},
 		{"a branch that is an option", []string{"launch", "tide-board", "--branch=--upload-pack=x"}, 4, []string{"no branch"}},
 		{"malformed name", []string{"launch", "tide-board", "--name", "Tide Board"}, 4, []string{"no workspace name", "lower-case"}},
-		{"no definition", []string{"launch", "bare"}, 4, []string{"no environment definition", ".devcontainer/devcontainer.json"}},
+		{"no definition of that name", []string{"launch", "bare", "--definition", "night"}, 4, []string{"no definition \"night\"", "there are no others"}},
 		{"no JSON", []string{"launch", "nojson"}, 4, []string{".devcontainer/devcontainer.json:3:3", "not JSON"}},
 		{"build file outside the repository", []string{"launch", "outside"}, 4, []string{"../../etc/passwd", "outside the repository"}},
 		{"image nobody has", []string{"launch", "nobody"}, 6, []string{"nobody has image skerryline/nowhere:9", "yardbench rebuild"}},

@@ -336,7 +336,7 @@ func TestReports(t *testing.T) {
 			return err
 		}
 		for _, phase := range []lifecycle.Phase{lifecycle.Waiting, lifecycle.Starting, lifecycle.Ready} {
-			if err := tx.SetPhase(t.Context(), &w, phase, p.ID, ""); err != nil {
+			if err := tx.SetPhase(t.Context(), &w, phase, map[bool]string{true: p.ID, false: "service"}[phase == lifecycle.Waiting], ""); err != nil {
 				return err
 			}
 		}

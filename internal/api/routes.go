@@ -173,6 +173,7 @@ func (a *API) routes() {
 	a.portRoutes()
 	a.logRoute()
 	a.serviceLogRoute()
+	a.outRoutes()
 	a.eventRoute()
 	a.sessionRoute()
 	document := op("GET", "/openapi.json", "openapi", "This description", policy.SeeSelf)

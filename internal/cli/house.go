@@ -315,6 +315,7 @@ func (a *app) journal() *cobra.Command {
 			})
 		}),
 	}
+	c.AddCommand(a.journalHead(), a.journalVerify(), a.journalExport())
 	c.Flags().StringVar(&q.Workspace, "workspace", "", "of one workspace")
 	c.Flags().StringVar(&q.Person, "person", "", "whose matter it is, or who did it")
 	c.Flags().StringVar(&q.Kind, "kind", "", "what the kind begins with, like workspace.phase")

@@ -122,6 +122,44 @@ func (c *Client) FillStarter(ctx context.Context, name string, in wire.FillStart
 	return call[wire.FilledStarter](ctx, c, "POST", "/starters/"+url.PathEscape(name), in)
 }
 
+// JournalHead gives the journal's newest entry, signed.
+func (c *Client) JournalHead(ctx context.Context) (wire.JournalHead, error) {
+	return call[wire.JournalHead](ctx, c, "GET", "/journal/head", nil)
+}
+
+// VerifyJournal has the journal looked through, and held against heads.
+func (c *Client) VerifyJournal(ctx context.Context, heads []string) (wire.JournalVerdict, error) {
+	return call[wire.JournalVerdict](ctx, c, "POST", "/journal/verify", wire.JournalHeads{Heads: heads})
+}
+
+// Webhooks lists the webhooks.
+func (c *Client) Webhooks(ctx context.Context) ([]wire.Webhook, error) {
+	return call[[]wire.Webhook](ctx, c, "GET", "/webhooks", nil)
+}
+
+// AddWebhook has an address told of journal entries.
+func (c *Client) AddWebhook(ctx context.Context, in wire.NewWebhook) (wire.MadeWebhook, error) {
+	return call[wire.MadeWebhook](ctx, c, "POST", "/webhooks", in)
+}
+
+func webhook(id, more string) string { return "/webhooks/" + url.PathEscape(id) + more }
+
+// DropWebhook ends the telling of one.
+func (c *Client) DropWebhook(ctx context.Context, id string) error {
+	_, err := call[nothing](ctx, c, "DELETE", webhook(id, ""), nil)
+	return err
+}
+
+// TestWebhook posts a test.
+func (c *Client) TestWebhook(ctx context.Context, id string) (wire.Delivery, error) {
+	return call[wire.Delivery](ctx, c, "POST", webhook(id, "/test"), nil)
+}
+
+// Deliveries is the log of a webhook.
+func (c *Client) Deliveries(ctx context.Context, id string) ([]wire.Delivery, error) {
+	return call[[]wire.Delivery](ctx, c, "GET", webhook(id, "/deliveries"), nil)
+}
+
 // Preflight says what a launch would come to.
 func (c *Client) Preflight(ctx context.Context, in wire.Launch) (wire.Preflight, error) {
 	return call[wire.Preflight](ctx, c, "POST", "/preflight", in)

@@ -202,6 +202,11 @@ func (c *Client) CopyLog(ctx context.Context, ref string, sheet, step int, follo
 	return c.copyText(ctx, workspace(ref, fmt.Sprintf("/log?sheet=%d&step=%d&follow=%t", sheet, step, follow)), w)
 }
 
+// ExportJournal writes journal entries as CloudEvents, one a line.
+func (c *Client) ExportJournal(ctx context.Context, after int64, kind string, w io.Writer) error {
+	return c.copyText(ctx, "/journal/export?"+url.Values{"after": {fmt.Sprint(after)}, "kind": {kind}}.Encode(), w)
+}
+
 // CopyServiceLog writes the newest lines of a service's log to w.
 func (c *Client) CopyServiceLog(ctx context.Context, ref, service string, w io.Writer) error {
 	return c.copyText(ctx, workspace(ref, "/services/"+url.PathEscape(service)+"/log"), w)

@@ -54,6 +54,12 @@ func (b *Bus) Publish(topic string) {
 	}
 }
 
+// News is C, for whoever only waits, and forgets what changed.
+func (w *Watch) News() <-chan struct{} {
+	w.Take()
+	return w.C
+}
+
 // Take gives the topics that changed since the last Take.
 func (w *Watch) Take() map[string]bool {
 	w.mu.Lock()

@@ -138,7 +138,11 @@ func Run(ctx context.Context, c Config) error {
 	mirrors := repo.NewMirrors(filepath.Join(dir, "mirrors"))
 	k := &keeper.Keeper{Store: st, Yard: yd, Hub: hub, Mirrors: mirrors, Features: feature.NewKept(filepath.Join(dir, "features")), Vault: v, Bus: bus, DataDir: dir, Installation: installation, Now: c.Now, PortForm: c.PortForm}
 	hub.Serve = func(link string, r steward.Request, c *steward.Conn) { k.ServeSteward(link, r, c, outside.ServeGit) }
-	s := &service.Service{Store: st, Keeper: k, Hub: hub, Mirrors: mirrors, Vault: v, Bus: bus, Address: strings.TrimRight(c.Address, "/"), Now: c.Now}
+	journalKey, err := vault.SigningKey(filepath.Join(dir, "keys", "journal.pem"))
+	if err != nil {
+		return err
+	}
+	s := &service.Service{JournalKey: journalKey, Store: st, Keeper: k, Hub: hub, Mirrors: mirrors, Vault: v, Bus: bus, Address: strings.TrimRight(c.Address, "/"), Now: c.Now}
 	if err := s.FirstRules(ctx, c.Rules); err != nil {
 		return err
 	}
@@ -151,6 +155,9 @@ func Run(ctx context.Context, c Config) error {
 		return err
 	}
 	if err := k.Run(ctx); err != nil {
+		return err
+	}
+	if err := s.StartWebhooks(ctx); err != nil {
 		return err
 	}
 	server := api.Server(access.NewPorts(s, api.New(ctx, s, c.Console).Handler()))

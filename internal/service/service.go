@@ -7,6 +7,7 @@ package service
 import (
 	"cmp"
 	"context"
+	"crypto/ed25519"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -37,6 +38,9 @@ type Service struct {
 	Mirrors *repo.Mirrors
 	Vault   *vault.Vault
 	Bus     *live.Bus
+
+	// JournalKey signs the heads of the journal.
+	JournalKey ed25519.PrivateKey
 
 	// Address is the console's address, as people reach it.
 	Address string

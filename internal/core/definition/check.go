@@ -5,7 +5,6 @@ import (
 	"cmp"
 	"fmt"
 	"math"
-	"os"
 	"regexp"
 	"slices"
 	"strconv"
@@ -423,6 +422,9 @@ func older(a, b string) bool {
 	return number(a) < number(b)
 }
 
+// buildArgument is where a build file has an argument put in.
+var buildArgument = regexp.MustCompile(`\$(\{[^}]*\}|[A-Za-z_][A-Za-z0-9_]*)`)
+
 // base is an image that a build file begins with.
 type base struct {
 	image string
@@ -444,8 +446,8 @@ func bases(parsed *parser.Result, args map[string]string) (out []base) {
 			}
 			values[name] = strings.Trim(value, `"'`)
 		case "FROM":
-			image := os.Expand(word, func(name string) string {
-				name, usual, _ := strings.Cut(name, ":-")
+			image := buildArgument.ReplaceAllStringFunc(word, func(m string) string {
+				name, usual, _ := strings.Cut(strings.Trim(m, "${}"), ":-")
 				return cmp.Or(values[name], usual)
 			})
 			if !stages[strings.ToLower(image)] {

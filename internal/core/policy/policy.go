@@ -78,6 +78,9 @@ const (
 	ChangeRules      Action = "rules.change"
 	SeeCost          Action = "cost.see"
 	SeeJournal       Action = "journal.see"
+	SeeWholeJournal  Action = "journal.whole" // its head, its soundness, its export
+	SeeWebhooks      Action = "webhook.see"
+	ChangeWebhooks   Action = "webhook.change" // add, remove and try them
 )
 
 type rights map[Role]Relation
@@ -116,6 +119,9 @@ var Table = map[Action]rights{
 	SeeRules:         everybody(House),
 	ChangeRules:      {Operator: House},
 	SeeCost:          {Operator: everything, Lead: House | Own | Team, Developer: House | Own, Auditor: everything},
+	SeeWholeJournal:  {Operator: House, Auditor: House},
+	SeeWebhooks:      {Operator: House, Auditor: House},
+	ChangeWebhooks:   {Operator: House},
 	SeeJournal:       {Operator: everything, Lead: Own, Developer: Own, Auditor: everything},
 }
 

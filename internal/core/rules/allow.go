@@ -222,6 +222,7 @@ func (r Rules) allowValues(v map[string]string) {
 		usual = append(usual, strings.TrimPrefix(u.Holds+": "+u.Image, ": "))
 	}
 	put("images.usual", usual)
+	put("webhooks_inside", r.WebhooksInside)
 	if r.Starters != "" {
 		v["starters"] = r.Starters
 	}

@@ -69,10 +69,11 @@ func Parse(text []byte) (Rules, []Finding) {
 		"retention": need(func(n ast.Node) {
 			d.mapping(n, "retention", fields{"stopped_most": need(func(n ast.Node) { r.StoppedMost = d.duration(n, time.Hour) })})
 		}),
-		"rates":    need(func(n ast.Node) { d.rates(n, &r) }),
-		"allow":    may(func(n ast.Node) { d.allows(n, &r) }),
-		"images":   may(func(n ast.Node) { d.images(n, &r.Images) }),
-		"starters": may(func(n ast.Node) { r.Starters = d.text(n) }),
+		"rates":           need(func(n ast.Node) { d.rates(n, &r) }),
+		"allow":           may(func(n ast.Node) { d.allows(n, &r) }),
+		"images":          may(func(n ast.Node) { d.images(n, &r.Images) }),
+		"webhooks_inside": may(func(n ast.Node) { r.WebhooksInside = d.list(n, anyText) }),
+		"starters":        may(func(n ast.Node) { r.Starters = d.text(n) }),
 	})
 	if d.usual != nil {
 		if _, ok := r.Sizes[r.UsualSize]; !ok {

@@ -36,6 +36,8 @@ type Rules struct {
 	Images  Images
 	// Starters is the registered repository that holds the starters; "" is none.
 	Starters string
+	// WebhooksInside are hosts within our own network that webhooks may be on.
+	WebhooksInside []string
 }
 
 // Size is what a workspace may use. The engine enforces cores and memory, and

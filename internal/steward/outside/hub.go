@@ -233,17 +233,30 @@ func (h *Hub) Await(ctx context.Context, id string) error {
 	}
 }
 
+// comesBack is how long somebody who asks waits for a steward that is away:
+// after a restart of the service it dials again within this time.
+const comesBack = 3 * time.Second
+
+func (h *Hub) sessionOf(ctx context.Context, id string) (*yamux.Session, error) {
+	ctx, cancel := context.WithTimeout(ctx, comesBack)
+	defer cancel()
+	if err := h.Await(ctx, id); err != nil {
+		return nil, err
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if k := h.links[id]; k != nil && k.session != nil {
+		return k.session, nil
+	}
+	return nil, ErrAway
+}
+
 // Ask opens a stream to a body's steward and waits for its word that it will
 // do what is asked. The stream is the caller's to close.
 func (h *Hub) Ask(ctx context.Context, id string, r steward.Request) (*steward.Conn, error) {
-	h.mu.Lock()
-	var session *yamux.Session
-	if k := h.links[id]; k != nil {
-		session = k.session
-	}
-	h.mu.Unlock()
-	if session == nil {
-		return nil, ErrAway
+	session, err := h.sessionOf(ctx, id)
+	if err != nil {
+		return nil, err
 	}
 	stream, err := session.OpenStream()
 	if err != nil {

@@ -1,0 +1,240 @@
+package api_test
+
+import (
+	"context"
+	"encoding/json"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"strconv"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	yb "yardbench/internal/client"
+	"yardbench/internal/core/journal"
+	"yardbench/internal/core/rules"
+	"yardbench/internal/service"
+	"yardbench/internal/store"
+	"yardbench/internal/wire"
+)
+
+// receiver is an address that is told, and may refuse.
+type receiver struct {
+	*httptest.Server
+	mu     sync.Mutex
+	refuse int
+	got    []journal.Event
+	heads  []string
+	marks  []string // time, mark and body of each
+}
+
+func newReceiver(t *testing.T) *receiver {
+	r := &receiver{}
+	r.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		body, _ := io.ReadAll(q.Body)
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		if r.refuse > 0 {
+			r.refuse--
+			w.WriteHeader(http.StatusServiceUnavailable)
+			return
+		}
+		var e journal.Event
+		if err := json.Unmarshal(body, &e); err != nil {
+			t.Errorf("it was sent %s", body)
+		}
+		r.got, r.heads = append(r.got, e), append(r.heads, q.Header.Get("Journal-Head"))
+		r.marks = append(r.marks, q.Header.Get("Hook-Time")+"|"+q.Header.Get("Hook-Mark")+"|"+string(body))
+	}))
+	t.Cleanup(r.Close)
+	return r
+}
+
+func (r *receiver) until(t *testing.T, n int) []journal.Event {
+	t.Helper()
+	for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+		r.mu.Lock()
+		got := append([]journal.Event(nil), r.got...)
+		r.mu.Unlock()
+		if len(got) >= n {
+			return got
+		}
+	}
+	t.Fatalf("only %d events came", len(r.got))
+	return nil
+}
+
+func clientOf(t *testing.T, address, name string) *yb.Client {
+	t.Helper()
+	c, err := yb.New(address, signIn(t, address, name))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return c
+}
+
+// note writes journal entries, as use cases do.
+func note(t *testing.T, svc *service.Service, kind string, n int) {
+	t.Helper()
+	for i := range n {
+		if err := svc.Store.Write(t.Context(), func(tx *store.Tx) error {
+			return tx.Journal(t.Context(), kind, "subject", "", "service", map[string]any{"n": i})
+		}); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+// Entries reach a webhook in their order and each once, over refusals, marked
+// and with the signed head of the journal.
+func TestWebhooks(t *testing.T) {
+	address, svc := door(t)
+	astrid, ingrid, audun := clientOf(t, address, "astrid"), clientOf(t, address, "ingrid"), clientOf(t, address, "audun")
+	r := newReceiver(t)
+	ctx := t.Context()
+	if _, err := astrid.AddWebhook(ctx, wire.NewWebhook{URL: r.URL}); err == nil || !strings.Contains(err.Error(), "inside this network") || !strings.Contains(err.Error(), "webhooks_inside") {
+		t.Errorf("an address inside is answered %v", err)
+	}
+	if _, err := astrid.PutRules(ctx, wire.RulesText{Document: rules.First + "\nwebhooks_inside: [127.0.0.1]\n", Reason: "a stand-in"}); err != nil {
+		t.Fatal(err)
+	}
+	for _, bad := range []string{"", "ftp://x", "http://a:b@127.0.0.1/"} {
+		if _, err := astrid.AddWebhook(ctx, wire.NewWebhook{URL: bad}); err == nil {
+			t.Errorf("the address %q is taken", bad)
+		}
+	}
+	if _, err := ingrid.AddWebhook(ctx, wire.NewWebhook{URL: r.URL}); err == nil {
+		t.Error("a developer may add webhooks")
+	}
+	note(t, svc, "before", 3)
+	w, err := astrid.AddWebhook(ctx, wire.NewWebhook{URL: r.URL, Kinds: []string{"tide", "rules."}})
+	if err != nil || !strings.HasPrefix(w.Key, "yb_hook_") {
+		t.Fatalf("it is %+v, %v", w, err)
+	}
+	r.mu.Lock()
+	r.refuse = 1
+	r.mu.Unlock()
+	note(t, svc, "tide.ebb", 2)
+	note(t, svc, "wind", 250) // more than are looked at in one go
+	note(t, svc, "tide.flood", 2)
+	got := r.until(t, 4)
+	for i, want := range []string{"tide.ebb", "tide.ebb", "tide.flood", "tide.flood"} {
+		if got[i].Type != "yardbench."+want || !strings.HasSuffix(string(got[i].Data), `"details":{"n":`+strconv.Itoa(i%2)+`}}`) && !strings.Contains(string(got[i].Data), `"n":`+strconv.Itoa(i%2)) {
+			t.Errorf("event %d is %s %s", i, got[i].Type, got[i].Data)
+		}
+	}
+	head, err := astrid.JournalHead(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i, m := range r.marks {
+		f := strings.SplitN(m, "|", 3)
+		if f[1] != journal.Mark(w.Key, f[0], []byte(f[2])) {
+			t.Errorf("delivery %d is not marked with the key", i)
+		}
+		h, err := journal.ParseHead(r.heads[i])
+		if err != nil || strconv.FormatInt(h.Number, 10) != got[i].ID {
+			t.Errorf("delivery %d carries the head %q, %v", i, r.heads[i], err)
+		}
+	}
+	if v, err := audun.VerifyJournal(ctx, append(r.heads, head.Line)); err != nil || !v.Sound || v.Heads != 5 {
+		t.Errorf("the journal is found %+v, %v", v, err)
+	}
+
+	d, err := astrid.TestWebhook(ctx, w.ID)
+	if err != nil || d.Status != 200 || d.Problem != "" {
+		t.Errorf("a test goes %+v, %v", d, err)
+	}
+	if last := r.until(t, 5)[4]; last.Type != "yardbench.webhook.test" {
+		t.Errorf("a test posts %s", last.Type)
+	}
+	log, err := audun.Deliveries(ctx, w.ID)
+	if err != nil || len(log) != 6 || log[0].Entry != 0 || log[5].Status != 503 || log[4].Attempt != 2 || log[4].Entry != log[5].Entry {
+		t.Errorf("the log is %+v, %v", log, err)
+	}
+	if all, err := audun.Webhooks(ctx); err != nil || len(all) != 1 || all[0].FailingSince != nil || all[0].MadeBy != "astrid" {
+		t.Errorf("the webhooks are %+v, %v", all, err)
+	}
+	if err := astrid.DropWebhook(ctx, w.ID); err != nil {
+		t.Error(err)
+	}
+	note(t, svc, "tide.late", 1)
+	time.Sleep(300 * time.Millisecond)
+	if n := len(r.until(t, 5)); n != 5 {
+		t.Errorf("removed, it was told %d times", n)
+	}
+	for _, err := range []error{astrid.DropWebhook(ctx, w.ID), second(astrid.TestWebhook(ctx, "ghost")), second(astrid.Deliveries(ctx, "ghost"))} {
+		if err == nil || !strings.Contains(err.Error(), "no webhook") {
+			t.Errorf("one that is not there is answered %v", err)
+		}
+	}
+}
+
+func second[T any](_ T, err error) error { return err }
+
+// A journal that was rewritten or cut shows by the heads that were given out;
+// its export is CloudEvents, and ends with a head.
+func TestJournalGoesOut(t *testing.T) {
+	address, svc := door(t)
+	astrid := clientOf(t, address, "astrid")
+	ctx := t.Context()
+	note(t, svc, "tide.ebb", 700)
+	head, err := astrid.JournalHead(ctx)
+	if err != nil || !strings.Contains(head.Key, "PUBLIC KEY") {
+		t.Fatalf("the head is %+v, %v", head, err)
+	}
+	var out strings.Builder
+	if err := astrid.ExportJournal(ctx, 0, "", &out); err != nil {
+		t.Fatal(err)
+	}
+	lines := strings.Split(strings.TrimSpace(out.String()), "\n")
+	if int64(len(lines)) < head.Head.Number+1 {
+		t.Errorf("%d lines for %d entries", len(lines), head.Head.Number)
+	}
+	for i, l := range lines {
+		var e journal.Event
+		if err := json.Unmarshal([]byte(l), &e); err != nil || e.SpecVersion != "1.0" || e.ID == "" || e.Source == "" || e.Type == "" {
+			t.Fatalf("line %d is %s", i, l)
+		}
+		if i == len(lines)-1 {
+			if h, err := journal.ParseHead(string(e.Data)); err != nil || e.Type != "yardbench.journal.head" || h.Number < head.Head.Number {
+				t.Errorf("it ends with %s, %v", l, err)
+			}
+		}
+	}
+	out.Reset()
+	if err := astrid.ExportJournal(ctx, head.Head.Number-1, "tide.", &out); err != nil || strings.Count(out.String(), "tide.ebb") != 1 {
+		t.Errorf("the last entry is exported as %s, %v", out.String(), err)
+	}
+	if err := astrid.ExportJournal(ctx, head.Head.Number+100, "", &out); err == nil || !strings.Contains(err.Error(), "is not in this journal") {
+		t.Errorf("the cursor of another journal is answered %v", err)
+	}
+	for _, who := range []string{"ingrid", "runa"} {
+		c := clientOf(t, address, who)
+		if err := c.ExportJournal(ctx, 0, "", &out); err == nil || !strings.Contains(err.Error(), "journal.whole") {
+			t.Errorf("%s exports it: %v", who, err)
+		}
+	}
+	// Somebody with the database rewrites it, whole and consistent in itself.
+	other := head.Head
+	other.Hash = strings.Repeat("0", 64)
+	for text, says := range map[string]string{
+		journal.Head(other).Sign(svc.JournalKey).String():                                      "rewritten",
+		cutHead(head.Head.Installation, head.Head.Number+50).Sign(svc.JournalKey).String():     "was cut",
+		strings.Replace(head.Line, " "+head.Head.Hash+" ", " "+strings.Repeat("1", 64)+" ", 1): "not signed by this service",
+		strings.Replace(head.Line, head.Head.Installation, "another", 1):                       "of another service",
+	} {
+		if v, err := astrid.VerifyJournal(context.Background(), []string{text}); err != nil || v.Sound || !strings.Contains(strings.Join(v.Problems, ";"), says) {
+			t.Errorf("a head that says %q is answered %+v, %v", says, v, err)
+		}
+	}
+	if _, err := astrid.VerifyJournal(ctx, []string{"rubbish"}); err == nil || !strings.Contains(err.Error(), "no head of a journal") {
+		t.Errorf("rubbish is answered %v", err)
+	}
+}
+
+func cutHead(installation string, number int64) journal.Head {
+	return journal.Head{Installation: installation, Number: number, Hash: strings.Repeat("2", 64), At: time.Now()}
+}
