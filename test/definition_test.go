@@ -23,6 +23,7 @@ import (
 // mounted tree; everybody has services and volumes of their own, which live
 // through a stop and a rebuild, and go with the workspace.
 func TestComposeOnAnEngine(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.must(w.as("ingrid", "", "launch", "gull-count"), 0, "services", "is ready")
 	w.must(w.as("mats", "", "launch", "gull-count"), 0, "is ready")
@@ -83,6 +84,7 @@ func TestComposeOnAnEngine(t *testing.T) {
 // workspace can be looked at; one that builds its image, shares the
 // workspace's network, and one that has to have ended first.
 func TestComposeServices(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.register("quay-lights", map[string]string{
 		".devcontainer/devcontainer.json": `{"dockerComposeFile": "compose.yaml", "service": "work", "workspaceFolder": "/src", "remoteUser": "crew", "onCreateCommand": "cat /filled/mark; python3 -c \"import socket; print('beside:', socket.create_connection(('127.0.0.1', 7800)).recv(9))\""}`,
@@ -113,6 +115,7 @@ services:
 // Features from the repository, a registry and an archive are put on in their
 // order, with their options, as root, for the user; what they bring is merged.
 func TestFeaturesOnAnEngine(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.must(w.as("ingrid", "", "launch", "signal-mast"), 0, "is ready")
 	w.must(w.as("ingrid", "", "run", "signal-mast", "--", "sh", "-c", `lantern; lamp; echo "$LANTERN_HOME $MAST"; grep -c /var/lib/signals /proc/mounts`), 0,
@@ -187,6 +190,7 @@ CMD ["sh", "-c", "echo $(id -un) > /ran"]
 // What the house rules close cannot be launched, whoever asks; opened for a
 // repository it can, and what an engine then refuses is told in its words.
 func TestHouseRulesOnAnEngine(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.must(w.as("ingrid", "", "launch", "signal-mast", "--definition", "night"), 4, "the host's network is closed by the house rules", "allow.repositories.signal-mast.host_network")
 	w.must(w.as("astrid", "", "launch", "signal-mast", "--definition", "night"), 4, "closed by the house rules")
@@ -244,6 +248,7 @@ func TestRebuildDue(t *testing.T) {
 // Several repositories lie side by side, also after a prebuild; work in each
 // of them counts.
 func TestRepositoriesBeside(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.must(w.as("ingrid", "", "launch", "tide-board", "--beside", "fare-desk", "--beside", "deck-log@main"), 0, "is ready")
 	w.must(w.as("ingrid", "", "run", "tide-board", "--", "sh", "-c", "pwd; ls ..; git -C ../fare-desk rev-parse --abbrev-ref HEAD; echo x > ../deck-log/found"), 0, "/workspaces/tide-board", "deck-log", "fare-desk", "main")
@@ -266,6 +271,7 @@ func TestRepositoriesBeside(t *testing.T) {
 // What stands where there is no definition, and what a check finds in a built
 // image.
 func TestWithoutADefinition(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.must(w.as("ingrid", "", "launch", "route-notes", "--dry-run"), 0, "there is no definition: the image is skerryline/base:1", "definition  none")
 	w.must(w.as("ingrid", "", "launch", "route-notes"), 0, "from the usual image", "is ready")

@@ -15,6 +15,7 @@ import { SecretsPage } from "./pages/SecretsPage";
 import { SignInPage } from "./pages/SignInPage";
 import { StartersPage } from "./pages/StartersPage";
 import { VisitPage } from "./pages/VisitPage";
+import { WebhooksPage } from "./pages/WebhooksPage";
 import { WorkspacePage } from "./pages/WorkspacePage";
 import { WorkspacesPage } from "./pages/WorkspacesPage";
 import { YouPage } from "./pages/YouPage";
@@ -33,11 +34,11 @@ function pages(person: Person): [string, string][] {
   const tail: [string, string][] = [["/cost", "Cost"], ["/rules", "House rules"], ["/journal", "Journal"]];
   switch (person.role) {
     case "operator":
-      return [fleet, mine, ...common, ["/secrets", "Secrets"], people, ...tail];
+      return [fleet, mine, ...common, ["/secrets", "Secrets"], people, ...tail, ["/webhooks", "Webhooks"]];
     case "lead":
       return [mine, fleet, ...common, ["/secrets", "Secrets"], people, ...tail];
     case "auditor":
-      return [fleet, ...common, people, ...tail];
+      return [fleet, ...common, people, ...tail, ["/webhooks", "Webhooks"]];
   }
   return [mine, ...common, ["/secrets", "Secrets"], ...tail];
 }
@@ -118,6 +119,7 @@ export function Frame() {
             <Route path="/workspaces/:name" element={<WorkspacePage person={person} />} />
             <Route path="/repositories" element={<RepositoriesPage person={person} />} />
             <Route path="/repositories/:repository/definition" element={<DefinitionPage />} />
+            <Route path="/webhooks" element={<WebhooksPage person={person} />} />
             <Route path="/starters" element={<StartersPage />} />
             <Route path="/prebuild-runs/:run" element={<RunPage />} />
             <Route path="/secrets" element={<SecretsPage person={person} />} />

@@ -53,7 +53,7 @@ func (a *app) journalVerify() *cobra.Command {
 					fmt.Fprintln(a.out, clean(p))
 				}
 				if v.Sound {
-					fmt.Fprintf(a.out, "the journal is sound: %d entries fit together, and %s that were given out are in it\n", v.Entries, some(v.Heads, "head"))
+					fmt.Fprintf(a.out, "the journal is sound: %s fit together; held against %s\n", entries(v.Entries), some(v.Heads, "head"))
 				}
 			})
 			if err == nil && !v.Sound {
@@ -62,6 +62,13 @@ func (a *app) journalVerify() *cobra.Command {
 			return err
 		}),
 	}
+}
+
+func entries(n int64) string {
+	if n == 1 {
+		return "1 entry"
+	}
+	return fmt.Sprintf("%d entries", n)
 }
 
 func (a *app) journalExport() *cobra.Command {

@@ -151,14 +151,16 @@ func (a *app) demo() *cobra.Command {
 			return demo.Clear(ctx, a.address)
 		},
 	}
+	var hooked string
 	furnish := &cobra.Command{
-		Use: "furnish", Short: "Prepare images, and bring up three workspaces", Args: cobra.NoArgs,
+		Use: "furnish", Short: "Prepare images, and bring up four workspaces", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			ctx, cancel := context.WithTimeout(cmd.Context(), 10*time.Minute)
 			defer cancel()
-			return demo.Furnish(ctx, a.address, func(s string) { fmt.Fprintln(a.err, "demo: "+s) })
+			return demo.Furnish(ctx, a.address, hooked, func(s string) { fmt.Fprintln(a.err, "demo: "+s) })
 		},
 	}
+	furnish.Flags().StringVar(&hooked, "git-host", "", "the git host, whose stand-in is told of journal entries")
 	c.AddCommand(host, svc, base, furnish, clear)
 	return c
 }

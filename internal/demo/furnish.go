@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/url"
 	"strings"
 	"time"
 
@@ -14,7 +15,7 @@ import (
 // Furnish prepares images of the planned repositories and brings up four
 // workspaces, through the HTTP door as their owners would. What is there
 // already stays as it is, but that a stopped one of the four is started.
-func Furnish(ctx context.Context, address string, say func(string)) error {
+func Furnish(ctx context.Context, address, gitHost string, say func(string)) error {
 	for lead, repository := range map[string]string{"runa": "tide-board", "bjarne": "fare-desk"} {
 		c, err := signedIn(ctx, address, lead)
 		if err != nil {
@@ -44,7 +45,28 @@ func Furnish(ctx context.Context, address string, say func(string)) error {
 			return err
 		}
 	}
+	if err := furnishHook(ctx, address, gitHost); err != nil {
+		return err
+	}
 	return furnishWorkspaces(ctx, address, say)
+}
+
+// furnishHook has the stand-in told of what happens to workspaces.
+func furnishHook(ctx context.Context, address, gitHost string) error {
+	u, err := url.Parse(gitHost)
+	if err != nil || u.Port() == "" {
+		return err // there is no stand-in to tell
+	}
+	c, err := signedIn(ctx, address, People[0].Name)
+	if err != nil {
+		return err
+	}
+	all, err := c.Webhooks(ctx)
+	if err != nil || len(all) > 0 {
+		return err
+	}
+	_, err = c.AddWebhook(ctx, wire.NewWebhook{URL: "http://127.0.0.1:" + u.Port() + HookPath, Kinds: []string{"workspace.phase", "prebuild.", "rules."}})
+	return err
 }
 
 func serves(p wire.PrebuildPlan) bool {

@@ -14,6 +14,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"log/slog"
 	"net"
@@ -34,6 +35,9 @@ var sources embed.FS
 
 // Repositories are those the git host starts with.
 var Repositories = []string{"tide-board", "berth-planner", "fare-desk", "deck-log", "chart-press", "route-notes", "gull-count", "signal-mast", "starters"}
+
+// HookPath is where the git host's stand-in takes what webhooks tell.
+const HookPath = "/hook"
 
 // GitToken is what a person signs in to the git host with.
 func GitToken(person string) string { return "skerry-git-" + person }
@@ -88,6 +92,11 @@ func GitHost(dir string, notify func() string) (http.Handler, error) {
 		return nil, err
 	}
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == HookPath {
+			_, _ = io.Copy(io.Discard, io.LimitReader(r.Body, 1<<20)) // it is enough to have been told
+			w.WriteHeader(http.StatusNoContent)
+			return
+		}
 		if strings.HasPrefix(r.URL.Path, "/v2/") {
 			images.ServeHTTP(w, r)
 			return
