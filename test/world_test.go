@@ -31,6 +31,7 @@ import (
 
 // world is a service with its git host and people, for one test.
 type world struct {
+	more    []string // further arguments of the service
 	t       testing.TB
 	dir     string // short: there are sockets in it
 	git     string // the git host's address
@@ -104,7 +105,8 @@ func (w *world) start() {
 	}
 	w.service = exec.Command(os.Getenv("YARDBENCH_TEST_BINARY"), "demo", "service", "--data", filepath.Join(w.dir, "data"),
 		"--listen", listen, "--engine", w.engine, "--git-host", w.git)
-	if bounded() {
+	w.service.Args = append(w.service.Args, w.more...)
+	if bounded() && w.more == nil {
 		w.service.Args = append(w.service.Args, "--bound-disks")
 	}
 	w.output = &syncBuffer{}

@@ -50,6 +50,7 @@ export function Frame() {
   const { pathname } = useLocation();
   const enrolling = pathname === "/enrol";
   const me = useQuery({ queryKey: ["me"], queryFn: () => take(api.GET("/api/v1/me")), enabled: !enrolling });
+  const health = useQuery({ queryKey: ["health"], queryFn: () => take(api.GET("/api/v1/health")), staleTime: Infinity });
   const lost = useEvents(Boolean(me.data));
   const background = { minHeight: "100vh", background: token.colorBgLayout, color: token.colorText };
   if (enrolling) {
@@ -108,6 +109,7 @@ export function Frame() {
           Sign out
         </Button>
       </header>
+      {health.data?.simulated && <Alert banner type="info" title="This yard is simulated: nothing really runs in its workspaces." />}
       {lost && <Alert banner type="warning" title="The event stream is lost: what you see may be old. It is being connected again." />}
       <main className="page">
         <Suspense fallback={<Spin />}>

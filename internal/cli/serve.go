@@ -28,7 +28,7 @@ func serviceFlags(c *cobra.Command, config *serve.Config, addresses *string) {
 	}
 	c.Flags().StringVar(&config.DataDir, "data", "yardbench-data", "the data directory: records, keys, mirrors, logs")
 	c.Flags().StringVar(&config.Listen, "listen", "127.0.0.1:7080", "where the HTTP door listens")
-	c.Flags().StringVar(&config.Engine, "engine", engine, "the container engine")
+	c.Flags().StringVar(&config.Engine, "engine", engine, "the container engine; sim:IMAGE,… is a simulated yard that has these images")
 	c.Flags().StringVar(&config.Address, "public-address", "", "the console's address as people reach it (default: where it listens)")
 	c.Flags().StringVar(&config.PortForm, "port-address", "", "the address of workspaces' ports, with a * for the name of one, on another host than the console's (default: http://*.ports.localhost and the door's port)")
 	c.Flags().BoolVar(&config.BoundDisks, "bound-disks", false, "give each workspace a disk of its size that cannot grow (wants root, a local engine and loop devices); without it disks are measured")
@@ -115,11 +115,14 @@ func (a *app) demo() *cobra.Command {
 	host.Flags().StringVar(&listen, "listen", "127.0.0.1:7081", "where it listens")
 	var config serve.Config
 	var addresses, git string
-	var past bool
+	var past, fast bool
 	svc := &cobra.Command{
 		Use: "service", Short: "Run the service with Skerry Line's people and repositories", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			var clock demo.Clock
+			if fast {
+				config.SimTimes = map[string]time.Duration{}
+			}
 			config.Now, config.Rules = clock.Now, demo.RulesBeside(git)
 			if _, err := os.Stat(filepath.Join(config.DataDir, "yardbench.db")); past && err != nil {
 				clock.Begin() // its journal begins in the past, and never runs backwards
@@ -135,6 +138,9 @@ func (a *app) demo() *cobra.Command {
 	}
 	serviceFlags(svc, &config, &addresses)
 	svc.Flags().BoolVar(&past, "past", false, "with thirty days of invented past")
+	svc.Flags().IntVar(&config.SimFaults, "sim-faults", 0, "of a simulated yard: how many calls in a thousand are not answered")
+	svc.Flags().Uint64Var(&config.SimSeed, "sim-seed", 0, "of a simulated yard: what its faults come from")
+	svc.Flags().BoolVar(&fast, "sim-fast", false, "of a simulated yard: let no time pass in its steps")
 	svc.Flags().StringVar(&git, "git-host", "http://git.skerryline.localhost:7081", "the git-host stand-in")
 	var engine, tar string
 	base := &cobra.Command{

@@ -160,6 +160,11 @@ func (c *Client) Deliveries(ctx context.Context, id string) ([]wire.Delivery, er
 	return call[[]wire.Delivery](ctx, c, "GET", webhook(id, "/deliveries"), nil)
 }
 
+// Health tells how the service is.
+func (c *Client) Health(ctx context.Context) (wire.Health, error) {
+	return call[wire.Health](ctx, c, "GET", "/health", nil)
+}
+
 // Preflight says what a launch would come to.
 func (c *Client) Preflight(ctx context.Context, in wire.Launch) (wire.Preflight, error) {
 	return call[wire.Preflight](ctx, c, "POST", "/preflight", in)

@@ -115,6 +115,9 @@ func furnishWorkspaces(ctx context.Context, address string, say func(string)) er
 		if err != nil {
 			return fmt.Errorf("bring up %s: %w", repository, err)
 		}
+		if health, err := c.Health(ctx); err != nil || health.Simulated {
+			continue // nothing listens in a simulated workspace
+		}
 		if repository == "tide-board" {
 			if err := serveBoard(ctx, c); err != nil {
 				return fmt.Errorf("serve the board: %w", err)

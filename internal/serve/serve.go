@@ -4,6 +4,8 @@ package serve
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -12,6 +14,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"syscall"
 	"time"
@@ -28,7 +31,9 @@ import (
 	"yardbench/internal/steward/outside"
 	"yardbench/internal/store"
 	"yardbench/internal/vault"
+	"yardbench/internal/yard"
 	"yardbench/internal/yard/engine"
+	"yardbench/internal/yard/sim"
 )
 
 // Config is what the service is started with.
@@ -48,7 +53,11 @@ type Config struct {
 	// BoundDisks gives each workspace a disk of its size that cannot grow; see
 	// engine.Disks for what it wants. Without it disks are measured.
 	BoundDisks bool
-	Console    fs.FS
+	// SimTimes, SimFaults and SimSeed are for a simulated yard; see sim.Options.
+	SimTimes  map[string]time.Duration
+	SimFaults int
+	SimSeed   uint64
+	Console   fs.FS
 	// Prepare, if set, is called before the door opens.
 	Prepare func(ctx context.Context, s *service.Service) error
 	// Ready, if set, is called with the door's address once it is open.
@@ -126,7 +135,7 @@ func Run(ctx context.Context, c Config) error {
 			return err
 		}
 	}
-	yd, err := engine.New(c.Engine, installation, c.Addresses, disks)
+	yd, err := theYard(c, dir, installation, disks)
 	if err != nil {
 		return err
 	}
@@ -142,7 +151,7 @@ func Run(ctx context.Context, c Config) error {
 	if err != nil {
 		return err
 	}
-	s := &service.Service{JournalKey: journalKey, Store: st, Keeper: k, Hub: hub, Mirrors: mirrors, Vault: v, Bus: bus, Address: strings.TrimRight(c.Address, "/"), Now: c.Now}
+	s := &service.Service{JournalKey: journalKey, Simulated: strings.HasPrefix(c.Engine, SimulatedYard), Store: st, Keeper: k, Hub: hub, Mirrors: mirrors, Vault: v, Bus: bus, Address: strings.TrimRight(c.Address, "/"), Now: c.Now}
 	if err := s.FirstRules(ctx, c.Rules); err != nil {
 		return err
 	}
@@ -179,6 +188,36 @@ func Run(ctx context.Context, c Config) error {
 	k.Wait()
 	return err
 }
+
+// closingYard is a yard that is let go at the end.
+type closingYard interface {
+	yard.Yard
+	Close() error
+}
+
+// theYard is the yard at c.Engine: a simulated one where it begins with sim:,
+// followed by the names of the images it has, else a container engine.
+func theYard(c Config, dir, installation string, disks *engine.Disks) (closingYard, error) {
+	names, simulated := strings.CutPrefix(c.Engine, SimulatedYard)
+	if !simulated {
+		return engine.New(c.Engine, installation, c.Addresses, disks)
+	}
+	images := map[string]yard.Image{}
+	for _, name := range strings.Split(names, ",") {
+		if name != "" {
+			sum := sha256.Sum256([]byte(name))
+			images[name] = yard.Image{Digest: "sha256:" + hex.EncodeToString(sum[:]), Arch: runtime.GOARCH}
+		}
+	}
+	times := sim.Usual
+	if c.SimTimes != nil {
+		times = c.SimTimes
+	}
+	return sim.New(installation, nil, sim.Options{File: filepath.Join(dir, "simulated-yard.json"), Images: images, Addresses: c.Addresses, Times: times, Faults: c.SimFaults, Seed: c.SimSeed})
+}
+
+// SimulatedYard begins the address of a simulated yard.
+const SimulatedYard = "sim:"
 
 // installationID is what everything of this service in a yard is marked with.
 func installationID(ctx context.Context, st *store.Store) (id string, err error) {

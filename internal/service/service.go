@@ -39,6 +39,8 @@ type Service struct {
 	Vault   *vault.Vault
 	Bus     *live.Bus
 
+	// Simulated tells that nothing really runs in the yard.
+	Simulated bool
 	// JournalKey signs the heads of the journal.
 	JournalKey ed25519.PrivateKey
 

@@ -283,7 +283,8 @@ type Pulse struct {
 
 // Health says whether the service is well.
 type Health struct {
-	Status string `json:"status" enum:"ok"`
+	Simulated bool   `json:"simulated,omitempty" doc:"The yard is simulated: nothing really runs in it"`
+	Status    string `json:"status" enum:"ok"`
 }
 
 // ContentType is the media type problems travel under (RFC 9457, 3).

@@ -23,6 +23,8 @@ type Ground struct {
 	Image      string // an image the yard has, with a shell
 	StewardDir string // a folder with an executable "steward" that runs until it is asked to end
 	Shared     string // a folder whose content the yard's bodies can see
+	// Simulated yards run nothing: what programs print is not looked at.
+	Simulated bool
 }
 
 // Conform runs the suite. fresh makes a yard of a new installation.
@@ -144,7 +146,7 @@ func services(t *testing.T, g Ground, y yard.Yard) {
 		t.Errorf("beside it there is %+v", o)
 	}
 	var log strings.Builder
-	if err := y.ServiceLog(ctx, "beside", 1, "tides", 10, &log); err != nil || !strings.HasSuffix(strings.TrimSpace(log.String()), "/seed levels") {
+	if err := y.ServiceLog(ctx, "beside", 1, "tides", 10, &log); err != nil || (!g.Simulated && !strings.HasSuffix(strings.TrimSpace(log.String()), "/seed levels")) {
 		t.Errorf("the service printed %q, %v", log.String(), err)
 	}
 	if err := y.ServiceLog(ctx, "beside", 1, "ghost", 10, io.Discard); !errors.Is(err, yard.ErrRefused) {
@@ -162,7 +164,7 @@ func services(t *testing.T, g Ground, y yard.Yard) {
 		t.Errorf("removed, there is %+v, %v", o, err)
 	}
 	out, err := y.Try(ctx, g.Image, []string{"/bin/sh", "-c", "echo found; echo not this >&2; seq 2000"}, 4096)
-	if err != nil || !strings.HasPrefix(string(out), "found\n1\n") || len(out) > 4096 {
+	if err != nil || !strings.HasPrefix(string(out), "found\n") || (!g.Simulated && !strings.HasPrefix(string(out), "found\n1\n")) || len(out) > 4096 {
 		t.Errorf("a try prints %.60q, %d bytes, %v", out, len(out), err)
 	}
 	if _, err := y.Try(ctx, "skerryline/nowhere:9", []string{"true"}, 1); !errors.Is(err, yard.ErrRefused) {

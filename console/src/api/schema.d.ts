@@ -1210,6 +1210,8 @@ export interface components {
             username: string;
         };
         Health: {
+            /** @description The yard is simulated: nothing really runs in it */
+            simulated?: boolean;
             /** @enum {string} */
             status: "ok";
         };

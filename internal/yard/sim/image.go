@@ -1,0 +1,181 @@
+package sim
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/moby/buildkit/frontend/dockerfile/parser"
+
+	"yardbench/internal/core/lifecycle"
+	"yardbench/internal/yard"
+)
+
+// FindImage implements [yard.Yard].
+func (y *Yard) FindImage(ctx context.Context, ref string) (yard.Image, bool, error) {
+	y.place.mu.Lock()
+	defer y.place.mu.Unlock()
+	img, ok := y.place.images[ref]
+	img.Cached = true
+	return img, ok, ctx.Err()
+}
+
+// UseImage implements [yard.Yard].
+func (y *Yard) UseImage(ctx context.Context, ref string, log io.Writer) (yard.Image, error) {
+	if img, ok, err := y.FindImage(ctx, ref); ok || err != nil {
+		return img, err
+	}
+	fmt.Fprintf(log, "the simulated yard does not have %s\n", ref)
+	if err := y.pass(ctx, Fetch); err != nil {
+		return yard.Image{}, err
+	}
+	return yard.Image{}, yard.Refused("nobody has image %s: this yard is simulated, and fetches none", ref)
+}
+
+// Syntax implements [yard.Yard].
+func (y *Yard) Syntax(context.Context) string { return "" }
+
+// DropTag implements [yard.Yard].
+func (y *Yard) DropTag(ctx context.Context, tag string) error {
+	return y.do(ctx, Stop, func() error {
+		y.place.mu.Lock()
+		defer y.place.mu.Unlock()
+		delete(y.place.images, tag)
+		return nil
+	})
+}
+
+func (y *Yard) addImage(ref string, img yard.Image) yard.Image {
+	img.Ref = ref
+	if img.Arch == "" {
+		img.Arch = runtime.GOARCH
+	}
+	y.place.mu.Lock()
+	defer y.place.mu.Unlock()
+	y.place.images[ref] = img
+	return img
+}
+
+// Build implements [yard.Yard]: the build file is really read, and its
+// instructions are reported one after the other; of its commands echo, cat,
+// exit and sleep do what they do, and all others do well and print nothing.
+func (y *Yard) Build(ctx context.Context, b yard.Build, report func(yard.Progress)) (yard.Image, error) {
+	parsed, err := parser.Parse(bytes.NewReader(b.Dockerfile))
+	if err != nil {
+		return yard.Image{}, yard.Refused("build the image: %s", strings.SplitN(err.Error(), "\n", 2)[0])
+	}
+	env, files := map[string]string{}, map[string]string{}
+	entries, _ := os.ReadDir(b.ContextDir) // what cannot be read is not there
+	for _, e := range entries {
+		if content, err := os.ReadFile(filepath.Join(b.ContextDir, e.Name())); err == nil && len(content) < 1<<20 {
+			files[e.Name()] = string(content)
+		}
+	}
+	sum := sha256.New()
+	img, cached := yard.Image{Arch: runtime.GOARCH}, true
+	total := len(parsed.AST.Children)
+	for i, n := range parsed.AST.Children {
+		var words []string
+		for w := n.Next; w != nil; w = w.Next {
+			words = append(words, w.Value)
+		}
+		fmt.Fprintf(sum, "%s\n", n.Original)
+		p := yard.Progress{ID: strconv.Itoa(i), Title: fmt.Sprintf("[%d/%d] %s", i+1, total, n.Original)}
+		began := time.Now()
+		p.StartedAt = &began
+		digest := "sha256:" + hex.EncodeToString(sum.Sum(nil))
+		_, had, err := y.FindImage(ctx, "layer "+digest)
+		if err != nil {
+			return img, err
+		}
+		switch strings.ToUpper(n.Value) {
+		case "FROM":
+			from, ok, err := y.FindImage(ctx, words[0])
+			if err != nil {
+				return img, err
+			}
+			if !ok && words[0] != "scratch" && !strings.Contains(string(b.Dockerfile), " AS "+words[0]) {
+				return img, yard.Refused("build step FROM %s: nobody has it: this yard is simulated, and fetches none", words[0])
+			}
+			img.User, img.Metadata, had = from.User, from.Metadata, true
+		case "ARG":
+			k, v, _ := strings.Cut(words[0], "=")
+			if given, ok := b.Args[k]; ok {
+				v = given
+			}
+			env[k] = v
+		case "USER":
+			img.User = words[0]
+		case "COPY", "ADD", "ENV", "LABEL", "WORKDIR", "EXPOSE", "CMD", "ENTRYPOINT", "VOLUME", "SHELL", "STOPSIGNAL", "HEALTHCHECK", "ONBUILD", "MAINTAINER":
+		case "RUN":
+			if !had {
+				cached = false
+				report(p)
+				out, code, ends := run([]string{"/bin/sh", "-c", strings.Join(words, " ")}, env, files)
+				if out != "" {
+					report(yard.Progress{ID: p.ID, Title: p.Title, Log: []byte(out)})
+				}
+				if !ends {
+					<-ctx.Done()
+					return img, ctx.Err()
+				}
+				if err := y.pass(ctx, Build); err != nil {
+					return img, err
+				}
+				if code != 0 {
+					end := time.Now()
+					p.EndedAt, p.Err = &end, fmt.Sprintf("exit code: %d", code)
+					report(p)
+					return img, yard.Refused("build step %s: did not complete successfully: exit code: %d", n.Original, code)
+				}
+			}
+		default:
+			return img, yard.Refused("build the image: unknown instruction: %s", n.Value)
+		}
+		y.addImage("layer "+digest, yard.Image{Digest: digest})
+		end := began.Add(max(time.Since(began), time.Microsecond))
+		p.EndedAt, p.Cached = &end, had
+		report(p)
+	}
+	img.Digest = "sha256:" + hex.EncodeToString(sum.Sum(nil))
+	img = y.addImage(b.Tag, img)
+	y.mu.Lock()
+	err = y.keep()
+	y.mu.Unlock()
+	img.Cached = cached
+	return img, err
+}
+
+// KeepBody implements [yard.Yard].
+func (y *Yard) KeepBody(ctx context.Context, id string, n int, tag string) error {
+	return y.do(ctx, Keep, func() error {
+		w := y.has[id]
+		if w == nil || w.Bodies[n] == nil || w.Bodies[n].State == lifecycle.Absent {
+			return yard.Refused("keep the container as an image: there is none")
+		}
+		y.place.mu.Lock()
+		img := y.place.images[w.Bodies[n].Spec.Image]
+		y.place.mu.Unlock()
+		img.Digest = fmt.Sprintf("sha256:%x", sha256.Sum256([]byte(tag)))
+		y.addImage(tag, img)
+		return nil
+	})
+}
+
+// Try implements [yard.Yard]: every program is there.
+func (y *Yard) Try(ctx context.Context, image string, argv []string, max int64) ([]byte, error) {
+	if _, ok, err := y.FindImage(ctx, image); err != nil || !ok {
+		return nil, yard.Refused("try the image: nobody has %s", image)
+	}
+	out, _, _ := run(argv, nil, nil)
+	return []byte(out[:min(int64(len(out)), max)]), ctx.Err()
+}

@@ -1,0 +1,191 @@
+package sim
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/hashicorp/yamux"
+
+	"yardbench/internal/steward"
+)
+
+// stewardOf is the simulated steward of one running body. It speaks the real
+// protocol; what it is asked to run is simulated.
+type stewardOf struct {
+	yard   *Yard
+	link   string
+	ctx    context.Context
+	end    context.CancelFunc
+	mu     sync.Mutex
+	setUps map[string]steward.Exit
+	typed  time.Time
+}
+
+func key(id string, n int) string { return id + "-b" + strconv.Itoa(n) }
+
+// wakeSteward begins a body's steward. y.mu is held.
+func (y *Yard) wakeSteward(id string, n int, b *body) {
+	ctx, cancel := context.WithCancel(context.Background())
+	s := &stewardOf{yard: y, link: b.Spec.LinkDir, ctx: ctx, end: cancel, setUps: map[string]steward.Exit{}, typed: time.Now()}
+	y.stewards[key(id, n)] = s
+	if b.Spec.LinkDir != "" {
+		go s.connect()
+	}
+}
+
+func (s *stewardOf) connect() {
+	for wait := 5 * time.Millisecond; s.ctx.Err() == nil; wait = min(2*wait, time.Second) {
+		if s.once() == nil {
+			wait = 5 * time.Millisecond
+		}
+		select {
+		case <-s.ctx.Done():
+		case <-time.After(wait):
+		}
+	}
+}
+
+// once is one connection to the service.
+func (s *stewardOf) once() error {
+	token, err := os.ReadFile(filepath.Join(s.link, "token"))
+	if err != nil {
+		return err
+	}
+	conn, err := net.Dial("unix", filepath.Join(s.link, "steward.sock"))
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	defer context.AfterFunc(s.ctx, func() { conn.Close() })()
+	session, err := yamux.Server(conn, steward.Multiplex())
+	if err != nil {
+		return err
+	}
+	defer session.Close()
+	stream, err := session.OpenStream()
+	if err != nil {
+		return err
+	}
+	c := &steward.Conn{Stream: stream}
+	var w steward.Welcome
+	if err := c.Send(steward.Hello{Versions: steward.Versions, Token: string(token), Arch: runtime.GOARCH}); err != nil {
+		return err
+	}
+	if err := c.Receive(&w); err != nil || w.Refusal != "" {
+		return fmt.Errorf("refused: %s: %w", w.Refusal, err)
+	}
+	stream.Close()
+	for {
+		stream, err := session.AcceptStream()
+		if err != nil {
+			return nil
+		}
+		go s.serve(&steward.Conn{Stream: stream})
+	}
+}
+
+// serve does what one stream asks. A stream that broke has no reader, so that
+// failures to write are left alone.
+func (s *stewardOf) serve(c *steward.Conn) {
+	defer c.Stream.Close()
+	var r steward.Request
+	if c.Receive(&r) != nil || s.ctx.Err() != nil {
+		return
+	}
+	if r.Kind == steward.Dial {
+		_ = c.Send(steward.Reply{Problem: fmt.Sprintf("nothing listens on port %d: this workspace is simulated", r.Port)})
+		return
+	}
+	if c.Send(steward.Reply{}) != nil {
+		return
+	}
+	switch r.Kind {
+	case steward.CloneTo:
+		fmt.Fprintf(c.Writer(steward.Output), "a simulated clone of %s, branch %s\n", r.URL, r.Branch)
+		s.finish(c, steward.Exit{})
+	case steward.Keep:
+		s.finish(c, steward.Exit{})
+	case steward.SetUp:
+		s.mu.Lock()
+		x, known := s.setUps[r.ID]
+		s.mu.Unlock()
+		if !known {
+			out, code, _ := run(r.Process.Argv, r.Process.Env, nil)
+			fmt.Fprint(c.Writer(steward.Output), out)
+			x = steward.Exit{Code: code}
+			s.mu.Lock()
+			s.setUps[r.ID] = x
+			s.mu.Unlock()
+		}
+		s.finish(c, x)
+	case steward.Run:
+		out, code, _ := run(r.Process.Argv, r.Process.Env, nil)
+		fmt.Fprint(c.Writer(steward.Output), out)
+		s.finish(c, steward.Exit{Code: code})
+	case steward.Work:
+		_ = c.Send(steward.WorkReport{})
+	case steward.Terminal:
+		s.terminal(c)
+	case steward.Watch:
+		for s.ctx.Err() == nil {
+			s.mu.Lock()
+			idle := time.Since(s.typed).Milliseconds()
+			s.mu.Unlock()
+			if c.Send(steward.Status{Ports: []steward.Port{}, Holders: []steward.Holder{}, TypedMS: idle, ReadMS: -1, BusyMS: -1}) != nil {
+				return
+			}
+			select {
+			case <-s.ctx.Done():
+			case <-time.After(5 * time.Second):
+			}
+		}
+	}
+}
+
+// finish lets the time of a command pass and tells its end.
+func (s *stewardOf) finish(c *steward.Conn, x steward.Exit) {
+	if s.yard.pass(s.ctx, Command) == nil {
+		_ = c.SendJSON(steward.Ended, x)
+	}
+}
+
+// terminal echoes what is typed, and says so.
+func (s *stewardOf) terminal(c *steward.Conn) {
+	say := func(text string) { _ = c.SendFrame(steward.Output, []byte(text)) }
+	say("This workspace is simulated: what you type is echoed, and nothing runs.\r\n$ ")
+	line := ""
+	for {
+		k, p, err := c.ReceiveFrame()
+		if err != nil {
+			return
+		}
+		if k != steward.Input {
+			continue
+		}
+		s.mu.Lock()
+		s.typed = time.Now()
+		s.mu.Unlock()
+		for _, r := range string(p) {
+			if r != '\r' && r != '\n' {
+				line += string(r)
+				say(string(r))
+				continue
+			}
+			if strings.TrimSpace(line) == "exit" {
+				_ = c.SendJSON(steward.Ended, steward.Exit{})
+				return
+			}
+			out, _, _ := run([]string{"sh", "-c", line}, nil, nil)
+			say("\r\n" + strings.ReplaceAll(out, "\n", "\r\n") + "$ ")
+			line = ""
+		}
+	}
+}

@@ -1,0 +1,271 @@
+package test
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	yb "yardbench/internal/client"
+	"yardbench/internal/core/lifecycle"
+	"yardbench/internal/core/rules"
+	"yardbench/internal/demo"
+	"yardbench/internal/store"
+	"yardbench/internal/wire"
+)
+
+// hunts is how many rounds of TestHunt there are: a few in make test, as many
+// as HUNTS says in make soak.
+func hunts() int {
+	if n, err := strconv.Atoi(os.Getenv("HUNTS")); err == nil && n > 0 {
+		return n
+	}
+	return 2
+}
+
+// Random people and operators, a yard that does not always answer, and the
+// real service killed in the middle again and again: when all is quiet,
+// nothing is lost, doubled or left behind.
+func TestHunt(t *testing.T) {
+	if os.Getenv("YARDBENCH_TEST_BINARY") == "" {
+		t.Skip("needs the built binary: run it by `make test`")
+	}
+	first := uint64(1)
+	if n, err := strconv.ParseUint(os.Getenv("HUNT_SEED"), 10, 64); err == nil {
+		first = n // to look at one again
+	}
+	for seed := first; seed < first+uint64(hunts()); seed++ {
+		if !t.Run(fmt.Sprint("seed ", seed), func(t *testing.T) { hunt(t, seed) }) {
+			return
+		}
+	}
+}
+
+func hunt(t *testing.T, seed uint64) {
+	w := &world{t: t, engine: "sim:skerryline/base:1", config: map[string]string{}}
+	dir, err := os.MkdirTemp("", "ybh-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.dir, w.bare = dir, filepath.Join(dir, "git")
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	for _, name := range demo.Repositories {
+		if err := demo.MakeRepository(t.Context(), w.bare, name, os.DirFS("../internal/demo")); err != nil {
+			t.Fatal(err)
+		}
+	}
+	handler, err := demo.GitHost(w.bare, func() string { return "" })
+	if err != nil {
+		t.Fatal(err)
+	}
+	host := httptest.NewServer(handler)
+	defer host.Close()
+	w.git = strings.Replace(host.URL, "127.0.0.1", "git.skerryline.localhost", 1)
+	r := rand.New(rand.NewPCG(seed, 7))
+	w.startSim(seed, 40)
+
+	people := []string{"ingrid", "mats", "marit", "peder"}
+	clients := map[string]*yb.Client{}
+	for _, p := range append(people, "astrid") {
+		clients[p] = w.client(p)
+	}
+	ctx, stop := context.WithCancel(t.Context())
+	var wg sync.WaitGroup
+	for i, p := range people {
+		mine := rand.New(rand.NewPCG(seed, uint64(i)))
+		wg.Go(func() { // a person who asks for this and that; refusals and a service that is away are no news
+			for ctx.Err() == nil {
+				c := clients[p]
+				if mine.IntN(6) == 0 {
+					c = clients["astrid"]
+				}
+				name := fmt.Sprint("w", mine.IntN(3))
+				ref := name + "." + p
+				ask, cancel := context.WithTimeout(ctx, 5*time.Second)
+				switch mine.IntN(7) {
+				case 0, 1:
+					_, _ = clients[p].Launch(ask, wire.Launch{Repository: []string{"tide-board", "fare-desk", "gull-count", "berth-planner"}[mine.IntN(4)], Name: name})
+				case 2:
+					_, _ = c.Stop(ask, ref)
+				case 3:
+					_, _ = c.Start(ask, ref)
+				case 4:
+					_, _ = c.Rebuild(ask, ref, wire.Rebuild{NewFiles: mine.IntN(2) == 0, Discard: true})
+				case 5:
+					_, _ = c.Remove(ask, ref, true)
+				case 6:
+					_, _ = c.Hold(ask, ref, wire.Hold{Seconds: 600, Why: "a test"})
+				}
+				cancel()
+				time.Sleep(time.Duration(mine.IntN(60)) * time.Millisecond)
+			}
+		})
+	}
+	for range 4 {
+		time.Sleep(time.Duration(300+r.IntN(900)) * time.Millisecond)
+		w.kill()
+		w.startSim(seed, 40)
+	}
+	time.Sleep(500 * time.Millisecond)
+	stop()
+	wg.Wait()
+	// The faults end; what was begun comes to an end.
+	w.kill()
+	w.startSim(seed, 0)
+	w.quiet(clients["astrid"])
+	_ = w.service.Process.Signal(syscall.SIGTERM)
+	if err := w.service.Wait(); err != nil {
+		t.Errorf("the service ended with %v", err)
+	}
+	w.invariants()
+	if t.Failed() {
+		t.Logf("look at it again with HUNT_SEED=%d; the service said:\n%s", seed, w.output)
+	}
+}
+
+// startSim starts the service over the simulated yard.
+func (w *world) startSim(seed uint64, faults int) {
+	w.t.Helper()
+	w.more = []string{"--sim-fast", "--sim-seed", fmt.Sprint(seed), "--sim-faults", fmt.Sprint(faults)}
+	w.start()
+}
+
+// quiet waits until nothing is under way.
+func (w *world) quiet(c *yb.Client) {
+	w.t.Helper()
+	var last string
+	for end := time.Now().Add(slack * 20 * time.Second); time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
+		all, err := c.List(context.Background(), true)
+		if err != nil {
+			last = err.Error()
+			continue
+		}
+		last = ""
+		for _, ws := range all {
+			if !lifecycle.Phase(ws.Phase).Settled() || ws.Rebuilding {
+				last += fmt.Sprintf("%s.%s is %s, wanted %s; ", ws.Name, ws.Owner, ws.Phase, ws.Wanted)
+			}
+		}
+		if last == "" {
+			return
+		}
+	}
+	w.t.Fatalf("it does not come to rest: %s\n%s", last, w.output)
+}
+
+// invariants holds the records, the journal and the yard against each other.
+func (w *world) invariants() {
+	w.t.Helper()
+	ctx := context.Background()
+	st, err := store.Open(ctx, filepath.Join(w.dir, "data", "yardbench.db"), time.Now)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	defer st.Close()
+	q := st.Read()
+	if err := q.VerifyJournal(ctx); err != nil {
+		w.t.Error(err)
+	}
+	entries, err := q.Journal(ctx, store.JournalFilter{Limit: 1_000_000})
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	phase, launched := map[string]lifecycle.Phase{}, map[string]int{}
+	for _, e := range entries {
+		switch e.Kind {
+		case "workspace.launched":
+			launched[e.Subject]++
+			phase[e.Subject] = lifecycle.Waiting
+		case "workspace.phase":
+			var d struct{ From, To lifecycle.Phase }
+			if err := json.Unmarshal(e.Data, &d); err != nil {
+				w.t.Fatal(err)
+			}
+			if phase[e.Subject] != d.From || !lifecycle.MayBy(d.From, d.To, e.Actor != "service") {
+				w.t.Errorf("entry %d moves %s from %s to %s by %s, and it was %s", e.Number, e.Subject, d.From, d.To, e.Actor, phase[e.Subject])
+			}
+			phase[e.Subject] = d.To
+		}
+	}
+	text, err := os.ReadFile(filepath.Join(w.dir, "data", "simulated-yard.json"))
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	var yard struct {
+		Has map[string]struct {
+			Subnet  int
+			Volumes map[int]bool
+			Bodies  map[int]struct{ State lifecycle.Body }
+		}
+	}
+	if err := json.Unmarshal(text, &yard); err != nil {
+		w.t.Fatal(err)
+	}
+	rows, err := q.Workspaces(ctx)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	live := map[string]store.Workspace{}
+	for _, ws := range rows {
+		live[ws.ID] = ws
+		has := yard.Has[ws.ID]
+		switch {
+		case phase[ws.ID] != ws.Phase:
+			w.t.Errorf("%s is %s, and by the journal %s", ws.Name, ws.Phase, phase[ws.ID])
+		case ws.NextBody != 0 || ws.NextPlan != nil:
+			w.t.Errorf("%s is %s with a rebuild half done", ws.Name, ws.Phase)
+		case ws.Phase == lifecycle.Ready && (has.Bodies[ws.Body].State != lifecycle.Running || !has.Volumes[ws.Volume] || ws.SeededVolume != ws.Volume || len(has.Bodies) != 1 || len(has.Volumes) != 1):
+			w.t.Errorf("%s is ready with body %d and volume %d, and the yard has %+v", ws.Name, ws.Body, ws.Volume, has)
+		case ws.Phase == lifecycle.Stopped && (has.Bodies[ws.Body].State == lifecycle.Running || ws.SeededVolume > 0 && !has.Volumes[ws.Volume]):
+			w.t.Errorf("%s is stopped, and the yard has %+v", ws.Name, has)
+		case ws.Phase == lifecycle.Failed && ws.Cause == "":
+			w.t.Errorf("%s failed without a cause", ws.Name)
+		}
+	}
+	for id := range yard.Has {
+		if _, ok := live[id]; !ok {
+			w.t.Errorf("the yard has something of %s, which is %s", id, phase[id])
+		}
+	}
+	ended := 0
+	for id, p := range phase {
+		if launched[id] != 1 {
+			w.t.Errorf("%s was launched %d times", id, launched[id])
+		}
+		if _, ok := live[id]; !ok && p != lifecycle.Removed {
+			w.t.Errorf("%s has no row and was last %s", id, p)
+		}
+		if p.Settled() {
+			ended++
+		}
+	}
+	if ended != len(phase) || len(phase) < 3 {
+		w.t.Errorf("of %d accepted launches %d came to an end", len(phase), ended)
+	}
+	// What is reserved is the sum of what lives.
+	want := rules.Amounts{rules.Existing: 0, rules.Running: 0, rules.Cores: 0, rules.Memory: 0}
+	for _, ws := range rows {
+		if ws.Kind != store.ForPerson {
+			continue
+		}
+		want[rules.Existing]++
+		if ws.Phase == lifecycle.Ready {
+			want[rules.Running]++
+			want[rules.Cores] += ws.CoresMilli
+			want[rules.Memory] += ws.MemoryBytes
+		}
+	}
+	if got, err := q.Reserved(ctx, store.Scope{}); err != nil || fmt.Sprint(got) != fmt.Sprint(want) {
+		w.t.Errorf("reserved are %v, living come to %v, %v", got, want, err)
+	}
+	w.t.Logf("%d launches, %d journal entries, %d live at the end", len(phase), len(entries), len(rows))
+}
