@@ -14,6 +14,7 @@ import (
 
 	yb "yardbench/internal/client"
 	"yardbench/internal/core/journal"
+	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/rules"
 	"yardbench/internal/service"
 	"yardbench/internal/store"
@@ -232,6 +233,65 @@ func TestJournalGoesOut(t *testing.T) {
 	}
 	if _, err := astrid.VerifyJournal(ctx, []string{"rubbish"}); err == nil || !strings.Contains(err.Error(), "no head of a journal") {
 		t.Errorf("rubbish is answered %v", err)
+	}
+}
+
+// A step has its usual time beside it, of the newest of its repository, and
+// what takes long is told with what would help.
+func TestUsualTimesOfSteps(t *testing.T) {
+	address, svc := door(t)
+	renew(t, svc, "ingrid")
+	ctx := t.Context()
+	c := clientOf(t, address, "ingrid")
+	err := svc.Store.Write(ctx, func(tx *store.Tx) error {
+		p, err := tx.PersonByName(ctx, "ingrid")
+		if err != nil {
+			return err
+		}
+		w, err := tx.WorkspaceByName(ctx, p.ID, "w")
+		if err != nil {
+			return err
+		}
+		at := time.Date(2026, 11, 20, 8, 0, 0, 0, time.UTC)
+		for n := range 60 { // the first ten are too old to count
+			tx.At(at)
+			sheet, err := tx.OpenSheet(ctx, w.ID, lifecycle.LaunchSheet)
+			if err != nil {
+				return err
+			}
+			for key, took := range map[string]time.Duration{"image": map[bool]time.Duration{true: time.Hour, false: time.Duration(n) * time.Second}[n < 10], "network": 100 * time.Millisecond} {
+				step, err := tx.BeginStep(ctx, store.Step{SheetID: sheet.ID, Key: key, Title: strings.ToUpper(key[:1]) + key[1:], Body: 1})
+				if err != nil {
+					return err
+				}
+				end := step.StartedAt.Add(took)
+				step.EndedAt = &end
+				if err := tx.EndStep(ctx, step, lifecycle.Done, false, ""); err != nil {
+					return err
+				}
+			}
+			if err := tx.CloseSheet(ctx, sheet.ID, lifecycle.Done, ""); err != nil {
+				return err
+			}
+			at = at.Add(2 * time.Hour)
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	sheets, err := c.Sheets(ctx, "w")
+	if err != nil || len(sheets) == 0 {
+		t.Fatal(err)
+	}
+	for _, s := range sheets[0].Steps {
+		want := map[string][2]int64{"Image": {35_000, 57_000}, "Network": {100, 100}}[s.Title]
+		if s.UsualMS != want[0] || s.SlowMS != want[1] {
+			t.Errorf("%s usually takes %d ms, 19 of 20 within %d, not %v", s.Title, s.UsualMS, s.SlowMS, want)
+		}
+	}
+	if !strings.Contains(sheets[0].Hint, "Image took 59s of 59.1s: a prebuild plan would have it done ahead") {
+		t.Errorf("the hint is %q", sheets[0].Hint)
 	}
 }
 

@@ -65,6 +65,9 @@ func (a *app) follow(ctx context.Context, api *client.Client, w wire.Workspace) 
 		return a.failure(ctx, api, p.sheet, last)
 	}
 	if !a.json {
+		if p.sheet.Hint != "" {
+			fmt.Fprintln(a.out, clean(p.sheet.Hint))
+		}
 		a.result(last)
 	}
 	return nil
@@ -233,11 +236,16 @@ func (p *progress) line(s wire.Step) string {
 	if s.Cached {
 		line += "  cached"
 	}
+	if took := s.EndedAt.Sub(s.StartedAt).Milliseconds(); s.UsualMS > 0 && !s.Cached && took > 1000 && took > s.SlowMS {
+		line += "  usually " + tookMS(s.UsualMS)
+	}
 	if s.Attempt > 1 {
 		line += fmt.Sprintf("  attempt %d", s.Attempt)
 	}
 	return line
 }
+
+func tookMS(ms int64) string { return took(time.Duration(ms) * time.Millisecond) }
 
 func hasParts(sh wire.Sheet, n int) bool {
 	for _, s := range sh.Steps {

@@ -309,6 +309,9 @@ func (a *app) show() *cobra.Command {
 					}
 					fmt.Fprintln(a.out, p.line(s))
 				}
+				if sh.Hint != "" {
+					fmt.Fprintln(a.out, clean(sh.Hint))
+				}
 			})
 		}),
 	}

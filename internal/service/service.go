@@ -167,6 +167,35 @@ type attempts struct {
 	count map[string][]int64
 }
 
+// timed puts the usual times of a sheet's steps beside them, and says where
+// time could be saved.
+func (s *Service) timed(ctx context.Context, v *wire.Sheet, w store.Workspace, sh store.Sheet, steps []store.Step) error {
+	usual, err := s.Store.Read().StepTimes(ctx, w.RepositoryID, sh.Kind)
+	if err != nil {
+		return err
+	}
+	plans, err := s.Store.Read().Plans(ctx, w.RepositoryID)
+	if err != nil {
+		return err
+	}
+	var spent []lifecycle.Spent
+	for i, st := range steps {
+		if st.Parent != 0 {
+			continue
+		}
+		if times := usual[store.StepKind{Key: st.Key, Cached: st.Cached}]; len(times) > 1 {
+			v.Steps[i].UsualMS, v.Steps[i].SlowMS = times[len(times)/2].Milliseconds(), times[min(len(times)-1, len(times)*19/20)].Milliseconds()
+		}
+		if st.EndedAt != nil {
+			spent = append(spent, lifecycle.Spent{Key: st.Key, Title: st.Title, Took: st.EndedAt.Sub(st.StartedAt), Cached: st.Cached})
+		}
+	}
+	if sh.Kind == lifecycle.LaunchSheet && sh.Outcome == lifecycle.Done {
+		v.Hint = lifecycle.Hint(spent, w.Plan.Prepared != nil, len(plans) > 0)
+	}
+	return nil
+}
+
 func sheetView(sh store.Sheet, steps []store.Step) wire.Sheet {
 	v := wire.Sheet{Number: sh.Number, Kind: string(sh.Kind), StartedAt: sh.StartedAt, EndedAt: sh.EndedAt, Outcome: string(sh.Outcome), Cause: sh.Cause, Steps: []wire.Step{}}
 	for _, s := range steps {

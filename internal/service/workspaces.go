@@ -98,7 +98,13 @@ func (s *Service) Sheets(ctx context.Context, a Actor, ref string) ([]wire.Sheet
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, sheetView(sh, steps))
+		v := sheetView(sh, steps)
+		if len(out) == 0 { // the newest is what people look at
+			if err := s.timed(ctx, &v, w, sh, steps); err != nil {
+				return nil, err
+			}
+		}
+		out = append(out, v)
 	}
 	return out, nil
 }

@@ -563,6 +563,28 @@ func (q Q) EndedSetUp(ctx context.Context, workspace string, body int) (ended ma
 	return ended, failed, err
 }
 
+// StepKind is what times of steps are compared by.
+type StepKind struct {
+	Key    string
+	Cached bool
+}
+
+// StepTimes gives how long each step of a repository's sheets of a kind took,
+// of the newest 50 that went well, shortest first.
+func (q Q) StepTimes(ctx context.Context, repository string, kind lifecycle.SheetKind) (map[StepKind][]time.Duration, error) {
+	out := map[StepKind][]time.Duration{}
+	_, err := list(ctx, q, func(scan func(...any) error) (struct{}, error) {
+		var k StepKind
+		var us int64
+		err := scan(&k.Key, &k.Cached, &us)
+		out[k] = append(out[k], time.Duration(us)*time.Microsecond)
+		return struct{}{}, err
+	}, `SELECT key, cached, took FROM (SELECT s.key, s.cached, s.ended_at - s.started_at AS took, ROW_NUMBER() OVER (PARTITION BY s.key, s.cached ORDER BY s.ended_at DESC) AS n
+		FROM workspaces w JOIN sheets h ON h.workspace_id = w.id JOIN steps s ON s.sheet_id = h.id
+		WHERE w.repository_id = ? AND h.kind = ? AND s.parent = 0 AND s.outcome = 'done' AND s.ended_at IS NOT NULL) WHERE n <= 50 ORDER BY took`, repository, kind)
+	return out, err
+}
+
 // UsualTimes gives how long the newest launches of a repository took to be
 // ready, at most 50 each, with a prepared image and without, shortest first.
 func (q Q) UsualTimes(ctx context.Context, repository string) (prepared, scratch []time.Duration, err error) {

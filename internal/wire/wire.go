@@ -183,6 +183,7 @@ type Sheet struct {
 	Outcome   string     `json:"outcome,omitempty" enum:",done,failed,skipped,interrupted"`
 	Cause     string     `json:"cause,omitempty"`
 	Steps     []Step     `json:"steps"`
+	Hint      string     `json:"hint,omitempty" doc:"Where time could be saved"`
 }
 
 // Step is one line of a launch sheet.
@@ -194,6 +195,8 @@ type Step struct {
 	StartedAt time.Time  `json:"started_at"`
 	EndedAt   *time.Time `json:"ended_at,omitempty"`
 	Cached    bool       `json:"cached"`
+	UsualMS   int64      `json:"usual_ms,omitempty" doc:"Half of the last 50 such steps of this repository took no longer"`
+	SlowMS    int64      `json:"slow_ms,omitempty" doc:"19 of 20 took no longer"`
 	Outcome   string     `json:"outcome,omitempty" enum:",done,failed,skipped,interrupted"`
 	Cause     string     `json:"cause,omitempty"`
 }

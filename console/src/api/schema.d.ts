@@ -1704,6 +1704,8 @@ export interface components {
             cause?: string;
             /** Format: date-time */
             ended_at?: string;
+            /** @description Where time could be saved */
+            hint?: string;
             /** @enum {string} */
             kind: "launch" | "start" | "rebuild" | "stop" | "remove" | "prebuild";
             /** Format: int64 */
@@ -1788,9 +1790,19 @@ export interface components {
              * @description The step it is a part of
              */
             parent?: number;
+            /**
+             * Format: int64
+             * @description 19 of 20 took no longer
+             */
+            slow_ms?: number;
             /** Format: date-time */
             started_at: string;
             title: string;
+            /**
+             * Format: int64
+             * @description Half of the last 50 such steps of this repository took no longer
+             */
+            usual_ms?: number;
         };
         Stretch: {
             /** Format: date-time */

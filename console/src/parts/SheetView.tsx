@@ -1,4 +1,4 @@
-import { CheckOutlined, CloseOutlined, LoadingOutlined, MinusOutlined } from "@ant-design/icons";
+import { BulbOutlined, CheckOutlined, CloseOutlined, LoadingOutlined, MinusOutlined } from "@ant-design/icons";
 import { Tooltip, Typography, theme } from "antd";
 import type { Sheet, Step } from "../api/client";
 import { exact, took, useNow } from "./time";
@@ -33,10 +33,17 @@ export function SheetView({ sheet, causeTold }: { sheet: Sheet; causeTold?: bool
               <span className="step-bar" style={{ left: `${left}%`, width: `${width}%`, background: colour(s), opacity: s.parent ? 0.6 : 1 }} />
             </span>
             <span role="cell" className="step-time number">
-              {took(endOf(s) - Date.parse(s.started_at))}
+              {s.usual_ms ? (
+                <Tooltip title={`usually ${took(s.usual_ms)}; 19 of 20 within ${took(s.slow_ms ?? s.usual_ms)}`}>
+                  <span style={endOf(s) - Date.parse(s.started_at) > Math.max(1.5 * (s.slow_ms ?? 0), 1000) ? { color: token.colorWarning } : undefined}>{took(endOf(s) - Date.parse(s.started_at))}</span>
+                </Tooltip>
+              ) : (
+                took(endOf(s) - Date.parse(s.started_at))
+              )}
             </span>
             <span role="cell" className="step-note">
               {s.cached && "cached"}
+              {!!s.usual_ms && !s.cached && <span className="quiet">usually {took(s.usual_ms)}</span>}
               {s.outcome === "failed" && <Tooltip title={s.cause}>failed</Tooltip>}
               {s.outcome === "interrupted" && "interrupted"}
               {s.attempt > 1 && ` attempt ${s.attempt}`}
@@ -44,6 +51,11 @@ export function SheetView({ sheet, causeTold }: { sheet: Sheet; causeTold?: bool
           </div>
         );
       })}
+      {sheet.hint && (
+        <Typography.Paragraph style={{ marginTop: 10 }}>
+          <BulbOutlined /> {sheet.hint}
+        </Typography.Paragraph>
+      )}
       {sheet.cause && !causeTold && (
         <Typography.Paragraph type="danger" style={{ marginTop: 10, whiteSpace: "pre-wrap" }}>
           {sheet.cause}

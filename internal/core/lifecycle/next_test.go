@@ -5,6 +5,7 @@ import (
 	"math/rand/v2"
 	"strings"
 	"testing"
+	"time"
 
 	"yardbench/internal/core/definition"
 )
@@ -312,5 +313,30 @@ func TestTable(t *testing.T) {
 	}
 	if doc := Document(); !strings.Contains(doc, "| `stopped` | `waiting` | a person | start, rebuild |") || !strings.Contains(doc, "  ready --> stopping\n") || !strings.Contains(doc, "| `rebuild due` |") {
 		t.Errorf("the document is\n%s", doc)
+	}
+}
+
+func TestHint(t *testing.T) {
+	step := func(key string, took time.Duration) Spent { return Spent{Key: key, Title: key, Took: took} }
+	short := step("network", 100*time.Millisecond)
+	for _, c := range []struct {
+		what              string
+		steps             []Spent
+		prepared, planned bool
+		says              string
+	}{
+		{"nothing takes long", []Spent{short, step("image", 2*time.Second)}, false, false, ""},
+		{"all take as long", []Spent{step("image", 4*time.Second), step("clone", 4*time.Second), step("start", 4*time.Second)}, false, false, ""},
+		{"an image without a plan", []Spent{short, step("image", 40*time.Second)}, false, false, "a prebuild plan would have it done ahead"},
+		{"an image with a plan", []Spent{short, step("image", 40*time.Second)}, false, true, "no prepared image served"},
+		{"an image from the cache", []Spent{short, {Key: "image", Took: time.Minute, Cached: true}}, false, false, ""},
+		{"set-up before the person", []Spent{short, step("set-up/onCreateCommand", 9*time.Second)}, false, false, "prebuild plan"},
+		{"set-up of the person", []Spent{short, step("set-up/postCreateCommand", 9*time.Second)}, true, true, "could move to onCreateCommand"},
+		{"a slow service", []Spent{short, step("set-up/services", 9*time.Second)}, true, true, "healthcheck"},
+		{"a large clone", []Spent{short, step("clone", 9*time.Second)}, false, false, "a prepared image brings its files along"},
+	} {
+		if got := Hint(c.steps, c.prepared, c.planned); (got == "") != (c.says == "") || !strings.Contains(got, c.says) {
+			t.Errorf("%s is told as %q", c.what, got)
+		}
 	}
 }
