@@ -7,12 +7,14 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -199,8 +201,15 @@ func (w *world) nowhere(t *testing.T, workspace, logs string, values ...string) 
 		if err != nil || !d.Type().IsRegular() {
 			return err
 		}
-		content, err := os.ReadFile(path)
-		search(path, content)
+		f, err := os.Open(path)
+		if err != nil {
+			return err
+		}
+		defer f.Close()
+		found, err := contains(&dense{f: f}, values...)
+		if found != "" {
+			t.Errorf("%s holds the value of a secret", path)
+		}
 		return err
 	})
 	if err != nil {
@@ -269,4 +278,39 @@ func (w *world) journalHolds(t *testing.T) {
 	if verify() == nil {
 		t.Error("a changed journal is taken for whole")
 	}
+}
+
+// dense reads what a file holds and leaves its holes out (lseek(2), SEEK_DATA
+// and SEEK_HOLE): a bounded disk is a file of many gibibytes that are not there.
+type dense struct {
+	f    *os.File
+	left int64
+}
+
+func (d *dense) Read(p []byte) (int, error) {
+	const seekData, seekHole = 3, 4
+	if d.left == 0 {
+		at, err := d.f.Seek(0, io.SeekCurrent)
+		if err != nil {
+			return 0, err
+		}
+		from, err := d.f.Seek(at, seekData)
+		if errors.Is(err, syscall.ENXIO) {
+			return 0, io.EOF
+		}
+		if err != nil {
+			return 0, err
+		}
+		to, err := d.f.Seek(from, seekHole)
+		if err != nil {
+			return 0, err
+		}
+		if _, err := d.f.Seek(from, io.SeekStart); err != nil {
+			return 0, err
+		}
+		d.left = to - from
+	}
+	n, err := d.f.Read(p[:min(int64(len(p)), d.left)])
+	d.left -= int64(n)
+	return n, err
 }
