@@ -79,7 +79,7 @@ export function RepositoriesPage({ person }: { person: Person }) {
           {
             title: "",
             align: "right",
-            width: 360,
+            width: 400,
             render: (_, r) => (
               <Space>
                 {person.role !== "auditor" && (

@@ -1,0 +1,118 @@
+package sim
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"yardbench/internal/steward"
+	"yardbench/internal/steward/outside"
+	"yardbench/internal/yard"
+)
+
+// A simulated steward speaks the protocol: it connects by its token, does
+// set-up commands once, echoes in a terminal, and goes with its body.
+func TestSteward(t *testing.T) {
+	dir, err := os.MkdirTemp("", "ybs")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	hub := outside.NewHub(dir)
+	defer hub.Shut()
+	link, err := hub.Open("w-b1", "token")
+	if err != nil {
+		t.Fatal(err)
+	}
+	y, err := New("a", nil, Options{Images: images})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer y.Close()
+	ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
+	defer cancel()
+	spec := yard.BodySpec{Workspace: "w", Number: 1, Volume: 1, Image: "skerryline/base:1", LinkDir: link}
+	if err := errors.Join(y.MakeBody(ctx, spec), y.StartBody(ctx, "w", 1), hub.Await(ctx, "w-b1")); err != nil {
+		t.Fatal(err)
+	}
+	ask := func(r steward.Request) (string, steward.Exit) {
+		t.Helper()
+		c, err := hub.Ask(ctx, "w-b1", r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer c.Stream.Close()
+		var out bytes.Buffer
+		x, err := outside.Follow(ctx, c, &out)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return out.String(), x
+	}
+	if out, x := ask(steward.Request{Kind: steward.CloneTo, URL: "http://git.skerryline.example/x.git", Branch: "main"}); x.Code != 0 || !strings.Contains(out, "simulated clone") {
+		t.Errorf("a clone prints %q and ends with %+v", out, x)
+	}
+	one := steward.Request{Kind: steward.SetUp, ID: "s.1", Process: steward.Process{Argv: []string{"/bin/sh", "-c", "echo printed && exit 4"}}}
+	if out, x := ask(one); out != "printed\n" || x.Code != 4 {
+		t.Errorf("a command prints %q and ends with %+v", out, x)
+	}
+	if out, x := ask(one); out != "" || x.Code != 4 {
+		t.Errorf("asked again it is run again: %q, %+v", out, x)
+	}
+	if out, x := ask(steward.Request{Kind: steward.Run, Process: steward.Process{Argv: []string{"echo", "x"}}}); out != "x\n" || x.Code != 0 {
+		t.Errorf("a run prints %q and ends with %+v", out, x)
+	}
+	if _, err := hub.Ask(ctx, "w-b1", steward.Request{Kind: steward.Dial, Port: 8000}); err == nil || !strings.Contains(err.Error(), "nothing listens on port 8000") {
+		t.Errorf("a port is answered %v", err)
+	}
+	w, err := hub.Ask(ctx, "w-b1", steward.Request{Kind: steward.Work})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var report steward.WorkReport
+	if err := w.Receive(&report); err != nil || !report.Clean() {
+		t.Errorf("its work is %+v, %v", report, err)
+	}
+	term, err := hub.Ask(ctx, "w-b1", steward.Request{Kind: steward.Terminal, ID: "main"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := term.SendFrame(steward.Input, []byte("echo the mast\rexit\r")); err != nil {
+		t.Fatal(err)
+	}
+	var screen strings.Builder
+	for {
+		k, p, err := term.ReceiveFrame()
+		if err != nil || k == steward.Ended {
+			break
+		}
+		screen.Write(p)
+	}
+	if s := screen.String(); !strings.Contains(s, "This workspace is simulated") || !strings.Contains(s, "\r\nthe mast\r\n$ ") {
+		t.Errorf("the terminal shows %q", s)
+	}
+	watch, err := hub.Ask(ctx, "w-b1", steward.Request{Kind: steward.Watch})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var st steward.Status
+	if err := watch.Receive(&st); err != nil || st.TypedMS < 0 || st.TypedMS > 10_000 {
+		t.Errorf("what was typed is told as %+v, %v", st, err)
+	}
+	y.Kill("w", 1, "out of memory")
+	for end := time.Now().Add(10 * time.Second); hub.Connected("w-b1"); time.Sleep(10 * time.Millisecond) {
+		if time.Now().After(end) {
+			t.Fatal("its steward stays when its body has ended")
+		}
+	}
+	if err := y.StartBody(ctx, "w", 1); err != nil {
+		t.Fatal(err)
+	}
+	if err := hub.Await(ctx, "w-b1"); err != nil {
+		t.Errorf("started again its steward does not come: %v", err)
+	}
+}
