@@ -1,10 +1,12 @@
 package definition
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"io"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -153,6 +155,11 @@ func (d *doc) compose(out *Definition, r raw, src Source, v *variables) {
 		c.Services = append(c.Services, d.service(project.Services[name], src, *v))
 	}
 	d.network(out, project)
+	for _, name := range sortedKeys(project.Volumes) {
+		if v := project.Volumes[name]; bool(v.External) || (v.Driver != "" && v.Driver != "local") || len(v.DriverOpts) > 0 {
+			d.rule("not-honoured", Warning, at, "leave it out: each workspace has its own", "the driver, options or origin of the volume %q are not honoured", name)
+		}
+	}
 	if len(c.Services) >= MaxServices {
 		d.say(Error, at, "", "there are more than %d services", MaxServices)
 		return
@@ -214,6 +221,9 @@ func (d *doc) load(files []string, src Source, at int) (project *types.Project, 
 		}
 		details.Environment = values
 	}
+	for i, f := range files {
+		d.unset(f, details.ConfigFiles[i].Content, details.Environment)
+	}
 	profiles := strings.FieldsFunc(details.Environment["COMPOSE_PROFILES"], func(r rune) bool { return r == ',' })
 	project, err := loader.LoadWithContext(context.Background(), details, func(o *loader.Options) {
 		o.SetProjectName("workspace", true)
@@ -225,6 +235,25 @@ func (d *doc) load(files []string, src Source, at int) (project *types.Project, 
 		return nil, false
 	}
 	return project, true
+}
+
+// composeVariable is a variable without a default, or with two dollar signs,
+// which stand for one.
+var composeVariable = regexp.MustCompile(`\$?\$(\{([A-Za-z_][A-Za-z0-9_]*)\}|([A-Za-z_][A-Za-z0-9_]*))`)
+
+// unset finds the variables of a compose file that nobody gives a value.
+func (d *doc) unset(file string, text []byte, env types.Mapping) {
+	c := &doc{path: file, text: text}
+	for _, at := range composeVariable.FindAllSubmatchIndex(text, -1) {
+		found := string(text[at[0]:at[1]])
+		name := strings.Trim(found, "${}")
+		line := text[bytes.LastIndexByte(text[:at[0]], '\n')+1 : at[0]]
+		if _, given := env[name]; given || strings.HasPrefix(found, "$$") || bytes.Contains(line, []byte("#")) || c.full() {
+			continue
+		}
+		c.rule("no-default", Note, at[0], "write ${"+name+":-VALUE}, or put it into a committed .env", "%s has no value and no default", found)
+	}
+	d.findings = append(d.findings, c.findings...)
 }
 
 // foreign tells what in a compose file would be read from elsewhere.

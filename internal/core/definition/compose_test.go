@@ -113,6 +113,9 @@ func TestComposeFindings(t *testing.T) {
 		{"the host's process ids", one("pid: host"), "pid: host of service \"db\" is not honoured"},
 		{"a mount over the system", one("volumes: ['x:/proc/x']") + "\nvolumes: {x: {}}", "no place for a mount"},
 		{"a variable that is none", one("environment: {'A-B': x}"), "no variable name"},
+		{"a volume that is a folder of the host", one("volumes: ['x:/x']") + "\nvolumes: {x: {driver_opts: {type: none, o: bind, device: /etc}}}", "options or origin of the volume \"x\" are not honoured"},
+		{"a volume of somebody else", one("volumes: ['x:/x']") + "\nvolumes: {x: {external: true}}", "volume \"x\" are not honoured"},
+		{"a variable without a value", "services:\n  app: {image: 'a:1'}\n  db: {image: 'b:1', environment: {A: '${LEVEL}', B: '$$NOT', C: '${D:-e}'}} # ${COMMENT}\n", ".devcontainer/compose.yaml:3:40: note: ${LEVEL} has no value and no default"},
 		{"many names for much", bomb(), ""},
 	} {
 		def, fs := composed(t, "", composeFile, c.text)
