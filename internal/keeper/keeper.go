@@ -100,6 +100,11 @@ func (k *Keeper) Run(ctx context.Context) error {
 	for _, w := range all {
 		k.Wake(w.ID)
 	}
+	k.wg.Go(func() {
+		if err := k.sweep(ctx); err != nil && ctx.Err() == nil {
+			slog.Warn("the yard could not be looked through", "error", err)
+		}
+	})
 	k.wg.Go(k.watch)
 	k.wg.Go(func() { k.alarms.run(ctx, k.Now) })
 	return nil

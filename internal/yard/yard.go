@@ -18,6 +18,9 @@ import (
 
 // Yard is a named place with capacity where workspaces run.
 type Yard interface {
+	// Workspaces lists the workspaces of this installation that the yard has
+	// anything of.
+	Workspaces(ctx context.Context) ([]string, error)
 	// Observe tells what the yard has of a workspace.
 	Observe(ctx context.Context, workspace string) (Observation, error)
 

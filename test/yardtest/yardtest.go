@@ -246,7 +246,13 @@ func apart(t *testing.T, g Ground, one, two yard.Yard) {
 	if err := two.StartBody(ctx, "same", 1); err != nil {
 		t.Fatal(err)
 	}
+	if ids, err := one.Workspaces(ctx); err != nil || len(ids) != 1 || ids[0] != "same" {
+		t.Errorf("the first has %v, %v", ids, err)
+	}
 	down(t, one, b)
+	if ids, err := one.Workspaces(ctx); err != nil || len(ids) != 0 {
+		t.Errorf("when it is gone the first has %v, %v", ids, err)
+	}
 	if s := body(t, two, "same"); s != lifecycle.Running {
 		t.Errorf("after the other's removal it is %q", s)
 	}

@@ -12,7 +12,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/netip"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -113,6 +115,34 @@ func (e *Engine) wrap(doing string, err error) error {
 func firstLine(err error) string {
 	s, _, _ := strings.Cut(err.Error(), "\n")
 	return strings.TrimPrefix(s, "Error response from daemon: ")
+}
+
+// Workspaces implements [yard.Yard].
+func (e *Engine) Workspaces(ctx context.Context) ([]string, error) {
+	found := map[string]bool{}
+	cs, err := e.cli.ContainerList(ctx, client.ContainerListOptions{All: true, Filters: e.mine("")})
+	if err != nil {
+		return nil, e.wrap("look at the containers", err)
+	}
+	for _, c := range cs.Items {
+		found[c.Labels[LabelWorkspace]] = true
+	}
+	vs, err := e.cli.VolumeList(ctx, client.VolumeListOptions{Filters: e.mine("")})
+	if err != nil {
+		return nil, e.wrap("look at the volumes", err)
+	}
+	for _, v := range vs.Items {
+		found[v.Labels[LabelWorkspace]] = true
+	}
+	ns, err := e.cli.NetworkList(ctx, client.NetworkListOptions{Filters: e.mine("")})
+	if err != nil {
+		return nil, e.wrap("look at the networks", err)
+	}
+	for _, n := range ns.Items {
+		found[n.Labels[LabelWorkspace]] = true
+	}
+	delete(found, "") // a try of an image belongs to none
+	return slices.Sorted(maps.Keys(found)), nil
 }
 
 // Observe implements [yard.Yard].

@@ -14,10 +14,12 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"math/rand/v2"
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 	"time"
 
@@ -246,6 +248,16 @@ func (y *Yard) tell(id string) {
 		default: // whoever is so far behind looks at everything anyway
 		}
 	}
+}
+
+// Workspaces implements [yard.Yard].
+func (y *Yard) Workspaces(ctx context.Context) ([]string, error) {
+	y.mu.Lock()
+	defer y.mu.Unlock()
+	if y.Faults > 0 && y.rand.IntN(1000) < y.Faults {
+		return nil, fmt.Errorf("look at the workspaces: %w: a simulated fault", yard.ErrAway)
+	}
+	return slices.Sorted(maps.Keys(y.has)), ctx.Err()
 }
 
 // Observe implements [yard.Yard].

@@ -1,0 +1,79 @@
+package keeper
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+
+	"yardbench/internal/core/lifecycle"
+	"yardbench/internal/store"
+)
+
+// sweep looks once, at the start, for what the yard has of workspaces that the
+// records do not have any more: the leavings of a call that was under way when
+// the service was ended, or of records that were set back. Bodies and networks
+// hold nobody's files and go. A volume goes with a workspace that was removed;
+// one of which nothing is known is left where it is, and journalled once: only
+// an operator takes it away.
+func (k *Keeper) sweep(ctx context.Context) error {
+	var ids []string
+	if err := k.tryFor(ctx, yardTimeout, func(ctx context.Context) (err error) { ids, err = k.Yard.Workspaces(ctx); return err }); err != nil {
+		return err
+	}
+	var errs []error
+	for _, id := range ids { // a row is written before anything is made: who has none now has none
+		w, err := k.Store.Read().WorkspaceByID(ctx, id)
+		switch {
+		case err == nil && w.Phase != lifecycle.Removed:
+			continue
+		case err != nil && !errors.Is(err, store.ErrNotFound):
+			return err
+		}
+		if err := k.sweepOne(ctx, id, err == nil); err != nil {
+			errs = append(errs, fmt.Errorf("what is left of %s: %w", id, err))
+		}
+	}
+	return errors.Join(errs...)
+}
+
+func (k *Keeper) sweepOne(ctx context.Context, id string, removed bool) error {
+	return k.tryFor(ctx, yardTimeout, func(ctx context.Context) error {
+		o, err := k.Yard.Observe(ctx, id)
+		if err != nil {
+			return err
+		}
+		for n := range o.Bodies {
+			if err := k.Yard.RemoveBody(ctx, id, n); err != nil {
+				return err
+			}
+		}
+		for n := range o.Services {
+			if err := k.Yard.RemoveBody(ctx, id, n); err != nil {
+				return err
+			}
+		}
+		if err := k.Yard.RemoveNetwork(ctx, id); err != nil {
+			return err
+		}
+		if removed {
+			for n := range o.Volumes {
+				if err := k.Yard.RemoveVolume(ctx, id, n); err != nil {
+					return err
+				}
+			}
+			return k.Yard.RemoveNamedVolumes(ctx, id)
+		}
+		if len(o.Volumes) == 0 && !o.Named {
+			return nil
+		}
+		told, err := k.Store.Read().Journal(ctx, store.JournalFilter{Subject: id, Kind: "yard.quarantined", Limit: 1})
+		if err != nil || len(told) > 0 {
+			return err
+		}
+		slog.Warn("the yard holds files of a workspace that nothing is known of; they are left where they are", "workspace", id)
+		return k.Store.Write(ctx, func(tx *store.Tx) error {
+			return tx.Journal(ctx, "yard.quarantined", id, "", "service", map[string]any{"volumes": len(o.Volumes), "named": o.Named})
+		})
+	})
+}
