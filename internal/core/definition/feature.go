@@ -3,7 +3,6 @@ package definition
 import (
 	"cmp"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"maps"
 	"path"
@@ -372,16 +371,3 @@ func shellQuote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''
 func dockerQuote(s string) string {
 	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(s) + `"`
 }
-
-// Unfetched are the features that have to be fetched before a build.
-func (d Definition) Unfetched() (out []Feature) {
-	for _, f := range d.Features {
-		if f.Folder == "" {
-			out = append(out, f)
-		}
-	}
-	return out
-}
-
-// ErrNoFeature says that a feature is not where its reference says.
-var ErrNoFeature = errors.New("there is none")

@@ -72,11 +72,8 @@ func (p Phase) Next() (out []Phase) {
 	return out
 }
 
-// May tells whether a workspace may go from one phase to another.
-func May(from, to Phase) bool { return slices.Contains(from.Next(), to) }
-
-// MayBy tells whether it may, asked for by a person, or else by the service
-// itself.
+// MayBy tells whether a workspace may go from one phase to another, moved by a
+// person, or else by the service itself.
 func MayBy(from, to Phase, person bool) bool {
 	return slices.ContainsFunc(Table, func(a Allowed) bool {
 		return a.From == from && a.To == to && (slices.Contains(a.By, ByPerson) == person || len(a.By) > 1)
