@@ -10,7 +10,8 @@ import (
 // own floor's subrooms and the floors beneath, never one above.
 var floors = [][]string{
 	{"core", "live", "wire", "vault", "browser"},
-	{"store", "yard", "repo", "steward", "feature", "webhook"},
+	{"steward"},
+	{"store", "yard", "repo", "feature", "webhook"},
 	{"keeper"},
 	{"service"},
 	{"api", "access"},

@@ -181,7 +181,7 @@ func (w *world) wipe() {
 		}
 	}
 	if left != "" || len(disks) > 0 {
-		w.t.Errorf("there is still of ours, in the engine:\n%s\nand of disks: %v", left, disks)
+		w.t.Errorf("there is still of ours, in the engine:\n%s\nand of disks: %v; of workspaces: %+v\n--- service\n%s", left, disks, all, w.output)
 	}
 	_ = w.service.Process.Signal(syscall.SIGTERM)
 	if err := w.service.Wait(); err != nil {
