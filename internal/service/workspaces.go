@@ -306,6 +306,7 @@ func (s *Service) want(ctx context.Context, a Actor, ref string, v lifecycle.Ver
 		return wire.Workspace{}, err
 	}
 	var view wire.Workspace
+	another := false
 	err = s.Store.Write(ctx, func(tx *store.Tx) error {
 		w, err := tx.WorkspaceByID(ctx, w.ID)
 		if err != nil {
@@ -314,9 +315,11 @@ func (s *Service) want(ctx context.Context, a Actor, ref string, v lifecycle.Ver
 		if err := lifecycle.Permit(v, w.Phase); err != nil {
 			return err
 		}
+		phase, body := w.Phase, w.NextBody
 		if err := change(tx, &w); err != nil {
 			return err
 		}
+		another = w.Phase != phase || w.NextBody != body
 		if err := tx.Journal(ctx, "workspace.asked", w.ID, w.OwnerID, a.ID, map[string]any{"verb": v}); err != nil {
 			return err
 		}
@@ -326,7 +329,11 @@ func (s *Service) want(ctx context.Context, a Actor, ref string, v lifecycle.Ver
 	if err != nil {
 		return wire.Workspace{}, fromRoom(err)
 	}
-	s.Keeper.Interrupt(w.ID)
+	if another { // asked for again, it goes on undisturbed
+		s.Keeper.Interrupt(w.ID)
+	} else {
+		s.Keeper.Wake(w.ID)
+	}
 	return view, nil
 }
 

@@ -104,6 +104,10 @@ func life(t *testing.T, g Ground, y yard.Yard) {
 		t.Errorf("stopped, there is %+v, %v", o, err)
 	}
 	twice(t, "start again", func() error { return y.StartBody(ctx, "life", 1) })
+	// A removal that was given up goes on in the yard: the next one waits for it.
+	cut, cancel := context.WithTimeout(ctx, 20*time.Millisecond)
+	defer cancel()
+	_ = y.RemoveBody(cut, "life", 1) // it may have been quick enough
 	down(t, y, b)
 	if o, err := y.Observe(ctx, "life"); err != nil || o.Network || len(o.Bodies)+len(o.Volumes) != 0 {
 		t.Errorf("removed, there is %+v, %v", o, err)

@@ -295,11 +295,34 @@ func (e *Engine) RemoveBody(ctx context.Context, workspace string, n int) error 
 		return err
 	}
 	for _, id := range append(services, e.body(workspace, n)) {
-		if _, err := e.cli.ContainerRemove(ctx, id, client.ContainerRemoveOptions{Force: true, RemoveVolumes: true}); gone(err) != nil {
-			return e.wrap("remove the container", err)
+		if err := e.removeContainer(ctx, id); err != nil {
+			return err
 		}
 	}
 	return nil
+}
+
+// removeContainer also waits for a removal that is under way already: that of
+// a call that was given up, or somebody else's.
+func (e *Engine) removeContainer(ctx context.Context, id string) error {
+	for {
+		_, err := e.cli.ContainerRemove(ctx, id, client.ContainerRemoveOptions{Force: true, RemoveVolumes: true})
+		if gone(err) == nil {
+			return nil
+		}
+		if !errdefs.IsConflict(err) || ctx.Err() != nil {
+			return e.wrap("remove the container", err)
+		}
+		wait := e.cli.ContainerWait(ctx, id, client.ContainerWaitOptions{Condition: container.WaitConditionRemoved})
+		select {
+		case <-wait.Result:
+		case err := <-wait.Error:
+			if gone(err) != nil {
+				return e.wrap("remove the container", err)
+			}
+		case <-time.After(10 * time.Second): // the other removal has failed, say
+		}
+	}
 }
 
 // StartService implements [yard.Yard].
