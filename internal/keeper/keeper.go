@@ -19,8 +19,7 @@ import (
 	"yardbench/internal/core/secret"
 	"yardbench/internal/feature"
 	"yardbench/internal/live"
-	"yardbench/internal/repo"
-	"yardbench/internal/steward/outside"
+	"yardbench/internal/steward"
 	"yardbench/internal/store"
 	"yardbench/internal/vault"
 	"yardbench/internal/yard"
@@ -30,8 +29,8 @@ import (
 type Keeper struct {
 	Store        *store.Store
 	Yard         yard.Yard
-	Hub          *outside.Hub
-	Mirrors      *repo.Mirrors
+	Hub          Stewards // StewardChanged is to be called when one comes or goes
+	Mirrors      Trees
 	Features     *feature.Kept
 	Vault        *vault.Vault
 	Bus          *live.Bus
@@ -47,10 +46,29 @@ type Keeper struct {
 	ctx     context.Context
 	mu      sync.Mutex
 	working map[string]*work
-	wg      sync.WaitGroup
-	house   house
-	alarms  alarms
-	pulses  pulses
+	// failures counts how often a workspace could not be kept, since it was.
+	failures map[string]int
+	wg       sync.WaitGroup
+	house    house
+	alarms   alarms
+	pulses   pulses
+}
+
+// Stewards is how the stewards of bodies are reached, each by the name of its
+// link; see outside.Hub.
+type Stewards interface {
+	Open(link, token string) (folder string, err error)
+	Close(link string) error
+	Connected(link string) bool
+	Await(ctx context.Context, link string) error
+	Ask(ctx context.Context, link string, r steward.Request) (*steward.Conn, error)
+}
+
+// Trees is what the keeper takes from the copies of repositories; see
+// repo.Mirrors.
+type Trees interface {
+	ReadFile(ctx context.Context, id, commit, path string, max int64) (content []byte, ok bool, err error)
+	Pack(ctx context.Context, id, commit, folder, dest string) error
 }
 
 // work is one workspace's keeper while it has something to do. There is at
@@ -79,7 +97,7 @@ func (k *Keeper) askTimeout() time.Duration { return time.Hour } // bounds one g
 // Run starts the keeper: it opens the links of all bodies, looks at every
 // workspace once, and watches the yard until ctx ends. Wait waits for the end.
 func (k *Keeper) Run(ctx context.Context) error {
-	k.ctx, k.working = ctx, map[string]*work{}
+	k.ctx, k.working, k.failures = ctx, map[string]*work{}, map[string]int{}
 	if k.Now == nil {
 		k.Now = time.Now
 	}
@@ -87,7 +105,6 @@ func (k *Keeper) Run(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	k.Hub.Changed = k.stewardChanged
 	for _, w := range all {
 		for _, n := range []int{w.Body, w.NextBody} {
 			if n > 0 && w.Phase != lifecycle.Removing {
@@ -173,9 +190,8 @@ func (k *Keeper) wake(id string, interrupt bool) {
 // keep works on one workspace until there is nothing more to do.
 func (k *Keeper) keep(id string, j *work) {
 	for {
-		if err := k.settle(id, j); err != nil && k.ctx.Err() == nil {
-			slog.Error("keeper", "workspace", id, "error", err)
-		}
+		err := k.settle(id, j)
+		k.again(id, err)
 		k.mu.Lock()
 		if !j.again || k.ctx.Err() != nil {
 			delete(k.working, id)
@@ -185,6 +201,30 @@ func (k *Keeper) keep(id string, j *work) {
 		j.again = false
 		k.mu.Unlock()
 	}
+}
+
+// again has a workspace looked at later where it could not be kept now: the
+// disk is full, say, or the yard cannot be looked at. Nothing else would.
+func (k *Keeper) again(id string, err error) {
+	if err == nil || k.ctx.Err() != nil {
+		k.mu.Lock()
+		delete(k.failures, id)
+		k.mu.Unlock()
+		return
+	}
+	k.mu.Lock()
+	n := k.failures[id]
+	k.failures[id] = n + 1
+	k.mu.Unlock()
+	wait := min(time.Second<<min(n, 10), time.Minute)
+	slog.Error("a workspace cannot be kept now; it is looked at again", "workspace", id, "in", wait, "error", err)
+	k.Go(func(ctx context.Context) {
+		select {
+		case <-ctx.Done():
+		case <-time.After(wait): // whatever the clock is set to
+			k.Wake(id)
+		}
+	})
 }
 
 // settle does step after step until the workspace is as it is wanted. How a
@@ -209,9 +249,12 @@ func (k *Keeper) settle(id string, j *work) error {
 			}
 			if err := k.try(func(ctx context.Context) (err error) { seen, err = k.Yard.Observe(ctx, id); return err }); err != nil {
 				if w.Phase.Settled() {
-					return err // nobody waits for it; the next event looks again
+					return err // nobody waits for it
 				}
-				return k.fail(w, err)
+				if err := k.fail(w, err); err != nil {
+					return err
+				}
+				continue // a prebuild that failed is removed
 			}
 			look = false
 		}

@@ -84,12 +84,12 @@ func (k *Keeper) PortAsked(id string, port int) {
 	}
 }
 
-// stewardChanged is called when a steward has come or gone.
-func (k *Keeper) stewardChanged(link string) {
+// StewardChanged is called when a steward has come or gone.
+func (k *Keeper) StewardChanged(link string) {
 	id := workspaceOf(link)
 	k.Wake(id)
 	if k.Hub.Connected(link) {
-		k.wg.Go(func() { k.followSteward(id, link) })
+		k.Go(func(context.Context) { k.followSteward(id, link) })
 	}
 }
 

@@ -146,6 +146,7 @@ func Run(ctx context.Context, c Config) error {
 	defer hub.Shut()
 	mirrors := repo.NewMirrors(filepath.Join(dir, "mirrors"))
 	k := &keeper.Keeper{Store: st, Yard: yd, Hub: hub, Mirrors: mirrors, Features: feature.NewKept(filepath.Join(dir, "features")), Vault: v, Bus: bus, DataDir: dir, Installation: installation, Now: c.Now, PortForm: c.PortForm}
+	hub.Changed = k.StewardChanged
 	hub.Serve = func(link string, r steward.Request, c *steward.Conn) { k.ServeSteward(link, r, c, outside.ServeGit) }
 	journalKey, err := vault.SigningKey(filepath.Join(dir, "keys", "journal.pem"))
 	if err != nil {

@@ -34,8 +34,8 @@ import (
 type Service struct {
 	Store   *store.Store
 	Keeper  *keeper.Keeper
-	Hub     *outside.Hub
-	Mirrors *repo.Mirrors
+	Hub     keeper.Stewards
+	Mirrors Mirrors
 	Vault   *vault.Vault
 	Bus     *live.Bus
 
@@ -59,6 +59,18 @@ type Service struct {
 		version int
 		rates   []cost.Since
 	}
+}
+
+// Mirrors is what is asked of the copies of repositories; see repo.Mirrors.
+type Mirrors interface {
+	keeper.Trees
+	DefaultBranch(ctx context.Context, address string, c repo.Credential) (string, error)
+	Fetch(ctx context.Context, id, address string, c repo.Credential) error
+	Resolve(ctx context.Context, id, branch string) (string, error)
+	Behind(ctx context.Context, id, commit, head string) (int, error)
+	List(ctx context.Context, id, commit, folder string) ([]string, error)
+	Files(ctx context.Context, id, commit, folder string, max int, maxBytes int64) ([]repo.File, error)
+	Tree(ctx context.Context, id, commit, folder string) (string, error)
 }
 
 func (s *Service) now() time.Time {

@@ -36,8 +36,9 @@ func bare(t *testing.T) (*Service, Actor, Actor) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	k := &keeper.Keeper{Store: st, Vault: v, Bus: &live.Bus{}, Hub: outside.NewHub(dir), Mirrors: repo.NewMirrors(dir), Now: time.Now, PortForm: "http://*.ports.localhost:7080"}
-	s := &Service{Store: st, Vault: v, Bus: k.Bus, Hub: k.Hub, Mirrors: k.Mirrors, Keeper: k, Address: "http://127.0.0.1:7080"}
+	mirrors := repo.NewMirrors(dir)
+	k := &keeper.Keeper{Store: st, Vault: v, Bus: &live.Bus{}, Hub: outside.NewHub(dir), Mirrors: mirrors, Now: time.Now, PortForm: "http://*.ports.localhost:7080"}
+	s := &Service{Store: st, Vault: v, Bus: k.Bus, Hub: k.Hub, Mirrors: mirrors, Keeper: k, Address: "http://127.0.0.1:7080"}
 	if err := s.FirstRules(t.Context(), rules.First); err != nil {
 		t.Fatal(err)
 	}

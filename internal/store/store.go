@@ -54,6 +54,7 @@ type Store struct {
 	closed          bool
 	now             func() time.Time
 	notify          func()
+	guard           func(commit func() error) error
 }
 
 type request struct {
@@ -145,6 +146,18 @@ func (s *Store) Read() Q { return Q{s.readers} }
 // undone and its error returned; otherwise Write returns after the commit.
 // do must not touch yard, network or files: everybody waits for it.
 func (s *Store) Write(ctx context.Context, do func(*Tx) error) error {
+	if s.guard != nil {
+		return s.guard(func() error { return s.queued(ctx, do) })
+	}
+	return s.queued(ctx, do)
+}
+
+// Guard sets what stands around every write: it decides when the write is
+// done, and what its caller is told. For those who try what comes between a
+// commit and the news of it; set before the first write.
+func (s *Store) Guard(guard func(commit func() error) error) { s.guard = guard }
+
+func (s *Store) queued(ctx context.Context, do func(*Tx) error) error {
 	r := request{ctx: ctx, do: do, end: make(chan error, 1)}
 	s.mu.RLock()
 	if s.closed {

@@ -1,0 +1,96 @@
+package hunt
+
+import (
+	"context"
+	"testing/synctest"
+	"time"
+
+	"yardbench/internal/store"
+	"yardbench/internal/yard"
+	"yardbench/test/held"
+)
+
+// ending lets all faults pass, and what was begun come to its end: first in
+// the life that there is, then, after one more start, with what the sweep
+// takes away.
+func (r *teller) ending() {
+	r.faults = false
+	r.note("the faults end")
+	for len(r.late) > 0 {
+		r.doLate()
+	}
+	r.quiet()
+	r.hold(false)
+	r.kill()
+	for len(r.late) > 0 {
+		r.doLate()
+	}
+	r.start()
+	r.quiet()
+	r.hold(true)
+	r.kill()
+}
+
+// quiet goes on until nothing happens any more.
+func (r *teller) quiet() {
+	still := 0
+	for range 20_000 {
+		r.gone()
+		if gates := r.life.gates(); len(gates) > 0 {
+			r.life.release(gates[r.rng.IntN(len(gates))], goOn)
+			still = 0
+			continue
+		}
+		away := false
+		for _, link := range r.running() {
+			away = !r.life.Connected(link) && r.linked(link, true) || away
+		}
+		if away {
+			continue
+		}
+		if still++; still > 12 {
+			return
+		}
+		time.Sleep(3 * time.Second)
+		synctest.Wait()
+	}
+	r.problem("it does not come to rest")
+}
+
+// hold holds everything against each other. What the yard did late is there
+// until the next start looks through it.
+func (r *teller) hold(swept bool) {
+	ctx := context.Background()
+	has := map[string]yard.Observation{}
+	ids, err := r.yard.Workspaces(ctx)
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	q := r.store.Read()
+	for _, id := range ids {
+		w, err := q.WorkspaceByID(ctx, id)
+		if !swept && (err != nil || w.Phase == "removed") {
+			continue
+		}
+		if has[id], err = r.yard.Observe(ctx, id); err != nil {
+			r.t.Fatal(err)
+		}
+	}
+	wrong, _, _, err := held.Together(ctx, q, has, held.Limits{Existing: 3, Running: 2})
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	for id := range r.accepted {
+		if told, err := q.Journal(ctx, store.JournalFilter{Subject: id, Kind: "workspace.launched", Limit: 2}); err != nil || len(told) != 1 {
+			wrong = append(wrong, r.name(id)+" was accepted, and is not in the journal")
+		}
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, p := range wrong {
+		for id, name := range r.names {
+			p = replace(p, id, name)
+		}
+		r.wrong = append(r.wrong, p)
+	}
+}

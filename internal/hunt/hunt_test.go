@@ -1,0 +1,576 @@
+package hunt
+
+import (
+	"context"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"testing"
+	"testing/cryptotest"
+	"testing/synctest"
+	"time"
+
+	"yardbench/internal/core/policy"
+	"yardbench/internal/keeper"
+	"yardbench/internal/live"
+	"yardbench/internal/repo"
+	"yardbench/internal/service"
+	"yardbench/internal/store"
+	"yardbench/internal/vault"
+	"yardbench/internal/wire"
+	"yardbench/internal/yard"
+	"yardbench/internal/yard/sim"
+)
+
+// seeds is how many stories TestHunt tries: 300 in make test, as many as
+// HUNT_SEEDS says in make soak, from HUNT_FIRST on.
+func seeds() (first, n uint64) {
+	number := func(name string, usual uint64) uint64 {
+		if v, err := strconv.ParseUint(os.Getenv(name), 10, 64); err == nil {
+			return v
+		}
+		return usual
+	}
+	return number("HUNT_FIRST", 1), number("HUNT_SEEDS", 300)
+}
+
+// Found lists seeds that once found a fault of ours; each is tried always.
+var found = []uint64{}
+
+// Random people, a yard that answers late, falsely or not at all, a disk that
+// is full, a clock that jumps, and a service that is killed anywhere: nothing
+// is lost, doubled or left behind. The same seed is the same story.
+func TestHunt(t *testing.T) {
+	first, n := seeds()
+	for seed := first; seed < first+n; seed++ {
+		one(t, seed, nil)
+		if t.Failed() {
+			t.Fatalf("seed %d: look at it again with HUNT_FIRST=%d HUNT_SEEDS=1", seed, seed)
+		}
+	}
+	for _, seed := range found {
+		one(t, seed, nil)
+	}
+}
+
+// The same seed twice is the same to the last step.
+func TestSameStory(t *testing.T) {
+	for seed := uint64(1); seed <= 5; seed++ {
+		a, _, la := story(t, seed, nil)
+		b, _, lb := story(t, seed, nil)
+		if a != b {
+			at := 0
+			for at < min(len(la), len(lb)) && la[at] == lb[at] {
+				at++
+			}
+			from := max(0, at-5)
+			t.Fatalf("seed %d is two stories, %s and %s; they part after\n%s\n--- one\n%s\n--- other\n%s", seed, a, b, strings.Join(la[from:at], "\n"), strings.Join(la[at:min(at+5, len(la))], "\n"), strings.Join(lb[at:min(at+5, len(lb))], "\n"))
+		}
+	}
+}
+
+func one(t *testing.T, seed uint64, broken fault) {
+	t.Helper()
+	hash, wrong, lines := story(t, seed, broken)
+	if len(wrong) > 0 {
+		t.Errorf("seed %d (story %s):\n%s\n--- its last steps\n%s", seed, hash, strings.Join(wrong, "\n"), strings.Join(lines, "\n"))
+	}
+}
+
+// ground is what every story begins with: the records of a house with its
+// people and repositories, and the keys.
+var ground struct {
+	once     sync.Once
+	dir      string
+	database []byte
+	vault    *vault.Vault
+}
+
+const house = `organisation: Skerry Line
+currency: EUR
+time_zone: Europe/Oslo
+sizes: {small: {cores: 1, memory: 1 GiB, disk: 10 GiB}}
+usual_size: small
+limits:
+  person: {existing: 3, running: 2}
+idle: {quiet_after: 2 min, rest_after: 10 min, rest_after_most: 10 h, warn_before: 1 min, cpu_floor: 0.1, hold_most: 12 h}
+retention: {stopped_most: 1 days}
+rates: {running_hour: {small: 0.06}, storage_gib_month: 0.09, prebuild_minute: 0.004}
+images: {usual: {otherwise: "skerryline/base:1"}}
+`
+
+func lay(t *testing.T) {
+	cryptotest.SetGlobalRandom(t, 1)
+	dir, err := os.MkdirTemp(memory(), "ybh")
+	if err != nil {
+		t.Fatal(err)
+	}
+	ground.dir = dir
+	file := filepath.Join(dir, "ground.db")
+	st, err := store.Open(t.Context(), file, time.Now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if ground.vault, err = vault.Open(filepath.Join(dir, "key.json")); err != nil {
+		t.Fatal(err)
+	}
+	k := &keeper.Keeper{Store: st, Vault: ground.vault, Bus: &live.Bus{}, Mirrors: trees{}, Now: time.Now, PortForm: "http://*.ports.localhost:7080"}
+	s := &service.Service{Store: st, Vault: ground.vault, Bus: k.Bus, Mirrors: trees{}, Keeper: k, Address: "http://127.0.0.1:7080"}
+	check := func(err error) {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	check(s.FirstRules(t.Context(), house))
+	for _, name := range append(people, "astrid") {
+		role := policy.Developer
+		if name == "astrid" {
+			role = policy.Operator
+		}
+		check(s.AddPerson(t.Context(), store.Person{Name: name, FullName: name, Email: name + "@skerryline.example", Role: role, PasswordHash: "none"}))
+	}
+	operator, err := st.Read().PersonByName(t.Context(), "astrid")
+	check(err)
+	for _, name := range repositories {
+		_, err := s.AddRepository(t.Context(), service.Actor{Person: operator}, wire.NewRepository{URL: "http://git.skerryline.example/" + name + ".git"})
+		check(err)
+	}
+	check(st.Close())
+	ground.database, err = os.ReadFile(file)
+	check(err)
+}
+
+// memory is a folder in memory, where there is one: thousands of synced
+// commits need no disk here.
+func memory() string {
+	if i, err := os.Stat("/dev/shm"); err == nil && i.IsDir() {
+		return "/dev/shm"
+	}
+	return ""
+}
+
+func TestMain(m *testing.M) {
+	if os.Getenv("HUNT_SEEDS") != "1" { // one story is told with all that the service says
+		slog.SetDefault(slog.New(slog.NewTextHandler(io.Discard, nil)))
+	}
+	runtime.GOMAXPROCS(1) // goroutines are numbered as they are made
+	code := m.Run()
+	if ground.dir != "" {
+		_ = os.RemoveAll(ground.dir) // what is left is in memory only
+	}
+	os.Exit(code)
+}
+
+var (
+	people       = []string{"ingrid", "mats", "marit"}
+	repositories = []string{"berth-planner", "tide-board"}
+)
+
+// trees stands for the copies of repositories.
+type trees struct{}
+
+var files = map[string]string{
+	"berth-planner/.devcontainer/devcontainer.json": `{"image": "skerryline/base:1", "postCreateCommand": "echo ready", "postStartCommand": "echo up"}`,
+	"tide-board/.devcontainer/devcontainer.json":    `{"build": {"dockerfile": "Dockerfile"}, "workspaceFolder": "/workspaces/tide-board", "onCreateCommand": {"a": "echo a", "b": "echo b"}, "postAttachCommand": "echo hello"}`,
+	"tide-board/.devcontainer/Dockerfile":           "FROM skerryline/base:1\nRUN echo made\n",
+}
+
+// names of repositories by their ids, filled as the ground is laid.
+var nameOf = struct {
+	sync.Mutex
+	of map[string]string
+}{of: map[string]string{}}
+
+func at(id, path string) string {
+	nameOf.Lock()
+	defer nameOf.Unlock()
+	return nameOf.of[id] + "/" + path
+}
+
+func (trees) DefaultBranch(context.Context, string, repo.Credential) (string, error) {
+	return "main", nil
+}
+
+func (trees) Fetch(_ context.Context, id, address string, _ repo.Credential) error {
+	nameOf.Lock()
+	defer nameOf.Unlock()
+	nameOf.of[id] = strings.TrimSuffix(filepath.Base(address), ".git")
+	return nil
+}
+
+func (trees) Resolve(context.Context, string, string) (string, error) {
+	return "0123456789abcdef0123456789abcdef01234567", nil
+}
+func (trees) Behind(context.Context, string, string, string) (int, error) { return 0, nil }
+
+func (trees) ReadFile(_ context.Context, id, _, path string, _ int64) ([]byte, bool, error) {
+	text, ok := files[at(id, path)]
+	return []byte(text), ok, nil
+}
+
+func (trees) List(_ context.Context, id, _, folder string) (out []string, err error) {
+	begin := at(id, folder)
+	if folder != "" {
+		begin = strings.TrimSuffix(begin, "/") + "/"
+	}
+	for f := range files {
+		if rest, ok := strings.CutPrefix(f, begin); ok {
+			if name, _, deeper := strings.Cut(rest, "/"); deeper {
+				rest = name + "/"
+			}
+			if !slices.Contains(out, rest) {
+				out = append(out, rest)
+			}
+		}
+	}
+	slices.Sort(out)
+	return out, nil
+}
+
+func (trees) Files(context.Context, string, string, string, int, int64) ([]repo.File, error) {
+	return nil, nil
+}
+func (trees) Tree(context.Context, string, string, string) (string, error) { return "tree", nil }
+
+func (trees) Pack(_ context.Context, id, _, folder, dest string) error {
+	return os.MkdirAll(dest, 0o700)
+}
+
+// teller tells one story.
+type teller struct {
+	*world
+	t        *testing.T
+	dir      string
+	life     *life
+	store    *store.Store
+	keeper   *keeper.Keeper
+	service  *service.Service
+	end      context.CancelFunc
+	actors   []service.Actor
+	asking   sync.WaitGroup
+	accepted map[string]bool // launches that were answered
+	plan     bool
+}
+
+// story tells the story of a seed, and what is wrong in it.
+func story(t *testing.T, seed uint64, broken fault) (hash string, wrong, lines []string) {
+	t.Helper()
+	ground.once.Do(func() { lay(t) })
+	if ground.database == nil {
+		t.Fatal("there is no ground")
+	}
+	t.Run(fmt.Sprint("seed ", seed), func(t *testing.T) {
+		cryptotest.SetGlobalRandom(t, seed)
+		dir, err := os.MkdirTemp(ground.dir, "s")
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer os.RemoveAll(dir)
+		if err := os.WriteFile(filepath.Join(dir, "yardbench.db"), ground.database, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		synctest.Test(t, func(t *testing.T) {
+			w := &world{rng: source(seed), faults: true, broken: broken, trace: newTrace(), names: map[string]string{}}
+			y, err := sim.New("hunt", nil, sim.Options{Images: map[string]yard.Image{"skerryline/base:1": {Digest: "sha256:0123", Arch: runtime.GOARCH}},
+				Addresses: netip.MustParsePrefix("10.213.0.0/16"), Times: map[string]time.Duration{sim.Command: 300 * time.Millisecond}, Seed: seed})
+			if err != nil {
+				t.Fatal(err)
+			}
+			w.yard = y
+			r := &teller{world: w, t: t, dir: dir, accepted: map[string]bool{}}
+			r.start()
+			r.tell()
+			r.ending()
+			y.Close()
+			hash, wrong, lines = hex.EncodeToString(w.trace.Sum(nil))[:16], w.wrong, w.lines
+		})
+	})
+	return hash, wrong, lines
+}
+
+// start begins a life of the service.
+func (r *teller) start() {
+	ctx, cancel := context.WithCancel(context.Background())
+	r.end = cancel
+	r.life = &life{world: r.world, keeping: map[string]int{}, opened: map[string]bool{}, connected: map[string]chan struct{}{}}
+	st, err := store.Open(ctx, filepath.Join(r.dir, "yardbench.db"), r.now)
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	if r.actors == nil {
+		for _, name := range append(slices.Clone(people), "astrid") {
+			p, err := st.Read().PersonByName(ctx, name)
+			if err != nil {
+				r.t.Fatal(err)
+			}
+			r.actors = append(r.actors, service.Actor{Person: p})
+		}
+	}
+	st.Guard(r.life.guard)
+	bus := &live.Bus{}
+	r.store = st
+	r.keeper = &keeper.Keeper{Store: st, Yard: &theYard{r.yard, r.life}, Hub: r.life, Mirrors: trees{}, Vault: ground.vault, Bus: bus, DataDir: r.dir, Installation: "hunt", Now: r.now, PortForm: "http://*.ports.localhost:7080"}
+	r.service = &service.Service{Store: st, Keeper: r.keeper, Hub: r.life, Mirrors: trees{}, Vault: ground.vault, Bus: bus, Address: "http://127.0.0.1:7080", Now: r.now}
+	r.life.changed = r.keeper.StewardChanged
+	r.note("the service starts")
+	l, s, k := r.life, r.service, r.keeper
+	r.asking.Go(func() {
+		err := s.Schedule(ctx)
+		if err == nil {
+			err = k.Run(ctx)
+		}
+		if err != nil && !l.over {
+			r.problem("the service does not start: %v", err)
+		}
+	})
+	synctest.Wait()
+}
+
+// kill ends the life as a power switch would: what waits at a gate is never
+// done, or, in the yard, done without anybody who hears of it.
+func (r *teller) kill() {
+	r.note("the service is killed")
+	l := r.life
+	waiting := l.gates()
+	l.mu.Lock()
+	l.over, l.waiting = true, nil
+	l.mu.Unlock()
+	for _, g := range waiting {
+		g.answer <- dead
+	}
+	r.end()
+	l.mu.Lock()
+	for link, gone := range l.connected {
+		close(gone)
+		delete(l.connected, link)
+	}
+	l.mu.Unlock()
+	r.asking.Wait()
+	r.keeper.Wait()
+	time.Sleep(time.Minute) // alarms that were due end, too
+	synctest.Wait()
+	if err := r.store.Close(); err != nil {
+		r.t.Fatal(err)
+	}
+}
+
+func (r *teller) chance(of1000 int) bool { return r.rng.IntN(1000) < of1000 }
+
+// tell is the story's middle, with all that can go wrong.
+func (r *teller) tell() {
+	kills := 0
+	for range 160 {
+		gates := r.life.gates()
+		switch n := r.rng.IntN(1000); {
+		case len(gates) > 0 && n < 720:
+			g := gates[r.rng.IntN(len(gates))]
+			r.life.release(g, r.verdict(g))
+		case n < 820:
+			r.ask()
+		case n < 900:
+			r.links()
+		case n < 910:
+			r.endBody()
+		case n < 925:
+			r.doLate()
+		case n < 940 && kills < 6:
+			kills++
+			r.kill()
+			r.doLate()
+			r.start()
+		case n < 950:
+			r.mu.Lock()
+			r.offset += time.Duration(r.rng.IntN(7200)-3000) * time.Second
+			r.mu.Unlock()
+			r.note("the clock jumps")
+		default:
+			d := time.Duration(1+r.rng.IntN(50)) * 100 * time.Millisecond
+			if r.chance(100) {
+				d *= 60
+			}
+			time.Sleep(d)
+			synctest.Wait()
+		}
+	}
+}
+
+// verdict decides how a gate is passed.
+func (r *teller) verdict(g *gate) verdict {
+	if !r.faults || strings.HasSuffix(g.what, "answer") || g.what == "committed" {
+		return goOn
+	}
+	n := r.rng.IntN(1000)
+	switch {
+	case g.what == "commit":
+		if n < 10 {
+			return full
+		}
+	case n < 25:
+		return lost
+	case n < 50:
+		return lostDone
+	case n < 58 && !strings.HasPrefix(g.what, "observe") && !strings.HasPrefix(g.what, "remove") && !strings.HasPrefix(g.what, "list"):
+		return refused
+	}
+	return goOn
+}
+
+// ask has somebody ask for something. Refusals are no news.
+func (r *teller) ask() {
+	i := r.rng.IntN(len(people))
+	owner, actor := people[i], r.actors[i]
+	if r.chance(150) {
+		actor = r.actors[len(people)]
+	}
+	name := "w" + strconv.Itoa(r.rng.IntN(3))
+	ref := name + "." + owner
+	s, l := r.service, r.life
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+	ask := func(what string, do func() error) {
+		r.note("%s asks: %s %s", actor.Name, what, ref)
+		r.asking.Go(func() {
+			defer cancel()
+			if err := do(); errors.Is(err, errDead) && !l.over {
+				r.problem("%s is told that the service is dead: %v", actor.Name, err)
+			}
+		})
+		synctest.Wait()
+	}
+	switch n := r.rng.IntN(100); {
+	case n < 40:
+		in := wire.Launch{Repository: repositories[r.rng.IntN(len(repositories))], Name: name}
+		actor := r.actors[i]
+		ask("launch", func() error {
+			view, err := s.Launch(ctx, actor, in)
+			if err == nil {
+				r.mu.Lock()
+				r.accepted[view.ID] = true
+				r.mu.Unlock()
+			}
+			return err
+		})
+	case n < 52:
+		ask("stop", func() error { _, err := s.Stop(ctx, actor, ref); return err })
+	case n < 66:
+		ask("start", func() error { _, err := s.Start(ctx, actor, ref); return err })
+	case n < 78:
+		in := wire.Rebuild{NewFiles: r.chance(500), Discard: true}
+		ask("rebuild", func() error { _, err := s.Rebuild(ctx, actor, ref, in); return err })
+	case n < 90:
+		discard := r.chance(600)
+		ask("remove", func() error { _, err := s.Remove(ctx, actor, ref, discard); return err })
+	case n < 95:
+		ask("hold", func() error { _, err := s.Hold(ctx, actor, ref, wire.Hold{Seconds: 600, Why: "a test"}); return err })
+	default:
+		operator := r.actors[len(people)]
+		put := !r.plan
+		r.plan = true
+		ask("prebuild", func() error {
+			if put {
+				if _, err := s.PutPlan(ctx, operator, "tide-board", wire.PutPlan{}); err != nil {
+					return err
+				}
+			}
+			_, err := s.RunPlan(ctx, operator, "tide-board", "main")
+			return err
+		})
+	}
+}
+
+// running lists the links of bodies that run, in order.
+func (r *teller) running() (out []string) {
+	ids, _ := r.yard.Workspaces(context.Background()) // never fails without faults of its own
+	for _, id := range ids {
+		o, _ := r.yard.Observe(context.Background(), id)
+		for n, b := range o.Bodies {
+			if b == "running" {
+				out = append(out, id+"-b"+strconv.Itoa(n))
+			}
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// links has one steward connect that is not, or, rarely, go away.
+func (r *teller) links() {
+	running := r.running()
+	var away []string
+	for _, link := range running {
+		if !r.life.Connected(link) {
+			away = append(away, link)
+		}
+	}
+	if len(away) == 0 || r.faults && r.chance(100) {
+		if len(running) > 0 && r.faults && r.chance(300) {
+			r.linked(running[r.rng.IntN(len(running))], false)
+		}
+		return
+	}
+	r.linked(away[r.rng.IntN(len(away))], true)
+}
+
+func (r *teller) linked(link string, up bool) bool {
+	id, n := bodyOf(link)
+	if r.life.link(link, up) {
+		r.note("the steward of %s-b%d comes or goes: %v", r.name(id), n, up)
+		r.life.changed(link)
+		synctest.Wait()
+		return true
+	}
+	return false
+}
+
+// endBody ends a body behind everybody's back.
+func (r *teller) endBody() {
+	if running := r.running(); len(running) > 0 {
+		id, n := bodyOf(running[r.rng.IntN(len(running))])
+		r.note("%s-b%d ends by itself", r.name(id), n)
+		r.yard.Kill(id, n, "exit code 137, out of memory")
+		r.gone()
+		synctest.Wait()
+	}
+}
+
+// gone takes the links of bodies that do not run any more away.
+func (r *teller) gone() {
+	running := r.running()
+	r.life.mu.Lock()
+	var off []string
+	for link := range r.life.connected {
+		if !slices.Contains(running, link) {
+			off = append(off, link)
+		}
+	}
+	r.life.mu.Unlock()
+	slices.Sort(off)
+	for _, link := range off {
+		r.linked(link, false)
+	}
+}
+
+// doLate has the yard do, or forget, what it was asked and nobody waits for.
+func (r *teller) doLate() {
+	r.mu.Lock()
+	late := r.late
+	r.late = nil
+	r.mu.Unlock()
+	for _, do := range late {
+		if r.chance(500) {
+			r.note("the yard does late what it was asked")
+			do()
+		}
+	}
+	synctest.Wait()
+}

@@ -1,0 +1,420 @@
+package hunt
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"hash"
+	"io"
+	"math/rand/v2"
+	"runtime"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"testing/synctest"
+	"time"
+
+	"yardbench/internal/steward"
+	"yardbench/internal/steward/outside"
+	"yardbench/internal/yard"
+	"yardbench/internal/yard/sim"
+)
+
+// A gate is where a goroutine of the service waits until the scheduler lets
+// it go on: before and after each call of the yard, each commit, and each
+// word with a steward.
+type gate struct {
+	who    uint64 // its goroutine; they are numbered as they are made
+	what   string
+	answer chan verdict
+}
+
+// verdict is what the scheduler decides at a gate.
+type verdict int
+
+const (
+	goOn     verdict = iota
+	lost             // it is not done, and not answered
+	lostDone         // it is done, and not answered
+	refused          // the yard will not
+	full             // the disk is full
+	dead             // the service was killed
+	gaveUp           // the caller waits no longer
+)
+
+func (v verdict) String() string {
+	return [...]string{"", " lost", " lost after it was done", " refused", " disk full", " dead", " given up"}[v]
+}
+
+var errDead = errors.New("the service was killed")
+
+// world is everything a hunt is about.
+type world struct {
+	rng    *rand.Rand
+	yard   *sim.Yard
+	faults bool
+	broken fault
+
+	mu     sync.Mutex
+	offset time.Duration // of the clock from true time
+	trace  hash.Hash
+	lines  []string          // the trace's last ones
+	names  map[string]string // of ids, by the order in which they came
+	late   []func()          // calls that were given up, and that the yard may do all the same
+	wrong  []string
+}
+
+func (w *world) now() time.Time {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return time.Now().Add(w.offset)
+}
+
+// note puts a line into the trace.
+func (w *world) note(format string, args ...any) {
+	line := fmt.Sprintf("%s %s", time.Now().UTC().Format("15:04:05.000"), fmt.Sprintf(format, args...))
+	w.trace.Write([]byte(line + "\n"))
+	if w.lines = append(w.lines, line); len(w.lines) > 400 {
+		w.lines = slices.Clone(w.lines[200:])
+	}
+}
+
+func (w *world) problem(format string, args ...any) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.wrong = append(w.wrong, fmt.Sprintf(format, args...))
+}
+
+// name is what an id is called in the trace: random, it would tell nothing.
+func (w *world) name(id string) string {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.names[id] == "" {
+		w.names[id] = "w" + strconv.Itoa(len(w.names)+1)
+	}
+	return w.names[id]
+}
+
+// life is one life of the service, from a start to its kill.
+type life struct {
+	*world
+	mu        sync.Mutex
+	over      bool
+	waiting   []*gate
+	keeping   map[string]int // calls of the yard that change something, by workspace
+	opened    map[string]bool
+	connected map[string]chan struct{}
+	changed   func(link string)
+}
+
+// pass waits at a gate.
+func (l *life) pass(ctx context.Context, what string) verdict {
+	g := &gate{who: goroutine(), what: what, answer: make(chan verdict, 1)}
+	l.mu.Lock()
+	if l.over {
+		l.mu.Unlock()
+		return dead
+	}
+	l.waiting = append(l.waiting, g)
+	l.mu.Unlock()
+	select {
+	case v := <-g.answer:
+		return v
+	case <-ctx.Done():
+		l.mu.Lock()
+		defer l.mu.Unlock()
+		l.waiting = slices.DeleteFunc(l.waiting, func(o *gate) bool { return o == g })
+		if l.over {
+			return dead
+		}
+		return gaveUp
+	}
+}
+
+// gates lists who waits, in an order that is the same each time.
+func (l *life) gates() []*gate {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	out := slices.Clone(l.waiting)
+	slices.SortFunc(out, func(a, b *gate) int {
+		if a.who != b.who {
+			return int(int64(a.who) - int64(b.who))
+		}
+		return strings.Compare(a.what, b.what)
+	})
+	return out
+}
+
+// release lets one go on, and waits until all stand still again.
+func (l *life) release(g *gate, v verdict) {
+	l.mu.Lock()
+	l.waiting = slices.DeleteFunc(l.waiting, func(o *gate) bool { return o == g })
+	l.mu.Unlock()
+	l.note("%s%s", g.what, v)
+	g.answer <- v
+	synctest.Wait()
+}
+
+// goroutine is the number of the one that asks.
+func goroutine() uint64 {
+	var b [64]byte
+	text := b[:runtime.Stack(b[:], false)]
+	n, _ := strconv.ParseUint(string(bytes.Fields(text)[1]), 10, 64) // "goroutine 12 [running]:"
+	return n
+}
+
+// guard stands around every write of the store.
+func (l *life) guard(commit func() error) error {
+	switch l.pass(context.Background(), "commit") {
+	case dead:
+		return errDead
+	case full:
+		return errors.New("write to the database: database or disk is full (13)")
+	}
+	err := commit()
+	if l.broken != nil {
+		l.broken(l, "commit", "")
+	}
+	if l.pass(context.Background(), "committed") == dead {
+		return errDead
+	}
+	return err
+}
+
+// theYard is the simulated yard behind gates.
+type theYard struct {
+	yard.Yard
+	l *life
+}
+
+// call is one call of the yard; with a workspace it changes something of it.
+func (y *theYard) call(ctx context.Context, what, id string, do func(context.Context) error) error {
+	if id != "" {
+		what += " " + y.l.name(id)
+		y.l.mu.Lock()
+		if y.l.keeping[id]++; y.l.keeping[id] > 1 {
+			y.l.problem("two keepers are at work on %s: %s", y.l.names[id], what)
+		}
+		y.l.mu.Unlock()
+		defer func() {
+			y.l.mu.Lock()
+			y.l.keeping[id]--
+			y.l.mu.Unlock()
+		}()
+	}
+	switch y.l.pass(ctx, what) {
+	case lost:
+		return fmt.Errorf("%s: %w", what, yard.ErrAway)
+	case lostDone:
+		_ = do(context.WithoutCancel(ctx)) // nobody hears how it went
+		return fmt.Errorf("%s: %w", what, yard.ErrAway)
+	case refused:
+		return yard.Refused("%s: no, thank you", what)
+	case dead:
+		return errDead
+	case gaveUp:
+		if id != "" {
+			y.l.world.mu.Lock()
+			y.l.late = append(y.l.late, func() { _ = do(context.Background()) })
+			y.l.world.mu.Unlock()
+		}
+		return ctx.Err()
+	}
+	err := do(ctx)
+	if y.l.broken != nil {
+		y.l.broken(y.l, strings.Fields(what)[0], id)
+	}
+	switch y.l.pass(ctx, what+": answer") {
+	case dead:
+		return errDead
+	case gaveUp:
+		return ctx.Err()
+	}
+	return err
+}
+
+func (y *theYard) Workspaces(ctx context.Context) (out []string, err error) {
+	err = y.call(ctx, "list", "", func(ctx context.Context) (err error) { out, err = y.Yard.Workspaces(ctx); return err })
+	return out, err
+}
+
+func (y *theYard) Observe(ctx context.Context, id string) (o yard.Observation, err error) {
+	err = y.call(ctx, "observe "+y.l.name(id), "", func(ctx context.Context) (err error) { o, err = y.Yard.Observe(ctx, id); return err })
+	return o, err
+}
+
+func (y *theYard) UseImage(ctx context.Context, ref string, log io.Writer) (img yard.Image, err error) {
+	err = y.call(ctx, "use-image", "", func(ctx context.Context) (err error) { img, err = y.Yard.UseImage(ctx, ref, log); return err })
+	return img, err
+}
+
+func (y *theYard) Build(ctx context.Context, b yard.Build, report func(yard.Progress)) (img yard.Image, err error) {
+	err = y.call(ctx, "build", "", func(ctx context.Context) (err error) { img, err = y.Yard.Build(ctx, b, report); return err })
+	return img, err
+}
+
+func (y *theYard) DropTag(ctx context.Context, tag string) error {
+	return y.call(ctx, "drop-tag", "", func(ctx context.Context) error { return y.Yard.DropTag(ctx, tag) })
+}
+
+func (y *theYard) MakeNetwork(ctx context.Context, id string, subnet int) error {
+	return y.call(ctx, "make-network", id, func(ctx context.Context) error { return y.Yard.MakeNetwork(ctx, id, subnet) })
+}
+
+func (y *theYard) MakeVolume(ctx context.Context, id string, n int, size int64) error {
+	return y.call(ctx, "make-volume", id, func(ctx context.Context) error { return y.Yard.MakeVolume(ctx, id, n, size) })
+}
+
+func (y *theYard) MakeBody(ctx context.Context, b yard.BodySpec) error {
+	return y.call(ctx, "make-body", b.Workspace, func(ctx context.Context) error { return y.Yard.MakeBody(ctx, b) })
+}
+
+func (y *theYard) StartBody(ctx context.Context, id string, n int) error {
+	return y.call(ctx, "start-body", id, func(ctx context.Context) error { return y.Yard.StartBody(ctx, id, n) })
+}
+
+func (y *theYard) StopBody(ctx context.Context, id string, n int, grace time.Duration) error {
+	return y.call(ctx, "stop-body", id, func(ctx context.Context) error { return y.Yard.StopBody(ctx, id, n, grace) })
+}
+
+func (y *theYard) RemoveBody(ctx context.Context, id string, n int) error {
+	return y.call(ctx, "remove-body", id, func(ctx context.Context) error { return y.Yard.RemoveBody(ctx, id, n) })
+}
+
+func (y *theYard) RemoveVolume(ctx context.Context, id string, n int) error {
+	return y.call(ctx, "remove-volume", id, func(ctx context.Context) error { return y.Yard.RemoveVolume(ctx, id, n) })
+}
+
+func (y *theYard) RemoveNamedVolumes(ctx context.Context, id string) error {
+	return y.call(ctx, "remove-named-volumes", id, func(ctx context.Context) error { return y.Yard.RemoveNamedVolumes(ctx, id) })
+}
+
+func (y *theYard) RemoveNetwork(ctx context.Context, id string) error {
+	return y.call(ctx, "remove-network", id, func(ctx context.Context) error { return y.Yard.RemoveNetwork(ctx, id) })
+}
+
+func (y *theYard) KeepBody(ctx context.Context, id string, n int, tag string) error {
+	return y.call(ctx, "keep-body", id, func(ctx context.Context) error { return y.Yard.KeepBody(ctx, id, n, tag) })
+}
+
+// Watch passes each event on when the scheduler lets it: late, twice, or, when
+// the watching breaks, not at all.
+func (y *theYard) Watch(ctx context.Context, connected func(), changed func(string)) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	var broken error
+	err := y.Yard.Watch(ctx, connected, func(id string) {
+		switch y.l.pass(ctx, "event of "+y.l.name(id)) {
+		case goOn:
+			changed(id)
+		case lostDone:
+			changed(id)
+			changed(id)
+		case lost, refused:
+			broken = yard.ErrAway
+			cancel()
+		}
+	})
+	return errors.Join(err, broken)
+}
+
+// The stewards, whose links come and go as the scheduler decides.
+
+func (l *life) Open(link, _ string) (string, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.opened[link] = true
+	return "", nil
+}
+
+func (l *life) Close(link string) error {
+	l.link(link, false)
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	delete(l.opened, link)
+	return nil
+}
+
+// link connects or disconnects a steward, and tells whether that is news.
+func (l *life) link(link string, up bool) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if (l.connected[link] != nil) == up || up && !l.opened[link] || l.over {
+		return false
+	}
+	if up {
+		l.connected[link] = make(chan struct{})
+	} else {
+		close(l.connected[link])
+		delete(l.connected, link)
+	}
+	return true
+}
+
+func (l *life) Connected(link string) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.connected[link] != nil
+}
+
+func (l *life) Await(ctx context.Context, link string) error {
+	for !l.Connected(link) {
+		select {
+		case <-ctx.Done():
+			return outside.ErrAway
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+	return nil
+}
+
+func (l *life) Ask(ctx context.Context, link string, r steward.Request) (*steward.Conn, error) {
+	wait, cancel := context.WithTimeout(ctx, 3*time.Second)
+	defer cancel()
+	if err := l.Await(wait, link); err != nil {
+		return nil, err
+	}
+	id, n := bodyOf(link)
+	switch v := l.pass(ctx, "ask "+l.name(id)+" "+string(r.Kind)); v {
+	case goOn, lostDone:
+		c, ok := l.yard.Dial(id, n)
+		var reply steward.Reply
+		if !ok || c.Send(r) != nil || c.Receive(&reply) != nil {
+			return nil, outside.ErrAway
+		}
+		l.mu.Lock()
+		gone := l.connected[link]
+		l.mu.Unlock()
+		if v == lostDone || gone == nil {
+			c.Stream.Close()
+			return nil, outside.ErrAway
+		}
+		go func() { // what is under way breaks with the link
+			<-gone
+			c.Stream.Close()
+		}()
+		return c, nil
+	case dead:
+		return nil, errDead
+	}
+	return nil, outside.ErrAway
+}
+
+func bodyOf(link string) (id string, n int) {
+	id, number, _ := strings.Cut(link, "-b")
+	n, _ = strconv.Atoi(number)
+	return id, n
+}
+
+// source makes a generator of its own from a seed.
+func source(seed uint64) *rand.Rand {
+	var b [32]byte
+	binary.LittleEndian.PutUint64(b[:], seed)
+	return rand.New(rand.NewChaCha8(b))
+}
+
+func newTrace() hash.Hash { return sha256.New() }
