@@ -2,6 +2,7 @@ package hunt
 
 import (
 	"context"
+	"strings"
 	"testing/synctest"
 	"time"
 
@@ -48,10 +49,10 @@ func (r *teller) quiet() {
 		if away {
 			continue
 		}
-		if still++; still > 12 {
+		if still++; still > 6 {
 			return
 		}
-		time.Sleep(3 * time.Second)
+		time.Sleep(10 * time.Second) // a workspace that could not be kept is looked at within a minute
 		synctest.Wait()
 	}
 	r.problem("it does not come to rest")
@@ -89,7 +90,7 @@ func (r *teller) hold(swept bool) {
 	defer r.mu.Unlock()
 	for _, p := range wrong {
 		for id, name := range r.names {
-			p = replace(p, id, name)
+			p = strings.ReplaceAll(p, id, name)
 		}
 		r.wrong = append(r.wrong, p)
 	}

@@ -58,6 +58,7 @@ type world struct {
 	yard   *sim.Yard
 	faults bool
 	broken fault
+	file   string // of the records
 
 	mu     sync.Mutex
 	offset time.Duration // of the clock from true time
@@ -175,10 +176,11 @@ func (l *life) guard(commit func() error) error {
 	case full:
 		return errors.New("write to the database: database or disk is full (13)")
 	}
-	err := commit()
-	if l.broken != nil {
-		l.broken(l, "commit", "")
+	var err error
+	if !l.broken.instead("commit") {
+		err = commit()
 	}
+	l.broken.afterwards(l, "commit", "")
 	if l.pass(context.Background(), "committed") == dead {
 		return errDead
 	}
@@ -224,10 +226,11 @@ func (y *theYard) call(ctx context.Context, what, id string, do func(context.Con
 		}
 		return ctx.Err()
 	}
-	err := do(ctx)
-	if y.l.broken != nil {
-		y.l.broken(y.l, strings.Fields(what)[0], id)
+	var err error
+	if !y.l.broken.instead(what) {
+		err = do(ctx)
 	}
+	y.l.broken.afterwards(y.l, what, id)
 	switch y.l.pass(ctx, what+": answer") {
 	case dead:
 		return errDead
@@ -310,7 +313,9 @@ func (y *theYard) Watch(ctx context.Context, connected func(), changed func(stri
 	err := y.Yard.Watch(ctx, connected, func(id string) {
 		switch y.l.pass(ctx, "event of "+y.l.name(id)) {
 		case goOn:
-			changed(id)
+			if !y.l.broken.instead("event") {
+				changed(id)
+			}
 		case lostDone:
 			changed(id)
 			changed(id)

@@ -48,6 +48,8 @@ var ErrClosed = errors.New("the service is ending")
 // Store is the open database.
 type Store struct {
 	writer, readers *sql.DB
+	conn            *sql.Conn // the writer's one connection
+	written, read   *statements
 	queue           chan request
 	done            chan struct{}
 	mu              sync.RWMutex // guards closed: nothing is queued after the end
@@ -116,7 +118,13 @@ func Open(ctx context.Context, path string, now func() time.Time) (*Store, error
 		return nil, fmt.Errorf("open %s: %w", path, err)
 	}
 	readers.SetMaxOpenConns(8)
-	s := &Store{writer: writer, readers: readers, queue: make(chan request, queueLength), done: make(chan struct{}), now: now, notify: func() {}}
+	conn, err := writer.Conn(ctx)
+	if err != nil {
+		readers.Close()
+		writer.Close()
+		return nil, fmt.Errorf("open %s: %w", path, err)
+	}
+	s := &Store{writer: writer, readers: readers, conn: conn, written: &statements{on: conn}, read: &statements{on: readers}, queue: make(chan request, queueLength), done: make(chan struct{}), now: now, notify: func() {}}
 	go s.write()
 	return s, nil
 }
@@ -136,11 +144,13 @@ func (s *Store) Close() error {
 	close(s.queue)
 	s.mu.Unlock()
 	<-s.done
-	return errors.Join(s.readers.Close(), s.writer.Close())
+	s.read.close()
+	s.written.close()
+	return errors.Join(s.readers.Close(), s.conn.Close(), s.writer.Close())
 }
 
 // Read gives the readers' queries.
-func (s *Store) Read() Q { return Q{s.readers} }
+func (s *Store) Read() Q { return Q{s.read} }
 
 // Write runs do in the writer's transaction. When do fails, what it did is
 // undone and its error returned; otherwise Write returns after the commit.
@@ -198,17 +208,19 @@ func (s *Store) write() {
 func (s *Store) commit(group []request) {
 	ctx := context.Background() // the group's commit does not end with one caller's patience
 	answers := make([]error, len(group))
-	tx, err := s.writer.BeginTx(ctx, nil)
+	_, err := s.written.ExecContext(ctx, "BEGIN IMMEDIATE")
 	entries := 0
 	if err == nil {
 		for i, r := range group {
 			if answers[i] = r.ctx.Err(); answers[i] == nil {
-				n, aerr := s.one(ctx, tx, r)
+				n, aerr := s.one(ctx, r)
 				answers[i] = aerr
 				entries += n
 			}
 		}
-		err = tx.Commit()
+		if _, err = s.written.ExecContext(ctx, "COMMIT"); err != nil {
+			_, _ = s.written.ExecContext(ctx, "ROLLBACK") // where the failure has not ended it already
+		}
 	}
 	if err == nil && entries > 0 {
 		s.notify()
@@ -221,11 +233,11 @@ func (s *Store) commit(group []request) {
 	}
 }
 
-func (s *Store) one(ctx context.Context, tx *sql.Tx, r request) (entries int, err error) {
-	if _, err := tx.ExecContext(ctx, "SAVEPOINT request"); err != nil {
+func (s *Store) one(ctx context.Context, r request) (entries int, err error) {
+	if _, err := s.written.ExecContext(ctx, "SAVEPOINT request"); err != nil {
 		return 0, err
 	}
-	t := &Tx{Q: Q{tx}, now: s.now().UTC().Truncate(time.Microsecond)}
+	t := &Tx{Q: Q{s.written}, now: s.now().UTC().Truncate(time.Microsecond)}
 	err = func() (err error) {
 		defer func() {
 			if p := recover(); p != nil {
@@ -235,12 +247,12 @@ func (s *Store) one(ctx context.Context, tx *sql.Tx, r request) (entries int, er
 		return r.do(t)
 	}()
 	if err != nil {
-		if _, rerr := tx.ExecContext(ctx, "ROLLBACK TO request"); rerr != nil {
+		if _, rerr := s.written.ExecContext(ctx, "ROLLBACK TO request"); rerr != nil {
 			return 0, errors.Join(err, rerr)
 		}
 		t.entries = 0
 	}
-	_, rerr := tx.ExecContext(ctx, "RELEASE request")
+	_, rerr := s.written.ExecContext(ctx, "RELEASE request")
 	return t.entries, errors.Join(err, rerr)
 }
 

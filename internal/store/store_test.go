@@ -116,16 +116,16 @@ func TestAChangedJournalShows(t *testing.T) {
 					t.Fatal(err)
 				}
 			}
-			if _, err := s.writer.Exec(change); err == nil || !strings.Contains(err.Error(), "append-only") {
+			if _, err := s.conn.ExecContext(t.Context(), change); err == nil || !strings.Contains(err.Error(), "append-only") {
 				t.Errorf("it is not refused: %v", err)
 			}
-			if _, err := s.writer.Exec("DROP TRIGGER journal_no_update; DROP TRIGGER journal_no_delete"); err != nil {
+			if _, err := s.conn.ExecContext(t.Context(), "DROP TRIGGER journal_no_update; DROP TRIGGER journal_no_delete"); err != nil {
 				t.Fatal(err)
 			}
 			if err := s.Read().VerifyJournal(ctx); err != nil {
 				t.Fatal(err)
 			}
-			if _, err := s.writer.Exec(change); err != nil {
+			if _, err := s.conn.ExecContext(t.Context(), change); err != nil {
 				t.Fatal(err)
 			}
 			if s.Read().VerifyJournal(ctx) == nil {

@@ -34,12 +34,10 @@ func Together(ctx context.Context, q store.Q, has map[string]yard.Observation, l
 		case "workspace.launched":
 			launched[e.Subject]++
 			phase[e.Subject] = lifecycle.Waiting
-			w, err := q.WorkspaceByID(ctx, e.Subject)
-			if err != nil {
+			if _, err := q.WorkspaceByID(ctx, e.Subject); err != nil {
 				tell("%s was launched and has no row: %v", e.Subject, err)
-			} else if w.Kind == store.ForPerson {
-				owner[e.Subject] = w.OwnerID
 			}
+			owner[e.Subject] = e.OwnerID // "" for a prebuild, which is nobody's
 		case "workspace.phase":
 			var d struct{ From, To lifecycle.Phase }
 			if err := json.Unmarshal(e.Data, &d); err != nil {
@@ -118,4 +116,6 @@ func Together(ctx context.Context, q store.Q, has map[string]yard.Observation, l
 }
 
 // runs tells whether a workspace counts as running in a phase.
-func runs(p lifecycle.Phase) bool { return p != "" && (!p.Settled() || p == lifecycle.Ready) && p != lifecycle.Removing }
+func runs(p lifecycle.Phase) bool {
+	return p != "" && (!p.Settled() || p == lifecycle.Ready) && p != lifecycle.Removing
+}

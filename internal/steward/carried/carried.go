@@ -10,10 +10,14 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"sync"
 )
 
 //go:embed all:bin
 var files embed.FS
+
+// sums keeps the hash of each binary: they are large, and never change.
+var sums sync.Map
 
 // Unpack writes the steward for an architecture (amd64, arm64) into a folder
 // under dir that is named by its content, so that a running workspace keeps
@@ -24,8 +28,13 @@ func Unpack(dir, arch string) (string, error) {
 	if err != nil {
 		return "", fmt.Errorf("this build carries no steward for %s", arch)
 	}
-	sum := sha256.Sum256(content)
-	folder := filepath.Join(dir, arch+"-"+hex.EncodeToString(sum[:6]))
+	sum, ok := sums.Load(arch)
+	if !ok {
+		whole := sha256.Sum256(content)
+		sum = hex.EncodeToString(whole[:6])
+		sums.Store(arch, sum)
+	}
+	folder := filepath.Join(dir, arch+"-"+sum.(string))
 	path := filepath.Join(folder, "steward")
 	if st, err := os.Stat(path); err == nil && st.Size() == int64(len(content)) {
 		return folder, nil

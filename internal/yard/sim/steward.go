@@ -27,6 +27,7 @@ type stewardOf struct {
 	mu     sync.Mutex
 	setUps map[string]steward.Exit
 	typed  time.Time
+	news   chan struct{} // something was typed
 }
 
 func key(id string, n int) string { return id + "-b" + strconv.Itoa(n) }
@@ -34,7 +35,7 @@ func key(id string, n int) string { return id + "-b" + strconv.Itoa(n) }
 // wakeSteward begins a body's steward. y.mu is held.
 func (y *Yard) wakeSteward(id string, n int, b *body) {
 	ctx, cancel := context.WithCancel(context.Background())
-	s := &stewardOf{yard: y, link: b.Spec.LinkDir, ctx: ctx, end: cancel, setUps: map[string]steward.Exit{}, typed: time.Now()}
+	s := &stewardOf{yard: y, link: b.Spec.LinkDir, ctx: ctx, end: cancel, setUps: map[string]steward.Exit{}, typed: time.Now(), news: make(chan struct{}, 1)}
 	y.stewards[key(id, n)] = s
 	if b.Spec.LinkDir != "" {
 		go s.connect()
@@ -159,7 +160,8 @@ func (s *stewardOf) serve(c *steward.Conn) {
 			}
 			select {
 			case <-s.ctx.Done():
-			case <-time.After(5 * time.Second):
+			case <-s.news:
+			case <-time.After(time.Minute):
 			}
 		}
 	}
@@ -188,6 +190,10 @@ func (s *stewardOf) terminal(c *steward.Conn) {
 		s.mu.Lock()
 		s.typed = time.Now()
 		s.mu.Unlock()
+		select {
+		case s.news <- struct{}{}:
+		default:
+		}
 		for _, r := range string(p) {
 			if r != '\r' && r != '\n' {
 				line += string(r)
