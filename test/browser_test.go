@@ -40,6 +40,11 @@ func (p page) do(what string, steps ...chromedp.Action[chromedp.Void]) {
 	p.t.Helper()
 	ctx, cancel := context.WithTimeout(p.ctx, slack*20*time.Second)
 	defer cancel()
+	defer func(began time.Time) {
+		if took := time.Since(began); took > 3*time.Second {
+			p.t.Logf("%s took %.1f s", what, took.Seconds())
+		}
+	}(time.Now())
 	if err := chromedp.Do(ctx, steps...); err != nil {
 		text, _ := chromedp.Run(p.ctx, chromedp.Evaluate[string]("document.body.innerText"))
 		if png, err := chromedp.Run(p.ctx, chromedp.CaptureScreenshot()); err == nil {

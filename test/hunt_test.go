@@ -172,26 +172,28 @@ func (w *world) invariants() {
 		w.t.Fatal(err)
 	}
 	defer st.Close()
-	text, err := os.ReadFile(filepath.Join(w.dir, "data", "simulated-yard.json"))
+	kept, err := filepath.Glob(filepath.Join(w.dir, "data", "simulated-yard", "workspaces", "*.json"))
 	if err != nil {
 		w.t.Fatal(err)
 	}
-	var kept struct {
-		Has map[string]struct {
+	has := map[string]yard.Observation{}
+	for _, file := range kept {
+		var h struct {
 			Volumes map[int]bool
 			Bodies  map[int]struct{ State lifecycle.Body }
 		}
-	}
-	if err := json.Unmarshal(text, &kept); err != nil {
-		w.t.Fatal(err)
-	}
-	has := map[string]yard.Observation{}
-	for id, h := range kept.Has {
+		text, err := os.ReadFile(file)
+		if err == nil {
+			err = json.Unmarshal(text, &h)
+		}
+		if err != nil {
+			w.t.Fatal(err)
+		}
 		o := yard.Observation{Volumes: h.Volumes, Bodies: map[int]lifecycle.Body{}}
 		for n, b := range h.Bodies {
 			o.Bodies[n] = b.State
 		}
-		has[id] = o
+		has[strings.TrimSuffix(filepath.Base(file), ".json")] = o
 	}
 	wrong, launches, entries, err := held.Together(ctx, st.Read(), has, held.Limits{Existing: 5, Running: 3})
 	if err != nil || launches < 3 {

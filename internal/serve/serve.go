@@ -144,15 +144,22 @@ func Run(ctx context.Context, c Config) error {
 	st.OnJournal(func() { bus.Publish("") })
 	hub := outside.NewHub(filepath.Join(dir, "links"))
 	defer hub.Shut()
+	var stewards keeper.Stewards = hub
+	simulated, isSimulated := yd.(*sim.Yard)
+	if isSimulated {
+		stewards = simulated.Links()
+	}
 	mirrors := repo.NewMirrors(filepath.Join(dir, "mirrors"))
-	k := &keeper.Keeper{Store: st, Yard: yd, Hub: hub, Mirrors: mirrors, Features: feature.NewKept(filepath.Join(dir, "features")), Vault: v, Bus: bus, DataDir: dir, Installation: installation, Now: c.Now, PortForm: c.PortForm}
-	hub.Changed = k.StewardChanged
+	k := &keeper.Keeper{Store: st, Yard: yd, Hub: stewards, Mirrors: mirrors, Features: feature.NewKept(filepath.Join(dir, "features")), Vault: v, Bus: bus, DataDir: dir, Installation: installation, Now: c.Now, PortForm: c.PortForm}
+	if hub.Changed = k.StewardChanged; isSimulated {
+		simulated.Links().Changed = k.StewardChanged
+	}
 	hub.Serve = func(link string, r steward.Request, c *steward.Conn) { k.ServeSteward(link, r, c, outside.ServeGit) }
 	journalKey, err := vault.SigningKey(filepath.Join(dir, "keys", "journal.pem"))
 	if err != nil {
 		return err
 	}
-	s := &service.Service{JournalKey: journalKey, Simulated: strings.HasPrefix(c.Engine, SimulatedYard), Store: st, Keeper: k, Hub: hub, Mirrors: mirrors, Vault: v, Bus: bus, Address: strings.TrimRight(c.Address, "/"), Now: c.Now}
+	s := &service.Service{JournalKey: journalKey, Simulated: isSimulated, Store: st, Keeper: k, Hub: stewards, Mirrors: mirrors, Vault: v, Bus: bus, Address: strings.TrimRight(c.Address, "/"), Now: c.Now}
 	if err := s.FirstRules(ctx, c.Rules); err != nil {
 		return err
 	}
@@ -214,7 +221,7 @@ func theYard(c Config, dir, installation string, disks *engine.Disks) (closingYa
 	if c.SimTimes != nil {
 		times = c.SimTimes
 	}
-	return sim.New(installation, nil, sim.Options{File: filepath.Join(dir, "simulated-yard.json"), Images: images, Addresses: c.Addresses, Times: times, Faults: c.SimFaults, Seed: c.SimSeed})
+	return sim.New(installation, nil, sim.Options{Dir: filepath.Join(dir, "simulated-yard"), Images: images, Addresses: c.Addresses, Times: times, Faults: c.SimFaults, Seed: c.SimSeed})
 }
 
 // SimulatedYard begins the address of a simulated yard.

@@ -59,7 +59,8 @@ func Together(ctx context.Context, q store.Q, has map[string]yard.Observation, l
 				}
 			}
 		}
-		if more := runs(phase[e.Subject]) && !runs(from); more && owner[e.Subject] != "" && (limits.Existing > 0 && existing > limits.Existing || limits.Running > 0 && running > limits.Running) {
+		// One that has failed may be stopped, and is on its way to less.
+		if more := runs(phase[e.Subject]) && !runs(from) && phase[e.Subject] != lifecycle.Stopping; more && owner[e.Subject] != "" && (limits.Existing > 0 && existing > limits.Existing || limits.Running > 0 && running > limits.Running) {
 			tell("with entry %d %d workspaces of one person exist, and %d run", e.Number, existing, running)
 		}
 	}

@@ -46,11 +46,11 @@ func (y *Yard) Syntax(context.Context) string { return "" }
 
 // DropTag implements [yard.Yard].
 func (y *Yard) DropTag(ctx context.Context, tag string) error {
-	return y.do(ctx, Stop, func() error {
+	return y.do(ctx, Stop, "", func() error {
 		y.place.mu.Lock()
-		defer y.place.mu.Unlock()
 		delete(y.place.images, tag)
-		return nil
+		y.place.mu.Unlock()
+		return y.keepImages()
 	})
 }
 
@@ -148,16 +148,13 @@ func (y *Yard) Build(ctx context.Context, b yard.Build, report func(yard.Progres
 	}
 	img.Digest = "sha256:" + hex.EncodeToString(sum.Sum(nil))
 	img = y.addImage(b.Tag, img)
-	y.mu.Lock()
-	err = y.keep()
-	y.mu.Unlock()
 	img.Cached = cached
-	return img, err
+	return img, y.keepImages()
 }
 
 // KeepBody implements [yard.Yard].
 func (y *Yard) KeepBody(ctx context.Context, id string, n int, tag string) error {
-	return y.do(ctx, Keep, func() error {
+	return y.do(ctx, Keep, id, func() error {
 		w := y.has[id]
 		if w == nil || w.Bodies[n] == nil || w.Bodies[n].State == lifecycle.Absent {
 			return yard.Refused("keep the container as an image: there is none")
@@ -167,7 +164,7 @@ func (y *Yard) KeepBody(ctx context.Context, id string, n int, tag string) error
 		y.place.mu.Unlock()
 		img.Digest = fmt.Sprintf("sha256:%x", sha256.Sum256([]byte(tag)))
 		y.addImage(tag, img)
-		return nil
+		return y.keepImages()
 	})
 }
 

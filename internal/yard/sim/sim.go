@@ -1,10 +1,10 @@
 // Package sim is a yard of kind sim: a faithful stand-in in which nothing
 // really runs. Its steps take set times, faults come from a seed, and its
-// bodies' stewards speak the real protocol. It is for scale, for faults, and
+// bodies' stewards speak the real protocol, over no socket. It is for scale, for faults, and
 // for machines where no engine can be had.
 //
-// What it has is kept in a file, so that it outlives the service as an engine
-// does; it touches that file and the stewards' sockets, and nothing else.
+// What it has is kept in files, so that it outlives the service as an engine
+// does; it touches those files and nothing else.
 package sim
 
 import (
@@ -20,6 +20,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -30,8 +31,9 @@ import (
 
 // Options say how a simulated yard behaves.
 type Options struct {
-	// File keeps what the yard has; "" keeps it in memory only.
-	File string
+	// Dir keeps what the yard has, a file for each workspace; "" keeps it in
+	// memory only.
+	Dir string
 	// Images are those that the yard has from the start, by name.
 	Images map[string]yard.Image
 	// Addresses is the range that networks are cut from.
@@ -80,6 +82,7 @@ type Yard struct {
 	has      map[string]*workspace
 	stewards map[string]*stewardOf // of running bodies, by workspace and number
 	watchers map[chan string]bool
+	links    *Links
 }
 
 // workspace is what the yard has of one. Fields are kept in the file.
@@ -121,26 +124,12 @@ func New(installation string, on *place, o Options) (*Yard, error) {
 		on = Place(o.Images)
 	}
 	y := &Yard{Options: o, installation: installation, place: on, rand: rand.New(rand.NewPCG(o.Seed, 1)), has: map[string]*workspace{}, stewards: map[string]*stewardOf{}, watchers: map[chan string]bool{}}
-	if o.File == "" {
+	y.links = &Links{yard: y, opened: map[string]bool{}, wait: map[string]chan struct{}{}}
+	if o.Dir == "" {
 		return y, nil
 	}
-	text, err := os.ReadFile(o.File)
-	if errors.Is(err, fs.ErrNotExist) {
-		return y, nil
-	}
-	var kept struct {
-		Has    map[string]*workspace
-		Images map[string]yard.Image
-	}
-	if err == nil {
-		err = json.Unmarshal(text, &kept)
-	}
-	if err != nil {
-		return nil, fmt.Errorf("the simulated yard's file: %w", err)
-	}
-	y.has = kept.Has
-	for name, img := range kept.Images {
-		y.place.images[name] = img
+	if err := y.recall(); err != nil {
+		return nil, fmt.Errorf("the simulated yard: %w", err)
 	}
 	for id, w := range y.has {
 		if w.Subnet >= 0 {
@@ -148,7 +137,7 @@ func New(installation string, on *place, o Options) (*Yard, error) {
 		}
 		for n, b := range w.Bodies {
 			if b.State == lifecycle.Running {
-				y.wakeSteward(id, n, b)
+				y.wakeSteward(id, n)
 			}
 		}
 	}
@@ -166,24 +155,76 @@ func (y *Yard) Close() error {
 	return nil
 }
 
-// keep writes the file, whole or not at all. y.mu is held.
-func (y *Yard) keep() error {
-	if y.File == "" {
+// recall reads what was kept.
+func (y *Yard) recall() error {
+	for _, d := range []string{"workspaces", "images"} {
+		if err := os.MkdirAll(filepath.Join(y.Dir, d), 0o700); err != nil {
+			return err
+		}
+	}
+	kept, err := os.ReadDir(filepath.Join(y.Dir, "workspaces"))
+	if err != nil {
+		return err
+	}
+	for _, e := range kept {
+		id, whole := strings.CutSuffix(e.Name(), ".json")
+		if !whole {
+			continue // its writing was cut off
+		}
+		var w workspace
+		if err := read(filepath.Join(y.Dir, "workspaces", e.Name()), &w); err != nil {
+			return err
+		}
+		y.has[id] = &w
+	}
+	if err := read(filepath.Join(y.Dir, "images.json"), &y.place.images); !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
+}
+
+func read(file string, v any) error {
+	text, err := os.ReadFile(file)
+	if err == nil {
+		err = json.Unmarshal(text, v)
+	}
+	return err
+}
+
+func write(file string, v any) error {
+	text, err := json.Marshal(v)
+	if err == nil {
+		err = os.WriteFile(file+".new", text, 0o600)
+	}
+	if err == nil {
+		err = os.Rename(file+".new", file)
+	}
+	return err
+}
+
+// keep writes down what the yard has of a workspace. y.mu is held.
+func (y *Yard) keep(id string) error {
+	if y.Dir == "" {
+		return nil
+	}
+	file := filepath.Join(y.Dir, "workspaces", id+".json")
+	if w := y.has[id]; w != nil {
+		return write(file, w)
+	}
+	if err := os.Remove(file); !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
+}
+
+// keepImages writes down which images there are.
+func (y *Yard) keepImages() error {
+	if y.Dir == "" {
 		return nil
 	}
 	y.place.mu.Lock()
-	text, err := json.Marshal(map[string]any{"Has": y.has, "Images": y.place.images})
-	y.place.mu.Unlock()
-	if err == nil {
-		err = os.MkdirAll(filepath.Dir(y.File), 0o700)
-	}
-	if err == nil {
-		err = os.WriteFile(y.File+".new", text, 0o600)
-	}
-	if err == nil {
-		err = os.Rename(y.File+".new", y.File)
-	}
-	return err
+	defer y.place.mu.Unlock()
+	return write(filepath.Join(y.Dir, "images.json"), y.place.images)
 }
 
 // pass lets the time of a step pass.
@@ -203,7 +244,7 @@ func (y *Yard) pass(ctx context.Context, step string) error {
 }
 
 // do makes a change: with a fault it is made or not, and not answered.
-func (y *Yard) do(ctx context.Context, step string, change func() error) error {
+func (y *Yard) do(ctx context.Context, step, id string, change func() error) error {
 	if err := y.pass(ctx, step); err != nil {
 		return err
 	}
@@ -216,7 +257,7 @@ func (y *Yard) do(ctx context.Context, step string, change func() error) error {
 	if err := change(); err != nil {
 		return err
 	}
-	if err := y.keep(); err != nil {
+	if err := y.keep(id); err != nil {
 		return err
 	}
 	if fault {
@@ -295,7 +336,7 @@ func (y *Yard) MakeNetwork(ctx context.Context, id string, subnet int) error {
 	if y.Addresses.IsValid() && subnet >= 1<<(27-y.Addresses.Bits()) {
 		return yard.Refused("the address range %s is used up; give the service a larger one", y.Addresses)
 	}
-	return y.do(ctx, Make, func() error {
+	return y.do(ctx, Make, id, func() error {
 		w := y.of(id)
 		if w.Subnet >= 0 {
 			return nil
@@ -314,7 +355,7 @@ func (y *Yard) MakeNetwork(ctx context.Context, id string, subnet int) error {
 
 // MakeVolume implements [yard.Yard].
 func (y *Yard) MakeVolume(ctx context.Context, id string, n int, _ int64) error {
-	return y.do(ctx, Make, func() error { y.of(id).Volumes[n] = true; return nil })
+	return y.do(ctx, Make, id, func() error { y.of(id).Volumes[n] = true; return nil })
 }
 
 // MakeBody implements [yard.Yard].
@@ -322,7 +363,7 @@ func (y *Yard) MakeBody(ctx context.Context, b yard.BodySpec) error {
 	if _, ok, err := y.FindImage(ctx, b.Image); err != nil || !ok {
 		return errors.Join(err, yard.Refused("make the container: no such image: %s", b.Image))
 	}
-	return y.do(ctx, Make, func() error {
+	return y.do(ctx, Make, b.Workspace, func() error {
 		w := y.of(b.Workspace)
 		if w.Bodies[b.Number] == nil {
 			w.Bodies[b.Number] = &body{Spec: b, State: lifecycle.Created}
@@ -343,7 +384,7 @@ func name(w *workspace, ms []definition.Mount) {
 
 // StartBody implements [yard.Yard].
 func (y *Yard) StartBody(ctx context.Context, id string, n int) error {
-	return y.do(ctx, Start, func() error {
+	return y.do(ctx, Start, id, func() error {
 		w := y.has[id]
 		if w == nil || w.Bodies[n] == nil {
 			return yard.Refused("start the container: there is none")
@@ -364,7 +405,7 @@ func (y *Yard) StartBody(ctx context.Context, id string, n int) error {
 			return yard.Refused("the simulated yard has room for %d bodies, and all are taken", y.Bodies)
 		}
 		b.State, b.How = lifecycle.Running, ""
-		y.wakeSteward(id, n, b)
+		y.wakeSteward(id, n)
 		y.tell(id)
 		return nil
 	})
@@ -377,6 +418,7 @@ func (y *Yard) Kill(id string, n int, how string) {
 	defer y.mu.Unlock()
 	if w := y.has[id]; w != nil && w.Bodies[n] != nil && w.Bodies[n].State == lifecycle.Running {
 		y.ended(id, n, how)
+		_ = y.keep(id) // it ended, whether that can be written or not
 	}
 }
 
@@ -387,13 +429,14 @@ func (y *Yard) ended(id string, n int, how string) {
 	if s := y.stewards[key(id, n)]; s != nil {
 		s.end()
 		delete(y.stewards, key(id, n))
+		y.links.moved(key(id, n))
 	}
 	y.tell(id)
 }
 
 // StopBody implements [yard.Yard].
 func (y *Yard) StopBody(ctx context.Context, id string, n int, _ time.Duration) error {
-	return y.do(ctx, Stop, func() error {
+	return y.do(ctx, Stop, id, func() error {
 		w := y.has[id]
 		if w == nil {
 			return nil
@@ -412,7 +455,7 @@ func (y *Yard) StopBody(ctx context.Context, id string, n int, _ time.Duration) 
 
 // RemoveBody implements [yard.Yard].
 func (y *Yard) RemoveBody(ctx context.Context, id string, n int) error {
-	return y.do(ctx, Stop, func() error {
+	return y.do(ctx, Stop, id, func() error {
 		if w := y.has[id]; w != nil {
 			if b := w.Bodies[n]; b != nil && b.State == lifecycle.Running {
 				y.ended(id, n, "removed")
@@ -428,7 +471,7 @@ func (y *Yard) RemoveBody(ctx context.Context, id string, n int) error {
 
 // RemoveVolume implements [yard.Yard].
 func (y *Yard) RemoveVolume(ctx context.Context, id string, n int) error {
-	return y.do(ctx, Stop, func() error {
+	return y.do(ctx, Stop, id, func() error {
 		if w := y.has[id]; w != nil {
 			delete(w.Volumes, n)
 			y.tidy(id)
@@ -439,7 +482,7 @@ func (y *Yard) RemoveVolume(ctx context.Context, id string, n int) error {
 
 // RemoveNamedVolumes implements [yard.Yard].
 func (y *Yard) RemoveNamedVolumes(ctx context.Context, id string) error {
-	return y.do(ctx, Stop, func() error {
+	return y.do(ctx, Stop, id, func() error {
 		if w := y.has[id]; w != nil {
 			clear(w.Named)
 			y.tidy(id)
@@ -450,7 +493,7 @@ func (y *Yard) RemoveNamedVolumes(ctx context.Context, id string) error {
 
 // RemoveNetwork implements [yard.Yard].
 func (y *Yard) RemoveNetwork(ctx context.Context, id string) error {
-	return y.do(ctx, Stop, func() error {
+	return y.do(ctx, Stop, id, func() error {
 		if w := y.has[id]; w != nil && w.Subnet >= 0 {
 			y.place.mu.Lock()
 			delete(y.place.subnets, w.Subnet)
@@ -464,7 +507,7 @@ func (y *Yard) RemoveNetwork(ctx context.Context, id string) error {
 
 // StartService implements [yard.Yard].
 func (y *Yard) StartService(ctx context.Context, s yard.ServiceSpec) error {
-	return y.do(ctx, Start, func() error {
+	return y.do(ctx, Start, s.Workspace, func() error {
 		w := y.of(s.Workspace)
 		if w.Services[s.Number] == nil {
 			w.Services[s.Number] = services{}

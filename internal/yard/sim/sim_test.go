@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"net/netip"
-	"path/filepath"
 	"testing"
 	"time"
 
@@ -45,13 +44,16 @@ func brought(t *testing.T, y *Yard, id string) {
 
 // What it has outlives the service, as an engine's does.
 func TestOutlives(t *testing.T) {
-	o := Options{File: filepath.Join(t.TempDir(), "yard.json"), Images: images}
+	o := Options{Dir: t.TempDir(), Images: images}
 	y, err := New("a", nil, o)
 	if err != nil {
 		t.Fatal(err)
 	}
 	brought(t, y, "w")
 	y.addImage("made:1", yard.Image{Digest: "sha256:2"})
+	if err := y.keepImages(); err != nil {
+		t.Fatal(err)
+	}
 	if err := y.MakeVolume(t.Context(), "w", 2, 1); err != nil {
 		t.Fatal(err)
 	}

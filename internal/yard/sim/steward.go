@@ -4,15 +4,10 @@ import (
 	"context"
 	"fmt"
 	"net"
-	"os"
-	"path/filepath"
-	"runtime"
 	"strconv"
 	"strings"
 	"sync"
 	"time"
-
-	"github.com/hashicorp/yamux"
 
 	"yardbench/internal/steward"
 )
@@ -21,7 +16,6 @@ import (
 // protocol; what it is asked to run is simulated.
 type stewardOf struct {
 	yard   *Yard
-	link   string
 	ctx    context.Context
 	end    context.CancelFunc
 	mu     sync.Mutex
@@ -33,64 +27,10 @@ type stewardOf struct {
 func key(id string, n int) string { return id + "-b" + strconv.Itoa(n) }
 
 // wakeSteward begins a body's steward. y.mu is held.
-func (y *Yard) wakeSteward(id string, n int, b *body) {
+func (y *Yard) wakeSteward(id string, n int) {
 	ctx, cancel := context.WithCancel(context.Background())
-	s := &stewardOf{yard: y, link: b.Spec.LinkDir, ctx: ctx, end: cancel, setUps: map[string]steward.Exit{}, typed: time.Now(), news: make(chan struct{}, 1)}
-	y.stewards[key(id, n)] = s
-	if b.Spec.LinkDir != "" {
-		go s.connect()
-	}
-}
-
-func (s *stewardOf) connect() {
-	for wait := 5 * time.Millisecond; s.ctx.Err() == nil; wait = min(2*wait, time.Second) {
-		if s.once() == nil {
-			wait = 5 * time.Millisecond
-		}
-		select {
-		case <-s.ctx.Done():
-		case <-time.After(wait):
-		}
-	}
-}
-
-// once is one connection to the service.
-func (s *stewardOf) once() error {
-	token, err := os.ReadFile(filepath.Join(s.link, "token"))
-	if err != nil {
-		return err
-	}
-	conn, err := net.Dial("unix", filepath.Join(s.link, "steward.sock"))
-	if err != nil {
-		return err
-	}
-	defer conn.Close()
-	defer context.AfterFunc(s.ctx, func() { conn.Close() })()
-	session, err := yamux.Server(conn, steward.Multiplex())
-	if err != nil {
-		return err
-	}
-	defer session.Close()
-	stream, err := session.OpenStream()
-	if err != nil {
-		return err
-	}
-	c := &steward.Conn{Stream: stream}
-	var w steward.Welcome
-	if err := c.Send(steward.Hello{Versions: steward.Versions, Token: string(token), Arch: runtime.GOARCH}); err != nil {
-		return err
-	}
-	if err := c.Receive(&w); err != nil || w.Refusal != "" {
-		return fmt.Errorf("refused: %s: %w", w.Refusal, err)
-	}
-	stream.Close()
-	for {
-		stream, err := session.AcceptStream()
-		if err != nil {
-			return nil
-		}
-		go s.serve(&steward.Conn{Stream: stream})
-	}
+	y.stewards[key(id, n)] = &stewardOf{yard: y, ctx: ctx, end: cancel, setUps: map[string]steward.Exit{}, typed: time.Now(), news: make(chan struct{}, 1)}
+	y.links.moved(key(id, n))
 }
 
 // Dial opens a stream to a running body's steward without a socket between,
@@ -176,7 +116,23 @@ func (s *stewardOf) finish(c *steward.Conn, x steward.Exit) {
 
 // terminal echoes what is typed, and says so.
 func (s *stewardOf) terminal(c *steward.Conn) {
-	say := func(text string) { _ = c.SendFrame(steward.Output, []byte(text)) }
+	// What is typed and what is shown do not wait for each other.
+	out := make(chan []byte, 1024)
+	shown := make(chan struct{})
+	go func() {
+		defer close(shown)
+		for p := range out {
+			_ = c.SendFrame(steward.Output, p) // a stream that broke shows at the next read
+		}
+	}()
+	left := false
+	defer func() {
+		close(out)
+		if <-shown; left {
+			_ = c.SendJSON(steward.Ended, steward.Exit{})
+		}
+	}()
+	say := func(text string) { out <- []byte(text) }
 	say("This workspace is simulated: what you type is echoed, and nothing runs.\r\n$ ")
 	line := ""
 	for {
@@ -201,11 +157,11 @@ func (s *stewardOf) terminal(c *steward.Conn) {
 				continue
 			}
 			if strings.TrimSpace(line) == "exit" {
-				_ = c.SendJSON(steward.Ended, steward.Exit{})
+				left = true
 				return
 			}
-			out, _, _ := run([]string{"sh", "-c", line}, nil, nil)
-			say("\r\n" + strings.ReplaceAll(out, "\n", "\r\n") + "$ ")
+			printed, _, _ := run([]string{"sh", "-c", line}, nil, nil)
+			say("\r\n" + strings.ReplaceAll(printed, "\n", "\r\n") + "$ ")
 			line = ""
 		}
 	}

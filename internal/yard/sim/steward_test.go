@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"errors"
-	"os"
 	"strings"
 	"testing"
 	"time"
@@ -14,28 +13,23 @@ import (
 	"yardbench/internal/yard"
 )
 
-// A simulated steward speaks the protocol: it connects by its token, does
+// A simulated steward speaks the protocol: it comes with its body, does
 // set-up commands once, echoes in a terminal, and goes with its body.
 func TestSteward(t *testing.T) {
-	dir, err := os.MkdirTemp("", "ybs")
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { os.RemoveAll(dir) })
-	hub := outside.NewHub(dir)
-	defer hub.Shut()
-	link, err := hub.Open("w-b1", "token")
-	if err != nil {
-		t.Fatal(err)
-	}
 	y, err := New("a", nil, Options{Images: images})
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer y.Close()
+	hub := y.Links()
+	news := make(chan string, 16)
+	hub.Changed = func(link string) { news <- link }
+	if _, err := hub.Open("w-b1", "token"); err != nil {
+		t.Fatal(err)
+	}
 	ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
 	defer cancel()
-	spec := yard.BodySpec{Workspace: "w", Number: 1, Volume: 1, Image: "skerryline/base:1", LinkDir: link}
+	spec := yard.BodySpec{Workspace: "w", Number: 1, Volume: 1, Image: "skerryline/base:1"}
 	if err := errors.Join(y.MakeBody(ctx, spec), y.StartBody(ctx, "w", 1), hub.Await(ctx, "w-b1")); err != nil {
 		t.Fatal(err)
 	}
@@ -114,5 +108,13 @@ func TestSteward(t *testing.T) {
 	}
 	if err := hub.Await(ctx, "w-b1"); err != nil {
 		t.Errorf("started again its steward does not come: %v", err)
+	}
+	for range 3 { // it came, went and came
+		if link := <-news; link != "w-b1" {
+			t.Errorf("news of %s", link)
+		}
+	}
+	if err := hub.Close("w-b1"); err != nil || hub.Connected("w-b1") {
+		t.Errorf("closed, its link is still there, %v", err)
 	}
 }
