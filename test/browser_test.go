@@ -244,3 +244,18 @@ func TestTheRoundInTheBrowser(t *testing.T) {
 	astrid.do("the journal", chromedp.Navigate(w.address+"/journal?kind=rules."), astrid.says("rules.put"), astrid.says("the boards grew"))
 	p.do("sign-ins and tokens", chromedp.Navigate(w.address+"/you"), p.says("the console, here"), button("Make a token"), seen("#name"), still("#name"), chromedp.SendKeys(chromedp.CSS("#name"), "nightly"), modal(), p.says("YARDBENCH_TOKEN"))
 }
+
+// A page that somebody has left holds no connection: a browser has six to a
+// service, and what comes after them waits for a minute.
+func TestPagesLeftBehind(t *testing.T) {
+	w := newWorld(t)
+	runa := w.page(t, "runa")
+	const waited = `Math.max(0, ...performance.getEntriesByType("resource").map(e => e.requestStart - e.startTime))`
+	for range 4 {
+		runa.do("look here", chromedp.Navigate(w.address+"/repositories"), runa.says("tide-board"))
+		runa.do("look there", chromedp.Navigate(w.address+"/starters"), button("Look inside"), runa.says("yardbench starter write board"))
+		if ms, err := chromedp.Run(runa.ctx, chromedp.Evaluate[float64](waited)); err != nil || ms > 10_000 {
+			t.Fatalf("a request waited %.0f ms for a connection, %v", ms, err)
+		}
+	}
+}

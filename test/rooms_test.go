@@ -17,7 +17,7 @@ var floors = [][]string{
 	{"api", "access"},
 	{"client"},
 	{"serve", "demo"},
-	{"cli"},
+	{"cli", "hunt"},
 }
 
 // Arrows go down only, and the core knows nothing of ours and does nothing
