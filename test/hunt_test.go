@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
-	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -17,7 +16,6 @@ import (
 
 	yb "yardbench/internal/client"
 	"yardbench/internal/core/lifecycle"
-	"yardbench/internal/demo"
 	"yardbench/internal/store"
 	"yardbench/internal/wire"
 	"yardbench/internal/yard"
@@ -52,25 +50,8 @@ func TestHunt(t *testing.T) {
 }
 
 func hunt(t *testing.T, seed uint64) {
-	w := &world{t: t, engine: "sim:skerryline/base:1", config: map[string]string{}}
-	dir, err := os.MkdirTemp("", "ybh-")
-	if err != nil {
-		t.Fatal(err)
-	}
-	w.dir, w.bare = dir, filepath.Join(dir, "git")
-	t.Cleanup(func() { os.RemoveAll(dir) })
-	for _, name := range demo.Repositories {
-		if err := demo.MakeRepository(t.Context(), w.bare, name, os.DirFS("../internal/demo")); err != nil {
-			t.Fatal(err)
-		}
-	}
-	handler, err := demo.GitHost(w.bare, func() string { return "" })
-	if err != nil {
-		t.Fatal(err)
-	}
-	host := httptest.NewServer(handler)
-	defer host.Close()
-	w.git = strings.Replace(host.URL, "127.0.0.1", "git.skerryline.localhost", 1)
+	w := simWorld(t)
+	w.kill()
 	r := rand.New(rand.NewPCG(seed, 7))
 	w.startSim(seed, 40)
 

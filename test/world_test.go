@@ -79,21 +79,27 @@ func newWorld(t testing.TB) *world {
 	}
 	w.dir, w.bare = dir, filepath.Join(dir, "git")
 	t.Cleanup(func() { os.RemoveAll(dir) })
+	w.hostGit()
+	w.start()
+	t.Cleanup(w.wipe)
+	return w
+}
+
+// hostGit starts a git host with the demo's repositories.
+func (w *world) hostGit() {
+	w.t.Helper()
 	for _, name := range demo.Repositories {
-		if err := demo.MakeRepository(t.Context(), w.bare, name, os.DirFS("../internal/demo")); err != nil {
-			t.Fatal(err)
+		if err := demo.MakeRepository(w.t.Context(), w.bare, name, os.DirFS("../internal/demo")); err != nil {
+			w.t.Fatal(err)
 		}
 	}
 	handler, err := demo.GitHost(w.bare, func() string { return w.address })
 	if err != nil {
-		t.Fatal(err)
+		w.t.Fatal(err)
 	}
 	host := httptest.NewServer(handler)
-	t.Cleanup(host.Close)
+	w.t.Cleanup(host.Close)
 	w.git = strings.Replace(host.URL, "127.0.0.1", "git.skerryline.localhost", 1)
-	w.start()
-	t.Cleanup(w.wipe)
-	return w
 }
 
 // start starts the service, or starts it again.

@@ -48,6 +48,7 @@ type Keeper struct {
 	working map[string]*work
 	// failures counts how often a workspace could not be kept, since it was.
 	failures map[string]int
+	turns    turns
 	wg       sync.WaitGroup
 	house    house
 	alarms   alarms
@@ -79,6 +80,41 @@ type work struct {
 	cancel      context.CancelFunc // ends the step under way
 }
 
+// mostTurns bounds how many look at the records at the same time: after a start
+// all have something to do, and whoever asks for something must not stand
+// behind them.
+const mostTurns = 24
+
+// turns are handed out to those who look at the records in the background. The
+// nil ones are no bound.
+type turns chan struct{}
+
+// turn is one of them; begin and end may be called again and again.
+type turn struct {
+	of   turns
+	held bool
+}
+
+func (t turns) next() *turn {
+	n := &turn{of: t}
+	n.begin()
+	return n
+}
+
+func (t *turn) begin() {
+	if !t.held && t.of != nil {
+		t.of <- struct{}{} // bounded: every turn ends
+	}
+	t.held = true
+}
+
+func (t *turn) end() {
+	if t.held && t.of != nil {
+		<-t.of
+	}
+	t.held = false
+}
+
 // Waits between tries of a step that the yard could not answer.
 var retryWaits = []time.Duration{300 * time.Millisecond, time.Second, 3 * time.Second}
 
@@ -97,7 +133,7 @@ func (k *Keeper) askTimeout() time.Duration { return time.Hour } // bounds one g
 // Run starts the keeper: it opens the links of all bodies, looks at every
 // workspace once, and watches the yard until ctx ends. Wait waits for the end.
 func (k *Keeper) Run(ctx context.Context) error {
-	k.ctx, k.working, k.failures = ctx, map[string]*work{}, map[string]int{}
+	k.ctx, k.working, k.failures, k.turns = ctx, map[string]*work{}, map[string]int{}, make(turns, mostTurns)
 	if k.Now == nil {
 		k.Now = time.Now
 	}
@@ -230,6 +266,8 @@ func (k *Keeper) again(id string, err error) {
 // settle does step after step until the workspace is as it is wanted. How a
 // step ended and which one begins next is written in one transaction.
 func (k *Keeper) settle(id string, j *work) error {
+	turn := k.turns.next()
+	defer turn.end()
 	w, err := k.Store.Read().WorkspaceByID(k.ctx, id)
 	if err != nil {
 		return err
@@ -239,6 +277,7 @@ func (k *Keeper) settle(id string, j *work) error {
 	look := w.Phase != lifecycle.Waiting || w.Body != 1 || w.Plan.Image != "" || w.NextPlan != nil
 	var finish func(*store.Tx) error
 	for k.ctx.Err() == nil {
+		turn.begin()
 		if look {
 			w, err := k.Store.Read().WorkspaceByID(k.ctx, id)
 			if err != nil {
@@ -285,6 +324,7 @@ func (k *Keeper) settle(id string, j *work) error {
 			cancel() // it came between the look and this step
 		}
 		k.mu.Unlock()
+		turn.end()
 		finish, err = k.step(ctx, *next, &seen)
 		cut := ctx.Err() != nil
 		k.mu.Lock()

@@ -102,6 +102,8 @@ func (k *Keeper) followSteward(id, link string) {
 }
 
 func (k *Keeper) followOnce(id, link string) (again bool) {
+	turn := k.turns.next()
+	defer turn.end()
 	w, err := k.Store.Read().WorkspaceByID(k.ctx, id)
 	if err != nil || w.Kind != store.ForPerson {
 		return false
@@ -111,6 +113,7 @@ func (k *Keeper) followOnce(id, link string) (again bool) {
 		slog.Error("watch a workspace", "workspace", id, "error", err)
 		return false
 	}
+	turn.end()
 	c, err := k.Hub.Ask(k.ctx, link, steward.Request{Kind: steward.Watch, FloorMilli: r.Idle.CPUFloorMilli, Process: steward.Process{Folder: w.Plan.Definition.Mountpoint()}})
 	if err != nil {
 		return false // it went again; the next connection begins anew
@@ -128,10 +131,12 @@ func (k *Keeper) followOnce(id, link string) (again bool) {
 	defer k.pulses.with(id, func(p *pulse) { again = changed })
 	defer context.AfterFunc(k.ctx, func() { c.Stream.Close() })()
 	for {
+		turn.end()
 		var st steward.Status
 		if err := c.Receive(&st); err != nil {
 			return false
 		}
+		turn.begin()
 		if w, err = k.Store.Read().WorkspaceByID(k.ctx, id); err != nil || w.Phase == lifecycle.Removed {
 			return false
 		}

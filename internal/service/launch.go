@@ -169,6 +169,14 @@ func (s *Service) accounts(ctx context.Context, q store.Q, house rules.Rules, ow
 	return append(out, quota.Account{Whose: "team " + owner.Team, Used: used, Allowed: house.Limits.OfTeam(owner.Team)}), nil
 }
 
+// some names the first few of many.
+func some(names []string) string {
+	if more := len(names) - 6; more > 1 {
+		return strings.Join(names[:6], ", ") + fmt.Sprintf(" and %d more", more)
+	}
+	return strings.Join(names, ", ")
+}
+
 // admit holds a request against the limits, in the transaction that writes
 // the reservation. The refusal names each limit that is exceeded and what of
 // the owner's own could be stopped.
@@ -208,9 +216,9 @@ func (s *Service) admit(ctx context.Context, tx *store.Tx, owner store.Person, a
 	}
 	switch {
 	case removing && len(remove) > 0:
-		p.Next = "remove one that you do not need: " + strings.Join(remove, ", ") + " (yardbench remove NAME)"
+		p.Next = "remove one that you do not need: " + some(remove) + " (yardbench remove NAME)"
 	case len(stop) > 0:
-		p.Next = "stop one of yours that runs: " + strings.Join(stop, ", ") + " (yardbench stop NAME); or ask an operator for more"
+		p.Next = "stop one of yours that runs: " + some(stop) + " (yardbench stop NAME); or ask an operator for more"
 	default:
 		p.Next = "what is used is your team's; ask them to stop something, or an operator for more"
 	}
