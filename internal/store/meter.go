@@ -50,6 +50,18 @@ func (q Q) openIntervals(ctx context.Context, workspace string) (map[cost.Kind]t
 // Scope says whose intervals or entries are meant; empty means everybody's.
 type Scope struct{ OwnerID, TeamID string }
 
+// where narrows a query of workspaces to the scope, in words for which there
+// is an index.
+func (s Scope) where() (more string, args []any) {
+	if s.OwnerID != "" {
+		more, args = more+" AND owner_id = ?", append(args, s.OwnerID)
+	}
+	if s.TeamID != "" {
+		more, args = more+" AND owner_id IN (SELECT id FROM people WHERE team_id = ?)", append(args, s.TeamID)
+	}
+	return more, args
+}
+
 // Intervals lists the metered time between from and to, with names.
 func (q Q) Intervals(ctx context.Context, s Scope, workspace string, from, to time.Time) ([]cost.Interval, error) {
 	return list(ctx, q, func(scan func(...any) error) (i cost.Interval, err error) {

@@ -56,6 +56,7 @@ type Store struct {
 	closed          bool
 	now             func() time.Time
 	notify          func()
+	lowest          int // below it every subnet is taken; the writer's
 	guard           func(commit func() error) error
 }
 
@@ -71,6 +72,7 @@ type Tx struct {
 	now     time.Time
 	entries int
 	entryAt time.Time // of the newest journal entry
+	lowest  *int      // the store's
 }
 
 // Now is the time of the transaction.
@@ -237,7 +239,7 @@ func (s *Store) one(ctx context.Context, r request) (entries int, err error) {
 	if _, err := s.written.ExecContext(ctx, "SAVEPOINT request"); err != nil {
 		return 0, err
 	}
-	t := &Tx{Q: Q{s.written}, now: s.now().UTC().Truncate(time.Microsecond)}
+	t := &Tx{Q: Q{s.written}, now: s.now().UTC().Truncate(time.Microsecond), lowest: &s.lowest}
 	err = func() (err error) {
 		defer func() {
 			if p := recover(); p != nil {

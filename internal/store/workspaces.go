@@ -148,10 +148,12 @@ func (tx *Tx) AddWorkspace(ctx context.Context, w *Workspace) error {
 	if w.Kind == "" {
 		w.Kind = ForPerson
 	}
-	if err := tx.db.QueryRowContext(ctx, `SELECT MIN(n) FROM (SELECT 0 AS n UNION ALL
-		SELECT subnet + 1 FROM workspaces WHERE phase <> 'removed') WHERE n NOT IN (SELECT subnet FROM workspaces WHERE phase <> 'removed')`).Scan(&w.Subnet); err != nil {
+	if err := tx.db.QueryRowContext(ctx, `SELECT CASE WHEN NOT EXISTS (SELECT 1 FROM workspaces WHERE subnet = ?1 AND phase <> 'removed') THEN ?1 ELSE
+		(SELECT subnet + 1 FROM workspaces AS w WHERE phase <> 'removed' AND subnet >= ?1
+		AND NOT EXISTS (SELECT 1 FROM workspaces WHERE subnet = w.subnet + 1 AND phase <> 'removed') ORDER BY subnet LIMIT 1) END`, *tx.lowest).Scan(&w.Subnet); err != nil {
 		return err
 	}
+	*tx.lowest = w.Subnet
 	plan, next, err := w.plans()
 	if err != nil {
 		return err
@@ -208,6 +210,9 @@ func (tx *Tx) SetPhase(ctx context.Context, w *Workspace, to lifecycle.Phase, ac
 		w.FailedIn = from
 	}
 	w.Phase, w.Cause, w.PhaseAt = to, cause, tx.now
+	if to == lifecycle.Removed {
+		*tx.lowest = min(*tx.lowest, w.Subnet)
+	}
 	if err := tx.SaveWorkspace(ctx, *w); err != nil {
 		return err
 	}
@@ -243,8 +248,8 @@ func (q Q) Workspaces(ctx context.Context) ([]Workspace, error) {
 
 // PeoplesWorkspaces lists people's workspaces that are not removed, in a scope.
 func (q Q) PeoplesWorkspaces(ctx context.Context, s Scope) ([]Workspace, error) {
-	return list(ctx, q, scanWorkspace, "SELECT "+workspaceColumns+` FROM workspaces WHERE phase <> 'removed' AND kind = 'person' AND (? = '' OR owner_id = ?)
-		AND (? = '' OR owner_id IN (SELECT id FROM people WHERE team_id = ?)) ORDER BY name, owner_id`, s.OwnerID, s.OwnerID, s.TeamID, s.TeamID)
+	where, args := s.where()
+	return list(ctx, q, scanWorkspace, "SELECT "+workspaceColumns+" FROM workspaces WHERE phase <> 'removed' AND kind = 'person'"+where+" ORDER BY name, owner_id", args...)
 }
 
 // WorkspaceByPortKey finds the workspace whose ports' host names begin so.
@@ -256,10 +261,10 @@ func (q Q) WorkspaceByPortKey(ctx context.Context, key string) (Workspace, error
 // exist, and the size of those that run or are to run. Prebuilds are nobody's.
 func (q Q) Reserved(ctx context.Context, s Scope) (rules.Amounts, error) {
 	var existing, running, cores, memory int64
+	where, args := s.where()
 	err := q.db.QueryRowContext(ctx, `SELECT COUNT(*), COALESCE(SUM(runs), 0), COALESCE(SUM(runs * cores_milli), 0), COALESCE(SUM(runs * memory_bytes), 0) FROM
 		(SELECT phase IN ('waiting', 'preparing', 'starting', 'ready', 'stopping') AS runs, cores_milli, memory_bytes FROM workspaces
-		WHERE phase <> 'removed' AND kind = 'person' AND (? = '' OR owner_id = ?) AND (? = '' OR owner_id IN (SELECT id FROM people WHERE team_id = ?)))`,
-		s.OwnerID, s.OwnerID, s.TeamID, s.TeamID).Scan(&existing, &running, &cores, &memory)
+		WHERE phase <> 'removed' AND kind = 'person'`+where+")", args...).Scan(&existing, &running, &cores, &memory)
 	return rules.Amounts{rules.Existing: existing, rules.Running: running, rules.Cores: cores, rules.Memory: memory}, err
 }
 

@@ -1,0 +1,182 @@
+package hunt
+
+import (
+	"database/sql"
+	"fmt"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"yardbench/internal/core/policy"
+	"yardbench/internal/keeper"
+	"yardbench/internal/live"
+	"yardbench/internal/service"
+	"yardbench/internal/store"
+	"yardbench/internal/vault"
+	"yardbench/internal/wire"
+	"yardbench/internal/yard"
+	"yardbench/internal/yard/sim"
+)
+
+// BenchmarkAccepted: launches accepted in a second, durable and with their
+// limits reserved, by 64 at a time, beside SQLite alone that writes the same
+// rows to the same disk: one launch in each commit, and 64. No keeper goes on
+// with them meanwhile.
+func BenchmarkAccepted(b *testing.B) {
+	defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(runtime.NumCPU()))
+	dir := b.TempDir()
+	file := filepath.Join(dir, "a.db")
+	st, err := store.Open(b.Context(), file, time.Now)
+	if err != nil {
+		b.Fatal(err)
+	}
+	v, err := vault.Open(filepath.Join(dir, "key.json"))
+	if err != nil {
+		b.Fatal(err)
+	}
+	y, err := sim.New("hunt", nil, sim.Options{Images: map[string]yard.Image{"skerryline/base:1": {Digest: "sha256:0123"}}})
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer y.Close()
+	k := &keeper.Keeper{Store: st, Yard: y, Vault: v, Bus: &live.Bus{}, Mirrors: trees{}, Now: time.Now, PortForm: "http://*.ports.localhost:7080"}
+	s := &service.Service{Store: st, Vault: v, Bus: k.Bus, Mirrors: trees{}, Keeper: k, Address: "http://127.0.0.1:7080"}
+	check := func(err error) {
+		b.Helper()
+		if err != nil {
+			b.Fatal(err)
+		}
+	}
+	check(s.FirstRules(b.Context(), strings.Replace(house, "{existing: 3, running: 2}", "{existing: 100000}", 1)))
+	var actors []service.Actor
+	for i := range 20 {
+		name := fmt.Sprint("p", i)
+		check(s.AddPerson(b.Context(), store.Person{Name: name, FullName: name, Email: name + "@skerryline.example", Role: policy.Operator, PasswordHash: "none"}))
+		p, err := st.Read().PersonByName(b.Context(), name)
+		check(err)
+		actors = append(actors, service.Actor{Person: p})
+	}
+	_, err = s.AddRepository(b.Context(), actors[0], wire.NewRepository{URL: "http://git.skerryline.example/berth-planner.git"})
+	check(err)
+	empty := read(b, file)
+	const n, atOnce = 1920, 64
+	began := time.Now()
+	var wg sync.WaitGroup
+	for i := range atOnce {
+		wg.Go(func() {
+			for j := range n / atOnce {
+				if _, err := s.Launch(b.Context(), actors[i%len(actors)], wire.Launch{Repository: "berth-planner", Name: fmt.Sprintf("w%d-%d", i, j)}); err != nil {
+					b.Error(err)
+				}
+			}
+		})
+	}
+	wg.Wait()
+	ours := n / time.Since(began).Seconds()
+	check(st.Close())
+	single, grouped := bare(b, dir, file, empty, 1), bare(b, dir, file, empty, atOnce)
+	b.ReportMetric(ours, "accepted/s")
+	b.ReportMetric(single, "bare-one-a-commit/s")
+	b.ReportMetric(grouped, "bare-64-a-commit/s")
+	b.ReportMetric(ours/grouped, "of-bare-64")
+	b.ReportMetric(0, "ns/op")
+}
+
+func read(b *testing.B, file string) []byte {
+	b.Helper()
+	db, err := sql.Open("sqlite", "file:"+file+"?_pragma=busy_timeout(10000)")
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer db.Close()
+	if _, err := db.Exec("PRAGMA wal_checkpoint(TRUNCATE)"); err != nil {
+		b.Fatal(err)
+	}
+	content, err := os.ReadFile(file)
+	if err != nil {
+		b.Fatal(err)
+	}
+	return content
+}
+
+// bare writes every row that the launches wrote into another file that began
+// like theirs, so many launches in each commit.
+func bare(b *testing.B, dir, from string, empty []byte, group int) (launchesPerSecond float64) {
+	b.Helper()
+	file := filepath.Join(dir, fmt.Sprint("bare", group, ".db"))
+	if err := os.WriteFile(file, empty, 0o600); err != nil {
+		b.Fatal(err)
+	}
+	db, err := sql.Open("sqlite", "file:"+file+"?_pragma=busy_timeout(10000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(ON)")
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer db.Close()
+	db.SetMaxOpenConns(1)
+	do := func(q string, args ...any) {
+		b.Helper()
+		if _, err := db.Exec(q, args...); err != nil {
+			b.Fatalf("%s: %v", q, err)
+		}
+	}
+	do("ATTACH ? AS theirs", "file:"+from)
+	// Each launch's rows by its workspace, read before the clock starts.
+	type insert struct {
+		st   *sql.Stmt
+		args []any
+	}
+	of := map[string][]insert{}
+	var order []string
+	for _, t := range []struct{ table, by string }{{"workspaces", "id"}, {"sheets", "workspace_id"}, {"intervals", "workspace_id"}, {"journal", "subject"}} {
+		rows, err := db.Query("SELECT t." + t.by + ", t.* FROM theirs." + t.table + " t WHERE t." + t.by + " IN (SELECT id FROM theirs.workspaces)")
+		if err != nil {
+			b.Fatal(err)
+		}
+		columns, _ := rows.Columns()
+		var got [][]any
+		for rows.Next() {
+			v, p := make([]any, len(columns)), make([]any, len(columns))
+			for i := range v {
+				p[i] = &v[i]
+			}
+			if err := rows.Scan(p...); err != nil {
+				b.Fatal(err)
+			}
+			got = append(got, v)
+		}
+		rows.Close()
+		st, err := db.Prepare("INSERT INTO main." + t.table + " VALUES (" + strings.TrimSuffix(strings.Repeat("?,", len(columns)-1), ",") + ")")
+		if err != nil {
+			b.Fatal(err)
+		}
+		for _, v := range got {
+			id := fmt.Sprint(v[0])
+			if of[id] == nil {
+				order = append(order, id)
+			}
+			of[id] = append(of[id], insert{st, v[1:]})
+		}
+	}
+	do("DETACH theirs")
+	began := time.Now()
+	for i := 0; i < len(order); i += group {
+		do("BEGIN IMMEDIATE")
+		for _, id := range order[i:min(i+group, len(order))] {
+			for _, in := range of[id] {
+				if _, err := in.st.Exec(in.args...); err != nil {
+					b.Fatal(err)
+				}
+			}
+		}
+		do("COMMIT")
+	}
+	took := time.Since(began).Seconds()
+	if group == 1 {
+		b.Logf("%d launches, the first of %d rows", len(order), len(of[order[0]]))
+	}
+	return float64(len(order)) / took
+}
