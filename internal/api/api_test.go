@@ -114,6 +114,8 @@ func TestProblems(t *testing.T) {
 		{"a path in a name", "GET", "/workspaces/..%2f..%2fx", ``, 404, ""},
 		{"no such page of the API", "GET", "/nothing", ``, 404, "/nothing"},
 		{"no number", "GET", "/journal?after=x", ``, 422, "after"},
+		{"no time", "GET", "/journal?from=soon", ``, 422, "soon"},
+		{"a time that ends before it begins", "GET", "/journal?from=2026-11-02&to=2026-11-01", ``, 422, "end it after it begins"},
 		{"out of range", "GET", "/journal?limit=100000", ``, 422, "limit"},
 		{"empty secret", "PUT", "/secrets/KEY", `{"value": ""}`, 422, "empty"},
 		{"no secret", "DELETE", "/secrets/KEY", ``, 404, "KEY"},

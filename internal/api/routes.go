@@ -162,9 +162,19 @@ func (a *API) routes() {
 		Workspace string `query:"workspace" maxLength:"80"`
 		Person    string `query:"person" maxLength:"64" doc:"Whose matter it is, or who did it"`
 		Kind      string `query:"kind" maxLength:"60" doc:"What the kind begins with, like workspace.phase"`
+		From      string `query:"from" maxLength:"40" doc:"A time, or a day in the house's time zone"`
+		To        string `query:"to" maxLength:"40" doc:"The time or day after the last"`
 		Limit     int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
 	}) ([]wire.JournalEntry, error) {
-		return s.Journal(ctx, who, service.JournalQuery{After: in.After, Newest: in.Newest, Workspace: in.Workspace, Person: in.Person, Kind: in.Kind, Limit: in.Limit})
+		from, err := a.time(ctx, "from", in.From)
+		if err != nil {
+			return nil, err
+		}
+		to, err := a.time(ctx, "to", in.To)
+		if err != nil {
+			return nil, err
+		}
+		return s.Journal(ctx, who, service.JournalQuery{After: in.After, Newest: in.Newest, Workspace: in.Workspace, Person: in.Person, Kind: in.Kind, From: from, To: to, Limit: in.Limit})
 	})
 	a.peopleRoutes()
 	a.secretRoutes()

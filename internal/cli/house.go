@@ -1,12 +1,14 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
 	"io"
 	"net"
 	"os"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -295,9 +297,13 @@ func readDocument(path string, in io.Reader) (string, error) {
 
 func (a *app) journal() *cobra.Command {
 	q := client.JournalQuery{Newest: true}
+	follow := false
 	c := &cobra.Command{
-		Use: "journal", Short: "Who did what, and what happened, the newest first", Example: "  yardbench journal\n  yardbench journal --workspace tide-board\n  yardbench journal --person ingrid --kind secret", Args: cobra.NoArgs,
+		Use: "journal", Short: "Who did what, and what happened, the newest first", Example: "  yardbench journal\n  yardbench journal --workspace tide-board\n  yardbench journal --person ingrid --kind secret --from 2026-11-02\n  yardbench journal --kind workspace.phase --follow", Args: cobra.NoArgs,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
+			if follow {
+				return a.followJournal(cmd.Context(), api, q)
+			}
 			es, err := api.Journal(cmd.Context(), q)
 			if err != nil {
 				return err
@@ -305,11 +311,7 @@ func (a *app) journal() *cobra.Command {
 			return a.print(es, func() {
 				t := newTable(a.out, "NO.", "TIME", "KIND", "SUBJECT", "BY", "DETAILS")
 				for _, e := range es {
-					subject := e.SubjectName
-					if subject == "" {
-						subject = e.OwnerName
-					}
-					t.row(strconv.FormatInt(e.Number, 10), when(e.At), e.Kind, subject, e.ActorName, details(e.Data))
+					t.row(strconv.FormatInt(e.Number, 10), when(e.At), e.Kind, about(e), e.ActorName, details(e.Data))
 				}
 				t.print()
 			})
@@ -319,8 +321,54 @@ func (a *app) journal() *cobra.Command {
 	c.Flags().StringVar(&q.Workspace, "workspace", "", "of one workspace")
 	c.Flags().StringVar(&q.Person, "person", "", "whose matter it is, or who did it")
 	c.Flags().StringVar(&q.Kind, "kind", "", "what the kind begins with, like workspace.phase")
+	c.Flags().StringVar(&q.From, "from", "", "from this time or day on")
+	c.Flags().StringVar(&q.To, "to", "", "until before this time or day")
 	c.Flags().IntVar(&q.Limit, "limit", 40, "how many, at most 1000")
+	c.Flags().BoolVar(&follow, "follow", false, "print the newest, the oldest of them first, and go on as more come")
 	return c
+}
+
+// about says what an entry is about.
+func about(e wire.JournalEntry) string { return cmp.Or(e.SubjectName, e.OwnerName) }
+
+// followJournal prints the newest entries and each that comes, one a line,
+// until it is ended.
+func (a *app) followJournal(ctx context.Context, api *client.Client, q client.JournalQuery) error {
+	es, err := api.Journal(ctx, q)
+	if err != nil {
+		return err
+	}
+	slices.Reverse(es)
+	q.Newest, q.Limit = false, 1000
+	tell := func() error {
+		for _, e := range es {
+			q.After = e.Number
+			if a.json {
+				if err := json.NewEncoder(a.out).Encode(e); err != nil {
+					return err
+				}
+				continue
+			}
+			if _, err := fmt.Fprintf(a.out, "%-6d %s  %-22s %-16s %-10s %s\n", e.Number, when(e.At), e.Kind, about(e), e.ActorName, details(e.Data)); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	if err := tell(); err != nil {
+		return err
+	}
+	err = api.Watch(ctx, func() (bool, error) {
+		var err error
+		if es, err = api.Journal(ctx, q); err == nil {
+			err = tell()
+		}
+		return err != nil, err
+	})
+	if ctx.Err() != nil {
+		return nil // it was ended by hand
+	}
+	return err
 }
 
 // details puts an entry's data on one line.

@@ -274,12 +274,13 @@ type JournalQuery struct {
 	After                   int64
 	Newest                  bool
 	Workspace, Person, Kind string
+	From, To                string // times, or days
 	Limit                   int
 }
 
 // Journal lists journal entries.
 func (c *Client) Journal(ctx context.Context, q JournalQuery) ([]wire.JournalEntry, error) {
-	v := url.Values{"after": {strconv.FormatInt(q.After, 10)}, "newest": {strconv.FormatBool(q.Newest)}, "workspace": {q.Workspace}, "person": {q.Person}, "kind": {q.Kind}}
+	v := url.Values{"after": {strconv.FormatInt(q.After, 10)}, "newest": {strconv.FormatBool(q.Newest)}, "workspace": {q.Workspace}, "person": {q.Person}, "kind": {q.Kind}, "from": {q.From}, "to": {q.To}}
 	if q.Limit > 0 {
 		v.Set("limit", strconv.Itoa(q.Limit))
 	}

@@ -241,6 +241,7 @@ type JournalQuery struct {
 	Workspace string // NAME or NAME.OWNER
 	Person    string // whose matter, or who did it
 	Kind      string // the beginning of the kind
+	From, To  time.Time
 	Limit     int
 }
 
@@ -250,7 +251,10 @@ func (s *Service) Journal(ctx context.Context, a Actor, in JournalQuery) ([]wire
 	if !ok {
 		return nil, denied(a, "read the journal")
 	}
-	f := store.JournalFilter{After: in.After, Newest: in.Newest, Owner: scope.OwnerID, Kind: in.Kind, Limit: in.Limit}
+	f := store.JournalFilter{After: in.After, Newest: in.Newest, Owner: scope.OwnerID, Kind: in.Kind, From: in.From, To: in.To, Limit: in.Limit}
+	if !in.To.IsZero() && !in.From.Before(in.To) {
+		return nil, invalid("the journal is asked for from a time to one that is not later", "end it after it begins")
+	}
 	if in.Workspace != "" {
 		w, err := s.find(ctx, a, in.Workspace)
 		if err != nil {

@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
 	"time"
 )
 
@@ -70,11 +71,13 @@ func (q Q) JournalHead(ctx context.Context) (int64, error) {
 // JournalFilter says which entries are wanted; empty fields do not count.
 type JournalFilter struct {
 	After   int64
-	Newest  bool   // the newest first
-	Owner   string // whose matter it is
-	Subject string // what it happened to
-	Person  string // whose matter it is, or who did it
-	Kind    string // what the kind begins with
+	Newest  bool      // the newest first
+	Owner   string    // whose matter it is
+	Subject string    // what it happened to
+	Person  string    // whose matter it is, or who did it
+	Kind    string    // what the kind begins with
+	From    time.Time // not before
+	To      time.Time // before
 	Limit   int
 }
 
@@ -92,8 +95,16 @@ func (q Q) Journal(ctx context.Context, f JournalFilter) ([]Entry, error) {
 		}
 		return e, json.Unmarshal(body, &e)
 	}, `SELECT body FROM journal WHERE number > ? AND (? = '' OR owner_id = ?) AND (? = '' OR subject = ?)
-		AND (? = '' OR owner_id = ? OR CAST(body AS TEXT) ->> 'actor' = ?) AND (? = '' OR SUBSTR(kind, 1, LENGTH(?)) = ?) ORDER BY number `+order+` LIMIT ?`,
-		f.After, f.Owner, f.Owner, f.Subject, f.Subject, f.Person, f.Person, f.Person, f.Kind, f.Kind, f.Kind, f.Limit)
+		AND (? = '' OR owner_id = ? OR CAST(body AS TEXT) ->> 'actor' = ?) AND (? = '' OR SUBSTR(kind, 1, LENGTH(?)) = ?) AND at >= ? AND at < ? ORDER BY number `+order+` LIMIT ?`,
+		f.After, f.Owner, f.Owner, f.Subject, f.Subject, f.Person, f.Person, f.Person, f.Kind, f.Kind, f.Kind, bound(f.From, 0), bound(f.To, math.MaxInt64), f.Limit)
+}
+
+// bound is a time as it is stored, or else where there is none.
+func bound(t time.Time, none int64) int64 {
+	if t.IsZero() {
+		return none
+	}
+	return micros(t)
 }
 
 // JournalAfter lists at most limit entries after number, oldest first; for

@@ -2625,6 +2625,10 @@ export interface operations {
                 person?: string;
                 /** @description What the kind begins with, like workspace.phase */
                 kind?: string;
+                /** @description A time, or a day in the house's time zone */
+                from?: string;
+                /** @description The time or day after the last */
+                to?: string;
                 limit?: number;
             };
             header?: never;

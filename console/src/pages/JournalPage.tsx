@@ -1,5 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
-import { Input, Select, Table, Tooltip, type TableColumnsType } from "antd";
+import { DatePicker, Input, Select, Table, Tooltip, type TableColumnsType } from "antd";
+import dayjs from "dayjs";
 import { useState } from "react";
 import { api, take, type JournalEntry } from "../api/client";
 import { nothing, PageHead } from "../parts/Page";
@@ -26,7 +27,7 @@ const kinds = [
 export function JournalPage() {
   const [get, set] = useAddress();
   const [person, setPerson] = useState(get("person") ?? "");
-  const query = { newest: true, limit: 500, person: get("person"), kind: get("kind"), workspace: get("workspace") };
+  const query = { newest: true, limit: 500, person: get("person"), kind: get("kind"), workspace: get("workspace"), from: get("from"), to: get("to") };
   const list = useQuery({ queryKey: ["journal", query], queryFn: () => take(api.GET("/api/v1/journal", { params: { query } })), placeholderData: (old) => old });
   const columns: TableColumnsType<JournalEntry> = [
     { title: "No.", dataIndex: "number", align: "right", width: 80, className: "number" },
@@ -41,6 +42,13 @@ export function JournalPage() {
       <PageHead title="Journal">
         <Select allowClear showSearch placeholder="Anything" aria-label="Kind" style={{ width: 230 }} value={get("kind")} options={kinds.map(([value, label]) => ({ value, label }))} onChange={(k?: string) => set({ kind: k })} />
         <Input.Search allowClear placeholder="Whose matter, or who did it" aria-label="Person" style={{ width: 230 }} value={person} onChange={(e) => setPerson(e.target.value)} onSearch={(p) => set({ person: p.trim() })} />
+        <DatePicker.RangePicker
+          allowEmpty
+          aria-label="Days"
+          style={{ width: 240 }}
+          value={[day(get("from")), day(get("to"))?.subtract(1, "day") ?? null]}
+          onChange={(days) => set({ from: days?.[0]?.format("YYYY-MM-DD"), to: days?.[1]?.add(1, "day").format("YYYY-MM-DD") })}
+        />
         {get("workspace") && (
           <Input.Search allowClear readOnly aria-label="Workspace" style={{ width: 220 }} value={get("workspace")} onSearch={() => set({ workspace: undefined })} onClear={() => set({ workspace: undefined })} />
         )}
@@ -50,6 +58,10 @@ export function JournalPage() {
       <Table<JournalEntry> size="small" rowKey="number" virtual scroll={{ x: 1100, y: 660 }} pagination={false} loading={list.isPending} dataSource={list.data} columns={columns} locale={nothing("Nothing is written that fits what you look for.")} />
     </>
   );
+}
+
+function day(text?: string) {
+  return text ? dayjs(text) : null;
 }
 
 function details(data: Record<string, unknown>): string {
