@@ -159,6 +159,7 @@ func (k *Keeper) Run(ctx context.Context) error {
 		}
 	})
 	k.wg.Go(k.watch)
+	k.alarms.set("logs", k.Now(), k.clearLogs)
 	k.wg.Go(func() { k.alarms.run(ctx, k.Now) })
 	return nil
 }

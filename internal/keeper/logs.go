@@ -4,10 +4,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"os"
 	"path/filepath"
 	"strings"
 	"sync"
+	"time"
 
 	"yardbench/internal/core/secret"
 	"yardbench/internal/store"
@@ -92,6 +94,45 @@ func (s logSink) Write(p []byte) (int, error) {
 }
 
 var _ io.WriteCloser = (*stepLog)(nil)
+
+// clearLogs removes logs that are older than the house rules keep them, now
+// and then each day. A log that is being written is never old.
+func (k *Keeper) clearLogs() {
+	k.alarms.set("logs", k.Now().Add(24*time.Hour), k.clearLogs)
+	r, _, err := k.Rules(k.ctx, k.Store.Read())
+	if err == nil && r.LogsMost > 0 {
+		err = clearBefore(filepath.Join(k.DataDir, "logs"), k.Now().Add(-r.LogsMost))
+	}
+	if err != nil && k.ctx.Err() == nil {
+		slog.Error("remove old logs", "error", err)
+	}
+}
+
+// clearBefore removes the files of a folder's folders that were last written
+// before a time, and folders that are empty then.
+func clearBefore(dir string, before time.Time) error {
+	folders, err := os.ReadDir(dir)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	errs := []error{err}
+	for _, f := range folders {
+		in := filepath.Join(dir, f.Name())
+		files, err := os.ReadDir(in)
+		errs = append(errs, err)
+		left := len(files)
+		for _, l := range files {
+			if i, err := l.Info(); err == nil && i.ModTime().Before(before) {
+				errs = append(errs, os.Remove(filepath.Join(in, l.Name())))
+				left--
+			}
+		}
+		if left == 0 && len(files) > 0 {
+			_ = os.Remove(in) // a log that has just begun keeps it
+		}
+	}
+	return errors.Join(errs...)
+}
 
 // masked takes secret values out of a text that will be written down.
 func (d *doing) masked(s string) string { return secret.Mask(s, d.mask) }

@@ -2,8 +2,10 @@ package keeper
 
 import (
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"yardbench/internal/live"
 	"yardbench/internal/store"
@@ -64,5 +66,35 @@ func TestStepLog(t *testing.T) {
 		if workspaceOf(link) != want {
 			t.Errorf("%s is of %s", link, workspaceOf(link))
 		}
+	}
+}
+
+// Logs that are old by the house rules go, with folders that are empty then;
+// those that are not stay.
+func TestOldLogsGo(t *testing.T) {
+	dir := t.TempDir()
+	now := time.Now()
+	for path, age := range map[string]time.Duration{"w1/1-1.log": 100 * time.Hour, "w1/2-1.log": time.Hour, "w2/1-1.log": 80 * time.Hour, "w3/1-1.log": 0} {
+		file := filepath.Join(dir, path)
+		if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(file, []byte("x"), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.Chtimes(file, now, now.Add(-age)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := clearBefore(dir, now.Add(-72*time.Hour)); err != nil {
+		t.Fatal(err)
+	}
+	left, _ := filepath.Glob(filepath.Join(dir, "*", "*"))
+	folders, _ := filepath.Glob(filepath.Join(dir, "*"))
+	if len(left) != 2 || len(folders) != 2 || filepath.Base(left[0]) != "2-1.log" {
+		t.Errorf("left are %v in %v", left, folders)
+	}
+	if err := clearBefore(filepath.Join(dir, "nowhere"), now); err != nil {
+		t.Errorf("where there are none: %v", err)
 	}
 }

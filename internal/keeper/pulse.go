@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"maps"
 	"slices"
 	"sort"
 	"strings"
@@ -31,6 +32,8 @@ type pulse struct {
 	ports   []steward.Port
 	holders []holder
 	disk    int64
+	over    bool // it is larger than it may be
+	checked bool // which secrets they hold, and nothing is new since
 	idle    bool // the condition stands
 	// rulesChanged has the steward asked anew where the rules are others.
 	rulesChanged func(version int)
@@ -42,6 +45,10 @@ type holder struct {
 	label   string
 	since   time.Time
 	secrets map[string]int
+}
+
+func (h holder) same(other holder) bool {
+	return h.label == other.label && maps.Equal(h.secrets, other.secrets) && h.since.Sub(other.since).Abs() < 2*time.Second
 }
 
 // with calls do on a workspace's pulse.
@@ -156,10 +163,14 @@ func (k *Keeper) took(id string, st steward.Status) {
 		}
 		return t
 	}
-	wake, shows := false, false
+	wake, shows, held, grew := false, false, false, false
 	k.pulses.with(id, func(p *pulse) {
-		ports, disk := slices.Clone(p.ports), p.disk
-		defer func() { shows = !slices.Equal(ports, p.ports) || disk>>20 != p.disk>>20 }()
+		ports, disk, holders := slices.Clone(p.ports), p.disk, slices.Clone(p.holders)
+		defer func() {
+			shows = !slices.Equal(ports, p.ports) || disk>>20 != p.disk>>20
+			held = !p.checked || !slices.EqualFunc(holders, p.holders, holder.same)
+			grew = disk != p.disk || p.over
+		}()
 		before, _ := p.signs.Last()
 		p.signs.Typed, p.signs.Read, p.signs.Busy = at(st.TypedMS, p.signs.Typed), at(st.ReadMS, p.signs.Read), at(st.BusyMS, p.signs.Busy)
 		after, _ := p.signs.Last()
@@ -180,11 +191,15 @@ func (k *Keeper) took(id string, st steward.Status) {
 	if wake {
 		k.rest(id)
 	}
-	if err := k.CheckSecrets(k.ctx, id); err != nil && k.ctx.Err() == nil {
-		slog.Error("check who holds which secrets", "workspace", id, "error", err)
+	if held { // a word without news costs nothing
+		if err := k.CheckSecrets(k.ctx, id); err != nil && k.ctx.Err() == nil {
+			slog.Error("check who holds which secrets", "workspace", id, "error", err)
+		}
 	}
-	if err := k.checkDisk(id); err != nil && k.ctx.Err() == nil {
-		slog.Error("check the disk", "workspace", id, "error", err)
+	if grew {
+		if err := k.checkDisk(id); err != nil && k.ctx.Err() == nil {
+			slog.Error("check the disk", "workspace", id, "error", err)
+		}
 	}
 	if shows { // signs of work are no news to who looks at a list
 		k.Bus.Publish(id)
@@ -208,6 +223,12 @@ func printable(s string, most int) string {
 // CheckSecrets sets or ends the condition that something that runs in a
 // workspace holds older values of secrets than there are now.
 func (k *Keeper) CheckSecrets(ctx context.Context, id string) error {
+	err := k.checkSecrets(ctx, id)
+	k.pulses.with(id, func(p *pulse) { p.checked = err == nil }) // else at the steward's next word
+	return err
+}
+
+func (k *Keeper) checkSecrets(ctx context.Context, id string) error {
 	w, err := k.Store.Read().WorkspaceByID(ctx, id)
 	if err != nil || w.Phase != lifecycle.Ready {
 		return err
@@ -277,6 +298,7 @@ func (k *Keeper) checkDisk(id string) error {
 	}
 	stop := false
 	over, far := used > w.DiskBytes, used > w.DiskBytes+w.DiskBytes/10
+	k.pulses.with(id, func(p *pulse) { p.over = over })
 	if !over && !stands {
 		return nil
 	}

@@ -171,6 +171,7 @@ func (k *Keeper) Rejudge(ctx context.Context) error {
 	if k.ctx == nil {
 		return nil // not before Run, which judges all
 	}
+	k.alarms.set("logs", k.Now(), k.clearLogs)
 	all, err := k.Store.Read().PeoplesWorkspaces(ctx, store.Scope{})
 	if err != nil {
 		return err

@@ -188,7 +188,13 @@ func (f *logFollower) copy(ctx context.Context, sh store.Sheet) error {
 				}
 			}
 		}
-		if err := f.part(f.s.Keeper.LogPath(f.w.ID, sh.Number, st.Number), st.Number); err != nil {
+		err := f.part(f.s.Keeper.LogPath(f.w.ID, sh.Number, st.Number), st.Number)
+		if errors.Is(err, os.ErrNotExist) {
+			if err = nil; st.EndedAt != nil && time.Since(*st.EndedAt) > 24*time.Hour {
+				_, err = fmt.Fprintln(f.out, "[its log is kept no longer]")
+			}
+		}
+		if err != nil {
 			return err
 		}
 		if st.EndedAt == nil {
@@ -200,9 +206,6 @@ func (f *logFollower) copy(ctx context.Context, sh store.Sheet) error {
 
 func (f *logFollower) part(path string, step int) error {
 	file, err := os.Open(path)
-	if errors.Is(err, os.ErrNotExist) {
-		return nil
-	}
 	if err != nil {
 		return err
 	}

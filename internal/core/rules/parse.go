@@ -67,7 +67,10 @@ func Parse(text []byte) (Rules, []Finding) {
 		"limits":     may(func(n ast.Node) { d.limits(n, &r) }),
 		"idle":       need(func(n ast.Node) { d.idle(n, &r.Idle) }),
 		"retention": need(func(n ast.Node) {
-			d.mapping(n, "retention", fields{"stopped_most": need(func(n ast.Node) { r.StoppedMost = d.duration(n, time.Hour) })})
+			d.mapping(n, "retention", fields{
+				"stopped_most": need(func(n ast.Node) { r.StoppedMost = d.duration(n, time.Hour) }),
+				"logs_most":    may(func(n ast.Node) { r.LogsMost = d.duration(n, time.Hour) }),
+			})
 		}),
 		"rates":           need(func(n ast.Node) { d.rates(n, &r) }),
 		"allow":           may(func(n ast.Node) { d.allows(n, &r) }),
@@ -314,6 +317,7 @@ idle:
 
 retention:
   stopped_most: 30 days   # then it is removed, unless work in it exists nowhere else
+  logs_most: 90 days      # so long the logs of launch sheets are kept
 
 rates:
   running_hour: {small: 0, middle: 0, large: 0}

@@ -28,7 +28,9 @@ type Rules struct {
 	Idle      Idle
 	// StoppedMost is how long a stopped workspace is kept.
 	StoppedMost time.Duration
-	Rates       Rates
+	// LogsMost is how long the logs of launch sheets are kept; 0 is for ever.
+	LogsMost time.Duration
+	Rates    Rates
 	// Allow is what every definition may use beyond the usual; AllowIn what
 	// those of single repositories may use in addition, by name.
 	Allow   Allow
@@ -273,6 +275,9 @@ func (r Rules) values() map[string]string {
 		"idle.warn_before": Duration(r.Idle.WarnBefore), "idle.cpu_floor": Thousandths(r.Idle.CPUFloorMilli), "idle.hold_most": Duration(r.Idle.HoldMost),
 		"retention.stopped_most":  Duration(r.StoppedMost),
 		"rates.storage_gib_month": r.Rates.StorageGiBMonth.Decimal(), "rates.prebuild_minute": r.Rates.PrebuildMinute.Decimal(),
+	}
+	if r.LogsMost > 0 {
+		v["retention.logs_most"] = Duration(r.LogsMost)
 	}
 	for n, s := range r.Sizes {
 		v["sizes."+n] = fmt.Sprintf("%s cores, %s memory, %s disk", Thousandths(s.CoresMilli), Bytes(s.MemoryBytes), Bytes(s.DiskBytes))

@@ -38,10 +38,10 @@ func TestFindings(t *testing.T) {
 		{"time without a unit", "rest_after: 1 h ", "rest_after: 60 ", "20:15", "has no unit"},
 		{"time in a wrong unit", "rest_after: 1 h ", "rest_after: 1 GiB", "20:15", "no unit of time"},
 		{"too short", "stopped_most: 30 days", "stopped_most: 30 s", "27:17", "too short"},
-		{"a rate is missing", "running_hour: {small: 0, middle: 0,", "running_hour: {small: 0,", "30:3", "“middle\" has no rate"},
-		{"a rate for no size", "{small: 0, middle", "{tiny: 0, small: 0, middle", "30:18", "\"tiny\" is no size"},
-		{"too many decimals", "prebuild_minute: 0", "prebuild_minute: 0.0000001", "32:20", "more than 6 decimals"},
-		{"negative", "prebuild_minute: 0", "prebuild_minute: -1", "32:20", "less than nothing"},
+		{"a rate is missing", "running_hour: {small: 0, middle: 0,", "running_hour: {small: 0,", "31:3", "“middle\" has no rate"},
+		{"a rate for no size", "{small: 0, middle", "{tiny: 0, small: 0, middle", "31:18", "\"tiny\" is no size"},
+		{"too many decimals", "prebuild_minute: 0", "prebuild_minute: 0.0000001", "33:20", "more than 6 decimals"},
+		{"negative", "prebuild_minute: 0", "prebuild_minute: -1", "33:20", "less than nothing"},
 		{"misspelt", "quiet_after", "quite_after", "19:3", "is not known in idle"},
 		{"missing", "currency: EUR\n", "", "", "currency is missing"},
 		{"no currency", "currency: EUR", "currency: euros", "4:11", "no currency"},
@@ -52,7 +52,7 @@ func TestFindings(t *testing.T) {
 		{"not YAML", "sizes:", "sizes: [", "", "not YAML"},
 		{"twice the same", "usual_size: small", "usual_size: small\nusual_size: large", "", "not YAML"},
 		{"an alias", "usual_size: small", "usual_size: *x", "", ""},
-		{"a list for a mapping", "retention:\n  stopped_most: 30 days", "retention: [1]", "26:12", "must be a list of names with values"},
+		{"a list for a mapping", "retention:\n  stopped_most: 30 days   # then it is removed, unless work in it exists nowhere else\n  logs_most: 90 days      # so long the logs of launch sheets are kept", "retention: [1]", "26:12", "must be a list of names with values"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			text := strings.Replace(First, c.old, c.new, 1)

@@ -101,7 +101,7 @@ func (s *stewardOf) serve(c *steward.Conn) {
 			select {
 			case <-s.ctx.Done():
 			case <-s.news:
-			case <-time.After(time.Minute):
+			case <-time.After(5 * time.Minute):
 			}
 		}
 	}
