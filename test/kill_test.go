@@ -3,6 +3,7 @@ package test
 import (
 	"context"
 	"os"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -245,5 +246,37 @@ func TestKilledInTheMiddleOfAPrebuild(t *testing.T) {
 	plan := w.untilPlan(runa, "slow", func(p wire.PrebuildPlan) bool { return p.Runs[0].Number == number+1 && p.Runs[0].EndedAt != nil })
 	if len(plan.Runs) != number+1 {
 		t.Errorf("of one commit there are %d runs", len(plan.Runs))
+	}
+}
+
+// What the engine does is seen within two seconds, with its cause: a process
+// that is ended for want of memory, and a container that ends.
+func TestSeenAtOnce(t *testing.T) {
+	w := newWorld(t)
+	w.must(w.as("ingrid", "", "launch", "berth-planner"), 0, "is ready")
+	c := w.client("ingrid")
+	seen := func(what string, is func(wire.Workspace) bool, since time.Time) wire.Workspace {
+		t.Helper()
+		ws := w.until(c, "berth-planner", 20*time.Second, is)
+		if took := time.Since(since); took > slack*2*time.Second {
+			t.Errorf("%s is seen after %.1f s", what, took.Seconds())
+		}
+		return ws
+	}
+	w.must(w.as("ingrid", "", "run", "berth-planner", "--", "sh", "-c", "python3 -c 'x = bytearray(3 << 30)'; echo ended with $?"), 0, "ended with 137")
+	hungry := func(ws wire.Workspace) bool {
+		return slices.ContainsFunc(ws.Conditions, func(c wire.Condition) bool { return c.Kind == "out of memory" })
+	}
+	ws := seen("a process without memory", hungry, time.Now())
+	if i := slices.IndexFunc(ws.Conditions, func(c wire.Condition) bool { return c.Kind == "out of memory" }); !strings.Contains(ws.Conditions[i].Reason, "1 GiB") {
+		t.Errorf("it is told as %q", ws.Conditions[i].Reason)
+	}
+	w.must(w.as("ingrid", "", "show", "berth-planner"), 0, "out of memory", "1 GiB of memory")
+	docker := w.docker()
+	defer docker.Close()
+	killContainer(t, docker, w.installation())
+	ws = seen("a container that ends", inPhase("stopped"), time.Now())
+	if hungry(ws) || !strings.Contains(ws.Cause, "137") {
+		t.Errorf("it is %+v", ws)
 	}
 }

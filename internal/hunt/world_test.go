@@ -306,19 +306,19 @@ func (y *theYard) KeepBody(ctx context.Context, id string, n int, tag string) er
 
 // Watch passes each event on when the scheduler lets it: late, twice, or, when
 // the watching breaks, not at all.
-func (y *theYard) Watch(ctx context.Context, connected func(), changed func(string)) error {
+func (y *theYard) Watch(ctx context.Context, connected func(), changed func(string, yard.News)) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	var broken error
-	err := y.Yard.Watch(ctx, connected, func(id string) {
+	err := y.Yard.Watch(ctx, connected, func(id string, news yard.News) {
 		switch y.l.pass(ctx, "event of "+y.l.name(id)) {
 		case goOn:
 			if !y.l.broken.instead("event") {
-				changed(id)
+				changed(id, news)
 			}
 		case lostDone:
-			changed(id)
-			changed(id)
+			changed(id, news)
+			changed(id, news)
 		case lost, refused:
 			broken = yard.ErrAway
 			cancel()

@@ -170,7 +170,7 @@ func (k *Keeper) Wait() { k.wg.Wait() }
 func (k *Keeper) watch() {
 	for wait := time.Second; k.ctx.Err() == nil; {
 		began := time.Now()
-		if err := k.Yard.Watch(k.ctx, func() {}, k.Wake); err != nil {
+		if err := k.Yard.Watch(k.ctx, func() {}, k.told); err != nil {
 			slog.Warn("the yard's events are lost", "error", err)
 		}
 		if time.Since(began) > time.Minute {

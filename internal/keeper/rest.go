@@ -31,6 +31,7 @@ func (k *Keeper) settled(id string) {
 	switch w.Phase {
 	case lifecycle.Ready:
 		k.rest(id)
+		k.fed(id)
 		return
 	case lifecycle.Stopped:
 		if at, err := k.RemovesAt(k.ctx, w); err == nil {
@@ -315,7 +316,7 @@ func (k *Keeper) entered(tx *store.Tx, w *store.Workspace, p lifecycle.Phase, ca
 	}
 	switch {
 	case p == lifecycle.Stopped:
-		if err := tx.ClearConditions(k.ctx, *w, lifecycle.IdleNow, lifecycle.Held, lifecycle.SecretsChanged, lifecycle.StewardAway); err != nil {
+		if err := tx.ClearConditions(k.ctx, *w, lifecycle.IdleNow, lifecycle.Held, lifecycle.SecretsChanged, lifecycle.StewardAway, lifecycle.OutOfMemory); err != nil {
 			return err
 		}
 		if w.SeededVolume > 0 && from == lifecycle.Stopping && w.Work != nil && !w.Work.Clean() {

@@ -71,8 +71,17 @@ type Yard interface {
 	// Watch calls changed with a workspace's id whenever something of it
 	// changed in the yard, until ctx ends or the yard is lost, which it
 	// returns. On each (re)connection it calls connected.
-	Watch(ctx context.Context, connected func(), changed func(workspace string)) error
+	Watch(ctx context.Context, connected func(), changed func(workspace string, what News)) error
 }
+
+// News is what is told of a workspace beside that something changed.
+type News string
+
+// News of which a yard tells.
+const (
+	Changed     News = ""
+	OutOfMemory News = "out of memory" // something in it was ended for want of memory
+)
 
 // Errors that the keeper tells apart.
 var (

@@ -106,6 +106,7 @@ const (
 	Rebuilding     ConditionKind = "rebuilding"
 	SetUpFailed    ConditionKind = "set-up failed"
 	StewardAway    ConditionKind = "steward away"
+	OutOfMemory    ConditionKind = "out of memory"
 	IdleNow        ConditionKind = "idle"
 	Held           ConditionKind = "held"
 	SecretsChanged ConditionKind = "secrets changed"

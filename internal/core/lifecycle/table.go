@@ -95,6 +95,7 @@ var Conditions = []struct {
 	{Rebuilding, "a new body is made beside the one in use", "the new one takes over, or cannot be made"},
 	{RebuildDue, "the definition at the branch's head is another than the one it was built from", "a rebuild"},
 	{SetUpFailed, "a set-up command or a service failed; it can be used all the same", "a rebuild"},
+	{OutOfMemory, "something in it was ended, as it wanted more memory than its size has", "an hour without another, or a stop"},
 	{StewardAway, "its steward is not connected", "it connects again"},
 	{IdleNow, "nobody has worked in it for a while", "a sign of work"},
 	{Held, "somebody keeps it from being put to rest", "the hold ends"},

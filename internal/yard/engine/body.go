@@ -288,6 +288,16 @@ func (e *Engine) StopBody(ctx context.Context, workspace string, n int, grace ti
 	return errors.Join(errs...)
 }
 
+// ended says how a container ended. The engine tells of want of memory once
+// anything in it was ended for that, even if that was long before.
+func ended(st *container.State) string {
+	how := fmt.Sprintf("exit code %d", st.ExitCode)
+	if st.OOMKilled {
+		how += ", after something in it was out of memory"
+	}
+	return how
+}
+
 // RemoveBody implements [yard.Yard].
 func (e *Engine) RemoveBody(ctx context.Context, workspace string, n int) error {
 	services, err := e.servicesOf(ctx, workspace, n)
@@ -391,10 +401,7 @@ func serviceState(st *container.State) yard.ServiceState {
 		out.Body = lifecycle.Created
 	case container.StateRunning, container.StatePaused, container.StateRestarting:
 	default:
-		out.Body, out.ExitCode, out.Problem = lifecycle.Ended, st.ExitCode, fmt.Sprintf("exit code %d", st.ExitCode)
-		if st.OOMKilled {
-			out.Problem = "out of memory"
-		}
+		out.Body, out.ExitCode, out.Problem = lifecycle.Ended, st.ExitCode, ended(st)
 		if st.Error != "" {
 			out.Problem = st.Error
 		}

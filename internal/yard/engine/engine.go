@@ -176,10 +176,7 @@ func (e *Engine) Observe(ctx context.Context, workspace string) (yard.Observatio
 		case container.StateRunning, container.StatePaused, container.StateRestarting:
 			o.Bodies[n] = lifecycle.Running
 		default:
-			o.Bodies[n], o.Ends[n] = lifecycle.Ended, fmt.Sprintf("exit code %d", st.ExitCode)
-			if st.OOMKilled {
-				o.Ends[n] = "out of memory"
-			}
+			o.Bodies[n], o.Ends[n] = lifecycle.Ended, ended(st)
 		}
 	}
 	vs, err := e.cli.VolumeList(ctx, client.VolumeListOptions{Filters: e.mine(workspace)})
@@ -313,7 +310,7 @@ func gone(err error) error {
 }
 
 // Watch implements [yard.Yard].
-func (e *Engine) Watch(ctx context.Context, connected func(), changed func(workspace string)) error {
+func (e *Engine) Watch(ctx context.Context, connected func(), changed func(workspace string, what yard.News)) error {
 	f := e.mine("").Add("type", "container").Add("event", "die", "start", "destroy", "oom")
 	res := e.cli.Events(ctx, client.EventsListOptions{Filters: f})
 	connected()
@@ -321,7 +318,11 @@ func (e *Engine) Watch(ctx context.Context, connected func(), changed func(works
 		select {
 		case m := <-res.Messages:
 			if w := m.Actor.Attributes[LabelWorkspace]; w != "" {
-				changed(w)
+				what := yard.Changed
+				if m.Action == "oom" {
+					what = yard.OutOfMemory
+				}
+				changed(w, what)
 			}
 		case err := <-res.Err:
 			if ctx.Err() != nil {

@@ -81,7 +81,7 @@ type Yard struct {
 	rand     *rand.Rand
 	has      map[string]*workspace
 	stewards map[string]*stewardOf // of running bodies, by workspace and number
-	watchers map[chan string]bool
+	watchers map[chan event]bool
 	links    *Links
 }
 
@@ -123,7 +123,7 @@ func New(installation string, on *place, o Options) (*Yard, error) {
 	if on == nil {
 		on = Place(o.Images)
 	}
-	y := &Yard{Options: o, installation: installation, place: on, rand: rand.New(rand.NewPCG(o.Seed, 1)), has: map[string]*workspace{}, stewards: map[string]*stewardOf{}, watchers: map[chan string]bool{}}
+	y := &Yard{Options: o, installation: installation, place: on, rand: rand.New(rand.NewPCG(o.Seed, 1)), has: map[string]*workspace{}, stewards: map[string]*stewardOf{}, watchers: map[chan event]bool{}}
 	y.links = &Links{yard: y, opened: map[string]bool{}, wait: map[string]chan struct{}{}}
 	if o.Dir == "" {
 		return y, nil
@@ -282,10 +282,26 @@ func (y *Yard) tidy(id string) {
 	}
 }
 
-func (y *Yard) tell(id string) {
+// event is news of a workspace.
+type event struct {
+	workspace string
+	news      yard.News
+}
+
+func (y *Yard) tell(id string) { y.news(event{workspace: id}) }
+
+// Starve tells that something in a workspace was ended for want of memory, as
+// an engine does.
+func (y *Yard) Starve(id string) {
+	y.mu.Lock()
+	defer y.mu.Unlock()
+	y.news(event{id, yard.OutOfMemory})
+}
+
+func (y *Yard) news(e event) {
 	for c := range y.watchers {
 		select {
-		case c <- id:
+		case c <- e:
 		default: // whoever is so far behind looks at everything anyway
 		}
 	}
@@ -544,8 +560,8 @@ func (y *Yard) ServiceLog(_ context.Context, id string, n int, service string, _
 }
 
 // Watch implements [yard.Yard].
-func (y *Yard) Watch(ctx context.Context, connected func(), changed func(string)) error {
-	c := make(chan string, 1024)
+func (y *Yard) Watch(ctx context.Context, connected func(), changed func(string, yard.News)) error {
+	c := make(chan event, 1024)
 	y.mu.Lock()
 	y.watchers[c] = true
 	y.mu.Unlock()
@@ -560,7 +576,7 @@ func (y *Yard) Watch(ctx context.Context, connected func(), changed func(string)
 		case <-ctx.Done():
 			return nil
 		case id := <-c:
-			changed(id)
+			changed(id.workspace, id.news)
 		}
 	}
 }
