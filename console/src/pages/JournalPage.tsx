@@ -41,9 +41,10 @@ export function JournalPage() {
     <>
       <PageHead title="Journal">
         <Select allowClear showSearch placeholder="Anything" aria-label="Kind" style={{ width: 230 }} value={get("kind")} options={kinds.map(([value, label]) => ({ value, label }))} onChange={(k?: string) => set({ kind: k })} />
-        <Input.Search allowClear placeholder="Whose matter, or who did it" aria-label="Person" style={{ width: 230 }} value={person} onChange={(e) => setPerson(e.target.value)} onSearch={(p) => set({ person: p.trim() })} />
+        <Input.Search allowClear placeholder="Of or by a person" aria-label="Person" style={{ width: 210 }} value={person} onChange={(e) => setPerson(e.target.value)} onSearch={(p) => set({ person: p.trim() })} />
         <DatePicker.RangePicker
           allowEmpty
+          placeholder={["From", "To"]}
           aria-label="Days"
           style={{ width: 240 }}
           value={[day(get("from")), day(get("to"))?.subtract(1, "day") ?? null]}
@@ -67,6 +68,6 @@ function day(text?: string) {
 function details(data: Record<string, unknown>): string {
   return Object.entries(data)
     .filter(([, v]) => v !== "" && v !== null && v !== false)
-    .map(([k, v]) => `${k.replaceAll("_", " ")} ${typeof v === "string" ? v : JSON.stringify(v)}`)
+    .map(([k, v]) => `${k.replaceAll("_", " ")} ${typeof v === "string" ? v.replace(/^([0-9a-f]{10})[0-9a-f]{30}$/, "$1") : JSON.stringify(v)}`)
     .join(", ");
 }
