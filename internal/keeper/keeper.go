@@ -7,7 +7,6 @@ package keeper
 import (
 	"context"
 	"errors"
-	"fmt"
 	"log/slog"
 	"strconv"
 	"strings"
@@ -16,7 +15,6 @@ import (
 
 	"yardbench/internal/core/definition"
 	"yardbench/internal/core/lifecycle"
-	"yardbench/internal/core/secret"
 	"yardbench/internal/feature"
 	"yardbench/internal/live"
 	"yardbench/internal/steward"
@@ -79,44 +77,6 @@ type work struct {
 	interrupted bool               // something else was asked for since the last look
 	cancel      context.CancelFunc // ends the step under way
 }
-
-// mostTurns bounds how many look at the records at the same time: after a start
-// all have something to do, and whoever asks for something must not stand
-// behind them.
-const mostTurns = 24
-
-// turns are handed out to those who look at the records in the background. The
-// nil ones are no bound.
-type turns chan struct{}
-
-// turn is one of them; begin and end may be called again and again.
-type turn struct {
-	of   turns
-	held bool
-}
-
-func (t turns) next() *turn {
-	n := &turn{of: t}
-	n.begin()
-	return n
-}
-
-func (t *turn) begin() {
-	if !t.held && t.of != nil {
-		t.of <- struct{}{} // bounded: every turn ends
-	}
-	t.held = true
-}
-
-func (t *turn) end() {
-	if t.held && t.of != nil {
-		<-t.of
-	}
-	t.held = false
-}
-
-// Waits between tries of a step that the yard could not answer.
-var retryWaits = []time.Duration{300 * time.Millisecond, time.Second, 3 * time.Second}
 
 // Time limits of steps.
 const (
@@ -238,30 +198,6 @@ func (k *Keeper) keep(id string, j *work) {
 		j.again = false
 		k.mu.Unlock()
 	}
-}
-
-// again has a workspace looked at later where it could not be kept now: the
-// disk is full, say, or the yard cannot be looked at. Nothing else would.
-func (k *Keeper) again(id string, err error) {
-	if err == nil || k.ctx.Err() != nil {
-		k.mu.Lock()
-		delete(k.failures, id)
-		k.mu.Unlock()
-		return
-	}
-	k.mu.Lock()
-	n := k.failures[id]
-	k.failures[id] = n + 1
-	k.mu.Unlock()
-	wait := min(time.Second<<min(n, 10), time.Minute)
-	slog.Error("a workspace cannot be kept now; it is looked at again", "workspace", id, "in", wait, "error", err)
-	k.Go(func(ctx context.Context) {
-		select {
-		case <-ctx.Done():
-		case <-time.After(wait): // whatever the clock is set to
-			k.Wake(id)
-		}
-	})
 }
 
 // settle does step after step until the workspace is as it is wanted. How a
@@ -509,121 +445,6 @@ func (k *Keeper) note(tx *store.Tx, w *store.Workspace, s lifecycle.State, mv li
 		return tx.CloseSheet(k.ctx, sheet.ID, lifecycle.Done, "")
 	}
 	return nil
-}
-
-// try calls the yard, again after a wait where it did not answer.
-func (k *Keeper) try(do func(context.Context) error) error { return k.tryFor(k.ctx, yardTimeout, do) }
-
-func (k *Keeper) tryFor(ctx context.Context, limit time.Duration, do func(context.Context) error) error {
-	return k.tries(ctx, ctx, limit, do)
-}
-
-// tryWhole is tryFor for what makes something: a call that has begun is not cut
-// off when something else is asked for. The yard would make it all the same,
-// later, when nobody looks for it any more.
-func (k *Keeper) tryWhole(ctx context.Context, limit time.Duration, do func(context.Context) error) error {
-	if ctx.Err() != nil {
-		return ctx.Err()
-	}
-	return k.tries(ctx, context.WithoutCancel(ctx), limit, do)
-}
-
-func (k *Keeper) tries(ctx, calls context.Context, limit time.Duration, do func(context.Context) error) error {
-	for i := 0; ; i++ {
-		c, cancel := context.WithTimeout(calls, limit)
-		err := do(c)
-		late := c.Err() != nil && calls.Err() == nil
-		cancel()
-		if late && err != nil {
-			return fmt.Errorf("gave up after %s: %w", limit, err)
-		}
-		if err == nil || ctx.Err() != nil || i >= len(retryWaits) || !errors.Is(err, yard.ErrAway) {
-			return err
-		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(retryWaits[i]):
-		}
-	}
-}
-
-// fail ends the operation under way: a rebuild leaves the old body as it
-// was; a launch that has no files yet leaves nothing in the yard.
-func (k *Keeper) fail(w store.Workspace, cause error) error {
-	text := cause.Error()
-	if _, mask, err := k.Session(k.ctx, w); err == nil {
-		text = secret.Mask(text, mask)
-	}
-	if w.Phase == lifecycle.Removing || w.Phase == lifecycle.Stopping {
-		text += "; ask again when the yard answers"
-	}
-	defer k.runOver(w)
-	slog.Warn("workspace failed", "workspace", w.ID, "phase", w.Phase, "cause", text)
-	if err := k.discard(w); err != nil {
-		slog.Warn("what a failure leaves could not be removed yet", "workspace", w.ID, "error", err)
-	}
-	defer k.Bus.Publish(w.ID)
-	return k.Store.Write(k.ctx, func(tx *store.Tx) error {
-		w, err := tx.WorkspaceByID(k.ctx, w.ID)
-		if err != nil {
-			return err
-		}
-		if err := k.endRebuild(tx, &w); err != nil {
-			return err
-		}
-		if sheet, err := tx.CurrentSheet(k.ctx, w.ID); err == nil {
-			if err := tx.CloseSheet(k.ctx, sheet.ID, lifecycle.FailedStep, text); err != nil {
-				return err
-			}
-		}
-		if w.Kind == store.ForPrebuild {
-			return k.runFailed(tx, &w, text)
-		}
-		if w.Phase == lifecycle.Ready {
-			return tx.Journal(k.ctx, "workspace.rebuild-failed", w.ID, w.OwnerID, "service", map[string]any{"cause": text})
-		}
-		return tx.SetPhase(k.ctx, &w, lifecycle.Failed, "service", text)
-	})
-}
-
-// endRebuild forgets what a rebuild was making.
-func (k *Keeper) endRebuild(tx *store.Tx, w *store.Workspace) error {
-	if w.NextBody == 0 {
-		return nil
-	}
-	w.NextPlan, w.NextBody, w.NextVolume = nil, 0, 0
-	if err := tx.ClearCondition(k.ctx, *w, lifecycle.Rebuilding); err != nil {
-		return err
-	}
-	return tx.SaveWorkspace(k.ctx, *w)
-}
-
-// discard takes away what a failed operation has made and nobody can miss.
-func (k *Keeper) discard(w store.Workspace) error {
-	ctx, cancel := context.WithTimeout(k.ctx, yardTimeout)
-	defer cancel()
-	var errs []error
-	do := func(err error) { errs = append(errs, err) }
-	switch {
-	case w.Phase == lifecycle.Removing || w.Phase == lifecycle.Stopping:
-	case w.NextBody > 0:
-		do(k.Yard.RemoveBody(ctx, w.ID, w.NextBody))
-		do(k.Hub.Close(linkID(w.ID, w.NextBody)))
-		if w.NextVolume > 0 {
-			do(k.Yard.RemoveVolume(ctx, w.ID, w.NextVolume))
-		}
-		if w.NextPlan != nil && w.NextPlan.Fingerprint != w.Plan.Fingerprint {
-			do(k.dropImage(ctx, w, *w.NextPlan))
-		}
-	case w.SeededVolume == 0:
-		do(k.Yard.RemoveBody(ctx, w.ID, w.Body))
-		do(k.Yard.RemoveVolume(ctx, w.ID, w.Volume))
-		do(k.Yard.RemoveNamedVolumes(ctx, w.ID))
-		do(k.Yard.RemoveNetwork(ctx, w.ID))
-		do(k.dropImage(ctx, w, w.Plan))
-	}
-	return errors.Join(errs...)
 }
 
 // linkID names the link to one body's steward.

@@ -1,0 +1,89 @@
+package keeper
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+
+	"yardbench/internal/core/lifecycle"
+	"yardbench/internal/core/secret"
+	"yardbench/internal/store"
+)
+
+// fail ends the operation under way: a rebuild leaves the old body as it
+// was; a launch that has no files yet leaves nothing in the yard.
+func (k *Keeper) fail(w store.Workspace, cause error) error {
+	text := cause.Error()
+	if _, mask, err := k.Session(k.ctx, w); err == nil {
+		text = secret.Mask(text, mask)
+	}
+	if w.Phase == lifecycle.Removing || w.Phase == lifecycle.Stopping {
+		text += "; ask again when the yard answers"
+	}
+	defer k.runOver(w)
+	slog.Warn("workspace failed", "workspace", w.ID, "phase", w.Phase, "cause", text)
+	if err := k.discard(w); err != nil {
+		slog.Warn("what a failure leaves could not be removed yet", "workspace", w.ID, "error", err)
+	}
+	defer k.Bus.Publish(w.ID)
+	return k.Store.Write(k.ctx, func(tx *store.Tx) error {
+		w, err := tx.WorkspaceByID(k.ctx, w.ID)
+		if err != nil {
+			return err
+		}
+		if err := k.endRebuild(tx, &w); err != nil {
+			return err
+		}
+		if sheet, err := tx.CurrentSheet(k.ctx, w.ID); err == nil {
+			if err := tx.CloseSheet(k.ctx, sheet.ID, lifecycle.FailedStep, text); err != nil {
+				return err
+			}
+		}
+		if w.Kind == store.ForPrebuild {
+			return k.runFailed(tx, &w, text)
+		}
+		if w.Phase == lifecycle.Ready {
+			return tx.Journal(k.ctx, "workspace.rebuild-failed", w.ID, w.OwnerID, "service", map[string]any{"cause": text})
+		}
+		return tx.SetPhase(k.ctx, &w, lifecycle.Failed, "service", text)
+	})
+}
+
+// endRebuild forgets what a rebuild was making.
+func (k *Keeper) endRebuild(tx *store.Tx, w *store.Workspace) error {
+	if w.NextBody == 0 {
+		return nil
+	}
+	w.NextPlan, w.NextBody, w.NextVolume = nil, 0, 0
+	if err := tx.ClearCondition(k.ctx, *w, lifecycle.Rebuilding); err != nil {
+		return err
+	}
+	return tx.SaveWorkspace(k.ctx, *w)
+}
+
+// discard takes away what a failed operation has made and nobody can miss.
+func (k *Keeper) discard(w store.Workspace) error {
+	ctx, cancel := context.WithTimeout(k.ctx, yardTimeout)
+	defer cancel()
+	var errs []error
+	do := func(err error) { errs = append(errs, err) }
+	switch {
+	case w.Phase == lifecycle.Removing || w.Phase == lifecycle.Stopping:
+	case w.NextBody > 0:
+		do(k.Yard.RemoveBody(ctx, w.ID, w.NextBody))
+		do(k.Hub.Close(linkID(w.ID, w.NextBody)))
+		if w.NextVolume > 0 {
+			do(k.Yard.RemoveVolume(ctx, w.ID, w.NextVolume))
+		}
+		if w.NextPlan != nil && w.NextPlan.Fingerprint != w.Plan.Fingerprint {
+			do(k.dropImage(ctx, w, *w.NextPlan))
+		}
+	case w.SeededVolume == 0:
+		do(k.Yard.RemoveBody(ctx, w.ID, w.Body))
+		do(k.Yard.RemoveVolume(ctx, w.ID, w.Volume))
+		do(k.Yard.RemoveNamedVolumes(ctx, w.ID))
+		do(k.Yard.RemoveNetwork(ctx, w.ID))
+		do(k.dropImage(ctx, w, w.Plan))
+	}
+	return errors.Join(errs...)
+}
