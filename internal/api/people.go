@@ -21,6 +21,12 @@ func (a *API) peopleRoutes() {
 		}) (wire.Person, error) {
 			return s.ChangePerson(ctx, who, in.Person, in.Body)
 		})
+	answer(a, op("DELETE", "/people/{person}", "erase-person", "Take away everything that is known of somebody whose account is closed", policy.ChangePeople),
+		func(ctx context.Context, who service.Actor, in *struct {
+			Person string `path:"person" maxLength:"64"`
+		}) (wire.Person, error) {
+			return s.ErasePerson(ctx, who, in.Person)
+		})
 	answer(a, op("GET", "/teams", "list-teams", "List the teams", policy.SeePeople),
 		func(ctx context.Context, who service.Actor, _ *none) ([]wire.Team, error) { return s.Teams(ctx, who) })
 	answer(a, op("POST", "/teams", "add-team", "Add a team", policy.ChangePeople),

@@ -224,6 +224,23 @@ func (a *app) people() *cobra.Command {
 				return a.changed(cmd, api, args[0], wire.PersonChange{Closed: &closed})
 			})}
 	}
+	yes := false
+	erase := &cobra.Command{
+		Use: "erase NAME", Short: "Take away everything that is known of somebody whose account is closed (operators)", Args: cobra.ExactArgs(1),
+		Long:    "Take away everything that is known of somebody whose account is closed: name, e-mail address, password, tokens, secrets and credentials. What they did stays in the journal, under an id that stands for nobody any more.",
+		Example: "  yardbench people close oddvar\n  yardbench people erase oddvar",
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+			if err := a.sure(yes, "erase "+args[0], "Take away everything that is known of "+args[0]+"?"); err != nil {
+				return err
+			}
+			p, err := api.ErasePerson(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.print(p, func() { fmt.Fprintf(a.out, "%s is erased, and called %s in what they did\n", args[0], p.Name) })
+		}),
+	}
+	erase.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	teams := &cobra.Command{
 		Use: "teams", Short: "List the teams", Example: "  yardbench people teams", Args: cobra.NoArgs,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
@@ -249,7 +266,7 @@ func (a *app) people() *cobra.Command {
 		}),
 	}
 	c.AddCommand(enrol, set, account("close", "Close somebody's account: they are signed out and may not sign in (operators)", true),
-		account("open", "Open a closed account again (operators)", false), teams, addTeam)
+		account("open", "Open a closed account again (operators)", false), erase, teams, addTeam)
 	return c
 }
 

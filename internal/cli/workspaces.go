@@ -435,6 +435,23 @@ func (a *app) rebuild() *cobra.Command {
 	return c
 }
 
+// sure asks whether something that cannot be undone is meant, unless yes says so.
+func (a *app) sure(yes bool, what, question string) error {
+	if yes {
+		return nil
+	}
+	if !isTerminal(a.in) {
+		return usage{fmt.Errorf("say --yes to %s without being asked", what)}
+	}
+	fmt.Fprintf(a.err, "%s [y/N] ", a.paint(text.Bold, question))
+	answer, _ := bufio.NewReader(a.in).ReadString('\n') // no answer is a no
+	if s := strings.ToLower(strings.TrimSpace(answer)); s != "y" && s != "yes" {
+		fmt.Fprintln(a.err, "nothing is done")
+		return exit(exitRefused)
+	}
+	return nil
+}
+
 func (a *app) remove() *cobra.Command {
 	var yes, discard bool
 	c := &cobra.Command{
@@ -446,20 +463,12 @@ func (a *app) remove() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if !yes {
-				if !isTerminal(a.in) {
-					return usage{fmt.Errorf("say --yes to remove %s without being asked", args[0])}
-				}
-				question := "Remove " + w.Name + " with its files?"
-				if discard {
-					question = "Remove " + w.Name + " with its files and whatever in them exists nowhere else?"
-				}
-				fmt.Fprintf(a.err, "%s [y/N] ", a.paint(text.Bold, question))
-				answer, _ := bufio.NewReader(a.in).ReadString('\n') // no answer is a no
-				if s := strings.ToLower(strings.TrimSpace(answer)); s != "y" && s != "yes" {
-					fmt.Fprintln(a.err, "nothing is removed")
-					return exit(exitRefused)
-				}
+			question := "Remove " + w.Name + " with its files?"
+			if discard {
+				question = "Remove " + w.Name + " with its files and whatever in them exists nowhere else?"
+			}
+			if err := a.sure(yes, "remove "+args[0], question); err != nil {
+				return err
 			}
 			w, err = api.Remove(cmd.Context(), args[0], discard)
 			if err != nil {

@@ -27,6 +27,12 @@ func (c *Client) ChangePerson(ctx context.Context, name string, in wire.PersonCh
 	return call[wire.Person](ctx, c, "PATCH", "/people/"+url.PathEscape(name), in)
 }
 
+// ErasePerson takes away everything that is known of somebody whose account is
+// closed.
+func (c *Client) ErasePerson(ctx context.Context, name string) (wire.Person, error) {
+	return call[wire.Person](ctx, c, "DELETE", "/people/"+url.PathEscape(name), nil)
+}
+
 // Teams lists the teams.
 func (c *Client) Teams(ctx context.Context) ([]wire.Team, error) {
 	return call[[]wire.Team](ctx, c, "GET", "/teams", nil)

@@ -189,6 +189,42 @@ func (s *Service) ChangePerson(ctx context.Context, a Actor, name string, in wir
 	return personView(p), err
 }
 
+// ErasePerson takes away everything that is known of somebody whose account is
+// closed, and what was theirs. What they did stays in the journal, under an id
+// that stands for nobody any more.
+func (s *Service) ErasePerson(ctx context.Context, a Actor, name string) (wire.Person, error) {
+	p, err := s.person(ctx, a, name, policy.ChangePeople)
+	if err != nil {
+		return wire.Person{}, err
+	}
+	if p.ID == a.ID || p.ClosedAt == nil {
+		return wire.Person{}, conflict("account-open", quote(p.Name)+" has an open account, and may sign in", "close it first: yardbench people close "+p.Name)
+	}
+	gone := "gone" + p.ID[:6]
+	err = s.Store.Write(ctx, func(tx *store.Tx) error {
+		theirs, err := tx.PeoplesWorkspaces(ctx, store.Scope{OwnerID: p.ID})
+		if err != nil {
+			return err
+		}
+		if len(theirs) > 0 {
+			var names []string
+			for _, w := range theirs {
+				names = append(names, w.Name+"."+p.Name)
+			}
+			return conflict("has-workspaces", quote(p.Name)+" still has workspaces: "+some(names), "remove them first")
+		}
+		if err := tx.ErasePerson(ctx, p.ID, gone); err != nil {
+			return err
+		}
+		if err := tx.Journal(ctx, "person.erased", p.ID, p.ID, a.ID, map[string]any{}); err != nil {
+			return err
+		}
+		p, err = tx.PersonByID(ctx, p.ID)
+		return err
+	})
+	return personView(p), err
+}
+
 // Enrol makes a link by which somebody sets up their account, or a new
 // password.
 func (s *Service) Enrol(ctx context.Context, a Actor, in wire.NewEnrolment) (wire.Enrolment, error) {

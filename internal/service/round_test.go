@@ -1,6 +1,7 @@
 package service
 
 import (
+	"errors"
 	"fmt"
 	"net/http"
 	"slices"
@@ -13,6 +14,7 @@ import (
 	"yardbench/internal/core/policy"
 	"yardbench/internal/core/quota"
 	"yardbench/internal/core/rules"
+	"yardbench/internal/core/secret"
 	"yardbench/internal/store"
 	"yardbench/internal/wire"
 )
@@ -375,5 +377,63 @@ func TestPassesToPorts(t *testing.T) {
 		if _, err := s.VisitPort(ctx, ingrid, bad); status(err) != 404 && status(err) != 422 {
 			t.Errorf("the address %q is answered %v", bad, err)
 		}
+	}
+}
+
+// Somebody who has left is erased: nothing in the records tells who they were,
+// and the journal with what they did is whole.
+func TestErased(t *testing.T) {
+	s, ingrid, astrid := bare(t)
+	ctx := t.Context()
+	if _, err := s.PutSecret(ctx, ingrid, "MAST_KEY", wire.SecretValue{Value: "hush-hush", Everywhere: true}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "long enough"}, "cli"); err != nil {
+		t.Fatal(err)
+	}
+	w := addWorkspace(t, s, ingrid, "quay", lifecycle.Stopped)
+	if _, err := s.ErasePerson(ctx, astrid, "ingrid"); status(err) != 409 || !strings.Contains(err.Error(), "open account") {
+		t.Errorf("with an open account: %v", err)
+	}
+	yes := true
+	if _, err := s.ChangePerson(ctx, astrid, "ingrid", wire.PersonChange{Closed: &yes}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.ErasePerson(ctx, astrid, "ingrid"); status(err) != 409 || !strings.Contains(err.Error(), "quay.ingrid") {
+		t.Errorf("with a workspace: %v", err)
+	}
+	if err := s.Store.Write(ctx, func(tx *store.Tx) error {
+		return errors.Join(tx.SetPhase(ctx, &w, lifecycle.Removing, astrid.ID, ""), tx.SetPhase(ctx, &w, lifecycle.Removed, "service", ""))
+	}); err != nil {
+		t.Fatal(err)
+	}
+	p, err := s.ErasePerson(ctx, astrid, "ingrid")
+	if err != nil || !p.Closed || p.Email != "" || !strings.HasPrefix(p.Name, "gone") {
+		t.Fatalf("erased, she is %+v, %v", p, err)
+	}
+	if _, err := s.ErasePerson(ctx, astrid, "ingrid"); status(err) != 404 {
+		t.Errorf("erased again: %v", err)
+	}
+	if _, err := s.SignIn(ctx, wire.SignIn{Name: p.Name, Password: "long enough"}, "cli"); status(err) != 401 {
+		t.Errorf("she signs in: %v", err)
+	}
+	q := s.Store.Read()
+	if left, err := q.Secrets(ctx, secret.OfPerson, ingrid.ID); err != nil || len(left) > 0 {
+		t.Errorf("of her secrets there are left %v, %v", left, err)
+	}
+	if err := q.VerifyJournal(ctx); err != nil {
+		t.Error(err)
+	}
+	entries, err := q.Journal(ctx, store.JournalFilter{Person: ingrid.ID, Limit: 100})
+	if err != nil || len(entries) < 5 {
+		t.Fatalf("the journal has %d entries of her, %v", len(entries), err)
+	}
+	for _, e := range entries {
+		if text := string(e.Data) + e.Subject + e.Actor; strings.Contains(text, "ingrid") {
+			t.Errorf("entry %d, %s, tells who she was: %s", e.Number, e.Kind, text)
+		}
+	}
+	if _, err := s.ErasePerson(ctx, astrid, "astrid"); status(err) != 409 {
+		t.Errorf("an operator erases herself: %v", err)
 	}
 }

@@ -55,6 +55,24 @@ func (tx *Tx) AddPerson(ctx context.Context, p Person) error {
 		p.ID, p.Name, p.FullName, p.Email, p.Role, p.TeamID, p.PasswordHash, micros(tx.now))
 }
 
+// ErasePerson puts a made-up name in the place of everything that is known of
+// somebody, and drops what was theirs. The journal knows them by their id only
+// and stays as it is.
+func (tx *Tx) ErasePerson(ctx context.Context, id, name string) error {
+	for _, q := range []string{
+		"DELETE FROM tokens WHERE person_id = ?",
+		"DELETE FROM enrolments WHERE person_id = ?",
+		"DELETE FROM secrets WHERE level = 'person' AND subject_id = ?",
+		"DELETE FROM secret_repositories WHERE person_id = ?",
+		"DELETE FROM git_credentials WHERE person_id = ?",
+	} {
+		if err := tx.exec(ctx, q, id); err != nil {
+			return err
+		}
+	}
+	return tx.mustChange(ctx, "UPDATE people SET name = ?, full_name = ?, email = '', password_hash = '', closed_at = COALESCE(closed_at, ?) WHERE id = ?", name, "somebody who has left", micros(tx.now), id)
+}
+
 // SavePerson writes what may change of a person.
 func (tx *Tx) SavePerson(ctx context.Context, p Person) error {
 	return tx.mustChange(ctx, "UPDATE people SET full_name = ?, email = ?, role = ?, team_id = NULLIF(?, ''), password_hash = ?, closed_at = ? WHERE id = ?",

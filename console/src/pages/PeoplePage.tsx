@@ -26,6 +26,7 @@ export function PeoplePage({ person }: { person: Person }) {
     mutationFn: ({ name, ...body }: { name: string; role?: Person["role"]; team?: string; closed?: boolean }) => take(api.PATCH("/api/v1/people/{person}", { params: { path: { person: name } }, body })),
     ...done,
   });
+  const erase = useMutation({ mutationFn: (name: string) => take(api.DELETE("/api/v1/people/{person}", { params: { path: { person: name } } })), ...done });
   const addTeam = useMutation({ mutationFn: (name: string) => take(api.POST("/api/v1/teams", { body: { name } })), ...done });
   const words = (get("find") ?? "").toLowerCase();
   const team = get("team");
@@ -122,7 +123,7 @@ export function PeoplePage({ person }: { person: Person }) {
           {
             title: "",
             key: "actions",
-            width: 220,
+            width: 270,
             align: "right",
             render: (_, p) =>
               operator &&
@@ -132,9 +133,26 @@ export function PeoplePage({ person }: { person: Person }) {
                     New password
                   </Button>
                   {p.closed ? (
-                    <Button size="small" onClick={() => change.mutate({ name: p.name, closed: false })}>
-                      Open
-                    </Button>
+                    <>
+                      <Button size="small" onClick={() => change.mutate({ name: p.name, closed: false })}>
+                        Open
+                      </Button>
+                      <Button
+                        size="small"
+                        danger
+                        onClick={() =>
+                          modal.confirm({
+                            title: `Erase ${p.full_name}?`,
+                            content: "Everything that is known of them is taken away: name, e-mail address, sign-ins, secrets, credentials. What they did stays in the journal under a made-up name. This cannot be undone.",
+                            okText: "Erase",
+                            okButtonProps: { danger: true },
+                            onOk: () => erase.mutateAsync(p.name).catch(() => undefined),
+                          })
+                        }
+                      >
+                        Erase
+                      </Button>
+                    </>
                   ) : (
                     <Button
                       size="small"
