@@ -271,7 +271,9 @@ func watched(t *testing.T, g Ground, y yard.Yard) {
 	ctx, cancel := context.WithCancel(t.Context())
 	defer cancel()
 	connected, told := make(chan struct{}, 1), make(chan string, 100)
-	go func() { _ = y.Watch(ctx, func() { connected <- struct{}{} }, func(w string, _ yard.News) { told <- w }) }()
+	go func() {
+		_ = y.Watch(ctx, func() { connected <- struct{}{} }, func(w string, _ yard.News) { told <- w })
+	}()
 	<-connected
 	if err := y.StartBody(ctx, "seen", 1); err != nil {
 		t.Fatal(err)
