@@ -71,8 +71,19 @@ func (p page) says(words string) chromedp.Action[chromedp.Void] {
 	})
 }
 
+// button presses a button, once it stands still with nothing before it: a
+// question that is still fading out takes the click.
 func button(text string) chromedp.Action[chromedp.Void] {
-	return chromedp.Click(`//button[normalize-space(.)="` + text + `" and not(@disabled)]`)
+	path := `//button[normalize-space(.)="` + text + `" and not(@disabled)]`
+	where := `(() => {
+		const e = document.evaluate(` + strconv.Quote(path) + `, document, null, XPathResult.FIRST_ORDERED_NODE_TYPE, null).singleNodeValue;
+		if (!e) return "";
+		e.scrollIntoView({block: "nearest"});
+		const r = e.getBoundingClientRect();
+		return e.contains(document.elementFromPoint(r.x + r.width / 2, r.y + r.height / 2)) ? [r.x, r.y, r.width, r.height].join() : "";
+	})()`
+	free := chromedp.Func(func(ctx context.Context, t *chromedp.Target) error { return unmoved(ctx, t, where) })
+	return chromedp.Steps(free, chromedp.Click(path))
 }
 
 // still waits until an element has stood in one place for a moment: a click
@@ -80,19 +91,24 @@ func button(text string) chromedp.Action[chromedp.Void] {
 func still(selector string) chromedp.Action[chromedp.Void] {
 	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
 		where := `(() => { const e = document.querySelector(` + strconv.Quote(selector) + `); if (!e) return ""; const r = e.getBoundingClientRect(); return [r.x, r.y, r.width, r.height].join() })()`
-		for last, times := "", 0; times < 4; time.Sleep(60 * time.Millisecond) {
-			now, err := chromedp.Evaluate[string](where)(ctx, t)
-			if err != nil {
-				return err
-			}
-			if now != "" && now == last {
-				times++
-			} else {
-				last, times = now, 0
-			}
-		}
-		return nil
+		return unmoved(ctx, t, where)
 	})
+}
+
+// unmoved waits until what a script says is something, and the same a few times.
+func unmoved(ctx context.Context, t *chromedp.Target, where string) error {
+	for last, times := "", 0; times < 4; time.Sleep(60 * time.Millisecond) {
+		now, err := chromedp.Evaluate[string](where)(ctx, t)
+		if err != nil {
+			return err
+		}
+		if now != "" && now == last {
+			times++
+		} else {
+			last, times = now, 0
+		}
+	}
+	return nil
 }
 
 // confirm says yes to the question that the page asks.
