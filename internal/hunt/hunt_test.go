@@ -2,6 +2,7 @@ package hunt
 
 import (
 	"context"
+	"crypto/sha256"
 	"encoding/hex"
 	"errors"
 	"io"
@@ -282,7 +283,7 @@ func story(t *testing.T, seed uint64, broken fault) (hash string, wrong, lines [
 		t.Fatal(err)
 	}
 	synctest.Test(t, func(t *testing.T) {
-		w := &world{file: filepath.Join(dir, "yardbench.db"), rng: source(seed), faults: true, broken: broken, trace: newTrace(), names: map[string]string{}}
+		w := &world{file: filepath.Join(dir, "yardbench.db"), rng: source(seed), faults: true, broken: broken, trace: sha256.New(), names: map[string]string{}}
 		y, err := sim.New("hunt", nil, sim.Options{Images: map[string]yard.Image{"skerryline/base:1": {Digest: "sha256:0123", Arch: runtime.GOARCH}},
 			Addresses: netip.MustParsePrefix("10.213.0.0/16"), Times: map[string]time.Duration{sim.Command: 300 * time.Millisecond}, Seed: seed})
 		if err != nil {
@@ -537,10 +538,16 @@ func (r *teller) linked(link string, up bool) bool {
 	return false
 }
 
-// endBody ends a body behind everybody's back.
+// endBody ends a body behind everybody's back, or something in it.
 func (r *teller) endBody() {
 	if running := r.running(); len(running) > 0 {
 		id, n := bodyOf(running[r.rng.IntN(len(running))])
+		if r.chance(300) {
+			r.note("something in %s-b%d is out of memory", r.name(id), n)
+			r.yard.Starve(id)
+			synctest.Wait()
+			return
+		}
 		r.note("%s-b%d ends by itself", r.name(id), n)
 		r.yard.Kill(id, n, "exit code 137, out of memory")
 		r.gone()

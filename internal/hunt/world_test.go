@@ -3,7 +3,6 @@ package hunt
 import (
 	"bytes"
 	"context"
-	"crypto/sha256"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -421,5 +420,3 @@ func source(seed uint64) *rand.Rand {
 	binary.LittleEndian.PutUint64(b[:], seed)
 	return rand.New(rand.NewChaCha8(b))
 }
-
-func newTrace() hash.Hash { return sha256.New() }

@@ -32,8 +32,8 @@ type pulse struct {
 	ports   []steward.Port
 	holders []holder
 	disk    int64
-	over    bool // it is larger than it may be
 	checked bool // which secrets they hold, and nothing is new since
+	weighed bool // the disk, that it is not too large, and nothing is new since
 	idle    bool // the condition stands
 	// rulesChanged has the steward asked anew where the rules are others.
 	rulesChanged func(version int)
@@ -168,8 +168,9 @@ func (k *Keeper) took(id string, st steward.Status) {
 		ports, disk, holders := slices.Clone(p.ports), p.disk, slices.Clone(p.holders)
 		defer func() {
 			shows = !slices.Equal(ports, p.ports) || disk>>20 != p.disk>>20
-			held = !p.checked || !slices.EqualFunc(holders, p.holders, holder.same)
-			grew = disk != p.disk || p.over
+			p.checked = p.checked && slices.EqualFunc(holders, p.holders, holder.same)
+			p.weighed = p.weighed && disk == p.disk
+			held, grew = !p.checked, !p.weighed
 		}()
 		before, _ := p.signs.Last()
 		p.signs.Typed, p.signs.Read, p.signs.Busy = at(st.TypedMS, p.signs.Typed), at(st.ReadMS, p.signs.Read), at(st.BusyMS, p.signs.Busy)
@@ -223,16 +224,19 @@ func printable(s string, most int) string {
 // CheckSecrets sets or ends the condition that something that runs in a
 // workspace holds older values of secrets than there are now.
 func (k *Keeper) CheckSecrets(ctx context.Context, id string) error {
-	err := k.checkSecrets(ctx, id)
-	k.pulses.with(id, func(p *pulse) { p.checked = err == nil }) // else at the steward's next word
+	w, err := k.Store.Read().WorkspaceByID(ctx, id)
+	if err == nil && w.Phase == lifecycle.Ready {
+		if err = k.checkSecrets(ctx, w); err == nil {
+			k.pulses.with(id, func(p *pulse) { p.checked = true })
+			return nil
+		}
+	}
+	k.pulses.with(id, func(p *pulse) { p.checked = false }) // at the steward's next word
 	return err
 }
 
-func (k *Keeper) checkSecrets(ctx context.Context, id string) error {
-	w, err := k.Store.Read().WorkspaceByID(ctx, id)
-	if err != nil || w.Phase != lifecycle.Ready {
-		return err
-	}
+func (k *Keeper) checkSecrets(ctx context.Context, w store.Workspace) error {
+	id := w.ID
 	given, err := k.Given(ctx, w)
 	if err != nil {
 		return err
@@ -298,7 +302,7 @@ func (k *Keeper) checkDisk(id string) error {
 	}
 	stop := false
 	over, far := used > w.DiskBytes, used > w.DiskBytes+w.DiskBytes/10
-	k.pulses.with(id, func(p *pulse) { p.over = over })
+	k.pulses.with(id, func(p *pulse) { p.weighed = !over })
 	if !over && !stands {
 		return nil
 	}

@@ -243,3 +243,30 @@ func TestAlarms(t *testing.T) {
 		t.Errorf("they went off as %v", got)
 	}
 }
+
+// What a steward says while its workspace comes up counts once it is ready,
+// also where nothing is new since.
+func TestSaidBeforeItWasReady(t *testing.T) {
+	b := newBench(t)
+	enter := func(p lifecycle.Phase) {
+		t.Helper()
+		b.write(func(tx *store.Tx) error {
+			w, err := tx.WorkspaceByID(t.Context(), "w")
+			if err != nil {
+				return err
+			}
+			return tx.SetPhase(t.Context(), &w, p, "service", "")
+		})
+	}
+	said := steward.Status{DiskBytes: 10<<30 + 1, Holders: []steward.Holder{{Label: "postCreateCommand", SinceMS: 1000, Secrets: map[string]int{"KEY": 1}}}}
+	enter(lifecycle.Starting)
+	b.took("w", said)
+	if _, c := b.workspace(); c[lifecycle.SecretsChanged] != "" || c[lifecycle.OverLimit] != "" {
+		t.Errorf("starting, it is %v", c)
+	}
+	enter(lifecycle.Ready)
+	b.took("w", said)
+	if _, c := b.workspace(); c[lifecycle.SecretsChanged] == "" || c[lifecycle.OverLimit] == "" {
+		t.Errorf("ready, it is only %v", c)
+	}
+}

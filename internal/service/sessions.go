@@ -190,7 +190,7 @@ func (f *logFollower) copy(ctx context.Context, sh store.Sheet) error {
 		}
 		err := f.part(f.s.Keeper.LogPath(f.w.ID, sh.Number, st.Number), st.Number)
 		if errors.Is(err, os.ErrNotExist) {
-			if err = nil; st.EndedAt != nil && time.Since(*st.EndedAt) > 24*time.Hour {
+			if err = nil; st.EndedAt != nil && f.s.now().Sub(*st.EndedAt) > 24*time.Hour {
 				_, err = fmt.Fprintln(f.out, "[its log is kept no longer]")
 			}
 		}

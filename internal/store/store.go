@@ -56,7 +56,7 @@ type Store struct {
 	closed          bool
 	now             func() time.Time
 	notify          func()
-	lowest          int // below it every subnet is taken; the writer's
+	lowest          int // below it every subnet is taken, by us or by others; the writer's
 	guard           func(commit func() error) error
 }
 

@@ -157,10 +157,8 @@ func (y *Yard) Close() error {
 
 // recall reads what was kept.
 func (y *Yard) recall() error {
-	for _, d := range []string{"workspaces", "images"} {
-		if err := os.MkdirAll(filepath.Join(y.Dir, d), 0o700); err != nil {
-			return err
-		}
+	if err := os.MkdirAll(filepath.Join(y.Dir, "workspaces"), 0o700); err != nil {
+		return err
 	}
 	kept, err := os.ReadDir(filepath.Join(y.Dir, "workspaces"))
 	if err != nil {
