@@ -158,8 +158,14 @@ func (w *world) wipe() {
 		w.t.Errorf("list for the end: %v\n%s", err, w.output)
 	}
 	for _, ws := range all {
-		if _, err := c.Remove(ctx, ws.Name+"."+ws.Owner, true); err != nil {
-			w.t.Errorf("remove %s for the end: %v", ws.Name, err)
+		ref := ws.Name + "." + ws.Owner
+		if ws.Adopted != "" {
+			_, err = c.LetGo(ctx, ref)
+		} else {
+			_, err = c.Remove(ctx, ref, true)
+		}
+		if err != nil {
+			w.t.Errorf("remove %s for the end: %v", ref, err)
 		}
 	}
 	plans, err := c.Plans(ctx, "")

@@ -19,6 +19,12 @@ func main() {
 		os.Exit(inside.Init(os.Args[2:]))
 	case "serve":
 		os.Exit(inside.Serve())
+	case "stay":
+		os.Exit(inside.Stay())
+	case "bridge":
+		os.Exit(inside.Bridge(os.Stdin, os.Stdout))
+	case "leave":
+		os.Exit(inside.Leave())
 	case "environment":
 		os.Exit(inside.PrintEnvironment())
 	case "sockets":

@@ -25,6 +25,11 @@ import (
 // door runs a service with Skerry Line's people and no engine: what needs
 // none is tested here.
 func door(t *testing.T) (address string, svc *service.Service) {
+	return doorTo(t, "unix:///nowhere.sock")
+}
+
+// doorTo is door with a yard.
+func doorTo(t *testing.T, engine string) (address string, svc *service.Service) {
 	t.Helper()
 	dir, err := os.MkdirTemp("", "yb")
 	if err != nil {
@@ -33,7 +38,7 @@ func door(t *testing.T) (address string, svc *service.Service) {
 	ctx, cancel := context.WithCancel(t.Context())
 	ready, ended := make(chan string, 1), make(chan error, 1)
 	go func() {
-		ended <- serve.Run(ctx, serve.Config{DataDir: dir, Listen: "127.0.0.1:0", Engine: "unix:///nowhere.sock", Addresses: netip.MustParsePrefix("10.213.0.0/16"),
+		ended <- serve.Run(ctx, serve.Config{DataDir: dir, Listen: "127.0.0.1:0", Engine: engine, Addresses: netip.MustParsePrefix("10.213.0.0/16"), SimTimes: map[string]time.Duration{}, SimOthers: demo.SimulatedOthers(),
 			Console: fstest.MapFS{"index.html": {Data: []byte("<title>the console</title>")}, "assets/a.js": {Data: []byte("1")}},
 			Prepare: func(ctx context.Context, s *service.Service) error {
 				svc = s

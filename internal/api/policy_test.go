@@ -11,6 +11,7 @@ import (
 	"yardbench/internal/core/definition"
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/policy"
+	"yardbench/internal/serve"
 	"yardbench/internal/service"
 	"yardbench/internal/store"
 )
@@ -18,7 +19,7 @@ import (
 // bodies are what operations are asked with, by their id; others get {}.
 var bodies = map[string]string{
 	"hold-workspace": `{"seconds":3600,"why":"x"}`, "change-port": `{"shared":true}`, "visit-port": `{"address":"http://x"}`, "launch": `{"repository":"ghost"}`, "preflight": `{"repository":"ghost"}`,
-	"add-repository": `{"url":"ftp://x"}`, "put-secret": `{"value":"x","everywhere":true}`, "put-repository-secret": `{"value":"x"}`, "put-git-credential": `{"username":"a","password":"b"}`,
+	"adopt-container": `{"owner":"ingrid","repository":"tide-board"}`, "add-repository": `{"url":"ftp://x"}`, "put-secret": `{"value":"x","everywhere":true}`, "put-repository-secret": `{"value":"x"}`, "put-git-credential": `{"username":"a","password":"b"}`,
 	"check-rules": `{"document":"x"}`, "put-rules": `{"document":"x","reason":"x"}`, "add-team": `{"name":"Bridge"}`, "make-token": `{"name":"x"}`, "make-enrolment": `{}`, "sign-in": `{"name":"x","password":"x"}`,
 	"show-enrolment": `{"key":"x"}`, "use-enrolment": `{"key":"x","password":"x"}`, "tell-push": `{"repository":"x","branch":"x","commit":"x"}`,
 }
@@ -27,7 +28,7 @@ var bodies = map[string]string{
 // one's own, one's team's and somebody else's: what the policy's one table
 // does not allow is refused, and what one may not see is not there.
 func TestEveryRouteHoldsThePolicy(t *testing.T) {
-	address, svc := door(t)
+	address, svc := doorTo(t, serve.SimulatedYard)
 	var doc struct {
 		Paths map[string]map[string]struct {
 			OperationID string             `json:"operationId"`
@@ -59,7 +60,7 @@ func TestEveryRouteHoldsThePolicy(t *testing.T) {
 			open := o.Security != nil && len(o.Security) == 0 || o.OperationID == "health"
 			concrete := func(owner string) string {
 				return strings.NewReplacer("{workspace}", "w."+owner, "{person}", owner, "{repository}", "tide-board", "{name}", "KEY", "{host}", "git.skerryline.example",
-					"{id}", "nothing", "{run}", "nothing", "{port}", "8000").Replace(path)
+					"{id}", "nothing", "{container}", "nothing", "{run}", "nothing", "{port}", "8000").Replace(path)
 			}
 			if status := ask(t, method, address+concrete("ingrid"), bodies[o.OperationID], ""); open == (status == 401) && o.OperationID != "sign-in" && o.OperationID != "tell-push" {
 				t.Errorf("%s %s asked by nobody is answered %d", method, path, status)

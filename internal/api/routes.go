@@ -141,6 +141,22 @@ func (a *API) routes() {
 		}) (wire.Workspace, error) {
 			return s.Rebuild(ctx, who, in.Ref, in.Body)
 		})
+	answer(a, op("GET", "/containers", "list-containers", "List the containers in the yard that others started and that belong to nobody", policy.AdoptContainers),
+		func(ctx context.Context, who service.Actor, _ *none) (wire.Containers, error) {
+			return s.Containers(ctx, who)
+		})
+	adopt := op("POST", "/containers/{container}/adopt", "adopt-container", "Take a container on as somebody's workspace", policy.AdoptContainers)
+	adopt.DefaultStatus = http.StatusAccepted
+	answer(a, adopt, func(ctx context.Context, who service.Actor, in *struct {
+		Container string `path:"container" maxLength:"256" doc:"Its name, or its id"`
+		Body      wire.Adopt
+	}) (wire.Workspace, error) {
+		return s.Adopt(ctx, who, in.Container, in.Body)
+	})
+	answer(a, verb("let-go", "let-go", "Let an adopted container go; it goes on as it is", policy.AdoptContainers),
+		func(ctx context.Context, who service.Actor, in *Workspace) (wire.Workspace, error) {
+			return s.LetGo(ctx, who, in.Ref)
+		})
 	remove := op("DELETE", "/workspaces/{workspace}", "remove-workspace", "Remove a workspace with its files", policy.RemoveWorkspace)
 	remove.DefaultStatus = http.StatusAccepted
 	answer(a, remove, func(ctx context.Context, who service.Actor, in *struct {

@@ -51,6 +51,10 @@ func (a *app) follow(ctx context.Context, api *client.Client, w wire.Workspace) 
 		if a.json {
 			return a.print(w, nil)
 		}
+		if w.Adopted != "" {
+			fmt.Fprintf(a.out, "%s is let go; its container goes on\n", w.Name)
+			return nil
+		}
 		fmt.Fprintf(a.out, "%s is removed\n", w.Name)
 		return nil
 	case err != nil:
@@ -98,6 +102,8 @@ func (a *app) failure(ctx context.Context, api *client.Client, sh wire.Sheet, w 
 	}
 	fmt.Fprintf(a.err, "yardbench: %s of %s failed: %s\n", sh.Kind, w.Name, clean(sh.Cause))
 	switch {
+	case w.Adopted != "":
+		fmt.Fprintf(a.err, "again from here: yardbench start %s\ngive it up: yardbench let-go %s\n", name(w), name(w))
 	case w.Phase == "ready":
 		fmt.Fprintf(a.err, "the workspace is as it was before; correct the cause and rebuild again\n")
 	default:
@@ -109,10 +115,15 @@ func (a *app) failure(ctx context.Context, api *client.Client, sh wire.Sheet, w 
 // result says how things stand, and what to type next.
 func (a *app) result(w wire.Workspace) {
 	for _, c := range w.Conditions {
+		if c.Kind == "adopted" {
+			continue // it is known, and stays so
+		}
 		fmt.Fprintln(a.out, a.paint(text.FgYellow, c.Kind+": "+clean(c.Reason)))
 	}
-	switch w.Phase {
-	case "ready":
+	switch {
+	case w.Phase == "ready" && w.Adopted != "":
+		fmt.Fprintf(a.out, "%s is %s; %s enters it with: yardbench enter %s\n", name(w), a.paint(text.FgGreen, "ready"), w.Owner, w.Name)
+	case w.Phase == "ready":
 		fmt.Fprintf(a.out, "%s is %s at %s\n", w.Name, a.paint(text.FgGreen, "ready"), w.Folder)
 		fmt.Fprintf(a.out, "  in the browser   %s/workspaces/%s\n", readSignIn().Address, w.Name)
 		fmt.Fprintf(a.out, "  a terminal       yardbench enter %s\n", w.Name)

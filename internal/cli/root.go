@@ -146,7 +146,7 @@ func (a *app) root() *cobra.Command {
 	for group, commands := range map[string][]*cobra.Command{
 		"work":    {a.launch(), a.list(), a.show(), a.enter(), a.run(), a.logs(), a.start(), a.stop(), a.rebuild(), a.remove(), a.hold(), a.ports(), a.forward(), a.services()},
 		"mine":    {a.signIn(), a.signOut(), a.enrol(), a.secret(), a.credential(), a.token(), a.cost()},
-		"service": {a.repos(), a.definition(), a.starter(), a.prebuild(), a.people(), a.rules(), a.journal(), a.webhook(), a.serve()},
+		"service": {a.repos(), a.definition(), a.starter(), a.prebuild(), a.adopt(), a.letGo(), a.people(), a.rules(), a.journal(), a.webhook(), a.serve()},
 	} {
 		for _, c := range commands {
 			c.GroupID = group

@@ -123,6 +123,7 @@ func (a *app) demo() *cobra.Command {
 			if fast {
 				config.SimTimes = map[string]time.Duration{}
 			}
+			config.SimOthers = demo.SimulatedOthers()
 			config.Now, config.Rules = clock.Now, demo.RulesBeside(git)
 			if _, err := os.Stat(filepath.Join(config.DataDir, "yardbench.db")); past && err != nil {
 				clock.Begin() // its journal begins in the past, and never runs backwards
@@ -149,6 +150,18 @@ func (a *app) demo() *cobra.Command {
 	}
 	base.Flags().StringVar(&engine, "engine", "", "the container engine")
 	base.Flags().StringVar(&tar, "tar", "", "its root file system")
+	var end bool
+	others := &cobra.Command{
+		Use: "others", Short: "Start the containers that somebody started by hand, or remove them", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if end {
+				return demo.EndOthers(cmd.Context(), engine)
+			}
+			return demo.StartOthers(cmd.Context(), engine)
+		},
+	}
+	others.Flags().StringVar(&engine, "engine", "", "the container engine")
+	others.Flags().BoolVar(&end, "remove", false, "remove them")
 	clear := &cobra.Command{
 		Use: "clear", Short: "Remove every workspace of the demo, with whatever is in it", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -167,6 +180,6 @@ func (a *app) demo() *cobra.Command {
 		},
 	}
 	furnish.Flags().StringVar(&hooked, "git-host", "", "the git host, whose stand-in is told of journal entries")
-	c.AddCommand(host, svc, base, furnish, clear)
+	c.AddCommand(host, svc, base, others, furnish, clear)
 	return c
 }

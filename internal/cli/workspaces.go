@@ -272,15 +272,24 @@ func (a *app) show() *cobra.Command {
 				for _, c := range w.Conditions {
 					line(c.Kind, c.Reason)
 				}
-				line("repository", fmt.Sprintf("%s, branch %s, made from %.10s", w.Repository, w.Branch, w.Commit))
-				line("definition", w.Definition+", image from "+w.Image)
+				if w.Adopted != "" {
+					line("counted under", w.Repository)
+					line("container", w.Adopted+", made by others from image "+w.Image)
+				} else {
+					line("repository", fmt.Sprintf("%s, branch %s, made from %.10s", w.Repository, w.Branch, w.Commit))
+					line("definition", w.Definition+", image from "+w.Image)
+				}
 				line("folder", w.Folder+", as "+w.User)
 				if w.Prepared != nil {
 					line("prepared", fmt.Sprintf("image %d of %s", w.Prepared.Number, behind(*w.Prepared)))
 				} else if w.Scratch != "" {
 					line("prepared", "none: "+w.Scratch)
 				}
-				line("size", fmt.Sprintf("%s: %s, %s memory, %s disk", w.Size, cores(w.CoresMilli), rules.Bytes(w.MemoryBytes), rules.Bytes(w.DiskBytes)))
+				disk := rules.Bytes(w.DiskBytes) + " disk"
+				if w.Adopted != "" {
+					disk = "its disk not counted"
+				}
+				line("size", fmt.Sprintf("%s: %s, %s memory, %s", w.Size, cores(w.CoresMilli), rules.Bytes(w.MemoryBytes), disk))
 				line("cost", fmt.Sprintf("%s so far, %s of it idle; %s an hour", money(w.CostMicros, w.Currency), money(w.IdleMicros, w.Currency), money(w.HourMicros, w.Currency)))
 				if r := w.Rest; r != nil {
 					line("awake", fmt.Sprintf("%s, %s; put to rest %s without another sign", r.LastSign, when(r.LastSignAt), when(r.StopsAt)))

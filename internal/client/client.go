@@ -191,6 +191,21 @@ func (c *Client) Remove(ctx context.Context, ref string, discard bool) (wire.Wor
 	return call[wire.Workspace](ctx, c, "DELETE", workspace(ref, "?discard="+strconv.FormatBool(discard)), nil)
 }
 
+// Containers lists the yard's containers that belong to nobody.
+func (c *Client) Containers(ctx context.Context) (wire.Containers, error) {
+	return call[wire.Containers](ctx, c, "GET", "/containers", nil)
+}
+
+// Adopt takes a container on, by its name or id.
+func (c *Client) Adopt(ctx context.Context, container string, in wire.Adopt) (wire.Workspace, error) {
+	return call[wire.Workspace](ctx, c, "POST", "/containers/"+url.PathEscape(container)+"/adopt", in)
+}
+
+// LetGo lets an adopted container go.
+func (c *Client) LetGo(ctx context.Context, ref string) (wire.Workspace, error) {
+	return call[wire.Workspace](ctx, c, "POST", workspace(ref, "/let-go"), nil)
+}
+
 // PutGitCredential sets what one signs in to a git host with.
 func (c *Client) PutGitCredential(ctx context.Context, host string, in wire.GitCredential) error {
 	_, err := call[nothing](ctx, c, "PUT", "/git-credentials/"+url.PathEscape(host), in)

@@ -14,7 +14,12 @@ func Clear(ctx context.Context, address string) error {
 		return err
 	}
 	for _, w := range all {
-		if _, err := c.Remove(ctx, w.Name+"."+w.Owner, true); err != nil {
+		if w.Adopted != "" {
+			_, err = c.LetGo(ctx, w.Name+"."+w.Owner)
+		} else {
+			_, err = c.Remove(ctx, w.Name+"."+w.Owner, true)
+		}
+		if err != nil {
 			return err
 		}
 	}

@@ -13,7 +13,7 @@ import (
 )
 
 // Furnish prepares images of the planned repositories and brings up four
-// workspaces, through the HTTP door as their owners would. What is there
+// workspaces and takes a container on, through the HTTP door as their owners would. What is there
 // already stays as it is, but that a stopped one of the four is started.
 func Furnish(ctx context.Context, address, gitHost string, say func(string)) error {
 	for lead, repository := range map[string]string{"runa": "tide-board", "bjarne": "fare-desk"} {
@@ -48,7 +48,10 @@ func Furnish(ctx context.Context, address, gitHost string, say func(string)) err
 	if err := furnishHook(ctx, address, gitHost); err != nil {
 		return err
 	}
-	return furnishWorkspaces(ctx, address, say)
+	if err := furnishWorkspaces(ctx, address, say); err != nil {
+		return err
+	}
+	return furnishAdopted(ctx, address, say)
 }
 
 // furnishHook has the stand-in told of what happens to workspaces.

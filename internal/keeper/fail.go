@@ -68,6 +68,7 @@ func (k *Keeper) discard(w store.Workspace) error {
 	var errs []error
 	do := func(err error) { errs = append(errs, err) }
 	switch {
+	case w.Plan.Adopted != nil: // nothing of it is ours
 	case w.Phase == lifecycle.Removing || w.Phase == lifecycle.Stopping:
 	case w.NextBody > 0:
 		do(k.Yard.RemoveBody(ctx, w.ID, w.NextBody))

@@ -8,6 +8,7 @@ import (
 	"context"
 	"errors"
 	"log/slog"
+	"net"
 	"strconv"
 	"strings"
 	"sync"
@@ -57,6 +58,7 @@ type Keeper struct {
 // link; see outside.Hub.
 type Stewards interface {
 	Open(link, token string) (folder string, err error)
+	Reach(link string, dial func(ctx context.Context) (net.Conn, error))
 	Close(link string) error
 	Connected(link string) bool
 	Await(ctx context.Context, link string) error
@@ -102,6 +104,7 @@ func (k *Keeper) Run(ctx context.Context) error {
 		return err
 	}
 	for _, w := range all {
+		k.adopt(w)
 		for _, n := range []int{w.Body, w.NextBody} {
 			if n > 0 && w.Phase != lifecycle.Removing {
 				if _, err := k.openLink(w, n); err != nil {
@@ -322,6 +325,9 @@ func (k *Keeper) advance(tx *store.Tx, id string, seen yard.Observation) (*begun
 		}
 		b := &begun{w: w, mv: mv, body: state.Target()}
 		key, title := string(mv.Action), titles[mv.Action]
+		if mv.Action == lifecycle.RemoveAll && w.Plan.Adopted != nil {
+			title = "Let go"
+		}
 		if mv.Action == lifecycle.RunSetUp {
 			key, title = "set-up/"+string(mv.Moment), string(mv.Moment)
 		}
@@ -343,7 +349,7 @@ func (k *Keeper) advance(tx *store.Tx, id string, seen yard.Observation) (*begun
 var errLookAgain = errors.New("look again")
 
 func (k *Keeper) state(q store.Q, w store.Workspace) (lifecycle.State, error) {
-	s := lifecycle.State{Prebuild: w.Kind == store.ForPrebuild, Phase: w.Phase, Wanted: w.Wanted, Body: w.Body, NextBody: w.NextBody, Volume: w.Volume, NextVolume: w.NextVolume,
+	s := lifecycle.State{Adopted: w.Plan.Adopted != nil, Prebuild: w.Kind == store.ForPrebuild, Phase: w.Phase, Wanted: w.Wanted, Body: w.Body, NextBody: w.NextBody, Volume: w.Volume, NextVolume: w.NextVolume,
 		HasImage: w.Target().Image != "", Over: map[definition.Moment]bool{}}
 	s.Seeded, s.WaitFor = w.SeededVolume >= s.TargetVolume(), w.Target().Definition.WaitFor
 	for _, m := range w.Target().Definition.MomentsDue() {
@@ -425,6 +431,8 @@ func (k *Keeper) note(tx *store.Tx, w *store.Workspace, s lifecycle.State, mv li
 			cause = "its container ended by itself"
 			if how := seen.Ends[w.Body]; how != "" {
 				cause += ": " + how
+			} else if seen.Bodies[w.Body] == lifecycle.Absent {
+				cause = "its container is gone: somebody removed it"
 			}
 			w.Wanted = lifecycle.WantStopped
 		}
@@ -459,6 +467,10 @@ func workspaceOf(link string) string {
 }
 
 func (k *Keeper) openLink(w store.Workspace, body int) (string, error) {
+	if w.Plan.Adopted != nil {
+		k.reach(w)
+		return "", nil
+	}
 	token, err := k.Vault.Open(w.StewardToken, "steward", w.ID)
 	if err != nil {
 		return "", err

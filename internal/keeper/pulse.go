@@ -121,7 +121,7 @@ func (k *Keeper) followOnce(id, link string) (again bool) {
 		return false
 	}
 	turn.end()
-	c, err := k.Hub.Ask(k.ctx, link, steward.Request{Kind: steward.Watch, FloorMilli: r.Idle.CPUFloorMilli, Process: steward.Process{Folder: w.Plan.Definition.Mountpoint()}})
+	c, err := k.Hub.Ask(k.ctx, link, steward.Request{Kind: steward.Watch, FloorMilli: r.Idle.CPUFloorMilli, Process: steward.Process{Folder: measured(w)}})
 	if err != nil {
 		return false // it went again; the next connection begins anew
 	}
@@ -151,6 +151,15 @@ func (k *Keeper) followOnce(id, link string) (again bool) {
 			k.took(id, st)
 		}
 	}
+}
+
+// measured is the folder whose size is looked at: in a container that others
+// made, none is ours to bound.
+func measured(w store.Workspace) string {
+	if w.Plan.Adopted != nil {
+		return ""
+	}
+	return w.Plan.Definition.Mountpoint()
 }
 
 // took takes a steward's word on how things stand, within bounds.
@@ -332,8 +341,8 @@ func (k *Keeper) checkDisk(id string) error {
 
 // Given lists the secrets that a workspace's processes get, sealed.
 func (k *Keeper) Given(ctx context.Context, w store.Workspace) ([]store.Secret, error) {
-	if w.Kind == store.ForPrebuild {
-		return nil, nil // an image must not hold anybody's secret
+	if w.Kind == store.ForPrebuild || w.Plan.Adopted != nil {
+		return nil, nil // an image must not hold anybody's secret, nor a stranger's container
 	}
 	q := k.Store.Read()
 	r, err := q.RepositoryByID(ctx, w.RepositoryID)

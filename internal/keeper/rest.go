@@ -30,11 +30,14 @@ func (k *Keeper) settled(id string) {
 	k.alarms.drop("keep " + id)
 	switch w.Phase {
 	case lifecycle.Ready:
+		if w.Plan.Adopted != nil && !k.Hub.Connected(Link(w)) {
+			k.reach(w) // its container was started anew, say
+		}
 		k.rest(id)
 		k.fed(id)
 		return
 	case lifecycle.Stopped:
-		if at, err := k.RemovesAt(k.ctx, w); err == nil {
+		if at, err := k.RemovesAt(k.ctx, w); err == nil && w.Plan.Adopted == nil {
 			k.alarms.set("keep "+id, at, func() { k.expire(id) })
 		}
 	}
@@ -49,7 +52,7 @@ func (k *Keeper) Terms(ctx context.Context, q store.Q, w store.Workspace) (idle.
 		return idle.Terms{}, store.Hold{}, err
 	}
 	h, err := q.HoldOf(ctx, w.ID)
-	t := idle.Terms{Quiet: r.Idle.QuietAfter, Rest: r.Idle.RestAfter, Warn: r.Idle.WarnBefore, Hold: h.Until}
+	t := idle.Terms{Never: w.Plan.Adopted != nil, Quiet: r.Idle.QuietAfter, Rest: r.Idle.RestAfter, Warn: r.Idle.WarnBefore, Hold: h.Until}
 	if w.RestAfter > 0 {
 		t.Rest = min(w.RestAfter, r.Idle.RestAfterMost)
 	}
@@ -118,7 +121,11 @@ func (k *Keeper) judge(id string) error {
 		if !v.Idle {
 			err = tx.ClearCondition(k.ctx, w, lifecycle.IdleNow)
 		} else {
-			err = tx.SetConditionSince(k.ctx, w, lifecycle.IdleNow, fmt.Sprintf("%s, and nothing since; it is put to rest at %s", v.What, k.local(v.StopAt)), v.Last)
+			reason := v.What + ", and nothing since"
+			if !v.StopAt.IsZero() {
+				reason += "; it is put to rest at " + k.local(v.StopAt)
+			}
+			err = tx.SetConditionSince(k.ctx, w, lifecycle.IdleNow, reason, v.Last)
 		}
 		if err != nil || !v.Stop || w.NextBody > 0 {
 			return err

@@ -77,6 +77,9 @@ func (k *Keeper) Session(ctx context.Context, w store.Workspace) (p steward.Proc
 			p.Env["YARDBENCH_PORT_"+n+"_ADDRESS"] = k.PortAddress(w.PortKey, n)
 		}
 	}
+	if w.Plan.Adopted != nil {
+		p.GitHost, cred = "", steward.GitCredential{}
+	}
 	mask, p.Secrets, p.Files = map[string]string{}, map[string]int{}, map[string]string{}
 	for _, g := range given {
 		v, err := k.Vault.Open(g.Sealed, SecretPlace(g.Level, g.SubjectID, g.Name, g.Version)...)
@@ -103,6 +106,9 @@ func (k *Keeper) ServeSteward(link string, r steward.Request, c *steward.Conn, p
 	ctx, cancel := context.WithTimeout(context.Background(), k.askTimeout())
 	defer cancel()
 	host, w, err := k.hostOf(ctx, link)
+	if err == nil && w.Plan.Adopted != nil {
+		err = errors.New("a container that was taken on cannot sign in at the git host")
+	}
 	switch r.Kind {
 	case steward.Git:
 		if err == nil {

@@ -137,6 +137,9 @@ func (d *doing) act(ctx context.Context, mv lifecycle.Move, body int, session st
 		}
 		return err
 	case lifecycle.AwaitSteward:
+		if d.w.Plan.Adopted != nil {
+			d.reach(d.w)
+		}
 		ctx, cancel := context.WithTimeout(ctx, stewardTimeout)
 		defer cancel()
 		err := d.Hub.Await(ctx, linkID(d.w.ID, body))
@@ -144,6 +147,9 @@ func (d *doing) act(ctx context.Context, mv lifecycle.Move, body int, session st
 			o, oerr := d.Yard.Observe(context.WithoutCancel(ctx), d.w.ID)
 			if oerr == nil && o.Bodies[body] != lifecycle.Running {
 				return fmt.Errorf("the container ended before its steward connected: %s", o.Ends[body])
+			}
+			if d.w.Plan.Adopted != nil {
+				return fmt.Errorf("%w, for %s", err, stewardTimeout)
 			}
 			return fmt.Errorf("the steward did not connect within %s; see the container's own log in the engine", stewardTimeout)
 		}
@@ -406,6 +412,9 @@ func (d *doing) stop(ctx context.Context) error {
 // remove takes everything of the workspace out of the yard, its files last.
 func (d *doing) remove(ctx context.Context) error {
 	w := d.w
+	if w.Plan.Adopted != nil {
+		return d.letGo(ctx)
+	}
 	return d.tryFor(ctx, yardTimeout, func(ctx context.Context) error {
 		o, err := d.Yard.Observe(ctx, w.ID)
 		if err != nil {

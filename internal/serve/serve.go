@@ -53,10 +53,11 @@ type Config struct {
 	// BoundDisks gives each workspace a disk of its size that cannot grow; see
 	// engine.Disks for what it wants. Without it disks are measured.
 	BoundDisks bool
-	// SimTimes, SimFaults and SimSeed are for a simulated yard; see sim.Options.
+	// What begins with Sim is for a simulated yard; see sim.Options.
 	SimTimes  map[string]time.Duration
 	SimFaults int
 	SimSeed   uint64
+	SimOthers []yard.Other
 	Console   fs.FS
 	// Prepare, if set, is called before the door opens.
 	Prepare func(ctx context.Context, s *service.Service) error
@@ -221,7 +222,7 @@ func theYard(c Config, dir, installation string, disks *engine.Disks) (closingYa
 	if c.SimTimes != nil {
 		times = c.SimTimes
 	}
-	return sim.New(installation, nil, sim.Options{Dir: filepath.Join(dir, "simulated-yard"), Images: images, Addresses: c.Addresses, Times: times, Faults: c.SimFaults, Seed: c.SimSeed})
+	return sim.New(installation, nil, sim.Options{Dir: filepath.Join(dir, "simulated-yard"), Images: images, Addresses: c.Addresses, Times: times, Others: c.SimOthers, Faults: c.SimFaults, Seed: c.SimSeed})
 }
 
 // SimulatedYard begins the address of a simulated yard.

@@ -272,10 +272,7 @@ func (s *Service) Preflight(ctx context.Context, a Actor, in wire.Launch) (wire.
 	for _, f := range o.plan.Findings {
 		v.Findings = append(v.Findings, wire.DefinitionFinding(f))
 	}
-	for _, name := range o.house.Order {
-		z := o.house.Sizes[name]
-		v.Sizes = append(v.Sizes, wire.SizeOffer{Name: name, CoresMilli: z.CoresMilli, MemoryBytes: z.MemoryBytes, DiskBytes: z.DiskBytes, HourMicros: int64(cost.Hourly(o.house.Rates, name, z))})
-	}
+	v.Sizes = sizeOffers(o.house)
 	prepared, scratch, err := s.Store.Read().UsualTimes(ctx, o.repository.ID)
 	if err != nil {
 		return v, err
@@ -307,6 +304,16 @@ func (s *Service) Preflight(ctx context.Context, a Actor, in wire.Launch) (wire.
 	lines, ok := quota.Admit(quota.Launch(o.size), accounts...)
 	v.Limits, v.Refused = limitViews(lines), !ok
 	return v, nil
+}
+
+// sizeOffers are the sizes of the house rules, with their prices.
+func sizeOffers(house rules.Rules) []wire.SizeOffer {
+	out := []wire.SizeOffer{}
+	for _, name := range house.Order {
+		z := house.Sizes[name]
+		out = append(out, wire.SizeOffer{Name: name, CoresMilli: z.CoresMilli, MemoryBytes: z.MemoryBytes, DiskBytes: z.DiskBytes, HourMicros: int64(cost.Hourly(house.Rates, name, z))})
+	}
+	return out
 }
 
 // Launch accepts a workspace. What the definition says is read first, so that

@@ -99,7 +99,7 @@ func (s *Service) DialPort(ctx context.Context, a Actor, ref string, port int) (
 
 // dial connects to a port of a workspace, which is a sign of work.
 func (s *Service) dial(ctx context.Context, w store.Workspace, port int) (*steward.Conn, error) {
-	if err := lifecycle.Permit(lifecycle.Use, w.Phase); err != nil {
+	if err := lifecycle.Permit(lifecycle.Use, w.Phase, w.Plan.Adopted != nil); err != nil {
 		return nil, fromRoom(err)
 	}
 	c, err := s.Hub.Ask(ctx, keeper.Link(w), steward.Request{Kind: steward.Dial, Port: port, Service: w.Plan.Definition.PortHosts[port]})

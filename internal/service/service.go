@@ -321,10 +321,13 @@ func (s *Service) viewOf(ctx context.Context, q store.Q, w store.Workspace, a ar
 	if def.Compose != nil {
 		v.Services = len(def.Compose.Services)
 	}
+	if w.Plan.Adopted != nil {
+		v.Adopted = w.Plan.Adopted.Name
+	}
 	for _, c := range a.conditions {
 		v.Conditions = append(v.Conditions, wire.Condition{Kind: string(c.Kind), Reason: c.Reason, Since: c.Since})
 	}
-	if w.Phase == lifecycle.Ready {
+	if w.Phase == lifecycle.Ready && w.Plan.Adopted == nil {
 		verdict, hold, err := s.Keeper.Verdict(ctx, q, w)
 		if err != nil {
 			return v, err
@@ -334,7 +337,7 @@ func (s *Service) viewOf(ctx context.Context, q store.Q, w store.Workspace, a ar
 			v.Rest.HeldUntil, v.Rest.HoldWhy = &hold.Until, hold.Why
 		}
 	}
-	if w.Phase == lifecycle.Stopped {
+	if w.Phase == lifecycle.Stopped && w.Plan.Adopted == nil {
 		at := w.PhaseAt.Add(house.StoppedMost)
 		v.RemovesAt = &at
 	}

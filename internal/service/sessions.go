@@ -29,7 +29,7 @@ func (s *Service) Open(ctx context.Context, a Actor, ref string, in wire.Run) (*
 	if err != nil {
 		return nil, err
 	}
-	if err := lifecycle.Permit(lifecycle.Use, w.Phase); err != nil {
+	if err := lifecycle.Permit(lifecycle.Use, w.Phase, w.Plan.Adopted != nil); err != nil {
 		return nil, fromRoom(err)
 	}
 	w.NextPlan = nil // the body in use, not what a rebuild is making

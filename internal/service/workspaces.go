@@ -119,7 +119,7 @@ func (s *Service) Start(ctx context.Context, a Actor, ref string) (wire.Workspac
 			return err
 		}
 		kind := lifecycle.StartSheet
-		if w.SeededVolume == 0 {
+		if w.SeededVolume == 0 && w.Plan.Adopted == nil {
 			kind = lifecycle.LaunchSheet
 		}
 		w.Wanted = lifecycle.WantReady
@@ -162,7 +162,7 @@ func (s *Service) Rebuild(ctx context.Context, a Actor, ref string, in wire.Rebu
 	if err != nil {
 		return wire.Workspace{}, err
 	}
-	if err := lifecycle.Permit(lifecycle.Rebuild, w.Phase); err != nil {
+	if err := lifecycle.Permit(lifecycle.Rebuild, w.Phase, w.Plan.Adopted != nil); err != nil {
 		return wire.Workspace{}, fromRoom(err)
 	}
 	if in.NewFiles && !in.Discard {
@@ -218,7 +218,9 @@ func (s *Service) Remove(ctx context.Context, a Actor, ref string, discard bool)
 	if err != nil {
 		return wire.Workspace{}, err
 	}
-	if !discard && w.Phase != lifecycle.Removing && w.Wanted != lifecycle.WantRemoved {
+	if w.Plan.Adopted != nil { // what may be asked is told by its verbs
+		discard = false
+	} else if !discard && w.Phase != lifecycle.Removing && w.Wanted != lifecycle.WantRemoved {
 		if err := s.mustBeSafe(ctx, w, "remove"); err != nil {
 			return wire.Workspace{}, err
 		}
@@ -296,7 +298,7 @@ func (s *Service) Work(ctx context.Context, a Actor, ref string) (wire.Work, err
 }
 
 var verbActions = map[lifecycle.Verb]policy.Action{lifecycle.Start: policy.DriveWorkspace, lifecycle.Rebuild: policy.DriveWorkspace,
-	lifecycle.Stop: policy.StopWorkspace, lifecycle.Remove: policy.RemoveWorkspace}
+	lifecycle.Stop: policy.StopWorkspace, lifecycle.Remove: policy.RemoveWorkspace, lifecycle.LetGo: policy.AdoptContainers}
 
 // want writes what is wanted of a workspace, if its phase permits the verb,
 // and has its keeper look at once.
@@ -312,7 +314,7 @@ func (s *Service) want(ctx context.Context, a Actor, ref string, v lifecycle.Ver
 		if err != nil {
 			return err
 		}
-		if err := lifecycle.Permit(v, w.Phase); err != nil {
+		if err := lifecycle.Permit(v, w.Phase, w.Plan.Adopted != nil); err != nil {
 			return err
 		}
 		phase, body := w.Phase, w.NextBody
@@ -356,6 +358,8 @@ func (s *Service) Hold(ctx context.Context, a Actor, ref string, in wire.Hold) (
 		return wire.Workspace{}, invalid("a hold of "+rules.Duration(d)+" is too short", "hold it for at least 1 min")
 	case why == "" || hasControl(why):
 		return wire.Workspace{}, invalid("the reason is missing", "say why with --why")
+	case w.Plan.Adopted != nil:
+		return wire.Workspace{}, conflict("not-now", "an adopted container is never put to rest", "")
 	case w.Phase != lifecycle.Ready:
 		return wire.Workspace{}, conflict("not-now", "hold is not possible while the workspace is "+string(w.Phase), "start it first: yardbench start "+w.Name)
 	}

@@ -31,6 +31,14 @@ type Plan struct {
 	ServiceImages map[string]string `json:"service_images,omitempty"`
 	// Scratch says why no prepared image serves.
 	Scratch string `json:"scratch,omitempty"`
+	// Adopted is the container that was taken on, where there is nothing to make.
+	Adopted *Adopted `json:"adopted,omitempty"`
+}
+
+// Adopted is a container that others started.
+type Adopted struct {
+	Container string `json:"container"` // in the yard
+	Name      string `json:"name"`
 }
 
 // Beside is a further repository, and where it is cloned.
@@ -250,6 +258,11 @@ func (q Q) Workspaces(ctx context.Context) ([]Workspace, error) {
 func (q Q) PeoplesWorkspaces(ctx context.Context, s Scope) ([]Workspace, error) {
 	where, args := s.where()
 	return list(ctx, q, scanWorkspace, "SELECT "+workspaceColumns+" FROM workspaces WHERE phase <> 'removed' AND kind = 'person'"+where+" ORDER BY name, owner_id", args...)
+}
+
+// WorkspaceOfContainer finds the workspace that a container was adopted as.
+func (q Q) WorkspaceOfContainer(ctx context.Context, container string) (Workspace, error) {
+	return one(ctx, q, scanWorkspace, "SELECT "+workspaceColumns+" FROM workspaces WHERE plan ->> '$.adopted.container' = ? AND phase <> 'removed'", container)
 }
 
 // WorkspaceByPortKey finds the workspace whose ports' host names begin so.

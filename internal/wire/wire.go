@@ -95,6 +95,34 @@ type Launch struct {
 	Beside     []string `json:"beside,omitempty" maxItems:"8" example:"[\"fare-desk@main\"]" doc:"Further repositories to clone beside it, as NAME or NAME@BRANCH"`
 }
 
+// Container is one in the yard that others started and nobody has taken on.
+type Container struct {
+	ID          string    `json:"id"`
+	Name        string    `json:"name" example:"quay-clock"`
+	Image       string    `json:"image"`
+	StartedAt   time.Time `json:"started_at"`
+	CoresMilli  int64     `json:"cores_milli" doc:"Its own bound; 0 is none"`
+	MemoryBytes int64     `json:"memory_bytes" doc:"Its own bound; 0 is none"`
+	Size        string    `json:"size,omitempty" doc:"The smallest size of the house rules that its own bounds fit in"`
+}
+
+// Containers are those that could be taken on, and what they may count for.
+type Containers struct {
+	Containers []Container `json:"containers"`
+	Currency   string      `json:"currency" example:"EUR"`
+	Sizes      []SizeOffer `json:"sizes"`
+}
+
+// Adopt asks for a container to be taken on as somebody's workspace.
+type Adopt struct {
+	Owner      string `json:"owner" maxLength:"64" example:"ingrid" doc:"Whose workspace it becomes"`
+	Repository string `json:"repository" maxLength:"64" example:"tide-board" doc:"What it is counted under"`
+	Name       string `json:"name,omitempty" maxLength:"40" doc:"Default: the container's"`
+	Size       string `json:"size,omitempty" maxLength:"20" doc:"What it counts for; default: the smallest that its own bounds fit in"`
+	User       string `json:"user,omitempty" maxLength:"64" doc:"Who the terminals are; default: the container's own user"`
+	Folder     string `json:"folder,omitempty" maxLength:"512" doc:"Where they begin; default: the container's own folder"`
+}
+
 // Rebuild asks for a new body of a workspace.
 type Rebuild struct {
 	NewFiles bool `json:"new_files,omitempty" doc:"Drop the files too and clone anew"`
@@ -130,6 +158,7 @@ type Workspace struct {
 	PhaseAt    time.Time   `json:"phase_at" doc:"Since when it is in this phase"`
 	Rebuilding bool        `json:"rebuilding"`
 	Services   int         `json:"services" doc:"How many services are beside it"`
+	Adopted    string      `json:"adopted,omitempty" doc:"The name of its container, where others started that"`
 	Sheet      int         `json:"sheet" doc:"The number of the newest launch sheet"`
 
 	Team          string     `json:"team,omitempty"`
@@ -177,7 +206,7 @@ type Stretch struct {
 // Sheet is a launch sheet.
 type Sheet struct {
 	Number    int        `json:"number"`
-	Kind      string     `json:"kind" enum:"launch,start,rebuild,stop,remove,prebuild"`
+	Kind      string     `json:"kind" enum:"launch,start,rebuild,stop,remove,prebuild,adopt,let go"`
 	StartedAt time.Time  `json:"started_at"`
 	EndedAt   *time.Time `json:"ended_at,omitempty"`
 	Outcome   string     `json:"outcome,omitempty" enum:",done,failed,skipped,interrupted"`

@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"time"
 
 	"yardbench/internal/core/definition"
@@ -72,6 +73,33 @@ type Yard interface {
 	// changed in the yard, until ctx ends or the yard is lost, which it
 	// returns. On each (re)connection it calls connected.
 	Watch(ctx context.Context, connected func(), changed func(workspace string, what News)) error
+}
+
+// Adopter is a yard in which containers that others started can be seen and
+// taken on, each as body number 1 of a workspace.
+type Adopter interface {
+	// Others lists the containers that run in the yard and belong to no
+	// workspace, of this installation or another.
+	Others(ctx context.Context) ([]Other, error)
+	// Adopt counts a container as the workspace's body until Release. It changes
+	// nothing in the container, and is told anew at each start.
+	Adopt(workspace, container string)
+	// Reach opens a way to the body's steward. Where there is none, it is put
+	// in and started first; binary gives its file for a processor.
+	Reach(ctx context.Context, workspace string, binary func(arch string) (file string, err error)) (net.Conn, error)
+	// Release takes out what Reach put in. The container goes on as it is and
+	// belongs to nobody again.
+	Release(ctx context.Context, workspace string, binary func(arch string) (file string, err error)) error
+}
+
+// Other is a container that somebody else started.
+type Other struct {
+	ID, Name, Image, Arch string
+	User, Folder          string // of its own command
+	StartedAt             time.Time
+	// CoresMilli and MemoryBytes are its own bounds; 0 is none.
+	CoresMilli, MemoryBytes int64
+	ReadOnly                bool // nothing can be put into it
 }
 
 // News is what is told of a workspace beside that something changed.

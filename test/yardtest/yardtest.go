@@ -25,6 +25,10 @@ type Ground struct {
 	Shared     string // a folder whose content the yard's bodies can see
 	// Simulated yards run nothing: what programs print is not looked at.
 	Simulated bool
+	// Other starts a container as a stranger would, under a name.
+	Other func(t *testing.T, name string)
+	// Steward gives the real steward's file for a processor.
+	Steward func(arch string) (string, error)
 }
 
 // Conform runs the suite. fresh makes a yard of a new installation.
@@ -33,6 +37,7 @@ func Conform(t *testing.T, g Ground, fresh func(t *testing.T) yard.Yard) {
 	t.Run("services and what is mounted", func(t *testing.T) { services(t, g, fresh(t)) })
 	t.Run("images", func(t *testing.T) { images(t, g, fresh(t)) })
 	t.Run("installations are apart", func(t *testing.T) { apart(t, g, fresh(t), fresh(t)) })
+	t.Run("containers of others", func(t *testing.T) { adopted(t, g, fresh(t), fresh(t)) })
 	t.Run("what happens behind our back is told", func(t *testing.T) { watched(t, g, fresh(t)) })
 }
 
@@ -293,5 +298,85 @@ func watched(t *testing.T, g Ground, y yard.Yard) {
 		case <-limit:
 			t.Fatal("the end was not told")
 		}
+	}
+}
+
+// adopted takes a stranger's container on, and lets it go.
+func adopted(t *testing.T, g Ground, y, neighbour yard.Yard) {
+	ctx := t.Context()
+	g.Other(t, "buoy")
+	a := y.(yard.Adopter)
+	find := func(y yard.Adopter) (o yard.Other) {
+		all, err := y.Others(ctx)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, c := range all {
+			if c.Name == "buoy" {
+				o = c
+			}
+		}
+		return o
+	}
+	o := find(a)
+	if o.ID == "" || o.Image != g.Image || o.Folder != "/srv" || o.MemoryBytes != 64<<20 || o.CoresMilli != 250 || o.StartedAt.IsZero() || o.Arch == "" {
+		t.Fatalf("among others' containers it is %+v", o)
+	}
+	for range 2 {
+		a.Adopt("taken", o.ID)
+	}
+	defer func() { _ = a.Release(context.WithoutCancel(ctx), "taken", g.Steward) }()
+	if got := find(a); got.ID != "" {
+		t.Errorf("taken on, it is still offered: %+v", got)
+	}
+	told := make(chan string, 100)
+	connected, watching := make(chan struct{}, 1), make(chan struct{})
+	watched, cancel := context.WithCancel(ctx)
+	go func() {
+		defer close(watching)
+		_ = y.Watch(watched, func() { connected <- struct{}{} }, func(w string, _ yard.News) { told <- w })
+	}()
+	defer func() { cancel(); <-watching }()
+	<-connected
+	if !g.Simulated {
+		for range 2 { // the second finds the steward that the first put in
+			c, err := a.Reach(ctx, "taken", g.Steward)
+			if err != nil {
+				t.Fatalf("its steward is not reached: %v", err)
+			}
+			c.Close()
+		}
+	}
+	if s := body(t, y, "taken"); s != lifecycle.Running {
+		t.Errorf("taken on, it is %q", s)
+	}
+	if err := y.RemoveBody(ctx, "taken", 1); !errors.Is(err, yard.ErrRefused) {
+		t.Errorf("its removal is answered %v", err)
+	}
+	twice(t, "stop", func() error { return y.StopBody(ctx, "taken", 1, 0) })
+	select {
+	case w := <-told:
+		if w != "taken" {
+			t.Errorf("told of %q", w)
+		}
+	case <-time.After(20 * time.Second):
+		t.Error("its end was not told")
+	}
+	if s := body(t, y, "taken"); s != lifecycle.Ended {
+		t.Errorf("stopped, it is %q", s)
+	}
+	if _, err := a.Reach(ctx, "taken", g.Steward); !errors.Is(err, yard.ErrRefused) {
+		t.Errorf("reached while it is stopped, it is answered %v", err)
+	}
+	twice(t, "start", func() error { return y.StartBody(ctx, "taken", 1) })
+	twice(t, "let go", func() error { return a.Release(ctx, "taken", g.Steward) })
+	if o, err := y.Observe(ctx, "taken"); err != nil || len(o.Bodies) != 0 {
+		t.Errorf("let go, there is %+v, %v", o, err)
+	}
+	if got := find(a); got.ID != o.ID {
+		t.Errorf("let go, it is %+v", got)
+	}
+	if ids, err := neighbour.Workspaces(ctx); err != nil || len(ids) != 0 {
+		t.Errorf("a neighbour has %v of it, %v", ids, err)
 	}
 }

@@ -17,6 +17,7 @@ export type Webhook = components["schemas"]["Webhook"];
 export type Delivery = components["schemas"]["Delivery"];
 export type Service = components["schemas"]["Service"];
 export type Starter = components["schemas"]["Starter"];
+export type Container = Schemas["Container"];
 export type Port = Schemas["Port"];
 export type Rules = Schemas["Rules"];
 export type RulesCheck = Schemas["RulesCheck"];

@@ -4,6 +4,40 @@
  */
 
 export interface paths {
+    "/api/v1/containers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the containers in the yard that others started and that belong to nobody */
+        get: operations["list-containers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/containers/{container}/adopt": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a container on as somebody's workspace */
+        post: operations["adopt-container"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/cost": {
         parameters: {
             query?: never;
@@ -832,6 +866,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/workspaces/{workspace}/let-go": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let an adopted container go; it goes on as it is */
+        post: operations["let-go"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/workspaces/{workspace}/log": {
         parameters: {
             query?: never;
@@ -1046,6 +1097,26 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Adopt: {
+            /** @description Where they begin; default: the container's own folder */
+            folder?: string;
+            /** @description Default: the container's */
+            name?: string;
+            /**
+             * @description Whose workspace it becomes
+             * @example ingrid
+             */
+            owner: string;
+            /**
+             * @description What it is counted under
+             * @example tide-board
+             */
+            repository: string;
+            /** @description What it counts for; default: the smallest that its own bounds fit in */
+            size?: string;
+            /** @description Who the terminals are; default: the container's own user */
+            user?: string;
+        };
         Branch: {
             /** @description Default: the repository's default branch */
             branch?: string;
@@ -1060,6 +1131,32 @@ export interface components {
             reason: string;
             /** Format: date-time */
             since: string;
+        };
+        Container: {
+            /**
+             * Format: int64
+             * @description Its own bound; 0 is none
+             */
+            cores_milli: number;
+            id: string;
+            image: string;
+            /**
+             * Format: int64
+             * @description Its own bound; 0 is none
+             */
+            memory_bytes: number;
+            /** @example quay-clock */
+            name: string;
+            /** @description The smallest size of the house rules that its own bounds fit in */
+            size?: string;
+            /** Format: date-time */
+            started_at: string;
+        };
+        Containers: {
+            containers: components["schemas"]["Container"][];
+            /** @example EUR */
+            currency: string;
+            sizes: components["schemas"]["SizeOffer"][];
         };
         Cost: {
             /** @enum {string} */
@@ -1708,7 +1805,7 @@ export interface components {
             /** @description Where time could be saved */
             hint?: string;
             /** @enum {string} */
-            kind: "launch" | "start" | "rebuild" | "stop" | "remove" | "prebuild";
+            kind: "launch" | "start" | "rebuild" | "stop" | "remove" | "prebuild" | "adopt" | "let go";
             /** Format: int64 */
             number: number;
             /** @enum {string} */
@@ -1860,6 +1957,8 @@ export interface components {
             unpushed: string[];
         };
         Workspace: {
+            /** @description The name of its container, where others started that */
+            adopted?: string;
             /** @example main */
             branch: string;
             /** @description Why it failed or stopped */
@@ -1959,6 +2058,161 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    "list-containers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Containers"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "adopt-container": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its name, or its id */
+                container: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Adopt"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Workspace"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "report-cost": {
         parameters: {
             query?: {
@@ -6568,6 +6822,83 @@ export interface operations {
         responses: {
             /** @description OK */
             200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Workspace"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "let-go": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description NAME, or NAME.OWNER for somebody else's */
+                workspace: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accepted */
+            202: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -56,26 +56,37 @@ export function WorkspacePage({ person }: { person: Person }) {
         <Actions of={w} person={person} />
       </div>
       <dl className="facts">
-        <dt>Repository</dt>
-        <dd>
-          {w.repository}, branch {w.branch}, made from <code>{w.commit.slice(0, 10)}</code>
-        </dd>
-        <dt>Definition</dt>
-        <dd>{w.definition || "none: what is usual"}</dd>
+        {w.adopted ? (
+          <>
+            <dt>Counted under</dt>
+            <dd>{w.repository}</dd>
+            <dt>Container</dt>
+            <dd>{w.adopted}, started by others and taken on</dd>
+          </>
+        ) : (
+          <>
+            <dt>Repository</dt>
+            <dd>
+              {w.repository}, branch {w.branch}, made from <code>{w.commit.slice(0, 10)}</code>
+            </dd>
+            <dt>Definition</dt>
+            <dd>{w.definition || "none: what is usual"}</dd>
+          </>
+        )}
         <dt>Folder</dt>
         <dd>
           {w.folder} as {w.user || "the image's user"}
         </dd>
         <dt>Image</dt>
         <dd>{w.image}</dd>
-        <dt>Prepared</dt>
-        <dd>{w.prepared ? `image ${w.prepared.number} of ${when(w.prepared.made_at)}, ${w.prepared.behind === 0 ? "at the branch's head then" : `${w.prepared.behind} commits behind then`}` : `from scratch${w.scratch ? `: ${w.scratch}` : ""}`}</dd>
-        <dt>Launched</dt>
+        {!w.adopted && <dt>Prepared</dt>}
+        {!w.adopted && <dd>{w.prepared ? `image ${w.prepared.number} of ${when(w.prepared.made_at)}, ${w.prepared.behind === 0 ? "at the branch's head then" : `${w.prepared.behind} commits behind then`}` : `from scratch${w.scratch ? `: ${w.scratch}` : ""}`}</dd>}
+        <dt>{w.adopted ? "Taken on" : "Launched"}</dt>
         <dd title={exact(w.created_at)}>{when(w.created_at)}</dd>
         <dt>Size</dt>
         <dd className="number">
           {w.size}: {cores(w.cores_milli)}, {bytes(w.memory_bytes)} memory, {w.disk_used_bytes > 0 && `${bytes(w.disk_used_bytes)} of `}
-          {bytes(w.disk_bytes)} disk
+          {w.adopted ? "its disk not counted" : `${bytes(w.disk_bytes)} disk`}
         </dd>
         <dt>Cost</dt>
         <dd className="number">
@@ -130,6 +141,7 @@ function ConditionNote({ of: c }: { of: Workspace["conditions"][number] }) {
 
 /** What keeps a workspace awake, or when it is put to rest. */
 function Rest({ of: w }: { of: Workspace }) {
+  if (w.adopted) return <>it is never put to rest</>;
   if (!w.rest) return <>at rest</>;
   if (w.rest.held_until)
     return (
@@ -280,10 +292,10 @@ function Actions({ of: w, person }: { of: Workspace; person: Person }) {
     onSettled: () => queries.invalidateQueries({ queryKey: ["workspaces"] }),
   });
   const remove = useMutation({
-    mutationFn: () => take(api.DELETE("/api/v1/workspaces/{workspace}", path)),
+    mutationFn: () => take(w.adopted ? api.POST("/api/v1/workspaces/{workspace}/let-go", path) : api.DELETE("/api/v1/workspaces/{workspace}", path)),
     onError: failed,
     onSuccess: () => {
-      void message.info(`${w.name} is being removed`);
+      void message.info(`${w.name} is being ${w.adopted ? "let go" : "removed"}`);
       void navigate("/");
     },
   });
@@ -292,19 +304,33 @@ function Actions({ of: w, person }: { of: Workspace; person: Person }) {
   const is = (...phases: Workspace["phase"][]) => phases.includes(w.phase);
   return (
     <Space>
-      {drives && is("ready") && <Hold of={w} />}
+      {drives && is("ready") && !w.adopted && <Hold of={w} />}
       {drives && is("stopped", "failed") && (
         <Button type="primary" onClick={() => ask.mutate("start")}>
           Start
         </Button>
       )}
       {stops && is("waiting", "preparing", "starting", "ready") && <Button onClick={() => ask.mutate("stop")}>Stop</Button>}
-      {drives && is("ready", "stopped", "failed") && (
+      {drives && !w.adopted && is("ready", "stopped", "failed") && (
         <Button disabled={w.rebuilding} onClick={() => ask.mutate("rebuild")}>
           Rebuild
         </Button>
       )}
-      {drives && !is("removing", "removed") && (
+      {w.adopted && person.role === "operator" && !is("removing", "removed") && (
+        <Button
+          onClick={() =>
+            modal.confirm({
+              title: `Let ${w.adopted} go?`,
+              content: "Terminals and commands that were opened through it end. The container goes on as it is, and counts for nobody.",
+              okText: "Let it go",
+              onOk: () => remove.mutateAsync().catch(() => undefined),
+            })
+          }
+        >
+          Let go
+        </Button>
+      )}
+      {drives && !w.adopted && !is("removing", "removed") && (
         <Button
           danger
           onClick={() =>

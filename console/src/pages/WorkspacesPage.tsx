@@ -9,6 +9,7 @@ import { nothing, PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { sorted, sorting, useAddress } from "../parts/search";
 import { State } from "../parts/State";
+import { TakeOn } from "../parts/TakeOn";
 import { exact, when } from "../parts/time";
 import { useDone } from "../parts/useDone";
 
@@ -86,6 +87,7 @@ export function WorkspacesPage({ person, all }: { person: Person; all: boolean }
                 Stop {stoppable.length} chosen
               </Button>
             )}
+            {all && person.role === "operator" && <TakeOn />}
             {person.role !== "auditor" && (
               <Button type="primary" onClick={() => navigate("/launch")}>
                 Launch a workspace
@@ -101,7 +103,7 @@ export function WorkspacesPage({ person, all }: { person: Person; all: boolean }
           aria-label="State"
           style={{ width: 150 }}
           value={state}
-          options={[...phases, "idle", "held", "set-up failed", "secrets changed", "unpushed work", "over limit", "steward away"].map((p) => ({ value: p, label: p }))}
+          options={[...phases, "idle", "held", "set-up failed", "secrets changed", "unpushed work", "over limit", "out of memory", "rebuild due", "adopted", "steward away"].map((p) => ({ value: p, label: p }))}
           onChange={(p?: string) => set({ state: p })}
         />
         {teams.length > 1 && (

@@ -18,7 +18,7 @@ export function SheetView({ sheet, causeTold }: { sheet: Sheet; causeTold?: bool
   return (
     <div role="table" aria-label="Launch sheet" data-sheet={sheet.number} data-outcome={sheet.outcome || "under way"}>
       <Typography.Paragraph type="secondary" style={{ marginBottom: 8 }}>
-        {sheet.kind}, begun <Tooltip title={exact(sheet.started_at)}>{new Date(sheet.started_at).toLocaleTimeString()}</Tooltip>,{" "}
+        {sheet.kind}, begun <Tooltip title={exact(sheet.started_at)}>{new Date(sheet.started_at).toLocaleTimeString(undefined, { hourCycle: "h23" })}</Tooltip>,{" "}
         {running ? "under way for" : sheet.outcome + " in"} <span className="number">{took(end - start)}</span>
       </Typography.Paragraph>
       {steps.map((s) => {

@@ -1,4 +1,4 @@
-import { CheckCircleFilled, ClockCircleOutlined, CloseCircleFilled, LoadingOutlined, PauseCircleFilled, WarningFilled } from "@ant-design/icons";
+import { CheckCircleFilled, ClockCircleOutlined, CloseCircleFilled, LoadingOutlined, PauseCircleFilled, PushpinOutlined, WarningFilled } from "@ant-design/icons";
 import { Space, Tooltip, theme } from "antd";
 import type { Workspace } from "../api/client";
 import { colours } from "../theme";
@@ -16,8 +16,8 @@ export function State({ of: w }: { of: Workspace }) {
       </Tooltip>
       {w.conditions.map((c) => (
         <Tooltip key={c.kind} title={c.reason}>
-          <span style={{ color: token.colorWarning, whiteSpace: "nowrap" }}>
-            <WarningFilled /> {c.kind}
+          <span style={{ color: c.kind === "adopted" ? colours.rest : token.colorWarning, whiteSpace: "nowrap" }}>
+            {c.kind === "adopted" ? <PushpinOutlined /> : <WarningFilled />} {c.kind}
           </span>
         </Tooltip>
       ))}

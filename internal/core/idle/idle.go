@@ -41,6 +41,7 @@ type Terms struct {
 	Rest  time.Duration // without a sign for so long it is stopped
 	Warn  time.Duration // so long before that it is warned
 	Hold  time.Time     // it is not stopped before
+	Never bool          // it is never stopped: it is not ours to put to rest
 }
 
 // Verdict is how a workspace stands now.
@@ -51,14 +52,22 @@ type Verdict struct {
 	Held   bool
 	Warn   bool // it is about to be stopped
 	Stop   bool
-	StopAt time.Time // when it will be stopped, without another sign
-	Next   time.Time // when to judge again, without another sign; zero with Stop
+	StopAt time.Time // when it will be stopped, without another sign; zero is never
+	Next   time.Time // when to judge again, without another sign; zero is not by itself
 }
 
 // Judge says how a workspace stands at now.
 func Judge(now time.Time, s Signs, t Terms) Verdict {
 	v := Verdict{Held: t.Hold.After(now)}
 	v.Last, v.What = s.Last()
+	if t.Never {
+		if quiet := v.Last.Add(t.Quiet); now.Before(quiet) {
+			v.Next = quiet
+		} else {
+			v.Idle = true
+		}
+		return v
+	}
 	v.StopAt = v.Last.Add(t.Rest)
 	if t.Hold.After(v.StopAt) {
 		v.StopAt = t.Hold

@@ -85,3 +85,15 @@ func TestNothingIsMissedBetweenLooks(t *testing.T) {
 		}
 	}
 }
+
+// What is not ours to put to rest is told to be idle, and no more.
+func TestNeverStopped(t *testing.T) {
+	up := time.Date(2026, 3, 2, 8, 0, 0, 0, time.UTC)
+	terms := Terms{Quiet: 10 * time.Minute, Rest: time.Hour, Warn: 5 * time.Minute, Never: true}
+	if v := Judge(up.Add(time.Minute), Signs{Up: up}, terms); v.Idle || !v.Next.Equal(up.Add(10*time.Minute)) {
+		t.Errorf("just up it is %+v", v)
+	}
+	if v := Judge(up.Add(30*24*time.Hour), Signs{Up: up}, terms); !v.Idle || v.Stop || v.Warn || !v.StopAt.IsZero() || !v.Next.IsZero() {
+		t.Errorf("after a month it is %+v", v)
+	}
+}

@@ -63,6 +63,9 @@ type State struct {
 	// Prebuild tells that the body is made to be kept as a prepared image: it
 	// never becomes ready, and goes when that is done.
 	Prebuild bool
+	// Adopted tells that the body was made by others: it is started and
+	// stopped, never made or removed.
+	Adopted bool
 }
 
 // Target is the body that is being brought up.
@@ -145,6 +148,14 @@ func up(s State, o Observed) Move {
 		return Move{Enter: p, Action: a}
 	}
 	switch {
+	case s.Adopted && o.Bodies[target] != Running:
+		return in(Starting, StartBody)
+	case s.Adopted && s.Phase == Ready:
+		return Move{} // a steward that is away is asked for again
+	case s.Adopted && !o.Steward:
+		return in(Starting, AwaitSteward)
+	case s.Adopted:
+		return Move{Enter: Ready}
 	case !s.HasImage:
 		return in(Preparing, MakeImage)
 	case !o.Network:

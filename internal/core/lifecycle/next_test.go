@@ -134,15 +134,15 @@ func TestItAlwaysSettles(t *testing.T) {
 			mv := Next(m.s, m.o)
 			switch r.IntN(9) {
 			case 0:
-				if Permit(Stop, m.s.Phase) == nil && m.s.Phase != Stopped {
+				if Permit(Stop, m.s.Phase, false) == nil && m.s.Phase != Stopped {
 					m.s.Wanted, m.s.Phase = WantStopped, Stopping
 				}
 			case 1:
-				if Permit(Start, m.s.Phase) == nil && m.s.Phase != Ready {
+				if Permit(Start, m.s.Phase, false) == nil && m.s.Phase != Ready {
 					m.s.Wanted, m.s.Phase = WantReady, Waiting
 				}
 			case 2:
-				if Permit(Rebuild, m.s.Phase) == nil && m.s.NextBody == 0 {
+				if Permit(Rebuild, m.s.Phase, false) == nil && m.s.NextBody == 0 {
 					m.s.NextBody, m.s.HasImage, m.o.Steward = m.s.Body+1, false, false
 					if m.s.Phase != Ready {
 						m.s.Wanted, m.s.Phase = WantReady, Waiting
@@ -223,7 +223,7 @@ func TestAPrebuildIsKeptAndGoes(t *testing.T) {
 }
 
 func TestWhatIsPossibleNow(t *testing.T) {
-	err := Permit(Rebuild, Starting)
+	err := Permit(Rebuild, Starting, false)
 	var now NotNow
 	if !errors.As(err, &now) || !strings.Contains(err.Error(), "possible now: stop, remove") {
 		t.Errorf("a rebuild while starting is answered %v", err)
@@ -232,9 +232,49 @@ func TestWhatIsPossibleNow(t *testing.T) {
 		if p == Removed || p == Removing {
 			continue
 		}
-		if err := Permit(Remove, p); err != nil {
+		if err := Permit(Remove, p, false); err != nil {
 			t.Errorf("a %s workspace cannot be got rid of: %v", p, err)
 		}
+	}
+}
+
+// A container that was taken on is started, stopped and let go; it is never
+// made, rebuilt or removed.
+func TestAnAdoptedLife(t *testing.T) {
+	m := newModel(definition.OnCreate)
+	m.s.Adopted, m.s.SetUp = true, nil
+	m.o.Bodies[1] = Running
+	steps := []struct {
+		ask   func()
+		want  string
+		phase Phase
+	}{
+		{func() {}, "steward", Ready},
+		{func() { m.o.Steward = false }, "", Ready}, // it is asked for beside
+		{func() { m.o.Bodies[1] = Ended }, "", Stopped},
+		{func() { m.s.Wanted, m.s.Phase = WantReady, Waiting }, "start steward", Ready},
+		{func() { m.s.Wanted = WantStopped }, "stop", Stopped},
+		{func() { m.s.Wanted = WantRemoved }, "remove", Removed},
+	}
+	for i, s := range steps {
+		s.ask()
+		if got := strings.TrimSpace(strings.Join(m.settle(t), " ")); got != s.want || m.s.Phase != s.phase {
+			t.Errorf("step %d: did %q and is %s; wanted %q and %s", i+1, got, m.s.Phase, s.want, s.phase)
+		}
+	}
+	for _, p := range Phases {
+		if Permit(Rebuild, p, true) == nil || Permit(Remove, p, true) == nil || Permit(LetGo, p, false) == nil {
+			t.Errorf("%s: an adopted one is rebuilt or removed, or one of ours is let go", p)
+		}
+	}
+	if err := Permit(Remove, Ready, true); !strings.Contains(err.Error(), "made by others") || !strings.HasSuffix(err.Error(), "use, start, stop, let go") {
+		t.Errorf("a removal is answered %v", err)
+	}
+	if err := Permit(LetGo, Ready, false); !strings.Contains(err.Error(), "not taken on") {
+		t.Errorf("letting one of ours go is answered %v", err)
+	}
+	if err := Permit(Use, Stopped, true); !strings.Contains(err.Error(), "while the workspace is stopped; possible now: start, stop, let go") {
+		t.Errorf("a use at rest is answered %v", err)
 	}
 }
 

@@ -53,7 +53,8 @@ const (
 	Stop    Verb = "stop"
 	Rebuild Verb = "rebuild"
 	Remove  Verb = "remove"
-	Use     Verb = "use" // a terminal or a run
+	Use     Verb = "use"    // a terminal or a run
+	LetGo   Verb = "let go" // of an adopted one
 )
 
 var verbs = map[Verb][]Phase{
@@ -62,33 +63,55 @@ var verbs = map[Verb][]Phase{
 	Rebuild: {Ready, Stopped, Failed},
 	Remove:  {Waiting, Preparing, Starting, Ready, Stopping, Stopped, Failed, Removing},
 	Use:     {Ready},
+	LetGo:   {Waiting, Starting, Ready, Stopping, Stopped, Failed, Removing},
+}
+
+// permitted tells whether a verb is possible in a phase. An adopted container
+// is not ours to make anew or to take away; it is let go.
+func permitted(v Verb, p Phase, adopted bool) bool {
+	if adopted && (v == Rebuild || v == Remove) || !adopted && v == LetGo {
+		return false
+	}
+	return slices.Contains(verbs[v], p)
 }
 
 // NotNow is the refusal of a verb in a phase.
 type NotNow struct {
-	Verb  Verb
-	Phase Phase
+	Verb    Verb
+	Phase   Phase
+	Adopted bool
 }
 
 func (e NotNow) Error() string {
-	var can []string
-	for _, v := range []Verb{Use, Start, Stop, Rebuild, Remove} {
-		if slices.Contains(verbs[v], e.Phase) {
-			can = append(can, string(v))
-		}
-	}
-	if len(can) == 0 {
+	can := can(e.Phase, e.Adopted)
+	switch {
+	case e.Adopted && slices.Contains(verbs[e.Verb], e.Phase):
+		return fmt.Sprintf("%s is not possible: its container was made by others, and is only taken on; possible now: %s", e.Verb, strings.Join(can, ", "))
+	case !e.Adopted && e.Verb == LetGo:
+		return fmt.Sprintf("%s is not possible: its container was not taken on, but made by its keeper; possible now: %s", e.Verb, strings.Join(can, ", "))
+	case len(can) == 0:
 		return fmt.Sprintf("%s is not possible: the workspace is %s", e.Verb, e.Phase)
 	}
 	return fmt.Sprintf("%s is not possible while the workspace is %s; possible now: %s", e.Verb, e.Phase, strings.Join(can, ", "))
 }
 
-// Permit tells whether a verb is possible in a phase; its error is a [NotNow].
-func Permit(v Verb, p Phase) error {
-	if slices.Contains(verbs[v], p) {
+// can lists the verbs that are possible in a phase.
+func can(p Phase, adopted bool) (out []string) {
+	for _, v := range []Verb{Use, Start, Stop, Rebuild, Remove, LetGo} {
+		if permitted(v, p, adopted) {
+			out = append(out, string(v))
+		}
+	}
+	return out
+}
+
+// Permit tells whether a verb is possible in a phase, of a workspace that was
+// adopted or of one of ours; its error is a [NotNow].
+func Permit(v Verb, p Phase, adopted bool) error {
+	if permitted(v, p, adopted) {
 		return nil
 	}
-	return NotNow{v, p}
+	return NotNow{v, p, adopted}
 }
 
 // Condition stands beside a phase.
@@ -113,6 +136,7 @@ const (
 	UnpushedWork   ConditionKind = "unpushed work"
 	OverLimit      ConditionKind = "over limit"
 	RebuildDue     ConditionKind = "rebuild due"
+	Adopted        ConditionKind = "adopted"
 )
 
 // SheetKind says what a launch sheet is the record of.
@@ -126,6 +150,8 @@ const (
 	StopSheet    SheetKind = "stop"
 	RemoveSheet  SheetKind = "remove"
 	PrebuildRun  SheetKind = "prebuild"
+	AdoptSheet   SheetKind = "adopt"
+	LetGoSheet   SheetKind = "let go"
 )
 
 // Outcome is how a step or a sheet ended; empty while it runs.

@@ -93,6 +93,7 @@ var Conditions = []struct {
 	Means, Ends string
 }{
 	{Rebuilding, "a new body is made beside the one in use", "the new one takes over, or cannot be made"},
+	{Adopted, "its container was started by others, and taken on", "it is let go"},
 	{RebuildDue, "the definition at the branch's head is another than the one it was built from", "a rebuild"},
 	{SetUpFailed, "a set-up command or a service failed; it can be used all the same", "a rebuild"},
 	{OutOfMemory, "something in it was ended, as it wanted more memory than its size has", "an hour without another, or a stop"},
@@ -114,15 +115,9 @@ func Document() string {
 	}
 	b.WriteString("  removed --> [*]\n```\n\n## Phases\n\n| phase | meaning | possible then |\n|---|---|---|\n")
 	for _, p := range Phases {
-		var can []string
-		for _, v := range []Verb{Use, Start, Stop, Rebuild, Remove} {
-			if slices.Contains(verbs[v], p) {
-				can = append(can, string(v))
-			}
-		}
-		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", p, about[p], strings.Join(can, ", "))
+		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", p, about[p], strings.Join(can(p, false), ", "))
 	}
-	b.WriteString("\nA verb that is not possible in a phase is answered 409 with those that are.\n\n## Moves\n\nEach is written in one transaction with its journal entry; any other is refused by the store.\n\n| from | to | by | when |\n|---|---|---|---|\n")
+	b.WriteString("\nA verb that is not possible in a phase is answered 409 with those that are. A container that was taken on is let go where one of ours would be removed, and is not rebuilt: it passes from `waiting` to `starting`, and on as ours do.\n\n## Moves\n\nEach is written in one transaction with its journal entry; any other is refused by the store.\n\n| from | to | by | when |\n|---|---|---|---|\n")
 	for _, a := range Table {
 		by := make([]string, len(a.By))
 		for i, x := range a.By {

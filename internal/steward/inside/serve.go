@@ -65,15 +65,21 @@ func Serve() int {
 }
 
 func newServer(p places) (*server, error) {
+	s, err := prepareServer(p)
+	if err != nil {
+		return nil, err
+	}
+	return s, s.listen()
+}
+
+// prepareServer is a server without ways to the outside for git.
+func prepareServer(p places) (*server, error) {
 	s := &server{places: p, terminals: map[string]*terminal{}, setUps: map[string]*setUp{}, procs: map[int]holder{}}
 	if err := os.MkdirAll(filepath.Join(p.runDir, "set-up"), 0o700); err != nil {
 		return nil, err
 	}
 	// The person's processes reach the helper's socket through it.
-	if err := os.Chmod(p.runDir, 0o755); err != nil {
-		return nil, err
-	}
-	return s, s.listen()
+	return s, os.Chmod(p.runDir, 0o755)
 }
 
 // connect keeps one connection to the service.
@@ -103,6 +109,11 @@ func (s *server) once() error {
 	if err != nil {
 		return err
 	}
+	return s.over(conn, strings.TrimSpace(string(token)))
+}
+
+// over serves the service over a connection, until that ends.
+func (s *server) over(conn net.Conn, token string) error {
 	defer conn.Close()
 	session, err := yamux.Server(conn, steward.Multiplex())
 	if err != nil {
@@ -114,7 +125,7 @@ func (s *server) once() error {
 		return err
 	}
 	hello := &steward.Conn{Stream: stream}
-	if err := hello.Send(steward.Hello{Versions: steward.Versions, Token: strings.TrimSpace(string(token)), Arch: runtime.GOARCH}); err != nil {
+	if err := hello.Send(steward.Hello{Versions: steward.Versions, Token: token, Arch: runtime.GOARCH}); err != nil {
 		return err
 	}
 	var w steward.Welcome
@@ -130,7 +141,9 @@ func (s *server) once() error {
 	s.mu.Unlock()
 	defer func() {
 		s.mu.Lock()
-		s.session = nil
+		if s.session == session {
+			s.session = nil
+		}
 		s.mu.Unlock()
 	}()
 	for {

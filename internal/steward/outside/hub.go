@@ -48,6 +48,10 @@ type link struct {
 	listener net.Listener
 	session  *yamux.Session
 	came     chan struct{} // closed when a session comes; replaced when it goes
+	// Of a link for which we dial:
+	end     context.CancelFunc // ends the dialling
+	dialled chan struct{}      // closed when it is given up; nil while nobody dials
+	problem error              // why the last call failed
 }
 
 // NewHub keeps its links under dir, one folder each.
@@ -86,6 +90,66 @@ func (h *Hub) Open(id, token string) (folder string, err error) {
 	return folder, nil
 }
 
+// ErrNoUse says, of a way to a steward, that there is no use in trying again.
+var ErrNoUse = errors.New("there is no use in trying again")
+
+// Reach keeps a connection to a steward that cannot dial: dial opens one, and
+// another when that breaks, until it answers [ErrNoUse] or the link is closed.
+// While it is at it another call changes nothing.
+func (h *Hub) Reach(id string, dial func(ctx context.Context) (net.Conn, error)) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	k := h.links[id]
+	if k == nil {
+		k = &link{id: id, came: make(chan struct{})}
+		h.links[id] = k
+	}
+	if k.dialled != nil {
+		return
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	k.end, k.dialled, k.problem = cancel, make(chan struct{}), nil
+	go h.reach(ctx, k, dial)
+}
+
+// Between calls passes at least the first time, and at most the second.
+const (
+	callsAfter = 200 * time.Millisecond
+	callsMost  = 15 * time.Second
+)
+
+func (h *Hub) reach(ctx context.Context, k *link, dial func(ctx context.Context) (net.Conn, error)) {
+	defer k.end()
+	for wait := callsAfter; ; wait = min(2*wait, callsMost) {
+		began := time.Now()
+		limited, cancel := context.WithTimeout(ctx, 2*helloTimeout)
+		conn, err := dial(limited)
+		cancel()
+		if err == nil {
+			stop := context.AfterFunc(ctx, func() { conn.Close() })
+			h.take(k, conn)
+			stop()
+			err = errors.New("its steward went away")
+			if time.Since(began) > time.Minute {
+				wait = callsAfter
+			}
+		}
+		h.mu.Lock()
+		k.problem = err
+		if errors.Is(err, ErrNoUse) || ctx.Err() != nil {
+			close(k.dialled)
+			k.dialled = nil
+			h.mu.Unlock()
+			return
+		}
+		h.mu.Unlock()
+		select {
+		case <-ctx.Done():
+		case <-time.After(wait):
+		}
+	}
+}
+
 // Close ends the link to a body and removes its folder.
 func (h *Hub) Close(id string) error {
 	h.mu.Lock()
@@ -93,7 +157,7 @@ func (h *Hub) Close(id string) error {
 	delete(h.links, id)
 	h.mu.Unlock()
 	if k != nil {
-		k.listener.Close()
+		k.close()
 		if s := h.session(k); s != nil {
 			s.Close()
 		}
@@ -101,12 +165,22 @@ func (h *Hub) Close(id string) error {
 	return os.RemoveAll(filepath.Join(h.dir, filepath.Base(id)))
 }
 
+// close has nobody come any more.
+func (k *link) close() {
+	if k.listener != nil {
+		k.listener.Close()
+	}
+	if k.end != nil {
+		k.end()
+	}
+}
+
 // Shut ends all links and leaves their folders for the next start.
 func (h *Hub) Shut() {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	for _, k := range h.links {
-		k.listener.Close()
+		k.close()
 		if k.session != nil {
 			k.session.Close()
 		}
@@ -223,14 +297,20 @@ func (h *Hub) Await(ctx context.Context, id string) error {
 		h.mu.Unlock()
 		return ErrAway
 	}
-	came := k.came
+	came, dialled := k.came, k.dialled
 	h.mu.Unlock()
 	select {
 	case <-came:
 		return nil
+	case <-dialled:
 	case <-ctx.Done():
-		return ErrAway
 	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if k.problem != nil {
+		return fmt.Errorf("%w: %w", ErrAway, k.problem)
+	}
+	return ErrAway
 }
 
 // comesBack is how long somebody who asks waits for a steward that is away:

@@ -300,6 +300,9 @@ func ended(st *container.State) string {
 
 // RemoveBody implements [yard.Yard].
 func (e *Engine) RemoveBody(ctx context.Context, workspace string, n int) error {
+	if e.adopted.container(workspace) != "" {
+		return yard.Refused("remove the container: it was made by others, and is only let go")
+	}
 	services, err := e.servicesOf(ctx, workspace, n)
 	if err != nil {
 		return err

@@ -54,6 +54,7 @@ type Engine struct {
 	disks        *Disks // nil: volumes are not bounded
 	asked        sync.Mutex
 	syntax       string // that the builder knows; "" until it is asked
+	adopted      adopted
 }
 
 // New speaks to the engine at host (unix://… or tcp://…), without a call yet.
@@ -76,6 +77,9 @@ func (e *Engine) Close() error { return e.cli.Close() }
 func (e *Engine) name(workspace string) string { return "yb-" + e.installation + "-" + workspace }
 
 func (e *Engine) body(workspace string, n int) string {
+	if id := e.adopted.container(workspace); id != "" {
+		return id
+	}
 	return e.name(workspace) + "-b" + strconv.Itoa(n)
 }
 
@@ -170,13 +174,15 @@ func (e *Engine) Observe(ctx context.Context, workspace string) (yard.Observatio
 			o.Services[n][service] = serviceState(in.Container.State)
 			continue
 		}
-		switch st := in.Container.State; st.Status {
-		case container.StateCreated:
-			o.Bodies[n] = lifecycle.Created
-		case container.StateRunning, container.StatePaused, container.StateRestarting:
-			o.Bodies[n] = lifecycle.Running
-		default:
-			o.Bodies[n], o.Ends[n] = lifecycle.Ended, ended(st)
+		o.Bodies[n], o.Ends[n] = bodyState(in.Container.State)
+	}
+	if id := e.adopted.container(workspace); id != "" {
+		in, err := e.cli.ContainerInspect(ctx, id, client.ContainerInspectOptions{})
+		if gone(err) != nil {
+			return o, e.wrap("look at the container", err)
+		}
+		if err == nil && in.Container.State != nil {
+			o.Bodies[1], o.Ends[1] = bodyState(in.Container.State)
 		}
 	}
 	vs, err := e.cli.VolumeList(ctx, client.VolumeListOptions{Filters: e.mine(workspace)})
@@ -197,6 +203,16 @@ func (e *Engine) Observe(ctx context.Context, workspace string) (yard.Observatio
 	}
 	o.Network = len(ns.Items) > 0
 	return o, nil
+}
+
+func bodyState(st *container.State) (b lifecycle.Body, how string) {
+	switch st.Status {
+	case container.StateCreated:
+		return lifecycle.Created, ""
+	case container.StateRunning, container.StatePaused, container.StateRestarting:
+		return lifecycle.Running, ""
+	}
+	return lifecycle.Ended, ended(st)
 }
 
 // MakeNetwork implements [yard.Yard].
@@ -311,13 +327,18 @@ func gone(err error) error {
 
 // Watch implements [yard.Yard].
 func (e *Engine) Watch(ctx context.Context, connected func(), changed func(workspace string, what yard.News)) error {
-	f := e.mine("").Add("type", "container").Add("event", "die", "start", "destroy", "oom")
+	// Not by our label: an adopted container has none.
+	f := client.Filters{}.Add("type", "container").Add("event", "die", "start", "destroy", "oom")
 	res := e.cli.Events(ctx, client.EventsListOptions{Filters: f})
 	connected()
 	for {
 		select {
 		case m := <-res.Messages:
-			if w := m.Actor.Attributes[LabelWorkspace]; w != "" {
+			w := m.Actor.Attributes[LabelWorkspace]
+			if m.Actor.Attributes[LabelInstallation] != e.installation {
+				w = e.adopted.workspace(m.Actor.ID)
+			}
+			if w != "" {
 				what := yard.Changed
 				if m.Action == "oom" {
 					what = yard.OutOfMemory

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"context"
 	"errors"
 	"net/netip"
 	"os"
@@ -9,7 +10,11 @@ import (
 	"testing"
 	"time"
 
+	"github.com/moby/moby/api/types/container"
+	"github.com/moby/moby/client"
+
 	"yardbench/internal/demo"
+	"yardbench/internal/steward/carried"
 	"yardbench/internal/yard"
 	"yardbench/test/yardtest"
 )
@@ -33,7 +38,7 @@ func TestConforms(t *testing.T) {
 	}
 	n := 0
 	conform := func(t *testing.T, disks *Disks) {
-		yardtest.Conform(t, yardtest.Ground{Image: demo.BaseImage, StewardDir: bin, Shared: dir}, func(t *testing.T) yard.Yard {
+		yardtest.Conform(t, yardtest.Ground{Image: demo.BaseImage, StewardDir: bin, Shared: dir, Other: func(t *testing.T, name string) { stranger(t, host, name) }, Steward: stewards(filepath.Join(dir, "stewards"))}, func(t *testing.T) yard.Yard {
 			n++
 			e, err := New(host, "conform"+string(rune('a'+n)), netip.MustParsePrefix("10.214.0.0/16"), disks)
 			if err != nil {
@@ -54,6 +59,35 @@ func TestConforms(t *testing.T) {
 			t.Errorf("disks are left: %v", left)
 		}
 	})
+}
+
+// stranger starts a container that is none of ours.
+func stranger(t *testing.T, host, name string) {
+	cli, err := client.New(client.WithHost(host))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		_, err := cli.ContainerRemove(context.Background(), name, client.ContainerRemoveOptions{Force: true})
+		if err := errors.Join(gone(err), cli.Close()); err != nil {
+			t.Error(err)
+		}
+	})
+	_, err = cli.ContainerCreate(t.Context(), client.ContainerCreateOptions{Name: name, Config: &container.Config{Image: demo.BaseImage, Cmd: []string{"sleep", "900"}, WorkingDir: "/srv"},
+		HostConfig: &container.HostConfig{Resources: container.Resources{NanoCPUs: 25e7, Memory: 64 << 20}}})
+	if err == nil {
+		_, err = cli.ContainerStart(t.Context(), name, client.ContainerStartOptions{})
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+func stewards(dir string) func(arch string) (string, error) {
+	return func(arch string) (string, error) {
+		folder, err := carried.Unpack(dir, arch)
+		return filepath.Join(folder, "steward"), err
+	}
 }
 
 func TestNoEngine(t *testing.T) {

@@ -36,6 +36,8 @@ type Options struct {
 	Dir string
 	// Images are those that the yard has from the start, by name.
 	Images map[string]yard.Image
+	// Others are containers that others run in it.
+	Others []yard.Other
 	// Addresses is the range that networks are cut from.
 	Addresses netip.Prefix
 	// Times is how long each kind of step takes; see the constants.
@@ -83,6 +85,7 @@ type Yard struct {
 	stewards map[string]*stewardOf // of running bodies, by workspace and number
 	watchers map[chan event]bool
 	links    *Links
+	still    map[string]bool // others' containers that were stopped and let go
 }
 
 // workspace is what the yard has of one. Fields are kept in the file.
@@ -106,6 +109,8 @@ type body struct {
 	Spec  yard.BodySpec  `json:"spec"`
 	State lifecycle.Body `json:"state"`
 	How   string         `json:"how"`
+	// Adopted is the container that it is, when others made it.
+	Adopted string `json:"adopted,omitempty"`
 }
 
 // Place makes a ground with images that every installation on it sees.
@@ -123,7 +128,7 @@ func New(installation string, on *place, o Options) (*Yard, error) {
 	if on == nil {
 		on = Place(o.Images)
 	}
-	y := &Yard{Options: o, installation: installation, place: on, rand: rand.New(rand.NewPCG(o.Seed, 1)), has: map[string]*workspace{}, stewards: map[string]*stewardOf{}, watchers: map[chan event]bool{}}
+	y := &Yard{Options: o, installation: installation, place: on, rand: rand.New(rand.NewPCG(o.Seed, 1)), has: map[string]*workspace{}, stewards: map[string]*stewardOf{}, watchers: map[chan event]bool{}, still: map[string]bool{}}
 	y.links = &Links{yard: y, opened: map[string]bool{}, wait: map[string]chan struct{}{}}
 	if o.Dir == "" {
 		return y, nil
@@ -471,6 +476,9 @@ func (y *Yard) StopBody(ctx context.Context, id string, n int, _ time.Duration) 
 func (y *Yard) RemoveBody(ctx context.Context, id string, n int) error {
 	return y.do(ctx, Stop, id, func() error {
 		if w := y.has[id]; w != nil {
+			if b := w.Bodies[n]; b != nil && b.Adopted != "" {
+				return yard.Refused("remove the container: it was made by others, and is only let go")
+			}
 			if b := w.Bodies[n]; b != nil && b.State == lifecycle.Running {
 				y.ended(id, n, "removed")
 			}

@@ -20,9 +20,9 @@ var images = map[string]yard.Image{"skerryline/base:1": {Digest: "sha256:1", Arc
 // The same suite that the engine's yard passes.
 func TestConforms(t *testing.T) {
 	n, on := 0, Place(images)
-	yardtest.Conform(t, yardtest.Ground{Image: "skerryline/base:1", Shared: t.TempDir(), Simulated: true}, func(t *testing.T) yard.Yard {
+	yardtest.Conform(t, yardtest.Ground{Image: "skerryline/base:1", Shared: t.TempDir(), Simulated: true, Other: func(*testing.T, string) {}}, func(t *testing.T) yard.Yard {
 		n++
-		y, err := New(fmt.Sprint("conform", n), on, Options{Addresses: netip.MustParsePrefix("10.214.0.0/16")})
+		y, err := New(fmt.Sprint("conform", n), on, Options{Others: []yard.Other{{ID: "0123456789abcdef", Name: "buoy", Image: "skerryline/base:1", Arch: "amd64", Folder: "/srv", StartedAt: time.Now(), CoresMilli: 250, MemoryBytes: 64 << 20}}, Addresses: netip.MustParsePrefix("10.214.0.0/16")})
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -1,0 +1,82 @@
+package keeper
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"path/filepath"
+
+	"yardbench/internal/steward/carried"
+	"yardbench/internal/steward/outside"
+	"yardbench/internal/store"
+	"yardbench/internal/yard"
+)
+
+// A container that others started is adopted: it becomes a workspace's body,
+// with a steward that is copied in. What is in it is not known to us, so it
+// gets nobody's secrets and no way to sign in at a git host; and it is not
+// ours to put to rest, to rebuild or to remove.
+
+// adopt tells the yard of a workspace's adopted container.
+func (k *Keeper) adopt(w store.Workspace) {
+	if y, ok := k.Yard.(yard.Adopter); ok && w.Plan.Adopted != nil {
+		y.Adopt(w.ID, w.Plan.Adopted.Container)
+	}
+}
+
+// Adopt takes on the container of a workspace that was just accepted.
+func (k *Keeper) Adopt(w store.Workspace) {
+	k.adopt(w)
+	k.Wake(w.ID)
+}
+
+// Others lists the yard's containers that belong to nobody; ok is false where
+// the yard cannot tell.
+func (k *Keeper) Others(ctx context.Context) (all []yard.Other, ok bool, err error) {
+	y, ok := k.Yard.(yard.Adopter)
+	if ok {
+		err = k.try(func(ctx context.Context) (err error) { all, err = y.Others(ctx); return err })
+	}
+	return all, ok, err
+}
+
+// reach keeps a way to the steward of an adopted body, as long as it runs.
+func (k *Keeper) reach(w store.Workspace) {
+	y, ok := k.Yard.(yard.Adopter)
+	if !ok {
+		return
+	}
+	k.Hub.Reach(linkID(w.ID, w.Body), func(ctx context.Context) (net.Conn, error) {
+		c, err := y.Reach(ctx, w.ID, k.stewardFile)
+		if errors.Is(err, yard.ErrRefused) {
+			err = fmt.Errorf("%w; %w", err, outside.ErrNoUse)
+		}
+		return c, err
+	})
+}
+
+// stewardFile is the steward's program for a processor.
+func (k *Keeper) stewardFile(arch string) (string, error) {
+	folder, err := carried.Unpack(filepath.Join(k.DataDir, "steward"), arch)
+	return filepath.Join(folder, "steward"), err
+}
+
+// letGo takes the steward out of an adopted container and leaves that as it is.
+func (d *doing) letGo(ctx context.Context) error {
+	y, ok := d.Yard.(yard.Adopter)
+	if !ok {
+		return yard.Refused("this yard takes no containers on")
+	}
+	if err := d.Hub.Close(linkID(d.w.ID, d.w.Body)); err != nil {
+		return err
+	}
+	return d.tryFor(ctx, yardTimeout, func(ctx context.Context) error {
+		if err := y.Release(ctx, d.w.ID, d.stewardFile); err != nil {
+			return err
+		}
+		var err error
+		*d.seen, err = d.Yard.Observe(ctx, d.w.ID)
+		return err
+	})
+}
