@@ -64,31 +64,9 @@ func hunt(t *testing.T, seed uint64) {
 	var wg sync.WaitGroup
 	for i, p := range people {
 		mine := rand.New(rand.NewPCG(seed, uint64(i)))
-		wg.Go(func() { // a person who asks for this and that; refusals and a service that is away are no news
+		wg.Go(func() {
 			for ctx.Err() == nil {
-				c := clients[p]
-				if mine.IntN(6) == 0 {
-					c = clients["astrid"]
-				}
-				name := fmt.Sprint("w", mine.IntN(3))
-				ref := name + "." + p
-				ask, cancel := context.WithTimeout(ctx, 5*time.Second)
-				switch mine.IntN(7) {
-				case 0, 1:
-					_, _ = clients[p].Launch(ask, wire.Launch{Repository: []string{"tide-board", "fare-desk", "gull-count", "berth-planner"}[mine.IntN(4)], Name: name})
-				case 2:
-					_, _ = c.Stop(ask, ref)
-				case 3:
-					_, _ = c.Start(ask, ref)
-				case 4:
-					_, _ = c.Rebuild(ask, ref, wire.Rebuild{NewFiles: mine.IntN(2) == 0, Discard: true})
-				case 5:
-					_, _ = c.Remove(ask, ref, true)
-				case 6:
-					_, _ = c.Hold(ask, ref, wire.Hold{Seconds: 600, Why: "a test"})
-				}
-				cancel()
-				time.Sleep(time.Duration(mine.IntN(60)) * time.Millisecond)
+				asks(ctx, clients, p, mine)
 			}
 		})
 	}
@@ -112,6 +90,37 @@ func hunt(t *testing.T, seed uint64) {
 	if t.Failed() {
 		t.Logf("look at it again with HUNT_SEED=%d; the service said:\n%s", seed, w.output)
 	}
+}
+
+// asks has a person, or an operator for them, ask for this or that. Refusals
+// and a service that is away are no news. It gives the id of a launch that was
+// accepted.
+func asks(ctx context.Context, clients map[string]*yb.Client, person string, r *rand.Rand) (launched string) {
+	c := clients[person]
+	if r.IntN(6) == 0 {
+		c = clients["astrid"]
+	}
+	name := fmt.Sprint("w", r.IntN(3))
+	ref := name + "." + person
+	ask, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	switch r.IntN(7) {
+	case 0, 1:
+		w, _ := clients[person].Launch(ask, wire.Launch{Repository: []string{"tide-board", "fare-desk", "gull-count", "berth-planner"}[r.IntN(4)], Name: name})
+		launched = w.ID
+	case 2:
+		_, _ = c.Stop(ask, ref)
+	case 3:
+		_, _ = c.Start(ask, ref)
+	case 4:
+		_, _ = c.Rebuild(ask, ref, wire.Rebuild{NewFiles: r.IntN(2) == 0, Discard: true})
+	case 5:
+		_, _ = c.Remove(ask, ref, true)
+	case 6:
+		_, _ = c.Hold(ask, ref, wire.Hold{Seconds: 600, Why: "a test"})
+	}
+	time.Sleep(time.Duration(r.IntN(60)) * time.Millisecond)
+	return launched
 }
 
 // startSim starts the service over the simulated yard.

@@ -46,8 +46,9 @@ func seeds() (first, n uint64) {
 
 // found are seeds that once found a fault of ours: a keeper that gave up when
 // it could not write (3), a prebuild whose yard could not be looked at and was
-// never removed (221), a look that was due by a clock that was set back (278).
-var found = []uint64{3, 221, 278}
+// never removed (221), a look that was due by a clock that was set back (278),
+// a container that was taken on after it had been let go (5145).
+var found = []uint64{3, 221, 278, 5145}
 
 // Random people, a yard that answers late, falsely or not at all, a disk that
 // is full, a clock that jumps, and a service that is killed anywhere: nothing
@@ -264,6 +265,7 @@ type teller struct {
 	asking   sync.WaitGroup
 	accepted map[string]bool // launches that were answered
 	plan     bool
+	others   bool // there are containers that strangers started
 }
 
 // story tells the story of a seed, and what is wrong in it.
@@ -284,13 +286,18 @@ func story(t *testing.T, seed uint64, broken fault) (hash string, wrong, lines [
 	}
 	synctest.Test(t, func(t *testing.T) {
 		w := &world{file: filepath.Join(dir, "yardbench.db"), rng: source(seed), faults: true, broken: broken, trace: sha256.New(), names: map[string]string{}}
-		y, err := sim.New("hunt", nil, sim.Options{Images: map[string]yard.Image{"skerryline/base:1": {Digest: "sha256:0123", Arch: runtime.GOARCH}},
+		others := seed%5 == 0
+		var strangers []yard.Other
+		for n := 0; others && n < 3; n++ {
+			strangers = append(strangers, yard.Other{ID: strings.Repeat(strconv.Itoa(n), 20), Name: "o" + strconv.Itoa(n), Image: "skerryline/base:1", Arch: runtime.GOARCH, Folder: "/"})
+		}
+		y, err := sim.New("hunt", nil, sim.Options{Others: strangers, Images: map[string]yard.Image{"skerryline/base:1": {Digest: "sha256:0123", Arch: runtime.GOARCH}},
 			Addresses: netip.MustParsePrefix("10.213.0.0/16"), Times: map[string]time.Duration{sim.Command: 300 * time.Millisecond}, Seed: seed})
 		if err != nil {
 			t.Fatal(err)
 		}
 		w.yard = y
-		r := &teller{world: w, t: t, dir: dir, accepted: map[string]bool{}}
+		r := &teller{world: w, t: t, dir: dir, accepted: map[string]bool{}, others: others}
 		r.start()
 		r.tell()
 		r.ending()
@@ -454,6 +461,19 @@ func (r *teller) ask() {
 		synctest.Wait()
 	}
 	switch n := r.rng.IntN(100); {
+	case r.others && n < 18:
+		in, of := wire.Adopt{Owner: owner, Repository: repositories[0], Name: name, Size: "small"}, "o"+strconv.Itoa(r.rng.IntN(3))
+		ask("adopt "+of+" as", func() error {
+			view, err := s.Adopt(ctx, r.actors[len(people)], of, in)
+			if err == nil {
+				r.mu.Lock()
+				r.accepted[view.ID] = true
+				r.mu.Unlock()
+			}
+			return err
+		})
+	case r.others && n < 26:
+		ask("let go", func() error { _, err := s.LetGo(ctx, r.actors[len(people)], ref); return err })
 	case n < 40:
 		in := wire.Launch{Repository: repositories[r.rng.IntN(len(repositories))], Name: name}
 		actor := r.actors[i]

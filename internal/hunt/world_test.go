@@ -304,6 +304,21 @@ func (y *theYard) KeepBody(ctx context.Context, id string, n int, tag string) er
 	return y.call(ctx, "keep-body", id, func(ctx context.Context) error { return y.Yard.KeepBody(ctx, id, n, tag) })
 }
 
+func (y *theYard) Others(ctx context.Context) (out []yard.Other, err error) {
+	err = y.call(ctx, "others", "", func(ctx context.Context) (err error) { out, err = y.Yard.(yard.Adopter).Others(ctx); return err })
+	return out, err
+}
+
+func (y *theYard) Adopt(id, container string) { y.Yard.(yard.Adopter).Adopt(id, container) }
+
+func (y *theYard) Reach(ctx context.Context, id string, binary func(string) (string, error)) (net.Conn, error) {
+	return y.Yard.(yard.Adopter).Reach(ctx, id, binary)
+}
+
+func (y *theYard) Release(ctx context.Context, id string, binary func(string) (string, error)) error {
+	return y.call(ctx, "release", id, func(ctx context.Context) error { return y.Yard.(yard.Adopter).Release(ctx, id, binary) })
+}
+
 // Watch passes each event on when the scheduler lets it: late, twice, or, when
 // the watching breaks, not at all.
 func (y *theYard) Watch(ctx context.Context, connected func(), changed func(string, yard.News)) error {

@@ -18,17 +18,12 @@ import (
 // gets nobody's secrets and no way to sign in at a git host; and it is not
 // ours to put to rest, to rebuild or to remove.
 
-// adopt tells the yard of a workspace's adopted container.
+// adopt tells the yard of a workspace's adopted container. Only who keeps the
+// workspace does so: told after it was let go, the yard would never forget it.
 func (k *Keeper) adopt(w store.Workspace) {
 	if y, ok := k.Yard.(yard.Adopter); ok && w.Plan.Adopted != nil {
 		y.Adopt(w.ID, w.Plan.Adopted.Container)
 	}
-}
-
-// Adopt takes on the container of a workspace that was just accepted.
-func (k *Keeper) Adopt(w store.Workspace) {
-	k.adopt(w)
-	k.Wake(w.ID)
 }
 
 // Others lists the yard's containers that belong to nobody; ok is false where
@@ -36,7 +31,7 @@ func (k *Keeper) Adopt(w store.Workspace) {
 func (k *Keeper) Others(ctx context.Context) (all []yard.Other, ok bool, err error) {
 	y, ok := k.Yard.(yard.Adopter)
 	if ok {
-		err = k.try(func(ctx context.Context) (err error) { all, err = y.Others(ctx); return err })
+		err = k.tryFor(ctx, yardTimeout, func(ctx context.Context) (err error) { all, err = y.Others(ctx); return err })
 	}
 	return all, ok, err
 }

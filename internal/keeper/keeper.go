@@ -226,6 +226,7 @@ func (k *Keeper) settle(id string, j *work) error {
 			if w.Phase == lifecycle.Removed {
 				return nil
 			}
+			k.adopt(w)
 			if err := k.try(func(ctx context.Context) (err error) { seen, err = k.Yard.Observe(ctx, id); return err }); err != nil {
 				if w.Phase.Settled() {
 					return err // nobody waits for it

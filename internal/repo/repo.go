@@ -42,12 +42,13 @@ type Mirrors struct {
 	locks map[string]*sync.Mutex
 	// waiting are the fetches that have not begun yet, by what they fetch.
 	waiting map[string]*fetch
+	looked  map[string]bool              // mirrors that were looked through for damage
 	heads   map[string]map[string]string // commit by branch, by repository, as last fetched
 }
 
 // NewMirrors keeps mirrors under dir.
 func NewMirrors(dir string) *Mirrors {
-	return &Mirrors{dir: dir, locks: map[string]*sync.Mutex{}, waiting: map[string]*fetch{}, heads: map[string]map[string]string{}}
+	return &Mirrors{dir: dir, locks: map[string]*sync.Mutex{}, waiting: map[string]*fetch{}, looked: map[string]bool{}, heads: map[string]map[string]string{}}
 }
 
 // Problem is a failure that the person who asked can do something about.
@@ -142,14 +143,17 @@ type fetch struct {
 func (m *Mirrors) fetch(ctx context.Context, id, address string, c Credential) error {
 	ctx, cancel := context.WithTimeout(ctx, fetchTimeout)
 	defer cancel()
-	dir := m.path(id)
-	if _, err := os.Stat(filepath.Join(dir, "HEAD")); err != nil {
-		if _, err := git(ctx, "", nil, "init", "--quiet", "--bare", "--", dir); err != nil {
-			return fmt.Errorf("make the mirror: %w", err)
+	if _, err := os.Stat(m.path(id)); err != nil {
+		if err := m.anew(ctx, id, address, c); err != nil {
+			return err
 		}
-	}
-	if _, err := git(ctx, dir, &c, "fetch", "--quiet", "--prune", "--no-tags", "--no-auto-gc", "--", address, "+refs/heads/*:refs/heads/*"); err != nil {
-		return hostProblem(address, err)
+	} else if err := fetchInto(ctx, m.path(id), address, c); err != nil {
+		if !m.damaged(ctx, id) {
+			return err
+		}
+		if err := m.anew(ctx, id, address, c); err != nil {
+			return err
+		}
 	}
 	out, err := m.read(ctx, id, "for-each-ref", "--format=%(refname:lstrip=2) %(objectname)", "refs/heads")
 	if err != nil {
@@ -165,6 +169,53 @@ func (m *Mirrors) fetch(ctx context.Context, id, address string, c Credential) e
 	m.heads[id] = heads
 	m.mu.Unlock()
 	return nil
+}
+
+func fetchInto(ctx context.Context, dir, address string, c Credential) error {
+	_, err := git(ctx, dir, &c, "fetch", "--quiet", "--prune", "--no-tags", "--no-auto-gc", "--", address, "+refs/heads/*:refs/heads/*")
+	if err != nil {
+		return hostProblem(address, err)
+	}
+	return nil
+}
+
+// anew makes a mirror beside the old one, if there is one, and puts it in its
+// place once it is whole.
+func (m *Mirrors) anew(ctx context.Context, id, address string, c Credential) error {
+	dir := m.path(id)
+	next := dir + ".new"
+	err := os.RemoveAll(next)
+	if err == nil {
+		_, err = git(ctx, "", nil, "init", "--quiet", "--bare", "--", next)
+	}
+	if err != nil {
+		return fmt.Errorf("make the mirror: %w", err)
+	}
+	defer os.RemoveAll(next)
+	if err := fetchInto(ctx, next, address, c); err != nil {
+		return err
+	}
+	if err := os.RemoveAll(dir); err != nil {
+		return fmt.Errorf("replace the mirror: %w", err)
+	}
+	return os.Rename(next, dir)
+}
+
+// damaged tells whether a mirror cannot be read as a whole, after a loss of
+// power say. It is looked through once only: a host that is away fails often.
+func (m *Mirrors) damaged(ctx context.Context, id string) bool {
+	if _, err := m.read(ctx, id, "for-each-ref", "--count=1"); err != nil {
+		return ctx.Err() == nil
+	}
+	m.mu.Lock()
+	before := m.looked[id]
+	m.looked[id] = true
+	m.mu.Unlock()
+	if before {
+		return false
+	}
+	_, err := m.read(ctx, id, "fsck", "--connectivity-only", "--no-dangling", "--no-progress")
+	return err != nil && ctx.Err() == nil
 }
 
 // Resolve is the commit at the head of a branch, as last fetched.
@@ -366,7 +417,8 @@ func command(ctx context.Context, dir string, c *Credential, args ...string) *ex
 		args = append([]string{"--git-dir=" + dir}, args...)
 	}
 	cmd := exec.CommandContext(ctx, "git", args...)
-	config := []string{"http.followRedirects", "false", "core.hooksPath", "/dev/null", "core.symlinks", "true", "core.attributesFile", "/dev/null"}
+	config := []string{"http.followRedirects", "false", "core.hooksPath", "/dev/null", "core.symlinks", "true", "core.attributesFile", "/dev/null",
+		"core.fsync", "all"} // what was fetched outlives a loss of power
 	if c != nil && c.Username != "" {
 		basic := base64.StdEncoding.EncodeToString([]byte(c.Username + ":" + c.Password))
 		config = append(config, "http.extraHeader", "Authorization: Basic "+basic)

@@ -232,3 +232,46 @@ func TestFetchesAreShared(t *testing.T) {
 		t.Errorf("main is %q, %v", got, err)
 	}
 }
+
+// A mirror that a loss of power has damaged is made anew; one whose host is
+// away is kept.
+func TestDamagedMirror(t *testing.T) {
+	address, commit, _ := host(t, `echo plain > file`)
+	dir, ctx := filepath.Join(t.TempDir(), "mirrors"), t.Context()
+	for what, damage := range map[string]func(mirror string) error{
+		"an empty HEAD":   func(m string) error { return os.Truncate(filepath.Join(m, "HEAD"), 0) },
+		"no HEAD":         func(m string) error { return os.Remove(filepath.Join(m, "HEAD")) },
+		"an empty branch": func(m string) error { return os.Truncate(filepath.Join(m, "refs", "heads", "main"), 0) },
+		"empty objects": func(m string) error {
+			all, err := filepath.Glob(filepath.Join(m, "objects", "??", "*"))
+			for _, f := range all {
+				err = errors.Join(err, os.Chmod(f, 0o600), os.Truncate(f, 0))
+			}
+			return err
+		},
+	} {
+		m := NewMirrors(dir)
+		if err := m.Fetch(ctx, "r1", address, Credential{}); err != nil {
+			t.Fatal(what, err)
+		}
+		if err := damage(filepath.Join(dir, "r1.git")); err != nil {
+			t.Fatal(err)
+		}
+		m = NewMirrors(dir) // the next life
+		if err := m.Fetch(ctx, "r1", address, Credential{}); err != nil {
+			t.Errorf("with %s: %v", what, err)
+		}
+		if content, ok, err := m.ReadFile(ctx, "r1", commit, "file", 100); err != nil || !ok || string(content) != "plain\n" {
+			t.Errorf("with %s there is %q, %v, %v", what, content, ok, err)
+		}
+		if err := m.Fetch(ctx, "r1", "http://127.0.0.1:1/x.git", Credential{}); err == nil {
+			t.Error("a host that is away is no problem")
+		}
+		if got, err := m.Resolve(ctx, "r1", "main"); err != nil || got != commit {
+			t.Errorf("with the host away main is %q, %v", got, err)
+		}
+		if left, _ := filepath.Glob(filepath.Join(dir, "*.new")); len(left) > 0 {
+			t.Errorf("left: %v", left)
+		}
+	}
+}

@@ -165,7 +165,7 @@ func (s *Service) Adopt(ctx context.Context, a Actor, container string, in wire.
 	if err != nil {
 		return wire.Workspace{}, fromRoom(err)
 	}
-	s.Keeper.Adopt(w)
+	s.Keeper.Wake(w.ID)
 	return view, nil
 }
 
