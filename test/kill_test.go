@@ -272,6 +272,16 @@ func TestSeenAtOnce(t *testing.T) {
 		t.Errorf("it is told as %q", ws.Conditions[i].Reason)
 	}
 	w.must(w.as("ingrid", "", "show", "berth-planner"), 0, "out of memory", "1 GiB of memory")
+	if bounded() {
+		full := func(ws wire.Workspace) bool {
+			return slices.ContainsFunc(ws.Conditions, func(c wire.Condition) bool { return c.Kind == "disk full" })
+		}
+		w.must(w.as("ingrid", "", "run", "berth-planner", "--", "sh", "-c", "fallocate -l $(($(df --output=avail -B1 . | tail -n 1) - 300000)) x"), 0)
+		seen("a full disk", full, time.Now())
+		w.must(w.as("ingrid", "", "show", "berth-planner"), 0, "no room left in its folder")
+		w.must(w.as("ingrid", "", "run", "berth-planner", "--", "rm", "x"), 0)
+		seen("room on the disk", func(ws wire.Workspace) bool { return !full(ws) }, time.Now())
+	}
 	docker := w.docker()
 	defer docker.Close()
 	killContainer(t, docker, w.installation())

@@ -70,9 +70,12 @@ func needEngine(t testing.TB) string {
 }
 
 // newWorld starts a git host and a service on the tests' engine.
-func newWorld(t testing.TB) *world {
+func newWorld(t testing.TB) *world { return newWorldOn(t, needEngine(t)) }
+
+// newWorldOn is newWorld on another engine.
+func newWorldOn(t testing.TB, engine string) *world {
 	t.Helper()
-	w := &world{t: t, engine: needEngine(t), config: map[string]string{}}
+	w := &world{t: t, engine: engine, config: map[string]string{}}
 	dir, err := os.MkdirTemp("", "ybt-")
 	if err != nil {
 		t.Fatal(err)

@@ -20,6 +20,7 @@ import { WorkspacePage } from "./pages/WorkspacePage";
 import { WorkspacesPage } from "./pages/WorkspacesPage";
 import { YouPage } from "./pages/YouPage";
 import { ProblemNote } from "./parts/ProblemNote";
+import { when } from "./parts/time";
 
 // The chart and the editor are large, and few people open them.
 const CostPage = lazy(() => import("./pages/CostPage").then((m) => ({ default: m.CostPage })));
@@ -50,7 +51,7 @@ export function Frame() {
   const { pathname } = useLocation();
   const enrolling = pathname === "/enrol";
   const me = useQuery({ queryKey: ["me"], queryFn: () => take(api.GET("/api/v1/me")), enabled: !enrolling });
-  const health = useQuery({ queryKey: ["health"], queryFn: () => take(api.GET("/api/v1/health")), staleTime: Infinity });
+  const health = useQuery({ queryKey: ["health"], queryFn: () => take(api.GET("/api/v1/health")), refetchInterval: 30_000 });
   const lost = useEvents(Boolean(me.data));
   const background = { minHeight: "100vh", background: token.colorBgLayout, color: token.colorText };
   if (enrolling) {
@@ -110,6 +111,7 @@ export function Frame() {
         </Button>
       </header>
       {health.data?.simulated && <Alert banner type="info" title="This yard is simulated: nothing really runs in its workspaces." />}
+      {health.data?.troubles?.map((t) => <Alert key={t.kind} banner type="error" title={`Since ${when(t.since)} ${t.text}.`} />)}
       {lost && <Alert banner type="warning" title="The event stream is lost: what you see may be old. It is being connected again." />}
       <main className="page">
         <Suspense fallback={<Spin />}>

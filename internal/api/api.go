@@ -86,6 +86,9 @@ func (a *API) OpenAPI() ([]byte, error) { return a.huma.OpenAPI().MarshalJSON() 
 func newProblem(status int, msg string, errs ...error) huma.StatusError {
 	p := &wire.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: msg}
 	if status >= 500 {
+		if p := service.DiskFull(errors.Join(errs...)); p != nil {
+			return p
+		}
 		if len(errs) > 0 {
 			slog.Error("request failed", "status", status, "error", errors.Join(errs...))
 		}

@@ -61,7 +61,7 @@ func (a *API) routes() {
 	health := op("GET", "/health", "health", "Whether the service is well", "")
 	health.Metadata = public
 	answer(a, health, func(context.Context, service.Actor, *none) (wire.Health, error) {
-		return wire.Health{Status: "ok", Simulated: s.Simulated}, nil
+		return s.Health(), nil
 	})
 	a.signInRoutes()
 

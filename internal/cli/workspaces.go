@@ -201,6 +201,7 @@ func (a *app) list() *cobra.Command {
 				return err
 			}
 			return a.print(ws, func() {
+				a.troubles(cmd.Context(), api)
 				if len(ws) == 0 {
 					fmt.Fprintln(a.out, "no workspaces; launch one with: yardbench launch REPOSITORY")
 					return
@@ -223,6 +224,15 @@ func (a *app) list() *cobra.Command {
 	}
 	c.Flags().BoolVar(&all, "all", false, "everybody's whom you may see")
 	return c
+}
+
+// troubles says what keeps the service from being well.
+func (a *app) troubles(ctx context.Context, api *client.Client) {
+	if h, err := api.Health(ctx); err == nil { // who cannot ask learns it from what they asked for
+		for _, t := range h.Troubles {
+			fmt.Fprintf(a.out, "%s\n", a.paint(text.FgRed, fmt.Sprintf("since %s %s", when(t.Since), clean(t.Text))))
+		}
+	}
 }
 
 // strip draws a day: a mark for each hour, # where it was worked in, - where

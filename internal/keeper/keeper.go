@@ -51,6 +51,7 @@ type Keeper struct {
 	wg       sync.WaitGroup
 	house    house
 	alarms   alarms
+	sight    sight
 	pulses   pulses
 }
 
@@ -129,28 +130,6 @@ func (k *Keeper) Run(ctx context.Context) error {
 
 // Wait waits until all work has ended after the context of Run.
 func (k *Keeper) Wait() { k.wg.Wait() }
-
-func (k *Keeper) watch() {
-	for wait := time.Second; k.ctx.Err() == nil; {
-		began := time.Now()
-		if err := k.Yard.Watch(k.ctx, func() {}, k.told); err != nil {
-			slog.Warn("the yard's events are lost", "error", err)
-		}
-		if time.Since(began) > time.Minute {
-			wait = time.Second
-		}
-		select {
-		case <-k.ctx.Done():
-		case <-time.After(wait):
-		}
-		wait = min(2*wait, 30*time.Second)
-		if all, err := k.Store.Read().Workspaces(k.ctx); err == nil {
-			for _, w := range all {
-				k.Wake(w.ID) // something may have happened unseen
-			}
-		}
-	}
-}
 
 // Go does something in the background, as long as the keeper runs; before it
 // runs, nothing.
@@ -429,12 +408,7 @@ func (k *Keeper) note(tx *store.Tx, w *store.Workspace, s lifecycle.State, mv li
 			cause = w.Cause // why it was put to rest
 		}
 		if w.Phase == lifecycle.Ready && mv.Enter == lifecycle.Stopped {
-			cause = "its container ended by itself"
-			if how := seen.Ends[w.Body]; how != "" {
-				cause += ": " + how
-			} else if seen.Bodies[w.Body] == lifecycle.Absent {
-				cause = "its container is gone: somebody removed it"
-			}
+			cause = k.endedHow(seen.Bodies[w.Body], seen.Ends[w.Body])
 			w.Wanted = lifecycle.WantStopped
 		}
 		if err := k.entered(tx, w, mv.Enter, cause); err != nil {

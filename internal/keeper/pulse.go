@@ -32,9 +32,11 @@ type pulse struct {
 	ports   []steward.Port
 	holders []holder
 	disk    int64
-	checked bool // which secrets they hold, and nothing is new since
-	weighed bool // the disk, that it is not too large, and nothing is new since
-	idle    bool // the condition stands
+	full    string // where there is no room left, as told last
+	filled  bool   // that is in the records
+	checked bool   // which secrets they hold, and nothing is new since
+	weighed bool   // the disk, that it is not too large, and nothing is new since
+	idle    bool   // the condition stands
 	// rulesChanged has the steward asked anew where the rules are others.
 	rulesChanged func(version int)
 	warned       time.Time
@@ -172,7 +174,7 @@ func (k *Keeper) took(id string, st steward.Status) {
 		}
 		return t
 	}
-	wake, shows, held, grew := false, false, false, false
+	wake, shows, held, grew, filled := false, false, false, false, false
 	k.pulses.with(id, func(p *pulse) {
 		ports, disk, holders := slices.Clone(p.ports), p.disk, slices.Clone(p.holders)
 		defer func() {
@@ -180,6 +182,9 @@ func (k *Keeper) took(id string, st steward.Status) {
 			p.checked = p.checked && slices.EqualFunc(holders, p.holders, holder.same)
 			p.weighed = p.weighed && disk == p.disk
 			held, grew = !p.checked, !p.weighed
+			where := fullWhere(st)
+			p.filled = p.filled && where == p.full
+			filled, p.full = !p.filled, where
 		}()
 		before, _ := p.signs.Last()
 		p.signs.Typed, p.signs.Read, p.signs.Busy = at(st.TypedMS, p.signs.Typed), at(st.ReadMS, p.signs.Read), at(st.BusyMS, p.signs.Busy)
@@ -211,9 +216,62 @@ func (k *Keeper) took(id string, st steward.Status) {
 			slog.Error("check the disk", "workspace", id, "error", err)
 		}
 	}
+	if filled {
+		if err := k.checkFull(id); err != nil && k.ctx.Err() == nil {
+			slog.Error("note that a disk is full", "workspace", id, "error", err)
+		}
+	}
 	if shows { // signs of work are no news to who looks at a list
 		k.Bus.Publish(id)
 	}
+}
+
+// fullWhere says where a workspace has no room left.
+func fullWhere(st steward.Status) string {
+	switch {
+	case st.RootFull:
+		return "there is no room left outside its folder, where its container's own files are: the yard's disk is full; an operator can make room there"
+	case st.FolderFull:
+		return "there is no room left in its folder: what is written there fails; remove what is not needed"
+	}
+	return ""
+}
+
+// checkFull sets or ends the condition that a workspace has no room left.
+func (k *Keeper) checkFull(id string) error {
+	w, err := k.Store.Read().WorkspaceByID(k.ctx, id)
+	if err != nil || w.Phase != lifecycle.Ready {
+		return err // at the steward's next word
+	}
+	conditions, err := k.Store.Read().Conditions(k.ctx, id)
+	if err != nil {
+		return err
+	}
+	reason, stands := "", ""
+	for _, c := range conditions {
+		if c.Kind == lifecycle.DiskFull {
+			stands = c.Reason
+		}
+	}
+	k.pulses.with(id, func(p *pulse) { reason, p.filled = p.full, true })
+	if reason == stands {
+		return nil
+	}
+	err = k.Store.Write(k.ctx, func(tx *store.Tx) error {
+		w, err := tx.WorkspaceByID(k.ctx, id)
+		if err != nil || w.Phase != lifecycle.Ready {
+			return err
+		}
+		if reason == "" {
+			return tx.ClearCondition(k.ctx, w, lifecycle.DiskFull)
+		}
+		return tx.SetCondition(k.ctx, w, lifecycle.DiskFull, reason)
+	})
+	if err != nil {
+		k.pulses.with(id, func(p *pulse) { p.filled = false })
+	}
+	k.Bus.Publish(id)
+	return err
 }
 
 // printable keeps a stranger's text short and on one line.

@@ -134,6 +134,10 @@ type Status struct {
 	// versions of the secrets they were given; at most 100.
 	Holders   []Holder `json:"holders"`
 	DiskBytes int64    `json:"disk_bytes"` // of the workspace folder; 0 while unknown
+	// FolderFull and RootFull tell that what holds the workspace folder, or the
+	// container's own files, has no room left.
+	FolderFull bool `json:"folder_full,omitempty"`
+	RootFull   bool `json:"root_full,omitempty"`
 }
 
 // Port is one that something listens on.

@@ -19,6 +19,7 @@ import (
 	"net/url"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/pressly/goose/v3"
@@ -42,6 +43,9 @@ var ErrNotFound = errors.New("not found")
 // ErrBusy says that the writer's queue is full.
 var ErrBusy = errors.New("the service has more to write than it can: try again in a moment")
 
+// ErrFull says that the disk with the records is full.
+var ErrFull = errors.New("the service's disk is full: nothing can be written")
+
 // ErrClosed says that the service is ending.
 var ErrClosed = errors.New("the service is ending")
 
@@ -58,6 +62,7 @@ type Store struct {
 	notify          func()
 	lowest          int // below it every subnet is taken, by us or by others; the writer's
 	guard           func(commit func() error) error
+	fullAt          atomic.Int64 // when a write first found the disk full, in microseconds; 0: the last one did not
 }
 
 type request struct {
@@ -227,12 +232,30 @@ func (s *Store) commit(group []request) {
 	if err == nil && entries > 0 {
 		s.notify()
 	}
-	for i, r := range group {
+	full := false
+	for i := range group {
 		if answers[i] == nil && err != nil {
 			answers[i] = fmt.Errorf("write to the database: %w", err)
 		}
+		if answers[i] != nil && strings.Contains(answers[i].Error(), "disk is full") { // SQLITE_FULL, in SQLite's words
+			full, answers[i] = true, fmt.Errorf("%w: %w", ErrFull, answers[i])
+		}
+	}
+	if full {
+		s.fullAt.CompareAndSwap(0, micros(s.now()))
+	} else {
+		s.fullAt.Store(0)
+	}
+	for i, r := range group {
 		r.end <- answers[i]
 	}
+}
+
+// FullSince tells since when there is no room left to write to; ok is false
+// where the last write found some.
+func (s *Store) FullSince() (at time.Time, ok bool) {
+	n := s.fullAt.Load()
+	return fromMicros(n), n != 0
 }
 
 func (s *Store) one(ctx context.Context, r request) (entries int, err error) {

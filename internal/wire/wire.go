@@ -316,7 +316,16 @@ type Pulse struct {
 // Health says whether the service is well.
 type Health struct {
 	Simulated bool   `json:"simulated,omitempty" doc:"The yard is simulated: nothing really runs in it"`
-	Status    string `json:"status" enum:"ok"`
+	Status    string `json:"status" enum:"ok,troubled"`
+	// Troubles are what keeps it from being well.
+	Troubles []Trouble `json:"troubles,omitempty"`
+}
+
+// Trouble keeps the service from being well.
+type Trouble struct {
+	Kind  string    `json:"kind" enum:"yard away,disk full"`
+	Text  string    `json:"text"`
+	Since time.Time `json:"since"`
 }
 
 // ContentType is the media type problems travel under (RFC 9457, 3).

@@ -11,6 +11,7 @@ const reads: [string, string[]][] = [
   ["person.", ["people", "tokens", "journal"]],
   ["team.", ["people", "journal"]],
   ["token.", ["tokens", "journal"]],
+  ["yard.", ["health", "workspaces", "journal"]],
 ];
 
 /**

@@ -1311,7 +1311,8 @@ export interface components {
             /** @description The yard is simulated: nothing really runs in it */
             simulated?: boolean;
             /** @enum {string} */
-            status: "ok";
+            status: "ok" | "troubled";
+            troubles?: components["schemas"]["Trouble"][];
         };
         Hold: {
             /** Format: int64 */
@@ -1927,6 +1928,13 @@ export interface components {
             /** Format: date-time */
             last_used_at?: string;
             name?: string;
+        };
+        Trouble: {
+            /** @enum {string} */
+            kind: "yard away" | "disk full";
+            /** Format: date-time */
+            since: string;
+            text: string;
         };
         WantedSecret: {
             description?: string;

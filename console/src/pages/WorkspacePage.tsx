@@ -132,6 +132,8 @@ function ConditionNote({ of: c }: { of: Workspace["conditions"][number] }) {
     "set-up failed": "The workspace is there to be used; the log has the whole output.",
     "rebuild due": "It goes on as it is; Rebuild makes it anew and keeps its files.",
     "secrets changed": "What is opened from now on has the new values: end the old ones and open them again.",
+    "disk full": "What is written fails until there is room again.",
+    "out of memory": "End what is not needed, or launch one of a larger size.",
     "over limit": "Make room in its folder, or ask for a larger size.",
     "unpushed work": "Start it, and push or give up what is in it; it is not removed before.",
   };

@@ -103,7 +103,7 @@ export function WorkspacesPage({ person, all }: { person: Person; all: boolean }
           aria-label="State"
           style={{ width: 150 }}
           value={state}
-          options={[...phases, "idle", "held", "set-up failed", "secrets changed", "unpushed work", "over limit", "out of memory", "rebuild due", "adopted", "steward away"].map((p) => ({ value: p, label: p }))}
+          options={[...phases, "idle", "held", "set-up failed", "secrets changed", "unpushed work", "over limit", "out of memory", "disk full", "rebuild due", "adopted", "steward away"].map((p) => ({ value: p, label: p }))}
           onChange={(p?: string) => set({ state: p })}
         />
         {teams.length > 1 && (

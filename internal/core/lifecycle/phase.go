@@ -129,6 +129,7 @@ const (
 	Rebuilding     ConditionKind = "rebuilding"
 	SetUpFailed    ConditionKind = "set-up failed"
 	StewardAway    ConditionKind = "steward away"
+	DiskFull       ConditionKind = "disk full"
 	OutOfMemory    ConditionKind = "out of memory"
 	IdleNow        ConditionKind = "idle"
 	Held           ConditionKind = "held"

@@ -94,8 +94,8 @@ func (s *server) watch(c *steward.Conn, r steward.Request) {
 		if now.Sub(diskAt) >= diskEvery && r.Process.Folder != "" {
 			disk, diskAt = diskUse(r.Process.Folder), now
 		}
-		st := steward.Status{Ports: listening(owners), TypedMS: s.signs.typed.ago(), ReadMS: s.signs.read.ago(), BusyMS: s.signs.busy.ago(), Holders: s.holders(), DiskBytes: disk}
-		changed := first || !reflect.DeepEqual(st.Ports, told.Ports) || !sameHolders(st.Holders, told.Holders) || st.DiskBytes != told.DiskBytes
+		st := steward.Status{Ports: listening(owners), TypedMS: s.signs.typed.ago(), ReadMS: s.signs.read.ago(), BusyMS: s.signs.busy.ago(), Holders: s.holders(), DiskBytes: disk, FolderFull: full(r.Process.Folder), RootFull: full("/")}
+		changed := first || !reflect.DeepEqual(st.Ports, told.Ports) || !sameHolders(st.Holders, told.Holders) || st.DiskBytes != told.DiskBytes || st.FolderFull != told.FolderFull || st.RootFull != told.RootFull
 		worked := newer(st.TypedMS, toldAt) || newer(st.ReadMS, toldAt) || newer(st.BusyMS, toldAt)
 		if changed || now.Sub(toldAt) >= repeatEvery || (worked && now.Sub(toldAt) >= activityEvery) {
 			if c.Send(st) != nil {
@@ -167,6 +167,13 @@ func diskUse(folder string) (total int64) {
 		return nil
 	})
 	return total
+}
+
+// full tells whether the file system that holds a folder has less than 1 MiB of
+// room for who is not root.
+func full(folder string) bool {
+	var s syscall.Statfs_t
+	return folder != "" && syscall.Statfs(folder, &s) == nil && s.Blocks > 0 && s.Bavail*uint64(s.Bsize) < 1<<20
 }
 
 // listening lists the TCP ports that something listens on, by number. owners

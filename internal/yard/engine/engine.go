@@ -18,6 +18,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"time"
 
 	"github.com/containerd/errdefs"
 	"github.com/moby/moby/api/types/container"
@@ -329,7 +330,12 @@ func gone(err error) error {
 func (e *Engine) Watch(ctx context.Context, connected func(), changed func(workspace string, what yard.News)) error {
 	// Not by our label: an adopted container has none.
 	f := client.Filters{}.Add("type", "container").Add("event", "die", "start", "destroy", "oom")
-	res := e.cli.Events(ctx, client.EventsListOptions{Filters: f})
+	// What happens between the two is told by the second.
+	since := strconv.FormatInt(time.Now().Unix(), 10)
+	if _, err := e.cli.Ping(ctx, client.PingOptions{}); err != nil {
+		return e.wrap("watch the engine", err)
+	}
+	res := e.cli.Events(ctx, client.EventsListOptions{Filters: f, Since: since})
 	connected()
 	for {
 		select {

@@ -1,0 +1,147 @@
+package keeper
+
+import (
+	"fmt"
+	"log/slog"
+	"strings"
+	"sync"
+	"time"
+
+	"yardbench/internal/core/lifecycle"
+	"yardbench/internal/store"
+)
+
+// sight is what is known of whether the yard answers.
+type sight struct {
+	mu       sync.Mutex
+	lost     bool      // it does not answer now
+	from, to time.Time // when it did not answer last
+}
+
+// YardAway tells since when the yard does not answer; ok is false when it does.
+func (k *Keeper) YardAway() (since time.Time, ok bool) {
+	k.sight.mu.Lock()
+	defer k.sight.mu.Unlock()
+	return k.sight.from, k.sight.lost
+}
+
+// watch follows the yard's events, as long as the keeper runs. Events that are
+// lost are one thing: everything is looked at. A yard that then does not answer
+// is away, and is asked every second until it is back.
+func (k *Keeper) watch() {
+	for wait := time.Second; k.ctx.Err() == nil; {
+		began, connected := time.Now(), false
+		err := k.Yard.Watch(k.ctx, func() { connected = true; k.back() }, k.told)
+		switch {
+		case k.ctx.Err() != nil:
+			return
+		case err != nil && !connected:
+			k.away(err)
+			wait = time.Second
+		case err != nil:
+			slog.Warn("the yard's events are lost", "error", err)
+		}
+		if time.Since(began) > time.Minute {
+			wait = time.Second
+		}
+		select {
+		case <-k.ctx.Done():
+		case <-time.After(wait):
+		}
+		if _, away := k.YardAway(); away {
+			continue
+		}
+		wait = min(2*wait, 30*time.Second)
+		k.wakeAll() // something may have happened unseen
+	}
+}
+
+func (k *Keeper) wakeAll() {
+	if all, err := k.Store.Read().Workspaces(k.ctx); err == nil {
+		for _, w := range all {
+			k.Wake(w.ID)
+		}
+	}
+}
+
+// justBefore is how long before a yard went away what ended by itself is held
+// to have ended with it: an engine that is told to end ends its containers first.
+const justBefore = 20 * time.Second
+
+// away notes that the yard does not answer.
+func (k *Keeper) away(cause error) {
+	now := k.Now()
+	k.sight.mu.Lock()
+	news := !k.sight.lost
+	if news {
+		k.sight.lost, k.sight.from = true, now
+	}
+	k.sight.mu.Unlock()
+	if !news {
+		return
+	}
+	slog.Warn("the yard is away", "error", cause)
+	err := k.Store.Write(k.ctx, func(tx *store.Tx) error {
+		if err := tx.Journal(k.ctx, "yard.away", "", "", "service", map[string]any{"cause": cause.Error()}); err != nil {
+			return err
+		}
+		all, err := tx.Workspaces(k.ctx)
+		if err != nil {
+			return err
+		}
+		for _, w := range all {
+			if w.Phase == lifecycle.Stopped && strings.HasPrefix(w.Cause, endedByItself) && now.Sub(w.PhaseAt) < justBefore {
+				w.Cause = "its container ended as the yard went away" + strings.TrimPrefix(w.Cause, endedByItself)
+				if err := tx.SaveWorkspace(k.ctx, w); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	})
+	if err != nil && k.ctx.Err() == nil {
+		slog.Error("note that the yard is away", "error", err)
+	}
+}
+
+// back notes that the yard answers again, and looks at everything.
+func (k *Keeper) back() {
+	k.sight.mu.Lock()
+	news := k.sight.lost
+	k.sight.lost = false
+	if news {
+		k.sight.to = k.Now()
+	}
+	from, to := k.sight.from, k.sight.to
+	k.sight.mu.Unlock()
+	if !news {
+		return
+	}
+	slog.Info("the yard is back", "after", to.Sub(from).Round(time.Millisecond).String())
+	err := k.Store.Write(k.ctx, func(tx *store.Tx) error {
+		return tx.Journal(k.ctx, "yard.back", "", "", "service", map[string]any{"away_s": int64(to.Sub(from).Seconds())})
+	})
+	if err != nil && k.ctx.Err() == nil {
+		slog.Error("note that the yard is back", "error", err)
+	}
+	k.wakeAll()
+}
+
+const endedByItself = "its container ended by itself"
+
+// endedHow says why a container that nobody stopped has ended, as far as can be seen.
+func (k *Keeper) endedHow(state lifecycle.Body, how string) string {
+	if state == lifecycle.Absent {
+		return "its container is gone: somebody removed it"
+	}
+	cause := endedByItself
+	k.sight.mu.Lock()
+	if from, to := k.sight.from, k.sight.to; !from.IsZero() && (k.sight.lost || k.Now().Sub(to) < time.Minute) {
+		cause = fmt.Sprintf("its container ended while the yard was away, from %s on", k.local(from))
+	}
+	k.sight.mu.Unlock()
+	if how != "" {
+		cause += ": " + how
+	}
+	return cause
+}
