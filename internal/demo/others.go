@@ -82,6 +82,12 @@ func furnishAdopted(ctx context.Context, address string, say func(string)) error
 	if err != nil {
 		return err
 	}
+	if w, err := c.Show(ctx, others[0].name+".peder"); err == nil {
+		if w.Phase == "stopped" {
+			_, err = c.Start(ctx, others[0].name+".peder")
+		}
+		return err
+	}
 	all, err := c.Containers(ctx)
 	if err != nil {
 		return err

@@ -37,7 +37,11 @@ func (s *Service) gitCredential(ctx context.Context, person, address string) (re
 func (s *Service) prepared(ctx context.Context, r store.Repository, branch string, plan *store.Plan) error {
 	var runs []prebuild.Run
 	users := map[string]store.Prepared{}
-	for _, b := range []string{branch, r.DefaultBranch} {
+	branches := []string{branch}
+	if branch != r.DefaultBranch {
+		branches = append(branches, r.DefaultBranch)
+	}
+	for _, b := range branches {
 		good, err := s.Store.Read().GoodRuns(ctx, r.ID, b)
 		if err != nil {
 			return err
@@ -90,9 +94,6 @@ func (s *Service) order(ctx context.Context, a Actor, in wire.Launch) (o order, 
 	if in.Name != "" {
 		if !workspaceName.MatchString(in.Name) {
 			return o, invalid(quote(in.Name)+" is no workspace name", "use lower-case letters, digits and dashes, starting with a letter, at most 40")
-		}
-		if _, err := s.Store.Read().WorkspaceByName(ctx, a.ID, in.Name); err == nil {
-			return o, nameTaken(in.Name)
 		}
 	}
 	if o.house, _, err = s.Keeper.Rules(ctx, s.Store.Read()); err != nil {
@@ -239,6 +240,11 @@ func (s *Service) Preflight(ctx context.Context, a Actor, in wire.Launch) (wire.
 	if err != nil {
 		return wire.Preflight{}, err
 	}
+	if in.Name != "" { // a launch finds it out as it is written
+		if _, err := s.Store.Read().WorkspaceByName(ctx, a.ID, in.Name); err == nil {
+			return wire.Preflight{}, nameTaken(in.Name)
+		}
+	}
 	def := o.plan.Definition
 	v := wire.Preflight{Repository: o.repository.Name, Branch: o.branch, Commit: o.plan.Commit, Definition: def.Path, Image: imageOf(def), Folder: def.Folder, User: def.Person(),
 		Ports: def.Ports, SetUp: []string{}, Findings: []wire.DefinitionFinding{}, Size: o.sizeName, RestAfterS: int64(o.house.Idle.RestAfter / time.Second), RestMostS: int64(o.house.Idle.RestAfterMost / time.Second),
@@ -331,7 +337,9 @@ func (s *Service) Launch(ctx context.Context, a Actor, in wire.Launch) (wire.Wor
 	if w.StewardToken, err = s.Vault.Seal(store.NewID()+store.NewID(), "steward", w.ID); err != nil {
 		return wire.Workspace{}, err
 	}
-	var view wire.Workspace
+	if err := w.Encode(); err != nil {
+		return wire.Workspace{}, err
+	}
 	err = s.Store.Write(ctx, func(tx *store.Tx) error {
 		if in.Name == "" {
 			if w.Name, err = freeName(ctx, tx, a.ID, o.repository.Name); err != nil {
@@ -341,11 +349,7 @@ func (s *Service) Launch(ctx context.Context, a Actor, in wire.Launch) (wire.Wor
 		if err := s.admit(ctx, tx, a.Person, quota.Launch(o.size)); err != nil {
 			return err
 		}
-		if err := s.Accept(ctx, tx, &w, lifecycle.LaunchSheet, a.ID, o.repository.Name); err != nil {
-			return err
-		}
-		view, err = s.view(ctx, tx.Q, w)
-		return err
+		return s.Accept(ctx, tx, &w, lifecycle.LaunchSheet, a.ID, o.repository.Name)
 	})
 	if store.IsDuplicate(err) {
 		return wire.Workspace{}, nameTaken(w.Name)
@@ -354,7 +358,12 @@ func (s *Service) Launch(ctx context.Context, a Actor, in wire.Launch) (wire.Wor
 		return wire.Workspace{}, fromRoom(err)
 	}
 	s.Keeper.Wake(w.ID)
-	return view, nil
+	// As it was accepted, whatever became of it since.
+	fresh := around{owner: a.Person, repository: o.repository, sheet: 1}
+	if fresh.house, fresh.rates, err = s.pricing(ctx, s.Store.Read()); err != nil {
+		return wire.Workspace{}, err
+	}
+	return s.viewOf(ctx, s.Store.Read(), w, fresh)
 }
 
 // Accept writes a workspace, its launch sheet and the entry that metering
@@ -363,7 +372,7 @@ func (s *Service) Accept(ctx context.Context, tx *store.Tx, w *store.Workspace, 
 	if err := tx.AddWorkspace(ctx, w); err != nil {
 		return err
 	}
-	if _, err := tx.OpenSheet(ctx, w.ID, kind); err != nil {
+	if err := tx.FirstSheet(ctx, w.ID, kind); err != nil {
 		return err
 	}
 	owner := w.OwnerID

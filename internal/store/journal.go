@@ -26,32 +26,37 @@ type Entry struct {
 // Journal appends an entry in the transaction of what it tells of. Its time
 // never runs before the entry before it.
 func (tx *Tx) Journal(ctx context.Context, kind, subject, owner, actor string, data any) error {
-	var e Entry
-	var prev []byte
-	var last sql.NullInt64
-	err := tx.db.QueryRowContext(ctx, "SELECT number, at, hash FROM journal ORDER BY number DESC LIMIT 1").Scan(&e.Number, &last, &prev)
-	if errors.Is(err, sql.ErrNoRows) {
-		prev = make([]byte, sha256.Size)
-	} else if err != nil {
-		return err
+	last := tx.known.head
+	tx.known.head = head{} // until this one stands
+	if last.number == 0 {
+		err := tx.db.QueryRowContext(ctx, "SELECT number, at, hash FROM journal ORDER BY number DESC LIMIT 1").Scan(&last.number, &last.at, &last.hash)
+		if errors.Is(err, sql.ErrNoRows) {
+			last.hash = make([]byte, sha256.Size)
+		} else if err != nil {
+			return err
+		}
 	}
-	e.Number++
-	e.At = tx.now
-	if last.Valid && micros(e.At) < last.Int64 {
-		e.At = fromMicros(last.Int64)
+	e := Entry{Number: last.number + 1, At: tx.now}
+	if micros(e.At) < last.at {
+		e.At = fromMicros(last.at)
 	}
 	e.Kind, e.Subject, e.OwnerID, e.Actor = kind, subject, owner, actor
-	if e.Data, err = json.Marshal(data); err != nil {
-		return fmt.Errorf("journal %s: %w", kind, err)
-	}
-	body, err := json.Marshal(e)
+	body, err := json.Marshal(struct {
+		Entry
+		Data any `json:"data"`
+	}{e, data})
 	if err != nil {
 		return fmt.Errorf("journal %s: %w", kind, err)
 	}
 	tx.entries++
 	tx.entryAt = e.At
-	return tx.exec(ctx, "INSERT INTO journal (number, at, kind, subject, owner_id, body, prev_hash, hash) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-		e.Number, micros(e.At), kind, subject, owner, body, prev, chain(prev, body))
+	hash := chain(last.hash, body)
+	if err := tx.exec(ctx, "INSERT INTO journal (number, at, kind, subject, owner_id, body, prev_hash, hash) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+		e.Number, micros(e.At), kind, subject, owner, body, last.hash, hash); err != nil {
+		return err
+	}
+	tx.known.head = head{e.Number, micros(e.At), hash}
+	return nil
 }
 
 func chain(prev, body []byte) []byte {

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"time"
@@ -223,7 +224,13 @@ func (tx *Tx) PutGitCredential(ctx context.Context, s Sealed) error {
 
 // GitCredential finds what a person signs in to a git host with.
 func (q Q) GitCredential(ctx context.Context, person, host string) (Sealed, error) {
-	return one(ctx, q, scanSealed, "SELECT person_id, host, username, sealed, updated_at FROM git_credentials WHERE person_id = ? AND host = ?", person, host)
+	all, err := remembered(q, "git credential "+person+" "+host, func() ([]Sealed, error) {
+		return list(ctx, q, scanSealed, "SELECT person_id, host, username, sealed, updated_at FROM git_credentials WHERE person_id = ? AND host = ?", person, host)
+	})
+	if err != nil || len(all) == 0 {
+		return Sealed{}, cmp.Or(err, ErrNotFound)
+	}
+	return all[0], nil
 }
 
 // Repository is a registered repository.
@@ -264,12 +271,16 @@ func (q Q) Repositories(ctx context.Context) ([]Repository, error) {
 
 // RepositoryByName finds a repository.
 func (q Q) RepositoryByName(ctx context.Context, name string) (Repository, error) {
-	return one(ctx, q, scanRepository, "SELECT "+repositoryColumns+" FROM repositories WHERE name = ?", name)
+	return remembered(q, "repository name "+name, func() (Repository, error) {
+		return one(ctx, q, scanRepository, "SELECT "+repositoryColumns+" FROM repositories WHERE name = ?", name)
+	})
 }
 
 // RepositoryByID finds a repository.
 func (q Q) RepositoryByID(ctx context.Context, id string) (Repository, error) {
-	return one(ctx, q, scanRepository, "SELECT "+repositoryColumns+" FROM repositories WHERE id = ?", id)
+	return remembered(q, "repository id "+id, func() (Repository, error) {
+		return one(ctx, q, scanRepository, "SELECT "+repositoryColumns+" FROM repositories WHERE id = ?", id)
+	})
 }
 
 // mustChange runs a statement that has to touch a row; ErrNotFound otherwise.

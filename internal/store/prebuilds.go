@@ -116,8 +116,10 @@ func (q Q) RunOf(ctx context.Context, workspace string) (PrebuildRun, error) {
 
 // GoodRuns lists the runs of a repository's branch that serve launches.
 func (q Q) GoodRuns(ctx context.Context, repository, branch string) ([]PrebuildRun, error) {
-	return list(ctx, q, scanRun, "SELECT "+prefixed("r", runColumns)+` FROM prebuild_runs r JOIN prebuild_plans p ON p.id = r.plan_id
-		WHERE p.repository_id = ? AND p.branch = ? AND r.outcome = 'done' AND r.dropped_at IS NULL ORDER BY r.number DESC`, repository, branch)
+	return remembered(q, "good runs "+repository+" "+branch, func() ([]PrebuildRun, error) {
+		return list(ctx, q, scanRun, "SELECT "+prefixed("r", runColumns)+` FROM prebuild_runs r JOIN prebuild_plans p ON p.id = r.plan_id
+			WHERE p.repository_id = ? AND p.branch = ? AND r.outcome = 'done' AND r.dropped_at IS NULL ORDER BY r.number DESC`, repository, branch)
+	})
 }
 
 // PreparedInUse tells whether a workspace other than except is made, or about

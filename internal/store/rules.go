@@ -35,5 +35,7 @@ func (q Q) RulesVersions(ctx context.Context) ([]RulesVersion, error) {
 
 // Rules is the version in force.
 func (q Q) Rules(ctx context.Context) (RulesVersion, error) {
-	return one(ctx, q, scanRules, "SELECT version, document, author_id, reason, at FROM rules ORDER BY version DESC LIMIT 1")
+	return remembered(q, "rules", func() (RulesVersion, error) {
+		return one(ctx, q, scanRules, "SELECT version, document, author_id, reason, at FROM rules ORDER BY version DESC LIMIT 1")
+	})
 }

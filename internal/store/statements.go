@@ -17,8 +17,22 @@ type statements struct {
 		querier
 		PrepareContext(context.Context, string) (*sql.Stmt, error)
 	}
-	mu sync.RWMutex
-	of map[string]*sql.Stmt
+	// whole tells that what has begun is not given up with its caller's patience;
+	// to watch for that costs more than most queries take.
+	whole bool
+	// memory is forgotten by a statement that changes it, and changes is set
+	// then; only the writer has one.
+	memory  *memory
+	changes bool
+	mu      sync.RWMutex
+	of      map[string]*sql.Stmt
+}
+
+func (s *statements) context(ctx context.Context) context.Context {
+	if s.whole {
+		return context.Background()
+	}
+	return ctx
 }
 
 // prepared is the statement of a query; nil where it is not kept.
@@ -56,6 +70,11 @@ func (s *statements) close() {
 }
 
 func (s *statements) ExecContext(ctx context.Context, query string, args ...any) (sql.Result, error) {
+	ctx = s.context(ctx)
+	if s.memory != nil && changesMemory(query) {
+		s.changes = true
+		s.memory.forget()
+	}
 	if st := s.prepared(ctx, query); st != nil {
 		return st.ExecContext(ctx, args...)
 	}
@@ -63,6 +82,7 @@ func (s *statements) ExecContext(ctx context.Context, query string, args ...any)
 }
 
 func (s *statements) QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error) {
+	ctx = s.context(ctx)
 	if st := s.prepared(ctx, query); st != nil {
 		return st.QueryContext(ctx, args...)
 	}
@@ -70,6 +90,9 @@ func (s *statements) QueryContext(ctx context.Context, query string, args ...any
 }
 
 func (s *statements) QueryRowContext(ctx context.Context, query string, args ...any) *sql.Row {
+	if ctx.Err() == nil { // one row is there before anybody loses patience
+		ctx = context.Background()
+	}
 	if st := s.prepared(ctx, query); st != nil {
 		return st.QueryRowContext(ctx, args...)
 	}

@@ -60,7 +60,8 @@ type Store struct {
 	closed          bool
 	now             func() time.Time
 	notify          func()
-	lowest          int // below it every subnet is taken, by us or by others; the writer's
+	known           known // the writer's
+	memory          memory
 	guard           func(commit func() error) error
 	fullAt          atomic.Int64 // when a write first found the disk full, in microseconds; 0: the last one did not
 }
@@ -77,7 +78,19 @@ type Tx struct {
 	now     time.Time
 	entries int
 	entryAt time.Time // of the newest journal entry
-	lowest  *int      // the store's
+	known   *known    // the store's, as of this request
+}
+
+// known is what the writer, as the only one who writes, need not read again.
+type known struct {
+	lowest int // below it every subnet is taken, by us or by others
+	head   head
+}
+
+// head is the newest entry of the journal; number 0 is not known.
+type head struct {
+	number, at int64
+	hash       []byte
 }
 
 // Now is the time of the transaction.
@@ -87,7 +100,12 @@ func (tx *Tx) Now() time.Time { return tx.now }
 func (tx *Tx) At(t time.Time) { tx.now = t.UTC().Truncate(time.Microsecond) }
 
 // Q runs queries: inside the writer's transaction, or among the readers.
-type Q struct{ db querier }
+type Q struct {
+	db querier
+	// known is what readers need not read; nil inside a transaction, which may
+	// have changed it.
+	known *memory
+}
 
 type querier interface {
 	ExecContext(context.Context, string, ...any) (sql.Result, error)
@@ -131,7 +149,9 @@ func Open(ctx context.Context, path string, now func() time.Time) (*Store, error
 		writer.Close()
 		return nil, fmt.Errorf("open %s: %w", path, err)
 	}
-	s := &Store{writer: writer, readers: readers, conn: conn, written: &statements{on: conn}, read: &statements{on: readers}, queue: make(chan request, queueLength), done: make(chan struct{}), now: now, notify: func() {}}
+	s := &Store{writer: writer, readers: readers, conn: conn, written: &statements{on: conn, whole: true}, read: &statements{on: readers}, queue: make(chan request, queueLength), done: make(chan struct{}), now: now, notify: func() {}}
+	s.memory.forget()
+	s.written.memory = &s.memory
 	go s.write()
 	return s, nil
 }
@@ -157,7 +177,7 @@ func (s *Store) Close() error {
 }
 
 // Read gives the readers' queries.
-func (s *Store) Read() Q { return Q{s.read} }
+func (s *Store) Read() Q { return Q{s.read, &s.memory} }
 
 // Write runs do in the writer's transaction. When do fails, what it did is
 // undone and its error returned; otherwise Write returns after the commit.
@@ -220,14 +240,19 @@ func (s *Store) commit(group []request) {
 	if err == nil {
 		for i, r := range group {
 			if answers[i] = r.ctx.Err(); answers[i] == nil {
-				n, aerr := s.one(ctx, r)
-				answers[i] = aerr
-				entries += n
+				var t *Tx
+				t, answers[i] = s.one(ctx, r)
+				entries += t.entries
 			}
 		}
 		if _, err = s.written.ExecContext(ctx, "COMMIT"); err != nil {
 			_, _ = s.written.ExecContext(ctx, "ROLLBACK") // where the failure has not ended it already
+			s.known = known{}
 		}
+	}
+	if s.written.changes {
+		s.written.changes = false
+		s.memory.forget()
 	}
 	if err == nil && entries > 0 {
 		s.notify()
@@ -258,11 +283,12 @@ func (s *Store) FullSince() (at time.Time, ok bool) {
 	return fromMicros(n), n != 0
 }
 
-func (s *Store) one(ctx context.Context, r request) (entries int, err error) {
+func (s *Store) one(ctx context.Context, r request) (t *Tx, err error) {
+	before := s.known
+	t = &Tx{Q: Q{db: s.written}, now: s.now().UTC().Truncate(time.Microsecond), known: &s.known}
 	if _, err := s.written.ExecContext(ctx, "SAVEPOINT request"); err != nil {
-		return 0, err
+		return t, err
 	}
-	t := &Tx{Q: Q{s.written}, now: s.now().UTC().Truncate(time.Microsecond), lowest: &s.lowest}
 	err = func() (err error) {
 		defer func() {
 			if p := recover(); p != nil {
@@ -272,13 +298,13 @@ func (s *Store) one(ctx context.Context, r request) (entries int, err error) {
 		return r.do(t)
 	}()
 	if err != nil {
+		s.known, t.entries = before, 0
 		if _, rerr := s.written.ExecContext(ctx, "ROLLBACK TO request"); rerr != nil {
-			return 0, errors.Join(err, rerr)
+			return t, errors.Join(err, rerr)
 		}
-		t.entries = 0
 	}
 	_, rerr := s.written.ExecContext(ctx, "RELEASE request")
-	return t.entries, errors.Join(err, rerr)
+	return t, errors.Join(err, rerr)
 }
 
 // NewID makes a random identifier: 80 bits in lower-case base 32.

@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
+	"strings"
 	"time"
 
 	"yardbench/internal/core/cost"
@@ -110,6 +111,7 @@ type Workspace struct {
 	RestAfter                       time.Duration // asked for; 0 is the rules' usual
 	PortKey                         string        // what its ports' host names begin with
 	Work                            *WorkState    // when it stopped; nil while it runs
+	encoded                         string        // the plan of one that is to be added
 }
 
 const workspaceColumns = `id, owner_id, name, repository_id, branch, plan, next_plan,
@@ -140,6 +142,14 @@ func scanWorkspace(scan func(...any) error) (w Workspace, err error) {
 	return w, json.Unmarshal(plan, &w.Plan)
 }
 
+// Encode makes the stored form of a workspace's first plan beforehand, so that
+// the one who writes need not.
+func (w *Workspace) Encode() (err error) {
+	w.encoded = ""
+	w.encoded, _, err = w.plans()
+	return err
+}
+
 // plans is the stored form of a workspace's plans.
 func (w Workspace) plans() (plan, next string, err error) {
 	b, err := json.Marshal(w.Plan)
@@ -156,20 +166,32 @@ func (tx *Tx) AddWorkspace(ctx context.Context, w *Workspace) error {
 	if w.Kind == "" {
 		w.Kind = ForPerson
 	}
-	if err := tx.db.QueryRowContext(ctx, `SELECT CASE WHEN NOT EXISTS (SELECT 1 FROM workspaces WHERE subnet = ?1 AND phase <> 'removed') THEN ?1 ELSE
-		(SELECT subnet + 1 FROM workspaces AS w WHERE phase <> 'removed' AND subnet >= ?1
-		AND NOT EXISTS (SELECT 1 FROM workspaces WHERE subnet = w.subnet + 1 AND phase <> 'removed') ORDER BY subnet LIMIT 1) END`, *tx.lowest).Scan(&w.Subnet); err != nil {
+	plan, next := w.encoded, ""
+	if plan == "" {
+		var err error
+		if plan, next, err = w.plans(); err != nil {
+			return err
+		}
+	}
+	add := func() error {
+		tx.known.lowest = w.Subnet + 1
+		return tx.exec(ctx, "INSERT INTO workspaces ("+workspaceColumns+") VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,'')",
+			w.ID, w.OwnerID, w.Name, w.RepositoryID, w.Branch, plan, next,
+			w.Phase, w.FailedIn, w.Cause, w.Wanted, w.Body, w.NextBody, w.Volume, w.NextVolume, w.SeededVolume, w.Subnet, w.StewardToken, micros(w.CreatedAt), micros(w.PhaseAt),
+			w.Kind, w.Size, w.CoresMilli, w.MemoryBytes, w.DiskBytes, int64(w.RestAfter/time.Second), w.PortKey)
+	}
+	lowest := tx.known.lowest
+	w.Subnet = lowest
+	err := add()
+	if err == nil || !strings.Contains(err.Error(), "workspaces.subnet") {
 		return err
 	}
-	*tx.lowest = w.Subnet
-	plan, next, err := w.plans()
-	if err != nil {
+	// Somebody has that one: it is looked for.
+	if err := tx.db.QueryRowContext(ctx, `SELECT subnet + 1 FROM workspaces AS w WHERE phase <> 'removed' AND subnet >= ?
+		AND NOT EXISTS (SELECT 1 FROM workspaces WHERE subnet = w.subnet + 1 AND phase <> 'removed') ORDER BY subnet LIMIT 1`, lowest).Scan(&w.Subnet); err != nil {
 		return err
 	}
-	return tx.exec(ctx, "INSERT INTO workspaces ("+workspaceColumns+") VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,'')",
-		w.ID, w.OwnerID, w.Name, w.RepositoryID, w.Branch, plan, next,
-		w.Phase, w.FailedIn, w.Cause, w.Wanted, w.Body, w.NextBody, w.Volume, w.NextVolume, w.SeededVolume, w.Subnet, w.StewardToken, micros(w.CreatedAt), micros(w.PhaseAt),
-		w.Kind, w.Size, w.CoresMilli, w.MemoryBytes, w.DiskBytes, int64(w.RestAfter/time.Second), w.PortKey)
+	return add()
 }
 
 // SaveWorkspace writes what may change of a workspace.
@@ -219,7 +241,7 @@ func (tx *Tx) SetPhase(ctx context.Context, w *Workspace, to lifecycle.Phase, ac
 	}
 	w.Phase, w.Cause, w.PhaseAt = to, cause, tx.now
 	if to == lifecycle.Removed {
-		*tx.lowest = min(*tx.lowest, w.Subnet)
+		tx.known.lowest = min(tx.known.lowest, w.Subnet)
 	}
 	if err := tx.SaveWorkspace(ctx, *w); err != nil {
 		return err
@@ -487,7 +509,16 @@ func (tx *Tx) OpenSheet(ctx context.Context, workspace string, kind lifecycle.Sh
 	if err := tx.db.QueryRowContext(ctx, "SELECT COALESCE(MAX(number), 0) + 1 FROM sheets WHERE workspace_id = ?", workspace).Scan(&s.Number); err != nil {
 		return s, err
 	}
-	return s, tx.exec(ctx, "INSERT INTO sheets ("+sheetColumns+") VALUES (?, ?, ?, ?, ?, NULL, '', '')", s.ID, s.WorkspaceID, s.Number, s.Kind, micros(tx.now))
+	return s, tx.addSheet(ctx, s)
+}
+
+// FirstSheet begins the first launch sheet of a workspace that was just added.
+func (tx *Tx) FirstSheet(ctx context.Context, workspace string, kind lifecycle.SheetKind) error {
+	return tx.addSheet(ctx, Sheet{ID: NewID(), WorkspaceID: workspace, Number: 1, Kind: kind})
+}
+
+func (tx *Tx) addSheet(ctx context.Context, s Sheet) error {
+	return tx.exec(ctx, "INSERT INTO sheets ("+sheetColumns+") VALUES (?, ?, ?, ?, ?, NULL, '', '')", s.ID, s.WorkspaceID, s.Number, s.Kind, micros(tx.now))
 }
 
 // CloseSheet ends a launch sheet, and its steps that still run as interrupted.
