@@ -75,6 +75,12 @@ func TestOneWorkspaceAllTheWayThrough(t *testing.T) {
 	if err := json.Unmarshal([]byte(w.must(w.as("ingrid", "", "show", "tide", "--json"), 0)), &shown); err != nil || shown.Phase != "ready" || len(shown.Sheets) != 1 {
 		t.Errorf("show --json gave %+v, %v", shown, err)
 	}
+	for _, s := range shown.Sheets[0].Steps { // what was brought in is told, and nothing else
+		brings := s.Title == "Clone" || s.Title == "Image" && !s.Cached
+		if brings != (s.Bytes > 0) {
+			t.Errorf("step %s, cached %v, tells of %d bytes", s.Title, s.Cached, s.Bytes)
+		}
+	}
 
 	// Nobody else sees it, and an operator does not get into it.
 	w.must(w.as("mats", "", "show", "tide.ingrid"), 3, "there is no workspace")

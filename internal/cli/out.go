@@ -184,3 +184,14 @@ func outcomeOf(d wire.Delivery) string {
 	}
 	return fmt.Sprintf("taken with %d after %s", d.Status, took(time.Duration(d.TookMS)*time.Millisecond))
 }
+
+// volume is an amount of bytes, to a figure that people keep in mind.
+func volume(n int64) string {
+	switch {
+	case n >= 1<<30:
+		return fmt.Sprintf("%.1f GiB", float64(n)/(1<<30))
+	case n >= 1<<20:
+		return fmt.Sprintf("%d MiB", (n+1<<19)>>20)
+	}
+	return fmt.Sprintf("%d KiB", (n+1<<10-1)>>10)
+}

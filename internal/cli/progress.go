@@ -247,6 +247,9 @@ func (p *progress) line(s wire.Step) string {
 	if s.Cached {
 		line += "  cached"
 	}
+	if s.Bytes > 0 {
+		line += "  " + volume(s.Bytes)
+	}
 	if took := s.EndedAt.Sub(s.StartedAt).Milliseconds(); s.UsualMS > 0 && !s.Cached && took > 1000 && took > s.SlowMS {
 		line += "  usually " + tookMS(s.UsualMS)
 	}

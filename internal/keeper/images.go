@@ -34,7 +34,9 @@ func (d *doing) image(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	d.cached = img.Cached
+	if d.cached = img.Cached; !d.cached {
+		d.bytes = img.Bytes
+	}
 	return d.settleImage(ctx, img)
 }
 

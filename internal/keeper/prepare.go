@@ -69,6 +69,9 @@ func (d *doing) keep(ctx context.Context, body int) error {
 		return err
 	}
 	fmt.Fprintf(d.log, "kept as %s\n", tag)
+	if img, ok, err := d.Yard.FindImage(ctx, tag); err == nil && ok { // else only its size is not known
+		d.bytes = img.Bytes
+	}
 	d.set = func(tx *store.Tx, w *store.Workspace) error {
 		w.Wanted = lifecycle.WantRemoved
 		return d.endRun(tx, run, tag, lifecycle.Done, "")

@@ -26,6 +26,7 @@ type doing struct {
 	mask   map[string]string
 	seen   *yard.Observation
 	cached bool
+	bytes  int64 // that it brought in
 	// set, when not nil, changes the workspace's row with the end of the step.
 	// It uses the keeper's own context: the step's has ended by then.
 	set func(tx *store.Tx, w *store.Workspace) error
@@ -54,7 +55,7 @@ func (k *Keeper) step(ctx context.Context, b begun, seen *yard.Observation) (fin
 	return func(tx *store.Tx) error {
 		if again {
 			// The step stays open: it goes on, or begins anew, after the look.
-		} else if err := tx.EndStep(k.ctx, d.step, outcome, d.cached, cause); err != nil {
+		} else if err := tx.EndStep(k.ctx, d.done(), outcome, d.cached, cause); err != nil {
 			return err
 		}
 		if d.set == nil || failed {
@@ -69,6 +70,13 @@ func (k *Keeper) step(ctx context.Context, b begun, seen *yard.Observation) (fin
 		}
 		return tx.SaveWorkspace(k.ctx, w)
 	}, err
+}
+
+// done is the step with what it brought in.
+func (d *doing) done() store.Step {
+	s := d.step
+	s.Bytes = max(0, d.bytes)
+	return s
 }
 
 // logged does what was begun, with its log open.
@@ -303,6 +311,7 @@ func (d *doing) clone(ctx context.Context, body, volume int, session steward.Pro
 		}
 		return fmt.Errorf("clone %s: %s", r.URL, x.Problem)
 	}
+	d.bytes = x.Bytes
 	d.set = func(_ *store.Tx, w *store.Workspace) error { w.SeededVolume = volume; return nil }
 	return nil
 }

@@ -212,7 +212,7 @@ func sheetView(sh store.Sheet, steps []store.Step) wire.Sheet {
 	v := wire.Sheet{Number: sh.Number, Kind: string(sh.Kind), StartedAt: sh.StartedAt, EndedAt: sh.EndedAt, Outcome: string(sh.Outcome), Cause: sh.Cause, Steps: []wire.Step{}}
 	for _, s := range steps {
 		v.Steps = append(v.Steps, wire.Step{Number: s.Number, Parent: s.Parent, Title: s.Title, Attempt: s.Attempt, StartedAt: s.StartedAt,
-			EndedAt: s.EndedAt, Cached: s.Cached, Outcome: string(s.Outcome), Cause: s.Cause})
+			EndedAt: s.EndedAt, Cached: s.Cached, Bytes: s.Bytes, Outcome: string(s.Outcome), Cause: s.Cause})
 	}
 	return v
 }

@@ -210,6 +210,7 @@ type Exit struct {
 	// and is not run again.
 	Interrupted bool   `json:"interrupted,omitempty"`
 	Problem     string `json:"problem,omitempty"` // it could not be run at all
+	Bytes       int64  `json:"bytes,omitempty"`   // what a clone takes
 }
 
 // WorkReport says what in the workspace folder exists nowhere else.

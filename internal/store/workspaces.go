@@ -550,14 +550,15 @@ type Step struct {
 	Cached         bool
 	Outcome        lifecycle.Outcome
 	Cause          string
+	Bytes          int64 // that it brought in: an image fetched or built, a clone; 0 for none
 }
 
-const stepColumns = "sheet_id, number, parent, key, title, body, attempt, started_at, ended_at, cached, outcome, cause"
+const stepColumns = "sheet_id, number, parent, key, title, body, attempt, started_at, ended_at, cached, outcome, cause, bytes"
 
 func scanStep(scan func(...any) error) (s Step, err error) {
 	var start int64
 	var end sql.NullInt64
-	err = scan(&s.SheetID, &s.Number, &s.Parent, &s.Key, &s.Title, &s.Body, &s.Attempt, &start, &end, &s.Cached, &s.Outcome, &s.Cause)
+	err = scan(&s.SheetID, &s.Number, &s.Parent, &s.Key, &s.Title, &s.Body, &s.Attempt, &start, &end, &s.Cached, &s.Outcome, &s.Cause, &s.Bytes)
 	s.StartedAt, s.EndedAt = fromMicros(start), fromNullMicros(end)
 	return s, err
 }
@@ -570,7 +571,7 @@ func (tx *Tx) BeginStep(ctx context.Context, s Step) (Step, error) {
 	if err == nil {
 		old.Attempt++
 		old.StartedAt, old.EndedAt, old.Outcome, old.Cause, old.Cached = tx.now, nil, "", "", false
-		return old, tx.exec(ctx, "UPDATE steps SET attempt = ?, started_at = ?, ended_at = NULL, outcome = '', cause = '', cached = 0 WHERE sheet_id = ? AND number = ?",
+		return old, tx.exec(ctx, "UPDATE steps SET attempt = ?, started_at = ?, ended_at = NULL, outcome = '', cause = '', cached = 0, bytes = 0 WHERE sheet_id = ? AND number = ?",
 			old.Attempt, micros(tx.now), old.SheetID, old.Number)
 	} else if err != ErrNotFound {
 		return s, err
@@ -579,7 +580,7 @@ func (tx *Tx) BeginStep(ctx context.Context, s Step) (Step, error) {
 	if err := tx.db.QueryRowContext(ctx, "SELECT COALESCE(MAX(number), 0) + 1 FROM steps WHERE sheet_id = ?", s.SheetID).Scan(&s.Number); err != nil {
 		return s, err
 	}
-	return s, tx.exec(ctx, "INSERT INTO steps ("+stepColumns+") VALUES (?, ?, ?, ?, ?, ?, ?, ?, NULL, 0, '', '')",
+	return s, tx.exec(ctx, "INSERT INTO steps ("+stepColumns+") VALUES (?, ?, ?, ?, ?, ?, ?, ?, NULL, 0, '', '', 0)",
 		s.SheetID, s.Number, s.Parent, s.Key, s.Title, s.Body, s.Attempt, micros(tx.now))
 }
 
@@ -590,8 +591,8 @@ func (tx *Tx) EndStep(ctx context.Context, s Step, o lifecycle.Outcome, cached b
 	if s.EndedAt != nil {
 		end = *s.EndedAt
 	}
-	return tx.mustChange(ctx, "UPDATE steps SET started_at = ?, ended_at = ?, outcome = ?, cached = ?, cause = ? WHERE sheet_id = ? AND number = ?",
-		micros(s.StartedAt), micros(end), o, cached, cause, s.SheetID, s.Number)
+	return tx.mustChange(ctx, "UPDATE steps SET started_at = ?, ended_at = ?, outcome = ?, cached = ?, cause = ?, bytes = ? WHERE sheet_id = ? AND number = ?",
+		micros(s.StartedAt), micros(end), o, cached, cause, s.Bytes, s.SheetID, s.Number)
 }
 
 // Steps lists the steps of a sheet in the order of starting.

@@ -224,6 +224,7 @@ type Step struct {
 	StartedAt time.Time  `json:"started_at"`
 	EndedAt   *time.Time `json:"ended_at,omitempty"`
 	Cached    bool       `json:"cached"`
+	Bytes     int64      `json:"bytes,omitempty" doc:"What it brought in: an image that was fetched or built, a clone"`
 	UsualMS   int64      `json:"usual_ms,omitempty" doc:"Half of the last 50 such steps of this repository took no longer"`
 	SlowMS    int64      `json:"slow_ms,omitempty" doc:"19 of 20 took no longer"`
 	Outcome   string     `json:"outcome,omitempty" enum:",done,failed,skipped,interrupted"`

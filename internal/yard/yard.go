@@ -158,6 +158,8 @@ type Image struct {
 	Arch   string // its processor, as Go names it
 	// Metadata is what it carries in its label devcontainer.metadata.
 	Metadata string
+	// Bytes is its size; of one that was just fetched, what was fetched.
+	Bytes  int64
 	Cached   bool // it was there already, or every step of the build was
 }
 

@@ -1876,6 +1876,11 @@ export interface components {
         Step: {
             /** Format: int64 */
             attempt: number;
+            /**
+             * Format: int64
+             * @description What it brought in: an image that was fetched or built, a clone
+             */
+            bytes?: number;
             cached: boolean;
             cause?: string;
             /** Format: date-time */

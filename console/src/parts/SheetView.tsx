@@ -1,6 +1,7 @@
 import { BulbOutlined, CheckOutlined, CloseOutlined, LoadingOutlined, MinusOutlined } from "@ant-design/icons";
 import { Tooltip, Typography, theme } from "antd";
 import type { Sheet, Step } from "../api/client";
+import { bytes } from "./amounts";
 import { exact, took, useNow } from "./time";
 
 /** A launch sheet: its steps as bars on one time axis, parts behind their step. */
@@ -43,6 +44,7 @@ export function SheetView({ sheet, causeTold }: { sheet: Sheet; causeTold?: bool
             </span>
             <span role="cell" className="step-note">
               {s.cached && "cached"}
+              {!!s.bytes && <span className="number">{bytes(s.bytes)} </span>}
               {!!s.usual_ms && !s.cached && <span className="quiet">usually {took(s.usual_ms)}</span>}
               {s.outcome === "failed" && <Tooltip title={s.cause}>failed</Tooltip>}
               {s.outcome === "interrupted" && "interrupted"}

@@ -9,6 +9,7 @@ export const cents = (micros: number, currency: string) => new Intl.NumberFormat
 
 /** bytes is an amount of memory or disk. */
 export function bytes(n: number): string {
+  if (n > 0 && n < 2 ** 20) return `${Math.ceil(n / 2 ** 10)} KiB`;
   const gib = n / 2 ** 30;
   return gib >= 1 ? `${Number(gib.toFixed(1))} GiB` : `${Math.round(n / 2 ** 20)} MiB`;
 }

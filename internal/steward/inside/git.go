@@ -99,7 +99,7 @@ func (s *server) clone(r steward.Request, log io.Writer) steward.Exit {
 	if err := f.Close(); err != nil {
 		return fail("mark the clone: %s", err)
 	}
-	return steward.Exit{}
+	return steward.Exit{Bytes: diskUse(mount)}
 }
 
 // work looks at the workspace's clones for what exists nowhere else. It runs

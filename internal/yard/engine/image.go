@@ -29,7 +29,7 @@ func (e *Engine) FindImage(ctx context.Context, ref string) (yard.Image, bool, e
 	if err != nil {
 		return yard.Image{}, false, e.wrap("look at image "+ref, err)
 	}
-	img := yard.Image{Ref: ref, Digest: in.ID, Arch: in.Architecture, Cached: true}
+	img := yard.Image{Ref: ref, Digest: in.ID, Arch: in.Architecture, Bytes: in.Size, Cached: true}
 	if in.Config != nil {
 		img.User, img.Metadata = in.Config.User, in.Config.Labels["devcontainer.metadata"]
 	}
@@ -43,8 +43,19 @@ func (e *Engine) UseImage(ctx context.Context, ref string, log io.Writer) (yard.
 	}
 	fmt.Fprintf(log, "the yard does not have %s; asking its registry\n", ref)
 	pull, err := e.cli.ImagePull(ctx, ref, client.ImagePullOptions{})
+	layers := map[string]int64{}
 	if err == nil {
-		err = pull.Wait(ctx)
+		for m, merr := range pull.JSONMessages(ctx) {
+			if err = merr; err == nil && m.Error != nil {
+				err = m.Error
+			}
+			if err != nil {
+				break
+			}
+			if m.Status == "Downloading" && m.Progress != nil {
+				layers[m.ID] = m.Progress.Total
+			}
+		}
 	}
 	if err != nil {
 		if ctx.Err() != nil {
@@ -60,6 +71,12 @@ func (e *Engine) UseImage(ctx context.Context, ref string, log io.Writer) (yard.
 		err = yard.Refused("image %s was fetched and is not there", ref)
 	}
 	img.Cached = false
+	if len(layers) > 0 { // an engine may tell of none that is small
+		img.Bytes = 0
+		for _, n := range layers {
+			img.Bytes += max(0, n)
+		}
+	}
 	return img, err
 }
 
