@@ -44,7 +44,7 @@ export function SheetView({ sheet, causeTold }: { sheet: Sheet; causeTold?: bool
             </span>
             <span role="cell" className="step-note">
               {s.cached && "cached"}
-              {!!s.bytes && <span className="number">{bytes(s.bytes)} </span>}
+              {!!s.bytes && <span className="number" style={{ marginRight: 8 }}>{bytes(s.bytes)}</span>}
               {!!s.usual_ms && !s.cached && <span className="quiet">usually {took(s.usual_ms)}</span>}
               {s.outcome === "failed" && <Tooltip title={s.cause}>failed</Tooltip>}
               {s.outcome === "interrupted" && "interrupted"}
