@@ -41,6 +41,10 @@ func TestKilledInTheMiddleOfALaunch(t *testing.T) {
 					t.Fatalf("the step %s was never under way", moment.step)
 				}
 			}
+			var followed strings.Builder
+			over := make(chan error, 1)
+			go func() { over <- c.CopyLog(ctx, "slow", 0, 0, 0, true, &followed) }()
+			time.Sleep(100 * time.Millisecond)
 			w.kill()
 			w.start()
 			ws := w.until(c, "slow", 60*time.Second, inPhase("ready"))
@@ -60,6 +64,14 @@ func TestKilledInTheMiddleOfALaunch(t *testing.T) {
 			logs := w.must(w.as("ingrid", "", "logs", "slow"), 0)
 			if strings.Count(logs, "== Clone") != 1 {
 				t.Errorf("the log tells of several clones:\n%s", logs)
+			}
+			// A step that was begun anew has its log anew; of a set-up that went on
+			// whoever follows sees each line once.
+			if err := <-over; err != nil || moment.step == "postCreateCommand" && followed.String() != logs {
+				t.Errorf("who followed the log over the kill saw, with %v\n%s\nand not\n%s", err, followed.String(), logs)
+			}
+			if rest := w.must(w.as("ingrid", "", "logs", "slow", "--from", "9"), 0); rest != logs[9:] {
+				t.Errorf("from the tenth byte on it is\n%s", rest)
 			}
 		})
 	}
@@ -168,7 +180,7 @@ func TestCutOff(t *testing.T) {
 	}
 	for end := time.Now().Add(slack * 10 * time.Second); ; time.Sleep(20 * time.Millisecond) { // until the command itself has begun
 		var log strings.Builder
-		if err := c.CopyLog(t.Context(), "slow", 0, 0, false, &log); err == nil && strings.Contains(log.String(), "under way") {
+		if err := c.CopyLog(t.Context(), "slow", 0, 0, 0, false, &log); err == nil && strings.Contains(log.String(), "under way") {
 			break
 		}
 		if time.Now().After(end) {

@@ -252,16 +252,17 @@ func (a *API) logRoute() {
 	o.Responses = map[string]*huma.Response{"200": {Description: "The log", Content: map[string]*huma.MediaType{"text/plain": {}}}}
 	huma.Register(a.huma, o, func(ctx context.Context, in *struct {
 		Workspace
-		Sheet  int  `query:"sheet" minimum:"0" doc:"The number of the launch sheet; 0 is the newest"`
-		Step   int  `query:"step" minimum:"0" doc:"The number of one step; 0 is all of them"`
-		Follow bool `query:"follow" doc:"Go on until the sheet has ended"`
+		Sheet  int   `query:"sheet" minimum:"0" doc:"The number of the launch sheet; 0 is the newest"`
+		Step   int   `query:"step" minimum:"0" doc:"The number of one step; 0 is all of them"`
+		From   int64 `query:"from" minimum:"0" doc:"How many bytes to leave out: those that one has"`
+		Follow bool  `query:"follow" doc:"Go on until the sheet has ended"`
 	}) (*huma.StreamResponse, error) {
 		who := actor(ctx)
 		if _, err := a.svc.Show(ctx, who, in.Ref); err != nil {
 			return nil, err
 		}
 		return a.text(func(ctx context.Context, w io.Writer, flush func()) error {
-			return a.svc.CopyLog(ctx, who, in.Ref, in.Sheet, in.Step, in.Follow, w, flush)
+			return a.svc.CopyLog(ctx, who, in.Ref, in.Sheet, in.Step, in.From, in.Follow, w, flush)
 		}), nil
 	})
 }

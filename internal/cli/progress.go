@@ -91,7 +91,7 @@ func (a *app) failure(ctx context.Context, api *client.Client, sh wire.Sheet, w 
 			continue
 		}
 		var log strings.Builder
-		if err := api.CopyLog(ctx, name(w), sh.Number, s.Number, false, &log); err == nil {
+		if err := api.CopyLog(ctx, name(w), sh.Number, s.Number, 0, false, &log); err == nil {
 			lines := strings.Split(strings.TrimSpace(log.String()), "\n")
 			for _, l := range lines[max(0, len(lines)-12):] {
 				if l != sh.Cause { // said below

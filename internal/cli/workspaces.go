@@ -355,6 +355,7 @@ func nested(steps []wire.Step) (out []wire.Step) {
 func (a *app) logs() *cobra.Command {
 	var follow bool
 	var sheet int
+	var from int64
 	var service string
 	c := &cobra.Command{
 		Use: "logs NAME", Short: "Print the log of a launch sheet, secrets masked",
@@ -370,12 +371,13 @@ func (a *app) logs() *cobra.Command {
 			if service != "" {
 				return api.CopyServiceLog(cmd.Context(), args[0], service, out)
 			}
-			return api.CopyLog(cmd.Context(), args[0], sheet, 0, follow, out)
+			return api.CopyLog(cmd.Context(), args[0], sheet, 0, from, follow, out)
 		}),
 	}
 	c.Flags().BoolVarP(&follow, "follow", "f", false, "go on until the launch sheet has ended")
 	c.Flags().StringVar(&service, "service", "", "the newest lines of a service beside it, instead")
 	c.Flags().IntVar(&sheet, "sheet", 0, "the number of the launch sheet (default: the newest)")
+	c.Flags().Int64Var(&from, "from", 0, "leave out so many bytes: those that you have")
 	c.MarkFlagsMutuallyExclusive("service", "follow")
 	c.MarkFlagsMutuallyExclusive("service", "sheet")
 	return c

@@ -212,9 +212,48 @@ func (c *Client) PutGitCredential(ctx context.Context, host string, in wire.GitC
 	return err
 }
 
-// CopyLog writes a launch sheet's log to w; see the API for sheet and step.
-func (c *Client) CopyLog(ctx context.Context, ref string, sheet, step int, follow bool, w io.Writer) error {
-	return c.copyText(ctx, workspace(ref, fmt.Sprintf("/log?sheet=%d&step=%d&follow=%t", sheet, step, follow)), w)
+// CopyLog writes a launch sheet's log to w, from a byte on; see the API for
+// sheet and step. Where the service goes away while it follows, it goes on when
+// that is back, with what is missing.
+func (c *Client) CopyLog(ctx context.Context, ref string, sheet, step int, from int64, follow bool, w io.Writer) error {
+	if follow && sheet == 0 {
+		ws, err := c.Show(ctx, ref)
+		if err != nil {
+			return err
+		}
+		sheet = ws.Sheet
+	}
+	out := &counted{w: w, n: from}
+	for failures := 0; ; failures++ {
+		before := out.n
+		err := c.copyText(ctx, workspace(ref, fmt.Sprintf("/log?sheet=%d&step=%d&from=%d&follow=%t", sheet, step, out.n, follow)), out)
+		var said *wire.Problem
+		if err == nil || !follow || ctx.Err() != nil || out.err != nil || errors.As(err, &said) || failures >= 10 {
+			return err
+		}
+		if out.n > before {
+			failures = 0
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(time.Duration(failures+1) * 200 * time.Millisecond):
+		}
+	}
+}
+
+// counted counts what was written.
+type counted struct {
+	w   io.Writer
+	n   int64
+	err error
+}
+
+func (c *counted) Write(p []byte) (n int, err error) {
+	n, err = c.w.Write(p)
+	c.n += int64(n)
+	c.err = err
+	return n, err
 }
 
 // ExportJournal writes journal entries as CloudEvents, one a line.

@@ -103,14 +103,30 @@ func quoteWord(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`
 
 // CopyLog writes a launch sheet's whole log to w: each step's title, then its
 // log. sheet 0 is the newest; step 0 is all of them. With follow it goes on
-// until the sheet has ended; flush is called when there is nothing more for
+// until the sheet has ended; from leaves out so many bytes; flush is called when there is nothing more for
 // the moment.
-func (s *Service) CopyLog(ctx context.Context, a Actor, ref string, sheet, step int, follow bool, w io.Writer, flush func()) error {
+func (s *Service) CopyLog(ctx context.Context, a Actor, ref string, sheet, step int, from int64, follow bool, w io.Writer, flush func()) error {
 	ws, err := s.find(ctx, a, ref)
 	if err != nil {
 		return err
 	}
-	return s.copyLog(ctx, ws, sheet, step, follow, w, flush)
+	return s.copyLog(ctx, ws, sheet, step, follow, &beyond{w, from}, flush)
+}
+
+// beyond passes on what comes after so many bytes.
+type beyond struct {
+	w    io.Writer
+	left int64
+}
+
+func (b *beyond) Write(p []byte) (int, error) {
+	skip := min(b.left, int64(len(p)))
+	b.left -= skip
+	if int(skip) == len(p) {
+		return len(p), nil
+	}
+	n, err := b.w.Write(p[skip:])
+	return n + int(skip), err
 }
 
 func (s *Service) copyLog(ctx context.Context, ws store.Workspace, sheet, step int, follow bool, w io.Writer, flush func()) error {

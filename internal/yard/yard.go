@@ -160,7 +160,7 @@ type Image struct {
 	Metadata string
 	// Bytes is its size; of one that was just fetched, what was fetched.
 	Bytes  int64
-	Cached   bool // it was there already, or every step of the build was
+	Cached bool // it was there already, or every step of the build was
 }
 
 // Build is an image to make.

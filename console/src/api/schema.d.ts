@@ -6982,6 +6982,8 @@ export interface operations {
                 sheet?: number;
                 /** @description The number of one step; 0 is all of them */
                 step?: number;
+                /** @description How many bytes to leave out: those that one has */
+                from?: number;
                 /** @description Go on until the sheet has ended */
                 follow?: boolean;
             };

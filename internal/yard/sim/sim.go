@@ -95,6 +95,7 @@ type workspace struct {
 	Named    map[string]bool  `json:"named"`
 	Bodies   map[int]*body    `json:"bodies"`
 	Services map[int]services `json:"services"`
+	Desks    map[int]*desk    `json:"desks,omitempty"` // by volume
 }
 
 type services map[string]*service
@@ -496,6 +497,7 @@ func (y *Yard) RemoveVolume(ctx context.Context, id string, n int) error {
 	return y.do(ctx, Stop, id, func() error {
 		if w := y.has[id]; w != nil {
 			delete(w.Volumes, n)
+			delete(w.Desks, n)
 			y.tidy(id)
 		}
 		return nil

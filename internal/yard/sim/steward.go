@@ -16,12 +16,23 @@ import (
 // protocol; what it is asked to run is simulated.
 type stewardOf struct {
 	yard   *Yard
+	id     string
+	number int
 	ctx    context.Context
 	end    context.CancelFunc
 	mu     sync.Mutex
 	setUps map[string]steward.Exit
 	typed  time.Time
-	news   chan struct{} // something was typed
+	ports  []steward.Port
+	news   chan struct{} // something was typed, or listens
+}
+
+// tell has whoever watches told.
+func (s *stewardOf) tell() {
+	select {
+	case s.news <- struct{}{}:
+	default:
+	}
 }
 
 func key(id string, n int) string { return id + "-b" + strconv.Itoa(n) }
@@ -29,7 +40,7 @@ func key(id string, n int) string { return id + "-b" + strconv.Itoa(n) }
 // wakeSteward begins a body's steward. y.mu is held.
 func (y *Yard) wakeSteward(id string, n int) {
 	ctx, cancel := context.WithCancel(context.Background())
-	y.stewards[key(id, n)] = &stewardOf{yard: y, ctx: ctx, end: cancel, setUps: map[string]steward.Exit{}, typed: time.Now(), news: make(chan struct{}, 1)}
+	y.stewards[key(id, n)] = &stewardOf{yard: y, id: id, number: n, ctx: ctx, end: cancel, setUps: map[string]steward.Exit{}, typed: time.Now(), news: make(chan struct{}, 1)}
 	y.links.moved(key(id, n))
 }
 
@@ -56,6 +67,12 @@ func (s *stewardOf) serve(c *steward.Conn) {
 	if c.Receive(&r) != nil || s.ctx.Err() != nil {
 		return
 	}
+	if r.Kind == steward.Dial && r.Service == "" && s.listens(r.Port) {
+		if c.Send(steward.Reply{}) == nil {
+			answer(c, r.Port)
+		}
+		return
+	}
 	if r.Kind == steward.Dial {
 		_ = c.Send(steward.Reply{Problem: fmt.Sprintf("nothing listens on port %d: this workspace is simulated", r.Port)})
 		return
@@ -74,6 +91,7 @@ func (s *stewardOf) serve(c *steward.Conn) {
 		x, known := s.setUps[r.ID]
 		s.mu.Unlock()
 		if !known {
+			s.worked(r.Process.Argv)
 			out, code, _ := run(r.Process.Argv, r.Process.Env, nil)
 			fmt.Fprint(c.Writer(steward.Output), out)
 			x = steward.Exit{Code: code}
@@ -83,19 +101,20 @@ func (s *stewardOf) serve(c *steward.Conn) {
 		}
 		s.finish(c, x)
 	case steward.Run:
+		s.worked(r.Process.Argv)
 		out, code, _ := run(r.Process.Argv, r.Process.Env, nil)
 		fmt.Fprint(c.Writer(steward.Output), out)
 		s.finish(c, steward.Exit{Code: code})
 	case steward.Work:
-		_ = c.Send(steward.WorkReport{})
+		_ = c.Send(s.report())
 	case steward.Terminal:
 		s.terminal(c)
 	case steward.Watch:
 		for s.ctx.Err() == nil {
 			s.mu.Lock()
-			idle := time.Since(s.typed).Milliseconds()
+			idle, ports := time.Since(s.typed).Milliseconds(), append([]steward.Port{}, s.ports...)
 			s.mu.Unlock()
-			if c.Send(steward.Status{Ports: []steward.Port{}, Holders: []steward.Holder{}, TypedMS: idle, ReadMS: -1, BusyMS: -1}) != nil {
+			if c.Send(steward.Status{Ports: ports, Holders: []steward.Holder{}, TypedMS: idle, ReadMS: -1, BusyMS: -1}) != nil {
 				return
 			}
 			select {
@@ -146,10 +165,7 @@ func (s *stewardOf) terminal(c *steward.Conn) {
 		s.mu.Lock()
 		s.typed = time.Now()
 		s.mu.Unlock()
-		select {
-		case s.news <- struct{}{}:
-		default:
-		}
+		s.tell()
 		for _, r := range string(p) {
 			if r != '\r' && r != '\n' {
 				line += string(r)
@@ -160,6 +176,7 @@ func (s *stewardOf) terminal(c *steward.Conn) {
 				left = true
 				return
 			}
+			s.worked([]string{"sh", "-c", line})
 			printed, _, _ := run([]string{"sh", "-c", line}, nil, nil)
 			say("\r\n" + strings.ReplaceAll(printed, "\n", "\r\n") + "$ ")
 			line = ""

@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
+	"io"
 	"strings"
 	"testing"
 	"time"
@@ -71,6 +73,35 @@ func TestSteward(t *testing.T) {
 	if err := w.Receive(&report); err != nil || !report.Clean() {
 		t.Errorf("its work is %+v, %v", report, err)
 	}
+	for _, c := range []struct {
+		script string
+		want   steward.WorkReport
+	}{
+		{"touch levels; touch times", steward.WorkReport{Uncommitted: []string{"levels", "times"}}},
+		{"rm times && rm nothing", steward.WorkReport{Uncommitted: []string{"levels"}}},
+		{"git commit -m tides", steward.WorkReport{Unpushed: []string{"simulated -m tides"}}},
+		{"git push", steward.WorkReport{}},
+		{"touch x; git stash", steward.WorkReport{Stashes: 1}},
+	} {
+		ask(steward.Request{Kind: steward.Run, Process: steward.Process{Argv: []string{"sh", "-c", c.script}}})
+		w, err := hub.Ask(ctx, "w-b1", steward.Request{Kind: steward.Work})
+		if err != nil {
+			t.Fatal(err)
+		}
+		var got steward.WorkReport
+		if err := w.Receive(&got); err != nil || fmt.Sprint(got) != fmt.Sprint(c.want) {
+			t.Errorf("after %s its work is %+v, %v", c.script, got, err)
+		}
+	}
+	ask(steward.Request{Kind: steward.Run, Process: steward.Process{Argv: []string{"sh", "-c", "listen 8000; listen 8001; hush 8001; listen far"}}})
+	dial, err := hub.Ask(ctx, "w-b1", steward.Request{Kind: steward.Dial, Port: 8000})
+	if err != nil {
+		t.Fatal(err)
+	}
+	fmt.Fprint(dial.Stream, "GET /board HTTP/1.1\r\nHost: x\r\n\r\n")
+	if page, err := io.ReadAll(dial.Stream); err != nil || !strings.Contains(string(page), "GET /board came to 8000") {
+		t.Errorf("the port answers %q, %v", page, err)
+	}
 	term, err := hub.Ask(ctx, "w-b1", steward.Request{Kind: steward.Terminal, ID: "main"})
 	if err != nil {
 		t.Fatal(err)
@@ -94,7 +125,7 @@ func TestSteward(t *testing.T) {
 		t.Fatal(err)
 	}
 	var st steward.Status
-	if err := watch.Receive(&st); err != nil || st.TypedMS < 0 || st.TypedMS > 10_000 {
+	if err := watch.Receive(&st); err != nil || st.TypedMS < 0 || st.TypedMS > 10_000 || len(st.Ports) != 1 || st.Ports[0].Number != 8000 {
 		t.Errorf("what was typed is told as %+v, %v", st, err)
 	}
 	y.Kill("w", 1, "out of memory")
