@@ -14,6 +14,7 @@ const kinds = [
   ["workspace.rested", "put to rest"],
   ["workspace.condition", "conditions"],
   ["workspace.asked", "what people asked of workspaces"],
+  ["workspace.adopted", "containers taken on"],
   ["workspace.", "everything of workspaces"],
   ["secret.", "secrets"],
   ["prebuild.", "prebuilds"],
@@ -21,6 +22,7 @@ const kinds = [
   ["person.", "people"],
   ["token.", "tokens"],
   ["repository.", "repositories"],
+  ["yard.", "the yard"],
 ] as const;
 
 /** Who did what, and what happened: the newest first. */
