@@ -57,6 +57,27 @@ func newCutDisk(t *testing.T, dir, at string) *cutDisk {
 	return d
 }
 
+// worldOnDisk is a world over a simulated yard whose data is on such a disk. The
+// service is not started yet.
+func worldOnDisk(t *testing.T) (*world, *cutDisk) {
+	t.Helper()
+	if os.Getenv("YARDBENCH_TEST_BINARY") == "" {
+		t.Skip("needs the built binary: run it by `make test`")
+	}
+	if !bounded() {
+		t.Skip("needs loop devices and mkfs.ext4, as root")
+	}
+	w := &world{t: t, engine: "sim:skerryline/base:1", config: map[string]string{}}
+	dir, err := os.MkdirTemp("", "ybp-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	w.dir, w.bare = dir, filepath.Join(dir, "git")
+	w.hostGit()
+	return w, newCutDisk(t, dir, filepath.Join(dir, "data"))
+}
+
 func (d *cutDisk) command(name string, args ...string) {
 	d.t.Helper()
 	if out, err := exec.Command(name, args...).CombinedOutput(); err != nil {
@@ -120,21 +141,8 @@ func standStill(pid int) (all []int) {
 // of the journal that were given out are still true, and the service comes up
 // and goes on. The yard is another machine here, which has power.
 func TestPowerLoss(t *testing.T) {
-	if os.Getenv("YARDBENCH_TEST_BINARY") == "" {
-		t.Skip("needs the built binary: run it by `make test`")
-	}
-	if !bounded() {
-		t.Skip("needs loop devices and mkfs.ext4, as root")
-	}
-	w := &world{t: t, engine: "sim:skerryline/base:1", config: map[string]string{}}
-	dir, err := os.MkdirTemp("", "ybp-")
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { os.RemoveAll(dir) })
-	w.dir, w.bare = dir, filepath.Join(dir, "git")
-	w.hostGit()
-	disk := newCutDisk(t, dir, filepath.Join(dir, "data"))
+	w, disk := worldOnDisk(t)
+	dir := w.dir
 	elsewhere := filepath.Join(dir, "yard")
 	if err := os.Mkdir(elsewhere, 0o700); err != nil {
 		t.Fatal(err)

@@ -16,21 +16,7 @@ import (
 // The service's own disk is full: what is asked for is refused with that
 // cause, everybody is told, and it goes on once there is room.
 func TestServicesDiskIsFull(t *testing.T) {
-	if os.Getenv("YARDBENCH_TEST_BINARY") == "" {
-		t.Skip("needs the built binary: run it by `make test`")
-	}
-	if !bounded() {
-		t.Skip("needs loop devices and mkfs.ext4, as root")
-	}
-	w := &world{t: t, engine: "sim:skerryline/base:1", config: map[string]string{}}
-	dir, err := os.MkdirTemp("", "ybf-")
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { os.RemoveAll(dir) })
-	w.dir, w.bare = dir, filepath.Join(dir, "git")
-	w.hostGit()
-	disk := newCutDisk(t, dir, filepath.Join(dir, "data"))
+	w, disk := worldOnDisk(t)
 	w.startSim(1, 0)
 	t.Cleanup(w.kill)
 	c := w.client("ingrid")
@@ -39,13 +25,13 @@ func TestServicesDiskIsFull(t *testing.T) {
 	_ = exec.Command("dd", "if=/dev/zero", "of="+big, "bs=64k").Run() // ends when there is no room
 	var p *wire.Problem
 	for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
-		_, err = c.MakeToken(t.Context(), wire.NewToken{Name: "probe"})
+		_, err := c.MakeToken(t.Context(), wire.NewToken{Name: "probe"})
 		if errors.As(err, &p) {
 			break
 		}
 	}
 	if p == nil || p.Status != 507 || !strings.Contains(p.Detail, "disk is full") {
-		t.Fatalf("with a full disk one is answered %v", err)
+		t.Fatalf("with a full disk one is answered %+v", p)
 	}
 	if h, err := c.Health(t.Context()); err != nil || h.Status != "troubled" || h.Troubles[0].Kind != "disk full" {
 		t.Errorf("it says of itself %+v, %v", h, err)

@@ -42,17 +42,17 @@ func changesMemory(query string) bool {
 // remembered reads something of the tables in memory, or knows it already. What
 // it gives is shared, and not to be changed.
 func remembered[T any](q Q, key string, read func() (T, error)) (T, error) {
-	if q.known == nil { // inside a transaction, which may have changed it
+	if q.memory == nil { // inside a transaction, which may have changed it
 		return read()
 	}
-	now := q.known.now.Load() // what is read is true for this one at least
+	now := q.memory.now.Load() // what is read is true for this one at least
 	if v, ok := now.Load(key); ok {
 		return v.(T), nil
 	}
 	v, err := read()
 	if err == nil {
-		if q.known.size.Add(1) > mostRemembered {
-			q.known.forget()
+		if q.memory.size.Add(1) > mostRemembered {
+			q.memory.forget()
 		}
 		now.Store(key, v)
 	}

@@ -102,9 +102,9 @@ func (tx *Tx) At(t time.Time) { tx.now = t.UTC().Truncate(time.Microsecond) }
 // Q runs queries: inside the writer's transaction, or among the readers.
 type Q struct {
 	db querier
-	// known is what readers need not read; nil inside a transaction, which may
+	// memory is what readers need not read; nil inside a transaction, which may
 	// have changed it.
-	known *memory
+	memory *memory
 }
 
 type querier interface {
