@@ -13,8 +13,8 @@ import (
 )
 
 // Furnish prepares images of the planned repositories and brings up four
-// workspaces and takes a container on, through the HTTP door as their owners would. What is there
-// already stays as it is, but that a stopped one of the four is started.
+// workspaces and takes a container on, through the HTTP door as their owners
+// would. What is there already stays as it is, but that a stopped one of the four is started.
 func Furnish(ctx context.Context, address, gitHost string, say func(string)) error {
 	for lead, repository := range map[string]string{"runa": "tide-board", "bjarne": "fare-desk"} {
 		c, err := signedIn(ctx, address, lead)

@@ -218,9 +218,7 @@ func (s *Service) Remove(ctx context.Context, a Actor, ref string, discard bool)
 	if err != nil {
 		return wire.Workspace{}, err
 	}
-	if w.Plan.Adopted != nil { // what may be asked is told by its verbs
-		discard = false
-	} else if !discard && w.Phase != lifecycle.Removing && w.Wanted != lifecycle.WantRemoved {
+	if !discard && w.Phase != lifecycle.Removing && w.Wanted != lifecycle.WantRemoved {
 		if err := s.mustBeSafe(ctx, w, "remove"); err != nil {
 			return wire.Workspace{}, err
 		}
