@@ -11,7 +11,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/compose-spec/compose-go/v2/dotenv"
 	"github.com/compose-spec/compose-go/v2/loader"
 	"github.com/compose-spec/compose-go/v2/types"
 	"github.com/sirupsen/logrus"
@@ -86,11 +85,8 @@ type Health struct {
 	Retries       int           `json:"retries,omitempty"`
 }
 
-// Bounds on compose files.
-const (
-	MaxServices     = 40
-	maxComposeNodes = 100_000
-)
+// MaxServices bounds the services beside a workspace.
+const MaxServices = 40
 
 // treeRoot stands for the repository's root while a compose file is read: its
 // relative paths are put beneath, and no path of this machine is there.
@@ -207,14 +203,22 @@ func (d *doc) load(files []string, src Source, at int) (project *types.Project, 
 			d.say(Error, at, "", "%s has more than the %d bytes allowed", f, MaxBytes)
 			return nil, false
 		}
+		if why := tooLarge(content); why != "" {
+			d.rule("compose-file", Error, at, "make it smaller", "%s: %s", f, why)
+			return nil, false
+		}
+		if tooNested(content) {
+			d.rule("compose-file", Error, at, "give plain defaults", "%s: its variables are nested too deeply", f)
+			return nil, false
+		}
 		if why := foreign(content); why != "" {
 			d.rule("compose-file", Error, at, "name all files in dockerComposeFile", "%s: %s", f, why)
 			return nil, false
 		}
 		details.ConfigFiles = append(details.ConfigFiles, types.ConfigFile{Filename: path.Join(treeRoot, f), Content: content})
 	}
-	if env, ok := src.Read(path.Join(path.Dir(files[0]), ".env")); ok && len(env) <= MaxBytes {
-		values, err := dotenv.UnmarshalBytesWithLookup(env, nil)
+	if env, ok := src.Read(path.Join(path.Dir(files[0]), ".env")); ok {
+		values, err := environment(env, &d.unfolded)
 		if err != nil {
 			d.rule("compose-file", Error, at, "", "%s cannot be read: %s", path.Join(path.Dir(files[0]), ".env"), firstLineOf(err))
 			return nil, false
@@ -225,10 +229,14 @@ func (d *doc) load(files []string, src Source, at int) (project *types.Project, 
 		d.unset(f, details.ConfigFiles[i].Content, details.Environment)
 	}
 	profiles := strings.FieldsFunc(details.Environment["COMPOSE_PROFILES"], func(r rune) bool { return r == ',' })
-	project, err := loader.LoadWithContext(context.Background(), details, func(o *loader.Options) {
-		o.SetProjectName("workspace", true)
-		o.SkipInclude, o.SkipResolveEnvironment, o.SkipResolveLabels = true, true, true
-		o.Profiles, o.MaxNodeVisits = profiles, maxComposeNodes
+	err := unfolding(func() (err error) {
+		project, err = loader.LoadWithContext(context.Background(), details, func(o *loader.Options) {
+			o.SetProjectName("workspace", true)
+			o.SkipInclude, o.SkipResolveEnvironment, o.SkipResolveLabels = true, true, true
+			o.Profiles, o.MaxNodeVisits = profiles, maxComposeNodes
+			o.Interpolate.LookupValue = d.unfolded.counting(o.Interpolate.LookupValue)
+		})
+		return err
 	})
 	if err != nil {
 		d.rule("compose-file", Error, at, "correct it; the Compose Specification says what may stand there", "%s", strings.ReplaceAll(firstLineOf(err), treeRoot+"/", ""))
@@ -244,14 +252,24 @@ var composeVariable = regexp.MustCompile(`\$?\$(\{([A-Za-z_][A-Za-z0-9_]*)\}|([A
 // unset finds the variables of a compose file that nobody gives a value.
 func (d *doc) unset(file string, text []byte, env types.Mapping) {
 	c := &doc{path: file, text: text}
-	for _, at := range composeVariable.FindAllSubmatchIndex(text, -1) {
-		found := string(text[at[0]:at[1]])
-		name := strings.Trim(found, "${}")
-		line := text[bytes.LastIndexByte(text[:at[0]], '\n')+1 : at[0]]
-		if _, given := env[name]; given || strings.HasPrefix(found, "$$") || bytes.Contains(line, []byte("#")) || c.full() {
-			continue
+	for start := 0; start < len(text) && !c.full(); {
+		end := start + bytes.IndexByte(text[start:], '\n')
+		if end < start {
+			end = len(text)
 		}
-		c.rule("no-default", Note, at[0], "write ${"+name+":-VALUE}, or put it into a committed .env", "%s has no value and no default", found)
+		line, _, _ := bytes.Cut(text[start:end], []byte("#")) // what follows may be a comment
+		for _, at := range composeVariable.FindAllIndex(line, -1) {
+			found := string(line[at[0]:at[1]])
+			name := strings.Trim(found, "${}")
+			if _, given := env[name]; given || strings.HasPrefix(found, "$$") {
+				continue
+			}
+			if c.full() {
+				break
+			}
+			c.rule("no-default", Note, start+at[0], "write ${"+name+":-VALUE}, or put it into a committed .env", "%s has no value and no default", found)
+		}
+		start = end + 1
 	}
 	d.findings = append(d.findings, c.findings...)
 }
@@ -316,7 +334,7 @@ func (d *doc) composeFolder(out *Definition, r raw, work types.ServiceConfig, v 
 			d.rule("compose-folder", Warning, d.at("dockerComposeFile"), "add \"workspaceFolder\": \""+out.Folder+"\"", "workspaceFolder is missing: people begin in %s", out.Folder)
 		}
 	}
-	*v = variablesOf(*out)
+	*v = d.variablesOf(*out)
 }
 
 // runOrder is which services run, each after those it needs.

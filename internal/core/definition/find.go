@@ -95,7 +95,7 @@ func usual(src Source) (Definition, *doc) {
 		out := Definition{Path: p}
 		out.setFolders("/workspaces/"+src.Repository, "")
 		out.note("folder", "usual")
-		return out, d, variablesOf(out)
+		return out, d, d.variablesOf(out)
 	}
 	const fix = "add .devcontainer/devcontainer.json to say more: the user, ports, commands"
 	for _, p := range composeNames {

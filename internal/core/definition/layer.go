@@ -439,7 +439,7 @@ func UnderImage(def Definition, image, label string) (Definition, []Finding) {
 		d.say(Error, -1, "", "it has %d entries; at most %d are allowed", len(entries), MaxFeatures)
 		return def, d.findings
 	}
-	v := variablesOf(def)
+	v := d.variablesOf(def)
 	for _, entry := range slices.Backward(entries) {
 		e := &doc{path: d.path, loose: true, text: entry}
 		if r, ok := e.parse(); ok {
@@ -450,4 +450,6 @@ func UnderImage(def Definition, image, label string) (Definition, []Finding) {
 	return def, slices.DeleteFunc(d.findings, func(f Finding) bool { return f.Severity != Error })
 }
 
-func variablesOf(d Definition) variables { return variables{folder: d.Folder, treeAt: d.TreeFolder()} }
+func (d *doc) variablesOf(def Definition) variables {
+	return variables{folder: def.Folder, treeAt: def.TreeFolder(), unfolded: &d.unfolded}
+}

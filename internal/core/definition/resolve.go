@@ -90,6 +90,7 @@ type doc struct {
 	findings []Finding
 	lower    *raw // what the compose files say of the workspace's own service
 	loose    bool // no file of the repository: places in it say nothing
+	unfolded allowance
 }
 
 func (d *doc) say(sev Severity, at int, fix, format string, args ...any) {
@@ -189,12 +190,15 @@ func (d *doc) resolve(src Source) Definition {
 	d.under(&out, r, "", vars)
 	if d.lower != nil {
 		c := &doc{path: out.Compose.Files[0] + ": services." + out.Compose.Work, loose: true}
-		c.under(&out, *d.lower, "", variables{folder: vars.folder, treeAt: vars.treeAt})
+		c.under(&out, *d.lower, "", vars)
 		d.findings = append(d.findings, c.findings...)
 	}
 	d.secrets(&out, r.Secrets)
 	d.beside(&out, r, src)
 	d.features(&out, r, src, vars)
+	if d.unfolded.spent() {
+		d.say(Error, -1, "write shorter values", "%s", errUnfolds)
+	}
 	return out
 }
 
@@ -273,7 +277,7 @@ func (d *doc) buildOf(at int, base, dockerfile, context, target string, args map
 // definition names, else /workspaces/REPOSITORY as the specification's usual.
 func (d *doc) folders(out *Definition, r raw, src Source) variables {
 	usual := "/workspaces/" + src.Repository
-	v := variables{folder: usual}
+	v := variables{folder: usual, unfolded: &d.unfolded}
 	tree := ""
 	if r.WorkspaceMount != nil && *r.WorkspaceMount != "" {
 		f, _ := mountFields(*r.WorkspaceMount)
@@ -304,7 +308,7 @@ func (d *doc) folders(out *Definition, r raw, src Source) variables {
 		out.note("folder", "usual")
 	}
 	out.setFolders(folder, tree)
-	return variablesOf(*out)
+	return d.variablesOf(*out)
 }
 
 func (o *Definition) setFolders(folder, tree string) {
@@ -316,7 +320,7 @@ func (o *Definition) setFolders(folder, tree string) {
 
 // usable tells whether the clone may lie at a path.
 func usable(p string) bool {
-	return path.IsAbs(p) && p != "/" && !systemFolder.MatchString(p) && !hasControl(p)
+	return path.IsAbs(p) && p != "/" && len(p) <= maxPath && !systemFolder.MatchString(p) && !hasControl(p)
 }
 
 func hasControl(s string) bool { return strings.ContainsFunc(s, unicode.IsControl) }
@@ -436,23 +440,32 @@ func (d *doc) commands(m Moment, value any, v variables) []Command {
 
 // variables are the specification's ${…} forms. There is no folder on a host:
 // the variables that name one name the workspace's.
-type variables struct{ folder, treeAt string }
+type variables struct {
+	folder, treeAt string
+	unfolded       *allowance
+}
 
 // tree is where the clone lies: what stands for the folder on a host.
 func (v variables) tree() string { return cmp.Or(v.treeAt, v.folder) }
 
 func (v variables) put(s string) string {
+	fill := func(m, value string) string {
+		if !v.unfolded.take(value) {
+			return m // it is told at the end: the definition is not used
+		}
+		return value
+	}
 	return variable.Pattern.ReplaceAllStringFunc(s, func(m string) string {
 		p := variable.Pattern.FindStringSubmatch(m)
 		switch p[1] {
 		case "localWorkspaceFolder":
-			return v.tree()
+			return fill(m, v.tree())
 		case "containerWorkspaceFolder":
-			return v.folder
+			return fill(m, v.folder)
 		case "localWorkspaceFolderBasename":
-			return path.Base(v.tree())
+			return fill(m, path.Base(v.tree()))
 		case "containerWorkspaceFolderBasename":
-			return path.Base(v.folder)
+			return fill(m, path.Base(v.folder))
 		case "localEnv", "env": // nobody's own machine takes part: the default counts
 			return p[3]
 		}

@@ -8,7 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/compose-spec/compose-go/v2/dotenv"
 	"github.com/compose-spec/compose-go/v2/types"
 )
 
@@ -146,7 +145,7 @@ func (d *doc) serviceEnv(s types.ServiceConfig, src Source) map[string]string {
 			}
 			continue
 		}
-		values, err := dotenv.UnmarshalBytesWithLookup(content[:min(len(content), MaxBytes)], nil)
+		values, err := environment(content, &d.unfolded)
 		if err != nil {
 			d.rule("compose-file", Error, d.at("dockerComposeFile"), "", "the env file %s cannot be read: %s", rel, firstLineOf(err))
 			continue

@@ -6,7 +6,7 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/goccy/go-yaml/ast"
+	"go.yaml.in/yaml/v4"
 )
 
 // Allow is what environment definitions may use beyond the usual. The zero
@@ -90,13 +90,12 @@ func (i Images) Mirrored(image string) string {
 }
 
 // list reads a list of plain values, each held against a check.
-func (d *doc) list(n ast.Node, wrong func(string) string) (out []string) {
-	seq, ok := n.(*ast.SequenceNode)
-	if !ok {
+func (d *doc) list(n *yaml.Node, wrong func(string) string) (out []string) {
+	if n.Kind != yaml.SequenceNode {
 		d.say(n, "write it in brackets, as in [ONE, OTHER]", "a list is wanted here")
 		return nil
 	}
-	for _, e := range seq.Values {
+	for _, e := range n.Content {
 		s := d.text(e)
 		if s == "" {
 			d.say(e, "", "an empty value")
@@ -108,7 +107,7 @@ func (d *doc) list(n ast.Node, wrong func(string) string) (out []string) {
 	return out
 }
 
-func (d *doc) yes(n ast.Node) bool {
+func (d *doc) yes(n *yaml.Node) bool {
 	switch s := d.text(n); s {
 	case "true", "yes":
 		return true
@@ -128,10 +127,10 @@ func absolute(s string) string {
 	return ""
 }
 
-func (d *doc) allow(n ast.Node, at string) (a Allow) {
+func (d *doc) allow(n *yaml.Node, at string) (a Allow) {
 	d.mapping(n, at, fields{
-		"privileged": may(func(n ast.Node) { a.Privileged = d.yes(n) }), "host_network": may(func(n ast.Node) { a.HostNetwork = d.yes(n) }),
-		"capabilities": may(func(n ast.Node) {
+		"privileged": may(func(n *yaml.Node) { a.Privileged = d.yes(n) }), "host_network": may(func(n *yaml.Node) { a.HostNetwork = d.yes(n) }),
+		"capabilities": may(func(n *yaml.Node) {
 			a.Capabilities = d.list(n, func(s string) string {
 				if s != strings.ToUpper(s) || strings.HasPrefix(s, "CAP_") {
 					return "is written in capitals and without CAP_"
@@ -139,7 +138,7 @@ func (d *doc) allow(n ast.Node, at string) (a Allow) {
 				return ""
 			})
 		}),
-		"security": may(func(n ast.Node) { a.Security = d.list(n, anyText) }), "run_options": may(func(n ast.Node) {
+		"security": may(func(n *yaml.Node) { a.Security = d.list(n, anyText) }), "run_options": may(func(n *yaml.Node) {
 			a.RunOptions = d.list(n, func(s string) string {
 				if strings.HasPrefix(s, "-") {
 					return "is written without dashes"
@@ -147,40 +146,40 @@ func (d *doc) allow(n ast.Node, at string) (a Allow) {
 				return ""
 			})
 		}),
-		"devices": may(func(n ast.Node) { a.Devices = d.list(n, absolute) }), "host_paths": may(func(n ast.Node) { a.HostPaths = d.list(n, absolute) }),
+		"devices": may(func(n *yaml.Node) { a.Devices = d.list(n, absolute) }), "host_paths": may(func(n *yaml.Node) { a.HostPaths = d.list(n, absolute) }),
 	})
 	return a
 }
 
-func (d *doc) allows(n ast.Node, r *Rules) {
+func (d *doc) allows(n *yaml.Node, r *Rules) {
 	d.mapping(n, "allow", fields{
-		"everywhere": may(func(n ast.Node) { r.Allow = d.allow(n, "allow.everywhere") }),
-		"repositories": may(func(n ast.Node) {
+		"everywhere": may(func(n *yaml.Node) { r.Allow = d.allow(n, "allow.everywhere") }),
+		"repositories": may(func(n *yaml.Node) {
 			for _, p := range d.pairs(n, "allow.repositories") {
-				name := p.Key.GetToken().Value
-				r.AllowIn[name] = d.allow(p.Value, "allow.repositories."+name)
+				name := p.key.Value
+				r.AllowIn[name] = d.allow(p.value, "allow.repositories."+name)
 			}
 		}),
 	})
 }
 
-func (d *doc) images(n ast.Node, i *Images) {
+func (d *doc) images(n *yaml.Node, i *Images) {
 	d.mapping(n, "images", fields{
-		"from": may(func(n ast.Node) { i.From = d.list(n, anyText) }), "features_from": may(func(n ast.Node) { i.FeaturesFrom = d.list(n, anyText) }),
-		"mirrors": may(func(n ast.Node) {
+		"from": may(func(n *yaml.Node) { i.From = d.list(n, anyText) }), "features_from": may(func(n *yaml.Node) { i.FeaturesFrom = d.list(n, anyText) }),
+		"mirrors": may(func(n *yaml.Node) {
 			i.Mirrors = map[string]string{}
 			for _, p := range d.pairs(n, "images.mirrors") {
-				i.Mirrors[p.Key.GetToken().Value] = d.text(p.Value)
+				i.Mirrors[p.key.Value] = d.text(p.value)
 			}
 		}),
-		"usual": may(func(n ast.Node) {
+		"usual": may(func(n *yaml.Node) {
 			for _, p := range d.pairs(n, "images.usual") {
-				u := Usual{Holds: p.Key.GetToken().Value, Image: d.text(p.Value)}
+				u := Usual{Holds: p.key.Value, Image: d.text(p.value)}
 				if u.Holds == "otherwise" {
 					u.Holds = ""
 				}
 				if u.Image == "" || strings.ContainsAny(u.Image, " \t") {
-					d.say(p.Value, "", "%q is no image", u.Image)
+					d.say(p.value, "", "%q is no image", u.Image)
 				}
 				i.Usual = append(i.Usual, u)
 			}

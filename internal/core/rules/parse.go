@@ -1,9 +1,10 @@
 package rules
 
 import (
+	"bytes"
 	"cmp"
-	"errors"
 	"fmt"
+	"io"
 	"maps"
 	"regexp"
 	"slices"
@@ -13,9 +14,7 @@ import (
 	"time"
 	_ "time/tzdata" // time zones are known wherever the service runs
 
-	"github.com/goccy/go-yaml"
-	"github.com/goccy/go-yaml/ast"
-	"github.com/goccy/go-yaml/parser"
+	"go.yaml.in/yaml/v4"
 )
 
 // MaxBytes bounds the document.
@@ -33,50 +32,42 @@ func Parse(text []byte) (Rules, []Finding) {
 	if len(text) > MaxBytes {
 		return r, []Finding{{1, 1, fmt.Sprintf("the document has %d bytes; at most %d are allowed", len(text), MaxBytes), ""}}
 	}
-	file, err := parser.ParseBytes(text, 0)
-	if err != nil {
-		f := Finding{1, 1, "not YAML: " + err.Error(), ""}
-		var se *yaml.SyntaxError
-		if errors.As(err, &se) && se.Token != nil {
-			f = Finding{se.Token.Position.Line, se.Token.Position.Column, "not YAML: " + se.Message, ""}
-		}
-		return r, []Finding{f}
+	root, f := document(text)
+	if f != nil {
+		return r, []Finding{*f}
 	}
-	if len(file.Docs) != 1 || file.Docs[0].Body == nil {
-		return r, []Finding{{1, 1, "the document is empty, or more than one", "write one document"}}
-	}
-	d.mapping(file.Docs[0].Body, "", fields{
-		"organisation": may(func(n ast.Node) {
+	d.mapping(root, "", fields{
+		"organisation": may(func(n *yaml.Node) {
 			if r.Organisation = d.text(n); len(r.Organisation) > 60 {
 				d.say(n, "use at most 60 letters", "the organisation's name is too long")
 			}
 		}),
-		"currency": need(func(n ast.Node) {
+		"currency": need(func(n *yaml.Node) {
 			if r.Currency = d.text(n); !currency.MatchString(r.Currency) {
 				d.say(n, "use three capital letters, like EUR", "%q is no currency", r.Currency)
 			}
 		}),
-		"time_zone": need(func(n ast.Node) {
+		"time_zone": need(func(n *yaml.Node) {
 			zone, err := time.LoadLocation(d.text(n))
 			if r.Zone = zone; err != nil || d.text(n) == "" || d.text(n) == "Local" {
 				d.say(n, "use one like Europe/Oslo", "%q is no time zone", d.text(n))
 			}
 		}),
-		"sizes":      need(func(n ast.Node) { d.sizes(n, &r) }),
-		"usual_size": need(func(n ast.Node) { r.UsualSize = d.text(n); d.usual = n }),
-		"limits":     may(func(n ast.Node) { d.limits(n, &r) }),
-		"idle":       need(func(n ast.Node) { d.idle(n, &r.Idle) }),
-		"retention": need(func(n ast.Node) {
+		"sizes":      need(func(n *yaml.Node) { d.sizes(n, &r) }),
+		"usual_size": need(func(n *yaml.Node) { r.UsualSize = d.text(n); d.usual = n }),
+		"limits":     may(func(n *yaml.Node) { d.limits(n, &r) }),
+		"idle":       need(func(n *yaml.Node) { d.idle(n, &r.Idle) }),
+		"retention": need(func(n *yaml.Node) {
 			d.mapping(n, "retention", fields{
-				"stopped_most": need(func(n ast.Node) { r.StoppedMost = d.duration(n, time.Hour) }),
-				"logs_most":    may(func(n ast.Node) { r.LogsMost = d.duration(n, time.Hour) }),
+				"stopped_most": need(func(n *yaml.Node) { r.StoppedMost = d.duration(n, time.Hour) }),
+				"logs_most":    may(func(n *yaml.Node) { r.LogsMost = d.duration(n, time.Hour) }),
 			})
 		}),
-		"rates":           need(func(n ast.Node) { d.rates(n, &r) }),
-		"allow":           may(func(n ast.Node) { d.allows(n, &r) }),
-		"images":          may(func(n ast.Node) { d.images(n, &r.Images) }),
-		"webhooks_inside": may(func(n ast.Node) { r.WebhooksInside = d.list(n, anyText) }),
-		"starters":        may(func(n ast.Node) { r.Starters = d.text(n) }),
+		"rates":           need(func(n *yaml.Node) { d.rates(n, &r) }),
+		"allow":           may(func(n *yaml.Node) { d.allows(n, &r) }),
+		"images":          may(func(n *yaml.Node) { d.images(n, &r.Images) }),
+		"webhooks_inside": may(func(n *yaml.Node) { r.WebhooksInside = d.list(n, anyText) }),
+		"starters":        may(func(n *yaml.Node) { r.Starters = d.text(n) }),
 	})
 	if d.usual != nil {
 		if _, ok := r.Sizes[r.UsualSize]; !ok {
@@ -94,61 +85,96 @@ func Parse(text []byte) (Rules, []Finding) {
 	return r, d.findings
 }
 
+// document reads the one document of a text.
+func document(text []byte) (*yaml.Node, *Finding) {
+	var doc, more yaml.Node
+	in := yaml.NewDecoder(bytes.NewReader(text))
+	err := in.Decode(&doc)
+	if err != nil && err != io.EOF {
+		f := Finding{1, 1, "not YAML: " + errorPlace.ReplaceAllString(strings.TrimPrefix(err.Error(), "yaml: "), ""), ""}
+		if at := errorPlace.FindStringSubmatch(err.Error()); at != nil {
+			f.Line, _ = strconv.Atoi(at[1])
+			if f.Column, _ = strconv.Atoi(at[2]); f.Column == 0 {
+				f.Column = 1
+			}
+		}
+		return nil, &f
+	}
+	if err == io.EOF || len(doc.Content) == 0 || in.Decode(&more) != io.EOF {
+		return nil, &Finding{1, 1, "the document is empty, or more than one", "write one document"}
+	}
+	return doc.Content[0], nil
+}
+
+// errorPlace is where in the text, by the parser's message.
+var errorPlace = regexp.MustCompile(`(?:at )?line (\d+)(?:, column (\d+))?: ?`)
+
+// maxFindings bounds what is told of one document.
+const maxFindings = 200
+
 // doc carries one document through its reading.
 type doc struct {
 	findings       []Finding
-	usual, ratesAt ast.Node
+	usual, ratesAt *yaml.Node
 }
 
-func (d *doc) say(n ast.Node, fix, format string, args ...any) {
-	f := Finding{1, 1, fmt.Sprintf(format, args...), fix}
-	if m, ok := n.(*ast.MappingNode); ok && len(m.Values) > 0 {
-		n = m.Values[0].Key // a mapping without braces stands where its first name does
+func (d *doc) say(n *yaml.Node, fix, format string, args ...any) {
+	if len(d.findings) < maxFindings {
+		d.findings = append(d.findings, Finding{max(1, n.Line), max(1, n.Column), fmt.Sprintf(format, args...), fix})
 	}
-	if t := n.GetToken(); t != nil && t.Position != nil {
-		f.Line, f.Column = t.Position.Line, t.Position.Column
-	}
-	d.findings = append(d.findings, f)
 }
 
 type field struct {
-	read   func(ast.Node)
+	read   func(*yaml.Node)
 	needed bool
 }
 
 type fields map[string]field
 
-func need(read func(ast.Node)) field { return field{read, true} }
-func may(read func(ast.Node)) field  { return field{read, false} }
+func need(read func(*yaml.Node)) field { return field{read, true} }
+func may(read func(*yaml.Node)) field  { return field{read, false} }
 
-// pairs gives the keys and values of a mapping.
-func (d *doc) pairs(n ast.Node, path string) []*ast.MappingValueNode {
-	switch m := n.(type) {
-	case *ast.MappingNode:
-		return m.Values
-	case *ast.MappingValueNode:
-		return []*ast.MappingValueNode{m}
+// pair is a key of a mapping with its value.
+type pair struct{ key, value *yaml.Node }
+
+// pairs gives the keys and values of a mapping, each key once.
+func (d *doc) pairs(n *yaml.Node, path string) (out []pair) {
+	if n.Kind != yaml.MappingNode {
+		d.say(n, "", "%s must be a list of names with values", cmp.Or(path, "the document"))
+		return nil
 	}
-	d.say(n, "", "%s must be a list of names with values", cmp.Or(path, "the document"))
-	return nil
+	seen := map[string]bool{}
+	for i := 0; i+1 < len(n.Content); i += 2 {
+		key := n.Content[i]
+		switch {
+		case key.Kind != yaml.ScalarNode:
+			d.say(key, "", "a plain name is wanted here")
+		case seen[key.Value]:
+			d.say(key, "keep one of the two", "%q stands twice in %s", key.Value, cmp.Or(path, "the document"))
+		default:
+			seen[key.Value] = true
+			out = append(out, pair{key, n.Content[i+1]})
+		}
+	}
+	return out
 }
 
 // mapping reads the named fields of a mapping, and says which are unknown or missing.
-func (d *doc) mapping(n ast.Node, path string, want fields) {
+func (d *doc) mapping(n *yaml.Node, path string, want fields) {
 	ps := d.pairs(n, path)
-	if ps == nil {
+	if n.Kind != yaml.MappingNode {
 		return
 	}
 	seen := map[string]bool{}
 	for _, p := range ps {
-		key := p.Key.GetToken().Value
+		key := p.key.Value
 		f, ok := want[key]
 		if !ok {
-			d.say(p.Key, "it may be: "+strings.Join(names(want), ", "), "%q is not known in %s", key, cmp.Or(path, "the document"))
+			d.say(p.key, "it may be: "+strings.Join(names(want), ", "), "%q is not known in %s", key, cmp.Or(path, "the document"))
 			continue
 		}
 		seen[key] = true
-		f.read(p.Value)
+		f.read(p.value)
 	}
 	for _, k := range names(want) {
 		if want[k].needed && !seen[k] {
@@ -160,18 +186,15 @@ func (d *doc) mapping(n ast.Node, path string, want fields) {
 func names(f fields) []string { return slices.Sorted(maps.Keys(f)) }
 
 // text is a plain value as it is written. Anchors and aliases are not followed.
-func (d *doc) text(n ast.Node) string {
-	switch v := n.(type) {
-	case *ast.StringNode:
-		return v.Value
-	case *ast.IntegerNode, *ast.FloatNode, *ast.BoolNode, *ast.NullNode:
-		return n.GetToken().Value
+func (d *doc) text(n *yaml.Node) string {
+	if n.Kind == yaml.ScalarNode {
+		return n.Value
 	}
 	d.say(n, "", "a plain value is wanted here")
 	return ""
 }
 
-func read[T any](d *doc, n ast.Node, parse func(string) (T, error)) T {
+func read[T any](d *doc, n *yaml.Node, parse func(string) (T, error)) T {
 	before := len(d.findings)
 	s := d.text(n)
 	if len(d.findings) > before {
@@ -185,7 +208,7 @@ func read[T any](d *doc, n ast.Node, parse func(string) (T, error)) T {
 	return v
 }
 
-func (d *doc) duration(n ast.Node, least time.Duration) time.Duration {
+func (d *doc) duration(n *yaml.Node, least time.Duration) time.Duration {
 	before := len(d.findings)
 	v := read(d, n, ParseDuration)
 	if v < least && len(d.findings) == before {
@@ -194,31 +217,31 @@ func (d *doc) duration(n ast.Node, least time.Duration) time.Duration {
 	return v
 }
 
-func (d *doc) sizes(n ast.Node, r *Rules) {
+func (d *doc) sizes(n *yaml.Node, r *Rules) {
 	for _, p := range d.pairs(n, "sizes") {
-		name := p.Key.GetToken().Value
+		name := p.key.Value
 		if !sizeName.MatchString(name) {
-			d.say(p.Key, "use lower-case letters, digits and dashes, at most 20", "%q is no name of a size", name)
+			d.say(p.key, "use lower-case letters, digits and dashes, at most 20", "%q is no name of a size", name)
 		}
 		var s Size
-		d.mapping(p.Value, "sizes."+name, fields{
-			"cores": need(func(n ast.Node) {
+		d.mapping(p.value, "sizes."+name, fields{
+			"cores": need(func(n *yaml.Node) {
 				if s.CoresMilli = read(d, n, parseThousandths); s.CoresMilli < 50 {
 					d.say(n, "use at least 0.05", "too few cores")
 				}
 			}),
-			"memory": need(func(n ast.Node) { s.MemoryBytes = read(d, n, ParseBytes) }),
-			"disk":   need(func(n ast.Node) { s.DiskBytes = read(d, n, ParseBytes) }),
+			"memory": need(func(n *yaml.Node) { s.MemoryBytes = read(d, n, ParseBytes) }),
+			"disk":   need(func(n *yaml.Node) { s.DiskBytes = read(d, n, ParseBytes) }),
 		})
 		r.Sizes[name] = s
 		r.Order = append(r.Order, name)
 	}
 }
 
-func (d *doc) amounts(n ast.Node, path string) Amounts {
+func (d *doc) amounts(n *yaml.Node, path string) Amounts {
 	a := Amounts{}
 	count := func(k Kind) field {
-		return may(func(n ast.Node) {
+		return may(func(n *yaml.Node) {
 			a[k] = read(d, n, func(s string) (int64, error) {
 				v, err := strconv.ParseInt(s, 10, 32)
 				if err != nil || v < 0 {
@@ -230,62 +253,62 @@ func (d *doc) amounts(n ast.Node, path string) Amounts {
 	}
 	d.mapping(n, path, fields{
 		"existing": count(Existing), "running": count(Running),
-		"cores":  may(func(n ast.Node) { a[Cores] = read(d, n, parseThousandths) }),
-		"memory": may(func(n ast.Node) { a[Memory] = read(d, n, ParseBytes) }),
+		"cores":  may(func(n *yaml.Node) { a[Cores] = read(d, n, parseThousandths) }),
+		"memory": may(func(n *yaml.Node) { a[Memory] = read(d, n, ParseBytes) }),
 	})
 	return a
 }
 
-func (d *doc) limits(n ast.Node, r *Rules) {
+func (d *doc) limits(n *yaml.Node, r *Rules) {
 	named := func(path string, into map[string]Amounts) field {
-		return may(func(n ast.Node) {
+		return may(func(n *yaml.Node) {
 			for _, p := range d.pairs(n, path) {
-				name := p.Key.GetToken().Value
-				into[name] = d.amounts(p.Value, path+"."+name)
+				name := p.key.Value
+				into[name] = d.amounts(p.value, path+"."+name)
 			}
 		})
 	}
 	d.mapping(n, "limits", fields{
-		"person": may(func(n ast.Node) { r.Limits.Person = d.amounts(n, "limits.person") }),
-		"team":   may(func(n ast.Node) { r.Limits.Team = d.amounts(n, "limits.team") }),
+		"person": may(func(n *yaml.Node) { r.Limits.Person = d.amounts(n, "limits.person") }),
+		"team":   may(func(n *yaml.Node) { r.Limits.Team = d.amounts(n, "limits.team") }),
 		"people": named("limits.people", r.Limits.People),
 		"teams":  named("limits.teams", r.Limits.Teams),
 	})
 }
 
-func (d *doc) idle(n ast.Node, i *Idle) {
-	var most ast.Node
+func (d *doc) idle(n *yaml.Node, i *Idle) {
+	var most *yaml.Node
 	span := func(to *time.Duration, least time.Duration) field {
-		return need(func(n ast.Node) { *to = d.duration(n, least) })
+		return need(func(n *yaml.Node) { *to = d.duration(n, least) })
 	}
 	d.mapping(n, "idle", fields{
 		"quiet_after": span(&i.QuietAfter, time.Second), "rest_after": span(&i.RestAfter, time.Second),
-		"rest_after_most": need(func(n ast.Node) { i.RestAfterMost, most = d.duration(n, time.Second), n }),
+		"rest_after_most": need(func(n *yaml.Node) { i.RestAfterMost, most = d.duration(n, time.Second), n }),
 		"warn_before":     span(&i.WarnBefore, 0), "hold_most": span(&i.HoldMost, time.Minute),
-		"cpu_floor": need(func(n ast.Node) { i.CPUFloorMilli = read(d, n, parseThousandths) }),
+		"cpu_floor": need(func(n *yaml.Node) { i.CPUFloorMilli = read(d, n, parseThousandths) }),
 	})
 	if most != nil && i.RestAfterMost < i.RestAfter {
 		d.say(most, "", "rest_after_most (%s) is shorter than rest_after (%s)", Duration(i.RestAfterMost), Duration(i.RestAfter))
 	}
 }
 
-func (d *doc) rates(n ast.Node, r *Rules) {
+func (d *doc) rates(n *yaml.Node, r *Rules) {
 	d.ratesAt = n
-	money := func(n ast.Node) Money {
+	money := func(n *yaml.Node) Money {
 		return Money(read(d, n, func(s string) (int64, error) { return decimal(s, 6) }))
 	}
 	d.mapping(n, "rates", fields{
-		"running_hour": need(func(n ast.Node) {
+		"running_hour": need(func(n *yaml.Node) {
 			for _, p := range d.pairs(n, "rates.running_hour") {
-				name := p.Key.GetToken().Value
+				name := p.key.Value
 				if _, ok := r.Sizes[name]; !ok {
-					d.say(p.Key, "name one of the sizes, which must stand above the rates", "%q is no size", name)
+					d.say(p.key, "name one of the sizes, which must stand above the rates", "%q is no size", name)
 				}
-				r.Rates.RunningHour[name] = money(p.Value)
+				r.Rates.RunningHour[name] = money(p.value)
 			}
 		}),
-		"storage_gib_month": need(func(n ast.Node) { r.Rates.StorageGiBMonth = money(n) }),
-		"prebuild_minute":   need(func(n ast.Node) { r.Rates.PrebuildMinute = money(n) }),
+		"storage_gib_month": need(func(n *yaml.Node) { r.Rates.StorageGiBMonth = money(n) }),
+		"prebuild_minute":   need(func(n *yaml.Node) { r.Rates.PrebuildMinute = money(n) }),
 	})
 }
 

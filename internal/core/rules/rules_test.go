@@ -1,6 +1,7 @@
 package rules
 
 import (
+	"runtime"
 	"strings"
 	"testing"
 	"time"
@@ -50,7 +51,7 @@ func TestFindings(t *testing.T) {
 		{"a limit that is no count", "existing: 8", "existing: many", "16:22", "no count"},
 		{"crossed times", "rest_after_most: 12 h", "rest_after_most: 30 min", "21:20", "shorter than rest_after"},
 		{"not YAML", "sizes:", "sizes: [", "", "not YAML"},
-		{"twice the same", "usual_size: small", "usual_size: small\nusual_size: large", "", "not YAML"},
+		{"twice the same", "usual_size: small", "usual_size: small\nusual_size: large", "12:1", "stands twice"},
 		{"an alias", "usual_size: small", "usual_size: *x", "", ""},
 		{"a list for a mapping", "retention:\n  stopped_most: 30 days   # then it is removed, unless work in it exists nowhere else\n  logs_most: 90 days      # so long the logs of launch sheets are kept", "retention: [1]", "26:12", "must be a list of names with values"},
 	} {
@@ -76,6 +77,23 @@ func TestFindings(t *testing.T) {
 	}
 	if _, findings := Parse([]byte(strings.Repeat("#", MaxBytes+1))); len(findings) != 1 {
 		t.Errorf("a document that is too large is told as %v", findings)
+	}
+}
+
+// Sixty kilobytes of brackets once took all memory there is.
+func TestTextCostsWhatItIsLong(t *testing.T) {
+	for _, part := range []string{"[", "{", "{a: ", "- ", "? ", "a: [\n", "!a ", "&a ", "*a ", "a:\n ", "[[],", "#\n", "'", "- a\n", "a: b\n"} {
+		text := []byte(strings.Repeat(part, MaxBytes/len(part)))
+		var before, after runtime.MemStats
+		runtime.ReadMemStats(&before)
+		_, findings := Parse(text)
+		runtime.ReadMemStats(&after)
+		if took := after.TotalAlloc - before.TotalAlloc; took > 1024*MaxBytes {
+			t.Errorf("%d bytes of %q took %d MiB of memory", len(text), part, took>>20)
+		}
+		if len(findings) == 0 || len(findings) > maxFindings {
+			t.Errorf("%q again and again has %d findings", part, len(findings))
+		}
 	}
 }
 
