@@ -325,7 +325,7 @@ func (r *teller) start() {
 			r.actors = append(r.actors, service.Actor{Person: p})
 		}
 	}
-	st.Guard(r.life.guard)
+	st.Hook(store.Hooks{Around: r.life.around, Group: r.life.group, Statement: r.life.statement})
 	bus := &live.Bus{}
 	r.store = st
 	r.keeper = &keeper.Keeper{Store: st, Yard: &theYard{r.yard, r.life}, Hub: r.life, Mirrors: trees{}, Vault: ground.vault, Bus: bus, DataDir: r.dir, Installation: "hunt", Now: r.now, PortForm: "http://*.ports.localhost:7080"}
@@ -425,9 +425,13 @@ func (r *teller) verdict(g *gate) verdict {
 	}
 	n := r.rng.IntN(1000)
 	switch {
+	case g.what == "group":
 	case g.what == "commit":
-		if n < 10 {
+		switch {
+		case n < 8:
 			return full
+		case n < 25:
+			return torn
 		}
 	case n < 25:
 		return lost

@@ -20,6 +20,7 @@ import (
 
 	"yardbench/internal/steward"
 	"yardbench/internal/steward/outside"
+	"yardbench/internal/store"
 	"yardbench/internal/yard"
 	"yardbench/internal/yard/sim"
 )
@@ -42,12 +43,13 @@ const (
 	lostDone         // it is done, and not answered
 	refused          // the yard will not
 	full             // the disk is full
+	torn             // the disk is full in the middle of it, or fails
 	dead             // the service was killed
 	gaveUp           // the caller waits no longer
 )
 
 func (v verdict) String() string {
-	return [...]string{"", " lost", " lost after it was done", " refused", " disk full", " dead", " given up"}[v]
+	return [...]string{"", " lost", " lost after it was done", " refused", " disk full", " disk full in the middle", " dead", " given up"}[v]
 }
 
 var errDead = errors.New("the service was killed")
@@ -106,6 +108,8 @@ type life struct {
 	mu        sync.Mutex
 	over      bool
 	waiting   []*gate
+	groups    int            // that the writer has taken
+	inside    int            // statements until the disk is full in the middle of a group; 0 is never
 	keeping   map[string]int // calls of the yard that change something, by workspace
 	opened    map[string]bool
 	connected map[string]chan struct{}
@@ -154,6 +158,9 @@ func (l *life) gates() []*gate {
 func (l *life) release(g *gate, v verdict) {
 	l.mu.Lock()
 	l.waiting = slices.DeleteFunc(l.waiting, func(o *gate) bool { return o == g })
+	if v == torn {
+		l.inside = 1 + l.rng.IntN(12)
+	}
 	l.mu.Unlock()
 	l.note("%s%s", g.what, v)
 	g.answer <- v
@@ -168,13 +175,13 @@ func goroutine() uint64 {
 	return n
 }
 
-// guard stands around every write of the store.
-func (l *life) guard(commit func() error) error {
+// around stands around every write of the store.
+func (l *life) around(commit func() error) error {
 	switch l.pass(context.Background(), "commit") {
 	case dead:
 		return errDead
 	case full:
-		return errors.New("write to the database: database or disk is full (13)")
+		return fmt.Errorf("before anything was written: %w", store.ErrFull)
 	}
 	var err error
 	if !l.broken.instead("commit") {
@@ -185,6 +192,30 @@ func (l *life) guard(commit func() error) error {
 		return errDead
 	}
 	return err
+}
+
+// group holds the writer up now and then, so that more comes into the group.
+func (l *life) group() {
+	l.mu.Lock()
+	l.groups++
+	hold := l.groups%4 == 0
+	l.mu.Unlock()
+	if hold {
+		l.pass(context.Background(), "group")
+	}
+}
+
+// statement has the disk full in the middle of a group where that was decided.
+func (l *life) statement() error {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.inside == 0 {
+		return nil
+	}
+	if l.inside--; l.inside > 0 {
+		return nil
+	}
+	return fmt.Errorf("in the middle of a group: %w", store.ErrFull)
 }
 
 // theYard is the simulated yard behind gates.

@@ -60,6 +60,7 @@ func (tx *Tx) AddPerson(ctx context.Context, p Person) error {
 // somebody, and drops what was theirs. The journal knows them by their id only
 // and stays as it is.
 func (tx *Tx) ErasePerson(ctx context.Context, id, name string) error {
+	tx.cached()
 	for _, q := range []string{
 		"DELETE FROM tokens WHERE person_id = ?",
 		"DELETE FROM enrolments WHERE person_id = ?",
@@ -217,6 +218,7 @@ func scanSealed(scan func(...any) error) (s Sealed, err error) {
 
 // PutGitCredential sets what a person signs in to a git host with.
 func (tx *Tx) PutGitCredential(ctx context.Context, s Sealed) error {
+	tx.cached()
 	return tx.exec(ctx, `INSERT INTO git_credentials (person_id, host, username, sealed, updated_at) VALUES (?, ?, ?, ?, ?)
 		ON CONFLICT (person_id, host) DO UPDATE SET username = excluded.username, sealed = excluded.sealed, updated_at = excluded.updated_at`,
 		s.PersonID, s.Name, s.Username, s.Sealed, micros(tx.now))
@@ -224,7 +226,7 @@ func (tx *Tx) PutGitCredential(ctx context.Context, s Sealed) error {
 
 // GitCredential finds what a person signs in to a git host with.
 func (q Q) GitCredential(ctx context.Context, person, host string) (Sealed, error) {
-	all, err := remembered(q, "git credential "+person+" "+host, func() ([]Sealed, error) {
+	all, err := cached(q, "git credential "+person+" "+host, func() ([]Sealed, error) {
 		return list(ctx, q, scanSealed, "SELECT person_id, host, username, sealed, updated_at FROM git_credentials WHERE person_id = ? AND host = ?", person, host)
 	})
 	if err != nil || len(all) == 0 {
@@ -251,11 +253,13 @@ func scanRepository(scan func(...any) error) (r Repository, err error) {
 
 // AddRepository registers a repository.
 func (tx *Tx) AddRepository(ctx context.Context, r Repository) error {
+	tx.cached()
 	return tx.exec(ctx, "INSERT INTO repositories ("+repositoryColumns+") VALUES (?, ?, ?, ?, ?, x'')", r.ID, r.Name, r.URL, r.DefaultBranch, micros(tx.now))
 }
 
 // SetPushKey sets what a repository's git host signs with.
 func (tx *Tx) SetPushKey(ctx context.Context, repository string, sealed []byte) error {
+	tx.cached()
 	return tx.mustChange(ctx, "UPDATE repositories SET push_key = ? WHERE id = ?", sealed, repository)
 }
 
@@ -271,14 +275,14 @@ func (q Q) Repositories(ctx context.Context) ([]Repository, error) {
 
 // RepositoryByName finds a repository.
 func (q Q) RepositoryByName(ctx context.Context, name string) (Repository, error) {
-	return remembered(q, "repository name "+name, func() (Repository, error) {
+	return cached(q, "repository name "+name, func() (Repository, error) {
 		return one(ctx, q, scanRepository, "SELECT "+repositoryColumns+" FROM repositories WHERE name = ?", name)
 	})
 }
 
 // RepositoryByID finds a repository.
 func (q Q) RepositoryByID(ctx context.Context, id string) (Repository, error) {
-	return remembered(q, "repository id "+id, func() (Repository, error) {
+	return cached(q, "repository id "+id, func() (Repository, error) {
 		return one(ctx, q, scanRepository, "SELECT "+repositoryColumns+" FROM repositories WHERE id = ?", id)
 	})
 }

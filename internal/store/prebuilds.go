@@ -30,6 +30,7 @@ func scanPlan(scan func(...any) error) (p PrebuildPlan, err error) {
 
 // PutPlan adds a plan, or changes the one of its repository and branch.
 func (tx *Tx) PutPlan(ctx context.Context, p PrebuildPlan) error {
+	tx.cached()
 	return tx.exec(ctx, "INSERT INTO prebuild_plans ("+planColumns+`) VALUES (?, ?, ?, ?, ?, ?, ?, ?, '')
 		ON CONFLICT (repository_id, branch) DO UPDATE SET on_push = excluded.on_push, timetable = excluded.timetable, keep = excluded.keep, made_by = excluded.made_by`,
 		p.ID, p.RepositoryID, p.Branch, p.OnPush, p.Timetable, p.Keep, p.MadeBy, micros(tx.now))
@@ -37,6 +38,7 @@ func (tx *Tx) PutPlan(ctx context.Context, p PrebuildPlan) error {
 
 // DropPlan removes a plan with its runs' records.
 func (tx *Tx) DropPlan(ctx context.Context, id string) error {
+	tx.cached()
 	return tx.mustChange(ctx, "DELETE FROM prebuild_plans WHERE id = ?", id)
 }
 
@@ -96,11 +98,13 @@ func (tx *Tx) AddRun(ctx context.Context, r *PrebuildRun) error {
 
 // EndRun records how a run ended; one that has ended stays as it is.
 func (tx *Tx) EndRun(ctx context.Context, id, image string, o lifecycle.Outcome, cause string) error {
+	tx.cached()
 	return tx.exec(ctx, "UPDATE prebuild_runs SET image = ?, outcome = ?, cause = ?, ended_at = ? WHERE id = ? AND ended_at IS NULL", image, o, cause, micros(tx.now), id)
 }
 
 // DropRun records that a run's image is not kept any more.
 func (tx *Tx) DropRun(ctx context.Context, id string) error {
+	tx.cached()
 	return tx.exec(ctx, "UPDATE prebuild_runs SET dropped_at = ? WHERE id = ?", micros(tx.now), id)
 }
 
@@ -116,7 +120,7 @@ func (q Q) RunOf(ctx context.Context, workspace string) (PrebuildRun, error) {
 
 // GoodRuns lists the runs of a repository's branch that serve launches.
 func (q Q) GoodRuns(ctx context.Context, repository, branch string) ([]PrebuildRun, error) {
-	return remembered(q, "good runs "+repository+" "+branch, func() ([]PrebuildRun, error) {
+	return cached(q, "good runs "+repository+" "+branch, func() ([]PrebuildRun, error) {
 		return list(ctx, q, scanRun, "SELECT "+prefixed("r", runColumns)+` FROM prebuild_runs r JOIN prebuild_plans p ON p.id = r.plan_id
 			WHERE p.repository_id = ? AND p.branch = ? AND r.outcome = 'done' AND r.dropped_at IS NULL ORDER BY r.number DESC`, repository, branch)
 	})

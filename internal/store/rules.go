@@ -22,6 +22,7 @@ func scanRules(scan func(...any) error) (r RulesVersion, err error) {
 
 // AddRules makes a document the newest version, and gives its number.
 func (tx *Tx) AddRules(ctx context.Context, r RulesVersion) (version int, err error) {
+	tx.cached()
 	if err := tx.db.QueryRowContext(ctx, "SELECT COALESCE(MAX(version), 0) + 1 FROM rules").Scan(&version); err != nil {
 		return 0, err
 	}
@@ -35,7 +36,7 @@ func (q Q) RulesVersions(ctx context.Context) ([]RulesVersion, error) {
 
 // Rules is the version in force.
 func (q Q) Rules(ctx context.Context) (RulesVersion, error) {
-	return remembered(q, "rules", func() (RulesVersion, error) {
+	return cached(q, "rules", func() (RulesVersion, error) {
 		return one(ctx, q, scanRules, "SELECT version, document, author_id, reason, at FROM rules ORDER BY version DESC LIMIT 1")
 	})
 }

@@ -20,12 +20,12 @@ type statements struct {
 	// whole tells that what has begun is not given up with its caller's patience;
 	// to watch for that costs more than most queries take.
 	whole bool
-	// memory is forgotten by a statement that changes it, and changes is set
-	// then; only the writer has one.
-	memory  *memory
-	changes bool
-	mu      sync.RWMutex
-	of      map[string]*sql.Stmt
+	// ended is the error with which SQLite may have ended the transaction; what
+	// is asked for after it would stand in none. Of the writer.
+	ended error
+	fault func() error // see [Hooks.Statement]
+	mu    sync.RWMutex
+	of    map[string]*sql.Stmt
 }
 
 func (s *statements) context(ctx context.Context) context.Context {
@@ -70,27 +70,62 @@ func (s *statements) close() {
 }
 
 func (s *statements) ExecContext(ctx context.Context, query string, args ...any) (sql.Result, error) {
+	if err := s.stands(); err != nil {
+		return nil, err
+	}
 	ctx = s.context(ctx)
-	if s.memory != nil && changesMemory(query) {
-		s.changes = true
-		s.memory.forget()
-	}
+	var res sql.Result
+	var err error
 	if st := s.prepared(ctx, query); st != nil {
-		return st.ExecContext(ctx, args...)
+		res, err = st.ExecContext(ctx, args...)
+	} else {
+		res, err = s.on.ExecContext(ctx, query, args...)
 	}
-	return s.on.ExecContext(ctx, query, args...)
+	return res, s.seen(err)
+}
+
+// stands gives the error that ended the transaction, if one did.
+func (s *statements) stands() error {
+	if s.ended == nil && s.fault != nil {
+		if err := s.fault(); err != nil {
+			_, _ = s.on.ExecContext(context.Background(), "ROLLBACK") // as SQLite would
+			s.ended = err
+		}
+	}
+	return s.ended
+}
+
+// seen notes an error that may have ended the transaction.
+func (s *statements) seen(err error) error {
+	if s.whole && s.ended == nil && endsTransaction(err) {
+		s.ended = err
+	}
+	return err
 }
 
 func (s *statements) QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error) {
-	ctx = s.context(ctx)
-	if st := s.prepared(ctx, query); st != nil {
-		return st.QueryContext(ctx, args...)
+	if s.ended != nil {
+		return nil, s.ended
 	}
-	return s.on.QueryContext(ctx, query, args...)
+	ctx = s.context(ctx)
+	var rows *sql.Rows
+	var err error
+	if st := s.prepared(ctx, query); st != nil {
+		rows, err = st.QueryContext(ctx, args...)
+	} else {
+		rows, err = s.on.QueryContext(ctx, query, args...)
+	}
+	return rows, s.seen(err)
 }
 
 func (s *statements) QueryRowContext(ctx context.Context, query string, args ...any) *sql.Row {
-	if ctx.Err() == nil { // one row is there before anybody loses patience
+	ctx = s.context(ctx)
+	if s.ended != nil { // no row can carry it
+		gone, cancel := context.WithCancel(ctx)
+		cancel()
+		return s.on.QueryRowContext(gone, query, args...)
+	}
+	if ctx.Err() == nil { // every query of one row goes by an index: it is there before anybody loses patience
 		ctx = context.Background()
 	}
 	if st := s.prepared(ctx, query); st != nil {

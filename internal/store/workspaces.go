@@ -5,7 +5,6 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
-	"strings"
 	"time"
 
 	"yardbench/internal/core/cost"
@@ -183,7 +182,7 @@ func (tx *Tx) AddWorkspace(ctx context.Context, w *Workspace) error {
 	lowest := tx.known.lowest
 	w.Subnet = lowest
 	err := add()
-	if err == nil || !strings.Contains(err.Error(), "workspaces.subnet") {
+	if !duplicateOf(err, "workspaces.subnet") {
 		return err
 	}
 	// Somebody has that one: it is looked for.
