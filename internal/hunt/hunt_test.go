@@ -388,6 +388,9 @@ func (r *teller) tell() {
 		switch n := r.rng.IntN(1000); {
 		case len(gates) > 0 && n < 720:
 			g := gates[r.rng.IntN(len(gates))]
+			if g.what == "group" && !r.chance(200) { // held up, it grows
+				g = gates[r.rng.IntN(len(gates))]
+			}
 			r.life.release(g, r.verdict(g))
 		case n < 820:
 			r.ask()
@@ -430,7 +433,7 @@ func (r *teller) verdict(g *gate) verdict {
 		switch {
 		case n < 8:
 			return full
-		case n < 25:
+		case n < 25, n < 150 && r.life.held():
 			return torn
 		}
 	case n < 25:

@@ -198,11 +198,16 @@ func (l *life) around(commit func() error) error {
 func (l *life) group() {
 	l.mu.Lock()
 	l.groups++
-	hold := l.groups%4 == 0
+	hold := l.groups%2 == 0
 	l.mu.Unlock()
 	if hold {
 		l.pass(context.Background(), "group")
 	}
+}
+
+// held tells whether the writer is held up.
+func (l *life) held() bool {
+	return slices.ContainsFunc(l.gates(), func(g *gate) bool { return g.what == "group" })
 }
 
 // statement has the disk full in the middle of a group where that was decided.
