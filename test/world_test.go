@@ -15,6 +15,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -202,6 +203,29 @@ func (w *world) wipe() {
 	if err := w.service.Wait(); err != nil {
 		w.t.Errorf("the service ended with %v:\n%s", err, w.output)
 	}
+	w.dropClaims(installation)
+}
+
+// dropClaims takes away what tells the engine whose an installation's part is.
+func (w *world) dropClaims(installation string) {
+	if w.engine == "" || strings.HasPrefix(w.engine, "sim:") {
+		return
+	}
+	cli := w.docker()
+	defer cli.Close()
+	f := client.Filters{}.Add("label", "yardbench.installation="+installation).Add("label", "yardbench.claim")
+	vs, err := cli.VolumeList(context.Background(), client.VolumeListOptions{Filters: f})
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	if len(vs.Items) != 1 {
+		w.t.Errorf("the engine has %d claims of the installation; one is wanted", len(vs.Items))
+	}
+	for _, v := range vs.Items {
+		if _, err := cli.VolumeRemove(context.Background(), v.Name, client.VolumeRemoveOptions{}); err != nil {
+			w.t.Error(err)
+		}
+	}
 }
 
 func (w *world) installation() string {
@@ -233,7 +257,9 @@ func (w *world) leftovers(installation string) string {
 		w.t.Fatal(err)
 	}
 	for _, v := range vs.Items {
-		left = append(left, "volume "+v.Name)
+		if v.Labels["yardbench.claim"] == "" { // that stays, as the installation does
+			left = append(left, "volume "+v.Name)
+		}
 	}
 	ns, err := cli.NetworkList(ctx, client.NetworkListOptions{Filters: f})
 	if err != nil {
@@ -249,6 +275,7 @@ func (w *world) leftovers(installation string) string {
 	for _, i := range is.Items {
 		left = append(left, "image "+strings.Join(i.RepoTags, " "))
 	}
+	slices.Sort(left)
 	return strings.Join(left, "\n")
 }
 

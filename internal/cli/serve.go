@@ -32,6 +32,7 @@ func serviceFlags(c *cobra.Command, config *serve.Config, addresses *string) {
 	c.Flags().StringVar(&config.Address, "public-address", "", "the console's address as people reach it (default: where it listens)")
 	c.Flags().StringVar(&config.PortForm, "port-address", "", "the address of workspaces' ports, with a * for the name of one, on another host than the console's (default: http://*.ports.localhost and the door's port)")
 	c.Flags().BoolVar(&config.BoundDisks, "bound-disks", false, "give each workspace a disk of its size that cannot grow (wants root, a local engine and loop devices); without it disks are measured")
+	c.Flags().BoolVar(&config.TakeOver, "take-over", false, "keep the yard although another service with the same records, or newer records of this one, kept it last; give it once, when the other is gone for good")
 	c.Flags().StringVar(addresses, "addresses", "10.213.0.0/16", "the IPv4 range that workspaces' networks are cut from, 32 addresses each")
 }
 

@@ -39,6 +39,10 @@ type Keeper struct {
 	// PortForm is the address of ports, with a * for the name of one, like
 	// http://*.ports.localhost:7080.
 	PortForm string
+	// Hold, if set, makes sure before anything is done in the yard that it is
+	// ours to keep, and SetBack tells whether the records are older than it.
+	Hold    func(ctx context.Context) error
+	SetBack func(ctx context.Context) (bool, error)
 	// Prebuilt, if set, is called when a run of a prebuild plan has ended.
 	Prebuilt func(plan string)
 
@@ -187,6 +191,11 @@ func (k *Keeper) keep(id string, j *work) {
 func (k *Keeper) settle(id string, j *work) error {
 	turn := k.turns.next()
 	defer turn.end()
+	if k.Hold != nil {
+		if err := k.Hold(k.ctx); err != nil {
+			return err
+		}
+	}
 	w, err := k.Store.Read().WorkspaceByID(k.ctx, id)
 	if err != nil {
 		return err

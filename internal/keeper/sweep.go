@@ -5,9 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"time"
 
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/store"
+	"yardbench/internal/yard"
 )
 
 // sweep looks once, at the start, for what the yard has of workspaces that the
@@ -17,6 +19,30 @@ import (
 // one of which nothing is known is left where it is, and journalled once: only
 // an operator takes it away.
 func (k *Keeper) sweep(ctx context.Context) error {
+	if k.Hold != nil {
+		for wait := time.Second; ; wait = min(2*wait, time.Minute) {
+			err := k.Hold(ctx)
+			if err == nil {
+				break
+			}
+			if errors.Is(err, yard.ErrClaimed) || ctx.Err() != nil {
+				return err
+			}
+			select {
+			case <-ctx.Done():
+				return ctx.Err()
+			case <-time.After(wait):
+			}
+		}
+		old, err := k.SetBack(ctx)
+		if err != nil {
+			return err
+		}
+		if old {
+			slog.Warn("the records are older than what the yard holds: nothing is taken away from it until an operator has looked and starts the service with --take-over")
+			return nil
+		}
+	}
 	var ids []string
 	if err := k.tryFor(ctx, yardTimeout, func(ctx context.Context) (err error) { ids, err = k.Yard.Workspaces(ctx); return err }); err != nil {
 		return err

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"log/slog"
 	"net"
 	"net/netip"
 	"net/url"
@@ -30,7 +31,6 @@ import (
 	"yardbench/internal/steward"
 	"yardbench/internal/steward/outside"
 	"yardbench/internal/store"
-	"yardbench/internal/vault"
 	"yardbench/internal/yard"
 	"yardbench/internal/yard/engine"
 	"yardbench/internal/yard/sim"
@@ -53,6 +53,9 @@ type Config struct {
 	// BoundDisks gives each workspace a disk of its size that cannot grow; see
 	// engine.Disks for what it wants. Without it disks are measured.
 	BoundDisks bool
+	// TakeOver keeps the yard although another service with the same records, or
+	// newer records of this one, kept it last.
+	TakeOver bool
 	// What begins with Sim is for a simulated yard; see sim.Options.
 	SimTimes  map[string]time.Duration
 	SimFaults int
@@ -67,7 +70,8 @@ type Config struct {
 
 // Run runs the service until ctx ends.
 func Run(ctx context.Context, c Config) error {
-	ctx, cancel := context.WithCancel(ctx)
+	ctx, end := context.WithCancelCause(ctx)
+	cancel := func() { end(nil) }
 	defer cancel()
 	dir, err := filepath.Abs(c.DataDir)
 	if err != nil {
@@ -98,10 +102,6 @@ func Run(ctx context.Context, c Config) error {
 			return err
 		}
 	}
-	v, err := vault.Open(filepath.Join(dir, "keys", "sealing.json"))
-	if err != nil {
-		return err
-	}
 	if c.Now == nil {
 		c.Now = time.Now
 	}
@@ -127,6 +127,10 @@ func Run(ctx context.Context, c Config) error {
 	}
 	defer st.Close()
 	installation, err := installationID(ctx, st)
+	if err != nil {
+		return err
+	}
+	v, journalKey, err := openKeys(ctx, st, filepath.Join(dir, "keys"))
 	if err != nil {
 		return err
 	}
@@ -156,9 +160,22 @@ func Run(ctx context.Context, c Config) error {
 		simulated.Links().Changed = k.StewardChanged
 	}
 	hub.Serve = func(link string, r steward.Request, c *steward.Conn) { k.ServeSteward(link, r, c, outside.ServeGit) }
-	journalKey, err := vault.SigningKey(filepath.Join(dir, "keys", "journal.pem"))
-	if err != nil {
-		return err
+	if claimer, ok := yd.(yard.Claimer); ok {
+		holder, err := holderOf(dir)
+		if err != nil {
+			return err
+		}
+		c := &claim{yard: claimer, store: st, holder: holder, where: hostAnd(dir), takeOver: c.TakeOver}
+		k.Hold, k.SetBack = c.hold, func(ctx context.Context) (bool, error) { return setBack(ctx, st) }
+		first, cancel := context.WithTimeout(ctx, 10*time.Second)
+		err = c.hold(first)
+		if cancel(); errors.Is(err, yard.ErrClaimed) {
+			return err
+		}
+		if err != nil { // it is asked again before anything is done in it
+			slog.Warn("whether the yard is ours to keep cannot be told yet", "error", err)
+		}
+		go c.watch(ctx, end)
 	}
 	s := &service.Service{JournalKey: journalKey, Simulated: isSimulated, Store: st, Keeper: k, Hub: stewards, Mirrors: mirrors, Vault: v, Bus: bus, Address: strings.TrimRight(c.Address, "/"), Now: c.Now}
 	if err := s.FirstRules(ctx, c.Rules); err != nil {
@@ -193,9 +210,21 @@ func Run(ctx context.Context, c Config) error {
 			err = server.Close() // a terminal was open: it lives on in its workspace
 		}
 	}
+	if cause := context.Cause(ctx); errors.Is(cause, yard.ErrClaimed) {
+		err = cause
+	}
 	cancel()
 	k.Wait()
 	return err
+}
+
+// hostAnd is a folder with the machine it is on, for people.
+func hostAnd(dir string) string {
+	name, err := os.Hostname()
+	if err != nil {
+		return dir
+	}
+	return name + ":" + dir
 }
 
 // closingYard is a yard that is let go at the end.

@@ -17,6 +17,8 @@ import (
 	"fmt"
 	"io/fs"
 	"net/url"
+	"os"
+	"path/filepath"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -75,13 +77,9 @@ func Open(ctx context.Context, path string, now func() time.Time) (*Store, error
 	if err != nil {
 		return nil, err
 	}
-	provider, err := goose.NewProvider(goose.DialectSQLite3, writer, sub)
-	if err == nil {
-		_, err = provider.Up(ctx)
-	}
-	if err != nil {
+	if err := migrate(ctx, writer, sub, path); err != nil {
 		writer.Close()
-		return nil, fmt.Errorf("migrate %s: %w", path, err)
+		return nil, fmt.Errorf("records %s: %w", path, err)
 	}
 	readers, err := sql.Open("sqlite", dsn("&_pragma=query_only(ON)"))
 	if err != nil {
@@ -99,6 +97,41 @@ func Open(ctx context.Context, path string, now func() time.Time) (*Store, error
 	s.cache.forget()
 	go s.write()
 	return s, nil
+}
+
+// migrate brings the records to this release's form. Records of a newer one are
+// refused: nobody here knows what is in them. Before older ones are changed a
+// copy is left beside them.
+func migrate(ctx context.Context, db *sql.DB, from fs.FS, path string) error {
+	provider, err := goose.NewProvider(goose.DialectSQLite3, db, from)
+	if err != nil {
+		return err
+	}
+	is, err := provider.GetDBVersion(ctx)
+	if err != nil {
+		return err
+	}
+	sources := provider.ListSources()
+	newest := sources[len(sources)-1].Version
+	switch {
+	case is > newest:
+		return fmt.Errorf("they are in form %d and this release knows form %d at most: a newer release has written them. Start that one, or go back to the copy it left beside them before it changed them (%s.form-%d)", is, newest, filepath.Base(path), newest)
+	case is == newest:
+		return nil
+	case is > 0:
+		copied := fmt.Sprintf("%s.form-%d", path, is)
+		if err := os.Remove(copied); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		if _, err := db.ExecContext(ctx, "VACUUM INTO ?", copied); err != nil {
+			return fmt.Errorf("copy them to %s before they are changed: %w", copied, err)
+		}
+		if err := os.Chmod(copied, 0o600); err != nil {
+			return err
+		}
+	}
+	_, err = provider.Up(ctx)
+	return err
 }
 
 // OnJournal sets what is called after a commit that added to the journal. It

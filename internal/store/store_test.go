@@ -1,9 +1,11 @@
 package store
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -246,5 +248,33 @@ func TestLaunchSheets(t *testing.T) {
 	sheets, err := s.Read().Sheets(ctx, w.ID)
 	if err != nil || len(sheets) != 2 || sheets[0].Number != 2 || sheets[1].Outcome != lifecycle.Interrupted {
 		t.Errorf("the sheets are %+v, %v", sheets, err)
+	}
+}
+
+// Records of a newer release are refused as they are; older ones are copied
+// before they are changed.
+func TestRecordsOfOtherReleases(t *testing.T) {
+	ctx := t.Context()
+	path := filepath.Join(t.TempDir(), "a.db")
+	s := open(t, path, time.Now)
+	var newest int64
+	if err := s.conn.QueryRowContext(ctx, "SELECT MAX(version_id) FROM goose_db_version").Scan(&newest); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.conn.ExecContext(ctx, "INSERT INTO goose_db_version (version_id, is_applied) VALUES (?, 1)", newest+1); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Close(); err != nil {
+		t.Fatal(err)
+	}
+	before, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := Open(ctx, path, time.Now); err == nil || !strings.Contains(err.Error(), "a newer release has written them") {
+		t.Errorf("records of a newer release: %v", err)
+	}
+	if after, err := os.ReadFile(path); err != nil || !bytes.Equal(before, after) {
+		t.Errorf("records of a newer release are changed, %v", err)
 	}
 }
