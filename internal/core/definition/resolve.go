@@ -245,6 +245,9 @@ func (d *doc) imageName(name string, at int, src Source) string {
 	if strings.ContainsFunc(name, func(c rune) bool { return unicode.IsSpace(c) || unicode.IsControl(c) }) {
 		d.say(Error, at, "take the blank out", "image %q has a blank in it", name)
 	}
+	if ours(name) {
+		d.mayUse(name, at, nil)
+	}
 	if src.House != nil {
 		return src.House.Images.Mirrored(name)
 	}

@@ -1,0 +1,320 @@
+package definition
+
+import (
+	"bytes"
+	"fmt"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/distribution/reference"
+	"github.com/moby/buildkit/frontend/dockerfile/instructions"
+	"github.com/moby/buildkit/frontend/dockerfile/parser"
+	"github.com/moby/buildkit/frontend/dockerfile/shell"
+
+	"yardbench/internal/core/rules"
+)
+
+// ownImages begins the names of the images that the service itself makes: they
+// hold other people's repositories, and are its own to use.
+const ownImages = "yardbench/"
+
+// imageID matches what an engine takes for the id of an image rather than for
+// a name.
+var imageID = regexp.MustCompile(`^(sha256:)?[0-9a-f]{12,64}$`)
+
+// ours tells whether a name means, or may mean, an image of the service's own.
+func ours(image string) bool {
+	image = strings.TrimSpace(image)
+	if imageID.MatchString(image) {
+		return true
+	}
+	named, err := reference.ParseNormalizedNamed(image)
+	return err == nil && reference.Domain(named) == "docker.io" && strings.HasPrefix(reference.Path(named), ownImages) || strings.HasPrefix(image, ownImages)
+}
+
+// mayUse holds an image against what is the service's own, and against the
+// house rules.
+func (d *doc) mayUse(image string, at int, house *rules.Rules) {
+	switch {
+	case strings.Contains(image, "$"):
+		d.say(Error, at, "write the image's name", "which image %q is cannot be told", image)
+	case ours(image):
+		d.say(Error, at, "name an image of a registry", "image %q is one that the service made, or an id; neither can be used by name", image)
+	case house != nil && !house.Images.May(house.Images.Mirrored(image)):
+		d.rule("closed", Error, at, "use one from: "+strings.Join(house.Images.From, ", "), "image %q comes from where the house rules do not allow", image)
+	}
+}
+
+// namedImage is an image that a build file takes something from.
+type namedImage struct {
+	image string
+	line  int
+	base  bool // a stage begins with it
+}
+
+// platform are the arguments that the builder itself gives a value
+// (Dockerfile reference, "Automatic platform ARGs").
+var platform = []string{"BUILDPLATFORM=linux/amd64", "BUILDOS=linux", "BUILDARCH=amd64", "BUILDVARIANT=", "TARGETPLATFORM=linux/amd64", "TARGETOS=linux", "TARGETARCH=amd64", "TARGETVARIANT="}
+
+// imagesOf lists the images of a build file, in every instruction that names
+// one, the file's own stages left out and build arguments put in.
+func imagesOf(parsed *parser.Result, args map[string]string) (out []namedImage, err error) {
+	for name := range args {
+		if strings.HasPrefix(name, "BUILDKIT_") {
+			return nil, fmt.Errorf("the build argument %s would steer the builder itself: leave it out", name)
+		}
+	}
+	stages, global, err := instructions.Parse(parsed.AST, nil)
+	if err != nil {
+		return nil, err
+	}
+	lex := shell.NewLex(parsed.EscapeToken)
+	env := slices.Clone(platform)
+	put := func(word string) (string, error) {
+		value, _, err := lex.ProcessWord(word, shell.EnvsFromSlice(env))
+		return value, err
+	}
+	for _, arg := range global {
+		for _, a := range arg.Args {
+			value := ""
+			if a.Value != nil {
+				if value, err = put(*a.Value); err != nil {
+					return nil, err
+				}
+			}
+			if given, ok := args[a.Key]; ok {
+				value = given
+			}
+			env = append(env, a.Key+"="+value)
+		}
+	}
+	known := map[string]bool{"scratch": true}
+	add := func(image string, line int, base bool) {
+		if _, err := strconv.Atoi(image); image != "" && (err != nil || base) && !known[strings.ToLower(image)] {
+			out = append(out, namedImage{image, line, base})
+		}
+	}
+	for _, s := range stages {
+		image, err := put(s.BaseName)
+		if err != nil {
+			return nil, err
+		}
+		add(image, lineOf(s.Location), true)
+		for _, c := range s.Commands {
+			if err := takesFrom(c, func(image string) { add(image, lineOf(c.Location()), false) }); err != nil {
+				return nil, err
+			}
+		}
+		if s.Name != "" {
+			known[strings.ToLower(s.Name)] = true
+		}
+	}
+	return out, nil
+}
+
+// takesFrom calls add with the images that an instruction takes files from.
+func takesFrom(c instructions.Command, add func(image string)) error {
+	switch c := c.(type) {
+	case *instructions.CopyCommand:
+		add(c.From)
+	case *instructions.RunCommand:
+		for _, m := range instructions.GetMounts(c) {
+			add(m.From)
+		}
+	case *instructions.OnbuildCommand: // run in whatever is built on this
+		inner, err := parser.Parse(strings.NewReader(c.Expression))
+		if err != nil {
+			return err
+		}
+		for _, n := range inner.AST.Children {
+			command, err := instructions.ParseCommand(n)
+			if err != nil {
+				return err
+			}
+			if err := takesFrom(command, add); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func lineOf(where []parser.Range) int {
+	if len(where) == 0 {
+		return 1
+	}
+	return where[0].Start.Line
+}
+
+// Bases are the images that a build takes something from.
+func Bases(dockerfile []byte, args map[string]string) (out []string) {
+	parsed, err := parser.Parse(bytes.NewReader(dockerfile))
+	if err != nil {
+		return nil
+	}
+	named, _ := imagesOf(parsed, args) // one that cannot be read is told by Check
+	for _, b := range named {
+		if !slices.Contains(out, b.image) {
+			out = append(out, b.image)
+		}
+	}
+	return out
+}
+
+// dockerfile looks at a build file. user becomes the image's last user where
+// the definition names none.
+func (d *doc) dockerfile(forwarded []int, user *string, b *Build, house *rules.Rules) {
+	if len(d.text) > MaxBytes {
+		return
+	}
+	at := func(line int) int { // the offset of a line
+		off := 0
+		for range line - 1 {
+			i := bytes.IndexByte(d.text[off:], '\n')
+			if i < 0 {
+				return -1
+			}
+			off += i + 1
+		}
+		return off
+	}
+	if syntax, _, where, ok := parser.DetectSyntax(d.text); ok {
+		line := 1
+		if len(where) > 0 {
+			line = where[0].Start.Line
+		}
+		d.rule("builder-frontend", Warning, at(line), "leave the line out, unless the build needs it", "the build asks for the builder's frontend %s", syntax)
+		d.mayUse(syntax, at(line), house)
+	}
+	parsed, err := parser.Parse(bytes.NewReader(d.text))
+	var named []namedImage
+	if err == nil {
+		named, err = imagesOf(parsed, b.Args)
+	}
+	if err != nil {
+		d.rule("build-file", Error, -1, "correct it; the Dockerfile reference says what may stand there", "the build file cannot be read: %s", firstLineOf(err))
+		return
+	}
+	for _, f := range named {
+		d.mayUse(f.image, at(f.line), house)
+	}
+	for _, image := range b.CacheFrom {
+		d.mayUse(image, -1, house)
+	}
+	stages, last := map[string]bool{"scratch": true}, ""
+	for _, n := range parsed.AST.Children {
+		var words []string
+		for w := n.Next; w != nil; w = w.Next {
+			words = append(words, w.Value)
+		}
+		switch strings.ToUpper(n.Value) {
+		case "FROM":
+			last = ""
+			if len(words) == 0 {
+				continue
+			}
+			if why := unpinned(words[0]); why != "" && !stages[strings.ToLower(words[0])] {
+				d.rule("image-unpinned", Warning, at(n.StartLine), "name a version, or a digest", "image %q %s", words[0], why)
+			}
+			if len(words) == 3 && strings.EqualFold(words[1], "as") {
+				stages[strings.ToLower(words[2])] = true
+			}
+		case "USER":
+			if len(words) > 0 {
+				last = words[0]
+			}
+		case "EXPOSE":
+			for _, w := range words {
+				number, proto, _ := strings.Cut(w, "/")
+				p, err := strconv.Atoi(number)
+				if err == nil && (proto == "" || proto == "tcp") && !slices.Contains(forwarded, p) {
+					d.rule("port-not-declared", Warning, at(n.StartLine), fmt.Sprintf("add %d to forwardPorts", p), "port %d is exposed and not forwarded", p)
+				}
+			}
+		case "ENV", "ARG":
+			for i := 0; i < len(words); i++ {
+				name, value, pair := strings.Cut(words[i], "=")
+				if !pair && strings.EqualFold(n.Value, "ENV") && i+1 < len(words) { // the parser gives name, value, separator
+					value = words[i+1]
+					i += 2
+				}
+				if why := looksSecret(name, strings.Trim(value, `"'`)); why != "" {
+					d.rule("secret-in-file", Warning, at(n.StartLine), "take it out and ask for it in secrets; each person gives theirs", "%s %s", name, why)
+				}
+			}
+		}
+	}
+	if *user == "" {
+		*user = last
+	}
+}
+
+// newer is when something came into the syntax of build files, by the release
+// notes of the Dockerfile reference.
+var newer = map[string]string{"COPY --link": "1.4", "ADD --link": "1.4", "ADD --checksum": "1.6", "ADD --keep-git-dir": "1.5", "COPY --exclude": "1.19", "ADD --exclude": "1.19", "COPY --parents": "1.20", "ADD --unpack": "1.17"}
+
+// syntax finds what the yard's builder is too old for. A file that names its
+// frontend brings what it needs.
+func (d *doc) syntax(known string) {
+	if _, _, _, named := parser.DetectSyntax(d.text); named || known == "" || len(d.text) > MaxBytes {
+		return
+	}
+	parsed, err := parser.Parse(bytes.NewReader(d.text))
+	if err != nil {
+		return // told already
+	}
+	lines := bytes.SplitAfter(d.text, []byte("\n"))
+	for _, n := range parsed.AST.Children {
+		uses := map[string]string{}
+		for _, f := range n.Flags {
+			name, _, _ := strings.Cut(f, "=")
+			what := strings.ToUpper(n.Value) + " " + name
+			uses[what] = newer[what]
+		}
+		if len(n.Heredocs) > 0 {
+			uses["a here-document"] = "1.4"
+		}
+		for _, what := range sortedKeys(uses) {
+			if since := uses[what]; since != "" && older(known, since) {
+				at := 0
+				for _, l := range lines[:min(n.StartLine-1, len(lines))] {
+					at += len(l)
+				}
+				d.rule("builder-syntax", Warning, at, "write it another way, or have the yard's engine renewed", "%s came with Dockerfile syntax %s, and the yard's builder knows %s", what, since, known)
+			}
+		}
+	}
+}
+
+// older compares two versions of the form 1.4.
+func older(a, b string) bool {
+	number := func(s string) int {
+		_, minor, _ := strings.Cut(s, ".")
+		n, _ := strconv.Atoi(minor) // of a version that is ours
+		return n
+	}
+	return number(a) < number(b)
+}
+
+// Mirrored puts the mirrors of the house rules into a build file.
+func Mirrored(dockerfile []byte, args map[string]string, images rules.Images) []byte {
+	parsed, err := parser.Parse(bytes.NewReader(dockerfile))
+	if err != nil || len(images.Mirrors) == 0 {
+		return dockerfile
+	}
+	lines := strings.Split(string(dockerfile), "\n")
+	named, err := imagesOf(parsed, args)
+	if err != nil {
+		return dockerfile
+	}
+	for _, b := range named {
+		if to := images.Mirrored(b.image); b.base && to != b.image && b.line <= len(lines) {
+			lines[b.line-1] = fromImage.ReplaceAllString(lines[b.line-1], "${1}"+strings.ReplaceAll(to, "$", "$$"))
+		}
+	}
+	return []byte(strings.Join(lines, "\n"))
+}
+
+var fromImage = regexp.MustCompile(`(?i)^(\s*FROM\s+(?:--\S+\s+)*)\S+`)
