@@ -16,6 +16,7 @@ import (
 
 	"yardbench/internal/core/definition"
 	"yardbench/internal/core/lifecycle"
+	"yardbench/internal/due"
 	"yardbench/internal/feature"
 	"yardbench/internal/live"
 	"yardbench/internal/steward"
@@ -54,7 +55,7 @@ type Keeper struct {
 	turns    turns
 	wg       sync.WaitGroup
 	house    house
-	alarms   alarms
+	due      due.Queue
 	sight    sight
 	pulses   pulses
 }
@@ -127,8 +128,8 @@ func (k *Keeper) Run(ctx context.Context) error {
 		}
 	})
 	k.wg.Go(k.watch)
-	k.alarms.set("logs", k.Now(), k.clearLogs)
-	k.wg.Go(func() { k.alarms.run(ctx, k.Now) })
+	k.due.Set("logs", k.Now(), k.clearLogs)
+	k.wg.Go(func() { k.due.Run(ctx, k.Now) })
 	return nil
 }
 
@@ -145,6 +146,15 @@ func (k *Keeper) Go(do func(ctx context.Context)) {
 	}
 	k.wg.Go(func() { do(k.ctx) })
 }
+
+// At has do called at a time, in place of what the name stood for before; again
+// after a while where it fails.
+func (k *Keeper) At(name string, at time.Time, do func(ctx context.Context) error) {
+	k.due.Set(name, at, do)
+}
+
+// Forget drops what was to be called under a name.
+func (k *Keeper) Forget(name string) { k.due.Drop(name) }
 
 // Wake has a workspace looked at.
 func (k *Keeper) Wake(id string) { k.wake(id, false) }
@@ -244,8 +254,7 @@ func (k *Keeper) settle(id string, j *work) error {
 			return err
 		}
 		if next == nil {
-			k.settled(id)
-			return nil
+			return k.settled(id)
 		}
 		ctx, cancel := context.WithCancel(k.ctx)
 		k.mu.Lock()

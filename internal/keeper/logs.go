@@ -1,10 +1,10 @@
 package keeper
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
-	"log/slog"
 	"os"
 	"path/filepath"
 	"strings"
@@ -97,15 +97,15 @@ var _ io.WriteCloser = (*stepLog)(nil)
 
 // clearLogs removes logs that are older than the house rules keep them, now
 // and then each day. A log that is being written is never old.
-func (k *Keeper) clearLogs() {
-	k.alarms.set("logs", k.Now().Add(24*time.Hour), k.clearLogs)
-	r, _, err := k.Rules(k.ctx, k.Store.Read())
+func (k *Keeper) clearLogs(ctx context.Context) error {
+	r, _, err := k.Rules(ctx, k.Store.Read())
 	if err == nil && r.LogsMost > 0 {
 		err = clearBefore(filepath.Join(k.DataDir, "logs"), k.Now().Add(-r.LogsMost))
 	}
-	if err != nil && k.ctx.Err() == nil {
-		slog.Error("remove old logs", "error", err)
+	if err == nil {
+		k.due.Set("logs", k.Now().Add(24*time.Hour), k.clearLogs)
 	}
+	return err
 }
 
 // clearBefore removes the files of a folder's folders that were last written

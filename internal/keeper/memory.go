@@ -55,29 +55,30 @@ func (k *Keeper) starved(id string) error {
 }
 
 // fed ends the word of a workspace that was out of memory, an hour after it was.
-func (k *Keeper) fed(id string) {
-	conditions, err := k.Store.Read().Conditions(k.ctx, id)
+func (k *Keeper) fed(ctx context.Context, id string) error {
+	conditions, err := k.Store.Read().Conditions(ctx, id)
 	if err != nil {
-		return // the next look tries again
+		return err
 	}
 	for _, c := range conditions {
 		if c.Kind != lifecycle.OutOfMemory {
 			continue
 		}
 		if at := c.Since.Add(hungry); at.After(k.Now()) {
-			k.alarms.set("memory "+id, at, func() { k.fed(id) })
-			return
+			k.due.Set("memory "+id, at, func(ctx context.Context) error { return k.fed(ctx, id) })
+			return nil
 		}
-		err := k.Store.Write(k.ctx, func(tx *store.Tx) error {
-			w, err := tx.WorkspaceByID(k.ctx, id)
+		err := k.Store.Write(ctx, func(tx *store.Tx) error {
+			w, err := tx.WorkspaceByID(ctx, id)
 			if err != nil {
 				return err
 			}
-			return tx.ClearCondition(k.ctx, w, lifecycle.OutOfMemory)
+			return tx.ClearCondition(ctx, w, lifecycle.OutOfMemory)
 		})
-		if err != nil && k.ctx.Err() == nil {
-			slog.Error("end that a workspace is out of memory", "workspace", id, "error", err)
+		if err != nil {
+			return err
 		}
 		k.Bus.Publish(id)
 	}
+	return nil
 }

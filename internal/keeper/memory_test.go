@@ -17,7 +17,9 @@ func TestOutOfMemory(t *testing.T) {
 		if err := b.starved("w"); err != nil {
 			t.Fatal(err)
 		}
-		b.fed("w")
+		if err := b.fed(t.Context(), "w"); err != nil {
+			t.Fatal(err)
+		}
 		_, kinds := b.workspace()
 		return kinds[lifecycle.OutOfMemory]
 	}
@@ -38,7 +40,9 @@ func TestOutOfMemory(t *testing.T) {
 		want  bool
 	}{{59 * time.Minute, true}, {2 * time.Minute, false}} {
 		b.now = b.now.Add(step.after)
-		b.fed("w")
+		if err := b.fed(t.Context(), "w"); err != nil {
+			t.Fatal(err)
+		}
 		if _, kinds := b.workspace(); (kinds[lifecycle.OutOfMemory] != "") != step.want {
 			t.Errorf("%s later it stands: %v", step.after, kinds)
 		}

@@ -16,33 +16,37 @@ import (
 
 // settled is called when there is nothing more to do for a workspace: what is
 // due by the clock is set.
-func (k *Keeper) settled(id string) {
+func (k *Keeper) settled(id string) error {
 	w, err := k.Store.Read().WorkspaceByID(k.ctx, id)
 	if err != nil {
-		return
+		return err
 	}
 	if w.Kind == store.ForPrebuild {
 		if w.Phase == lifecycle.Removed {
 			k.runOver(w)
 		}
-		return
+		return nil
 	}
-	k.alarms.drop("keep " + id)
+	k.due.Drop("keep " + id)
 	switch w.Phase {
 	case lifecycle.Ready:
 		if w.Plan.Adopted != nil && !k.Hub.Connected(Link(w)) {
 			k.reach(w) // its container was started anew, say
 		}
 		k.rest(id)
-		k.fed(id)
-		return
+		return k.fed(k.ctx, id)
 	case lifecycle.Stopped:
-		if at, err := k.RemovesAt(k.ctx, w); err == nil && w.Plan.Adopted == nil {
-			k.alarms.set("keep "+id, at, func() { k.expire(id) })
+		if w.Plan.Adopted == nil {
+			at, err := k.RemovesAt(k.ctx, w)
+			if err != nil {
+				return err
+			}
+			k.due.Set("keep "+id, at, func(ctx context.Context) error { return k.expire(ctx, id) })
 		}
 	}
-	k.alarms.drop("rest " + id)
+	k.due.Drop("rest " + id)
 	k.pulses.drop(id)
+	return nil
 }
 
 // Terms are the rules of rest for one workspace.
@@ -91,19 +95,21 @@ func (k *Keeper) Verdict(ctx context.Context, q store.Q, w store.Workspace) (idl
 }
 
 // rest judges whether a workspace is idle, to be warned, or to be put to rest,
-// and does so.
+// and does so. Where that fails it is judged again after a while.
 func (k *Keeper) rest(id string) {
-	if err := k.judge(id); err != nil && k.ctx.Err() == nil && !errors.Is(err, store.ErrClosed) {
+	if err := k.judge(k.ctx, id); err != nil && k.ctx.Err() == nil && !errors.Is(err, store.ErrClosed) {
 		slog.Error("judge whether a workspace is idle", "workspace", id, "error", err)
+		k.due.Set("rest "+id, k.Now(), func(ctx context.Context) error { return k.judge(ctx, id) })
 	}
 }
 
-func (k *Keeper) judge(id string) error {
+func (k *Keeper) judge(ctx context.Context, id string) error {
 	var v idle.Verdict
 	var w store.Workspace
 	stop := false
-	err := k.Store.Write(k.ctx, func(tx *store.Tx) (err error) {
-		if w, err = tx.WorkspaceByID(k.ctx, id); err != nil || w.Phase != lifecycle.Ready || w.Wanted != lifecycle.WantReady || w.Kind != store.ForPerson {
+	err := k.Store.Write(ctx, func(tx *store.Tx) (err error) {
+		v, stop = idle.Verdict{}, false
+		if w, err = tx.WorkspaceByID(ctx, id); err != nil || w.Phase != lifecycle.Ready || w.Wanted != lifecycle.WantReady || w.Kind != store.ForPerson {
 			return err
 		}
 		var h store.Hold
@@ -151,7 +157,7 @@ func (k *Keeper) judge(id string) error {
 		return nil
 	}
 	if !v.Next.IsZero() {
-		k.alarms.set("rest "+id, v.Next, func() { k.rest(id) })
+		k.due.Set("rest "+id, v.Next, func(ctx context.Context) error { return k.judge(ctx, id) })
 	}
 	if warn {
 		text := fmt.Sprintf("Yard Bench: this workspace is put to rest at %s; type something to keep it, or: yardbench hold %s 2h --why …", k.local(v.StopAt), w.Name)
@@ -179,7 +185,7 @@ func (k *Keeper) Rejudge(ctx context.Context) error {
 	if k.ctx == nil {
 		return nil // not before Run, which judges all
 	}
-	k.alarms.set("logs", k.Now(), k.clearLogs)
+	k.due.Set("logs", k.Now(), k.clearLogs)
 	all, err := k.Store.Read().PeoplesWorkspaces(ctx, store.Scope{})
 	if err != nil {
 		return err
@@ -194,7 +200,9 @@ func (k *Keeper) Rejudge(ctx context.Context) error {
 				p.rulesChanged(version)
 			}
 		})
-		k.settled(w.ID)
+		if err := k.settled(w.ID); err != nil {
+			return err
+		}
 	}
 	return nil
 }
@@ -224,9 +232,9 @@ func (k *Keeper) RemovesAt(ctx context.Context, w store.Workspace) (time.Time, e
 
 // expire removes a workspace that was stopped too long, unless work in it
 // exists nowhere else.
-func (k *Keeper) expire(id string) {
+func (k *Keeper) expire(ctx context.Context, id string) error {
 	var w store.Workspace
-	err := k.Store.Write(k.ctx, func(tx *store.Tx) (err error) {
+	err := k.Store.Write(ctx, func(tx *store.Tx) (err error) {
 		if w, err = tx.WorkspaceByID(k.ctx, id); err != nil || w.Phase != lifecycle.Stopped {
 			return err
 		}
@@ -246,16 +254,20 @@ func (k *Keeper) expire(id string) {
 		}
 		return tx.SetPhase(k.ctx, &w, lifecycle.Removing, "service", "it was stopped for longer than the house rules keep it")
 	})
-	switch {
-	case err != nil && k.ctx.Err() == nil:
-		slog.Error("remove what was stopped too long", "workspace", id, "error", err)
-	case w.Phase == lifecycle.Removing:
-		k.Wake(id)
-	case w.Phase == lifecycle.Stopped:
-		if at, err := k.RemovesAt(k.ctx, w); err == nil {
-			k.alarms.set("keep "+id, later(at, k.Now().Add(time.Hour)), func() { k.expire(id) })
-		}
+	if err != nil {
+		return fmt.Errorf("remove what was stopped too long: %w", err)
 	}
+	switch w.Phase {
+	case lifecycle.Removing:
+		k.Wake(id)
+	case lifecycle.Stopped:
+		at, err := k.RemovesAt(ctx, w)
+		if err != nil {
+			return err
+		}
+		k.due.Set("keep "+id, later(at, k.Now().Add(time.Hour)), func(ctx context.Context) error { return k.expire(ctx, id) })
+	}
+	return nil
 }
 
 func later(a, b time.Time) time.Time {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -53,6 +54,13 @@ func newBench(t *testing.T) *bench {
 			DiskBytes: 10 << 30, StewardToken: []byte{1}, PortKey: "k", Plan: store.Plan{Definition: definition.Definition{Folder: "/x"}}})
 	})
 	return b
+}
+
+func (b *bench) expired() {
+	b.t.Helper()
+	if err := b.expire(b.t.Context(), "w"); err != nil {
+		b.t.Fatal(err)
+	}
 }
 
 func (b *bench) write(do func(*store.Tx) error) {
@@ -113,7 +121,7 @@ func TestIdleOverARestart(t *testing.T) {
 		}
 		return tx.SetHold(b.t.Context(), w, store.Hold{Until: b.now.Add(2 * time.Hour), Why: "charts", ByID: "p"})
 	})
-	b.pulses, b.alarms = pulses{}, alarms{} // the service is started again
+	b.pulses = pulses{} // the service is started again
 	b.now = b.now.Add(time.Hour)
 	b.settled("w")
 	if w, c := b.workspace(); w.Phase != lifecycle.Ready || !strings.Contains(c[lifecycle.Held], "10:20: charts") || c[lifecycle.IdleNow] == "" {
@@ -150,12 +158,12 @@ func TestStoppedForLong(t *testing.T) {
 				t.Fatalf("it goes at %s, %v", at, err)
 			}
 			b.now = at.Add(-time.Second)
-			b.expire("w")
+			b.expired()
 			if w, _ := b.workspace(); w.Phase != lifecycle.Stopped {
 				t.Fatal("it went too early")
 			}
 			b.now = at
-			b.expire("w")
+			b.expired()
 			w, conditions := b.workspace()
 			if goes := w.Phase == lifecycle.Removing && w.Wanted == lifecycle.WantRemoved; goes != c.goes || (!goes && conditions[lifecycle.UnpushedWork] == "") {
 				t.Errorf("it is %s, wanted %s, with %v", w.Phase, w.Wanted, conditions)
@@ -217,31 +225,33 @@ func TestPrebuildsGetNoSecrets(t *testing.T) {
 	}
 }
 
-// Alarms go off in the order of their times; one that is set again moves, one
-// that is dropped is silent.
-func TestAlarms(t *testing.T) {
-	var a alarms
-	said := make(chan string, 10)
-	now := time.Now()
-	for name, in := range map[string]time.Duration{"third": 120, "first": 30, "moved": 10, "dropped": 60} {
-		a.set(name, now.Add(in*time.Millisecond), func() { said <- name })
-	}
-	a.set("moved", now.Add(80*time.Millisecond), func() { said <- "second" })
-	a.drop("dropped")
-	ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
+// What was due while the disk was full is done when there is room again.
+func TestWhatWasDueWhileTheDiskWasFull(t *testing.T) {
+	b := newBench(t)
+	var full atomic.Bool
+	b.Store.Hook(store.Hooks{Around: func(commit func() error) error {
+		if full.Load() {
+			return store.ErrFull
+		}
+		return commit()
+	}})
+	b.rest("w")
+	full.Store(true)
+	b.now = b.now.Add(2 * time.Hour)
+	ctx, cancel := context.WithCancel(t.Context())
 	defer cancel()
-	go a.run(ctx, time.Now)
-	var got []string
-	for range 3 {
-		select {
-		case s := <-said:
-			got = append(got, s)
-		case <-ctx.Done():
+	go b.due.Run(ctx, func() time.Time { return b.now })
+	time.Sleep(100 * time.Millisecond)
+	if w, _ := b.workspace(); w.Phase != lifecycle.Ready {
+		t.Fatalf("with a full disk it is %s", w.Phase)
+	}
+	full.Store(false)
+	for end := time.Now().Add(10 * time.Second); time.Now().Before(end); time.Sleep(10 * time.Millisecond) {
+		if w, _ := b.workspace(); w.Phase == lifecycle.Stopping {
+			return
 		}
 	}
-	if strings.Join(got, " ") != "first second third" {
-		t.Errorf("they went off as %v", got)
-	}
+	t.Error("it was never put to rest")
 }
 
 // What a steward says while its workspace comes up counts once it is ready,

@@ -193,16 +193,24 @@ func (s *Service) schedule(ctx context.Context, p store.PrebuildPlan) {
 		s.Keeper.Forget("plan " + p.ID)
 		return
 	}
-	ctx = context.WithoutCancel(ctx)
-	s.Keeper.At("plan "+p.ID, at, func() {
+	s.Keeper.At("plan "+p.ID, at, func(ctx context.Context) error {
 		p, err := s.Store.Read().PlanByID(ctx, p.ID)
+		if errors.Is(err, store.ErrNotFound) {
+			return nil // it was removed
+		}
 		if err != nil {
-			return // it was removed
+			return err
 		}
-		if _, err := s.run(ctx, p, "service", "by its timetable", false); err != nil {
+		_, err = s.run(ctx, p, "service", "by its timetable", false)
+		var wrong *wire.Problem
+		if errors.As(err, &wrong) && wrong.Status < http.StatusInternalServerError {
 			slog.Warn("a prebuild by the timetable did not begin", "plan", p.ID, "error", err)
+			err = nil // asked again it would be the same
 		}
-		s.schedule(ctx, p)
+		if err == nil {
+			s.schedule(ctx, p)
+		}
+		return err
 	})
 }
 
