@@ -19,6 +19,7 @@ import (
 	"yardbench/internal/due"
 	"yardbench/internal/feature"
 	"yardbench/internal/live"
+	"yardbench/internal/presence"
 	"yardbench/internal/steward"
 	"yardbench/internal/store"
 	"yardbench/internal/vault"
@@ -51,13 +52,14 @@ type Keeper struct {
 	mu      sync.Mutex
 	working map[string]*work
 	// failures counts how often a workspace could not be kept, since it was.
-	failures map[string]int
-	turns    turns
-	wg       sync.WaitGroup
-	house    house
-	due      due.Queue
-	sight    sight
-	pulses   pulses
+	failures  map[string]int
+	turns     turns
+	wg        sync.WaitGroup
+	house     house
+	due       due.Queue
+	sight     sight
+	board     presence.Board
+	followers followers
 }
 
 // Stewards is how the stewards of bodies are reached, each by the name of its

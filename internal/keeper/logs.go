@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"yardbench/internal/core/plain"
 	"yardbench/internal/core/secret"
 	"yardbench/internal/store"
 )
@@ -67,7 +68,7 @@ func (l *stepLog) lastLine() string {
 	defer l.mu.Unlock()
 	_ = l.masker.Close() // passes on what it held back; a failure shows at the log's own Close
 	lines := strings.Split(strings.TrimSpace(string(l.tail)), "\n")
-	return strings.TrimSpace(lines[len(lines)-1])
+	return plain.Line(strings.TrimSpace(lines[len(lines)-1]), 300)
 }
 
 // logSink takes what the masker passes on.

@@ -10,6 +10,7 @@ import (
 
 	"yardbench/internal/core/idle"
 	"yardbench/internal/core/lifecycle"
+	"yardbench/internal/presence"
 	"yardbench/internal/steward"
 	"yardbench/internal/store"
 )
@@ -45,7 +46,7 @@ func (k *Keeper) settled(id string) error {
 		}
 	}
 	k.due.Drop("rest " + id)
-	k.pulses.drop(id)
+	k.board.Drop(id)
 	return nil
 }
 
@@ -75,21 +76,21 @@ func (k *Keeper) Verdict(ctx context.Context, q store.Q, w store.Workspace) (idl
 		return idle.Verdict{}, h, err
 	}
 	var signs idle.Signs
-	k.pulses.with(w.ID, func(p *pulse) {
-		if p.signs.Up.IsZero() {
+	k.board.With(w.ID, func(p *presence.Status) {
+		if p.Signs.Up.IsZero() {
 			// After a restart nobody knows what was before: it counts from now,
 			// or from when it was known to be idle.
-			p.signs.Up = k.Now().UTC()
+			p.Signs.Up = k.Now().UTC()
 			for _, c := range conditions {
 				if c.Kind == lifecycle.IdleNow {
-					p.signs.Up, p.idle = c.Since, true
+					p.Signs.Up, p.Idle = c.Since, true
 				}
 			}
 		}
-		if w.PhaseAt.After(p.signs.Up) {
-			p.signs.Up = w.PhaseAt
+		if w.PhaseAt.After(p.Signs.Up) {
+			p.Signs.Up = w.PhaseAt
 		}
-		signs = p.signs
+		signs = p.Signs
 	})
 	return idle.Judge(k.Now().UTC(), signs, t), h, nil
 }
@@ -145,11 +146,11 @@ func (k *Keeper) judge(ctx context.Context, id string) error {
 		return err
 	}
 	warn := false
-	k.pulses.with(id, func(p *pulse) {
-		p.idle = v.Idle
-		warn = v.Warn && !p.warned.Equal(v.StopAt)
+	k.board.With(id, func(p *presence.Status) {
+		p.Idle = v.Idle
+		warn = v.Warn && !p.Warned.Equal(v.StopAt)
 		if warn {
-			p.warned = v.StopAt
+			p.Warned = v.StopAt
 		}
 	})
 	if stop {
@@ -194,12 +195,8 @@ func (k *Keeper) Rejudge(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	k.rulesChanged(version)
 	for _, w := range all {
-		k.pulses.with(w.ID, func(p *pulse) {
-			if p.rulesChanged != nil {
-				p.rulesChanged(version)
-			}
-		})
 		if err := k.settled(w.ID); err != nil {
 			return err
 		}
@@ -321,6 +318,7 @@ func (k *Keeper) Look(ctx context.Context, w store.Workspace) (store.WorkState, 
 	if err != nil {
 		report = steward.WorkReport{Problem: err.Error()}
 	}
+	report = presence.Work(report)
 	return store.WorkState{Uncommitted: report.Uncommitted, Unpushed: report.Unpushed, Stashes: report.Stashes, Problem: report.Problem}, nil
 }
 

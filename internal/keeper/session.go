@@ -100,6 +100,40 @@ func (k *Keeper) Session(ctx context.Context, w store.Workspace) (p steward.Proc
 	return p, mask, nil
 }
 
+// Given lists the secrets that a workspace's processes get, sealed.
+func (k *Keeper) Given(ctx context.Context, w store.Workspace) ([]store.Secret, error) {
+	if w.Kind == store.ForPrebuild || w.Plan.Adopted != nil {
+		return nil, nil // an image must not hold anybody's secret, nor a stranger's container
+	}
+	q := k.Store.Read()
+	r, err := q.RepositoryByID(ctx, w.RepositoryID)
+	if err != nil {
+		return nil, err
+	}
+	mine, err := q.Secrets(ctx, secret.OfPerson, w.OwnerID)
+	if err != nil {
+		return nil, err
+	}
+	theirs, err := q.Secrets(ctx, secret.OfRepository, w.RepositoryID)
+	if err != nil {
+		return nil, err
+	}
+	all := append(mine, theirs...)
+	plain := make([]secret.Secret, len(all))
+	for i, s := range all {
+		plain[i] = s.Secret
+	}
+	var out []store.Secret
+	for _, c := range secret.Choose(r.Name, plain) {
+		for _, s := range all {
+			if c.Given && s.Level == c.Level && s.Name == c.Name {
+				out = append(out, s)
+			}
+		}
+	}
+	return out, nil
+}
+
 // ServeSteward answers what a steward asks: the way to the workspace's git
 // host, and its owner's credential there.
 func (k *Keeper) ServeSteward(link string, r steward.Request, c *steward.Conn, proxy func(c *steward.Conn, host string)) {

@@ -86,7 +86,7 @@ func (s *Service) putSecret(ctx context.Context, a Actor, row store.Secret, in w
 	if err != nil {
 		return wire.Secret{}, err
 	}
-	s.secretsChanged(ctx, row)
+	s.secretsChanged(row)
 	return secretView(row), nil
 }
 
@@ -100,18 +100,13 @@ func secretOwner(row store.Secret) string {
 
 // secretsChanged has the workspaces that a secret goes to checked: what runs
 // there may hold the old value.
-func (s *Service) secretsChanged(ctx context.Context, row store.Secret) {
-	scope := store.Scope{}
-	if row.Level == secret.OfPerson {
-		scope.OwnerID = row.SubjectID
-	}
-	ws, err := s.Store.Read().PeoplesWorkspaces(ctx, scope)
-	for _, w := range ws {
-		if err == nil && (row.Level == secret.OfPerson || w.RepositoryID == row.SubjectID) {
-			_ = s.Keeper.CheckSecrets(ctx, w.ID) // checked again at the steward's next word
-			s.Bus.Publish(w.ID)
+func (s *Service) secretsChanged(row store.Secret) {
+	s.Keeper.SecretsChanged(func(w store.Workspace) bool {
+		if row.Level == secret.OfPerson {
+			return w.OwnerID == row.SubjectID
 		}
-	}
+		return w.RepositoryID == row.SubjectID
+	})
 }
 
 func secretView(r store.Secret) wire.Secret {
@@ -182,7 +177,7 @@ func (s *Service) dropSecret(ctx context.Context, a Actor, row store.Secret) err
 		return notFound("secret", row.Name, "see them with: yardbench secret list")
 	}
 	if err == nil {
-		s.secretsChanged(ctx, row)
+		s.secretsChanged(row)
 	}
 	return err
 }

@@ -14,6 +14,7 @@
 package steward
 
 import (
+	"bytes"
 	"encoding/binary"
 	"encoding/json"
 	"fmt"
@@ -31,6 +32,9 @@ var Versions = []int{1}
 const (
 	maxMessage = 4 << 20 // holds the largest environment with room to spare
 	maxFrame   = 256 << 10
+	// MaxAsked bounds the first message of a stream that a steward opens, which
+	// names no more than a kind and a host.
+	MaxAsked = 64 << 10
 )
 
 // Hello is the steward's first message.
@@ -255,20 +259,24 @@ func (c *Conn) Send(v any) error {
 }
 
 // Receive reads one message into v.
-func (c *Conn) Receive(v any) error {
+func (c *Conn) Receive(v any) error { return c.ReceiveAtMost(v, maxMessage) }
+
+// ReceiveAtMost is Receive for a message of at most so many bytes. Memory is
+// taken as they come, not as they are announced.
+func (c *Conn) ReceiveAtMost(v any, most uint32) error {
 	var head [4]byte
 	if _, err := io.ReadFull(c.Stream, head[:]); err != nil {
 		return err
 	}
 	n := binary.BigEndian.Uint32(head[:])
-	if n > maxMessage {
-		return fmt.Errorf("a message of %d bytes is larger than the %d allowed", n, maxMessage)
+	if n > most {
+		return fmt.Errorf("a message of %d bytes is larger than the %d allowed", n, most)
 	}
-	body := make([]byte, n)
-	if _, err := io.ReadFull(c.Stream, body); err != nil {
+	var body bytes.Buffer
+	if _, err := io.CopyN(&body, c.Stream, int64(n)); err != nil {
 		return err
 	}
-	return json.Unmarshal(body, v)
+	return json.Unmarshal(body.Bytes(), v)
 }
 
 // SendFrame writes one frame, or several where p is longer than one holds.

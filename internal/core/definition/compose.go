@@ -15,6 +15,8 @@ import (
 	"github.com/compose-spec/compose-go/v2/types"
 	"github.com/sirupsen/logrus"
 	"go.yaml.in/yaml/v4"
+
+	"yardbench/internal/core/plain"
 )
 
 // Compose are the services beside the workspace, by the Compose Specification:
@@ -287,7 +289,7 @@ func foreign(content []byte) string {
 	for name, s := range services {
 		m, _ := s.(map[string]any)
 		if e, _ := m["extends"].(map[string]any); e["file"] != nil {
-			return "extends with a file is not honoured, in service " + printable(name)
+			return "extends with a file is not honoured, in service " + plain.Text(name)
 		}
 	}
 	return ""

@@ -9,6 +9,8 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+
+	"yardbench/internal/core/plain"
 )
 
 // MaxFeatures bounds the features of a definition, those that others need
@@ -197,7 +199,7 @@ func (g *graph) add(ref string, options any, at int) (*node, bool) {
 			return fail("", "the feature %q cannot be had: %s", ref, err)
 		}
 	}
-	n.doc = &doc{path: "feature " + printable(ref), text: content.Manifest, loose: true}
+	n.doc = &doc{path: "feature " + plain.Text(ref), text: content.Manifest, loose: true}
 	if content.Manifest != nil {
 		var ok bool
 		if n.meta, ok = n.doc.parse(); !ok {
@@ -213,7 +215,7 @@ func (g *graph) add(ref string, options any, at int) (*node, bool) {
 		if from := g.src.fetchedBy(ref); from != ref && n.Folder == "" {
 			n.From = from
 		}
-		n.ID, n.Version, n.Title, n.Digest = printable(n.manifest.ID), printable(n.manifest.Version), printable(n.manifest.Name), content.Digest
+		n.ID, n.Version, n.Title, n.Digest = plain.Text(n.manifest.ID), plain.Text(n.manifest.Version), plain.Text(n.manifest.Name), content.Digest
 		for k, val := range n.meta.ContainerEnv {
 			if !envName.MatchString(k) || hasControl(val) {
 				return fail("", "the feature %q sets %q, which is no variable", ref, k)

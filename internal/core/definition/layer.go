@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 
+	"yardbench/internal/core/plain"
 	"yardbench/internal/core/rules"
 )
 
@@ -423,7 +424,7 @@ func (n Needs) Fits(s rules.Size) string {
 // UnderImage merges the metadata that an image carries in its label beneath a
 // definition. What is wrong with the label is a finding, and left out.
 func UnderImage(def Definition, image, label string) (Definition, []Finding) {
-	d := &doc{path: "label of image " + printable(image), loose: true}
+	d := &doc{path: "label of image " + plain.Text(image), loose: true}
 	if label == "" {
 		return def, nil
 	}

@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 
+	"yardbench/internal/core/plain"
 	"yardbench/internal/core/rules"
 )
 
@@ -16,7 +17,7 @@ func Permit(d Definition, repository string, house rules.Rules) (out []Finding) 
 	allow := house.AllowFor(repository)
 	refuse := func(what, rule, key string) {
 		file, line, column := d.placeOf(key)
-		out = append(out, Finding{Severity: Error, Path: file, Line: line, Column: column, What: printable(what) + " is closed by the house rules", Rule: "closed", Why: Rules["closed"],
+		out = append(out, Finding{Severity: Error, Path: file, Line: line, Column: column, What: plain.Text(what) + " is closed by the house rules", Rule: "closed", Why: Rules["closed"],
 			Fix: "do without, or ask an operator to open it: allow.repositories." + repository + "." + rule})
 	}
 	judge := func(e Extra, mounts []Mount, who string) {
@@ -63,7 +64,7 @@ func Permit(d Definition, repository string, house rules.Rules) (out []Finding) 
 	for _, image := range d.Images() {
 		if !house.Images.May(image) {
 			file, line, column := d.placeOf("image")
-			out = append(out, Finding{Severity: Error, Path: file, Line: line, Column: column, What: fmt.Sprintf("image %q comes from where the house rules do not allow", printable(image)),
+			out = append(out, Finding{Severity: Error, Path: file, Line: line, Column: column, What: fmt.Sprintf("image %q comes from where the house rules do not allow", plain.Text(image)),
 				Rule: "closed", Why: Rules["closed"], Fix: "use one from: " + strings.Join(house.Images.From, ", ")})
 		}
 	}

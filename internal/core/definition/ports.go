@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"yardbench/internal/core/plain"
 )
 
 // portLabels reads the labels of ports; the other attributes are for editors.
@@ -20,7 +22,7 @@ func (d *doc) portLabels(out *Definition, attributes map[string]any) {
 		if out.PortLabels == nil {
 			out.PortLabels = map[int]string{}
 		}
-		if label = printable(label); len([]rune(label)) > 60 {
+		if label = plain.Text(label); len([]rune(label)) > 60 {
 			label = string([]rune(label)[:60])
 		}
 		if _, nearer := out.PortLabels[port]; !nearer {

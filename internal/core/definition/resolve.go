@@ -14,6 +14,7 @@ import (
 	"github.com/tailscale/hujson"
 
 	"yardbench/internal/core/definition/variable"
+	"yardbench/internal/core/plain"
 	"yardbench/internal/core/rules"
 )
 
@@ -106,7 +107,7 @@ func (d *doc) rule(rule string, sev Severity, at int, fix, format string, args .
 		}
 		d.findings = d.findings[:MaxFindings-1]
 	}
-	f := Finding{Severity: sev, Path: d.path, What: printable(fmt.Sprintf(format, args...)), Fix: fix, Rule: rule, Why: Rules[rule]}
+	f := Finding{Severity: sev, Path: d.path, What: plain.Text(fmt.Sprintf(format, args...)), Fix: fix, Rule: rule, Why: Rules[rule]}
 	if at >= 0 {
 		f.Line, f.Column = position(d.text, at)
 	}
@@ -176,7 +177,7 @@ func (d *doc) resolve(src Source) Definition {
 	if !ok {
 		return Definition{}
 	}
-	out := Definition{Path: d.path, Title: printable(r.Name)}
+	out := Definition{Path: d.path, Title: plain.Text(r.Name)}
 	if out.Title != "" {
 		d.origin(&out, "title", "name")
 	}
@@ -380,7 +381,7 @@ func (d *doc) secrets(out *Definition, wanted map[string]any) {
 		}
 		a, _ := wanted[k].(map[string]any)
 		text, _ := a["description"].(string)
-		if text = printable(text); len([]rune(text)) > 300 {
+		if text = plain.Text(text); len([]rune(text)) > 300 {
 			text = string([]rune(text)[:300])
 		}
 		out.Secrets = append(out.Secrets, Wanted{Name: k, Description: text})

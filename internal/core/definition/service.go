@@ -9,6 +9,8 @@ import (
 	"time"
 
 	"github.com/compose-spec/compose-go/v2/types"
+
+	"yardbench/internal/core/plain"
 )
 
 // inTree gives the path in the repository that the loader's stands for.
@@ -23,7 +25,7 @@ func inTree(p string) (string, bool) {
 // service brings one to our form.
 func (d *doc) service(s types.ServiceConfig, src Source, v variables) Service {
 	at := d.at("dockerComposeFile")
-	out := Service{Name: printable(s.Name), User: s.User, Folder: s.WorkingDir, Entrypoint: s.Entrypoint, Command: s.Command, ReadOnly: s.ReadOnly, StopSignal: s.StopSignal,
+	out := Service{Name: plain.Text(s.Name), User: s.User, Folder: s.WorkingDir, Entrypoint: s.Entrypoint, Command: s.Command, ReadOnly: s.ReadOnly, StopSignal: s.StopSignal,
 		Restart: s.Restart != "" && s.Restart != "no", MemoryBytes: int64(s.MemLimit), CoresMilli: int64(s.CPUS * 1000)}
 	no := func(what, fix string) {
 		d.rule("not-honoured", Warning, at, fix, "%s of service %q is not honoured", what, s.Name)

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"yardbench/internal/core/plain"
 	"yardbench/internal/core/rules"
 )
 
@@ -22,7 +23,7 @@ type Value struct {
 func Values(d Definition) (out []Value) {
 	put := func(key, value, origin string) {
 		if value != "" {
-			out = append(out, Value{Key: key, Value: printable(value), Origin: cmp.Or(d.Origins[origin], "usual")})
+			out = append(out, Value{Key: key, Value: plain.Text(value), Origin: cmp.Or(d.Origins[origin], "usual")})
 		}
 	}
 	list := func(key string, values []string) {
@@ -86,7 +87,7 @@ func Values(d Definition) (out []Value) {
 		for _, c := range s.Commands {
 			key := "set_up." + string(s.Moment)
 			if c.Label != "" {
-				key += "." + printable(c.Label)
+				key += "." + plain.Text(c.Label)
 			}
 			put(key, strings.TrimSpace(c.Shell+strings.Join(c.Args, " ")), origin)
 		}

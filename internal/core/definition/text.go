@@ -6,7 +6,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"unicode"
 
 	"github.com/tailscale/hujson"
 )
@@ -77,16 +76,6 @@ func tooDeep(text []byte) (int, bool) {
 		}
 	}
 	return 0, false
-}
-
-// printable keeps a repository's control characters out of people's terminals.
-func printable(s string) string {
-	return strings.Map(func(r rune) rune {
-		if !unicode.IsPrint(r) {
-			return '\uFFFD'
-		}
-		return r
-	}, s)
 }
 
 func kindWord(kind string) string {

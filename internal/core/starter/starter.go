@@ -18,6 +18,8 @@ import (
 	"unicode/utf8"
 
 	"github.com/tailscale/hujson"
+
+	"yardbench/internal/core/plain"
 )
 
 // ManifestName is the file that makes a folder a starter.
@@ -84,7 +86,7 @@ func Read(folder string, text []byte) (Starter, error) {
 	if err != nil {
 		return s, fmt.Errorf("%s/%s cannot be read: %w", folder, ManifestName, err)
 	}
-	s.Title, s.Description, s.Version = printable(m.Name), printable(m.Description), printable(m.Version)
+	s.Title, s.Description, s.Version = plain.Line(m.Name, 300), plain.Line(m.Description, 300), plain.Line(m.Version, 300)
 	if len(m.Options) > maxOptions {
 		return s, fmt.Errorf("%s/%s has more than %d options", folder, ManifestName, maxOptions)
 	}
@@ -93,23 +95,13 @@ func Read(folder string, text []byte) (Starter, error) {
 			return s, fmt.Errorf("%s/%s: %q is no name of an option", folder, ManifestName, name)
 		}
 		o := m.Options[name]
-		out := Option{Name: name, Description: printable(o.Description), Boolean: o.Type == "boolean", Enum: o.Enum, Proposals: o.Proposals}
+		out := Option{Name: name, Description: plain.Line(o.Description, 300), Boolean: o.Type == "boolean", Enum: o.Enum, Proposals: o.Proposals}
 		if o.Default != nil {
 			out.Default = fmt.Sprint(o.Default)
 		}
 		s.Options = append(s.Options, out)
 	}
 	return s, nil
-}
-
-func printable(s string) string {
-	s = strings.Map(func(r rune) rune {
-		if r < ' ' || r == 0x7f {
-			return ' '
-		}
-		return r
-	}, s)
-	return string([]rune(s)[:min(len([]rune(s)), 300)])
 }
 
 // Choose brings what somebody chose to a value for each option, or says what

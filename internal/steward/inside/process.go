@@ -259,7 +259,7 @@ func (s *server) run(c *steward.Conn, cmd *exec.Cmd, secrets map[string]int) {
 		_ = c.SendJSON(steward.Ended, steward.Exit{Code: 126, Problem: err.Error()})
 		return
 	}
-	letGo := s.track(cmd.Process.Pid, "run "+strings.Join(cmd.Args, " "), secrets)
+	letGo := s.track(cmd.Process.Pid, "run "+filepath.Base(cmd.Args[0]), secrets)
 	finished := make(chan struct{})
 	go func() {
 		for {

@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"yardbench/internal/core/plain"
 	"yardbench/internal/steward"
 )
 
@@ -19,6 +20,7 @@ func exitOf(p []byte) (x steward.Exit, err error) {
 	if err := json.Unmarshal(p, &x); err != nil {
 		return x, fmt.Errorf("the steward's word on an end cannot be read: %w", err)
 	}
+	x.Problem, x.Bytes = plain.Line(x.Problem, maxProblem), max(0, x.Bytes)
 	return x, nil
 }
 

@@ -16,11 +16,27 @@ import (
 
 	"github.com/hashicorp/yamux"
 
+	"yardbench/internal/core/plain"
 	"yardbench/internal/steward"
 )
 
-// helloTimeout bounds the exchange before a connection counts.
-const helloTimeout = 10 * time.Second
+// Bounds on what comes over a body's link. A body's root may open its socket as
+// often as it likes, and say what it likes.
+const (
+	// helloTimeout bounds the exchange before a connection counts, and what a
+	// stream is opened for.
+	helloTimeout = 10 * time.Second
+	// maxConnections bounds the connections of one link that are being taken: the
+	// one there is, the one that replaces it, and a few that prove to be nobody's.
+	maxConnections = 8
+	// maxStreams bounds the streams that a steward has open: each stands for a
+	// program that asks for git's way out.
+	maxStreams = 64
+	// After maxSessions connections within sessionWindow the next one counts when
+	// the window has passed: each has the workspace looked at.
+	maxSessions   = 10
+	sessionWindow = time.Minute
+)
 
 // ErrAway says that a body's steward is not connected.
 var ErrAway = errors.New("the workspace's steward is not connected")
@@ -47,11 +63,18 @@ type link struct {
 	token    string
 	listener net.Listener
 	session  *yamux.Session
+	sessions []time.Time   // when the newest of them came, at most maxSessions
+	taking   chan struct{} // of maxConnections
+	streams  chan struct{} // of maxStreams
 	came     chan struct{} // closed when a session comes; replaced when it goes
 	// Of a link for which we dial:
 	end     context.CancelFunc // ends the dialling
 	dialled chan struct{}      // closed when it is given up; nil while nobody dials
 	problem error              // why the last call failed
+}
+
+func newLink(id string) *link {
+	return &link{id: id, came: make(chan struct{}), taking: make(chan struct{}, maxConnections), streams: make(chan struct{}, maxStreams)}
 }
 
 // NewHub keeps its links under dir, one folder each.
@@ -84,7 +107,8 @@ func (h *Hub) Open(id, token string) (folder string, err error) {
 	if err := os.Chmod(path, 0o600); err != nil {
 		return "", errors.Join(err, l.Close())
 	}
-	k := &link{id: id, token: token, listener: l, came: make(chan struct{})}
+	k := newLink(id)
+	k.token, k.listener = token, l
 	h.links[id] = k
 	go h.accept(k)
 	return folder, nil
@@ -101,7 +125,7 @@ func (h *Hub) Reach(id string, dial func(ctx context.Context) (net.Conn, error))
 	defer h.mu.Unlock()
 	k := h.links[id]
 	if k == nil {
-		k = &link{id: id, came: make(chan struct{})}
+		k = newLink(id)
 		h.links[id] = k
 	}
 	if k.dialled != nil {
@@ -203,7 +227,16 @@ func (h *Hub) accept(k *link) {
 			time.Sleep(50 * time.Millisecond) // too many open files, say: it passes
 			continue
 		}
-		go h.take(k, conn)
+		select {
+		case k.taking <- struct{}{}:
+			go func() {
+				defer func() { <-k.taking }()
+				h.take(k, conn)
+			}()
+		default:
+			conn.Close()
+			time.Sleep(50 * time.Millisecond) // who dials without end is not answered as fast
+		}
 	}
 }
 
@@ -222,7 +255,7 @@ func (h *Hub) take(k *link, conn net.Conn) {
 	}
 	c := &steward.Conn{Stream: stream}
 	var hello steward.Hello
-	if err := c.Receive(&hello); err != nil {
+	if err := c.ReceiveAtMost(&hello, steward.MaxAsked); err != nil {
 		return
 	}
 	w := steward.Welcome{Version: steward.Agree(hello.Versions)}
@@ -237,6 +270,16 @@ func (h *Hub) take(k *link, conn net.Conn) {
 	}
 	_ = conn.SetDeadline(time.Time{})
 	h.mu.Lock()
+	wait := k.wait(time.Now())
+	h.mu.Unlock()
+	select {
+	case <-time.After(wait):
+	case <-session.CloseChan():
+		return
+	}
+	h.mu.Lock()
+	k.sessions = append(k.sessions, time.Now())
+	k.sessions = k.sessions[max(0, len(k.sessions)-maxSessions):]
 	if old := k.session; old != nil {
 		old.Close() // the steward dials anew only when it has given up on the old one
 	} else {
@@ -250,7 +293,15 @@ func (h *Hub) take(k *link, conn net.Conn) {
 		if err != nil {
 			break
 		}
-		go h.serve(k.id, &steward.Conn{Stream: stream})
+		select {
+		case k.streams <- struct{}{}:
+			go func() {
+				defer func() { <-k.streams }()
+				h.serve(k.id, stream)
+			}()
+		default:
+			stream.Close()
+		}
 	}
 	h.mu.Lock()
 	if k.session == session {
@@ -266,12 +317,23 @@ func (h *Hub) changed(id string) {
 	}
 }
 
-func (h *Hub) serve(id string, c *steward.Conn) {
-	defer c.Stream.Close()
+// wait is how long a connection that comes now must wait until it counts.
+func (k *link) wait(now time.Time) time.Duration {
+	if len(k.sessions) < maxSessions {
+		return 0
+	}
+	return max(0, sessionWindow-now.Sub(k.sessions[0]))
+}
+
+func (h *Hub) serve(id string, stream *yamux.Stream) {
+	defer stream.Close()
+	c := &steward.Conn{Stream: stream}
 	var r steward.Request
-	if err := c.Receive(&r); err != nil {
+	_ = stream.SetReadDeadline(time.Now().Add(helloTimeout)) // a failure shows at the read
+	if err := c.ReceiveAtMost(&r, steward.MaxAsked); err != nil {
 		return
 	}
+	_ = stream.SetReadDeadline(time.Time{})
 	if h.Serve == nil || (r.Kind != steward.Git && r.Kind != steward.Credential) {
 		_ = c.Send(steward.Reply{Problem: "the service does not do that"}) // a broken stream has no reader
 		return
@@ -358,10 +420,14 @@ func (h *Hub) Ask(ctx context.Context, id string, r steward.Request) (*steward.C
 		return nil, fmt.Errorf("%w: %w", ErrAway, err)
 	case reply.Problem != "":
 		stream.Close()
-		return nil, Refused(reply.Problem)
+		return nil, Refused(plain.Line(reply.Problem, maxProblem))
 	}
 	return c, nil
 }
+
+// maxProblem bounds what a steward says went wrong, in characters: it is told in
+// launch sheets and in the journal.
+const maxProblem = 500
 
 // Follow passes a stream's output to w until the process ends.
 func Follow(ctx context.Context, c *steward.Conn, w interface{ Write([]byte) (int, error) }) (steward.Exit, error) {

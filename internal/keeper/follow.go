@@ -1,0 +1,170 @@
+package keeper
+
+import (
+	"context"
+	"log/slog"
+	"sync"
+	"time"
+
+	"yardbench/internal/core/lifecycle"
+	"yardbench/internal/steward"
+	"yardbench/internal/store"
+)
+
+// followers are those who take what stewards say: at most one for each
+// workspace, that of its newest connection.
+type followers struct {
+	mu sync.Mutex
+	of map[string]*follower
+}
+
+type follower struct {
+	end   context.CancelFunc
+	rules int                // the version by which it was asked
+	again context.CancelFunc // asks anew; nil while it does not listen
+}
+
+// Between two asks of a steward that does not answer well, and between two of
+// its words.
+const (
+	followAgain     = time.Second
+	followAgainMost = 30 * time.Second
+	betweenWords    = 100 * time.Millisecond
+)
+
+// StewardChanged is called when a steward has come or gone.
+func (k *Keeper) StewardChanged(link string) {
+	id := workspaceOf(link)
+	k.Wake(id)
+	if !k.Hub.Connected(link) {
+		return
+	}
+	k.Go(func(ctx context.Context) {
+		ctx, end := context.WithCancel(ctx)
+		defer end()
+		f := &follower{end: end}
+		k.followers.mu.Lock()
+		if k.followers.of == nil {
+			k.followers.of = map[string]*follower{}
+		}
+		if old := k.followers.of[link]; old != nil {
+			old.end()
+		}
+		k.followers.of[link] = f
+		k.followers.mu.Unlock()
+		k.follow(ctx, id, link, f)
+		k.followers.mu.Lock()
+		if k.followers.of[link] == f {
+			delete(k.followers.of, link)
+		}
+		k.followers.mu.Unlock()
+	})
+}
+
+// rulesChanged has the stewards asked anew that were asked by another version.
+func (k *Keeper) rulesChanged(version int) {
+	k.followers.mu.Lock()
+	defer k.followers.mu.Unlock()
+	for _, f := range k.followers.of {
+		if f.again != nil && f.rules != version {
+			f.again()
+		}
+	}
+}
+
+// follow takes what a steward says as long as it is connected. Whatever goes
+// wrong, it is asked anew: without its word a workspace would be put to rest
+// while somebody types.
+func (k *Keeper) follow(ctx context.Context, id, link string, f *follower) {
+	for wait := followAgain; ctx.Err() == nil && k.Hub.Connected(link); {
+		began := time.Now()
+		wanted, err := k.followOnce(ctx, id, link, f)
+		switch {
+		case !wanted:
+			return
+		case err == nil: // the rules are others
+			continue
+		case ctx.Err() == nil && k.Hub.Connected(link):
+			slog.Warn("what a steward says is not to be had now; it is asked again", "workspace", id, "in", wait, "error", err)
+		}
+		if time.Since(began) > time.Minute {
+			wait = followAgain
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(wait):
+		}
+		wait = min(2*wait, followAgainMost)
+	}
+}
+
+// followOnce asks a steward, and takes what it says until that breaks off.
+// wanted is false where nobody needs to know.
+func (k *Keeper) followOnce(ctx context.Context, id, link string, f *follower) (wanted bool, err error) {
+	turn := k.turns.next()
+	defer turn.end()
+	w, err := k.Store.Read().WorkspaceByID(ctx, id)
+	if err != nil {
+		return true, err
+	}
+	if w.Kind != store.ForPerson || w.Phase == lifecycle.Removed {
+		return false, nil
+	}
+	r, version, err := k.Rules(ctx, k.Store.Read())
+	if err != nil {
+		return true, err
+	}
+	turn.end()
+	asked, again := context.WithCancel(ctx)
+	defer again()
+	c, err := k.Hub.Ask(asked, link, steward.Request{Kind: steward.Watch, FloorMilli: r.Idle.CPUFloorMilli, Process: steward.Process{Folder: measured(w)}})
+	if err != nil {
+		return true, err
+	}
+	defer c.Stream.Close()
+	defer context.AfterFunc(asked, func() { c.Stream.Close() })()
+	k.listens(f, version, again)
+	defer k.listens(f, version, nil)
+	for {
+		turn.end()
+		var said steward.Status
+		err := c.Receive(&said)
+		if asked.Err() != nil && ctx.Err() == nil {
+			return true, nil
+		}
+		if err != nil {
+			return true, err
+		}
+		turn.begin()
+		w, err := k.Store.Read().WorkspaceByID(ctx, id)
+		if err != nil {
+			return true, err
+		}
+		if w.Phase == lifecycle.Removed {
+			return false, nil
+		}
+		if Link(w) == link { // not a body that a rebuild is making
+			k.took(id, said)
+		}
+		turn.end()
+		select { // whoever says more waits
+		case <-asked.Done():
+		case <-time.After(betweenWords):
+		}
+	}
+}
+
+func (k *Keeper) listens(f *follower, version int, again context.CancelFunc) {
+	k.followers.mu.Lock()
+	defer k.followers.mu.Unlock()
+	f.rules, f.again = version, again
+}
+
+// measured is the folder whose size is looked at: in a container that others
+// made, none is ours to bound.
+func measured(w store.Workspace) string {
+	if w.Plan.Adopted != nil {
+		return ""
+	}
+	return w.Plan.Definition.Mountpoint()
+}
