@@ -96,12 +96,19 @@ func conn(c *steward.Conn) (net.Conn, error) {
 }
 
 // dropCookie takes our own cookie out of what the program inside is sent.
+// The others reach it to the letter, whatever is in them.
 func dropCookie(r *http.Request) {
-	cookies := r.Cookies()
+	fields := r.Header.Values("Cookie")
 	r.Header.Del("Cookie")
-	for _, c := range cookies {
-		if c.Name != cookieName {
-			r.AddCookie(c)
+	for _, field := range fields {
+		var kept []string
+		for _, pair := range strings.Split(field, ";") {
+			if name, _, _ := strings.Cut(pair, "="); strings.TrimSpace(name) != cookieName {
+				kept = append(kept, pair)
+			}
+		}
+		if field = strings.TrimSpace(strings.Join(kept, ";")); field != "" {
+			r.Header.Add("Cookie", field)
 		}
 	}
 }

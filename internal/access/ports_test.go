@@ -35,14 +35,14 @@ func door(t *testing.T) (*Ports, *service.Service, service.Actor, string) {
 	if err := s.FirstRules(ctx, rules.First); err != nil {
 		t.Fatal(err)
 	}
-	hash, err := service.HashPassword("long enough")
+	hash, err := service.HashPassword(t.Context(), "long enough")
 	if err == nil {
 		err = s.AddPerson(ctx, store.Person{Name: "ingrid", FullName: "Ingrid", Email: "ingrid@skerryline.example", Role: "developer", PasswordHash: hash})
 	}
 	if err != nil {
 		t.Fatal(err)
 	}
-	in, err := s.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "long enough"}, "console")
+	in, err := s.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "long enough"}, "console", "")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -144,6 +144,15 @@ func TestOurCookieStaysOutside(t *testing.T) {
 	dropCookie(r)
 	if got := r.Header.Get("Cookie"); got != "a=1; b=2" {
 		t.Errorf("it gets %q", got)
+	}
+	const odd = `q="a, b"; bad name=x; k={"json":1}; empty=; alone`
+	r.Header.Set("Cookie", odd+"; "+cookieName+"=sealed")
+	if dropCookie(r); r.Header.Get("Cookie") != odd {
+		t.Errorf("of what is no common cookie it gets %q", r.Header.Get("Cookie"))
+	}
+	r.Header.Set("Cookie", cookieName+"=sealed")
+	if dropCookie(r); r.Header.Values("Cookie") != nil {
+		t.Errorf("of nothing it gets %q", r.Header.Values("Cookie"))
 	}
 	for field, want := range map[string]string{"a=b; Domain=ports.localhost; Path=/": "a=b; Path=/", "a=b;domain = x;HttpOnly": "a=b;HttpOnly", "a=domain=x; DOMAIN=x": "a=domain=x", "a=b": "a=b"} {
 		if got := withoutDomain(field); got != want {

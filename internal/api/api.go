@@ -26,22 +26,42 @@ import (
 // maxBody bounds a request's body.
 const maxBody = 1 << 20
 
-// cookieName is the console's sign-in.
-const cookieName = "yardbench_sign_in"
+// cookieName is the console's sign-in. Where the console is reached by TLS the
+// browser itself holds it to the console's host (RFC 6265bis, 4.1.3.2): no page
+// of another name, a workspace's port say, can put one in its place.
+const (
+	cookieName       = "yardbench_sign_in"
+	secureCookieName = "__Host-" + cookieName
+)
 
 // API is the door.
 type API struct {
+	Config
 	svc    *service.Service
 	engine *gin.Engine
 	huma   huma.API
 	base   context.Context
 }
 
-// New builds the door. Streams end with ctx. files is the console.
-func New(ctx context.Context, svc *service.Service, files fs.FS) *API {
+// Config says how the door stands in its surroundings.
+type Config struct {
+	Console fs.FS // the console's files
+	// Secure tells that people reach the console by TLS, whoever ends it.
+	Secure bool
+	// Proxies are the addresses and ranges of the proxies that are believed when
+	// they say whom a request comes from (X-Forwarded-For); none is nobody.
+	Proxies []string
+}
+
+// New builds the door. Streams end with ctx. It panics where a proxy in the
+// configuration is no address; see [CheckProxies].
+func New(ctx context.Context, svc *service.Service, c Config) *API {
 	gin.SetMode(gin.ReleaseMode)
 	engine := gin.New()
-	a := &API{svc: svc, engine: engine, base: ctx}
+	if err := engine.SetTrustedProxies(c.Proxies); err != nil {
+		panic(err)
+	}
+	a := &API{Config: c, svc: svc, engine: engine, base: ctx}
 	engine.Use(recovered, guard)
 	huma.DefaultArrayNullable = false // lists are never null here
 	huma.NewError = newProblem
@@ -60,9 +80,12 @@ func New(ctx context.Context, svc *service.Service, files fs.FS) *API {
 	a.huma = humagin.New(engine, config)
 	a.huma.UseMiddleware(a.signedIn)
 	a.routes()
-	a.console(files)
+	a.console(c.Console)
 	return a
 }
+
+// CheckProxies says what is wrong with [Config.Proxies].
+func CheckProxies(proxies []string) error { return gin.New().SetTrustedProxies(proxies) }
 
 // Handler serves the door. Bodies are bounded out here, where the server's own
 // writer is at hand, and a connection with too much on it is closed: what is
@@ -165,11 +188,11 @@ var public = map[string]any{"public": true}
 // anything at all. With what, the use case decides.
 func (a *API) signedIn(ctx huma.Context, next func(huma.Context)) {
 	if ctx.Operation().Metadata["public"] == true {
-		next(ctx)
+		next(huma.WithValue(ctx, fromKey{}, humagin.Unwrap(ctx).ClientIP()))
 		return
 	}
 	r, w := humagin.Unwrap(ctx).Request, humagin.Unwrap(ctx).Writer
-	actor, err := a.svc.Authenticate(ctx.Context(), token(r))
+	actor, err := a.svc.Authenticate(ctx.Context(), a.token(r))
 	if err != nil {
 		var p *wire.Problem
 		if !errors.As(err, &p) {
@@ -187,12 +210,29 @@ func (a *API) signedIn(ctx huma.Context, next func(huma.Context)) {
 	next(huma.WithValue(ctx, actorKey{}, actor))
 }
 
-func token(r *http.Request) string {
+// fromKey is where the address is kept that a stranger asks from.
+type fromKey struct{}
+
+func from(ctx context.Context) string {
+	address, _ := ctx.Value(fromKey{}).(string)
+	return address
+}
+
+func (a *API) cookieName() string {
+	if a.Secure {
+		return secureCookieName
+	}
+	return cookieName
+}
+
+// token is what a request is signed in with. Of two cookies of the name one is
+// somebody else's doing: neither counts.
+func (a *API) token(r *http.Request) string {
 	if t, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
 		return strings.TrimSpace(t)
 	}
-	if c, err := r.Cookie(cookieName); err == nil {
-		return c.Value
+	if all := r.CookiesNamed(a.cookieName()); len(all) == 1 {
+		return all[0].Value
 	}
 	return ""
 }

@@ -226,17 +226,16 @@ func (a *API) signInRoutes() {
 	o.Security = []map[string][]string{}
 	huma.Register(a.huma, o, func(ctx context.Context, in *struct {
 		Door string `query:"door" enum:"cli,console" default:"cli" doc:"The console gets a cookie, others a token"`
-		Host string `header:"X-Forwarded-Proto"`
 		Body wire.SignIn
 	}) (*signIn, error) {
-		v, err := a.svc.SignIn(ctx, in.Body, in.Door)
+		v, err := a.svc.SignIn(ctx, in.Body, in.Door, from(ctx))
 		if err != nil {
 			return nil, err
 		}
 		answer := &signIn{Body: v}
 		if in.Door == "console" {
-			answer.SetCookie = http.Cookie{Name: cookieName, Value: v.Token, Path: "/", Expires: v.ExpiresAt, HttpOnly: true,
-				SameSite: http.SameSiteStrictMode, Secure: in.Host == "https"}
+			answer.SetCookie = http.Cookie{Name: a.cookieName(), Value: v.Token, Path: "/", Expires: v.ExpiresAt, HttpOnly: true,
+				SameSite: http.SameSiteStrictMode, Secure: a.Secure}
 			answer.Body.Token = ""
 		}
 		return answer, nil

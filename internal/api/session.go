@@ -60,7 +60,7 @@ func (a *API) sessionRoute() {
 // upgrade lets a signed-in person through to WebSocket; nil where it has
 // answered with a refusal.
 func (a *API) upgrade(c *gin.Context, action policy.Action) (service.Actor, *websocket.Conn) {
-	who, err := a.svc.Authenticate(c.Request.Context(), token(c.Request))
+	who, err := a.svc.Authenticate(c.Request.Context(), a.token(c.Request))
 	if err == nil && policy.Widest(who.Role, action) == 0 {
 		err = newProblem(http.StatusForbidden, "your role, "+string(who.Role)+", does not allow this: "+string(action))
 	}

@@ -32,6 +32,7 @@ func serviceFlags(c *cobra.Command, config *serve.Config, addresses *string) {
 	c.Flags().StringVar(&config.Address, "public-address", "", "the console's address as people reach it (default: where it listens)")
 	c.Flags().StringVar(&config.PortForm, "port-address", "", "the address of workspaces' ports, with a * for the name of one, on another host than the console's (default: http://*.ports.localhost and the door's port)")
 	c.Flags().BoolVar(&config.BoundDisks, "bound-disks", false, "give each workspace a disk of its size that cannot grow (wants root, a local engine and loop devices); without it disks are measured")
+	c.Flags().StringSliceVar(&config.Proxies, "proxies", []string{"127.0.0.0/8", "::1"}, "addresses and ranges of the proxies in front of the service, which are believed when they say whom a request comes from")
 	c.Flags().BoolVar(&config.TakeOver, "take-over", false, "keep the yard although another service with the same records, or newer records of this one, kept it last; give it once, when the other is gone for good")
 	c.Flags().StringVar(addresses, "addresses", "10.213.0.0/16", "the IPv4 range that workspaces' networks are cut from, 32 addresses each")
 }
@@ -53,7 +54,7 @@ func (a *app) serve() *cobra.Command {
 		Use: "serve", Short: "Run the service",
 		Long: "Run the service. Its first start prints an enrolment link, by which the first operator sets up their account; they make links for others.",
 		Example: "  yardbench serve --data /var/lib/yardbench --engine unix:///var/run/docker.sock\n" +
-			"  yardbench serve --public-address https://bench.skerryline.example --port-address 'https://*.ports.skerryline.example'",
+			"  yardbench serve --public-address https://bench.skerryline.example --port-address 'https://*.skerryline-ports.example'",
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			config.Prepare = func(ctx context.Context, s *service.Service) error { return a.firstOperator(ctx, s) }
@@ -77,7 +78,7 @@ func (a *app) openapi() *cobra.Command {
 	return &cobra.Command{
 		Use: "openapi", Short: "Print the OpenAPI description of the HTTP door", Hidden: true, Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			doc, err := api.New(cmd.Context(), &service.Service{}, console.Files()).OpenAPI()
+			doc, err := api.New(cmd.Context(), &service.Service{}, api.Config{Console: console.Files()}).OpenAPI()
 			if err != nil {
 				return err
 			}

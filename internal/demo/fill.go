@@ -110,7 +110,7 @@ func FillPeople(ctx context.Context, s *service.Service, gitHost string) error {
 	}
 	// Everybody's password is the same, and so is its hash: making one is
 	// meant to take long.
-	hash, err := service.HashPassword(Password)
+	hash, err := service.HashPassword(ctx, Password)
 	if err != nil {
 		return err
 	}

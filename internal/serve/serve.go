@@ -53,6 +53,8 @@ type Config struct {
 	// BoundDisks gives each workspace a disk of its size that cannot grow; see
 	// engine.Disks for what it wants. Without it disks are measured.
 	BoundDisks bool
+	// Proxies are those in front of the door; see api.Config.
+	Proxies []string
 	// TakeOver keeps the yard although another service with the same records, or
 	// newer records of this one, kept it last.
 	TakeOver bool
@@ -112,6 +114,9 @@ func Run(ctx context.Context, c Config) error {
 	if err != nil {
 		return err
 	}
+	if err := api.CheckProxies(c.Proxies); err != nil {
+		return fmt.Errorf("--proxies: %w", err)
+	}
 	if c.Address == "" {
 		c.Address = "http://" + listener.Addr().String()
 	}
@@ -119,7 +124,7 @@ func Run(ctx context.Context, c Config) error {
 		c.PortForm = "http://*.ports.localhost:" + port
 	}
 	if u, err := url.Parse(strings.Replace(c.PortForm, "*", "name", 1)); err != nil || u.Host == "" || strings.Count(c.PortForm, "*") != 1 || u.Path != "" {
-		return fmt.Errorf("--port-address %q must be an address with one * in its host, like https://*.ports.skerryline.example", c.PortForm)
+		return fmt.Errorf("--port-address %q must be an address with one * in its host, like https://*.skerryline-ports.example", c.PortForm)
 	}
 	st, err := store.Open(ctx, filepath.Join(dir, "yardbench.db"), c.Now)
 	if err != nil {
@@ -195,7 +200,7 @@ func Run(ctx context.Context, c Config) error {
 	if err := s.StartWebhooks(ctx); err != nil {
 		return err
 	}
-	server := api.Server(access.NewPorts(s, api.New(ctx, s, c.Console).Handler()))
+	server := api.Server(access.NewPorts(s, api.New(ctx, s, api.Config{Console: c.Console, Secure: strings.HasPrefix(s.Address, "https://"), Proxies: c.Proxies}).Handler()))
 	served := make(chan error, 1)
 	go func() { served <- server.Serve(listener) }()
 	if c.Ready != nil {

@@ -4,10 +4,10 @@ import (
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
-	"crypto/subtle"
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net/http"
 	"net/mail"
 	"regexp"
@@ -15,10 +15,10 @@ import (
 	"time"
 	"unicode"
 
-	"golang.org/x/crypto/argon2"
-
 	"yardbench/internal/core/policy"
+	"yardbench/internal/core/rules"
 	"yardbench/internal/keeper"
+	"yardbench/internal/password"
 	"yardbench/internal/store"
 	"yardbench/internal/wire"
 )
@@ -27,12 +27,6 @@ import (
 const (
 	ConsoleLifetime = 12 * time.Hour
 	CLILifetime     = 30 * 24 * time.Hour
-)
-
-// Bounds on failed sign-ins for one name.
-const (
-	maxAttempts   = 10
-	attemptWindow = 5 * time.Minute
 )
 
 var personName = regexp.MustCompile(`^[a-z][a-z0-9]{0,31}$`)
@@ -116,11 +110,14 @@ func (s *Service) AddTeam(ctx context.Context, a Actor, in wire.Team) (wire.Team
 	case in.Name == "" || hasControl(in.Name) || len(in.Name) > 40:
 		return in, invalid(quote(in.Name)+" is no name of a team", "use at most 40 letters")
 	}
-	if _, err := s.Store.Read().TeamByName(ctx, in.Name); err == nil {
-		return in, conflict("name-taken", "there is a team "+quote(in.Name)+" already", "")
-	}
 	t := store.Team{ID: store.NewID(), Name: in.Name}
 	return in, s.Store.Write(ctx, func(tx *store.Tx) error {
+		switch _, err := tx.TeamByName(ctx, in.Name); { // whatever the case it is written in
+		case err == nil:
+			return conflict("name-taken", "there is a team "+quote(in.Name)+" already", "")
+		case !errors.Is(err, store.ErrNotFound):
+			return err
+		}
 		if err := tx.AddTeam(ctx, t); err != nil {
 			return err
 		}
@@ -160,28 +157,31 @@ func (s *Service) ChangePerson(ctx context.Context, a Actor, name string, in wir
 	if p.ID == a.ID && ((in.Role != "" && policy.Role(in.Role) != a.Role) || (in.Closed != nil && *in.Closed)) {
 		return wire.Person{}, conflict("own-account", "you cannot take your own role or account away: somebody must be left to give it back", "have another operator do it")
 	}
-	if in.Role != "" {
-		p.Role = policy.Role(in.Role)
-	}
+	var team *store.Team
 	if in.Team != nil {
 		t, err := s.team(ctx, *in.Team)
 		if err != nil {
 			return wire.Person{}, err
 		}
-		p.TeamID, p.Team = t.ID, t.Name
+		team = &t
 	}
-	err = s.Store.Write(ctx, func(tx *store.Tx) error {
-		if in.Closed != nil {
-			p.ClosedAt = nil
-			if *in.Closed {
-				now := tx.Now()
-				p.ClosedAt = &now
-				if err := tx.DropTokens(ctx, p.ID); err != nil {
-					return err
-				}
+	err = s.Store.Write(ctx, func(tx *store.Tx) (err error) {
+		if in.Role != "" {
+			if err := tx.SetRole(ctx, p.ID, policy.Role(in.Role)); err != nil {
+				return err
 			}
 		}
-		if err := tx.SavePerson(ctx, p); err != nil {
+		if team != nil {
+			if err := tx.SetTeam(ctx, p.ID, team.ID); err != nil {
+				return err
+			}
+		}
+		if in.Closed != nil {
+			if err := tx.CloseAccount(ctx, p.ID, *in.Closed); err != nil {
+				return err
+			}
+		}
+		if p, err = tx.PersonByID(ctx, p.ID); err != nil {
 			return err
 		}
 		return tx.Journal(ctx, "person.changed", p.ID, p.ID, a.ID, map[string]any{"role": p.Role, "team": p.Team, "closed": p.ClosedAt != nil})
@@ -308,7 +308,7 @@ func (s *Service) UseEnrolment(ctx context.Context, in wire.EnrolmentUse) (wire.
 	if err := checkAccount(p); err != nil {
 		return wire.Person{}, err
 	}
-	if p.PasswordHash, err = HashPassword(in.Password); err != nil {
+	if p.PasswordHash, err = HashPassword(ctx, in.Password); err != nil {
 		return wire.Person{}, err
 	}
 	err = s.Store.Write(ctx, func(tx *store.Tx) error {
@@ -318,7 +318,7 @@ func (s *Service) UseEnrolment(ctx context.Context, in wire.EnrolmentUse) (wire.
 		if e.PersonID == "" {
 			return addPerson(ctx, tx, p, p.ID)
 		}
-		if err := tx.SavePerson(ctx, p); err != nil {
+		if err := tx.SetPassword(ctx, p.ID, p.PasswordHash); err != nil {
 			return err
 		}
 		if err := tx.DropTokens(ctx, p.ID); err != nil { // whoever had the old password is out
@@ -332,24 +332,49 @@ func (s *Service) UseEnrolment(ctx context.Context, in wire.EnrolmentUse) (wire.
 	return personView(p), nameOfPersonTaken(err, p.Name)
 }
 
+// HashPassword makes what is kept of a password.
+func HashPassword(ctx context.Context, text string) (string, error) {
+	hash, err := password.Hash(ctx, text)
+	switch {
+	case errors.Is(err, password.ErrShort):
+		return "", invalid(err.Error(), "choose another")
+	case errors.Is(err, password.ErrBusy):
+		return "", tooMany(err.Error(), 10*time.Second)
+	}
+	return hash, err
+}
+
+// tooMany asks somebody to come again later.
+func tooMany(what string, after time.Duration) error {
+	p := problem(http.StatusTooManyRequests, "too-many-attempts", what, "try again in "+rules.Duration(after))
+	p.RetryAfterS = int(after / time.Second)
+	return p
+}
+
 // SignIn checks a password and gives a token for a door ("console" or "cli").
-func (s *Service) SignIn(ctx context.Context, in wire.SignIn, door string) (wire.SignedIn, error) {
+// from is the address that it is asked from.
+func (s *Service) SignIn(ctx context.Context, in wire.SignIn, door, from string) (wire.SignedIn, error) {
 	now := s.now()
-	if s.attempts.tooMany(in.Name, now) {
-		return wire.SignedIn{}, problem(http.StatusTooManyRequests, "too-many-attempts", "too many failed sign-ins for this name", "wait five minutes")
+	succeeded, ok := s.attempts.Begin(in.Name, from, now)
+	if !ok {
+		return wire.SignedIn{}, tooMany("too many sign-ins have failed for this name, or from this address", 5*time.Minute)
 	}
 	p, err := s.Store.Read().PersonByName(ctx, in.Name)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return wire.SignedIn{}, err
 	}
 	// An unknown name takes the same time and gets the same answer.
-	if err != nil {
-		p.PasswordHash = absent()
+	right, err := password.Check(ctx, p.PasswordHash, in.Password)
+	if errors.Is(err, password.ErrBusy) {
+		return wire.SignedIn{}, tooMany(err.Error(), 10*time.Second)
 	}
-	if !checkPassword(p.PasswordHash, in.Password) || p.ID == "" || p.ClosedAt != nil {
-		s.attempts.failed(in.Name, now)
+	if err != nil {
+		return wire.SignedIn{}, err
+	}
+	if !right || p.ID == "" || p.ClosedAt != nil {
 		return wire.SignedIn{}, problem(http.StatusUnauthorized, "sign-in", "this name and password do not go together", "check both; an operator can set a new password")
 	}
+	succeeded()
 	token, hash := newToken("yb_")
 	life := CLILifetime
 	if door == "console" {
@@ -383,18 +408,49 @@ func (s *Service) Authenticate(ctx context.Context, token string) (Actor, error)
 	if err == nil && p.ClosedAt != nil {
 		return Actor{}, denied
 	}
-	if err == nil && (t.LastUsedAt == nil || s.now().Sub(*t.LastUsedAt) > 10*time.Minute) {
-		// To the nearest ten minutes: not every look is a write.
-		err = s.Store.Write(ctx, func(tx *store.Tx) error { return tx.UsedToken(ctx, t.ID) })
+	if err == nil {
+		s.used(t)
 	}
 	return Actor{p, t.ID}, err
+}
+
+// usedEach is how exactly it is known when a sign-in was used last.
+const usedEach = 10 * time.Minute
+
+// used notes that a sign-in was used, in the background: whoever only looks
+// needs no write, with a full disk neither.
+func (s *Service) used(t store.Token) {
+	now := s.now()
+	if t.LastUsedAt != nil && now.Sub(*t.LastUsedAt) <= usedEach {
+		return
+	}
+	s.usedAt.mu.Lock()
+	defer s.usedAt.mu.Unlock()
+	if now.Sub(s.usedAt.of[t.ID]) <= usedEach {
+		return
+	}
+	if s.usedAt.of == nil || len(s.usedAt.of) > 10_000 {
+		s.usedAt.of = map[string]time.Time{}
+	}
+	s.usedAt.of[t.ID] = now
+	s.Keeper.Go(func(ctx context.Context) {
+		if err := s.Store.Write(ctx, func(tx *store.Tx) error { return tx.UsedToken(ctx, t.ID) }); err != nil && ctx.Err() == nil {
+			slog.Warn("when a sign-in was used last could not be noted", "error", err)
+		}
+	})
 }
 
 // Tokens lists what the actor is signed in with, and their tokens.
 func (s *Service) Tokens(ctx context.Context, a Actor) ([]wire.Token, error) {
 	rows, err := s.Store.Read().Tokens(ctx, a.ID, s.now())
 	out := []wire.Token{}
+	s.usedAt.mu.Lock()
+	defer s.usedAt.mu.Unlock()
 	for _, t := range rows {
+		if at, ok := s.usedAt.of[t.ID]; ok && (t.LastUsedAt == nil || at.After(*t.LastUsedAt)) { // being noted
+			at = at.UTC()
+			t.LastUsedAt = &at
+		}
 		out = append(out, tokenView(t, a))
 	}
 	return out, err
@@ -480,52 +536,6 @@ func (s *Service) PutGitCredential(ctx context.Context, a Actor, host string, c 
 	})
 }
 
-// Passwords: argon2id with the second recommended parameters of RFC 9106, 4
-// (64 MiB, 3 passes), stored in the PHC string form.
-const (
-	argonMemoryKiB = 64 << 10
-	argonPasses    = 3
-	argonLanes     = 4
-)
-
-// minPassword is the least length of a password, in bytes.
-const minPassword = 8
-
-// HashPassword makes what is kept of a password.
-func HashPassword(password string) (string, error) {
-	if len(password) < minPassword {
-		return "", invalid("the password is too short", fmt.Sprintf("use at least %d characters", minPassword))
-	}
-	salt := make([]byte, 16)
-	_, _ = rand.Read(salt) // never fails, by its documentation
-	key := argon2.IDKey([]byte(password), salt, argonPasses, argonMemoryKiB, argonLanes, 32)
-	b := base64.RawStdEncoding
-	return fmt.Sprintf("$argon2id$v=19$m=%d,t=%d,p=%d$%s$%s", argonMemoryKiB, argonPasses, argonLanes, b.EncodeToString(salt), b.EncodeToString(key)), nil
-}
-
-func checkPassword(hash, password string) bool {
-	parts := strings.Split(hash, "$")
-	if len(parts) != 6 {
-		return false
-	}
-	var m, t uint32
-	var p uint8
-	if _, err := fmt.Sscanf(parts[3], "m=%d,t=%d,p=%d", &m, &t, &p); err != nil {
-		return false
-	}
-	salt, err1 := base64.RawStdEncoding.DecodeString(parts[4])
-	want, err2 := base64.RawStdEncoding.DecodeString(parts[5])
-	if err1 != nil || err2 != nil {
-		return false
-	}
-	return subtle.ConstantTimeCompare(want, argon2.IDKey([]byte(password), salt, t, m, p, uint32(len(want)))) == 1
-}
-
-// absent is a hash that nobody's password has.
-func absent() string {
-	return fmt.Sprintf("$argon2id$v=19$m=%d,t=%d,p=%d$AAAAAAAAAAAAAAAAAAAAAA$%s", argonMemoryKiB, argonPasses, argonLanes, strings.Repeat("A", 43))
-}
-
 // newToken makes a token of 256 random bits and the hash that is kept of it.
 func newToken(prefix string) (token string, hash []byte) {
 	b := make([]byte, 32)
@@ -533,28 +543,4 @@ func newToken(prefix string) (token string, hash []byte) {
 	token = prefix + base64.RawURLEncoding.EncodeToString(b)
 	sum := sha256.Sum256([]byte(token))
 	return token, sum[:]
-}
-
-func (a *attempts) tooMany(name string, now time.Time) bool {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	return len(a.recent(name, now)) >= maxAttempts
-}
-
-func (a *attempts) failed(name string, now time.Time) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	if a.count == nil || len(a.count) > 10_000 { // bounded: a flood of names starts afresh
-		a.count = map[string][]int64{}
-	}
-	a.count[name] = append(a.recent(name, now), now.UnixNano())
-}
-
-func (a *attempts) recent(name string, now time.Time) (kept []int64) {
-	for _, t := range a.count[name] {
-		if now.UnixNano()-t < int64(attemptWindow) {
-			kept = append(kept, t)
-		}
-	}
-	return kept
 }

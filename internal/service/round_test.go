@@ -66,7 +66,7 @@ func TestEnrolment(t *testing.T) {
 		t.Errorf("used twice, it is answered %v", err)
 	}
 	// A new password for somebody ends what they were signed in with.
-	in, err := s.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "long enough"}, "cli")
+	in, err := s.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "long enough"}, "cli", "")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -81,7 +81,7 @@ func TestEnrolment(t *testing.T) {
 	if _, err := s.Authenticate(ctx, in.Token); status(err) != 401 {
 		t.Errorf("after a new password the old sign-in is answered %v", err)
 	}
-	if _, err := s.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "another one"}, "cli"); err != nil {
+	if _, err := s.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "another one"}, "cli", ""); err != nil {
 		t.Errorf("the new password is answered %v", err)
 	}
 	if link, needed, err := s.FirstEnrolment(ctx); needed || link != "" || err != nil {
@@ -124,7 +124,7 @@ func TestAccountsAndTokens(t *testing.T) {
 	if _, err := s.Authenticate(ctx, token.Value); status(err) != 401 {
 		t.Errorf("the token of a closed account is answered %v", err)
 	}
-	if _, err := s.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "long enough"}, "cli"); status(err) != 401 {
+	if _, err := s.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "long enough"}, "cli", ""); status(err) != 401 {
 		t.Errorf("a closed account signs in: %v", err)
 	}
 	if p, err := s.ChangePerson(ctx, astrid, "ingrid", wire.PersonChange{Closed: &no, Role: "auditor"}); err != nil || p.Closed || p.Role != "auditor" {
@@ -326,7 +326,7 @@ func TestPassesToPorts(t *testing.T) {
 		return cookie, nil
 	}
 	for _, a := range []*Actor{&ingrid, &mats} {
-		in, err := s.SignIn(ctx, wire.SignIn{Name: a.Name, Password: "long enough"}, "console")
+		in, err := s.SignIn(ctx, wire.SignIn{Name: a.Name, Password: "long enough"}, "console", "")
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -388,7 +388,7 @@ func TestErased(t *testing.T) {
 	if _, err := s.PutSecret(ctx, ingrid, "MAST_KEY", wire.SecretValue{Value: "hush-hush", Everywhere: true}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "long enough"}, "cli"); err != nil {
+	if _, err := s.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "long enough"}, "cli", ""); err != nil {
 		t.Fatal(err)
 	}
 	w := addWorkspace(t, s, ingrid, "quay", lifecycle.Stopped)
@@ -414,7 +414,7 @@ func TestErased(t *testing.T) {
 	if _, err := s.ErasePerson(ctx, astrid, "ingrid"); status(err) != 404 {
 		t.Errorf("erased again: %v", err)
 	}
-	if _, err := s.SignIn(ctx, wire.SignIn{Name: p.Name, Password: "long enough"}, "cli"); status(err) != 401 {
+	if _, err := s.SignIn(ctx, wire.SignIn{Name: p.Name, Password: "long enough"}, "cli", ""); status(err) != 401 {
 		t.Errorf("she signs in: %v", err)
 	}
 	q := s.Store.Read()

@@ -22,6 +22,7 @@ import (
 	"yardbench/internal/core/rules"
 	"yardbench/internal/keeper"
 	"yardbench/internal/live"
+	"yardbench/internal/password"
 	"yardbench/internal/repo"
 	"yardbench/internal/steward/outside"
 	"yardbench/internal/store"
@@ -49,12 +50,16 @@ type Service struct {
 	// Now is the clock; nil is the real one.
 	Now func() time.Time
 
-	attempts attempts
-	passes   passes
-	read     plansRead
-	heads    headsSeen
-	tried    tries
-	priced   struct { // the rates by time, as of a version of the rules
+	attempts password.Attempts
+	usedAt   struct { // sign-ins, as noted or being noted
+		mu sync.Mutex
+		of map[string]time.Time
+	}
+	passes passes
+	read   plansRead
+	heads  headsSeen
+	tried  tries
+	priced struct { // the rates by time, as of a version of the rules
 		mu      sync.Mutex
 		version int
 		rates   []cost.Since
@@ -171,12 +176,6 @@ func fromRoom(err error) error {
 		return problem(http.StatusServiceUnavailable, "busy", err.Error(), "")
 	}
 	return err
-}
-
-// attempts counts failed sign-ins.
-type attempts struct {
-	mu    sync.Mutex
-	count map[string][]int64
 }
 
 // timed puts the usual times of a sheet's steps beside them, and says where

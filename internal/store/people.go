@@ -75,10 +75,31 @@ func (tx *Tx) ErasePerson(ctx context.Context, id, name string) error {
 	return tx.mustChange(ctx, "UPDATE people SET name = ?, full_name = ?, email = '', password_hash = '', closed_at = COALESCE(closed_at, ?) WHERE id = ?", name, "somebody who has left", micros(tx.now), id)
 }
 
-// SavePerson writes what may change of a person.
-func (tx *Tx) SavePerson(ctx context.Context, p Person) error {
-	return tx.mustChange(ctx, "UPDATE people SET full_name = ?, email = ?, role = ?, team_id = NULLIF(?, ''), password_hash = ?, closed_at = ? WHERE id = ?",
-		p.FullName, p.Email, p.Role, p.TeamID, p.PasswordHash, nullMicros(p.ClosedAt), p.ID)
+// SetRole gives somebody a role.
+func (tx *Tx) SetRole(ctx context.Context, id string, role policy.Role) error {
+	return tx.mustChange(ctx, "UPDATE people SET role = ? WHERE id = ?", role, id)
+}
+
+// SetTeam puts somebody into a team; "" is none.
+func (tx *Tx) SetTeam(ctx context.Context, id, team string) error {
+	return tx.mustChange(ctx, "UPDATE people SET team_id = NULLIF(?, '') WHERE id = ?", team, id)
+}
+
+// SetPassword sets what is kept of somebody's password.
+func (tx *Tx) SetPassword(ctx context.Context, id, hash string) error {
+	return tx.mustChange(ctx, "UPDATE people SET password_hash = ? WHERE id = ?", hash, id)
+}
+
+// CloseAccount closes somebody's account, and ends all they are signed in with,
+// or opens it again.
+func (tx *Tx) CloseAccount(ctx context.Context, id string, closed bool) error {
+	if !closed {
+		return tx.mustChange(ctx, "UPDATE people SET closed_at = NULL WHERE id = ?", id)
+	}
+	if err := tx.DropTokens(ctx, id); err != nil {
+		return err
+	}
+	return tx.mustChange(ctx, "UPDATE people SET closed_at = COALESCE(closed_at, ?) WHERE id = ?", micros(tx.now), id)
 }
 
 // PersonByName finds a person by the name they sign in with.

@@ -4,7 +4,11 @@
 // Times are UTC in RFC 3339; names ending in _ms are milliseconds.
 package wire
 
-import "time"
+import (
+	"net/http"
+	"strconv"
+	"time"
+)
 
 // Problem is an answer that something was not done (RFC 9457), with what to
 // do next as an extension.
@@ -15,6 +19,17 @@ type Problem struct {
 	Detail string         `json:"detail,omitempty" doc:"What happened, naming the thing"`
 	Next   string         `json:"next,omitempty" doc:"What to do about it"`
 	Errors []FieldProblem `json:"errors,omitempty"`
+	// RetryAfterS is what stands in the header Retry-After; 0 is none.
+	RetryAfterS int `json:"-"`
+}
+
+// GetHeaders are the header fields of the answer that a problem is.
+func (p *Problem) GetHeaders() http.Header {
+	h := http.Header{}
+	if p.RetryAfterS > 0 {
+		h.Set("Retry-After", strconv.Itoa(p.RetryAfterS))
+	}
+	return h
 }
 
 // FieldProblem is what is wrong with one field of a request.

@@ -5366,9 +5366,7 @@ export interface operations {
                 /** @description The console gets a cookie, others a token */
                 door?: "cli" | "console";
             };
-            header?: {
-                "X-Forwarded-Proto"?: string;
-            };
+            header?: never;
             path?: never;
             cookie?: never;
         };
