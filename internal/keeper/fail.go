@@ -6,7 +6,6 @@ import (
 	"log/slog"
 
 	"yardbench/internal/core/lifecycle"
-	"yardbench/internal/core/secret"
 	"yardbench/internal/store"
 )
 
@@ -14,9 +13,6 @@ import (
 // was; a launch that has no files yet leaves nothing in the yard.
 func (k *Keeper) fail(w store.Workspace, cause error) error {
 	text := cause.Error()
-	if _, mask, err := k.Session(k.ctx, w); err == nil {
-		text = secret.Mask(text, mask)
-	}
 	if w.Phase == lifecycle.Removing || w.Phase == lifecycle.Stopping {
 		text += "; ask again when the yard answers"
 	}

@@ -115,8 +115,8 @@ func (k *Keeper) Run(ctx context.Context) error {
 		k.adopt(w)
 		for _, n := range []int{w.Body, w.NextBody} {
 			if n > 0 && w.Phase != lifecycle.Removing {
-				if _, err := k.openLink(w, n); err != nil {
-					return err
+				if _, err := k.openLink(w, n); err != nil { // the others have done nothing wrong
+					slog.Error("a workspace's steward cannot be listened for", "workspace", w.ID, "error", err)
 				}
 			}
 		}

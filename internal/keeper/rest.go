@@ -10,6 +10,7 @@ import (
 
 	"yardbench/internal/core/idle"
 	"yardbench/internal/core/lifecycle"
+	"yardbench/internal/core/plain"
 	"yardbench/internal/presence"
 	"yardbench/internal/steward"
 	"yardbench/internal/store"
@@ -300,8 +301,8 @@ func (k *Keeper) Look(ctx context.Context, w store.Workspace) (store.WorkState, 
 	defer cancel()
 	w.NextPlan = nil // not what a rebuild is making: what is in use
 	session, _, err := k.Session(ctx, w)
-	if err != nil {
-		return store.WorkState{}, err
+	if err != nil { // a secret that does not open keeps nobody from stopping
+		return store.WorkState{Problem: plain.Line(err.Error(), 300)}, nil
 	}
 	session.Env, session.Files, session.Secrets, session.Probe = nil, nil, nil, ""
 	session.Folder = w.Plan.Definition.TreeFolder()

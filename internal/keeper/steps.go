@@ -44,6 +44,7 @@ func (k *Keeper) step(ctx context.Context, b begun, seen *yard.Observation) (fin
 		outcome, err = lifecycle.Interrupted, ctx.Err()
 	case err != nil:
 		outcome, cause = lifecycle.FailedStep, d.masked(err.Error())
+		err = maskedError{cause, err}
 	}
 	again := errors.Is(err, errLookAgain)
 	if outcome == lifecycle.Interrupted && b.mv.Action == lifecycle.RunSetUp {
@@ -72,6 +73,15 @@ func (k *Keeper) step(ctx context.Context, b begun, seen *yard.Observation) (fin
 	}, err
 }
 
+// maskedError is an error whose text holds no secret that was handed out.
+type maskedError struct {
+	text string
+	of   error
+}
+
+func (e maskedError) Error() string { return e.text }
+func (e maskedError) Unwrap() error { return e.of }
+
 // done is the step with what it brought in.
 func (d *doing) done() store.Step {
 	s := d.step
@@ -81,12 +91,14 @@ func (d *doing) done() store.Step {
 
 // logged does what was begun, with its log open.
 func (d *doing) logged(ctx context.Context, b begun) error {
-	session, mask, err := d.Session(ctx, b.w)
-	if err != nil {
-		return err
+	var session steward.Process
+	var err error
+	if b.mv.Action == lifecycle.Clone || b.mv.Action == lifecycle.RunSetUp { // the others hand nothing out
+		if session, d.mask, err = d.Session(ctx, b.w); err != nil {
+			return err
+		}
 	}
-	d.mask = mask
-	if d.log, err = d.openLog(b.w, b.sheet.Number, b.step.Number, mask); err != nil {
+	if d.log, err = d.openLog(b.w, b.sheet.Number, b.step.Number, d.mask); err != nil {
 		return fmt.Errorf("write the log: %w", err)
 	}
 	err = d.act(ctx, b.mv, b.body, session)

@@ -139,13 +139,17 @@ func (s *Service) PutRules(ctx context.Context, a Actor, in wire.RulesText) (wir
 
 // rates gives the rates of every version of the rules, by time.
 func (s *Service) rates(ctx context.Context, q store.Q) ([]cost.Since, error) {
+	newest, err := q.Rules(ctx)
+	if err != nil {
+		return nil, err
+	}
 	now, version, err := s.Keeper.Rules(ctx, q)
 	if err != nil {
 		return nil, err
 	}
 	s.priced.mu.Lock()
 	defer s.priced.mu.Unlock()
-	if s.priced.version == version {
+	if s.priced.of == newest { // not by its number alone: what q sees may never be committed
 		return s.priced.rates, nil
 	}
 	rows, err := q.RulesVersions(ctx)
@@ -163,7 +167,7 @@ func (s *Service) rates(ctx context.Context, q store.Q) ([]cost.Since, error) {
 		}
 		out = append(out, cost.Since{From: r.At, Rates: parsed.Rates})
 	}
-	s.priced.version, s.priced.rates = version, out
+	s.priced.of, s.priced.rates = newest, out
 	return out, nil
 }
 

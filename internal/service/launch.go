@@ -340,6 +340,10 @@ func (s *Service) Launch(ctx context.Context, a Actor, in wire.Launch) (wire.Wor
 	if err := w.Encode(); err != nil {
 		return wire.Workspace{}, err
 	}
+	rates, err := s.rates(ctx, s.Store.Read())
+	if err != nil {
+		return wire.Workspace{}, err
+	}
 	err = s.Store.Write(ctx, func(tx *store.Tx) error {
 		if in.Name == "" {
 			if w.Name, err = freeName(ctx, tx, a.ID, o.repository.Name); err != nil {
@@ -358,12 +362,9 @@ func (s *Service) Launch(ctx context.Context, a Actor, in wire.Launch) (wire.Wor
 		return wire.Workspace{}, fromRoom(err)
 	}
 	s.Keeper.Wake(w.ID)
-	// As it was accepted, whatever became of it since.
-	fresh := around{owner: a.Person, repository: o.repository, sheet: 1}
-	if fresh.house, fresh.rates, err = s.pricing(ctx, s.Store.Read()); err != nil {
-		return wire.Workspace{}, err
-	}
-	return s.viewOf(ctx, s.Store.Read(), w, fresh)
+	// As it was accepted, whatever became of it since. Nothing that may fail comes
+	// after that: who is told of a failure asks again, and has two.
+	return s.viewOf(ctx, s.Store.Read(), w, around{owner: a.Person, repository: o.repository, sheet: 1, house: o.house, rates: rates})
 }
 
 // Accept writes a workspace, its launch sheet and the entry that metering

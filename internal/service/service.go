@@ -60,9 +60,9 @@ type Service struct {
 	heads  headsSeen
 	tried  tries
 	priced struct { // the rates by time, as of a version of the rules
-		mu      sync.Mutex
-		version int
-		rates   []cost.Since
+		mu    sync.Mutex
+		of    store.RulesVersion
+		rates []cost.Since
 	}
 }
 

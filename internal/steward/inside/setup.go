@@ -29,6 +29,9 @@ type setUp struct {
 	size int64
 	over bool
 	exit steward.Exit
+
+	begun   chan struct{} // closed once it has begun, or with problem set
+	problem error
 }
 
 // record is what is kept of a set-up command.
@@ -44,12 +47,28 @@ func (s *server) setUp(r steward.Request) (*setUp, error) {
 		return nil, fmt.Errorf("%q is no set-up id", r.ID)
 	}
 	s.mu.Lock()
-	defer s.mu.Unlock()
-	if u := s.setUps[r.ID]; u != nil {
-		return u, nil
+	if u := s.setUps[r.ID]; u != nil { // or is about to begin
+		s.mu.Unlock()
+		<-u.begun // bounded, as the asking of the shell is
+		return u, u.problem
 	}
-	u := &setUp{log: filepath.Join(s.runDir, "set-up", r.ID+".log")}
+	u := &setUp{log: filepath.Join(s.runDir, "set-up", r.ID+".log"), begun: make(chan struct{})}
 	u.cond = sync.NewCond(&u.mu)
+	s.setUps[r.ID] = u
+	s.mu.Unlock()
+	defer close(u.begun)
+	again, err := s.begin(u, r)
+	if u.problem = err; again || err != nil {
+		s.mu.Lock()
+		delete(s.setUps, r.ID)
+		s.mu.Unlock()
+	}
+	return u, err
+}
+
+// begin begins a set-up command, or gives what became of it before. again tells
+// that it may be asked for once more: nothing has run.
+func (s *server) begin(u *setUp, r steward.Request) (again bool, err error) {
 	path := filepath.Join(s.recordDir, r.ID+".json")
 	content, err := os.ReadFile(path)
 	switch {
@@ -59,25 +78,23 @@ func (s *server) setUp(r steward.Request) (*setUp, error) {
 			rec.Exit = steward.Exit{Code: 130, Interrupted: true}
 		}
 		u.over, u.exit = true, rec.Exit
-		s.setUps[r.ID] = u
-		return u, nil
+		return false, nil
 	case !errors.Is(err, os.ErrNotExist):
-		return nil, err
+		return false, err
 	}
 	cmd, err := s.prepare(r.Process)
 	if err != nil {
 		// It cannot run at all, and that is its result.
 		u.over, u.exit = true, steward.Exit{Code: 127, Problem: err.Error()}
-		return u, nil
+		return true, nil
 	}
 	if err := keep(path, record{}); err != nil {
-		return nil, fmt.Errorf("record the set-up command: %w", err)
+		return false, fmt.Errorf("record the set-up command: %w", err)
 	}
 	log, err := os.OpenFile(u.log, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
 	if err != nil {
-		return nil, err
+		return false, err
 	}
-	s.setUps[r.ID] = u
 	out := &growing{u: u, file: log}
 	cmd.Stdout, cmd.Stderr = out, out
 	cmd.WaitDelay = 2 * time.Second // what it left in the background does not hold it up
@@ -95,7 +112,7 @@ func (s *server) setUp(r steward.Request) (*setUp, error) {
 		u.mu.Unlock()
 		log.Close()
 	}()
-	return u, nil
+	return false, nil
 }
 
 // keep writes a record so that it is whole and on disk.

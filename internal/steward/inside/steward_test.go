@@ -13,6 +13,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -422,3 +423,50 @@ func serverSession(t *testing.T, conn net.Conn) *yamux.Session {
 	}
 	return s
 }
+
+// Many ask for the same new terminal, and for the same set-up command, at once:
+// there is one of each, and all have it. While a shell is asked for its
+// environment the steward answers others.
+func TestManyAskForTheSameAtOnce(t *testing.T) {
+	p := newPair(t, nil)
+	slow := steward.Process{Probe: "loginInteractiveShell", Argv: []string{"/bin/sh"}, User: "root", Folder: p.folder}
+	begin := time.Now()
+	results := make(chan string, 8)
+	for range 8 {
+		go func() {
+			c, err := p.hub.Ask(t.Context(), id, steward.Request{Kind: steward.Terminal, ID: "same", Process: slow, Columns: 80, Rows: 24})
+			if err != nil {
+				results <- err.Error()
+				return
+			}
+			_ = c.SendFrame(steward.Input, []byte("echo pid $$\n"))
+			var out strings.Builder
+			for !pidLine.MatchString(out.String()) {
+				k, b, err := c.ReceiveFrame()
+				if err != nil {
+					break
+				}
+				if k == steward.Output {
+					out.Write(b)
+				}
+			}
+			results <- pidLine.FindString(out.String())
+		}()
+	}
+	first := ""
+	for range 8 {
+		select {
+		case r := <-results:
+			if first == "" {
+				first = r
+			}
+			if r != first || !strings.HasPrefix(r, "pid ") {
+				t.Errorf("one has %q, another %q", first, r)
+			}
+		case <-time.After(30 * time.Second):
+			t.Fatalf("after %s not all have it", time.Since(begin))
+		}
+	}
+}
+
+var pidLine = regexp.MustCompile(`pid \d+`)

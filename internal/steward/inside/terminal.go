@@ -31,33 +31,50 @@ type terminal struct {
 	over     bool
 	exit     steward.Exit
 	signs    *signs
+	opened   chan struct{} // closed once it is open, or with problem set
+	problem  error
 }
 
 // terminal finds the terminal with the request's label, or opens it.
 func (s *server) terminal(r steward.Request) (*terminal, error) {
 	s.mu.Lock()
-	t, n := s.terminals[r.ID], len(s.terminals)
-	s.mu.Unlock()
-	if t != nil {
-		t.resize(steward.Size{Columns: r.Columns, Rows: r.Rows})
-		return t, nil
+	t := s.terminals[r.ID]
+	if t != nil { // or is being opened
+		s.mu.Unlock()
+		<-t.opened // bounded: whoever opens it asks the shell for a bounded time
+		if t.problem == nil {
+			t.resize(steward.Size{Columns: r.Columns, Rows: r.Rows})
+		}
+		return t, t.problem
 	}
-	if n >= maxTerminals {
+	if n := len(s.terminals); n >= maxTerminals {
+		s.mu.Unlock()
 		return nil, fmt.Errorf("%d terminals are open already; end one first", n)
 	}
+	t = &terminal{watchers: map[*steward.Conn]bool{}, signs: &s.signs, opened: make(chan struct{})}
+	s.terminals[r.ID] = t
+	s.mu.Unlock()
+	defer close(t.opened)
+	if t.problem = s.openShell(t, r); t.problem != nil {
+		s.mu.Lock()
+		delete(s.terminals, r.ID)
+		s.mu.Unlock()
+	}
+	return t, t.problem
+}
+
+// openShell starts a terminal's shell.
+func (s *server) openShell(t *terminal, r steward.Request) error {
 	cmd, err := s.prepare(r.Process)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	cmd.SysProcAttr.Setctty = true
 	f, err := pty.StartWithAttrs(cmd, winsize(steward.Size{Columns: r.Columns, Rows: r.Rows}), cmd.SysProcAttr)
 	if err != nil {
-		return nil, fmt.Errorf("open a terminal: %w", err)
+		return fmt.Errorf("open a terminal: %w", err)
 	}
-	t = &terminal{cmd: cmd, file: f, watchers: map[*steward.Conn]bool{}, signs: &s.signs}
-	s.mu.Lock()
-	s.terminals[r.ID] = t
-	s.mu.Unlock()
+	t.cmd, t.file = cmd, f
 	letGo := s.track(cmd.Process.Pid, "terminal "+r.ID, r.Process.Secrets)
 	go func() {
 		t.pump()
@@ -68,7 +85,7 @@ func (s *server) terminal(r steward.Request) (*terminal, error) {
 		s.mu.Unlock()
 		t.end(ended(err))
 	}()
-	return t, nil
+	return nil
 }
 
 // pump passes on what the shell prints until it ends.
@@ -98,13 +115,18 @@ func (t *terminal) pump() {
 
 // send writes to one watcher, with t.mu held; one that is too slow is let go.
 func (t *terminal) send(w *steward.Conn, p []byte) {
-	type deadliner interface{ SetWriteDeadline(time.Time) error }
-	if d, ok := w.Stream.(deadliner); ok {
-		_ = d.SetWriteDeadline(time.Now().Add(slowest)) // a stream that is closed fails at the write
-	}
+	limit(w)
 	if w.SendFrame(steward.Output, p) != nil {
 		delete(t.watchers, w)
 		w.Stream.Close()
+	}
+}
+
+// limit bounds how long the next write to a watcher may hold everybody up.
+func limit(w *steward.Conn) {
+	type deadliner interface{ SetWriteDeadline(time.Time) error }
+	if d, ok := w.Stream.(deadliner); ok {
+		_ = d.SetWriteDeadline(time.Now().Add(slowest)) // a stream that is closed fails at the write
 	}
 }
 
@@ -114,6 +136,7 @@ func (t *terminal) end(x steward.Exit) {
 	t.over, t.exit = true, x
 	t.file.Close()
 	for w := range t.watchers {
+		limit(w)
 		_ = w.SendJSON(steward.Ended, x)
 		w.Stream.Close()
 	}
@@ -123,7 +146,7 @@ func (t *terminal) end(x steward.Exit) {
 func (t *terminal) attach(c *steward.Conn) {
 	t.mu.Lock()
 	if len(t.history) > 0 {
-		_ = c.SendFrame(steward.Output, t.history) // a failure shows at the next read
+		t.send(c, t.history) // a failure shows at the next read
 	}
 	if t.over {
 		_ = c.SendJSON(steward.Ended, t.exit)

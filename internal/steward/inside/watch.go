@@ -33,6 +33,7 @@ const (
 	repeatEvery   = 30 * time.Second // without news
 	measureEvery  = 5 * time.Second  // processor use is measured over so long
 	diskEvery     = 2 * time.Minute
+	diskShare     = 50 // between two walks passes so many times what one takes
 	maxPorts      = 200
 	maxHolders    = 100
 )
@@ -74,6 +75,7 @@ func (s *server) watch(c *steward.Conn, r steward.Request) {
 	}()
 	var told steward.Status
 	var toldAt, measuredAt, diskAt time.Time
+	var diskWait time.Duration
 	used, _ := cpuTime()
 	owners := map[string]string{}
 	var disk int64
@@ -91,8 +93,9 @@ func (s *server) watch(c *steward.Conn, r steward.Request) {
 			}
 			measuredAt = now
 		}
-		if now.Sub(diskAt) >= diskEvery && r.Process.Folder != "" {
-			disk, diskAt = diskUse(r.Process.Folder), now
+		if now.Sub(diskAt) >= diskWait && r.Process.Folder != "" {
+			disk = diskUse(r.Process.Folder)
+			diskAt, diskWait = now, max(diskEvery, diskShare*time.Since(now)) // a large tree is walked less often
 		}
 		st := steward.Status{Ports: listening(owners), TypedMS: s.signs.typed.ago(), ReadMS: s.signs.read.ago(), BusyMS: s.signs.busy.ago(), Holders: s.holders(), DiskBytes: disk, FolderFull: full(r.Process.Folder), RootFull: full("/")}
 		changed := first || !reflect.DeepEqual(st.Ports, told.Ports) || !sameHolders(st.Holders, told.Holders) || st.DiskBytes != told.DiskBytes || st.FolderFull != told.FolderFull || st.RootFull != told.RootFull
