@@ -33,13 +33,14 @@ func TestAValueThatDoesNotOpen(t *testing.T) {
 		t.Errorf("the look comes to %+v, %v", work, err)
 	}
 	ctx, cancel := context.WithCancel(t.Context())
-	cancel()
+	defer cancel()
 	if b.Yard, err = sim.New("a", nil, sim.Options{}); err != nil {
 		t.Fatal(err)
 	}
 	if err := b.Run(ctx); err != nil {
 		t.Errorf("the service does not start: %v", err)
 	}
+	cancel()
 	b.Wait()
 }
 
