@@ -4,27 +4,28 @@ import { lazy, Suspense } from "react";
 import { Link, Navigate, NavLink, Route, Routes, useLocation } from "react-router";
 import { Problem, api, take, type Person } from "./api/client";
 import { useEvents } from "./api/events";
-import { DefinitionPage } from "./pages/DefinitionPage";
 import { EnrolPage } from "./pages/EnrolPage";
-import { JournalPage } from "./pages/JournalPage";
-import { LaunchPage } from "./pages/LaunchPage";
-import { PeoplePage } from "./pages/PeoplePage";
-import { RepositoriesPage } from "./pages/RepositoriesPage";
-import { RunPage } from "./pages/RunPage";
-import { SecretsPage } from "./pages/SecretsPage";
 import { SignInPage } from "./pages/SignInPage";
-import { StartersPage } from "./pages/StartersPage";
-import { VisitPage } from "./pages/VisitPage";
-import { WebhooksPage } from "./pages/WebhooksPage";
-import { WorkspacePage } from "./pages/WorkspacePage";
-import { WorkspacesPage } from "./pages/WorkspacesPage";
-import { YouPage } from "./pages/YouPage";
+import { Boundary } from "./parts/Boundary";
 import { ProblemNote } from "./parts/ProblemNote";
 import { when } from "./parts/time";
 
-// The chart and the editor are large, and few people open them.
+// Each page comes when it is opened.
 const CostPage = lazy(() => import("./pages/CostPage").then((m) => ({ default: m.CostPage })));
+const DefinitionPage = lazy(() => import("./pages/DefinitionPage").then((m) => ({ default: m.DefinitionPage })));
+const JournalPage = lazy(() => import("./pages/JournalPage").then((m) => ({ default: m.JournalPage })));
+const LaunchPage = lazy(() => import("./pages/LaunchPage").then((m) => ({ default: m.LaunchPage })));
+const PeoplePage = lazy(() => import("./pages/PeoplePage").then((m) => ({ default: m.PeoplePage })));
+const RepositoriesPage = lazy(() => import("./pages/RepositoriesPage").then((m) => ({ default: m.RepositoriesPage })));
 const RulesPage = lazy(() => import("./pages/RulesPage").then((m) => ({ default: m.RulesPage })));
+const RunPage = lazy(() => import("./pages/RunPage").then((m) => ({ default: m.RunPage })));
+const SecretsPage = lazy(() => import("./pages/SecretsPage").then((m) => ({ default: m.SecretsPage })));
+const StartersPage = lazy(() => import("./pages/StartersPage").then((m) => ({ default: m.StartersPage })));
+const VisitPage = lazy(() => import("./pages/VisitPage").then((m) => ({ default: m.VisitPage })));
+const WebhooksPage = lazy(() => import("./pages/WebhooksPage").then((m) => ({ default: m.WebhooksPage })));
+const WorkspacePage = lazy(() => import("./pages/WorkspacePage").then((m) => ({ default: m.WorkspacePage })));
+const WorkspacesPage = lazy(() => import("./pages/WorkspacesPage").then((m) => ({ default: m.WorkspacesPage })));
+const YouPage = lazy(() => import("./pages/YouPage").then((m) => ({ default: m.YouPage })));
 
 /** The pages a role has, in the order in which it needs them. */
 function pages(person: Person): [string, string][] {
@@ -50,9 +51,10 @@ export function Frame() {
   const queries = useQueryClient();
   const { pathname } = useLocation();
   const enrolling = pathname === "/enrol";
-  const me = useQuery({ queryKey: ["me"], queryFn: () => take(api.GET("/api/v1/me")), enabled: !enrolling });
-  const health = useQuery({ queryKey: ["health"], queryFn: () => take(api.GET("/api/v1/health")), refetchInterval: 30_000 });
-  const lost = useEvents(Boolean(me.data));
+  const me = useQuery({ queryKey: ["me"], queryFn: ({ signal }) => take(api.GET("/api/v1/me", { signal })), enabled: !enrolling, refetchInterval: (q) => (q.state.data || (q.state.error instanceof Problem && q.state.error.status === 401) ? false : 5_000) });
+  const health = useQuery({ queryKey: ["health"], queryFn: ({ signal }) => take(api.GET("/api/v1/health", { signal })), refetchInterval: 30_000 });
+  const signedOut = me.error instanceof Problem && me.error.status === 401;
+  const lost = useEvents(Boolean(me.data) && !signedOut);
   const background = { minHeight: "100vh", background: token.colorBgLayout, color: token.colorText };
   if (enrolling) {
     return (
@@ -62,7 +64,7 @@ export function Frame() {
     );
   }
   if (me.isPending) return <Spin fullscreen />;
-  if (me.error instanceof Problem && me.error.status === 401) {
+  if (signedOut) {
     return (
       <Layout style={background}>
         <SignInPage onSignedIn={() => queries.resetQueries()} />
@@ -102,7 +104,7 @@ export function Frame() {
         <Button
           size="small"
           onClick={async () => {
-            await take(api.POST("/api/v1/sign-out"));
+            await take(api.POST("/api/v1/sign-out")).catch(() => undefined); // it may have ended already
             queries.clear();
             location.assign("/");
           }}
@@ -114,7 +116,8 @@ export function Frame() {
       {health.data?.troubles?.map((t) => <Alert key={t.kind} banner type="error" title={`Since ${when(t.since)} ${t.text}.`} />)}
       {lost && <Alert banner type="warning" title="The event stream is lost: what you see may be old. It is being connected again." />}
       <main className="page">
-        <Suspense fallback={<Spin />}>
+        <Boundary key={pathname}>
+          <Suspense fallback={<Spin />}>
           <Routes>
             <Route path="/" element={<Navigate to={nav[0]?.[0] ?? "/mine"} replace />} />
             <Route path="/mine" element={<WorkspacesPage key="mine" person={person} all={false} />} />
@@ -135,7 +138,8 @@ export function Frame() {
             <Route path="/visit" element={<VisitPage />} />
             <Route path="*" element={<ProblemNote error={new Problem(404, "There is no page at this address.", "Choose one of the pages above.")} />} />
           </Routes>
-        </Suspense>
+          </Suspense>
+        </Boundary>
       </main>
     </Layout>
   );

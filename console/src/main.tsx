@@ -1,4 +1,4 @@
-import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { MutationCache, QueryCache, QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { App as AntApp, ConfigProvider } from "antd";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
@@ -8,7 +8,14 @@ import { Frame } from "./Frame";
 import "./style.css";
 import { themeFor, useDark } from "./theme";
 
-const queries = new QueryClient({
+// Whatever is refused for want of a sign-in: who is signed in is asked anew, and
+// the form comes.
+const signedOut = (e: Error) => {
+  if (e instanceof Problem && e.status === 401) void queries.invalidateQueries({ queryKey: ["me"] });
+};
+const queries: QueryClient = new QueryClient({
+  queryCache: new QueryCache({ onError: (e, q) => q.queryKey[0] !== "me" && signedOut(e) }),
+  mutationCache: new MutationCache({ onError: signedOut }),
   defaultOptions: {
     queries: { staleTime: 60_000, retry: (n, e) => n < 3 && !(e instanceof Problem && e.status >= 400 && e.status < 500) },
   },

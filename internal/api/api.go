@@ -17,6 +17,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humagin"
 	"github.com/gin-gonic/gin"
+	"github.com/klauspost/compress/gzhttp"
 
 	"yardbench/internal/core/policy"
 	"yardbench/internal/service"
@@ -91,6 +92,7 @@ func CheckProxies(proxies []string) error { return gin.New().SetTrustedProxies(p
 // writer is at hand, and a connection with too much on it is closed: what is
 // left on it must not be read as the next request.
 func (a *API) Handler() http.Handler {
+	packed := packing(a.engine)
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.ContentLength > maxBody {
 			w.Header().Set("Connection", "close")
@@ -98,8 +100,23 @@ func (a *API) Handler() http.Handler {
 			return
 		}
 		r.Body = http.MaxBytesReader(w, r.Body, maxBody)
+		if r.Method == http.MethodGet && r.Header.Get("Upgrade") == "" {
+			packed(w, r)
+			return
+		}
 		a.engine.ServeHTTP(w, r)
 	})
+}
+
+// packing compresses answers for those who take them so, where it is worth it:
+// not streams, whose parts must go at once. It stands before looks only; where a
+// secret is answered beside what the asker chose, the length would tell of it.
+func packing(h http.Handler) http.HandlerFunc {
+	wrap, err := gzhttp.NewWrapper(gzhttp.MinSize(1024), gzhttp.ContentTypes([]string{"application/json", "application/problem+json", "application/vnd.oai.openapi+json", jsonLines, "text/csv", "text/html", "text/css", "text/javascript", "application/javascript", "image/svg+xml"}))
+	if err != nil {
+		panic(err) // the options are constants
+	}
+	return wrap(h)
 }
 
 // OpenAPI is the description of the door, as JSON.
@@ -135,7 +152,11 @@ func newProblem(status int, msg string, errs ...error) huma.StatusError {
 
 func recovered(c *gin.Context) {
 	defer func() {
-		if r := recover(); r != nil && r != http.ErrAbortHandler {
+		r := recover()
+		if r == http.ErrAbortHandler {
+			panic(r) // the server breaks the connection
+		}
+		if r != nil {
 			slog.Error("panic in a request", "path", c.Request.URL.Path, "panic", r)
 			write(c.Writer, newProblem(http.StatusInternalServerError, "").(*wire.Problem))
 			c.Abort()
@@ -257,6 +278,10 @@ func (a *API) console(files fs.FS) {
 				c.Header("Cache-Control", "public, max-age=31536000, immutable")
 			}
 			server.ServeHTTP(c.Writer, c.Request)
+			return
+		}
+		if strings.HasPrefix(p, "assets/") { // of another release: a page for it would be no script
+			write(c.Writer, newProblem(http.StatusNotFound, "this release of the console has no "+p).(*wire.Problem))
 			return
 		}
 		index, err := fs.ReadFile(files, "index.html")

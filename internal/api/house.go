@@ -225,12 +225,35 @@ func (a *API) portRoutes() {
 	})
 }
 
+// alive has a WebSocket's reading fail where the other end has gone without a
+// word. It pings until ctx ends.
+func alive(ctx context.Context, ws *websocket.Conn) {
+	later := func() { _ = ws.SetReadDeadline(time.Now().Add(3 * pingEvery)) } // a failure shows at the read
+	later()
+	ws.SetPongHandler(func(string) error { later(); return nil })
+	go func() {
+		beat := time.NewTicker(pingEvery)
+		defer beat.Stop()
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case <-beat.C:
+				if ws.WriteControl(websocket.PingMessage, nil, time.Now().Add(5*time.Second)) != nil {
+					return
+				}
+			}
+		}
+	}()
+}
+
 // tunnel copies between a WebSocket and a connection until either ends.
 func tunnel(ctx context.Context, ws *websocket.Conn, conn io.ReadWriteCloser) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	stop := context.AfterFunc(ctx, func() { conn.Close(); ws.Close() })
 	defer stop()
+	alive(ctx, ws)
 	go func() {
 		defer cancel()
 		for {

@@ -12,6 +12,9 @@ import (
 	"yardbench/internal/wire"
 )
 
+// jsonLines is one JSON text a line (jsonlines.org).
+const jsonLines = "application/jsonl"
+
 // outRoutes are those by which the journal leaves the service.
 func (a *API) outRoutes() {
 	s := a.svc
@@ -24,7 +27,7 @@ func (a *API) outRoutes() {
 			return s.VerifyJournal(ctx, who, in.Body.Heads)
 		})
 	export := op("GET", "/journal/export", "export-journal", "Journal entries as CloudEvents 1.0, one a line, and last the signed head", policy.SeeWholeJournal)
-	export.Responses = map[string]*huma.Response{"200": {Description: "JSON Lines", Content: map[string]*huma.MediaType{"text/plain": {}}}}
+	export.Responses = map[string]*huma.Response{"200": {Description: "JSON Lines", Content: map[string]*huma.MediaType{jsonLines: {}}}}
 	huma.Register(a.huma, export, func(ctx context.Context, in *struct {
 		After int64  `query:"after" minimum:"0" doc:"Entries after this number"`
 		Kind  string `query:"kind" maxLength:"60" doc:"What the kind begins with"`
@@ -34,7 +37,7 @@ func (a *API) outRoutes() {
 		if err := s.ExportJournal(ctx, who, in.After, in.Kind, stopAtOnce{}, func() {}); err != nil && !errors.Is(err, errStop) {
 			return nil, err
 		}
-		return a.text(func(ctx context.Context, w io.Writer, flush func()) error {
+		return a.data(jsonLines, func(ctx context.Context, w io.Writer, flush func()) error {
 			return s.ExportJournal(ctx, who, in.After, in.Kind, w, flush)
 		}), nil
 	})

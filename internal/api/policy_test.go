@@ -164,7 +164,7 @@ func renew(t *testing.T, svc *service.Service, name string) {
 			}
 		}
 		w := store.Workspace{ID: store.NewID(), OwnerID: p.ID, Name: "w", RepositoryID: "r1", Branch: "main", Phase: lifecycle.Stopped, Wanted: lifecycle.WantStopped, Body: 1, Volume: 1, SeededVolume: 1,
-			StewardToken: []byte{1}, PortKey: service.NewPortKey(), Size: "small", Plan: store.Plan{Commit: "0123456789abcdef", Definition: definition.Definition{Image: "a", Folder: "/x"}}}
+			StewardToken: []byte{1}, PortKey: service.NewPortKey(), Size: "small", Plan: &store.Plan{Commit: "0123456789abcdef", Definition: definition.Definition{Image: "a", Folder: "/x"}}}
 		if err := tx.AddWorkspace(ctx, &w); err != nil {
 			return err
 		}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"io"
+	"log/slog"
 	"net/http"
 	"strconv"
 	"strings"
@@ -166,6 +167,22 @@ func (a *API) routes() {
 		return s.Remove(ctx, who, in.Ref, in.Discard)
 	})
 
+	answer(a, op("PATCH", "/repositories/{repository}", "change-repository", "Change whose a repository is", policy.ChangeRepository),
+		func(ctx context.Context, who service.Actor, in *struct {
+			Repository string `path:"repository" maxLength:"64"`
+			Body       wire.RepositoryChange
+		}) (wire.Repository, error) {
+			return s.ChangeRepository(ctx, who, in.Repository, in.Body)
+		})
+	answer(a, op("GET", "/git-credentials", "list-git-credentials", "List what you sign in to git hosts with, but for the secrets", policy.SeeSelf),
+		func(ctx context.Context, who service.Actor, _ *none) ([]wire.KnownCredential, error) {
+			return s.GitCredentials(ctx, who)
+		})
+	done(a, op("DELETE", "/git-credentials/{host}", "drop-git-credential", "Forget what you sign in to a git host with", policy.ChangeSelf), func(ctx context.Context, who service.Actor, in *struct {
+		Host string `path:"host" maxLength:"260"`
+	}) error {
+		return s.DropGitCredential(ctx, who, in.Host)
+	})
 	done(a, op("PUT", "/git-credentials/{host}", "put-git-credential", "Set what you sign in to a git host with", policy.ChangeSelf), func(ctx context.Context, who service.Actor, in *struct {
 		Host string `path:"host" maxLength:"260"`
 		Body wire.GitCredential
@@ -285,10 +302,25 @@ func (a *API) serviceLogRoute() {
 	})
 }
 
-// text streams a log.
+// text streams a log. What breaks it off is told in it, for people to read.
 func (a *API) text(do func(ctx context.Context, w io.Writer, flush func()) error) *huma.StreamResponse {
+	return a.stream("text/plain; charset=utf-8", do, func(w io.Writer, err error) {
+		_, _ = w.Write([]byte("\n[the log ends here: " + err.Error() + "]\n")) // whoever asked may be gone
+	})
+}
+
+// data streams what programs read. What breaks it off breaks the connection: a
+// cut answer must not look like a whole one.
+func (a *API) data(contentType string, do func(ctx context.Context, w io.Writer, flush func()) error) *huma.StreamResponse {
+	return a.stream(contentType, do, func(_ io.Writer, err error) {
+		slog.Error("an answer was broken off", "error", err)
+		panic(http.ErrAbortHandler)
+	})
+}
+
+func (a *API) stream(contentType string, do func(ctx context.Context, w io.Writer, flush func()) error, broken func(w io.Writer, err error)) *huma.StreamResponse {
 	return &huma.StreamResponse{Body: func(c huma.Context) {
-		c.SetHeader("Content-Type", "text/plain; charset=utf-8")
+		c.SetHeader("Content-Type", contentType)
 		w := c.BodyWriter()
 		flush := func() {
 			if f, ok := w.(http.Flusher); ok {
@@ -298,7 +330,7 @@ func (a *API) text(do func(ctx context.Context, w io.Writer, flush func()) error
 		ctx, cancel := a.until(c.Context())
 		defer cancel()
 		if err := do(ctx, w, flush); err != nil {
-			_, _ = w.Write([]byte("\n[the log ends here: " + err.Error() + "]\n")) // whoever asked may be gone
+			broken(w, err)
 		}
 	}}
 }
@@ -326,35 +358,39 @@ func (a *API) eventRoute() {
 }
 
 func (a *API) watch(ctx context.Context, who service.Actor, after string, send sse.Sender) {
-	w := a.svc.Bus.Watch()
+	w, err := a.svc.Watch(ctx, who)
+	if err != nil {
+		return
+	}
 	defer w.Close()
 	cursor, err := strconv.ParseInt(strings.TrimSpace(after), 10, 64)
 	if err != nil {
-		if cursor, err = a.svc.Store.Read().JournalHead(ctx); err != nil {
-			return
-		}
+		cursor = w.Head
 	}
-	beat := time.NewTicker(20 * time.Second)
-	defer beat.Stop()
 	if send.Data(wire.Pulse{Journal: cursor}) != nil {
 		return
 	}
-	for {
-		for {
-			entries, err := a.svc.Journal(ctx, who, service.JournalQuery{After: cursor, Limit: 200})
-			if err != nil {
+	for cursor < w.Head { // what came since they were here last
+		entries, err := a.svc.Journal(ctx, who, service.JournalQuery{After: cursor, Limit: 200})
+		if err != nil {
+			return
+		}
+		for _, e := range entries {
+			if cursor = e.Number; cursor > w.Head {
+				break // that comes by itself
+			}
+			if send(sse.Message{ID: int(e.Number), Data: e}) != nil {
 				return
 			}
-			for _, e := range entries {
-				cursor = e.Number
-				if send(sse.Message{ID: int(e.Number), Data: e}) != nil {
-					return
-				}
-			}
-			if len(entries) < 200 {
-				break
-			}
 		}
+		if len(entries) < 200 {
+			break
+		}
+	}
+	cursor = max(cursor, w.Head)
+	beat := time.NewTicker(20 * time.Second)
+	defer beat.Stop()
+	for {
 		select {
 		case <-ctx.Done():
 			return
@@ -362,15 +398,19 @@ func (a *API) watch(ctx context.Context, who service.Actor, after string, send s
 			if send.Data(wire.Pulse{Journal: cursor}) != nil {
 				return
 			}
-		case <-w.C:
-			// A burst (a build's log) is told once.
-			time.Sleep(50 * time.Millisecond)
-			for topic := range w.Take() {
-				if topic != "" && a.svc.MayWatch(ctx, who, topic) {
-					if send.Data(wire.Change{Workspace: topic}) != nil {
-						return
-					}
-				}
+		case n, ok := <-w.C:
+			if !ok {
+				return // they connect anew, with the number of what they have
+			}
+			var err error
+			if n.Entry != nil {
+				cursor = n.Entry.Number
+				err = send(sse.Message{ID: int(n.Entry.Number), Data: *n.Entry})
+			} else {
+				err = send.Data(wire.Change{Workspace: n.Change})
+			}
+			if err != nil {
+				return
 			}
 		}
 	}

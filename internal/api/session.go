@@ -3,6 +3,7 @@ package api
 import (
 	"errors"
 	"net/http"
+	"strconv"
 	"sync"
 	"time"
 
@@ -53,7 +54,7 @@ func (a *API) sessionRoute() {
 			return
 		}
 		defer conn.Stream.Close()
-		s.relay(ctx.Done(), conn)
+		s.relay(ctx.Done(), conn, in.Acknowledges)
 	})
 }
 
@@ -113,9 +114,58 @@ func (s *socket) refuse(p *wire.Problem) {
 	}
 }
 
+// acknowledge is the kind of frame by which whoever looks says what they have
+// taken in; see wire.Run.
+const acknowledge = 'a'
+
+// window is how much output may be on its way to somebody who acknowledges.
+const window = 512 << 10
+
+// flow counts the output that is on its way.
+type flow struct {
+	mu   sync.Mutex
+	cond *sync.Cond
+	out  int64 // bytes that were sent and not acknowledged
+	over bool
+}
+
+func newFlow() *flow {
+	f := &flow{}
+	f.cond = sync.NewCond(&f.mu)
+	return f
+}
+
+// wait waits until there is room for more; false when all is over.
+func (f *flow) wait(n int) bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for f.out >= window && !f.over {
+		f.cond.Wait()
+	}
+	f.out += int64(n)
+	return !f.over
+}
+
+func (f *flow) taken(n int64) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.out = max(0, f.out-max(0, n))
+	f.cond.Broadcast()
+}
+
+func (f *flow) end() {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.over = true
+	f.cond.Broadcast()
+}
+
 // relay passes frames between the browser or client and the steward until
-// either ends.
-func (s *socket) relay(stop <-chan struct{}, conn *steward.Conn) {
+// either ends. Where the one who looks acknowledges, output waits for them: the
+// steward's own stream fills up then, and the program in it waits.
+func (s *socket) relay(stop <-chan struct{}, conn *steward.Conn, acknowledges bool) {
+	f := newFlow()
+	defer f.end()
 	over := make(chan struct{}, 2)
 	alive := func(string) error { return s.ws.SetReadDeadline(time.Now().Add(3 * pingEvery)) }
 	s.ws.SetPongHandler(alive)
@@ -136,6 +186,10 @@ func (s *socket) relay(stop <-chan struct{}, conn *steward.Conn) {
 				if conn.SendFrame(k, p[1:]) != nil {
 					return
 				}
+			case acknowledge:
+				if n, err := strconv.ParseInt(string(p[1:]), 10, 64); err == nil {
+					f.taken(n)
+				}
 			}
 		}
 	}()
@@ -145,6 +199,9 @@ func (s *socket) relay(stop <-chan struct{}, conn *steward.Conn) {
 			k, p, err := conn.ReceiveFrame()
 			if err != nil {
 				s.refuse(&wire.Problem{Type: "urn:yardbench:problem:steward-away", Title: "Gone", Status: http.StatusGone, Detail: "the workspace went away", Next: "see why with: yardbench show"})
+				return
+			}
+			if acknowledges && (k == steward.Output || k == steward.Errors) && !f.wait(len(p)) {
 				return
 			}
 			if s.send(byte(k), p) != nil {

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"errors"
 	"fmt"
 	"net/url"
 	"os"
@@ -105,7 +106,36 @@ func (a *app) credential() *cobra.Command {
 		}),
 	}
 	put.Flags().StringVar(&username, "username", "", "your name at the git host (default: your name here)")
-	c.AddCommand(put)
+	list := &cobra.Command{
+		Use: "list", Short: "List the git hosts that you have a credential for", Example: "  yardbench credential list", Args: cobra.NoArgs,
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
+			all, err := api.GitCredentials(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return a.print(all, func() {
+				if len(all) == 0 {
+					fmt.Fprintln(a.out, "you have none; give one with: yardbench credential put HOST")
+					return
+				}
+				t := newTable(a.out, "HOST", "USER NAME", "SET")
+				for _, c := range all {
+					t.row(c.Host, c.Username, when(c.UpdatedAt))
+				}
+				t.print()
+			})
+		}),
+	}
+	remove := &cobra.Command{
+		Use: "remove HOST", Short: "Remove your credential for a git host", Example: "  yardbench credential remove git.skerryline.example", Args: cobra.ExactArgs(1),
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+			if err := api.DropGitCredential(cmd.Context(), args[0]); err != nil {
+				return err
+			}
+			return a.print(struct{}{}, func() { fmt.Fprintf(a.out, "your credential for %s is gone\n", args[0]) })
+		}),
+	}
+	c.AddCommand(put, list, remove)
 	return c
 }
 
@@ -122,13 +152,13 @@ func (a *app) repos() *cobra.Command {
 					fmt.Fprintln(a.out, "no repository is registered; an operator does so with: yardbench repos add ADDRESS")
 					return
 				}
-				t := newTable(a.out, "REPOSITORY", "DEFAULT BRANCH", "PUSHES", "ADDRESS")
+				t := newTable(a.out, "REPOSITORY", "DEFAULT BRANCH", "TEAM", "PUSHES", "ADDRESS")
 				for _, r := range rs {
 					pushes := "not told"
 					if r.SignsPushes {
 						pushes = "signed"
 					}
-					t.row(r.Name, r.DefaultBranch, pushes, r.URL)
+					t.row(r.Name, r.DefaultBranch, r.Team, pushes, r.URL)
 				}
 				t.print()
 			})
@@ -136,7 +166,15 @@ func (a *app) repos() *cobra.Command {
 	}
 	var in wire.NewRepository
 	add := &cobra.Command{
-		Use: "add ADDRESS", Short: "Register a repository (operators)", Example: "  yardbench repos add https://git.skerryline.example/tide-board.git", Args: cobra.ExactArgs(1),
+		Use: "add ADDRESS", Short: "Register a repository (operators)", Example: "  yardbench repos add https://git.skerryline.example/tide-board.git\n  yardbench repos add https://git.skerryline.example/tide-board.git --team Timetable",
+		Args: func(cmd *cobra.Command, args []string) error {
+			for i, other := range args {
+				if len(args) == 2 && strings.Contains(other, "://") {
+					return usage{fmt.Errorf("give the address alone; a name of your own comes with --name: yardbench repos add %s --name %s", other, args[1-i])}
+				}
+			}
+			return cobra.ExactArgs(1)(cmd, args)
+		},
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
 			in.URL = args[0]
 			r, err := api.AddRepository(cmd.Context(), in)
@@ -147,6 +185,29 @@ func (a *app) repos() *cobra.Command {
 		}),
 	}
 	add.Flags().StringVar(&in.Name, "name", "", "what to call it (default: the last part of the address)")
+	add.Flags().StringVar(&in.Team, "team", "", "the team whose money its prebuilds are")
+	var team string
+	change := &cobra.Command{
+		Use: "change REPOSITORY", Short: "Change whose a repository is (operators)", Example: "  yardbench repos change tide-board --team Timetable\n  yardbench repos change tide-board --team ''",
+		Args: cobra.ExactArgs(1), ValidArgsFunction: a.repositoryNames,
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+			if !cmd.Flags().Changed("team") {
+				return usage{errors.New("say what is to be changed: --team TEAM")}
+			}
+			r, err := api.ChangeRepository(cmd.Context(), args[0], wire.RepositoryChange{Team: &team})
+			if err != nil {
+				return err
+			}
+			return a.print(r, func() {
+				if r.Team == "" {
+					fmt.Fprintf(a.out, "the prebuilds of %s are nobody's money\n", r.Name)
+					return
+				}
+				fmt.Fprintf(a.out, "the prebuilds of %s are the money of team %s\n", r.Name, r.Team)
+			})
+		}),
+	}
+	change.Flags().StringVar(&team, "team", "", "the team whose money its prebuilds are; empty for nobody's")
 	key := &cobra.Command{
 		Use: "push-key REPOSITORY", Short: "Make a fresh key for the git host to sign the news of pushes with (operators)",
 		Long:    "Make a fresh key for the git host to sign the news of pushes with, so that prebuilds follow pushes. It is shown this once. docs/pushes.md describes what the git host sends.",
@@ -159,7 +220,7 @@ func (a *app) repos() *cobra.Command {
 			return a.print(k, func() { fmt.Fprintln(a.out, k.Key) })
 		}),
 	}
-	c.AddCommand(add, key)
+	c.AddCommand(add, change, key)
 	return c
 }
 

@@ -289,7 +289,7 @@ func (a *app) show() *cobra.Command {
 					line("repository", fmt.Sprintf("%s, branch %s, made from %.10s", w.Repository, w.Branch, w.Commit))
 					line("definition", w.Definition+", image from "+w.Image)
 				}
-				line("folder", w.Folder+", as "+w.User)
+				line("folder", w.Folder+", as "+cmp.Or(w.User, "the image's user"))
 				if w.Prepared != nil {
 					line("prepared", fmt.Sprintf("image %d of %s", w.Prepared.Number, behind(*w.Prepared)))
 				} else if w.Scratch != "" {

@@ -1,6 +1,7 @@
 package client
 
 import (
+	"bytes"
 	"context"
 	"io"
 	"net"
@@ -291,6 +292,24 @@ func (c *Client) Journal(ctx context.Context, q JournalQuery) ([]wire.JournalEnt
 		v.Set("limit", strconv.Itoa(q.Limit))
 	}
 	return call[[]wire.JournalEntry](ctx, c, "GET", "/journal?"+v.Encode(), nil)
+}
+
+// lastLine passes on what is written, and keeps the last line of it.
+type lastLine struct {
+	to   io.Writer
+	line []byte
+}
+
+func (l *lastLine) Write(p []byte) (int, error) {
+	text := bytes.TrimRight(p, "\n")
+	if i := bytes.LastIndexByte(text, '\n'); i >= 0 {
+		l.line = append([]byte(nil), p[i+1:]...)
+	} else if bytes.HasSuffix(l.line, []byte("\n")) {
+		l.line = append([]byte(nil), p...)
+	} else {
+		l.line = append(l.line, p...)
+	}
+	return l.to.Write(p)
 }
 
 // copyText writes a text answer to w as it comes.

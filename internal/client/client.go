@@ -146,6 +146,11 @@ func (c *Client) AddRepository(ctx context.Context, in wire.NewRepository) (wire
 	return call[wire.Repository](ctx, c, "POST", "/repositories", in)
 }
 
+// ChangeRepository changes whose a repository is.
+func (c *Client) ChangeRepository(ctx context.Context, name string, in wire.RepositoryChange) (wire.Repository, error) {
+	return call[wire.Repository](ctx, c, "PATCH", "/repositories/"+url.PathEscape(name), in)
+}
+
 // Launch asks for a workspace.
 func (c *Client) Launch(ctx context.Context, in wire.Launch) (wire.Workspace, error) {
 	return call[wire.Workspace](ctx, c, "POST", "/workspaces", in)
@@ -206,6 +211,17 @@ func (c *Client) LetGo(ctx context.Context, ref string) (wire.Workspace, error) 
 	return call[wire.Workspace](ctx, c, "POST", workspace(ref, "/let-go"), nil)
 }
 
+// GitCredentials lists what one signs in to git hosts with, but for the secrets.
+func (c *Client) GitCredentials(ctx context.Context) ([]wire.KnownCredential, error) {
+	return call[[]wire.KnownCredential](ctx, c, "GET", "/git-credentials", nil)
+}
+
+// DropGitCredential forgets what one signs in to a git host with.
+func (c *Client) DropGitCredential(ctx context.Context, host string) error {
+	_, err := call[nothing](ctx, c, "DELETE", "/git-credentials/"+url.PathEscape(host), nil)
+	return err
+}
+
 // PutGitCredential sets what one signs in to a git host with.
 func (c *Client) PutGitCredential(ctx context.Context, host string, in wire.GitCredential) error {
 	_, err := call[nothing](ctx, c, "PUT", "/git-credentials/"+url.PathEscape(host), in)
@@ -256,9 +272,20 @@ func (c *counted) Write(p []byte) (n int, err error) {
 	return n, err
 }
 
-// ExportJournal writes journal entries as CloudEvents, one a line.
+// ExportJournal writes journal entries as CloudEvents, one a line. It fails where
+// the signed head at the end is missing: what was written is cut then.
 func (c *Client) ExportJournal(ctx context.Context, after int64, kind string, w io.Writer) error {
-	return c.copyText(ctx, "/journal/export?"+url.Values{"after": {fmt.Sprint(after)}, "kind": {kind}}.Encode(), w)
+	last := &lastLine{to: w}
+	if err := c.copyText(ctx, "/journal/export?"+url.Values{"after": {fmt.Sprint(after)}, "kind": {kind}}.Encode(), last); err != nil {
+		return err
+	}
+	var head struct {
+		Type string `json:"type"`
+	}
+	if json.Unmarshal(last.line, &head) != nil || head.Type != "yardbench.journal.head" {
+		return errors.New("the export was broken off: its signed head is missing; go on after its last entry with --after")
+	}
+	return nil
 }
 
 // CopyServiceLog writes the newest lines of a service's log to w.

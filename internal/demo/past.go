@@ -155,7 +155,7 @@ func (p *past) day(day time.Time) error {
 	p.events = nil
 	if w := day.Weekday(); w != time.Saturday && w != time.Sunday {
 		for _, repository := range []string{"tide-board", "fare-desk"} {
-			if plans, err := p.s.Store.Read().Plans(p.ctx, ""); err != nil {
+			if plans, err := p.s.Store.Read().PrebuildPlans(p.ctx, ""); err != nil {
 				return err
 			} else if len(plans) > 0 {
 				p.prebuild(repository, day.Add(5*time.Hour+30*time.Minute))
@@ -247,7 +247,7 @@ func (p *past) workday(person Person, day time.Time) {
 func (p *past) launch(person Person, repository string, at time.Time) *store.Workspace {
 	plan := p.plans[repository]
 	size := []string{"small", "small", "small", "middle", "large"}[p.r.IntN(5)]
-	w := &store.Workspace{ID: store.NewID(), Name: repository, Branch: "main", Plan: plan, Phase: lifecycle.Waiting, Wanted: lifecycle.WantReady, Body: 1, Volume: 1, Size: size, PortKey: service.NewPortKey()}
+	w := &store.Workspace{ID: store.NewID(), Name: repository, Branch: "main", Plan: &plan, Phase: lifecycle.Waiting, Wanted: lifecycle.WantReady, Body: 1, Volume: 1, Size: size, PortKey: service.NewPortKey()}
 	if name := pastNames[person.Name]; name != "" {
 		w.Name = name
 	}
@@ -456,13 +456,13 @@ func (p *past) prebuild(repository string, at time.Time) {
 	}
 	p.prepared[repository] = true
 	run := store.PrebuildRun{ID: store.NewID(), Reason: "by its timetable", Commit: plan.Commit, Fingerprint: definition.Prepared(plan.Definition, plan.Fingerprint)}
-	w := &store.Workspace{ID: store.NewID(), Name: "prebuild-" + run.ID, Branch: "main", Plan: plan, Kind: store.ForPrebuild, Phase: lifecycle.Waiting, Wanted: lifecycle.WantReady, Body: 1, Volume: 1, Size: "small"}
+	w := &store.Workspace{ID: store.NewID(), Name: "prebuild-" + run.ID, Branch: "main", Plan: &plan, Kind: store.ForPrebuild, Phase: lifecycle.Waiting, Wanted: lifecycle.WantReady, Body: 1, Volume: 1, Size: "small"}
 	p.at(at, func(tx *store.Tx) error {
 		r, err := tx.RepositoryByName(p.ctx, repository)
 		if err != nil {
 			return err
 		}
-		of, err := tx.Plan(p.ctx, r.ID, "main")
+		of, err := tx.PrebuildPlan(p.ctx, r.ID, "main")
 		if err != nil {
 			return err
 		}
@@ -479,9 +479,9 @@ func (p *past) prebuild(repository string, at time.Time) {
 	p.phases(w, "service", at, "", phases, steps, took)
 	p.at(at.Add(took), func(tx *store.Tx) error {
 		if failed {
-			return tx.EndRun(p.ctx, run.ID, "", lifecycle.FailedStep, "onCreateCommand ended with exit code 2, its last line: make: *** [tables] Error 1")
+			return tx.EndRun(p.ctx, run.ID, "", "", lifecycle.FailedStep, "onCreateCommand ended with exit code 2, its last line: make: *** [tables] Error 1")
 		}
-		if err := tx.EndRun(p.ctx, run.ID, "past", lifecycle.Done, ""); err != nil {
+		if err := tx.EndRun(p.ctx, run.ID, "past", "", lifecycle.Done, ""); err != nil {
 			return err
 		}
 		return tx.DropRun(p.ctx, run.ID)

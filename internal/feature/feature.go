@@ -191,7 +191,7 @@ func (k *Kept) keep(digest string, archive []byte) error {
 		return err
 	}
 	_, err = f.Write(archive)
-	if err := errors.Join(err, f.Close()); err != nil {
+	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
 		os.Remove(f.Name())
 		return err
 	}

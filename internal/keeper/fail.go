@@ -80,7 +80,7 @@ func (k *Keeper) discard(w store.Workspace) error {
 		do(k.Yard.RemoveVolume(ctx, w.ID, w.Volume))
 		do(k.Yard.RemoveNamedVolumes(ctx, w.ID))
 		do(k.Yard.RemoveNetwork(ctx, w.ID))
-		do(k.dropImage(ctx, w, w.Plan))
+		do(k.dropImage(ctx, w, *w.Plan))
 	}
 	return errors.Join(errs...)
 }

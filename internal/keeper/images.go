@@ -98,12 +98,12 @@ func (d *doing) settleImage(ctx context.Context, img yard.Image) error {
 	}
 	def.User = cmp.Or(def.Person(), img.User)
 	d.set = func(_ *store.Tx, w *store.Workspace) error {
-		t := w.Target()
-		if t.Image = img.Ref; t.Prepared != nil && t.Prepared.Image != img.Ref {
-			t.Prepared = nil
-		}
-		t.Definition = def
-		t.ServiceImages = images
+		w.ChangeTarget(func(p *store.Plan) {
+			if p.Image = img.Ref; p.Prepared != nil && p.Prepared.Image != img.Ref {
+				p.Prepared = nil
+			}
+			p.Definition, p.ServiceImages = def, images
+		})
 		return nil
 	}
 	return nil

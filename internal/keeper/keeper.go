@@ -431,6 +431,9 @@ func (k *Keeper) note(tx *store.Tx, w *store.Workspace, s lifecycle.State, mv li
 			cause = k.endedHow(seen.Bodies[w.Body], seen.Ends[w.Body])
 			w.Wanted = lifecycle.WantStopped
 		}
+		if w.Phase == lifecycle.Stopped && mv.Enter == lifecycle.Ready {
+			w.Wanted = lifecycle.WantReady
+		}
 		if err := k.entered(tx, w, mv.Enter, cause); err != nil {
 			return err
 		}

@@ -34,7 +34,7 @@ func (d *doing) prepared(ctx context.Context, plan store.Plan) (served bool, err
 			if err != nil {
 				return err
 			}
-			w.Target().Prepared, w.Target().Scratch = nil, why
+			w.ChangeTarget(func(p *store.Plan) { p.Prepared, p.Scratch = nil, why })
 			return tx.SaveWorkspace(ctx, w)
 		})
 		return false, err
@@ -74,14 +74,14 @@ func (d *doing) keep(ctx context.Context, body int) error {
 	}
 	d.set = func(tx *store.Tx, w *store.Workspace) error {
 		w.Wanted = lifecycle.WantRemoved
-		return d.endRun(tx, run, tag, lifecycle.Done, "")
+		return d.endRun(tx, run, tag, w.Plan.Definition.User, lifecycle.Done, "")
 	}
 	return nil
 }
 
 // endRun records how a run ended.
-func (k *Keeper) endRun(tx *store.Tx, run store.PrebuildRun, tag string, o lifecycle.Outcome, cause string) error {
-	if err := tx.EndRun(k.ctx, run.ID, tag, o, cause); err != nil {
+func (k *Keeper) endRun(tx *store.Tx, run store.PrebuildRun, tag, user string, o lifecycle.Outcome, cause string) error {
+	if err := tx.EndRun(k.ctx, run.ID, tag, user, o, cause); err != nil {
 		return err
 	}
 	return tx.Journal(k.ctx, "prebuild.ended", run.ID, "", "service", map[string]any{"plan": run.PlanID, "number": run.Number, "outcome": o, "cause": cause})
@@ -97,7 +97,7 @@ func (k *Keeper) runFailed(tx *store.Tx, w *store.Workspace, cause string) error
 	if w.Phase == lifecycle.Removing {
 		return tx.SetPhase(k.ctx, w, lifecycle.Failed, "service", cause) // the yard does not let it go: an operator looks
 	}
-	if err := k.endRun(tx, run, "", lifecycle.FailedStep, cause); err != nil {
+	if err := k.endRun(tx, run, "", "", lifecycle.FailedStep, cause); err != nil {
 		return err
 	}
 	w.Wanted = lifecycle.WantRemoved
@@ -138,7 +138,7 @@ func (k *Keeper) releasePrepared(ctx context.Context, repository, run, workspace
 // sweepPrepared drops the images of a repository's plans that are not kept and
 // that no workspace but except is made from.
 func (k *Keeper) sweepPrepared(ctx context.Context, repository, except string) error {
-	plans, err := k.Store.Read().Plans(ctx, repository)
+	plans, err := k.Store.Read().PrebuildPlans(ctx, repository)
 	if err != nil {
 		return err
 	}

@@ -52,7 +52,7 @@ func newBench(t *testing.T) *bench {
 			return err
 		}
 		return tx.AddWorkspace(t.Context(), &store.Workspace{ID: "w", OwnerID: "p", Name: "quay", RepositoryID: "r", Phase: lifecycle.Ready, Wanted: lifecycle.WantReady, Body: 1, Volume: 1, SeededVolume: 1,
-			DiskBytes: 10 << 30, StewardToken: []byte{1}, PortKey: "k", Plan: store.Plan{Definition: definition.Definition{Folder: "/x"}}})
+			DiskBytes: 10 << 30, StewardToken: []byte{1}, PortKey: "k", Plan: &store.Plan{Definition: definition.Definition{Folder: "/x"}}})
 	})
 	return b
 }

@@ -85,7 +85,7 @@ func (k *Keeper) away(cause error) {
 		if err := tx.Journal(k.ctx, "yard.away", "", "", "service", map[string]any{"cause": cause.Error()}); err != nil {
 			return err
 		}
-		all, err := tx.Workspaces(k.ctx)
+		all, err := tx.StoppedSince(k.ctx, now.Add(-justBefore))
 		if err != nil {
 			return err
 		}

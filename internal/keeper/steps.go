@@ -259,7 +259,10 @@ func (d *doing) body(ctx context.Context, body, volume int) error {
 		return yard.Refused("image %s vanishes again and again", plan.Image)
 	}
 	if !ok { // somebody removed it: it is made again
-		d.set = func(_ *store.Tx, w *store.Workspace) error { w.Target().Image = ""; return nil }
+		d.set = func(_ *store.Tx, w *store.Workspace) error {
+			w.ChangeTarget(func(p *store.Plan) { p.Image = "" })
+			return nil
+		}
 		return errLookAgain
 	}
 	bin, err := carried.Unpack(filepath.Join(d.DataDir, "steward"), img.Arch)
@@ -357,7 +360,7 @@ func (d *doing) swap(ctx context.Context) error {
 	}
 	delete(d.see().Bodies, old)
 	d.set = func(tx *store.Tx, w *store.Workspace) error {
-		w.Plan, w.NextPlan = *w.NextPlan, nil
+		w.Plan, w.NextPlan = w.NextPlan, nil
 		w.Body, w.NextBody = w.NextBody, 0
 		if w.NextVolume > 0 {
 			w.Volume, w.NextVolume = w.NextVolume, 0
@@ -372,7 +375,7 @@ func (d *doing) swap(ctx context.Context) error {
 	if oldPlan.Fingerprint == w.NextPlan.Fingerprint {
 		return nil
 	}
-	return d.dropImage(ctx, w, oldPlan)
+	return d.dropImage(ctx, w, *oldPlan)
 }
 
 // retire ends one body and takes it away.
@@ -462,7 +465,7 @@ func (d *doing) remove(ctx context.Context) error {
 		if err := d.Yard.RemoveNamedVolumes(ctx, w.ID); err != nil {
 			return err
 		}
-		for _, p := range []*store.Plan{&w.Plan, w.NextPlan} {
+		for _, p := range []*store.Plan{w.Plan, w.NextPlan} {
 			if p != nil {
 				if err := d.dropImage(ctx, w, *p); err != nil {
 					return err

@@ -42,13 +42,14 @@ type Mirrors struct {
 	locks map[string]*sync.Mutex
 	// waiting are the fetches that have not begun yet, by what they fetch.
 	waiting map[string]*fetch
+	fetches map[string]int
 	looked  map[string]bool              // mirrors that were looked through for damage
 	heads   map[string]map[string]string // commit by branch, by repository, as last fetched
 }
 
 // NewMirrors keeps mirrors under dir.
 func NewMirrors(dir string) *Mirrors {
-	return &Mirrors{dir: dir, locks: map[string]*sync.Mutex{}, waiting: map[string]*fetch{}, looked: map[string]bool{}, heads: map[string]map[string]string{}}
+	return &Mirrors{dir: dir, locks: map[string]*sync.Mutex{}, waiting: map[string]*fetch{}, fetches: map[string]int{}, looked: map[string]bool{}, heads: map[string]map[string]string{}}
 }
 
 // Problem is a failure that the person who asked can do something about.
@@ -147,7 +148,7 @@ func (m *Mirrors) fetch(ctx context.Context, id, address string, c Credential) e
 		if err := m.anew(ctx, id, address, c); err != nil {
 			return err
 		}
-	} else if err := fetchInto(ctx, m.path(id), address, c); err != nil {
+	} else if err := m.tidied(ctx, id, address, c); err != nil {
 		if !m.damaged(ctx, id) {
 			return err
 		}
@@ -175,6 +176,26 @@ func fetchInto(ctx context.Context, dir, address string, c Credential) error {
 	_, err := git(ctx, dir, &c, "fetch", "--quiet", "--prune", "--no-tags", "--no-auto-gc", "--", address, "+refs/heads/*:refs/heads/*")
 	if err != nil {
 		return hostProblem(address, err)
+	}
+	return nil
+}
+
+// tidyEach is after how many fetches of this life a mirror is packed anew: each
+// push brings a pack, and git is told not to see to it while people wait.
+const tidyEach = 50
+
+func (m *Mirrors) tidied(ctx context.Context, id, address string, c Credential) error {
+	if err := fetchInto(ctx, m.path(id), address, c); err != nil {
+		return err
+	}
+	m.mu.Lock()
+	m.fetches[id]++
+	due := m.fetches[id]%tidyEach == 0
+	m.mu.Unlock()
+	if due { // does nothing where there is little to do (git-gc(1), --auto)
+		if _, err := git(ctx, m.path(id), nil, "-c", "gc.autoDetach=false", "gc", "--auto", "--quiet"); err != nil {
+			return fmt.Errorf("tidy the mirror: %w", err)
+		}
 	}
 	return nil
 }

@@ -132,7 +132,7 @@ func (s *Service) Adopt(ctx context.Context, a Actor, container string, in wire.
 		return wire.Workspace{}, invalid(quote(in.Name)+" is no workspace name", "give one with --name: lower-case letters, digits and dashes, starting with a letter, at most 40")
 	}
 	w := store.Workspace{ID: store.NewID(), OwnerID: owner.ID, Name: in.Name, RepositoryID: r.ID, Phase: lifecycle.Waiting, Wanted: lifecycle.WantReady, Body: 1, Volume: 1,
-		Plan: store.Plan{Image: o.Image, Adopted: &store.Adopted{Container: o.ID, Name: o.Name}, Definition: definition.Definition{Image: o.Image, User: cmp.Or(in.User, o.User, "root"), Folder: path.Clean(in.Folder)}},
+		Plan: &store.Plan{Image: o.Image, Adopted: &store.Adopted{Container: o.ID, Name: o.Name}, Definition: definition.Definition{Image: o.Image, User: cmp.Or(in.User, o.User, "root"), Folder: path.Clean(in.Folder)}},
 		Size: in.Size, CoresMilli: size.CoresMilli, MemoryBytes: size.MemoryBytes, PortKey: NewPortKey()}
 	if w.StewardToken, err = s.Vault.Seal(store.NewID(), "steward", w.ID); err != nil {
 		return wire.Workspace{}, err

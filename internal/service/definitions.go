@@ -446,7 +446,7 @@ func (s *Service) drift(ctx context.Context, r store.Repository, branch, commit 
 	for _, w := range all {
 		reason := ""
 		if w.Plan.Commit != commit {
-			if reason, err = s.changed(ctx, r, branch, w.Plan, commit); err != nil {
+			if reason, err = s.changed(ctx, r, branch, *w.Plan, commit); err != nil {
 				return err
 			}
 		}

@@ -165,7 +165,7 @@ func (s *Service) rates(ctx context.Context, q store.Q) ([]cost.Since, error) {
 				continue // a version of before this release that cannot be read any more
 			}
 		}
-		out = append(out, cost.Since{From: r.At, Rates: parsed.Rates})
+		out = append(out, cost.Since{Version: r.Version, From: r.At, Rates: parsed.Rates})
 	}
 	s.priced.of, s.priced.rates = newest, out
 	return out, nil
@@ -193,7 +193,7 @@ func (s *Service) Cost(ctx context.Context, a Actor, by string, from, to time.Ti
 	if !from.Before(to) || to.Sub(from) > 400*24*time.Hour {
 		return wire.Cost{}, invalid("the time from "+from.Format(time.DateOnly)+" to "+to.Format(time.DateOnly)+" cannot be reported", "end it after it begins, at most 400 days later")
 	}
-	intervals, err := s.Store.Read().Intervals(ctx, scope, "", from, to)
+	intervals, err := s.Store.Read().Intervals(ctx, scope, from, to)
 	if err != nil {
 		return wire.Cost{}, err
 	}
@@ -255,7 +255,7 @@ func (s *Service) Journal(ctx context.Context, a Actor, in JournalQuery) ([]wire
 	if !ok {
 		return nil, denied(a, "read the journal")
 	}
-	f := store.JournalFilter{After: in.After, Newest: in.Newest, Owner: scope.OwnerID, Kind: in.Kind, From: in.From, To: in.To, Limit: in.Limit}
+	f := store.JournalFilter{After: in.After, Newest: in.Newest, Owner: scope.OwnerID, Team: scope.TeamID, Kind: in.Kind, From: in.From, To: in.To, Limit: in.Limit}
 	if !in.To.IsZero() && !in.From.Before(in.To) {
 		return nil, invalid("the journal is asked for from a time to one that is not later", "end it after it begins")
 	}
@@ -277,25 +277,38 @@ func (s *Service) Journal(ctx context.Context, a Actor, in JournalQuery) ([]wire
 	if err != nil {
 		return nil, err
 	}
+	return s.entryViews(ctx, rows)
+}
+
+// entryViews are journal entries with the names of whom and what they speak.
+func (s *Service) entryViews(ctx context.Context, rows []store.Entry) ([]wire.JournalEntry, error) {
 	names := map[string]string{}
+	name := func(id string, of func(context.Context, string) string) string {
+		if _, known := names[id]; !known {
+			names[id] = of(ctx, id)
+		}
+		return names[id]
+	}
 	out := []wire.JournalEntry{}
 	for _, e := range rows {
 		v, err := entryView(e)
 		if err != nil {
 			return nil, err
 		}
-		for _, id := range []string{e.Actor, e.OwnerID} {
-			if _, known := names[id]; !known && id != "" && id != "service" {
-				names[id] = s.nameOf(ctx, id)
-			}
+		if v.ActorName = "service"; e.Actor != "service" && e.Actor != "" {
+			v.ActorName = name(e.Actor, s.nameOf)
 		}
-		if v.ActorName, v.OwnerName = names[e.Actor], names[e.OwnerID]; e.Actor == "service" {
-			v.ActorName = "service"
+		if e.OwnerID != "" {
+			v.OwnerName = name(e.OwnerID, s.nameOf)
 		}
 		if strings.HasPrefix(e.Kind, "workspace.") {
-			if w, err := s.Store.Read().WorkspaceByID(ctx, e.Subject); err == nil {
-				v.SubjectName = w.Name
-			}
+			v.SubjectName = name(e.Subject, func(ctx context.Context, id string) string {
+				n, err := s.Store.Read().NameOf(ctx, id)
+				if err != nil {
+					return ""
+				}
+				return n
+			})
 		}
 		out = append(out, v)
 	}

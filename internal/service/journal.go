@@ -98,7 +98,10 @@ func (s *Service) ExportJournal(ctx context.Context, a Actor, after int64, kind 
 	if !a.may(policy.SeeWholeJournal) {
 		return denied(a, "see the whole journal")
 	}
-	if head, err := s.Store.Read().JournalHead(ctx); err != nil || after > head {
+	// What is written meanwhile is neither exported nor vouched for: who goes on
+	// from the head's number has all.
+	head, err := s.Store.Read().JournalHead(ctx)
+	if err != nil || after > head {
 		if err == nil {
 			err = invalid(fmt.Sprintf("entry %d is not in this journal: its newest is %d", after, head), "this may be the cursor of another journal; begin with 0")
 		}
@@ -110,7 +113,11 @@ func (s *Service) ExportJournal(ctx context.Context, a Actor, after int64, kind 
 		if err != nil {
 			return err
 		}
+		over := len(rows) < 500
 		for _, e := range rows {
+			if over = over || e.Number > head; e.Number > head {
+				break
+			}
 			event, err := s.event(e)
 			if err == nil {
 				err = out.Encode(event)
@@ -121,19 +128,15 @@ func (s *Service) ExportJournal(ctx context.Context, a Actor, after int64, kind 
 			after = e.Number
 		}
 		flush()
-		if len(rows) < 500 {
+		if over {
 			break
 		}
 	}
-	n, err := s.Store.Read().JournalHead(ctx)
+	h, err := s.signedHead(ctx, s.Store.Read(), head)
 	if err != nil {
 		return err
 	}
-	h, err := s.signedHead(ctx, s.Store.Read(), n)
-	if err != nil {
-		return err
-	}
-	last, err := journal.NewEvent(s.Keeper.Installation, "head-"+strconv.FormatInt(n, 10), "journal.head", "", h.At, h)
+	last, err := journal.NewEvent(s.Keeper.Installation, "head-"+strconv.FormatInt(head, 10), "journal.head", "", h.At, h)
 	if err != nil {
 		return err
 	}

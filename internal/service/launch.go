@@ -7,7 +7,6 @@ import (
 	"crypto/sha256"
 	"encoding/base32"
 	"encoding/hex"
-	"errors"
 	"fmt"
 	"slices"
 	"strconv"
@@ -50,16 +49,12 @@ func (s *Service) prepared(ctx context.Context, r store.Repository, branch strin
 			if _, seen := users[g.ID]; seen {
 				continue
 			}
-			made, err := s.Store.Read().WorkspaceByID(ctx, g.WorkspaceID)
-			if err != nil {
-				return err
-			}
 			behind, err := s.Mirrors.Behind(ctx, r.ID, g.Commit, plan.Commit)
 			if err != nil {
 				return fromRoom(err)
 			}
 			runs = append(runs, prebuild.Run{ID: g.ID, Number: g.Number, Commit: g.Commit, Fingerprint: g.Fingerprint, MadeAt: g.StartedAt, Behind: behind})
-			users[g.ID] = store.Prepared{Run: g.ID, Number: g.Number, Image: g.Image, User: made.Plan.Definition.User, MadeAt: g.StartedAt, Behind: behind}
+			users[g.ID] = store.Prepared{Run: g.ID, Number: g.Number, Image: g.Image, User: g.User, MadeAt: g.StartedAt, Behind: behind}
 		}
 	}
 	best, ok, why := prebuild.Choose(runs, definition.Prepared(plan.Definition, plan.Fingerprint))
@@ -330,7 +325,7 @@ func (s *Service) Launch(ctx context.Context, a Actor, in wire.Launch) (wire.Wor
 	if err != nil {
 		return wire.Workspace{}, err
 	}
-	w := store.Workspace{ID: store.NewID(), OwnerID: a.ID, Name: in.Name, RepositoryID: o.repository.ID, Branch: o.branch, Plan: o.plan,
+	w := store.Workspace{ID: store.NewID(), OwnerID: a.ID, Name: in.Name, RepositoryID: o.repository.ID, Branch: o.branch, Plan: &o.plan,
 		Phase: lifecycle.Waiting, Wanted: lifecycle.WantReady, Body: 1, Volume: 1, Size: o.sizeName, CoresMilli: o.size.CoresMilli, MemoryBytes: o.size.MemoryBytes,
 		DiskBytes: o.size.DiskBytes, RestAfter: o.rest, PortKey: NewPortKey()}
 	w.Plan.Definition = definition.WithID(w.Plan.Definition, bodyID(w.ID))
@@ -404,12 +399,8 @@ func freeName(ctx context.Context, tx *store.Tx, owner, name string) (string, er
 			suffix := "-" + strconv.Itoa(n)
 			try = strings.TrimRight(name[:min(len(name), 40-len(suffix))], "-") + suffix
 		}
-		_, err := tx.WorkspaceByName(ctx, owner, try)
-		if errors.Is(err, store.ErrNotFound) {
-			return try, nil
-		}
-		if err != nil {
-			return "", err
+		if taken, err := tx.NameTaken(ctx, owner, try); err != nil || !taken {
+			return try, err
 		}
 	}
 }

@@ -544,3 +544,27 @@ func newToken(prefix string) (token string, hash []byte) {
 	sum := sha256.Sum256([]byte(token))
 	return token, sum[:]
 }
+
+// GitCredentials lists what the actor signs in to git hosts with.
+func (s *Service) GitCredentials(ctx context.Context, a Actor) ([]wire.KnownCredential, error) {
+	rows, err := s.Store.Read().GitCredentials(ctx, a.ID)
+	out := []wire.KnownCredential{}
+	for _, r := range rows {
+		out = append(out, wire.KnownCredential{Host: r.Name, Username: r.Username, UpdatedAt: r.UpdatedAt})
+	}
+	return out, err
+}
+
+// DropGitCredential forgets what the actor signs in to a git host with.
+func (s *Service) DropGitCredential(ctx context.Context, a Actor, host string) error {
+	err := s.Store.Write(ctx, func(tx *store.Tx) error {
+		if err := tx.DropGitCredential(ctx, a.ID, host); err != nil {
+			return err
+		}
+		return tx.Journal(ctx, "git-credential.removed", a.ID, a.ID, a.ID, map[string]any{"host": host})
+	})
+	if errors.Is(err, store.ErrNotFound) {
+		return notFound("credential of yours for", host, "see yours with: yardbench credential list")
+	}
+	return err
+}

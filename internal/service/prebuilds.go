@@ -50,7 +50,7 @@ func (s *Service) PutPlan(ctx context.Context, a Actor, repository string, in wi
 		return wire.PrebuildPlan{}, err // no such branch, or a definition that makes nothing
 	}
 	err = s.Store.Write(ctx, func(tx *store.Tx) error {
-		if err := tx.PutPlan(ctx, p); err != nil {
+		if err := tx.PutPrebuildPlan(ctx, p); err != nil {
 			return err
 		}
 		return tx.Journal(ctx, "prebuild.plan-put", r.ID, "", a.ID, map[string]any{"repository": r.Name, "branch": p.Branch, "on_push": p.OnPush, "timetable": p.Timetable, "keep": p.Keep})
@@ -58,7 +58,7 @@ func (s *Service) PutPlan(ctx context.Context, a Actor, repository string, in wi
 	if err != nil {
 		return wire.PrebuildPlan{}, err
 	}
-	if p, err = s.Store.Read().Plan(ctx, r.ID, p.Branch); err != nil {
+	if p, err = s.Store.Read().PrebuildPlan(ctx, r.ID, p.Branch); err != nil {
 		return wire.PrebuildPlan{}, err
 	}
 	s.schedule(ctx, p)
@@ -87,7 +87,7 @@ func (s *Service) DropPlan(ctx context.Context, a Actor, repository, branch stri
 	}
 	s.Keeper.Forget("plan " + p.ID)
 	return s.Store.Write(ctx, func(tx *store.Tx) error {
-		if err := tx.DropPlan(ctx, p.ID); err != nil {
+		if err := tx.DropPrebuildPlan(ctx, p.ID); err != nil {
 			return err
 		}
 		return tx.Journal(ctx, "prebuild.plan-removed", r.ID, "", a.ID, map[string]any{"repository": r.Name, "branch": p.Branch})
@@ -105,7 +105,7 @@ func (s *Service) findPlan(ctx context.Context, a Actor, repository, branch stri
 	if branch == "" {
 		branch = r.DefaultBranch
 	}
-	p, err := s.Store.Read().Plan(ctx, r.ID, branch)
+	p, err := s.Store.Read().PrebuildPlan(ctx, r.ID, branch)
 	if errors.Is(err, store.ErrNotFound) {
 		return r, p, notFound("prebuild plan for branch", branch, "make one with: yardbench prebuild plan "+r.Name+" --branch "+branch)
 	}
@@ -126,7 +126,7 @@ func (s *Service) Plans(ctx context.Context, a Actor, repository string) ([]wire
 		}
 		id = r.ID
 	}
-	rows, err := s.Store.Read().Plans(ctx, id)
+	rows, err := s.Store.Read().PrebuildPlans(ctx, id)
 	out := []wire.PrebuildPlan{}
 	for _, p := range rows {
 		r, err := s.Store.Read().RepositoryByID(ctx, p.RepositoryID)
@@ -177,7 +177,7 @@ func (s *Service) nextRun(ctx context.Context, p store.PrebuildPlan) time.Time {
 // once, at the service's start.
 func (s *Service) Schedule(ctx context.Context) error {
 	s.Keeper.Prebuilt = func(plan string) { s.prebuilt(ctx, plan) }
-	plans, err := s.Store.Read().Plans(ctx, "")
+	plans, err := s.Store.Read().PrebuildPlans(ctx, "")
 	for _, p := range plans {
 		s.schedule(ctx, p)
 		if p.Due != "" {
@@ -194,7 +194,7 @@ func (s *Service) schedule(ctx context.Context, p store.PrebuildPlan) {
 		return
 	}
 	s.Keeper.At("plan "+p.ID, at, func(ctx context.Context) error {
-		p, err := s.Store.Read().PlanByID(ctx, p.ID)
+		p, err := s.Store.Read().PrebuildPlanByID(ctx, p.ID)
 		if errors.Is(err, store.ErrNotFound) {
 			return nil // it was removed
 		}
@@ -217,7 +217,7 @@ func (s *Service) schedule(ctx context.Context, p store.PrebuildPlan) {
 // prebuilt is called when a run has ended: another may have become due
 // meanwhile.
 func (s *Service) prebuilt(ctx context.Context, plan string) {
-	p, err := s.Store.Read().PlanByID(ctx, plan)
+	p, err := s.Store.Read().PrebuildPlanByID(ctx, plan)
 	if err != nil || p.Due == "" {
 		return
 	}
@@ -260,7 +260,7 @@ func (s *Service) run(ctx context.Context, p store.PrebuildPlan, actor, reason s
 	}
 	size := house.Sizes[house.UsualSize]
 	run := store.PrebuildRun{ID: store.NewID(), PlanID: p.ID, Reason: reason, Commit: plan.Commit, Fingerprint: definition.Prepared(plan.Definition, plan.Fingerprint)}
-	w := store.Workspace{ID: store.NewID(), OwnerID: p.MadeBy, Name: "prebuild-" + run.ID, RepositoryID: r.ID, Branch: p.Branch, Plan: plan, Kind: store.ForPrebuild,
+	w := store.Workspace{ID: store.NewID(), OwnerID: p.MadeBy, Name: "prebuild-" + run.ID, RepositoryID: r.ID, Branch: p.Branch, Plan: &plan, Kind: store.ForPrebuild,
 		Phase: lifecycle.Waiting, Wanted: lifecycle.WantReady, Body: 1, Volume: 1, Size: house.UsualSize, CoresMilli: size.CoresMilli, MemoryBytes: size.MemoryBytes, DiskBytes: size.DiskBytes}
 	run.WorkspaceID = w.ID
 	w.Plan.Definition = definition.WithID(w.Plan.Definition, bodyID(w.ID))
@@ -412,7 +412,7 @@ func (s *Service) Pushed(ctx context.Context, in wire.Push, body []byte, at, mar
 	var out wire.Pushed
 	for _, r := range from {
 		s.lookForDrift(r, in.Branch)
-		p, err := s.Store.Read().Plan(ctx, r.ID, in.Branch)
+		p, err := s.Store.Read().PrebuildPlan(ctx, r.ID, in.Branch)
 		if errors.Is(err, store.ErrNotFound) || (err == nil && !p.OnPush) {
 			continue
 		}

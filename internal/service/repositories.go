@@ -23,7 +23,7 @@ func (s *Service) Repositories(ctx context.Context, _ Actor) ([]wire.Repository,
 }
 
 func repositoryView(r store.Repository) wire.Repository {
-	return wire.Repository{Name: r.Name, URL: r.URL, DefaultBranch: r.DefaultBranch, SignsPushes: len(r.PushKey) > 0}
+	return wire.Repository{Name: r.Name, URL: r.URL, DefaultBranch: r.DefaultBranch, SignsPushes: len(r.PushKey) > 0, Team: r.Team}
 }
 
 // repository finds a registered repository.
@@ -59,15 +59,44 @@ func (s *Service) AddRepository(ctx context.Context, a Actor, in wire.NewReposit
 	if err != nil {
 		return wire.Repository{}, fromRoom(err)
 	}
-	r := store.Repository{ID: store.NewID(), Name: name, URL: in.URL, DefaultBranch: branch}
+	team, err := s.team(ctx, in.Team)
+	if err != nil {
+		return wire.Repository{}, err
+	}
+	r := store.Repository{ID: store.NewID(), Name: name, URL: in.URL, DefaultBranch: branch, TeamID: team.ID, Team: team.Name}
 	err = s.Store.Write(ctx, func(tx *store.Tx) error {
 		if err := tx.AddRepository(ctx, r); err != nil {
 			return err
 		}
-		return tx.Journal(ctx, "repository.added", r.ID, "", a.ID, map[string]any{"name": r.Name, "url": r.URL})
+		return tx.Journal(ctx, "repository.added", r.ID, "", a.ID, map[string]any{"name": r.Name, "url": r.URL, "team": r.Team})
 	})
 	if store.IsDuplicate(err) {
 		return wire.Repository{}, conflict("name-taken", "there is a repository "+quote(name)+" already", "give another with --name")
 	}
 	return repositoryView(r), err
+}
+
+// ChangeRepository changes whose a repository is.
+func (s *Service) ChangeRepository(ctx context.Context, a Actor, name string, in wire.RepositoryChange) (wire.Repository, error) {
+	r, err := s.repository(ctx, a, name)
+	if err != nil {
+		return wire.Repository{}, err
+	}
+	if !a.may(policy.ChangeRepository) {
+		return wire.Repository{}, denied(a, "change repositories")
+	}
+	if in.Team == nil {
+		return repositoryView(r), nil
+	}
+	team, err := s.team(ctx, *in.Team)
+	if err != nil {
+		return wire.Repository{}, err
+	}
+	r.TeamID, r.Team = team.ID, team.Name
+	return repositoryView(r), s.Store.Write(ctx, func(tx *store.Tx) error {
+		if err := tx.SetRepositoryTeam(ctx, r.ID, team.ID); err != nil {
+			return err
+		}
+		return tx.Journal(ctx, "repository.changed", r.ID, "", a.ID, map[string]any{"repository": r.Name, "team": r.Team})
+	})
 }

@@ -56,6 +56,7 @@ type Service struct {
 		of map[string]time.Time
 	}
 	passes passes
+	feed   feed
 	read   plansRead
 	heads  headsSeen
 	tried  tries
@@ -185,7 +186,7 @@ func (s *Service) timed(ctx context.Context, v *wire.Sheet, w store.Workspace, s
 	if err != nil {
 		return err
 	}
-	plans, err := s.Store.Read().Plans(ctx, w.RepositoryID)
+	plans, err := s.Store.Read().PrebuildPlans(ctx, w.RepositoryID)
 	if err != nil {
 		return err
 	}
@@ -220,7 +221,7 @@ func sheetView(sh store.Sheet, steps []store.Step) wire.Sheet {
 func (s *Service) view(ctx context.Context, q store.Q, w store.Workspace) (wire.Workspace, error) {
 	var a around
 	var err error
-	if a.metered, err = q.Intervals(ctx, store.Scope{}, w.ID, time.Time{}, s.now().Add(time.Hour)); err != nil {
+	if a.used, err = q.UsageOf(ctx, w.ID, s.now().Add(-24*time.Hour)); err != nil {
 		return wire.Workspace{}, err
 	}
 	if a.owner, err = q.PersonByID(ctx, w.OwnerID); err != nil {
@@ -247,7 +248,7 @@ type around struct {
 	repository store.Repository
 	conditions []lifecycle.Condition
 	sheet      int // the newest one's number
-	metered    []cost.Interval
+	used       store.Usage
 	house      rules.Rules
 	rates      []cost.Since
 }
@@ -278,7 +279,7 @@ func (s *Service) views(ctx context.Context, q store.Q, ws []store.Workspace, ow
 	if err != nil {
 		return nil, err
 	}
-	metered, err := q.WorkspaceIntervals(ctx, owner)
+	used, err := q.Usages(ctx, owner, s.now().Add(-24*time.Hour))
 	if err != nil {
 		return nil, err
 	}
@@ -295,7 +296,7 @@ func (s *Service) views(ctx context.Context, q store.Q, ws []store.Workspace, ow
 	}
 	out := []wire.Workspace{}
 	for _, w := range ws {
-		v, err := s.viewOf(ctx, q, w, around{personBy[w.OwnerID], repositoryBy[w.RepositoryID], conditions[w.ID], sheets[w.ID], metered[w.ID], house, rates})
+		v, err := s.viewOf(ctx, q, w, around{personBy[w.OwnerID], repositoryBy[w.RepositoryID], conditions[w.ID], sheets[w.ID], used[w.ID], house, rates})
 		if err != nil {
 			return nil, err
 		}
@@ -306,7 +307,7 @@ func (s *Service) views(ctx context.Context, q store.Q, ws []store.Workspace, ow
 
 // viewOf tells of one workspace with what stands around it.
 func (s *Service) viewOf(ctx context.Context, q store.Q, w store.Workspace, a around) (wire.Workspace, error) {
-	owner, r, metered, house := a.owner, a.repository, a.metered, a.house
+	owner, r, house := a.owner, a.repository, a.house
 	def := w.Plan.Definition
 	v := wire.Workspace{ID: w.ID, Name: w.Name, Owner: owner.Name, Team: owner.Team, Repository: r.Name, Branch: w.Branch, Commit: w.Plan.Commit,
 		Definition: def.Path, Image: imageOf(def), Folder: def.Folder, User: def.Person(), Ports: def.Ports, Phase: string(w.Phase),
@@ -341,10 +342,15 @@ func (s *Service) viewOf(ctx context.Context, q store.Q, w store.Workspace, a ar
 		v.RemovesAt = &at
 	}
 	now := s.now().UTC()
-	for _, row := range cost.Report(metered, a.rates, time.Time{}, now, now, cost.ByAll, time.UTC) {
-		v.CostMicros, v.IdleMicros = int64(row.Total), int64(row.IdleMoney)
+	var open []cost.Interval
+	for _, i := range a.used.Recent {
+		if i.To.IsZero() {
+			open = append(open, i)
+		}
 	}
-	v.Day = dayStrip(metered, now)
+	row := cost.Price(a.used.Over, open, a.rates, now)
+	v.CostMicros, v.IdleMicros = int64(row.Total), int64(row.IdleMoney)
+	v.Day = dayStrip(a.used.Recent, now)
 	return v, nil
 }
 
@@ -390,18 +396,4 @@ func preparedView(p *store.Prepared) *wire.Prepared {
 func entryView(e store.Entry) (wire.JournalEntry, error) {
 	v := wire.JournalEntry{Number: e.Number, At: e.At, Kind: e.Kind, Subject: e.Subject, Actor: e.Actor}
 	return v, json.Unmarshal(e.Data, &v.Data)
-}
-
-// MayWatch tells whether the actor may be told that something of a workspace
-// changed.
-func (s *Service) MayWatch(ctx context.Context, a Actor, workspace string) bool {
-	w, err := s.Store.Read().WorkspaceByID(ctx, workspace)
-	if err != nil {
-		return false
-	}
-	if w.Kind == store.ForPrebuild {
-		return a.may(policy.SeePrebuilds)
-	}
-	owner, err := s.Store.Read().PersonByID(ctx, w.OwnerID)
-	return err == nil && a.mayOf(policy.SeeWorkspace, owner)
 }

@@ -101,7 +101,7 @@ func addWorkspace(t *testing.T, s *Service, a Actor, name string, phase lifecycl
 	t.Helper()
 	ctx := t.Context()
 	w := store.Workspace{ID: store.NewID(), OwnerID: a.ID, Name: name, RepositoryID: "r1", Branch: "main", Phase: phase, Wanted: lifecycle.WantReady, Body: 1, Volume: 1, SeededVolume: 1, PortKey: NewPortKey(),
-		StewardToken: []byte{1}, Plan: store.Plan{Commit: "0123456789abcdef", Definition: definition.Definition{Image: "a", Folder: "/workspaces/x"}}}
+		StewardToken: []byte{1}, Plan: &store.Plan{Commit: "0123456789abcdef", Definition: definition.Definition{Image: "a", Folder: "/workspaces/x"}}}
 	err := s.Store.Write(ctx, func(tx *store.Tx) error {
 		if _, err := tx.RepositoryByID(ctx, "r1"); err != nil {
 			if err := tx.AddRepository(ctx, store.Repository{ID: "r1", Name: "tide-board", URL: "http://git.skerryline.example/x", DefaultBranch: "main"}); err != nil {

@@ -174,7 +174,7 @@ func (s *Service) Rebuild(ctx context.Context, a Actor, ref string, in wire.Rebu
 	if err != nil {
 		return wire.Workspace{}, err
 	}
-	plan, err := s.plan(ctx, w.OwnerID, r, w.Branch, choiceOf(w.Plan))
+	plan, err := s.plan(ctx, w.OwnerID, r, w.Branch, choiceOf(*w.Plan))
 	if err != nil {
 		return wire.Workspace{}, err
 	}

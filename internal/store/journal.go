@@ -2,6 +2,7 @@ package store
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"database/sql"
@@ -9,6 +10,8 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"slices"
+	"strings"
 	"time"
 )
 
@@ -78,6 +81,7 @@ type JournalFilter struct {
 	After   int64
 	Newest  bool      // the newest first
 	Owner   string    // whose matter it is
+	Team    string    // of whose people it is the matter
 	Subject string    // what it happened to
 	Person  string    // whose matter it is, or who did it
 	Kind    string    // what the kind begins with
@@ -88,28 +92,100 @@ type JournalFilter struct {
 
 // Journal lists the wanted entries, the oldest first unless the newest are wanted.
 func (q Q) Journal(ctx context.Context, f JournalFilter) ([]Entry, error) {
-	order := "ASC"
-	if f.Newest {
-		order = "DESC"
+	where, args, none, err := q.journalWhere(ctx, f)
+	if err != nil || none {
+		return []Entry{}, err
 	}
-	return list(ctx, q, func(scan func(...any) error) (Entry, error) {
-		var body []byte
-		var e Entry
-		if err := scan(&body); err != nil {
-			return e, err
+	order := " ORDER BY number ASC LIMIT ?"
+	if f.Newest {
+		order = " ORDER BY number DESC LIMIT ?"
+	}
+	if f.Person == "" {
+		return list(ctx, q, scanEntry, "SELECT body FROM journal WHERE "+where+order, append(args, f.Limit)...)
+	}
+	// Their matters, and what they did: each by its index, then together.
+	var both []Entry
+	for _, of := range []string{" AND owner_id = ?", " AND actor = ?"} {
+		part, err := list(ctx, q, scanEntry, "SELECT body FROM journal WHERE "+where+of+order, append(slices.Clone(args), f.Person, f.Limit)...)
+		if err != nil {
+			return nil, err
 		}
-		return e, json.Unmarshal(body, &e)
-	}, `SELECT body FROM journal WHERE number > ? AND (? = '' OR owner_id = ?) AND (? = '' OR subject = ?)
-		AND (? = '' OR owner_id = ? OR CAST(body AS TEXT) ->> 'actor' = ?) AND (? = '' OR SUBSTR(kind, 1, LENGTH(?)) = ?) AND at >= ? AND at < ? ORDER BY number `+order+` LIMIT ?`,
-		f.After, f.Owner, f.Owner, f.Subject, f.Subject, f.Person, f.Person, f.Person, f.Kind, f.Kind, f.Kind, bound(f.From, 0), bound(f.To, math.MaxInt64), f.Limit)
+		both = append(both, part...)
+	}
+	slices.SortFunc(both, func(a, b Entry) int {
+		if f.Newest {
+			a, b = b, a
+		}
+		return cmp.Compare(a.Number, b.Number)
+	})
+	both = slices.CompactFunc(both, func(a, b Entry) bool { return a.Number == b.Number })
+	return both[:min(len(both), f.Limit)], nil
 }
 
-// bound is a time as it is stored, or else where there is none.
-func bound(t time.Time, none int64) int64 {
-	if t.IsZero() {
-		return none
+// journalWhere is a filter in words for which there are indexes. none tells
+// that nothing can fit.
+func (q Q) journalWhere(ctx context.Context, f JournalFilter) (where string, args []any, none bool, err error) {
+	after, before := f.After, int64(math.MaxInt64)
+	// Times go up with the numbers.
+	for _, bound := range []struct {
+		at time.Time
+		to *int64
+	}{{f.From, &after}, {f.To, &before}} {
+		if bound.at.IsZero() {
+			continue
+		}
+		var n sql.NullInt64
+		if err := q.db.QueryRowContext(ctx, "SELECT MIN(number) FROM journal WHERE at = (SELECT at FROM journal WHERE at >= ? ORDER BY at LIMIT 1)", micros(bound.at)).Scan(&n); err != nil {
+			return "", nil, false, err
+		}
+		switch {
+		case bound.to == &after && !n.Valid:
+			return "", nil, true, nil // nothing is as new
+		case bound.to == &after:
+			after = max(after, n.Int64-1)
+		case n.Valid:
+			before = n.Int64
+		}
 	}
-	return micros(t)
+	where, args = "number > ? AND number < ?", []any{after, before}
+	if f.Owner != "" {
+		where, args = where+" AND owner_id = ?", append(args, f.Owner)
+	}
+	if f.Team != "" {
+		where, args = where+" AND owner_id IN (SELECT id FROM people WHERE team_id = ?)", append(args, f.Team)
+	}
+	if f.Subject != "" {
+		where, args = where+" AND subject = ?", append(args, f.Subject)
+	}
+	if f.Kind != "" {
+		kinds, err := q.kinds(ctx, f.Kind)
+		if err != nil || len(kinds) == 0 {
+			return "", nil, true, err
+		}
+		where += " AND kind IN (?" + strings.Repeat(", ?", len(kinds)-1) + ")"
+		args = append(args, kinds...)
+	}
+	return where, args, false, nil
+}
+
+// kinds lists the kinds of entry that there are and that begin so: with a step
+// of the index for each.
+func (q Q) kinds(ctx context.Context, beginning string) ([]any, error) {
+	return list(ctx, q, func(scan func(...any) error) (any, error) {
+		var k string
+		err := scan(&k)
+		return k, err
+	}, `WITH RECURSIVE k(kind) AS (SELECT MIN(kind) FROM journal WHERE kind >= ?1 UNION ALL SELECT (SELECT MIN(kind) FROM journal WHERE kind > k.kind) FROM k WHERE k.kind IS NOT NULL AND SUBSTR(k.kind, 1, LENGTH(?1)) = ?1)
+		SELECT kind FROM k WHERE kind IS NOT NULL AND SUBSTR(kind, 1, LENGTH(?1)) = ?1`, beginning)
+}
+
+func scanEntry(scan func(...any) error) (Entry, error) {
+	var body []byte
+	var e Entry
+	if err := scan(&body); err != nil {
+		return e, err
+	}
+	return e, json.Unmarshal(body, &e)
 }
 
 // JournalAfter lists at most limit entries after number, oldest first; for

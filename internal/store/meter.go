@@ -4,7 +4,9 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"slices"
 	"sort"
 	"time"
 
@@ -22,17 +24,68 @@ func (tx *Tx) meter(ctx context.Context, w Workspace, e cost.Event) error {
 	}
 	for _, c := range cost.Apply(open, w.Kind == ForPrebuild, e) {
 		if !c.Open {
-			err = tx.exec(ctx, "UPDATE intervals SET to_at = ? WHERE workspace_id = ? AND kind = ? AND to_at IS NULL", micros(c.At), w.ID, c.Kind)
+			err = tx.closeInterval(ctx, w.ID, c)
 		} else {
 			err = tx.exec(ctx, `INSERT INTO intervals (workspace_id, owner_id, team_id, repository_id, kind, size, disk_bytes, from_at)
-				VALUES (?, ?, COALESCE((SELECT team_id FROM people WHERE id = ?), ''), ?, ?, ?, ?, ?)`,
-				w.ID, w.OwnerID, w.OwnerID, w.RepositoryID, c.Kind, w.Size, w.DiskBytes, micros(c.At))
+				VALUES (?1, ?2, COALESCE(CASE ?3 WHEN 'prebuild' THEN (SELECT team_id FROM repositories WHERE id = ?4) ELSE (SELECT team_id FROM people WHERE id = ?2) END, ''), ?4, ?5, ?6, ?7, ?8)`,
+				w.ID, w.OwnerID, w.Kind, w.RepositoryID, c.Kind, w.Size, w.DiskBytes, micros(c.At))
 		}
 		if err != nil {
 			return fmt.Errorf("meter %s of %s: %w", c.Kind, w.ID, err)
 		}
 	}
 	return nil
+}
+
+// closeInterval ends a metered time, and adds it to the workspace's totals.
+func (tx *Tx) closeInterval(ctx context.Context, workspace string, c cost.Change) error {
+	var from, disk int64
+	var size string
+	err := tx.db.QueryRowContext(ctx, "SELECT from_at, size, disk_bytes FROM intervals WHERE workspace_id = ? AND kind = ? AND to_at IS NULL", workspace, c.Kind).Scan(&from, &size, &disk)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	to := micros(c.At)
+	if err := tx.exec(ctx, "UPDATE intervals SET to_at = ? WHERE workspace_id = ? AND kind = ? AND to_at IS NULL", to, workspace, c.Kind); err != nil {
+		return err
+	}
+	versions, err := list(ctx, tx.Q, scanRulesTime, "SELECT version, at FROM rules WHERE at > ? OR version = (SELECT COALESCE(MAX(version), (SELECT MIN(version) FROM rules)) FROM rules WHERE at <= ?) ORDER BY version", from, from)
+	if err != nil {
+		return err
+	}
+	if len(versions) == 0 { // a service without rules yet
+		versions = []rulesTime{{}}
+	}
+	for i, v := range versions {
+		begin, end := from, to
+		if i > 0 {
+			begin = max(begin, v.at)
+		}
+		if i+1 < len(versions) {
+			end = min(end, versions[i+1].at)
+		}
+		if end <= begin {
+			continue
+		}
+		if err := tx.exec(ctx, `INSERT INTO totals (workspace_id, kind, size, disk_bytes, version, us) VALUES (?, ?, ?, ?, ?, ?)
+			ON CONFLICT (workspace_id, kind, size, disk_bytes, version) DO UPDATE SET us = us + excluded.us`, workspace, c.Kind, size, disk, v.version, end-begin); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// rulesTime is when a version of the house rules came into force.
+type rulesTime struct {
+	version int
+	at      int64
+}
+
+func scanRulesTime(scan func(...any) error) (r rulesTime, err error) {
+	return r, scan(&r.version, &r.at)
 }
 
 func (q Q) openIntervals(ctx context.Context, workspace string) (map[cost.Kind]time.Time, error) {
@@ -63,47 +116,113 @@ func (s Scope) where() (more string, args []any) {
 }
 
 // Intervals lists the metered time between from and to, with names.
-func (q Q) Intervals(ctx context.Context, s Scope, workspace string, from, to time.Time) ([]cost.Interval, error) {
-	return list(ctx, q, func(scan func(...any) error) (i cost.Interval, err error) {
-		var start int64
-		var end sql.NullInt64
-		var kind string
-		err = scan(&i.Workspace, &kind, &i.Owner, &i.Team, &i.Repository, &i.Kind, &i.Size, &i.DiskBytes, &start, &end)
-		if i.From = fromMicros(start); end.Valid {
-			i.To = fromMicros(end.Int64)
+func (q Q) Intervals(ctx context.Context, s Scope, from, to time.Time) ([]cost.Interval, error) {
+	var out []cost.Interval
+	where, args := "", []any{}
+	if s.OwnerID != "" {
+		where, args = where+" AND i.owner_id = ? AND w.kind = 'person'", append(args, s.OwnerID)
+	}
+	if s.TeamID != "" {
+		where, args = where+" AND i.team_id = ?", append(args, s.TeamID)
+	}
+	// What is over by its end, and what goes on.
+	for _, part := range []struct {
+		when string
+		args []any
+	}{{"i.to_at > ? AND i.from_at < ?", []any{micros(from), micros(to)}}, {"i.to_at IS NULL AND i.from_at < ?", []any{micros(to)}}} {
+		rows, err := list(ctx, q, func(scan func(...any) error) (i cost.Interval, err error) {
+			var start int64
+			var end sql.NullInt64
+			var kind string
+			err = scan(&i.Workspace, &kind, &i.Owner, &i.Team, &i.Repository, &i.Kind, &i.Size, &i.DiskBytes, &start, &end)
+			if i.From = fromMicros(start); end.Valid {
+				i.To = fromMicros(end.Int64)
+			}
+			if kind == ForPrebuild { // no person's in particular
+				i.Owner, i.Workspace = "", "prebuilds of "+i.Repository
+			} else {
+				i.Workspace += "." + i.Owner
+			}
+			return i, err
+		}, `SELECT w.name, w.kind, p.name, COALESCE(t.name, ''), r.name, i.kind, i.size, i.disk_bytes, i.from_at, i.to_at FROM intervals i
+			JOIN workspaces w ON w.id = i.workspace_id JOIN people p ON p.id = i.owner_id JOIN repositories r ON r.id = i.repository_id
+			LEFT JOIN teams t ON t.id = i.team_id WHERE `+part.when+where, append(part.args, args...)...)
+		if err != nil {
+			return nil, err
 		}
-		if kind == ForPrebuild { // nobody's in particular
-			i.Owner, i.Team, i.Workspace = "", "", "prebuilds of "+i.Repository
-		} else {
-			i.Workspace += "." + i.Owner
-		}
-		return i, err
-	}, `SELECT w.name, w.kind, p.name, COALESCE(t.name, ''), r.name, i.kind, i.size, i.disk_bytes, i.from_at, i.to_at FROM intervals i
-		JOIN workspaces w ON w.id = i.workspace_id JOIN people p ON p.id = i.owner_id JOIN repositories r ON r.id = i.repository_id
-		LEFT JOIN teams t ON t.id = i.team_id
-		WHERE i.from_at < ? AND (i.to_at IS NULL OR i.to_at > ?)
-		AND (? = '' OR (i.owner_id = ? AND w.kind = 'person')) AND (? = '' OR (i.team_id = ? AND w.kind = 'person')) AND (? = '' OR i.workspace_id = ?)`,
-		micros(to), micros(from), s.OwnerID, s.OwnerID, s.TeamID, s.TeamID, workspace, workspace)
+		out = append(out, rows...)
+	}
+	return out, nil
 }
 
-// WorkspaceIntervals lists the metered time of people's workspaces that exist,
-// by workspace: all of it.
-func (q Q) WorkspaceIntervals(ctx context.Context, owner string) (map[string][]cost.Interval, error) {
-	out := map[string][]cost.Interval{}
+// Usage is what a workspace has used: its sums of all time that is over, and
+// its metered time since a day ago, that which goes on with it.
+type Usage struct {
+	Over   []cost.Sum
+	Recent []cost.Interval
+}
+
+// UsageOf gives what one workspace has used; since is how far back its day goes.
+func (q Q) UsageOf(ctx context.Context, workspace string, since time.Time) (Usage, error) {
+	all, err := q.usage(ctx, "workspace_id = ?", since, workspace)
+	return all[workspace], err
+}
+
+// Usages gives what people's workspaces that exist have used, by workspace; of
+// one owner unless that is empty.
+func (q Q) Usages(ctx context.Context, owner string, since time.Time) (map[string]Usage, error) {
+	living := "workspace_id IN (SELECT id FROM workspaces WHERE phase <> 'removed' AND kind = 'person'"
+	if owner == "" {
+		return q.usage(ctx, living+")", since)
+	}
+	return q.usage(ctx, living+" AND owner_id = ?)", since, owner)
+}
+
+func (q Q) usage(ctx context.Context, which string, since time.Time, args ...any) (map[string]Usage, error) {
+	out := map[string]Usage{}
 	_, err := list(ctx, q, func(scan func(...any) error) (struct{}, error) {
 		var id string
-		var i cost.Interval
-		var start int64
-		var end sql.NullInt64
-		err := scan(&id, &i.Kind, &i.Size, &i.DiskBytes, &start, &end)
-		if i.From = fromMicros(start); end.Valid {
-			i.To = fromMicros(end.Int64)
-		}
-		out[id] = append(out[id], i)
+		var s cost.Sum
+		var us int64
+		err := scan(&id, &s.Kind, &s.Size, &s.DiskBytes, &s.Version, &us)
+		s.Time = time.Duration(us) * time.Microsecond
+		u := out[id]
+		u.Over = append(u.Over, s)
+		out[id] = u
 		return struct{}{}, err
-	}, `SELECT i.workspace_id, i.kind, i.size, i.disk_bytes, i.from_at, i.to_at FROM workspaces w JOIN intervals i ON i.workspace_id = w.id
-		WHERE w.phase <> 'removed' AND w.kind = 'person' AND (? = '' OR w.owner_id = ?) ORDER BY i.from_at`, owner, owner)
-	return out, err
+	}, "SELECT workspace_id, kind, size, disk_bytes, version, us FROM totals WHERE "+which, args...)
+	if err != nil {
+		return nil, err
+	}
+	recent := func(when string, args ...any) error {
+		_, err := list(ctx, q, func(scan func(...any) error) (struct{}, error) {
+			var id string
+			var i cost.Interval
+			var start int64
+			var end sql.NullInt64
+			err := scan(&id, &i.Kind, &i.Size, &i.DiskBytes, &start, &end)
+			if i.From = fromMicros(start); end.Valid {
+				i.To = fromMicros(end.Int64)
+			}
+			u := out[id]
+			u.Recent = append(u.Recent, i)
+			out[id] = u
+			return struct{}{}, err
+		}, "SELECT workspace_id, kind, size, disk_bytes, from_at, to_at FROM intervals WHERE "+which+when, args...)
+		return err
+	}
+	if err := recent(" AND to_at > ? ORDER BY from_at", append(slices.Clone(args), micros(since))...); err != nil {
+		return nil, err
+	}
+	return out, recent(" AND to_at IS NULL ORDER BY from_at", args...)
+}
+
+// Unsummed lists the workspaces whose sums are not those of their intervals:
+// none, whatever ended the service meanwhile.
+func (q Q) Unsummed(ctx context.Context) ([]string, error) {
+	return list(ctx, q, func(scan func(...any) error) (id string, err error) { return id, scan(&id) }, `SELECT COALESCE(a.workspace_id, b.workspace_id) FROM
+		(SELECT workspace_id, kind, SUM(to_at - from_at) AS us FROM intervals WHERE to_at IS NOT NULL GROUP BY 1, 2 HAVING us > 0) a FULL JOIN (SELECT workspace_id, kind, SUM(us) AS us FROM totals GROUP BY 1, 2) b
+		ON a.workspace_id = b.workspace_id AND a.kind = b.kind WHERE a.us IS NOT b.us`)
 }
 
 // Metered is one stored interval, as Remeter compares it.

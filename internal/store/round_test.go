@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"yardbench/internal/core/cost"
 	"yardbench/internal/core/definition"
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/rules"
@@ -42,7 +43,7 @@ func populated(t *testing.T) *Store {
 func launched(t *testing.T, s *Store, id, owner, kind string) {
 	t.Helper()
 	w := Workspace{ID: id, OwnerID: owner, Name: "w-" + id, RepositoryID: "r1", Branch: "main", Phase: lifecycle.Waiting, Wanted: lifecycle.WantReady, Body: 1, Volume: 1, StewardToken: []byte{1},
-		Kind: kind, Size: "small", CoresMilli: 1000, MemoryBytes: 2 << 30, DiskBytes: 10 << 30, PortKey: "key" + id, Plan: Plan{Definition: definition.Definition{Image: "a", Folder: "/x"}}}
+		Kind: kind, Size: "small", CoresMilli: 1000, MemoryBytes: 2 << 30, DiskBytes: 10 << 30, PortKey: "key" + id, Plan: &Plan{Definition: definition.Definition{Image: "a", Folder: "/x"}}}
 	err := s.Write(t.Context(), func(tx *Tx) error {
 		if err := tx.AddWorkspace(t.Context(), &w); err != nil {
 			return err
@@ -60,6 +61,19 @@ func TestMeteredTimeIsTheJournals(t *testing.T) {
 	s := populated(t)
 	ctx := t.Context()
 	r := rand.New(rand.NewPCG(4, 4))
+	var prices []cost.Since
+	for n := range 4 { // the rates change three times meanwhile
+		at := time.Date(2026, 11, 2, 6+n, 20, 0, 0, time.UTC)
+		err := s.Write(ctx, func(tx *Tx) error {
+			tx.At(at)
+			_, err := tx.AddRules(ctx, RulesVersion{Document: "x"})
+			return err
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+		prices = append(prices, cost.Since{Version: n + 1, From: at, Rates: rules.Rates{RunningHour: map[string]rules.Money{"small": rules.Money(100_000 * (n + 1))}, StorageGiBMonth: rules.Money(90_000 * (n + 2)), PrebuildMinute: 4000}})
+	}
 	for n := range 12 {
 		kind := ForPerson
 		if n%4 == 3 {
@@ -107,11 +121,12 @@ func TestMeteredTimeIsTheJournals(t *testing.T) {
 	if err := s.Read().VerifyJournal(ctx); err != nil {
 		t.Error(err)
 	}
+	totalsHold(t, s, prices, time.Date(2026, 11, 3, 0, 0, 0, 0, time.UTC))
 	// Prebuilds are nobody's: a person's view has none of their time.
-	all, err1 := s.Read().Intervals(ctx, Scope{}, "", time.Time{}, time.Now())
-	own, err2 := s.Read().Intervals(ctx, Scope{OwnerID: "p1"}, "", time.Time{}, time.Now())
-	team, err3 := s.Read().Intervals(ctx, Scope{TeamID: "t1"}, "", time.Time{}, time.Now())
-	other, err4 := s.Read().Intervals(ctx, Scope{OwnerID: "p3"}, "", time.Time{}, time.Now())
+	all, err1 := s.Read().Intervals(ctx, Scope{}, time.Time{}, time.Now())
+	own, err2 := s.Read().Intervals(ctx, Scope{OwnerID: "p1"}, time.Time{}, time.Now())
+	team, err3 := s.Read().Intervals(ctx, Scope{TeamID: "t1"}, time.Time{}, time.Now())
+	other, err4 := s.Read().Intervals(ctx, Scope{OwnerID: "p3"}, time.Time{}, time.Now())
 	if err1 != nil || err2 != nil || err3 != nil || err4 != nil || len(own) == 0 || len(own) >= len(all) || len(team) != len(own) || len(other) != 0 {
 		t.Errorf("of %d intervals ingrid sees %d, her team %d, mats %d: %v %v %v %v", len(all), len(own), len(team), len(other), err1, err2, err3, err4)
 	}
@@ -197,7 +212,7 @@ func TestPrebuildRuns(t *testing.T) {
 	}
 	launched(t, s, "user", "p1", ForPerson)
 	err := s.Write(ctx, func(tx *Tx) error {
-		if err := tx.PutPlan(ctx, PrebuildPlan{ID: "plan", RepositoryID: "r1", Branch: "main", Keep: 2, MadeBy: "p1"}); err != nil {
+		if err := tx.PutPrebuildPlan(ctx, PrebuildPlan{ID: "plan", RepositoryID: "r1", Branch: "main", Keep: 2, MadeBy: "p1"}); err != nil {
 			return err
 		}
 		for _, id := range []string{"1", "2"} {
@@ -205,17 +220,17 @@ func TestPrebuildRuns(t *testing.T) {
 				return err
 			}
 		}
-		if err := tx.EndRun(ctx, "run1", "image", lifecycle.Done, ""); err != nil {
+		if err := tx.EndRun(ctx, "run1", "image", "crew", lifecycle.Done, ""); err != nil {
 			return err
 		}
-		if err := tx.EndRun(ctx, "run1", "", lifecycle.FailedStep, "too late"); err != nil {
+		if err := tx.EndRun(ctx, "run1", "", "", lifecycle.FailedStep, "too late"); err != nil {
 			return err
 		}
-		if err := tx.EndRun(ctx, "run2", "", lifecycle.FailedStep, "broken"); err != nil {
+		if err := tx.EndRun(ctx, "run2", "", "", lifecycle.FailedStep, "broken"); err != nil {
 			return err
 		}
 		w, err := tx.WorkspaceByID(ctx, "user")
-		w.Plan.Prepared = &Prepared{Run: "run1", Number: 1}
+		w.ChangeTarget(func(p *Plan) { p.Prepared = &Prepared{Run: "run1", Number: 1} })
 		if err == nil {
 			err = tx.SaveWorkspace(ctx, w)
 		}

@@ -24,6 +24,7 @@ type statements struct {
 	// is asked for after it would stand in none. Of the writer.
 	ended error
 	fault func() error // see [Hooks.Statement]
+	plans *plans
 	mu    sync.RWMutex
 	of    map[string]*sql.Stmt
 }

@@ -93,7 +93,8 @@ func Open(ctx context.Context, path string, now func() time.Time) (*Store, error
 		writer.Close()
 		return nil, fmt.Errorf("open %s: %w", path, err)
 	}
-	s := &Store{writer: writer, readers: readers, conn: conn, written: &statements{on: conn, whole: true}, read: &statements{on: readers}, queue: make(chan request, queueLength), done: make(chan struct{}), now: now, notify: func() {}}
+	s := &Store{writer: writer, readers: readers, conn: conn, written: &statements{on: conn, whole: true, plans: &plans{}}, read: &statements{on: readers}, queue: make(chan request, queueLength), done: make(chan struct{}), now: now, notify: func() {}}
+	s.read.plans = s.written.plans
 	s.cache.forget()
 	go s.write()
 	return s, nil
@@ -237,4 +238,16 @@ func prefixed(alias, columns string) string {
 		cols[i] = alias + "." + strings.TrimSpace(c)
 	}
 	return strings.Join(cols, ", ")
+}
+
+// mustChange runs a statement that has to touch a row; ErrNotFound otherwise.
+func (q Q) mustChange(ctx context.Context, query string, args ...any) error {
+	res, err := q.db.ExecContext(ctx, query, args...)
+	if err != nil {
+		return err
+	}
+	if n, err := res.RowsAffected(); err != nil || n > 0 {
+		return err
+	}
+	return ErrNotFound
 }

@@ -30,7 +30,7 @@ func fill(t *testing.T, s *Store) Workspace {
 	t.Helper()
 	ctx := t.Context()
 	w := Workspace{ID: "w1", OwnerID: "p1", Name: "tide", RepositoryID: "r1", Branch: "main", Phase: lifecycle.Waiting, Wanted: lifecycle.WantReady, Body: 1, Volume: 1,
-		StewardToken: []byte{1}, Plan: Plan{Commit: "c", Fingerprint: "f", Definition: definition.Definition{Folder: "/workspaces/tide", Ports: []int{1}}}}
+		StewardToken: []byte{1}, Plan: &Plan{Commit: "c", Fingerprint: "f", Definition: definition.Definition{Folder: "/workspaces/tide", Ports: []int{1}}}}
 	err := s.Write(ctx, func(tx *Tx) error {
 		if err := tx.AddPerson(ctx, Person{ID: "p1", Name: "ingrid", Role: "developer"}); err != nil {
 			return err

@@ -194,12 +194,12 @@ func TestTheCacheFollows(t *testing.T) {
 			return tx.PutGitCredential(ctx, Sealed{PersonID: "p1", Name: "git.skerryline.example", Username: "ingrid", Sealed: []byte{1}})
 		}, false},
 		{"a plan and a run", func(tx *Tx) error {
-			if err := tx.PutPlan(ctx, PrebuildPlan{ID: "plan", RepositoryID: "r1", Branch: "main", MadeBy: "p1"}); err != nil {
+			if err := tx.PutPrebuildPlan(ctx, PrebuildPlan{ID: "plan", RepositoryID: "r1", Branch: "main", MadeBy: "p1"}); err != nil {
 				return err
 			}
 			return tx.AddRun(ctx, &run)
 		}, true},
-		{"the end of a run", func(tx *Tx) error { return tx.EndRun(ctx, "run", "image", "done", "") }, false},
+		{"the end of a run", func(tx *Tx) error { return tx.EndRun(ctx, "run", "image", "", "done", "") }, false},
 		{"a run that is dropped", func(tx *Tx) error { return tx.DropRun(ctx, "run") }, false},
 		{"a person who is erased", func(tx *Tx) error { return tx.ErasePerson(ctx, "p1", "gone") }, false},
 	} {

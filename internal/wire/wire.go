@@ -90,12 +90,19 @@ type Repository struct {
 	URL           string `json:"url" example:"https://git.skerryline.example/tide-board.git"`
 	DefaultBranch string `json:"default_branch" example:"main"`
 	SignsPushes   bool   `json:"signs_pushes" doc:"Its git host has a key to sign the news of pushes with"`
+	Team          string `json:"team,omitempty" doc:"Whose money its prebuilds are"`
 }
 
 // NewRepository asks for a repository to be registered.
 type NewRepository struct {
 	URL  string `json:"url" maxLength:"2048" example:"https://git.skerryline.example/tide-board.git"`
 	Name string `json:"name,omitempty" maxLength:"40" doc:"Default: the last part of the address"`
+	Team string `json:"team,omitempty" maxLength:"40" doc:"Whose money its prebuilds are; default: nobody's"`
+}
+
+// RepositoryChange changes what is there.
+type RepositoryChange struct {
+	Team *string `json:"team,omitempty" maxLength:"40" doc:"Empty for nobody's"`
 }
 
 // Launch asks for a workspace.
@@ -286,6 +293,13 @@ type SecretChoice struct {
 	Why     string `json:"why"`
 }
 
+// KnownCredential is what one signs in to a git host with, but for the secret.
+type KnownCredential struct {
+	Host      string    `json:"host"`
+	Username  string    `json:"username"`
+	UpdatedAt time.Time `json:"updated_at"`
+}
+
 // GitCredential sets what one signs in to a git host with.
 type GitCredential struct {
 	Username string `json:"username" minLength:"1" maxLength:"256"`
@@ -302,6 +316,10 @@ type Run struct {
 	Terminal string   `json:"terminal,omitempty" doc:"The terminal's label; default main"`
 	Columns  int      `json:"columns,omitempty"`
 	Rows     int      `json:"rows,omitempty"`
+	// Acknowledges tells that whoever asks says what they have taken in: a frame
+	// of kind a with the number of bytes of output in decimal. Beyond half a
+	// megabyte that nobody has taken in, the output waits.
+	Acknowledges bool `json:"acknowledges,omitempty"`
 }
 
 // JournalEntry is one line of the journal.

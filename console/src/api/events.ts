@@ -1,76 +1,154 @@
-import { useQueryClient } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
+import { useQueryClient, type QueryClient } from "@tanstack/react-query";
+import { useEffect, useSyncExternalStore } from "react";
 
 /** Which queries a journal entry makes old, by the beginning of its kind. */
 const reads: [string, string[]][] = [
   ["workspace.", ["workspaces", "cost", "journal"]],
   ["secret.", ["secrets", "workspaces", "preflight", "journal"]],
+  ["git-credential.", ["credentials", "journal"]],
   ["prebuild.", ["prebuilds", "preflight", "journal"]],
   ["rules.", ["rules", "workspaces", "preflight", "cost", "journal"]],
   ["repository.", ["repositories", "journal"]],
-  ["person.", ["people", "tokens", "journal"]],
+  ["person.", ["people", "tokens", "me", "journal"]],
   ["team.", ["people", "journal"]],
   ["token.", ["tokens", "journal"]],
   ["yard.", ["health", "workspaces", "journal"]],
 ];
+const everything = [...new Set(reads.flatMap(([, keys]) => keys))];
+
+/** How the stream stands: live, or cut off and being connected again. */
+export type StreamState = "live" | "lost";
+
+// The service says something every 20 seconds. A connection that is silent for
+// longer is dead, whatever the browser thinks of it: a laptop slept, a proxy let go.
+const silentMost = 50_000;
+const againFirst = 1_000;
+const againMost = 30_000;
+const burst = 150;
 
 /**
- * useEvents follows the event stream and has what changed read again, a burst
- * of changes once, as long as the page is to be seen. It tells whether the
- * stream is lost; the browser connects again by itself and resumes at the last
- * entry it saw.
+ * Stream follows the event stream and has what changed read again, a burst of
+ * changes once. It stands outside of React: a page only subscribes to how it is.
  */
+export class Stream {
+  private state: StreamState = "live";
+  private readonly listeners = new Set<() => void>();
+  private source: EventSource | undefined;
+  private readonly old = new Set<string>();
+  private gather: ReturnType<typeof setTimeout> | undefined;
+  private retry: ReturnType<typeof setTimeout> | undefined;
+  private readonly watch: ReturnType<typeof setInterval>;
+  private heard = Date.now();
+  private wait = againFirst;
+
+  constructor(private readonly queries: QueryClient) {
+    this.watch = setInterval(() => {
+      if (this.source && Date.now() - this.heard > silentMost) this.broken();
+    }, 5_000);
+    document.addEventListener("visibilitychange", this.look);
+    this.look();
+  }
+
+  readonly now = (): StreamState => this.state;
+
+  readonly subscribe = (listener: () => void) => {
+    this.listeners.add(listener);
+    return () => void this.listeners.delete(listener);
+  };
+
+  end() {
+    clearInterval(this.watch);
+    clearTimeout(this.gather);
+    clearTimeout(this.retry);
+    document.removeEventListener("visibilitychange", this.look);
+    this.source?.close();
+  }
+
+  // Only who looks is told: a browser has six connections to a service, and
+  // pages in the background would hold them all.
+  private readonly look = () => {
+    this.source?.close();
+    this.source = undefined;
+    clearTimeout(this.retry);
+    if (document.visibilityState === "visible") this.open();
+  };
+
+  private open() {
+    this.heard = Date.now();
+    const source = new EventSource("/api/v1/events");
+    this.source = source;
+    const hear = () => {
+      this.heard = Date.now();
+      this.wait = againFirst;
+      this.set("live");
+    };
+    let first = true;
+    source.addEventListener("pulse", () => {
+      hear();
+      if (first) this.again(...everything); // what came before this connection is not told
+      first = false;
+    });
+    source.addEventListener("journal", (e) => {
+      hear();
+      const kind = String((JSON.parse((e as MessageEvent<string>).data) as { kind: string }).kind);
+      this.again(...(reads.find(([start]) => kind.startsWith(start))?.[1] ?? ["journal"]));
+    });
+    // A log grew, a step began: what shows one workspace is read again, lists are not.
+    source.addEventListener("change", () => {
+      hear();
+      this.again("workspaces one", "prebuilds");
+    });
+    source.onerror = () => this.broken();
+  }
+
+  // A browser connects again by itself in some cases and gives up in others; so
+  // we do, always. Whether we are signed in still is asked too.
+  private broken() {
+    this.source?.close();
+    this.source = undefined;
+    this.set("lost");
+    clearTimeout(this.retry);
+    this.retry = setTimeout(() => {
+      if (document.visibilityState === "visible") this.open();
+    }, this.wait);
+    this.wait = Math.min(2 * this.wait, againMost);
+    void this.queries.invalidateQueries({ queryKey: ["me"] }, { cancelRefetch: false });
+  }
+
+  private set(state: StreamState) {
+    if (this.state === state) return;
+    this.state = state;
+    for (const l of this.listeners) l();
+  }
+
+  // A query that is being read is not begun anew: events that come faster than
+  // its answer would keep it from ever being read.
+  private again(...keys: string[]) {
+    for (const k of keys) this.old.add(k);
+    this.gather ??= setTimeout(() => {
+      this.gather = undefined;
+      const now = new Set(this.old);
+      this.old.clear();
+      void this.queries.invalidateQueries(
+        { predicate: (q) => now.has(String(q.queryKey[0])) || (now.has("workspaces one") && q.queryKey[0] === "workspaces" && q.queryKey[1] !== "list") },
+        { cancelRefetch: false },
+      );
+    }, burst);
+  }
+}
+
+let stream: Stream | undefined;
+const silent = () => () => undefined;
+const live = (): StreamState => "live";
+
+/** useEvents follows the event stream while somebody is signed in, and tells whether it is lost. */
 export function useEvents(signedIn: boolean): boolean {
   const queries = useQueryClient();
-  const [lost, setLost] = useState(false);
+  if (signedIn) stream ??= new Stream(queries);
   useEffect(() => {
-    if (!signedIn) return;
-    const old = new Set<string>();
-    let timer: ReturnType<typeof setTimeout> | undefined;
-    const again = (...keys: string[]) => {
-      for (const k of keys) old.add(k);
-      timer ??= setTimeout(() => {
-        timer = undefined;
-        const now = new Set(old);
-        old.clear();
-        void queries.invalidateQueries({ predicate: (q) => now.has(String(q.queryKey[0])) || (now.has("workspaces one") && q.queryKey[0] === "workspaces" && q.queryKey[1] !== "list") });
-      }, 150);
-    };
-    let away = false;
-    let source: EventSource | undefined;
-    const open = () => {
-      source = new EventSource("/api/v1/events");
-      source.addEventListener("pulse", () => {
-        if (away) again(...new Set(reads.flatMap(([, keys]) => keys))); // changes without an entry were missed
-        away = false;
-        setLost(false);
-      });
-      source.addEventListener("journal", (e) => {
-        const kind = String((JSON.parse((e as MessageEvent<string>).data) as { kind: string }).kind);
-        again(...(reads.find(([start]) => kind.startsWith(start))?.[1] ?? ["journal"]));
-      });
-      // A log grew, a step began: what shows one workspace is read again, lists are not.
-      source.addEventListener("change", () => again("workspaces one", "prebuilds"));
-      source.onerror = () => {
-        away = true;
-        setLost(true);
-      };
-    };
-    // Only who looks is told: a browser has six connections to a service, and
-    // pages in the background would hold them all.
-    const look = () => {
-      source?.close();
-      source = undefined;
-      if (document.visibilityState === "visible") open();
-      else away = true;
-    };
-    look();
-    document.addEventListener("visibilitychange", look);
-    return () => {
-      clearTimeout(timer);
-      document.removeEventListener("visibilitychange", look);
-      source?.close();
-    };
-  }, [queries, signedIn]);
-  return lost;
+    if (signedIn) return;
+    stream?.end();
+    stream = undefined;
+  }, [signedIn]);
+  return useSyncExternalStore(stream?.subscribe ?? silent, stream?.now ?? live) === "lost";
 }

@@ -11,7 +11,7 @@ import { cents, hours } from "../parts/amounts";
 import { nothing, PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { sorted, sorting, useAddress } from "../parts/search";
-import { colours } from "../theme";
+import { useColours } from "../theme";
 
 echarts.use([BarChart, GridComponent, TooltipComponent, LegendComponent, AriaComponent, SVGRenderer]);
 
@@ -25,7 +25,7 @@ export function CostPage({ person }: { person: Person }) {
   const query = { from: `${month}-01`, to: dayjs(`${month}-01`).add(1, "month").format("YYYY-MM-DD") };
   const report = (group: By) => ({
     queryKey: ["cost", group, month],
-    queryFn: () => take(api.GET("/api/v1/cost", { params: { query: { by: group, ...query } } })),
+    queryFn: ({ signal }: { signal: AbortSignal }) => take(api.GET("/api/v1/cost", { signal, params: { query: { by: group, ...query } } })),
     placeholderData: <T,>(old: T) => old,
     refetchInterval: 60_000,
   });
@@ -90,6 +90,7 @@ export function CostPage({ person }: { person: Person }) {
 function Days({ rows, currency, month }: { rows: CostRow[]; currency: string; month: string }) {
   const place = useRef<HTMLDivElement>(null);
   const { token } = theme.useToken();
+  const colours = useColours();
   useEffect(() => {
     const chart = echarts.init(place.current!, undefined, { renderer: "svg" });
     const keys = Array.from({ length: dayjs(`${month}-01`).daysInMonth() }, (_, i) => `${month}-${String(i + 1).padStart(2, "0")}`);
@@ -128,6 +129,6 @@ function Days({ rows, currency, month }: { rows: CostRow[]; currency: string; mo
       window.removeEventListener("resize", resize);
       chart.dispose();
     };
-  }, [rows, currency, month, token]);
+  }, [rows, currency, month, token, colours]);
   return <div ref={place} style={{ height: 230, marginBottom: 12 }} role="img" aria-label={`Cost of each day of ${month}`} />;
 }

@@ -17,7 +17,7 @@ export function DefinitionPage() {
   const name = get("name") ?? "";
   const check = useQuery({
     queryKey: ["definition", repository, branch, name],
-    queryFn: () => take(api.GET("/api/v1/repositories/{repository}/definition", { params: { path: { repository }, query: { branch: branch || undefined, name: name || undefined } } })),
+    queryFn: ({ signal }) => take(api.GET("/api/v1/repositories/{repository}/definition", { signal, params: { path: { repository }, query: { branch: branch || undefined, name: name || undefined } } })),
     retry: false,
     gcTime: 0, // each look is at the head as it is
   });

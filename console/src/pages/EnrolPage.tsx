@@ -10,7 +10,7 @@ type Fields = { name?: string; full_name?: string; email?: string; password: str
 /** Where an enrolment link leads: set up the account, or a new password. */
 export function EnrolPage() {
   const [key] = useState(() => location.hash.slice(1));
-  const offer = useQuery({ queryKey: ["enrolment", key], queryFn: () => take(api.POST("/api/v1/enrolments/offer", { body: { key } })), retry: false });
+  const offer = useQuery({ queryKey: ["enrolment", key], queryFn: ({ signal }) => take(api.POST("/api/v1/enrolments/offer", { signal, body: { key } })), retry: false });
   const use = useMutation({
     mutationFn: async (f: Fields) => {
       const p = await take(api.POST("/api/v1/enrolments/use", { body: { key, ...f } }));

@@ -30,7 +30,7 @@ export function JournalPage() {
   const [get, set] = useAddress();
   const [person, setPerson] = useState(get("person") ?? "");
   const query = { newest: true, limit: 500, person: get("person"), kind: get("kind"), workspace: get("workspace"), from: get("from"), to: get("to") };
-  const list = useQuery({ queryKey: ["journal", query], queryFn: () => take(api.GET("/api/v1/journal", { params: { query } })), placeholderData: (old) => old });
+  const list = useQuery({ queryKey: ["journal", query], queryFn: ({ signal }) => take(api.GET("/api/v1/journal", { signal, params: { query } })), placeholderData: (old) => old });
   const columns: TableColumnsType<JournalEntry> = [
     { title: "No.", dataIndex: "number", align: "right", width: 80, className: "number" },
     { title: "Time", width: 130, render: (_, e) => <Tooltip title={exact(e.at)}>{when(e.at)}</Tooltip> },

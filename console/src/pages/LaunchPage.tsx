@@ -1,7 +1,7 @@
 import { CheckCircleFilled, CloseCircleFilled, WarningFilled } from "@ant-design/icons";
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { Button, Form, Input, Segmented, Select, Space, Table, Tooltip, theme } from "antd";
-import { useState } from "react";
+import { Button, Form, Input, Segmented, Select, Space, Table, Tooltip, Typography, theme } from "antd";
+import { useEffect, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import { api, nameOf, take, type Preflight } from "../api/client";
 import { bytes, cores, money, span } from "../parts/amounts";
@@ -12,26 +12,70 @@ import { GiveSecret } from "../parts/GiveSecret";
 import { took, when } from "../parts/time";
 import { useSettled } from "../parts/useSettled";
 
-type Fields = { repository: string; branch?: string; definition?: string; beside?: string[]; name?: string; size?: string; rest?: number };
+type Fields = { repository?: string; branch?: string; definition?: string; beside?: string[]; name?: string; size?: string; rest?: number };
+
+/** The choices of a launch as they stand in the address. */
+function toAddress(f: Fields): string {
+  const a = new URLSearchParams();
+  for (const key of ["repository", "branch", "definition", "name", "size"] as const) {
+    const v = f[key]?.trim();
+    if (v) a.set(key, v);
+  }
+  for (const b of f.beside ?? []) a.append("beside", b);
+  if (f.rest) a.set("rest", String(f.rest));
+  return a.toString();
+}
+
+function fromAddress(a: URLSearchParams): Fields {
+  const text = (key: string) => a.get(key) ?? undefined;
+  const rest = Number(a.get("rest"));
+  return { repository: a.get("repository") ?? undefined, branch: text("branch"), definition: text("definition"), name: text("name"), size: text("size"), beside: a.getAll("beside"), rest: Number.isInteger(rest) && rest > 0 ? rest : undefined };
+}
+
+/** The sizes with their prices; the usual one stands chosen until another is. */
+function Sizes({ of: p, usual, value, onChange }: { of?: Preflight; usual?: string; value?: string; onChange?: (size: string) => void }) {
+  if (!p) return <span className="quiet">{value}</span>;
+  return (
+    <Segmented
+      value={value ?? usual ?? ""}
+      onChange={(v) => onChange?.(String(v))}
+      options={p.sizes.map((s) => ({
+        value: s.name,
+        label: (
+          <Tooltip title={`${cores(s.cores_milli)}, ${bytes(s.memory_bytes)} memory, ${bytes(s.disk_bytes)} disk`}>
+            {s.name} <span className="quiet number">{money(s.hour_micros, p.currency)} an hour</span>
+          </Tooltip>
+        ),
+      }))}
+    />
+  );
+}
 
 /** The launch form, with what the launch would come to beside it. */
 export function LaunchPage() {
   const navigate = useNavigate();
-  const [search] = useSearchParams();
+  const [search, setSearch] = useSearchParams();
   const [form] = Form.useForm<Fields>();
-  const fields = (Form.useWatch([], form) ?? {}) as Fields;
-  const repositories = useQuery({ queryKey: ["repositories"], queryFn: () => take(api.GET("/api/v1/repositories")) });
+  const [first] = useState(() => fromAddress(search));
+  const fields = (Form.useWatch([], { form, preserve: true }) ?? first) as Fields;
+  // The address is the form: it can be sent to somebody, or kept.
+  const address = useSettled(toAddress(fields));
+  useEffect(() => setSearch(address, { replace: true }), [address, setSearch]);
+  const repositories = useQuery({ queryKey: ["repositories"], queryFn: ({ signal }) => take(api.GET("/api/v1/repositories", { signal })) });
   const repository = repositories.data?.find((r) => r.name === fields.repository);
-  const body = (f: Fields) => ({ repository: f.repository, branch: f.branch?.trim() || undefined, definition: f.definition || undefined, beside: f.beside?.length ? f.beside : undefined, name: f.name?.trim() || undefined, size: f.size, rest_after_s: f.rest || undefined });
+  const body = (f: Fields) => ({ repository: f.repository ?? "", branch: f.branch?.trim() || undefined, definition: f.definition || undefined, beside: f.beside?.length ? f.beside : undefined, name: f.name?.trim() || undefined, size: f.size, rest_after_s: f.rest || undefined });
   const asked = useSettled(JSON.stringify(fields.repository ? body(fields) : null));
   const preflight = useQuery({
     queryKey: ["preflight", asked],
-    queryFn: () => take(api.POST("/api/v1/preflight", { body: JSON.parse(asked) as ReturnType<typeof body> })),
+    queryFn: ({ signal }) => take(api.POST("/api/v1/preflight", { signal, body: JSON.parse(asked) as ReturnType<typeof body> })),
     enabled: asked !== "null",
     retry: false,
     placeholderData: (old) => old,
   });
-  const p = fields.repository ? preflight.data : undefined;
+  // What was said of another repository says nothing of this one; of another
+  // choice for the same it stands, dimmed, until the new one is there.
+  const p = fields.repository && preflight.data?.repository === fields.repository ? preflight.data : undefined;
+  const current = asked === JSON.stringify(fields.repository ? body(fields) : null) && !preflight.isPlaceholderData && preflight.isSuccess;
   const launch = useMutation({
     mutationFn: (f: Fields) => take(api.POST("/api/v1/workspaces", { body: body(f) })),
     onSuccess: (w) => navigate(`/workspaces/${nameOf(w)}`),
@@ -41,7 +85,11 @@ export function LaunchPage() {
     <>
       <PageHead title="Launch a workspace" />
       <div className="beside">
-        <Form<Fields> form={form} layout="vertical" size="middle" initialValues={{ repository: search.get("repository") ?? undefined, branch: search.get("branch") ?? undefined }} onFinish={(f) => launch.mutate(f)} requiredMark={false}>
+        <Form<Fields> form={form} layout="vertical" size="middle" initialValues={first} onFinish={() => launch.mutate(fields)}
+          onValuesChange={(change: Partial<Fields>) => {
+            if ("repository" in change) form.setFieldsValue({ definition: undefined, branch: undefined, beside: undefined });
+          }}
+        requiredMark={false}>
           <Form.Item name="repository" label="Repository" rules={[{ required: true, message: "Choose a repository" }]} extra={repository?.url}>
             <Select
               showSearch
@@ -55,51 +103,41 @@ export function LaunchPage() {
           <Form.Item name="branch" label="Branch">
             <Input placeholder={repository ? `${repository.default_branch}, the default` : "the repository's default"} spellCheck={false} />
           </Form.Item>
-          {p && p.names.length > 1 && (
-            <Form.Item name="definition" label="Definition">
-              <Select allowClear placeholder="the first" options={p.names.filter(Boolean).map((n) => ({ value: n, label: n }))} />
-            </Form.Item>
-          )}
+          <Form.Item name="definition" label="Definition" hidden={!fields.definition && (p?.names.length ?? 0) < 2}>
+            <Select allowClear placeholder="the first" options={(p?.names ?? []).filter(Boolean).map((n) => ({ value: n, label: n }))} />
+          </Form.Item>
           <Form.Item name="beside" label="Beside it" extra="Further repositories, cloned side by side; NAME@BRANCH names a branch.">
             <Select mode="tags" maxCount={8} placeholder="none" options={repositories.data?.filter((r) => r.name !== fields.repository).map((r) => ({ value: r.name, label: r.name }))} />
           </Form.Item>
           <Form.Item name="name" label="Name" extra="Lower-case letters, digits and dashes. Yours to choose; nobody else's names are in the way.">
             <Input placeholder={repository ? `${repository.name}, or with a number where that is taken` : "the repository's"} spellCheck={false} maxLength={40} />
           </Form.Item>
-          {p && (
-            <>
-              <Form.Item name="size" label="Size">
-                <Segmented
-                  key={p.size}
-                  options={p.sizes.map((s) => ({
-                    value: s.name,
-                    label: (
-                      <Tooltip title={`${cores(s.cores_milli)}, ${bytes(s.memory_bytes)} memory, ${bytes(s.disk_bytes)} disk`}>
-                        {s.name} <span className="quiet number">{money(s.hour_micros, p.currency)} an hour</span>
-                      </Tooltip>
-                    ),
-                  }))}
-                  defaultValue={p.size}
-                />
-              </Form.Item>
-              <Form.Item name="rest" label="Put to rest" extra="Closing a window is not stopping: without typing, read output, requests to its ports or a busy processor for so long, it is stopped.">
-                <Select
-                  allowClear
-                  style={{ width: 260 }}
-                  placeholder={`after ${span(p.rest_after_s)}, the usual time`}
-                  options={rests.map((s) => ({ value: s, label: `after ${span(s)} without work` }))}
-                />
-              </Form.Item>
-            </>
-          )}
+          <Form.Item name="size" label="Size" hidden={!p && !fields.size}>
+            <Sizes of={p} usual={p?.size} />
+          </Form.Item>
+          <Form.Item name="rest" label="Put to rest" extra="Closing a window is not stopping: without typing, read output, requests to its ports or a busy processor for so long, it is stopped.">
+            <Select
+              allowClear
+              style={{ width: 260 }}
+              placeholder={p ? `after ${span(p.rest_after_s)}, the usual time` : "after the usual time"}
+              options={rests.map((s) => ({ value: s, label: `after ${span(s)} without work` }))}
+            />
+          </Form.Item>
           <Space orientation="vertical" size={16} style={{ width: "100%" }}>
             <ProblemNote error={repositories.error ?? launch.error} />
-            <Button type="primary" htmlType="submit" loading={launch.isPending} disabled={p?.refused}>
-              Launch
-            </Button>
+            <Space>
+              <Button type="primary" htmlType="submit" loading={launch.isPending} disabled={!current || p?.refused}>
+                Launch
+              </Button>
+              {fields.repository && (
+                <Typography.Text type="secondary" copyable={{ text: `${location.origin}/launch?${toAddress(fields)}`, tooltips: ["Copy the link to this choice", "Copied"] }}>
+                  a link to this choice
+                </Typography.Text>
+              )}
+            </Space>
           </Space>
         </Form>
-        <div>{fields.repository ? preflight.error ? <ProblemNote error={preflight.error} /> : p ? <Ahead of={p} /> : <span className="quiet">Looking at the repository…</span> : <span className="quiet">Choose a repository, and this says what its launch will come to.</span>}</div>
+        <div>{fields.repository ? preflight.error ? <ProblemNote error={preflight.error} /> : p ? <div aria-busy={!current} style={{ opacity: current ? 1 : 0.5 }}><Ahead of={p} /></div> : <span className="quiet">Looking at the repository…</span> : <span className="quiet">Choose a repository, and this says what its launch will come to.</span>}</div>
       </div>
     </>
   );

@@ -8,19 +8,20 @@ import { ProblemNote } from "../parts/ProblemNote";
 import { sorted, sorting, useAddress } from "../parts/search";
 import { when } from "../parts/time";
 import { useDone } from "../parts/useDone";
-import { colours } from "../theme";
+import { useColours } from "../theme";
 
 const roles = ["operator", "lead", "developer", "auditor"] as const;
 
 /** Who is here, in which team and role; operators bring people in and out. */
 export function PeoplePage({ person }: { person: Person }) {
   const { token } = theme.useToken();
+  const colours = useColours();
   const { modal } = App.useApp();
   const [get, set] = useAddress();
   const [enrolling, setEnrolling] = useState<{ person?: string }>();
   const operator = person.role === "operator";
-  const people = useQuery({ queryKey: ["people", "list"], queryFn: () => take(api.GET("/api/v1/people")) });
-  const teams = useQuery({ queryKey: ["people", "teams"], queryFn: () => take(api.GET("/api/v1/teams")) });
+  const people = useQuery({ queryKey: ["people", "list"], queryFn: ({ signal }) => take(api.GET("/api/v1/people", { signal })) });
+  const teams = useQuery({ queryKey: ["people", "teams"], queryFn: ({ signal }) => take(api.GET("/api/v1/teams", { signal })) });
   const done = useDone("people");
   const change = useMutation({
     mutationFn: ({ name, ...body }: { name: string; role?: Person["role"]; team?: string; closed?: boolean }) => take(api.PATCH("/api/v1/people/{person}", { params: { path: { person: name } }, body })),

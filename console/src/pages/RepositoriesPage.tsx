@@ -18,8 +18,8 @@ export function RepositoriesPage({ person }: { person: Person }) {
   const [planning, setPlanning] = useState<{ repository: string; plan?: PrebuildPlan }>();
   const [adding, setAdding] = useState(false);
   const manages = person.role === "operator" || person.role === "lead";
-  const repositories = useQuery({ queryKey: ["repositories"], queryFn: () => take(api.GET("/api/v1/repositories")) });
-  const plans = useQuery({ queryKey: ["prebuilds", "plans"], queryFn: () => take(api.GET("/api/v1/prebuild-plans")) });
+  const repositories = useQuery({ queryKey: ["repositories"], queryFn: ({ signal }) => take(api.GET("/api/v1/repositories", { signal })) });
+  const plans = useQuery({ queryKey: ["prebuilds", "plans"], queryFn: ({ signal }) => take(api.GET("/api/v1/prebuild-plans", { signal })) });
   const done = useDone("prebuilds", "repositories");
   const key = useMutation({
     mutationFn: (repository: string) => take(api.PUT("/api/v1/repositories/{repository}/push-key", { params: { path: { repository } } })),
@@ -75,6 +75,7 @@ export function RepositoriesPage({ person }: { person: Person }) {
           { title: "Branch", dataIndex: "default_branch", width: 90, ellipsis: true },
           { title: "Address", dataIndex: "url", ellipsis: true },
           { title: "Prepared ahead", className: "nowrap", width: 220, render: (_, r) => (of(r).length === 0 ? <span className="quiet">no plan</span> : of(r).map((p) => <Newest key={p.branch} of={p} />)) },
+          { title: "Team", width: 110, render: (_, r) => (person.role === "operator" ? <TeamOf of={r} /> : r.team) },
           { title: "Pushes", width: 80, render: (_, r) => (r.signs_pushes ? "signed" : "not told") },
           {
             title: "",
@@ -253,6 +254,24 @@ function PutPlan({ repository, plan, onClose }: { repository: string; plan?: Pre
         <ProblemNote error={put.error} />
       </Form>
     </Modal>
+  );
+}
+
+/** Whose money a repository's prebuilds are, for who may say so. */
+function TeamOf({ of: r }: { of: Repository }) {
+  const teams = useQuery({ queryKey: ["people", "teams"], queryFn: ({ signal }) => take(api.GET("/api/v1/teams", { signal })) });
+  const change = useMutation({ mutationFn: (team: string) => take(api.PATCH("/api/v1/repositories/{repository}", { params: { path: { repository: r.name } }, body: { team } })), ...useDone("repositories") });
+  return (
+    <Select
+      size="small"
+      variant="borderless"
+      style={{ width: 104 }}
+      aria-label={`Whose money the prebuilds of ${r.name} are`}
+      value={r.team ?? ""}
+      loading={change.isPending}
+      options={[{ value: "", label: "nobody's" }, ...(teams.data ?? []).map((t) => ({ value: t.name, label: t.name }))]}
+      onChange={(t: string) => change.mutate(t)}
+    />
   );
 }
 

@@ -6,7 +6,7 @@ import { EditorView } from "@codemirror/view";
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { Alert, App, Button, Input, Space, Table, Tooltip } from "antd";
 import { basicSetup } from "codemirror";
-import { useEffect, useRef, useState } from "react";
+import { useCallback, useEffect, useRef, useState } from "react";
 import { api, take, type Person, type Rules } from "../api/client";
 import { PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
@@ -15,37 +15,60 @@ import { useDone } from "../parts/useDone";
 import { useDark } from "../theme";
 import { useSettled } from "../parts/useSettled";
 
+const nobody: { line: number; column: number; what: string; fix?: string }[] = [];
+
+/** Draft is what somebody writes, and the version it is made from: both are taken at the first change. began is the version they began with, whatever it is held against later. */
+type Draft = { document: string; base: number; began: number };
+
+// A draft outlives a look at another page; what closes the window asks first.
+let kept: Draft | undefined;
+
 /** The house rules: the document in force, checked while it is written, and its versions. */
 export function RulesPage({ person }: { person: Person }) {
   const { modal } = App.useApp();
   const operator = person.role === "operator";
-  const versions = useQuery({ queryKey: ["rules"], queryFn: () => take(api.GET("/api/v1/rules")) });
-  const [shown, setShown] = useState<Rules>();
-  const [text, setText] = useState<string>();
+  const versions = useQuery({ queryKey: ["rules"], queryFn: ({ signal }) => take(api.GET("/api/v1/rules", { signal })) });
+  const [draft, setDraft] = useState(kept);
+  const [begun, setBegun] = useState(0); // counts what the editor began with
   const current = versions.data?.[0];
-  const base = shown ?? current;
-  const draft = text ?? base?.document ?? "";
-  const settled = useSettled(draft);
+  const base = draft ? (versions.data?.find((v) => v.version === draft.base) ?? current) : current;
+  useEffect(() => {
+    kept = draft;
+    if (!draft) return;
+    const ask = (e: BeforeUnloadEvent) => e.preventDefault();
+    window.addEventListener("beforeunload", ask);
+    return () => window.removeEventListener("beforeunload", ask);
+  }, [draft]);
+  const settled = useSettled(draft?.document ?? "");
+  const changed = draft !== undefined && draft.document !== current?.document;
   const check = useQuery({
     queryKey: ["rules", "check", settled],
-    queryFn: () => take(api.POST("/api/v1/rules/check", { body: { document: settled } })),
-    enabled: settled !== "" && settled !== current?.document,
-    placeholderData: (old) => old,
+    queryFn: ({ signal }) => take(api.POST("/api/v1/rules/check", { signal, body: { document: settled } })),
+    enabled: changed && settled !== "",
   });
+  // Only what was said of the very text that stands there counts.
+  const said = changed && settled === draft.document ? check.data : undefined;
   const { onSettled, onError } = useDone("rules", "workspaces", "cost");
+  const begin = (d?: Draft) => {
+    setDraft(d);
+    setBegun((n) => n + 1);
+  };
   const put = useMutation({
-    mutationFn: (reason: string) => take(api.PUT("/api/v1/rules", { body: { document: draft, reason, base: current?.version } })),
+    mutationFn: (f: { draft: Draft; reason: string }) => take(api.PUT("/api/v1/rules", { body: { document: f.draft.document, reason: f.reason, base: f.draft.base } })),
     onSettled,
     onError,
-    onSuccess: () => {
-      setText(undefined);
-      setShown(undefined);
-    },
+    onSuccess: () => begin(undefined),
   });
-  const changed = draft !== (current?.document ?? "");
-  const findings = changed ? (check.data?.findings ?? []) : [];
-  const changes = changed ? (check.data?.changes ?? []) : [];
+  const write = useCallback(
+    (document: string) => setDraft((d) => ({ document, base: d?.base ?? current?.version ?? 0, began: d?.began ?? current?.version ?? 0 })),
+    [current?.version],
+  );
+  const findings = said?.findings ?? nobody;
+  const changes = said?.changes ?? [];
+  const behind = changed && current !== undefined && draft.base !== current.version;
   const ask = () => {
+    if (!draft || !said) return;
+    const asked = draft; // what is confirmed is what is sent
     let reason = "";
     modal.confirm({
       title: "Put these house rules in force?",
@@ -60,7 +83,7 @@ export function RulesPage({ person }: { person: Person }) {
         </>
       ),
       okText: "In force at once",
-      onOk: () => put.mutateAsync(reason).catch(() => undefined),
+      onOk: () => put.mutateAsync({ draft: asked, reason }).catch(() => undefined),
     });
   };
   return (
@@ -71,16 +94,9 @@ export function RulesPage({ person }: { person: Person }) {
           operator && (
             <Space>
               {changed && (
-                <Button
-                  onClick={() => {
-                    setText(undefined);
-                    setShown(undefined);
-                  }}
-                >
-                  Back to those in force
-                </Button>
+                <Button onClick={() => begin(undefined)}>Back to those in force</Button>
               )}
-              <Button type="primary" disabled={!changed || findings.length > 0 || changes.length === 0} onClick={ask}>
+              <Button type="primary" loading={changed && !said && !check.error} disabled={!said || behind || findings.length > 0 || changes.length === 0} onClick={ask}>
                 Put in force
               </Button>
             </Space>
@@ -89,19 +105,41 @@ export function RulesPage({ person }: { person: Person }) {
       >
         {base && (
           <span className="quiet">
-            version {base.version}, by {base.author}, {when(base.at)}
+            {changed ? "made from " : ""}version {base.version}, by {base.author}, {when(base.at)}
             {base === current ? ", in force" : ""}
           </span>
         )}
       </PageHead>
-      <ProblemNote error={versions.error} />
+      <ProblemNote error={versions.error ?? check.error} />
+      {behind && draft && (
+        <Alert
+          type="warning"
+          showIcon
+          style={{ marginBottom: 12 }}
+          title={`Version ${current.version} was put meanwhile by ${current.author}: ${current.reason}. Yours was made from version ${draft.base}.`}
+          description={
+            <>
+              {versions.data
+                ?.filter((v) => v.version > draft.base)
+                .flatMap((v) => v.changes)
+                .map((c) => <div key={c}>{c}</div>)}
+              Take what is wanted of that into yours; what it would change is then told against version {current.version}.
+            </>
+          }
+          action={
+            <Button size="small" onClick={() => setDraft({ ...draft, base: current.version })}>
+              I have looked: go on from version {current.version}
+            </Button>
+          }
+        />
+      )}
       <div className="beside wide">
         <div>
-          {base && <Editor key={base.version + String(text === undefined)} document={draft} readOnly={!operator} findings={findings} onChange={setText} />}
+          {current && <Editor key={`${draft?.began ?? current.version} ${begun}`} document={draft?.document ?? current.document} readOnly={!operator} findings={findings} onChange={write} />}
           {findings.map((f) => (
             <Alert key={`${f.line}:${f.column}${f.what}`} type="error" showIcon style={{ marginTop: 6 }} title={`Line ${f.line}, column ${f.column}: ${f.what}`} description={f.fix} />
           ))}
-          {changed && findings.length === 0 && check.data && (
+          {said && findings.length === 0 && (
             <Alert
               type={changes.length ? "info" : "warning"}
               style={{ marginTop: 6 }}
@@ -128,10 +166,7 @@ export function RulesPage({ person }: { person: Person }) {
                     type="link"
                     size="small"
                     style={{ padding: 0 }}
-                    onClick={() => {
-                      setShown(v);
-                      setText(v === current ? undefined : v.document);
-                    }}
+                    onClick={() => begin(v === current || !current ? undefined : { document: v.document, base: current.version, began: current.version })}
                   >
                     Version {v.version}
                   </Button>

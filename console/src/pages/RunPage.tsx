@@ -10,7 +10,7 @@ import { SheetView } from "../parts/SheetView";
 /** One making of a prepared image: its launch sheet and its log. */
 export function RunPage() {
   const { run = "" } = useParams();
-  const sheet = useQuery({ queryKey: ["prebuilds", "sheet", run], queryFn: () => take(api.GET("/api/v1/prebuild-runs/{run}/sheet", { params: { path: { run } } })) });
+  const sheet = useQuery({ queryKey: ["prebuilds", "sheet", run], queryFn: ({ signal }) => take(api.GET("/api/v1/prebuild-runs/{run}/sheet", { signal, params: { path: { run } } })) });
   if (sheet.error) return <ProblemNote error={sheet.error} />;
   return (
     <>

@@ -13,20 +13,20 @@ import { useDone } from "../parts/useDone";
 export function SecretsPage({ person }: { person: Person }) {
   const [get, set] = useAddress();
   const view = get("view") ?? "mine";
-  const repositories = useQuery({ queryKey: ["repositories"], queryFn: () => take(api.GET("/api/v1/repositories")) });
+  const repositories = useQuery({ queryKey: ["repositories"], queryFn: ({ signal }) => take(api.GET("/api/v1/repositories", { signal })) });
   const names = repositories.data?.map((r) => r.name) ?? [];
   const of = get("repository") ?? names[0] ?? "";
   const [adding, setAdding] = useState(false);
   const manages = person.role === "operator" || person.role === "lead";
-  const mine = useQuery({ queryKey: ["secrets", "mine"], queryFn: () => take(api.GET("/api/v1/secrets")), enabled: view === "mine" });
+  const mine = useQuery({ queryKey: ["secrets", "mine"], queryFn: ({ signal }) => take(api.GET("/api/v1/secrets", { signal })), enabled: view === "mine" });
   const theirs = useQuery({
     queryKey: ["secrets", "of", of],
-    queryFn: () => take(api.GET("/api/v1/repositories/{repository}/secrets", { params: { path: { repository: of } } })),
+    queryFn: ({ signal }) => take(api.GET("/api/v1/repositories/{repository}/secrets", { signal, params: { path: { repository: of } } })),
     enabled: view === "repository" && Boolean(of),
   });
   const explained = useQuery({
     queryKey: ["secrets", "explained", of],
-    queryFn: () => take(api.GET("/api/v1/repositories/{repository}/secrets-explained", { params: { path: { repository: of } } })),
+    queryFn: ({ signal }) => take(api.GET("/api/v1/repositories/{repository}/secrets-explained", { signal, params: { path: { repository: of } } })),
     enabled: view === "explained" && Boolean(of),
   });
   const which = <Select showSearch aria-label="Repository" style={{ width: 200, marginBottom: 12 }} value={of} options={names.map((n) => ({ value: n, label: n }))} onChange={(r: string) => set({ repository: r })} />;

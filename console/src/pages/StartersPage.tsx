@@ -9,7 +9,7 @@ import { ProblemNote } from "../parts/ProblemNote";
 /** Starters: ready definitions for new projects, kept by the house. */
 export function StartersPage() {
   const [chosen, setChosen] = useState<Starter>();
-  const starters = useQuery({ queryKey: ["starters"], queryFn: () => take(api.GET("/api/v1/starters")), retry: false });
+  const starters = useQuery({ queryKey: ["starters"], queryFn: ({ signal }) => take(api.GET("/api/v1/starters", { signal })), retry: false });
   return (
     <>
       <PageHead title="Starters">

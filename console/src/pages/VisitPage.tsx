@@ -8,7 +8,7 @@ import { ProblemNote } from "../parts/ProblemNote";
 export function VisitPage() {
   const [search] = useSearchParams();
   const address = search.get("to") ?? "";
-  const pass = useQuery({ queryKey: ["visit", address], queryFn: () => take(api.POST("/api/v1/port-passes", { body: { address } })), retry: false, gcTime: 0 });
+  const pass = useQuery({ queryKey: ["visit", address], queryFn: ({ signal }) => take(api.POST("/api/v1/port-passes", { signal, body: { address } })), retry: false, gcTime: 0 });
   const go = pass.data?.go;
   useEffect(() => {
     if (go) location.replace(go);

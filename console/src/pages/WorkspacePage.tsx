@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { CheckCircleFilled, CloseCircleFilled, MinusCircleOutlined } from "@ant-design/icons";
-import { Alert, App, Button, Form, Input, Modal, Select, Space, Switch, Table, Tabs, theme } from "antd";
-import { useState } from "react";
+import { Alert, App, Button, Form, Input, Modal, Select, Space, Spin, Switch, Table, Tabs, theme } from "antd";
+import { lazy, Suspense, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { Problem, api, nameOf, take, type Person, type Port, type Service, type Workspace } from "../api/client";
 import { bytes, cores, money } from "../parts/amounts";
@@ -11,9 +11,10 @@ import { nothing } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { SheetView } from "../parts/SheetView";
 import { State } from "../parts/State";
-import { TerminalView } from "../parts/TerminalView";
 import { exact, when } from "../parts/time";
 import { useDone } from "../parts/useDone";
+
+const TerminalView = lazy(() => import("../parts/TerminalView").then((m) => ({ default: m.TerminalView })));
 
 /** One workspace: what it is, how it came up, its log, a terminal. */
 export function WorkspacePage({ person }: { person: Person }) {
@@ -22,16 +23,15 @@ export function WorkspacePage({ person }: { person: Person }) {
   const [chosen, setChosen] = useState<number>();
   const workspace = useQuery({
     queryKey: ["workspaces", "one", name],
-    queryFn: () => take(api.GET("/api/v1/workspaces/{workspace}", { params: { path: { workspace: name } } })),
+    queryFn: ({ signal }) => take(api.GET("/api/v1/workspaces/{workspace}", { signal, params: { path: { workspace: name } } })),
     refetchInterval: 30_000, // the newest sign of work
   });
   const sheets = useQuery({
     queryKey: ["workspaces", "sheets", name],
-    queryFn: () => take(api.GET("/api/v1/workspaces/{workspace}/sheets", { params: { path: { workspace: name } } })),
+    queryFn: ({ signal }) => take(api.GET("/api/v1/workspaces/{workspace}/sheets", { signal, params: { path: { workspace: name } } })),
   });
   const w = workspace.data;
-  if (workspace.error) return <ProblemNote error={workspace.error} />;
-  if (!w) return null;
+  if (!w) return workspace.error ? <ProblemNote error={workspace.error} /> : <Spin />;
   const sheet = sheets.data?.find((s) => s.number === chosen) ?? sheets.data?.[0];
   const own = w.owner === person.name;
   const which = (sheets.data?.length ?? 0) > 1 && (
@@ -45,6 +45,8 @@ export function WorkspacePage({ person }: { person: Person }) {
   );
   return (
     <>
+      {/* What is open on the page stays: a terminal, a form. */}
+      <ProblemNote error={workspace.error} />
       <div className="page-head">
         <h1>
           {w.name}
@@ -118,7 +120,11 @@ export function WorkspacePage({ person }: { person: Person }) {
             key: "terminal",
             label: "Terminal",
             disabled: !own,
-            children: w.phase === "ready" ? <TerminalView key={w.sheet} workspace={name} /> : <p>A terminal can be opened when the workspace is ready.</p>,
+            children: w.phase === "ready" ? (
+              <Suspense fallback={<Spin />}>
+                <TerminalView key={w.sheet} workspace={name} />
+              </Suspense>
+            ) : <p>A terminal can be opened when the workspace is ready.</p>,
           },
         ]}
       />
@@ -162,7 +168,7 @@ function Rest({ of: w }: { of: Workspace }) {
 function Ports({ workspace: w, own }: { workspace: Workspace; own: boolean }) {
   const { token } = theme.useToken();
   const path = { workspace: nameOf(w) };
-  const ports = useQuery({ queryKey: ["workspaces", "ports", nameOf(w)], queryFn: () => take(api.GET("/api/v1/workspaces/{workspace}/ports", { params: { path } })) });
+  const ports = useQuery({ queryKey: ["workspaces", "ports", nameOf(w)], queryFn: ({ signal }) => take(api.GET("/api/v1/workspaces/{workspace}/ports", { signal, params: { path } })) });
   const done = useDone("workspaces");
   const share = useMutation({ mutationFn: (p: Port) => take(api.PUT("/api/v1/workspaces/{workspace}/ports/{port}", { params: { path: { ...path, port: p.number } }, body: { shared: !p.shared } })), ...done });
   return (
@@ -218,7 +224,7 @@ function Ports({ workspace: w, own }: { workspace: Workspace; own: boolean }) {
 function Services({ workspace: w }: { workspace: Workspace }) {
   const { token } = theme.useToken();
   const path = { workspace: nameOf(w) };
-  const services = useQuery({ queryKey: ["workspaces", "services", nameOf(w)], queryFn: () => take(api.GET("/api/v1/workspaces/{workspace}/services", { params: { path } })), refetchInterval: 5_000 });
+  const services = useQuery({ queryKey: ["workspaces", "services", nameOf(w)], queryFn: ({ signal }) => take(api.GET("/api/v1/workspaces/{workspace}/services", { signal, params: { path } })), refetchInterval: 5_000 });
   const colour = (state: Service["state"]) => (state === "failed" || state === "unhealthy" ? token.colorError : state === "healthy" || state === "running" ? token.colorSuccess : undefined);
   return (
     <>

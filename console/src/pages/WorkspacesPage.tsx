@@ -26,7 +26,7 @@ export function WorkspacesPage({ person, all }: { person: Person; all: boolean }
   const team = get("team");
   const list = useQuery({
     queryKey: ["workspaces", "list", all],
-    queryFn: () => take(api.GET("/api/v1/workspaces", { params: { query: { all } } })),
+    queryFn: ({ signal }) => take(api.GET("/api/v1/workspaces", { signal, params: { query: { all } } })),
     refetchInterval: 60_000, // what it cost so far
   });
   const done = useDone("workspaces");
@@ -46,7 +46,7 @@ export function WorkspacesPage({ person, all }: { person: Person; all: boolean }
   const columns: TableColumnsType<Workspace> = [
     ...(all ? [{ title: "Owner", dataIndex: "owner", width: 95, ...text("owner"), render: (_: unknown, w: Workspace) => <Tooltip title={w.team}>{w.owner}</Tooltip> }] : []),
     { title: "Name", width: 130, ...text("name"), render: (_, w) => <Link to={`/workspaces/${nameOf(w)}`}>{w.name}</Link> },
-    { title: "State", key: "state", width: 190, render: (_, w) => <State of={w} /> },
+    { title: "State", key: "state", width: 240, render: (_, w) => <State of={w} line /> },
     {
       title: "Since",
       width: 115,

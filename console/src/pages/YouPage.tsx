@@ -1,8 +1,8 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { Button, Form, Input, InputNumber, Modal, Table, Tooltip, Typography } from "antd";
+import { App, Button, Form, Input, InputNumber, Modal, Table, Tooltip, Typography } from "antd";
 import { useState } from "react";
 import { api, take, type Person, type Token } from "../api/client";
-import { PageHead } from "../parts/Page";
+import { PageHead, nothing } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { exact, when } from "../parts/time";
 import { useDone } from "../parts/useDone";
@@ -10,7 +10,7 @@ import { useDone } from "../parts/useDone";
 /** What one is signed in with, and tokens for programs. */
 export function YouPage({ person }: { person: Person }) {
   const [making, setMaking] = useState(false);
-  const tokens = useQuery({ queryKey: ["tokens"], queryFn: () => take(api.GET("/api/v1/tokens")) });
+  const tokens = useQuery({ queryKey: ["tokens"], queryFn: ({ signal }) => take(api.GET("/api/v1/tokens", { signal })) });
   const done = useDone("tokens", "me");
   const end = useMutation({ mutationFn: (id: string) => take(api.DELETE("/api/v1/tokens/{id}", { params: { path: { id } } })), ...done });
   return (
@@ -52,7 +52,55 @@ export function YouPage({ person }: { person: Person }) {
           },
         ]}
       />
+      <Credentials />
       {making && <MakeToken onClose={() => setMaking(false)} />}
+    </>
+  );
+}
+
+/** What one signs in to git hosts with; the secret itself is never shown. */
+function Credentials() {
+  const { modal } = App.useApp();
+  const known = useQuery({ queryKey: ["credentials"], queryFn: ({ signal }) => take(api.GET("/api/v1/git-credentials", { signal })) });
+  const remove = useMutation({ mutationFn: (host: string) => take(api.DELETE("/api/v1/git-credentials/{host}", { params: { path: { host } } })), ...useDone("credentials") });
+  return (
+    <>
+      <h2 className="below">Git hosts</h2>
+      <ProblemNote error={known.error} />
+      <Table
+        size="small"
+        rowKey="host"
+        pagination={false}
+        loading={known.isPending}
+        dataSource={known.data}
+        locale={nothing("You have no credential for a git host. Give one with: yardbench credential put HOST")}
+        columns={[
+          { title: "Host", dataIndex: "host" },
+          { title: "User name", dataIndex: "username" },
+          { title: "Set", render: (_, c) => <Tooltip title={exact(c.updated_at)}>{when(c.updated_at)}</Tooltip> },
+          {
+            title: "",
+            align: "right",
+            render: (_, c) => (
+              <Button
+                size="small"
+                danger
+                aria-label={`Remove the credential for ${c.host}`}
+                onClick={() =>
+                  modal.confirm({
+                    title: `Remove your credential for ${c.host}?`,
+                    content: "Launches from it are refused, and pushes from your workspaces, until you give another.",
+                    okText: "Remove",
+                    onOk: () => remove.mutateAsync(c.host).catch(() => undefined),
+                  })
+                }
+              >
+                Remove
+              </Button>
+            ),
+          },
+        ]}
+      />
     </>
   );
 }

@@ -1,6 +1,7 @@
 import { Tooltip, theme } from "antd";
+import { useId } from "react";
 import type { Stretch } from "../api/client";
-import { colours } from "../theme";
+import { useColours } from "../theme";
 import { span } from "./amounts";
 import { useMinute, when } from "./time";
 
@@ -9,6 +10,8 @@ const day = 24 * 3600_000;
 /** The last 24 hours of a workspace: worked in, idle (hatched), at rest. */
 export function DayStrip({ day: stretches, width = 180 }: { day: Stretch[]; width?: number }) {
   const { token } = theme.useToken();
+  const colours = useColours();
+  const hatch = useId(); // there are many of them on a page
   const end = useMinute();
   const begin = end - day;
   const x = (iso: string) => Math.max(0, Math.min(1, (Date.parse(iso) - begin) / day)) * width;
@@ -19,7 +22,7 @@ export function DayStrip({ day: stretches, width = 180 }: { day: Stretch[]; widt
     <Tooltip title={text}>
       <svg role="img" aria-label={text} width={width} height={14} style={{ display: "block" }}>
         <defs>
-          <pattern id="idle-hatch" width="4" height="4" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
+          <pattern id={hatch} width="4" height="4" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
             <rect width="4" height="4" fill={token.colorBgContainer} />
             <rect width="2" height="4" fill={colours.attention} />
           </pattern>
@@ -29,7 +32,7 @@ export function DayStrip({ day: stretches, width = 180 }: { day: Stretch[]; widt
           <rect key={h} x={(h / 24) * width} y={4} width={1} height={6} fill={colours.rest} opacity={0.35} />
         ))}
         {stretches.map((s) => (
-          <rect key={s.from + s.state} x={Math.min(x(s.from), width - 2)} y={s.state === "active" ? 1 : 3} width={Math.max(2, x(s.to) - x(s.from))} height={s.state === "active" ? 12 : 8} fill={s.state === "active" ? token.colorSuccess : "url(#idle-hatch)"} />
+          <rect key={s.from + s.state} x={Math.min(x(s.from), width - 2)} y={s.state === "active" ? 1 : 3} width={Math.max(2, x(s.to) - x(s.from))} height={s.state === "active" ? 12 : 8} fill={s.state === "active" ? token.colorSuccess : `url(#${hatch})`} />
         ))}
       </svg>
     </Tooltip>

@@ -1,31 +1,39 @@
 import { CheckCircleFilled, ClockCircleOutlined, CloseCircleFilled, LoadingOutlined, PauseCircleFilled, PushpinOutlined, WarningFilled } from "@ant-design/icons";
-import { Space, Tooltip, theme } from "antd";
+import { Tooltip, theme } from "antd";
 import type { Workspace } from "../api/client";
-import { colours } from "../theme";
+import { useColours } from "../theme";
 
-/** A workspace's phase with its conditions: always an icon and a word. */
-export function State({ of: w }: { of: Workspace }) {
+/** A workspace's phase with its conditions: always an icon and a word. On one line, for lists, the first of them and how many more. */
+export function State({ of: w, line = false }: { of: Workspace; line?: boolean }) {
+  const shown = line ? w.conditions.slice(0, 1) : w.conditions;
+  const more = w.conditions.slice(shown.length);
   const { token } = theme.useToken();
-  const [icon, colour] = look(w.phase, token.colorSuccess, token.colorError);
+  const colours = useColours();
+  const [icon, colour] = look(w.phase, token.colorSuccess, token.colorError, colours.rest);
   return (
-    <Space size={10} wrap>
+    <span className={line ? "states line" : "states"}>
       <Tooltip title={w.cause}>
         <span data-phase={w.phase} style={{ color: colour, whiteSpace: "nowrap" }}>
           {icon} {w.phase === "failed" ? `failed in ${w.failed_in}` : w.phase}
         </span>
       </Tooltip>
-      {w.conditions.map((c) => (
+      {shown.map((c) => (
         <Tooltip key={c.kind} title={c.reason}>
           <span style={{ color: c.kind === "adopted" ? colours.rest : token.colorWarning, whiteSpace: "nowrap" }}>
             {c.kind === "adopted" ? <PushpinOutlined /> : <WarningFilled />} {c.kind}
           </span>
         </Tooltip>
       ))}
-    </Space>
+      {more.length > 0 && (
+        <Tooltip title={more.map((c) => `${c.kind}: ${c.reason}`).join("; ")}>
+          <span className="quiet">+{more.length}</span>
+        </Tooltip>
+      )}
+    </span>
   );
 }
 
-function look(phase: Workspace["phase"], good: string, bad: string) {
+function look(phase: Workspace["phase"], good: string, bad: string, rest: string) {
   switch (phase) {
     case "ready":
       return [<CheckCircleFilled key="i" />, good] as const;
@@ -33,9 +41,9 @@ function look(phase: Workspace["phase"], good: string, bad: string) {
       return [<CloseCircleFilled key="i" />, bad] as const;
     case "stopped":
     case "removed":
-      return [<PauseCircleFilled key="i" />, colours.rest] as const;
+      return [<PauseCircleFilled key="i" />, rest] as const;
     case "waiting":
-      return [<ClockCircleOutlined key="i" />, colours.rest] as const;
+      return [<ClockCircleOutlined key="i" />, rest] as const;
     default:
       return [<LoadingOutlined key="i" />, undefined] as const;
   }

@@ -27,9 +27,9 @@ function Choice() {
   const navigate = useNavigate();
   const [form] = Form.useForm<Answers>();
   const [chosen, setChosen] = useState<Container>();
-  const all = useQuery({ queryKey: ["containers"], queryFn: () => take(api.GET("/api/v1/containers")) });
-  const people = useQuery({ queryKey: ["people", "list"], queryFn: () => take(api.GET("/api/v1/people")) });
-  const repositories = useQuery({ queryKey: ["repositories", "list"], queryFn: () => take(api.GET("/api/v1/repositories")) });
+  const all = useQuery({ queryKey: ["containers"], queryFn: ({ signal }) => take(api.GET("/api/v1/containers", { signal })) });
+  const people = useQuery({ queryKey: ["people", "list"], queryFn: ({ signal }) => take(api.GET("/api/v1/people", { signal })) });
+  const repositories = useQuery({ queryKey: ["repositories", "list"], queryFn: ({ signal }) => take(api.GET("/api/v1/repositories", { signal })) });
   const adopt = useMutation({
     mutationFn: (body: Answers) => take(api.POST("/api/v1/containers/{container}/adopt", { params: { path: { container: chosen?.id ?? "" } }, body })),
     onSuccess: (w) => void navigate(`/workspaces/${nameOf(w)}`),

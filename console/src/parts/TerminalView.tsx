@@ -12,6 +12,7 @@ export function TerminalView({ workspace }: { workspace: string }) {
   const place = useRef<HTMLDivElement>(null);
   const [note, setNote] = useState("");
   const [round, setRound] = useState(0);
+  const wait = useRef(500); // until the next try
   useEffect(() => {
     const terminal = new Terminal({
       fontFamily: "'DejaVu Sans Mono', ui-monospace, monospace",
@@ -23,6 +24,16 @@ export function TerminalView({ workspace }: { workspace: string }) {
     terminal.loadAddon(fit);
     terminal.open(place.current!);
     fit.fit();
+    // What was shown is acknowledged, so that no more comes than can be shown:
+    // the program that prints waits. The service lets half a megabyte come ahead.
+    let shown = 0;
+    const took = (n: number) => {
+      shown += n;
+      if (shown >= 64 << 10) {
+        send("a", String(shown));
+        shown = 0;
+      }
+    };
     const scheme = location.protocol === "https:" ? "wss" : "ws";
     const socket = new WebSocket(`${scheme}://${location.host}/api/v1/workspaces/${encodeURIComponent(workspace)}/session`);
     socket.binaryType = "arraybuffer";
@@ -32,13 +43,18 @@ export function TerminalView({ workspace }: { workspace: string }) {
     };
     const size = () => JSON.stringify({ columns: terminal.cols, rows: terminal.rows });
     let over = false;
-    socket.onopen = () => socket.send(JSON.stringify({ columns: terminal.cols, rows: terminal.rows }));
+    let again: ReturnType<typeof setTimeout> | undefined;
+    socket.onopen = () => {
+      wait.current = 500;
+      setNote("");
+      socket.send(JSON.stringify({ columns: terminal.cols, rows: terminal.rows, acknowledges: true }));
+    };
     socket.onmessage = (e: MessageEvent<ArrayBuffer>) => {
       const frame = new Uint8Array(e.data);
       const body = frame.subarray(1);
       switch (String.fromCharCode(frame[0] ?? 0)) {
         case "o":
-          terminal.write(body);
+          terminal.write(body, () => took(body.length));
           break;
         case "x":
           over = true;
@@ -53,7 +69,10 @@ export function TerminalView({ workspace }: { workspace: string }) {
       }
     };
     socket.onclose = () => {
-      if (!over) setNote("The connection is lost. What runs in the terminal goes on.");
+      if (over) return;
+      setNote("The connection is lost. What runs in the terminal goes on; it is being connected again.");
+      again = setTimeout(() => setRound((n) => n + 1), wait.current);
+      wait.current = Math.min(2 * wait.current, 15_000);
     };
     const typed = terminal.onData((d) => send("i", d));
     const resized = terminal.onResize(() => send("r", size()));
@@ -62,6 +81,7 @@ export function TerminalView({ workspace }: { workspace: string }) {
     terminal.focus();
     return () => {
       over = true;
+      clearTimeout(again);
       watch.disconnect();
       typed.dispose();
       resized.dispose();

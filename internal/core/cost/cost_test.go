@@ -150,7 +150,7 @@ func TestReport(t *testing.T) {
 		{Owner: "mats", Team: "Harbour", Kind: Stored, DiskBytes: 10 << 30, From: noon.Add(-1000 * time.Hour), To: noon.Add(73 * time.Hour)},
 		{Owner: "", Kind: Prebuild, From: noon, To: noon.Add(90 * time.Second)},
 	}
-	versions := []Since{{noon.Add(-time.Hour), rates(60_000, 730_000, 4_000)}, {noon.Add(time.Hour), rates(120_000, 730_000, 4_000)}}
+	versions := []Since{{1, noon.Add(-time.Hour), rates(60_000, 730_000, 4_000)}, {2, noon.Add(time.Hour), rates(120_000, 730_000, 4_000)}}
 	rows := Report(in, versions, noon, noon.Add(24*time.Hour), noon.Add(3*time.Hour), ByPerson, oslo)
 	want := "[{mats 2h0m0s 0s 240000 0 30000 0 270000} {ingrid 2h0m0s 30m0s 180000 60000 0 0 240000} { 0s 0s 0 0 0 6000 6000}]"
 	var got []string
@@ -180,7 +180,7 @@ func TestNoMoneyIsLostInGroups(t *testing.T) {
 			in = append(in, Interval{Owner: fmt.Sprint(r.IntN(4)), Team: fmt.Sprint(r.IntN(2)), Repository: fmt.Sprint(r.IntN(3)), Workspace: fmt.Sprint(r.IntN(9)),
 				Kind: Kinds[r.IntN(4)], Size: "small", DiskBytes: int64(1+r.IntN(40)) << 30, From: from, To: from.Add(time.Duration(r.IntN(90000)) * time.Second)})
 		}
-		versions := []Since{{noon, rates(rules.Money(r.IntN(1e6)), rules.Money(r.IntN(1e6)), rules.Money(r.IntN(1e5)))}, {noon.Add(400 * time.Hour), rates(61_234, 98_765, 3_333)}}
+		versions := []Since{{1, noon, rates(rules.Money(r.IntN(1e6)), rules.Money(r.IntN(1e6)), rules.Money(r.IntN(1e5)))}, {2, noon.Add(400 * time.Hour), rates(61_234, 98_765, 3_333)}}
 		end := noon.Add(60 * 24 * time.Hour)
 		whole := Report(in, versions, noon, end, end, ByAll, time.UTC)[0]
 		for _, by := range Groupings {

@@ -19,8 +19,44 @@ type Interval struct {
 
 // Since is the rates that are in force from a time on.
 type Since struct {
-	From  time.Time
-	Rates rules.Rates
+	Version int // of the house rules
+	From    time.Time
+	Rates   rules.Rates
+}
+
+// Sum is metered time that is over, of one kind and price.
+type Sum struct {
+	Kind      Kind
+	Size      string
+	DiskBytes int64
+	Version   int // of the house rules whose rates were in force
+	Time      time.Duration
+}
+
+// Price is what sums of time that is over come to, and what goes on, until now:
+// the same as [Report] makes of all the intervals.
+func Price(over []Sum, open []Interval, rates []Since, now time.Time) Row {
+	row := Row{sums: map[sumKey]int64{}}
+	for _, r := range Report(open, rates, time.Time{}, now, now, ByAll, time.UTC) {
+		row = r
+	}
+	for _, s := range over {
+		k := sumKey{kind: s.Kind}
+		for n, r := range rates {
+			if r.Version <= s.Version { // one that cannot be read any more has the prices before it
+				k.version = n
+			}
+		}
+		if s.Kind == Stored {
+			k.disk = s.DiskBytes
+		} else {
+			k.size = s.Size
+		}
+		row.sums[k] += s.Time.Microseconds()
+	}
+	priced := Row{Key: row.Key, sums: row.sums}
+	priced.price(rates)
+	return priced
 }
 
 // By is what a report is grouped by.

@@ -123,6 +123,8 @@ func Next(s State, o Observed) Move {
 			return Move{Enter: Removed}
 		}
 		return Move{Enter: Removing, Action: RemoveAll}
+	case s.Adopted && s.Phase == Stopped && o.Bodies[s.Body] == Running:
+		return Move{Enter: Ready} // others started it again: it is theirs, too
 	case s.Wanted == WantStopped:
 		switch {
 		case s.Phase == Stopped:

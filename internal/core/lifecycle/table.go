@@ -51,6 +51,7 @@ var Table = []Allowed{
 	{Stopping, Removing, []By{ByPerson}, "remove"},
 	{Stopping, Failed, []By{ByKeeper}, "the yard does not stop it"},
 	{Stopped, Waiting, []By{ByPerson}, "start, rebuild"},
+	{Stopped, Ready, []By{ByKeeper}, "others started its adopted container again"},
 	{Stopped, Removing, []By{ByPerson, ByRules}, "remove; it was stopped for longer than it is kept"},
 	{Removing, Removed, []By{ByKeeper}, "nothing of it is left in the yard"},
 	{Removing, Failed, []By{ByKeeper}, "the yard does not let it go"},

@@ -124,7 +124,7 @@ var Table = map[Action]rights{
 	SeeWholeJournal:  {Operator: House, Auditor: House},
 	SeeWebhooks:      {Operator: House, Auditor: House},
 	ChangeWebhooks:   {Operator: House},
-	SeeJournal:       {Operator: everything, Lead: Own, Developer: Own, Auditor: everything},
+	SeeJournal:       {Operator: everything, Lead: Own | Team, Developer: Own, Auditor: everything},
 }
 
 // May tells whether the table allows it.

@@ -3,7 +3,8 @@ package secret
 import (
 	"bytes"
 	"io"
-	"sort"
+	"maps"
+	"slices"
 	"strings"
 )
 
@@ -15,8 +16,12 @@ const MinMasked = 4
 // reach the writer beneath. A value is found even where it is split over
 // several writes; what could be the start of one is held back until Close.
 type Masker struct {
-	to     io.Writer
-	values []masked // longest first, so that a value within another is not cut out of it
+	to io.Writer
+	// values are those with the same first bytes, the longest first, so that a
+	// value within another is not cut out of it; begins are their beginnings that
+	// are shorter than that.
+	values map[[MinMasked]byte][]masked
+	begins map[string]bool
 	held   []byte
 }
 
@@ -28,13 +33,21 @@ type masked struct {
 // A value of several lines is masked line by line too, as terminals and tools
 // often print it so.
 func NewMasker(w io.Writer, byName map[string]string) *Masker {
-	m := &Masker{to: w}
+	m := &Masker{to: w, values: map[[MinMasked]byte][]masked{}, begins: map[string]bool{}}
+	known := map[string]bool{}
 	add := func(name, v string) {
-		if len(v) >= MinMasked {
-			m.values = append(m.values, masked{[]byte(v), []byte("[secret " + name + "]")})
+		if len(v) < MinMasked || known[v] {
+			return
+		}
+		known[v] = true
+		first := [MinMasked]byte([]byte(v)[:MinMasked])
+		m.values[first] = append(m.values[first], masked{[]byte(v), []byte("[secret " + name + "]")})
+		for n := 1; n < MinMasked; n++ {
+			m.begins[v[:n]] = true
 		}
 	}
-	for name, v := range byName {
+	for _, name := range slices.Sorted(maps.Keys(byName)) {
+		v := byName[name]
 		add(name, v)
 		if t := strings.TrimRight(v, "\r\n"); t != v {
 			add(name, t)
@@ -45,7 +58,9 @@ func NewMasker(w io.Writer, byName map[string]string) *Masker {
 			}
 		}
 	}
-	sort.SliceStable(m.values, func(i, j int) bool { return len(m.values[i].value) > len(m.values[j].value) })
+	for _, of := range m.values {
+		slices.SortStableFunc(of, func(a, b masked) int { return len(b.value) - len(a.value) })
+	}
 	return m
 }
 
@@ -82,7 +97,10 @@ func (m *Masker) pass(all bool) error {
 }
 
 func (m *Masker) startsWith(b []byte) (masked, bool) {
-	for _, v := range m.values {
+	if len(b) < MinMasked {
+		return masked{}, false
+	}
+	for _, v := range m.values[[MinMasked]byte(b[:MinMasked])] {
 		if bytes.HasPrefix(b, v.value) {
 			return v, true
 		}
@@ -92,8 +110,14 @@ func (m *Masker) startsWith(b []byte) (masked, bool) {
 
 // mayStart tells whether b could grow into a value.
 func (m *Masker) mayStart(b []byte) bool {
-	for _, v := range m.values {
-		if len(b) < len(v.value) && bytes.HasPrefix(v.value, b) {
+	if len(b) < MinMasked {
+		return m.begins[string(b)]
+	}
+	for _, v := range m.values[[MinMasked]byte(b[:MinMasked])] {
+		if len(b) >= len(v.value) {
+			return false // the longest come first
+		}
+		if bytes.HasPrefix(v.value, b) {
 			return true
 		}
 	}

@@ -2,9 +2,11 @@ package secret
 
 import (
 	"bytes"
+	"fmt"
 	"math/rand/v2"
 	"strings"
 	"testing"
+	"time"
 )
 
 // However the writes are cut, what comes out is as if the whole had been
@@ -60,5 +62,39 @@ func TestNamesAndValues(t *testing.T) {
 		if err != nil && value != "" && strings.Contains(err.Error(), value) {
 			t.Error("the refusal repeats the value")
 		}
+	}
+}
+
+// A secret of very many lines makes a log no slower than one of few.
+func TestMaskingManyValues(t *testing.T) {
+	var many, few strings.Builder
+	for i := range 13_000 {
+		fmt.Fprintf(&many, "%05d\n", i)
+		if i < 10 {
+			fmt.Fprintf(&few, "%05d\n", i)
+		}
+	}
+	log := bytes.Repeat([]byte("compiling timetable.go and 27182 lines of it\n"), 100_000) // 4.5 MB
+	took := func(value string) (time.Duration, string) {
+		var out bytes.Buffer
+		began := time.Now()
+		m := NewMasker(&out, map[string]string{"TABLE": value})
+		for part := log; len(part) > 0; part = part[min(len(part), 32<<10):] {
+			if _, err := m.Write(part[:min(len(part), 32<<10)]); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if err := m.Close(); err != nil {
+			t.Fatal(err)
+		}
+		return time.Since(began), out.String()
+	}
+	quick, _ := took(few.String())
+	slow, masked := took(many.String())
+	if slow > 20*quick+time.Second {
+		t.Errorf("with many values it takes %s, with few %s", slow, quick)
+	}
+	if !strings.Contains(masked, "and 27182 lines") { // no value of it: those end at 12999
+		t.Error("what is no secret is masked")
 	}
 }

@@ -95,7 +95,11 @@ func (e *Engine) other(ctx context.Context, id string) (o yard.Other, running bo
 	o.ReadOnly = c.HostConfig.ReadonlyRootfs
 	o.StartedAt, _ = time.Parse(time.RFC3339Nano, c.State.StartedAt) // unknown, it is the zero time
 	in, err := e.cli.ImageInspect(ctx, c.Image)
-	o.Arch = in.Architecture
+	if o.Arch = in.Architecture; errdefs.IsNotFound(err) { // it was removed under its container
+		var v client.ServerVersionResult
+		v, err = e.cli.ServerVersion(ctx, client.ServerVersionOptions{})
+		o.Arch = v.Arch
+	}
 	return o, c.State.Running && !c.State.Paused && !c.State.Restarting, err
 }
 

@@ -441,12 +441,13 @@ func (e *Engine) RemoveNamedVolumes(ctx context.Context, workspace string) error
 func (e *Engine) Try(ctx context.Context, image string, argv []string, max int64) ([]byte, error) {
 	host := hostConfig(definition.Extra{})
 	host.NetworkMode, host.Memory, host.MemorySwap, host.NanoCPUs = "none", 512<<20, 512<<20, 1e9
-	c, err := e.cli.ContainerCreate(ctx, client.ContainerCreateOptions{Config: &container.Config{Image: image, Entrypoint: argv[:1], Cmd: argv[1:], Labels: map[string]string{LabelInstallation: e.installation}}, HostConfig: host})
+	c, err := e.cli.ContainerCreate(ctx, client.ContainerCreateOptions{Name: "yb-" + e.installation + "-try-" + strconv.FormatInt(time.Now().UnixNano(), 36),
+		Config: &container.Config{Image: image, Entrypoint: argv[:1], Cmd: argv[1:], Labels: map[string]string{LabelInstallation: e.installation, labelTry: "yes"}}, HostConfig: host})
 	if err != nil {
 		return nil, e.wrap("try the image", err)
 	}
 	defer func() {
-		_, _ = e.cli.ContainerRemove(context.WithoutCancel(ctx), c.ID, client.ContainerRemoveOptions{Force: true, RemoveVolumes: true}) // what is left has no name and no files
+		_, _ = e.cli.ContainerRemove(context.WithoutCancel(ctx), c.ID, client.ContainerRemoveOptions{Force: true, RemoveVolumes: true}) // what is left is swept
 	}()
 	wait := e.cli.ContainerWait(ctx, c.ID, client.ContainerWaitOptions{Condition: container.WaitConditionNextExit})
 	if _, err := e.cli.ContainerStart(ctx, c.ID, client.ContainerStartOptions{}); err != nil {

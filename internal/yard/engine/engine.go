@@ -40,6 +40,8 @@ const (
 	LabelNamed   = "yardbench.volume"
 	// labelLinks holds the links that are put into a container before it starts.
 	labelLinks = "yardbench.links"
+	// labelTry is on the container of a try of an image.
+	labelTry = "yardbench.try"
 )
 
 // subnetBits is the size of one workspace's piece of the address range: a /27
@@ -122,7 +124,11 @@ func firstLine(err error) string {
 	return strings.TrimPrefix(s, "Error response from daemon: ")
 }
 
-// Workspaces implements [yard.Yard].
+// tryMost is how long a try of an image takes at the most; what is older was
+// left behind by a service that was ended.
+const tryMost = 2 * time.Minute
+
+// Workspaces implements [yard.Yard]. It also sweeps what is left of tries.
 func (e *Engine) Workspaces(ctx context.Context) ([]string, error) {
 	found := map[string]bool{}
 	cs, err := e.cli.ContainerList(ctx, client.ContainerListOptions{All: true, Filters: e.mine("")})
@@ -130,7 +136,11 @@ func (e *Engine) Workspaces(ctx context.Context) ([]string, error) {
 		return nil, e.wrap("look at the containers", err)
 	}
 	for _, c := range cs.Items {
-		found[c.Labels[LabelWorkspace]] = true
+		if found[c.Labels[LabelWorkspace]] = true; c.Labels[labelTry] != "" && time.Since(time.Unix(c.Created, 0)) > tryMost {
+			if _, err := e.cli.ContainerRemove(ctx, c.ID, client.ContainerRemoveOptions{Force: true, RemoveVolumes: true}); gone(err) != nil {
+				return nil, e.wrap("remove what is left of a try", err)
+			}
+		}
 	}
 	vs, err := e.cli.VolumeList(ctx, client.VolumeListOptions{Filters: e.mine("")})
 	if err != nil {

@@ -413,15 +413,7 @@ func (y *Yard) StartBody(ctx context.Context, id string, n int) error {
 		if b.State == lifecycle.Running {
 			return nil
 		}
-		running := 0
-		for _, other := range y.has {
-			for _, x := range other.Bodies {
-				if x.State == lifecycle.Running {
-					running++
-				}
-			}
-		}
-		if y.Bodies > 0 && running >= y.Bodies {
+		if y.Bodies > 0 && y.running() >= y.Bodies {
 			return yard.Refused("the simulated yard has room for %d bodies, and all are taken", y.Bodies)
 		}
 		b.State, b.How = lifecycle.Running, ""
@@ -429,6 +421,18 @@ func (y *Yard) StartBody(ctx context.Context, id string, n int) error {
 		y.tell(id)
 		return nil
 	})
+}
+
+// running counts the bodies that run, with mu held.
+func (y *Yard) running() (n int) {
+	for _, w := range y.has {
+		for _, b := range w.Bodies {
+			if b.State == lifecycle.Running {
+				n++
+			}
+		}
+	}
+	return n
 }
 
 // Kill ends a body behind everybody's back, as an engine that runs out of

@@ -19,25 +19,25 @@ type PrebuildPlan struct {
 	Due                      string // why another run is due
 }
 
-const planColumns = "id, repository_id, branch, on_push, timetable, keep, made_by, created_at, due"
+const prebuildPlanColumns = "id, repository_id, branch, on_push, timetable, keep, made_by, created_at, due"
 
-func scanPlan(scan func(...any) error) (p PrebuildPlan, err error) {
+func scanPrebuildPlan(scan func(...any) error) (p PrebuildPlan, err error) {
 	var at int64
 	err = scan(&p.ID, &p.RepositoryID, &p.Branch, &p.OnPush, &p.Timetable, &p.Keep, &p.MadeBy, &at, &p.Due)
 	p.CreatedAt = fromMicros(at)
 	return p, err
 }
 
-// PutPlan adds a plan, or changes the one of its repository and branch.
-func (tx *Tx) PutPlan(ctx context.Context, p PrebuildPlan) error {
+// PutPrebuildPlan adds a plan, or changes the one of its repository and branch.
+func (tx *Tx) PutPrebuildPlan(ctx context.Context, p PrebuildPlan) error {
 	tx.cached()
-	return tx.exec(ctx, "INSERT INTO prebuild_plans ("+planColumns+`) VALUES (?, ?, ?, ?, ?, ?, ?, ?, '')
+	return tx.exec(ctx, "INSERT INTO prebuild_plans ("+prebuildPlanColumns+`) VALUES (?, ?, ?, ?, ?, ?, ?, ?, '')
 		ON CONFLICT (repository_id, branch) DO UPDATE SET on_push = excluded.on_push, timetable = excluded.timetable, keep = excluded.keep, made_by = excluded.made_by`,
 		p.ID, p.RepositoryID, p.Branch, p.OnPush, p.Timetable, p.Keep, p.MadeBy, micros(tx.now))
 }
 
-// DropPlan removes a plan with its runs' records.
-func (tx *Tx) DropPlan(ctx context.Context, id string) error {
+// DropPrebuildPlan removes a plan with its runs' records.
+func (tx *Tx) DropPrebuildPlan(ctx context.Context, id string) error {
 	tx.cached()
 	return tx.mustChange(ctx, "DELETE FROM prebuild_plans WHERE id = ?", id)
 }
@@ -47,19 +47,22 @@ func (tx *Tx) SetDue(ctx context.Context, plan, why string) error {
 	return tx.exec(ctx, "UPDATE prebuild_plans SET due = ? WHERE id = ?", why, plan)
 }
 
-// Plans lists the plans; of one repository unless it is empty.
-func (q Q) Plans(ctx context.Context, repository string) ([]PrebuildPlan, error) {
-	return list(ctx, q, scanPlan, "SELECT "+planColumns+" FROM prebuild_plans WHERE ? = '' OR repository_id = ? ORDER BY repository_id, branch", repository, repository)
+// PrebuildPlans lists the plans; of one repository unless it is empty.
+func (q Q) PrebuildPlans(ctx context.Context, repository string) ([]PrebuildPlan, error) {
+	if repository == "" {
+		return list(ctx, q, scanPrebuildPlan, "SELECT "+prebuildPlanColumns+" FROM prebuild_plans ORDER BY repository_id, branch")
+	}
+	return list(ctx, q, scanPrebuildPlan, "SELECT "+prebuildPlanColumns+" FROM prebuild_plans WHERE repository_id = ? ORDER BY branch", repository)
 }
 
-// Plan finds a plan by its repository and branch.
-func (q Q) Plan(ctx context.Context, repository, branch string) (PrebuildPlan, error) {
-	return one(ctx, q, scanPlan, "SELECT "+planColumns+" FROM prebuild_plans WHERE repository_id = ? AND branch = ?", repository, branch)
+// PrebuildPlan finds a plan by its repository and branch.
+func (q Q) PrebuildPlan(ctx context.Context, repository, branch string) (PrebuildPlan, error) {
+	return one(ctx, q, scanPrebuildPlan, "SELECT "+prebuildPlanColumns+" FROM prebuild_plans WHERE repository_id = ? AND branch = ?", repository, branch)
 }
 
-// PlanByID finds a plan.
-func (q Q) PlanByID(ctx context.Context, id string) (PrebuildPlan, error) {
-	return one(ctx, q, scanPlan, "SELECT "+planColumns+" FROM prebuild_plans WHERE id = ?", id)
+// PrebuildPlanByID finds a plan.
+func (q Q) PrebuildPlanByID(ctx context.Context, id string) (PrebuildPlan, error) {
+	return one(ctx, q, scanPrebuildPlan, "SELECT "+prebuildPlanColumns+" FROM prebuild_plans WHERE id = ?", id)
 }
 
 // PrebuildRun is one making of a prepared image.
@@ -70,18 +73,19 @@ type PrebuildRun struct {
 	Reason              string
 	Commit, Fingerprint string
 	Image               string // in the yard; "" until kept
+	User                string // who works in it
 	Outcome             lifecycle.Outcome
 	Cause               string
 	StartedAt           time.Time
 	EndedAt, DroppedAt  *time.Time
 }
 
-const runColumns = "id, plan_id, number, workspace_id, reason, commit_id, fingerprint, image, outcome, cause, started_at, ended_at, dropped_at"
+const runColumns = "id, plan_id, number, workspace_id, reason, commit_id, fingerprint, image, user, outcome, cause, started_at, ended_at, dropped_at"
 
 func scanRun(scan func(...any) error) (r PrebuildRun, err error) {
 	var at int64
 	var end, dropped sql.NullInt64
-	err = scan(&r.ID, &r.PlanID, &r.Number, &r.WorkspaceID, &r.Reason, &r.Commit, &r.Fingerprint, &r.Image, &r.Outcome, &r.Cause, &at, &end, &dropped)
+	err = scan(&r.ID, &r.PlanID, &r.Number, &r.WorkspaceID, &r.Reason, &r.Commit, &r.Fingerprint, &r.Image, &r.User, &r.Outcome, &r.Cause, &at, &end, &dropped)
 	r.StartedAt, r.EndedAt, r.DroppedAt = fromMicros(at), fromNullMicros(end), fromNullMicros(dropped)
 	return r, err
 }
@@ -92,14 +96,14 @@ func (tx *Tx) AddRun(ctx context.Context, r *PrebuildRun) error {
 	if err := tx.db.QueryRowContext(ctx, "SELECT COALESCE(MAX(number), 0) + 1 FROM prebuild_runs WHERE plan_id = ?", r.PlanID).Scan(&r.Number); err != nil {
 		return err
 	}
-	return tx.exec(ctx, "INSERT INTO prebuild_runs ("+runColumns+") VALUES (?, ?, ?, ?, ?, ?, ?, '', '', '', ?, NULL, NULL)",
+	return tx.exec(ctx, "INSERT INTO prebuild_runs ("+runColumns+") VALUES (?, ?, ?, ?, ?, ?, ?, '', '', '', '', ?, NULL, NULL)",
 		r.ID, r.PlanID, r.Number, r.WorkspaceID, r.Reason, r.Commit, r.Fingerprint, micros(r.StartedAt))
 }
 
 // EndRun records how a run ended; one that has ended stays as it is.
-func (tx *Tx) EndRun(ctx context.Context, id, image string, o lifecycle.Outcome, cause string) error {
+func (tx *Tx) EndRun(ctx context.Context, id, image, user string, o lifecycle.Outcome, cause string) error {
 	tx.cached()
-	return tx.exec(ctx, "UPDATE prebuild_runs SET image = ?, outcome = ?, cause = ?, ended_at = ? WHERE id = ? AND ended_at IS NULL", image, o, cause, micros(tx.now), id)
+	return tx.exec(ctx, "UPDATE prebuild_runs SET image = ?, user = ?, outcome = ?, cause = ?, ended_at = ? WHERE id = ? AND ended_at IS NULL", image, user, o, cause, micros(tx.now), id)
 }
 
 // DropRun records that a run's image is not kept any more.
@@ -124,15 +128,6 @@ func (q Q) GoodRuns(ctx context.Context, repository, branch string) ([]PrebuildR
 		return list(ctx, q, scanRun, "SELECT "+prefixed("r", runColumns)+` FROM prebuild_runs r JOIN prebuild_plans p ON p.id = r.plan_id
 			WHERE p.repository_id = ? AND p.branch = ? AND r.outcome = 'done' AND r.dropped_at IS NULL ORDER BY r.number DESC`, repository, branch)
 	})
-}
-
-// PreparedInUse tells whether a workspace other than except is made, or about
-// to be made, from a run's image.
-func (q Q) PreparedInUse(ctx context.Context, run, except string) (bool, error) {
-	var n int
-	err := q.db.QueryRowContext(ctx, `SELECT COUNT(*) FROM workspaces WHERE phase <> 'removed' AND id <> ?
-		AND (plan ->> '$.prepared.run' = ? OR (next_plan <> '' AND next_plan ->> '$.prepared.run' = ?))`, except, run, run).Scan(&n)
-	return n > 0, err
 }
 
 // RunByID finds a run.

@@ -1,0 +1,220 @@
+package service
+
+import (
+	"context"
+	"log/slog"
+	"sync"
+	"time"
+
+	"yardbench/internal/core/policy"
+	"yardbench/internal/store"
+	"yardbench/internal/wire"
+)
+
+// feed reads the journal once for everybody who watches, and hands each entry
+// to those whose matter it is. It is at work while there is somebody.
+type feed struct {
+	mu   sync.Mutex
+	subs map[*Watch]bool
+	head int64 // the newest entry that was handed out
+	end  context.CancelFunc
+}
+
+// Watch is one person's view of what happens, from now on.
+type Watch struct {
+	// C gives news in their order. It is closed where the watcher is too slow,
+	// or may not watch any more as they did: they begin again from what they have.
+	C     chan News
+	Head  int64 // the newest entry that does not come any more
+	actor Actor
+	scope store.Scope
+	feed  *feed
+}
+
+// News is an entry of the journal, or that something of a workspace changed.
+type News struct {
+	Entry  *wire.JournalEntry
+	Change string // the workspace's id
+}
+
+const (
+	// newsKept is how much news waits for a watcher before they are too slow.
+	newsKept = 512
+	// newsPause gathers what comes in a burst, a build's log say.
+	newsPause = 50 * time.Millisecond
+)
+
+// Watch begins to watch for an actor. Close ends it.
+func (s *Service) Watch(ctx context.Context, a Actor) (*Watch, error) {
+	scope, ok := a.scope(policy.SeeJournal)
+	if !ok {
+		return nil, denied(a, "read the journal")
+	}
+	f := &s.feed
+	w := &Watch{C: make(chan News, newsKept), actor: a, scope: scope, feed: f}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if len(f.subs) == 0 {
+		head, err := s.Store.Read().JournalHead(ctx)
+		if err != nil {
+			return nil, err
+		}
+		run, end := context.WithCancel(context.WithoutCancel(ctx)) // ends with the last watcher
+		f.head, f.end, f.subs = head, end, map[*Watch]bool{}
+		bus := s.Bus.Watch()
+		go func() {
+			defer bus.Close()
+			s.feeds(run, bus.C, bus.Take)
+		}()
+	}
+	w.Head = f.head
+	f.subs[w] = true
+	return w, nil
+}
+
+// Close ends the watching.
+func (w *Watch) Close() {
+	w.feed.mu.Lock()
+	defer w.feed.mu.Unlock()
+	w.feed.drop(w)
+}
+
+func (f *feed) drop(w *Watch) {
+	if f.subs[w] {
+		delete(f.subs, w)
+		close(w.C)
+	}
+	if len(f.subs) == 0 && f.end != nil {
+		f.end()
+		f.end = nil
+	}
+}
+
+// feeds hands out what happens until ctx ends.
+func (s *Service) feeds(ctx context.Context, news <-chan struct{}, take func() map[string]bool) {
+	people := map[string]store.Person{}
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-news:
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(newsPause):
+		}
+		topics := take()
+		if err := s.feedEntries(ctx, people); err != nil {
+			if ctx.Err() == nil {
+				slog.Error("tell of what happened", "error", err)
+				s.Bus.Publish("") // once more
+			}
+			continue
+		}
+		for topic := range topics {
+			if topic != "" {
+				s.feedChange(ctx, topic, people)
+			}
+		}
+	}
+}
+
+// feedEntries hands out the entries that are new.
+func (s *Service) feedEntries(ctx context.Context, people map[string]store.Person) error {
+	f := &s.feed
+	for {
+		f.mu.Lock()
+		after := f.head
+		f.mu.Unlock()
+		rows, err := s.Store.Read().Journal(ctx, store.JournalFilter{After: after, Limit: 500})
+		if err != nil {
+			return err
+		}
+		views, err := s.entryViews(ctx, rows)
+		if err != nil {
+			return err
+		}
+		for i, e := range rows {
+			if e.Kind == "person.changed" {
+				clear(people) // somebody may be of another team
+			}
+			owner := s.ownerIn(ctx, people, e.OwnerID)
+			f.mu.Lock()
+			f.head = e.Number
+			for w := range f.subs {
+				if w.sees(e.OwnerID, owner.TeamID) {
+					f.give(w, News{Entry: &views[i]})
+				}
+				if w.ended(e) {
+					f.drop(w)
+				}
+			}
+			f.mu.Unlock()
+		}
+		if len(rows) < 500 {
+			return nil
+		}
+	}
+}
+
+// feedChange tells those who may see a workspace that it changed.
+func (s *Service) feedChange(ctx context.Context, workspace string, people map[string]store.Person) {
+	w, err := s.Store.Read().WorkspaceByID(ctx, workspace)
+	if err != nil {
+		return
+	}
+	owner := s.ownerIn(ctx, people, w.OwnerID)
+	f := &s.feed
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for sub := range f.subs {
+		may := sub.actor.mayOf(policy.SeeWorkspace, owner)
+		if w.Kind == store.ForPrebuild {
+			may = sub.actor.may(policy.SeePrebuilds)
+		}
+		if may {
+			f.give(sub, News{Change: workspace})
+		}
+	}
+}
+
+func (s *Service) ownerIn(ctx context.Context, people map[string]store.Person, id string) store.Person {
+	p, known := people[id]
+	if !known && id != "" {
+		if len(people) > 10_000 {
+			clear(people)
+		}
+		p, _ = s.Store.Read().PersonByID(ctx, id) // of one who is not there nothing is shown
+		people[id] = p
+	}
+	return p
+}
+
+// give hands news to a watcher, or drops them where they are too slow.
+func (f *feed) give(w *Watch, n News) {
+	select {
+	case w.C <- n:
+	default:
+		f.drop(w)
+	}
+}
+
+// sees tells whether a matter is within what the watcher may read.
+func (w *Watch) sees(owner, team string) bool {
+	return (w.scope.OwnerID == "" || owner == w.scope.OwnerID) && (w.scope.TeamID == "" || team == w.scope.TeamID)
+}
+
+// ended tells whether an entry ends the ground on which somebody watches: they
+// come again as what they are now, or not at all.
+func (w *Watch) ended(e store.Entry) bool {
+	switch e.Kind {
+	case "person.changed", "person.new-password", "person.erased":
+		return e.Subject == w.actor.ID
+	case "person.signed-out":
+		return e.Actor == w.actor.ID
+	case "token.ended":
+		return e.Subject == w.actor.TokenID
+	}
+	return false
+}

@@ -1,0 +1,86 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"yardbench/internal/core/cost"
+	"yardbench/internal/core/lifecycle"
+)
+
+// SetCondition sets a condition; one that stands already keeps its since.
+func (tx *Tx) SetCondition(ctx context.Context, w Workspace, kind lifecycle.ConditionKind, reason string) error {
+	return tx.SetConditionSince(ctx, w, kind, reason, tx.now)
+}
+
+// SetConditionSince is SetCondition for what began before it was noticed.
+func (tx *Tx) SetConditionSince(ctx context.Context, w Workspace, kind lifecycle.ConditionKind, reason string, since time.Time) error {
+	res, err := tx.db.ExecContext(ctx, `INSERT INTO conditions (workspace_id, kind, reason, since_at) VALUES (?, ?, ?, ?)
+		ON CONFLICT (workspace_id, kind) DO UPDATE SET reason = excluded.reason WHERE reason <> excluded.reason`, w.ID, kind, reason, micros(since))
+	if err != nil {
+		return err
+	}
+	if n, _ := res.RowsAffected(); n == 0 {
+		return nil
+	}
+	if err := tx.Journal(ctx, "workspace.condition", w.ID, w.journalOwner(), "service", map[string]any{"kind": kind, "reason": reason, "since": since.UTC().Truncate(time.Microsecond)}); err != nil {
+		return err
+	}
+	if kind == lifecycle.IdleNow {
+		return tx.meter(ctx, w, cost.Event{Idle: true, Since: since.UTC().Truncate(time.Microsecond)})
+	}
+	return nil
+}
+
+// ClearCondition ends a condition, if it stands.
+func (tx *Tx) ClearCondition(ctx context.Context, w Workspace, kind lifecycle.ConditionKind) error {
+	err := tx.mustChange(ctx, "DELETE FROM conditions WHERE workspace_id = ? AND kind = ?", w.ID, kind)
+	if err == ErrNotFound {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if err := tx.Journal(ctx, "workspace.condition", w.ID, w.journalOwner(), "service", map[string]any{"kind": kind, "over": true}); err != nil {
+		return err
+	}
+	if kind == lifecycle.IdleNow {
+		return tx.meter(ctx, w, cost.Event{Awake: true})
+	}
+	return nil
+}
+
+// ClearConditions ends every condition of the kinds, where they stand.
+func (tx *Tx) ClearConditions(ctx context.Context, w Workspace, kinds ...lifecycle.ConditionKind) error {
+	for _, k := range kinds {
+		if err := tx.ClearCondition(ctx, w, k); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Conditions lists what stands beside a workspace's phase.
+func (q Q) Conditions(ctx context.Context, workspace string) ([]lifecycle.Condition, error) {
+	return list(ctx, q, func(scan func(...any) error) (c lifecycle.Condition, err error) {
+		var at int64
+		err = scan(&c.Kind, &c.Reason, &at)
+		c.Since = fromMicros(at)
+		return c, err
+	}, "SELECT kind, reason, since_at FROM conditions WHERE workspace_id = ? ORDER BY kind", workspace)
+}
+
+// AllConditions lists what stands beside the phases of all workspaces.
+func (q Q) AllConditions(ctx context.Context) (map[string][]lifecycle.Condition, error) {
+	out := map[string][]lifecycle.Condition{}
+	_, err := list(ctx, q, func(scan func(...any) error) (struct{}, error) {
+		var id string
+		var c lifecycle.Condition
+		var at int64
+		err := scan(&id, &c.Kind, &c.Reason, &at)
+		c.Since = fromMicros(at)
+		out[id] = append(out[id], c)
+		return struct{}{}, err
+	}, "SELECT workspace_id, kind, reason, since_at FROM conditions ORDER BY kind")
+	return out, err
+}

@@ -1,0 +1,52 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"time"
+
+	"yardbench/internal/core/policy"
+)
+
+// Enrolment is a link by which somebody sets up their account, or a new
+// password. Only a hash of what the link holds is kept.
+type Enrolment struct {
+	ID               string
+	Hash             []byte
+	Role             policy.Role
+	TeamID, Team     string
+	PersonID, Person string // set: a new password for them
+	MadeBy           string
+	ExpiresAt        time.Time
+	UsedAt           *time.Time
+}
+
+const enrolmentQuery = `SELECT e.id, e.hash, e.role, COALESCE(e.team_id, ''), COALESCE(t.name, ''), COALESCE(e.person_id, ''), COALESCE(p.name, ''), e.made_by, e.expires_at, e.used_at
+ FROM enrolments e LEFT JOIN teams t ON t.id = e.team_id LEFT JOIN people p ON p.id = e.person_id `
+
+func scanEnrolment(scan func(...any) error) (e Enrolment, err error) {
+	var expires int64
+	var used sql.NullInt64
+	err = scan(&e.ID, &e.Hash, &e.Role, &e.TeamID, &e.Team, &e.PersonID, &e.Person, &e.MadeBy, &expires, &used)
+	e.ExpiresAt, e.UsedAt = fromMicros(expires), fromNullMicros(used)
+	return e, err
+}
+
+// AddEnrolment adds a link and forgets those that have expired.
+func (tx *Tx) AddEnrolment(ctx context.Context, e Enrolment) error {
+	if err := tx.exec(ctx, "DELETE FROM enrolments WHERE expires_at < ?", micros(tx.now)); err != nil {
+		return err
+	}
+	return tx.exec(ctx, "INSERT INTO enrolments (id, hash, role, team_id, person_id, made_by, created_at, expires_at) VALUES (?, ?, ?, NULLIF(?, ''), NULLIF(?, ''), ?, ?, ?)",
+		e.ID, e.Hash, e.Role, e.TeamID, e.PersonID, e.MadeBy, micros(tx.now), micros(e.ExpiresAt))
+}
+
+// EnrolmentByHash finds a link that can still be used at now.
+func (q Q) EnrolmentByHash(ctx context.Context, hash []byte, now time.Time) (Enrolment, error) {
+	return one(ctx, q, scanEnrolment, enrolmentQuery+"WHERE e.hash = ? AND e.used_at IS NULL AND e.expires_at > ?", hash, micros(now))
+}
+
+// UseEnrolment marks a link as used.
+func (tx *Tx) UseEnrolment(ctx context.Context, id string) error {
+	return tx.mustChange(ctx, "UPDATE enrolments SET used_at = ? WHERE id = ? AND used_at IS NULL", micros(tx.now), id)
+}

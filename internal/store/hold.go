@@ -1,0 +1,48 @@
+package store
+
+import (
+	"context"
+	"time"
+)
+
+// Hold keeps a workspace from being put to rest.
+type Hold struct {
+	Until time.Time
+	Why   string
+	ByID  string
+}
+
+// SetHold holds a workspace, in place of an older hold.
+func (tx *Tx) SetHold(ctx context.Context, w Workspace, h Hold) error {
+	if err := tx.exec(ctx, `INSERT INTO holds (workspace_id, until_at, why, by_id, at) VALUES (?, ?, ?, ?, ?)
+		ON CONFLICT (workspace_id) DO UPDATE SET until_at = excluded.until_at, why = excluded.why, by_id = excluded.by_id, at = excluded.at`, w.ID, micros(h.Until), h.Why, h.ByID, micros(tx.now)); err != nil {
+		return err
+	}
+	return tx.Journal(ctx, "workspace.held", w.ID, w.OwnerID, h.ByID, map[string]any{"until": h.Until, "why": h.Why})
+}
+
+// DropHold ends a hold, if there is one.
+func (tx *Tx) DropHold(ctx context.Context, w Workspace, actor string) error {
+	err := tx.mustChange(ctx, "DELETE FROM holds WHERE workspace_id = ?", w.ID)
+	if err == ErrNotFound {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	return tx.Journal(ctx, "workspace.hold-ended", w.ID, w.OwnerID, actor, map[string]any{})
+}
+
+// HoldOf gives a workspace's hold; the zero Hold when there is none.
+func (q Q) HoldOf(ctx context.Context, workspace string) (Hold, error) {
+	h, err := one(ctx, q, func(scan func(...any) error) (h Hold, err error) {
+		var at int64
+		err = scan(&at, &h.Why, &h.ByID)
+		h.Until = fromMicros(at)
+		return h, err
+	}, "SELECT until_at, why, by_id FROM holds WHERE workspace_id = ?", workspace)
+	if err == ErrNotFound {
+		return Hold{}, nil
+	}
+	return h, err
+}

@@ -1,0 +1,100 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"time"
+
+	"yardbench/internal/core/policy"
+)
+
+// Person is somebody who may sign in.
+type Person struct {
+	ID, Name, FullName, Email string
+	Role                      policy.Role
+	TeamID, Team              string // the team's id and name; empty for none
+	PasswordHash              string
+	CreatedAt                 time.Time
+	ClosedAt                  *time.Time // since when they may not sign in
+}
+
+const personQuery = `SELECT p.id, p.name, p.full_name, p.email, p.role, COALESCE(p.team_id, ''), COALESCE(t.name, ''), p.password_hash, p.created_at, p.closed_at
+ FROM people p LEFT JOIN teams t ON t.id = p.team_id `
+
+func scanPerson(scan func(...any) error) (p Person, err error) {
+	var at int64
+	var closed sql.NullInt64
+	err = scan(&p.ID, &p.Name, &p.FullName, &p.Email, &p.Role, &p.TeamID, &p.Team, &p.PasswordHash, &at, &closed)
+	p.CreatedAt, p.ClosedAt = fromMicros(at), fromNullMicros(closed)
+	return p, err
+}
+
+// AddPerson adds a person.
+func (tx *Tx) AddPerson(ctx context.Context, p Person) error {
+	return tx.exec(ctx, "INSERT INTO people (id, name, full_name, email, role, team_id, password_hash, created_at) VALUES (?, ?, ?, ?, ?, NULLIF(?, ''), ?, ?)",
+		p.ID, p.Name, p.FullName, p.Email, p.Role, p.TeamID, p.PasswordHash, micros(tx.now))
+}
+
+// ErasePerson puts a made-up name in the place of everything that is known of
+// somebody, and drops what was theirs. The journal knows them by their id only
+// and stays as it is.
+func (tx *Tx) ErasePerson(ctx context.Context, id, name string) error {
+	tx.cached()
+	for _, q := range []string{
+		"DELETE FROM tokens WHERE person_id = ?",
+		"DELETE FROM enrolments WHERE person_id = ?",
+		"DELETE FROM secrets WHERE level = 'person' AND subject_id = ?",
+		"DELETE FROM secret_repositories WHERE person_id = ?",
+		"DELETE FROM git_credentials WHERE person_id = ?",
+	} {
+		if err := tx.exec(ctx, q, id); err != nil {
+			return err
+		}
+	}
+	return tx.mustChange(ctx, "UPDATE people SET name = ?, full_name = ?, email = '', password_hash = '', closed_at = COALESCE(closed_at, ?) WHERE id = ?", name, "somebody who has left", micros(tx.now), id)
+}
+
+// SetRole gives somebody a role.
+func (tx *Tx) SetRole(ctx context.Context, id string, role policy.Role) error {
+	return tx.mustChange(ctx, "UPDATE people SET role = ? WHERE id = ?", role, id)
+}
+
+// SetTeam puts somebody into a team; "" is none.
+func (tx *Tx) SetTeam(ctx context.Context, id, team string) error {
+	return tx.mustChange(ctx, "UPDATE people SET team_id = NULLIF(?, '') WHERE id = ?", team, id)
+}
+
+// SetPassword sets what is kept of somebody's password.
+func (tx *Tx) SetPassword(ctx context.Context, id, hash string) error {
+	return tx.mustChange(ctx, "UPDATE people SET password_hash = ? WHERE id = ?", hash, id)
+}
+
+// CloseAccount closes somebody's account, and ends all they are signed in with,
+// or opens it again.
+func (tx *Tx) CloseAccount(ctx context.Context, id string, closed bool) error {
+	if !closed {
+		return tx.mustChange(ctx, "UPDATE people SET closed_at = NULL WHERE id = ?", id)
+	}
+	if err := tx.DropTokens(ctx, id); err != nil {
+		return err
+	}
+	return tx.mustChange(ctx, "UPDATE people SET closed_at = COALESCE(closed_at, ?) WHERE id = ?", micros(tx.now), id)
+}
+
+// PersonByName finds a person by the name they sign in with.
+func (q Q) PersonByName(ctx context.Context, name string) (Person, error) {
+	return one(ctx, q, scanPerson, personQuery+"WHERE p.name = ?", name)
+}
+
+// PersonByID finds a person.
+func (q Q) PersonByID(ctx context.Context, id string) (Person, error) {
+	return one(ctx, q, scanPerson, personQuery+"WHERE p.id = ?", id)
+}
+
+// People lists everybody, by name; one team's unless team is empty.
+func (q Q) People(ctx context.Context, team string) ([]Person, error) {
+	if team == "" {
+		return list(ctx, q, scanPerson, personQuery+"ORDER BY p.name")
+	}
+	return list(ctx, q, scanPerson, personQuery+"WHERE p.team_id = ? ORDER BY p.name", team)
+}

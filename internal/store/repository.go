@@ -1,0 +1,65 @@
+package store
+
+import (
+	"context"
+	"time"
+)
+
+// Repository is a registered repository.
+type Repository struct {
+	ID, Name, URL, DefaultBranch string
+	CreatedAt                    time.Time
+	PushKey                      []byte // sealed: what the git host signs with; empty for none
+	TeamID, Team                 string // whose money its prebuilds are; empty for nobody's
+}
+
+const repositoryQuery = "SELECT r.id, r.name, r.url, r.default_branch, r.created_at, r.push_key, COALESCE(r.team_id, ''), COALESCE(t.name, '') FROM repositories r LEFT JOIN teams t ON t.id = r.team_id "
+
+func scanRepository(scan func(...any) error) (r Repository, err error) {
+	var at int64
+	err = scan(&r.ID, &r.Name, &r.URL, &r.DefaultBranch, &at, &r.PushKey, &r.TeamID, &r.Team)
+	r.CreatedAt = fromMicros(at)
+	return r, err
+}
+
+// AddRepository registers a repository.
+func (tx *Tx) AddRepository(ctx context.Context, r Repository) error {
+	tx.cached()
+	return tx.exec(ctx, "INSERT INTO repositories (id, name, url, default_branch, created_at, push_key, team_id) VALUES (?, ?, ?, ?, ?, x'', NULLIF(?, ''))", r.ID, r.Name, r.URL, r.DefaultBranch, micros(tx.now), r.TeamID)
+}
+
+// SetPushKey sets what a repository's git host signs with.
+func (tx *Tx) SetPushKey(ctx context.Context, repository string, sealed []byte) error {
+	tx.cached()
+	return tx.mustChange(ctx, "UPDATE repositories SET push_key = ? WHERE id = ?", sealed, repository)
+}
+
+// SetRepositoryTeam gives a repository to a team; "" is nobody's.
+func (tx *Tx) SetRepositoryTeam(ctx context.Context, repository, team string) error {
+	tx.cached()
+	return tx.mustChange(ctx, "UPDATE repositories SET team_id = NULLIF(?, '') WHERE id = ?", team, repository)
+}
+
+// RepositoriesByURL finds the repositories registered under an address.
+func (q Q) RepositoriesByURL(ctx context.Context, url string) ([]Repository, error) {
+	return list(ctx, q, scanRepository, repositoryQuery+"WHERE r.url = ?", url)
+}
+
+// Repositories lists the registered repositories, by name.
+func (q Q) Repositories(ctx context.Context) ([]Repository, error) {
+	return list(ctx, q, scanRepository, repositoryQuery+"ORDER BY r.name")
+}
+
+// RepositoryByName finds a repository.
+func (q Q) RepositoryByName(ctx context.Context, name string) (Repository, error) {
+	return cached(q, "repository name "+name, func() (Repository, error) {
+		return one(ctx, q, scanRepository, repositoryQuery+"WHERE r.name = ?", name)
+	})
+}
+
+// RepositoryByID finds a repository.
+func (q Q) RepositoryByID(ctx context.Context, id string) (Repository, error) {
+	return cached(q, "repository id "+id, func() (Repository, error) {
+		return one(ctx, q, scanRepository, repositoryQuery+"WHERE r.id = ?", id)
+	})
+}
