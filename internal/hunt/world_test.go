@@ -1,7 +1,7 @@
 package hunt
 
 import (
-	"bytes"
+	"cmp"
 	"context"
 	"encoding/binary"
 	"errors"
@@ -10,7 +10,6 @@ import (
 	"io"
 	"math/rand/v2"
 	"net"
-	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -29,8 +28,10 @@ import (
 // it go on: before and after each call of the yard, each commit, and each
 // word with a steward.
 type gate struct {
-	who    uint64 // its goroutine; they are numbered as they are made
 	what   string
+	id     string // of what, a workspace mostly
+	epoch  int    // how many gates had been passed when it came
+	order  int    // among those of the same: in which they were let on before
 	answer chan verdict
 }
 
@@ -108,6 +109,8 @@ type life struct {
 	mu        sync.Mutex
 	over      bool
 	waiting   []*gate
+	epoch     int            // gates that were passed
+	commits   int            // those of them that lead to a commit
 	groups    int            // that the writer has taken
 	inside    int            // statements until the disk is full in the middle of a group; 0 is never
 	keeping   map[string]int // calls of the yard that change something, by workspace
@@ -117,13 +120,16 @@ type life struct {
 }
 
 // pass waits at a gate.
-func (l *life) pass(ctx context.Context, what string) verdict {
-	g := &gate{who: goroutine(), what: what, answer: make(chan verdict, 1)}
+func (l *life) pass(ctx context.Context, what, id string) verdict { return l.passIn(ctx, what, id, 0) }
+
+func (l *life) passIn(ctx context.Context, what, id string, order int) verdict {
+	g := &gate{what: what, id: id, order: order, answer: make(chan verdict, 1)}
 	l.mu.Lock()
 	if l.over {
 		l.mu.Unlock()
 		return dead
 	}
+	g.epoch = l.epoch
 	l.waiting = append(l.waiting, g)
 	l.mu.Unlock()
 	select {
@@ -140,55 +146,60 @@ func (l *life) pass(ctx context.Context, what string) verdict {
 	}
 }
 
-// gates lists who waits, in an order that is the same each time.
+// gates lists who waits, once all stand still, in an order of its own: in which
+// they came to their gates is nobody's to decide, and not the same each time.
 func (l *life) gates() []*gate {
 	l.mu.Lock()
-	defer l.mu.Unlock()
 	out := slices.Clone(l.waiting)
-	slices.SortFunc(out, func(a, b *gate) int {
-		if a.who != b.who {
-			return int(int64(a.who) - int64(b.who))
-		}
-		return strings.Compare(a.what, b.what)
+	l.mu.Unlock()
+	slices.SortStableFunc(out, func(a, b *gate) int {
+		return cmp.Or(cmp.Compare(a.epoch, b.epoch), strings.Compare(a.what, b.what), strings.Compare(a.id, b.id), cmp.Compare(a.order, b.order))
 	})
+	for _, g := range out { // named in this order, too
+		if g.id != "" {
+			l.name(g.id)
+		}
+	}
 	return out
 }
 
 // release lets one go on, and waits until all stand still again.
 func (l *life) release(g *gate, v verdict) {
 	l.mu.Lock()
+	l.epoch++
 	l.waiting = slices.DeleteFunc(l.waiting, func(o *gate) bool { return o == g })
 	if v == torn {
 		l.inside = 1 + l.rng.IntN(12)
 	}
 	l.mu.Unlock()
-	l.note("%s%s", g.what, v)
+	of := ""
+	if g.id != "" {
+		of = " of " + l.name(g.id)
+	}
+	l.note("%s%s%s", g.what, of, v)
 	g.answer <- v
 	synctest.Wait()
 }
 
-// goroutine is the number of the one that asks.
-func goroutine() uint64 {
-	var b [64]byte
-	text := b[:runtime.Stack(b[:], false)]
-	n, _ := strconv.ParseUint(string(bytes.Fields(text)[1]), 10, 64) // "goroutine 12 [running]:"
-	return n
-}
-
 // around stands around every write of the store.
-func (l *life) around(commit func() error) error {
-	switch l.pass(context.Background(), "commit") {
+func (l *life) around(ctx context.Context, commit func() error) error {
+	about := store.Subject(ctx)
+	switch l.pass(context.Background(), "commit", about) {
 	case dead:
 		return errDead
 	case full:
 		return fmt.Errorf("before anything was written: %w", store.ErrFull)
 	}
+	l.mu.Lock()
+	l.commits++ // one at a time is let on
+	order := l.commits
+	l.mu.Unlock()
 	var err error
 	if !l.broken.instead("commit") {
 		err = commit()
 	}
 	l.broken.afterwards(l, "commit", "")
-	if l.pass(context.Background(), "committed") == dead {
+	if l.passIn(context.Background(), "committed", about, order) == dead {
 		return errDead
 	}
 	return err
@@ -201,7 +212,7 @@ func (l *life) group() {
 	hold := l.groups%2 == 0
 	l.mu.Unlock()
 	if hold {
-		l.pass(context.Background(), "group")
+		l.pass(context.Background(), "group", "")
 	}
 }
 
@@ -231,11 +242,15 @@ type theYard struct {
 
 // call is one call of the yard; with a workspace it changes something of it.
 func (y *theYard) call(ctx context.Context, what, id string, do func(context.Context) error) error {
+	return y.callOf(ctx, what, id, "", do)
+}
+
+// callOf is call for one that only looks at a workspace.
+func (y *theYard) callOf(ctx context.Context, what, id, looked string, do func(context.Context) error) error {
 	if id != "" {
-		what += " " + y.l.name(id)
 		y.l.mu.Lock()
 		if y.l.keeping[id]++; y.l.keeping[id] > 1 {
-			y.l.problem("two keepers are at work on %s: %s", y.l.names[id], what)
+			y.l.problem("two keepers are at work on one workspace: %s", what)
 		}
 		y.l.mu.Unlock()
 		defer func() {
@@ -244,7 +259,7 @@ func (y *theYard) call(ctx context.Context, what, id string, do func(context.Con
 			y.l.mu.Unlock()
 		}()
 	}
-	switch y.l.pass(ctx, what) {
+	switch y.l.pass(ctx, what, cmp.Or(id, looked, store.Subject(ctx))) {
 	case lost:
 		return fmt.Errorf("%s: %w", what, yard.ErrAway)
 	case lostDone:
@@ -267,7 +282,7 @@ func (y *theYard) call(ctx context.Context, what, id string, do func(context.Con
 		err = do(ctx)
 	}
 	y.l.broken.afterwards(y.l, what, id)
-	switch y.l.pass(ctx, what+": answer") {
+	switch y.l.pass(ctx, what+": answer", cmp.Or(id, looked, store.Subject(ctx))) {
 	case dead:
 		return errDead
 	case gaveUp:
@@ -282,7 +297,7 @@ func (y *theYard) Workspaces(ctx context.Context) (out []string, err error) {
 }
 
 func (y *theYard) Observe(ctx context.Context, id string) (o yard.Observation, err error) {
-	err = y.call(ctx, "observe "+y.l.name(id), "", func(ctx context.Context) (err error) { o, err = y.Yard.Observe(ctx, id); return err })
+	err = y.callOf(ctx, "observe", "", id, func(ctx context.Context) (err error) { o, err = y.Yard.Observe(ctx, id); return err })
 	return o, err
 }
 
@@ -362,7 +377,7 @@ func (y *theYard) Watch(ctx context.Context, connected func(), changed func(stri
 	defer cancel()
 	var broken error
 	err := y.Yard.Watch(ctx, connected, func(id string, news yard.News) {
-		switch y.l.pass(ctx, "event of "+y.l.name(id)) {
+		switch y.l.pass(ctx, "event", id) {
 		case goOn:
 			if !y.l.broken.instead("event") {
 				changed(id, news)
@@ -439,7 +454,7 @@ func (l *life) Ask(ctx context.Context, link string, r steward.Request) (*stewar
 		return nil, err
 	}
 	id, n := bodyOf(link)
-	switch v := l.pass(ctx, "ask "+l.name(id)+" "+string(r.Kind)); v {
+	switch v := l.pass(ctx, "ask "+string(r.Kind), id); v {
 	case goOn, lostDone:
 		c, ok := l.yard.Dial(id, n)
 		var reply steward.Reply

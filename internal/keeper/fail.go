@@ -22,7 +22,7 @@ func (k *Keeper) fail(w store.Workspace, cause error) error {
 		slog.Warn("what a failure leaves could not be removed yet", "workspace", w.ID, "error", err)
 	}
 	defer k.Bus.Publish(w.ID)
-	return k.Store.Write(k.ctx, func(tx *store.Tx) error {
+	return k.Store.Write(store.About(k.ctx, w.ID), func(tx *store.Tx) error {
 		w, err := tx.WorkspaceByID(k.ctx, w.ID)
 		if err != nil {
 			return err

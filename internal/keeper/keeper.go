@@ -242,7 +242,7 @@ func (k *Keeper) settle(id string, j *work) error {
 		j.interrupted = false
 		k.mu.Unlock()
 		var next *begun
-		err := k.Store.Write(k.ctx, func(tx *store.Tx) (err error) {
+		err := k.Store.Write(store.About(k.ctx, id), func(tx *store.Tx) (err error) {
 			if finish != nil {
 				if err := finish(tx); err != nil {
 					return err
@@ -258,7 +258,7 @@ func (k *Keeper) settle(id string, j *work) error {
 		if next == nil {
 			return k.settled(id)
 		}
-		ctx, cancel := context.WithCancel(k.ctx)
+		ctx, cancel := context.WithCancel(store.About(k.ctx, id))
 		k.mu.Lock()
 		if j.cancel = cancel; j.interrupted {
 			cancel() // it came between the look and this step
@@ -278,7 +278,7 @@ func (k *Keeper) settle(id string, j *work) error {
 		case cut, errors.Is(err, errLookAgain):
 			look = true // somebody asked for something else, or the yard changed
 		default:
-			if werr := k.Store.Write(k.ctx, finish); werr != nil {
+			if werr := k.Store.Write(store.About(k.ctx, id), finish); werr != nil {
 				return errors.Join(err, werr)
 			}
 			finish = nil

@@ -30,7 +30,7 @@ func (k *Keeper) told(id string, what yard.News) {
 // starved notes that something in a workspace was ended for want of memory.
 // Whoever only sees "Killed" in a terminal would look for the cause elsewhere.
 func (k *Keeper) starved(id string) error {
-	err := k.Store.Write(k.ctx, func(tx *store.Tx) error {
+	err := k.Store.Write(store.About(k.ctx, id), func(tx *store.Tx) error {
 		w, err := tx.WorkspaceByID(k.ctx, id)
 		if err != nil || w.Phase.Settled() && w.Phase != lifecycle.Ready {
 			return err
@@ -68,7 +68,7 @@ func (k *Keeper) fed(ctx context.Context, id string) error {
 			k.due.Set("memory "+id, at, func(ctx context.Context) error { return k.fed(ctx, id) })
 			return nil
 		}
-		err := k.Store.Write(ctx, func(tx *store.Tx) error {
+		err := k.Store.Write(store.About(ctx, id), func(tx *store.Tx) error {
 			w, err := tx.WorkspaceByID(ctx, id)
 			if err != nil {
 				return err

@@ -29,7 +29,7 @@ func (d *doing) prepared(ctx context.Context, plan store.Plan) (served bool, err
 	if !ok {
 		why := fmt.Sprintf("prepared image %d is not in the yard any more", p.Number)
 		fmt.Fprintln(d.log, why)
-		err := d.Store.Write(ctx, func(tx *store.Tx) error {
+		err := d.Store.Write(store.About(ctx, d.w.ID), func(tx *store.Tx) error {
 			w, err := tx.WorkspaceByID(ctx, d.w.ID)
 			if err != nil {
 				return err
@@ -170,5 +170,5 @@ func (k *Keeper) DropPrepared(ctx context.Context, run, except string) error {
 	if err := k.Yard.DropTag(ctx, k.PreparedTag(run)); err != nil {
 		return err
 	}
-	return k.Store.Write(ctx, func(tx *store.Tx) error { return tx.DropRun(ctx, run) })
+	return k.Store.Write(store.About(ctx, run), func(tx *store.Tx) error { return tx.DropRun(ctx, run) })
 }

@@ -109,7 +109,7 @@ func (k *Keeper) judge(ctx context.Context, id string) error {
 	var v idle.Verdict
 	var w store.Workspace
 	stop := false
-	err := k.Store.Write(ctx, func(tx *store.Tx) (err error) {
+	err := k.Store.Write(store.About(ctx, id), func(tx *store.Tx) (err error) {
 		v, stop = idle.Verdict{}, false
 		if w, err = tx.WorkspaceByID(ctx, id); err != nil || w.Phase != lifecycle.Ready || w.Wanted != lifecycle.WantReady || w.Kind != store.ForPerson {
 			return err
@@ -232,7 +232,7 @@ func (k *Keeper) RemovesAt(ctx context.Context, w store.Workspace) (time.Time, e
 // exists nowhere else.
 func (k *Keeper) expire(ctx context.Context, id string) error {
 	var w store.Workspace
-	err := k.Store.Write(ctx, func(tx *store.Tx) (err error) {
+	err := k.Store.Write(store.About(ctx, id), func(tx *store.Tx) (err error) {
 		if w, err = tx.WorkspaceByID(k.ctx, id); err != nil || w.Phase != lifecycle.Stopped {
 			return err
 		}

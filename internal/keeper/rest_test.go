@@ -225,7 +225,7 @@ func TestPrebuildsGetNoSecrets(t *testing.T) {
 func TestWhatWasDueWhileTheDiskWasFull(t *testing.T) {
 	b := newBench(t)
 	var full atomic.Bool
-	b.Store.Hook(store.Hooks{Around: func(commit func() error) error {
+	b.Store.Hook(store.Hooks{Around: func(_ context.Context, commit func() error) error {
 		if full.Load() {
 			return store.ErrFull
 		}

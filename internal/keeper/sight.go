@@ -81,7 +81,7 @@ func (k *Keeper) away(cause error) {
 		return
 	}
 	slog.Warn("the yard is away", "error", cause)
-	err := k.Store.Write(k.ctx, func(tx *store.Tx) error {
+	err := k.Store.Write(store.About(k.ctx, "yard away"), func(tx *store.Tx) error {
 		if err := tx.Journal(k.ctx, "yard.away", "", "", "service", map[string]any{"cause": cause.Error()}); err != nil {
 			return err
 		}
@@ -118,7 +118,7 @@ func (k *Keeper) back() {
 		return
 	}
 	slog.Info("the yard is back", "after", to.Sub(from).Round(time.Millisecond).String())
-	err := k.Store.Write(k.ctx, func(tx *store.Tx) error {
+	err := k.Store.Write(store.About(k.ctx, "yard back"), func(tx *store.Tx) error {
 		return tx.Journal(k.ctx, "yard.back", "", "", "service", map[string]any{"away_s": int64(to.Sub(from).Seconds())})
 	})
 	if err != nil && k.ctx.Err() == nil {

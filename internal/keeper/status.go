@@ -100,7 +100,7 @@ func (k *Keeper) condition(ctx context.Context, id string, kind lifecycle.Condit
 		k.checkLater(id, next)
 		return false, nil
 	}
-	err = k.Store.Write(ctx, func(tx *store.Tx) error {
+	err = k.Store.Write(store.About(ctx, id), func(tx *store.Tx) error {
 		w, err := tx.WorkspaceByID(ctx, id)
 		if err != nil || w.Phase != lifecycle.Ready {
 			return err
@@ -225,7 +225,7 @@ func (k *Keeper) checkDisk(ctx context.Context, w store.Workspace, stands string
 		return nil
 	}
 	stop := false
-	err := k.Store.Write(ctx, func(tx *store.Tx) error {
+	err := k.Store.Write(store.About(ctx, w.ID), func(tx *store.Tx) error {
 		stop = false
 		w, err := tx.WorkspaceByID(ctx, w.ID)
 		if err != nil || w.Phase != lifecycle.Ready || w.NextBody != 0 {

@@ -204,7 +204,7 @@ func (d *doing) see() *yard.Observation {
 // subStep writes news of a part of a step to the sheet. The sheet is for
 // people to look at: a part that cannot be written does not end the step.
 func (d *doing) subStep(ctx context.Context, steps map[string]store.Step, p yard.Progress) {
-	_ = d.Store.Write(ctx, func(tx *store.Tx) (err error) {
+	_ = d.Store.Write(store.About(ctx, d.w.ID), func(tx *store.Tx) (err error) {
 		s, ok := steps[p.ID]
 		if !ok {
 			s, err = tx.BeginStep(ctx, store.Step{SheetID: d.sheet.ID, Parent: d.step.Number, Key: d.step.Key + "/" + p.ID, Title: d.masked(p.Title), Body: d.step.Body})
@@ -237,7 +237,7 @@ func (d *doing) network(ctx context.Context) error {
 		err := d.tryWhole(ctx, yardTimeout, func(ctx context.Context) error { return d.Yard.MakeNetwork(ctx, d.w.ID, subnet) })
 		if errors.Is(err, yard.ErrSubnetTaken) {
 			fmt.Fprintln(d.log, err)
-			if err := d.Store.Write(ctx, func(tx *store.Tx) (err error) { subnet, err = tx.MoveSubnet(ctx, d.w.ID); return err }); err != nil {
+			if err := d.Store.Write(store.About(ctx, d.w.ID), func(tx *store.Tx) (err error) { subnet, err = tx.MoveSubnet(ctx, d.w.ID); return err }); err != nil {
 				return err
 			}
 			continue // ends with the range, whose end is another error

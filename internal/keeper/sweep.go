@@ -98,7 +98,7 @@ func (k *Keeper) sweepOne(ctx context.Context, id string, removed bool) error {
 			return err
 		}
 		slog.Warn("the yard holds files of a workspace that nothing is known of; they are left where they are", "workspace", id)
-		return k.Store.Write(ctx, func(tx *store.Tx) error {
+		return k.Store.Write(store.About(ctx, id), func(tx *store.Tx) error {
 			return tx.Journal(ctx, "yard.quarantined", id, "", "service", map[string]any{"volumes": len(o.Volumes), "named": o.Named})
 		})
 	})

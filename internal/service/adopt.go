@@ -138,7 +138,7 @@ func (s *Service) Adopt(ctx context.Context, a Actor, container string, in wire.
 		return wire.Workspace{}, err
 	}
 	var view wire.Workspace
-	err = s.Store.Write(ctx, func(tx *store.Tx) error {
+	err = s.Store.Write(store.About(ctx, w.ID), func(tx *store.Tx) error {
 		if taken, err := tx.WorkspaceOfContainer(ctx, o.ID); err == nil {
 			return conflict("taken-on", quote(o.Name)+" is taken on already, as "+quote(taken.Name), "")
 		} else if !errors.Is(err, store.ErrNotFound) {

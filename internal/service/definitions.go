@@ -450,7 +450,7 @@ func (s *Service) drift(ctx context.Context, r store.Repository, branch, commit 
 				return err
 			}
 		}
-		err := s.Store.Write(ctx, func(tx *store.Tx) error {
+		err := s.Store.Write(store.About(ctx, w.ID), func(tx *store.Tx) error {
 			now, err := tx.WorkspaceByID(ctx, w.ID)
 			if err != nil || now.Phase == lifecycle.Removed || now.Plan.Commit != w.Plan.Commit {
 				return err

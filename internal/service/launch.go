@@ -339,7 +339,7 @@ func (s *Service) Launch(ctx context.Context, a Actor, in wire.Launch) (wire.Wor
 	if err != nil {
 		return wire.Workspace{}, err
 	}
-	err = s.Store.Write(ctx, func(tx *store.Tx) error {
+	err = s.Store.Write(store.About(ctx, w.ID), func(tx *store.Tx) error {
 		if in.Name == "" {
 			if w.Name, err = freeName(ctx, tx, a.ID, o.repository.Name); err != nil {
 				return err

@@ -40,7 +40,7 @@ func TestGuessesAtOnce(t *testing.T) {
 // before has something else written just before the next write.
 func before(s *Service, first func(*store.Tx) error) {
 	done := false
-	s.Store.Hook(store.Hooks{Around: func(commit func() error) error {
+	s.Store.Hook(store.Hooks{Around: func(_ context.Context, commit func() error) error {
 		if !done {
 			done = true
 			if err := s.Store.Write(context.Background(), first); err != nil {
@@ -108,7 +108,7 @@ func TestBeingSignedInNeedsNoWrite(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s.Store.Hook(store.Hooks{Around: func(func() error) error { return store.ErrFull }})
+	s.Store.Hook(store.Hooks{Around: func(context.Context, func() error) error { return store.ErrFull }})
 	s.Now = func() time.Time { return time.Now().Add(time.Hour) }
 	if a, err := s.Authenticate(ctx, in.Token); err != nil || a.Name != "ingrid" {
 		t.Errorf("with a full disk: %+v, %v", a, err)

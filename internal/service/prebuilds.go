@@ -49,7 +49,7 @@ func (s *Service) PutPlan(ctx context.Context, a Actor, repository string, in wi
 	if _, err := s.plan(ctx, a.ID, r, p.Branch, choice{}); err != nil {
 		return wire.PrebuildPlan{}, err // no such branch, or a definition that makes nothing
 	}
-	err = s.Store.Write(ctx, func(tx *store.Tx) error {
+	err = s.Store.Write(store.About(ctx, p.ID), func(tx *store.Tx) error {
 		if err := tx.PutPrebuildPlan(ctx, p); err != nil {
 			return err
 		}
@@ -268,7 +268,8 @@ func (s *Service) run(ctx context.Context, p store.PrebuildPlan, actor, reason s
 		return nil, err
 	}
 	begun := false
-	err = s.Store.Write(ctx, func(tx *store.Tx) error {
+	err = s.Store.Write(store.About(ctx, p.ID), func(tx *store.Tx) error {
+		begun = false
 		runs, err := tx.Runs(ctx, p.ID, 1)
 		if err != nil {
 			return err

@@ -307,7 +307,7 @@ func (s *Service) want(ctx context.Context, a Actor, ref string, v lifecycle.Ver
 	}
 	var view wire.Workspace
 	another := false
-	err = s.Store.Write(ctx, func(tx *store.Tx) error {
+	err = s.Store.Write(store.About(ctx, w.ID), func(tx *store.Tx) error {
 		w, err := tx.WorkspaceByID(ctx, w.ID)
 		if err != nil {
 			return err
@@ -361,7 +361,7 @@ func (s *Service) Hold(ctx context.Context, a Actor, ref string, in wire.Hold) (
 	case w.Phase != lifecycle.Ready:
 		return wire.Workspace{}, conflict("not-now", "hold is not possible while the workspace is "+string(w.Phase), "start it first: yardbench start "+w.Name)
 	}
-	return s.afterJudge(ctx, w, s.Store.Write(ctx, func(tx *store.Tx) error {
+	return s.afterJudge(ctx, w, s.Store.Write(store.About(ctx, w.ID), func(tx *store.Tx) error {
 		return tx.SetHold(ctx, w, store.Hold{Until: tx.Now().Add(d), Why: why, ByID: a.ID})
 	}))
 }
@@ -372,7 +372,7 @@ func (s *Service) EndHold(ctx context.Context, a Actor, ref string) (wire.Worksp
 	if err != nil {
 		return wire.Workspace{}, err
 	}
-	return s.afterJudge(ctx, w, s.Store.Write(ctx, func(tx *store.Tx) error { return tx.DropHold(ctx, w, a.ID) }))
+	return s.afterJudge(ctx, w, s.Store.Write(store.About(ctx, w.ID), func(tx *store.Tx) error { return tx.DropHold(ctx, w, a.ID) }))
 }
 
 func (s *Service) afterJudge(ctx context.Context, w store.Workspace, err error) (wire.Workspace, error) {

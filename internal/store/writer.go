@@ -61,16 +61,30 @@ func (tx *Tx) cached() { *tx.changed = true }
 // them: what it sets outside of itself it sets each time.
 func (s *Store) Write(ctx context.Context, do func(*Tx) error) error {
 	if s.hooks.Around != nil {
-		return s.hooks.Around(func() error { return s.queued(ctx, do) })
+		return s.hooks.Around(ctx, func() error { return s.queued(ctx, do) })
 	}
 	return s.queued(ctx, do)
 }
+
+// About says of what a write with the context is: a workspace, say. It tells
+// apart those that wait.
+func About(ctx context.Context, subject string) context.Context {
+	return context.WithValue(ctx, aboutKey{}, subject)
+}
+
+// Subject is what [About] said; "" where nobody did.
+func Subject(ctx context.Context) string {
+	s, _ := ctx.Value(aboutKey{}).(string)
+	return s
+}
+
+type aboutKey struct{}
 
 // Hooks are for those who try what may go wrong with a write. All may be nil.
 type Hooks struct {
 	// Around stands around every write: it decides when the write is done, and
 	// what its caller is told.
-	Around func(commit func() error) error
+	Around func(ctx context.Context, commit func() error) error
 	// Group is called by the writer before it takes what waits into a group.
 	Group func()
 	// Statement is called before each statement of the writer's transactions.
