@@ -7,13 +7,15 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
+	"sync"
 	"testing"
 )
 
 // host serves bare repositories by git's plain HTTP form and notes what it is
 // asked with.
-func host(t *testing.T, build string) (address, commit string, asked *[]string) {
+func host(t *testing.T, build string) (address, commit string, asked *askers) {
 	t.Helper()
 	dir := t.TempDir()
 	work, bare := filepath.Join(dir, "work"), filepath.Join(dir, "x.git")
@@ -25,16 +27,34 @@ func host(t *testing.T, build string) (address, commit string, asked *[]string) 
 	if err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}
-	asked = &[]string{}
+	asked = &askers{}
 	files := http.FileServer(http.Dir(dir))
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		user, _, _ := r.BasicAuth()
-		*asked = append(*asked, user)
+		asked.add(user)
 		files.ServeHTTP(w, r)
 	}))
 	t.Cleanup(server.Close)
 	lines := strings.Fields(string(out))
 	return server.URL + "/x.git", lines[len(lines)-1], asked
+}
+
+// askers are those who asked a host, in their order.
+type askers struct {
+	mu    sync.Mutex
+	users []string
+}
+
+func (a *askers) add(user string) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.users = append(a.users, user)
+}
+
+func (a *askers) all() []string {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return slices.Clone(a.users)
 }
 
 func TestMirror(t *testing.T) {
@@ -50,7 +70,7 @@ func TestMirror(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	for _, user := range *asked {
+	for _, user := range asked.all() {
 		if user != "ingrid" {
 			t.Errorf("the host was asked as %q", user)
 		}
@@ -207,11 +227,11 @@ func TestFetchesAreShared(t *testing.T) {
 	if err := m.Fetch(ctx, "r", address, Credential{"ingrid", "hush"}); err != nil {
 		t.Fatal(err)
 	}
-	before := len(*asked)
+	before := len(asked.all())
 	if err := m.Fetch(ctx, "r", address, Credential{"ingrid", "hush"}); err != nil {
 		t.Fatal(err)
 	}
-	one := len(*asked) - before
+	one := len(asked.all()) - before
 	errs := make(chan error)
 	for n := range 60 {
 		go func() { errs <- m.Fetch(ctx, "r", address, Credential{[]string{"ingrid", "mats"}[n%2], "hush"}) }()
@@ -222,10 +242,10 @@ func TestFetchesAreShared(t *testing.T) {
 		}
 	}
 	both := map[string]bool{}
-	for _, user := range (*asked)[before:] {
+	for _, user := range (asked.all())[before:] {
 		both[user] = true
 	}
-	if fetches := (len(*asked) - before) / one; fetches > 30 || !both["ingrid"] || !both["mats"] {
+	if fetches := (len(asked.all()) - before) / one; fetches > 30 || !both["ingrid"] || !both["mats"] {
 		t.Errorf("sixty fetches asked the host %d times, as %v", fetches, both)
 	}
 	if got, err := m.Resolve(ctx, "r", "main"); err != nil || got != commit {
