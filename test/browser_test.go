@@ -137,7 +137,7 @@ func TestTheSameInTheBrowser(t *testing.T) {
 		t.Errorf("a script of the page can read the sign-in: %q, %v", token, err)
 	}
 	p.do("a mistake in the launch form is told", button("Launch a workspace"), seen("#repository"),
-		chromedp.SendKeys(chromedp.CSS("#repository"), "tide"), seen(option), browser.Enter(), p.says(".git"), chromedp.SendKeys(chromedp.CSS("#branch"), "mian"), button("Launch"), p.says("its branches: main"))
+		chromedp.SendKeys(chromedp.CSS("#repository"), "tide"), seen(option), browser.Enter(), p.says(".git"), chromedp.SendKeys(chromedp.CSS("#branch"), "mian"), p.says("its branches: main"), seen(`button[type="submit"][disabled]`))
 	p.do("launch", chromedp.Navigate(w.address+"/launch"), seen("#repository"),
 		chromedp.SendKeys(chromedp.CSS("#repository"), "tide"), seen(option), browser.Enter(), p.says(".git"), chromedp.SendKeys(chromedp.CSS("#name"), "quay"), button("Launch"))
 	p.do("the launch sheet grows while it comes up", seen(`[data-step="postCreateCommand"][data-outcome="under way"]`), seen(`[data-step="Clone"][data-outcome="done"]`))

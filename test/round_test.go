@@ -331,7 +331,7 @@ func TestFirstOperator(t *testing.T) {
 		}
 		_, w.address, _ = strings.Cut(sc.Text(), "the service is at ")
 	}
-	w.must(w.command("astrid", "short", "enrol", link, "--as", "astrid", "--full-name", "Astrid Holm", "--email", "astrid@skerryline.example").run(), 4, "too short")
+	w.must(w.command("astrid", "short", "enrol", link, "--as", "astrid", "--full-name", "Astrid Holm", "--email", "astrid@skerryline.example").run(), 4, "at least 8")
 	w.must(w.command("astrid", demo.Password, "enrol", link, "--as", "astrid", "--full-name", "Astrid Holm", "--email", "astrid@skerryline.example").run(), 0, "operator")
 	w.must(w.command("mallory", demo.Password, "enrol", link, "--as", "mallory", "--full-name", "M", "--email", "m@x.example").run(), 3, "was used")
 	w.must(w.as("astrid", "", "people", "add-team", "Harbour"), 0)

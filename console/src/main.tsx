@@ -9,9 +9,9 @@ import "./style.css";
 import { themeFor, useDark } from "./theme";
 
 // Whatever is refused for want of a sign-in: who is signed in is asked anew, and
-// the form comes.
+// the form comes. Where it is there already, it stays as it is.
 const signedOut = (e: Error) => {
-  if (e instanceof Problem && e.status === 401) void queries.invalidateQueries({ queryKey: ["me"] });
+  if (e instanceof Problem && e.status === 401 && queries.getQueryData(["me"])) void queries.invalidateQueries({ queryKey: ["me"] });
 };
 const queries: QueryClient = new QueryClient({
   queryCache: new QueryCache({ onError: (e, q) => q.queryKey[0] !== "me" && signedOut(e) }),

@@ -92,7 +92,13 @@ func Fill(ctx context.Context, s *service.Service, gitHost string) error {
 		if _, err := s.Store.Read().RepositoryByName(ctx, name); err == nil {
 			continue
 		}
-		_, err := s.AddRepository(ctx, operator, wire.NewRepository{URL: gitHost + "/" + name + ".git"})
+		team := ""
+		for t, r := range teamRepository {
+			if r == name {
+				team = t
+			}
+		}
+		_, err := s.AddRepository(ctx, operator, wire.NewRepository{URL: gitHost + "/" + name + ".git", Team: team})
 		if err != nil && !there(err) {
 			return fmt.Errorf("register %s: %w", name, err)
 		}

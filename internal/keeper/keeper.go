@@ -203,14 +203,17 @@ func (k *Keeper) keep(id string, j *work) {
 func (k *Keeper) settle(id string, j *work) error {
 	turn := k.turns.next()
 	defer turn.end()
-	if k.Hold != nil {
-		if err := k.Hold(k.ctx); err != nil {
-			return err
-		}
-	}
 	w, err := k.Store.Read().WorkspaceByID(k.ctx, id)
 	if err != nil {
 		return err
+	}
+	if k.Hold != nil {
+		if err := k.try(k.Hold); err != nil {
+			if w.Phase.Settled() || !errors.Is(err, yard.ErrAway) {
+				return err // nobody waits for it, or the service ends
+			}
+			return errors.Join(k.fail(w, err), err)
+		}
 	}
 	var seen yard.Observation
 	// A launch that has just been accepted has nothing to look at.

@@ -44,7 +44,8 @@ type Store struct {
 	known           known // the writer's
 	cache           cache
 	hooks           Hooks
-	fullAt          atomic.Int64 // when a write first found the disk full, in microseconds; 0: the last one did not
+	dir             string
+	fullAt          atomic.Int64 // when a write first found the disk full, in microseconds; 0: there is room
 }
 
 // Q runs queries: inside the writer's transaction, or among the readers.
@@ -93,7 +94,7 @@ func Open(ctx context.Context, path string, now func() time.Time) (*Store, error
 		writer.Close()
 		return nil, fmt.Errorf("open %s: %w", path, err)
 	}
-	s := &Store{writer: writer, readers: readers, conn: conn, written: &statements{on: conn, whole: true, plans: &plans{}}, read: &statements{on: readers}, queue: make(chan request, queueLength), done: make(chan struct{}), now: now, notify: func() {}}
+	s := &Store{dir: filepath.Dir(path), writer: writer, readers: readers, conn: conn, written: &statements{on: conn, whole: true, plans: &plans{}}, read: &statements{on: readers}, queue: make(chan request, queueLength), done: make(chan struct{}), now: now, notify: func() {}}
 	s.read.plans = s.written.plans
 	s.cache.forget()
 	go s.write()

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"syscall"
 	"time"
 )
 
@@ -160,7 +161,7 @@ func (s *Store) commit(group []request) {
 	}
 	if full {
 		s.fullAt.CompareAndSwap(0, micros(s.now()))
-	} else {
+	} else if s.fullAt.Load() != 0 && roomy(s.dir) {
 		s.fullAt.Store(0)
 	}
 	for i, r := range group {
@@ -237,8 +238,16 @@ func (s *Store) one(ctx context.Context, r request, tx *Tx) (err error, stands b
 	return err, true
 }
 
+// roomy tells whether the file system that holds a directory has 1 MiB of room
+// for who is not root. On a full one small writes go well now and then, into
+// what the file has to spare.
+func roomy(dir string) bool {
+	var s syscall.Statfs_t
+	return syscall.Statfs(dir, &s) != nil || s.Bavail*uint64(s.Bsize) >= 1<<20
+}
+
 // FullSince tells since when there is no room left to write to; ok is false
-// where the last write found some.
+// where there is.
 func (s *Store) FullSince() (at time.Time, ok bool) {
 	n := s.fullAt.Load()
 	return fromMicros(n), n != 0

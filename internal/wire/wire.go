@@ -97,12 +97,12 @@ type Repository struct {
 type NewRepository struct {
 	URL  string `json:"url" maxLength:"2048" example:"https://git.skerryline.example/tide-board.git"`
 	Name string `json:"name,omitempty" maxLength:"40" doc:"Default: the last part of the address"`
-	Team string `json:"team,omitempty" maxLength:"40" doc:"Whose money its prebuilds are; default: nobody's"`
+	Team string `json:"team,omitempty" maxLength:"40" doc:"Whose money its prebuilds are; default: no team's"`
 }
 
 // RepositoryChange changes what is there.
 type RepositoryChange struct {
-	Team *string `json:"team,omitempty" maxLength:"40" doc:"Empty for nobody's"`
+	Team *string `json:"team,omitempty" maxLength:"40" doc:"Empty for no team's"`
 }
 
 // Launch asks for a workspace.

@@ -1505,7 +1505,7 @@ export interface components {
         NewRepository: {
             /** @description Default: the last part of the address */
             name?: string;
-            /** @description Whose money its prebuilds are; default: nobody's */
+            /** @description Whose money its prebuilds are; default: no team's */
             team?: string;
             /** @example https://git.skerryline.example/tide-board.git */
             url: string;
@@ -1739,7 +1739,7 @@ export interface components {
             url: string;
         };
         RepositoryChange: {
-            /** @description Empty for nobody's */
+            /** @description Empty for no team's */
             team?: string;
         };
         Rest: {

@@ -3,7 +3,7 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { Button, Form, Input, Segmented, Select, Space, Table, Tooltip, Typography, theme } from "antd";
 import { useEffect, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
-import { api, nameOf, take, type Preflight } from "../api/client";
+import { api, nameOf, Problem, take, type Preflight } from "../api/client";
 import { bytes, cores, money, span } from "../parts/amounts";
 import { Findings } from "../parts/Findings";
 import { PageHead } from "../parts/Page";
@@ -75,6 +75,7 @@ export function LaunchPage() {
   // What was said of another repository says nothing of this one; of another
   // choice for the same it stands, dimmed, until the new one is there.
   const p = fields.repository && preflight.data?.repository === fields.repository ? preflight.data : undefined;
+  const unseen = preflight.isError && !(preflight.error instanceof Problem && preflight.error.status >= 400 && preflight.error.status < 500); // the look failed, not the launch
   const current = asked === JSON.stringify(fields.repository ? body(fields) : null) && !preflight.isPlaceholderData && preflight.isSuccess;
   const launch = useMutation({
     mutationFn: (f: Fields) => take(api.POST("/api/v1/workspaces", { body: body(f) })),
@@ -126,7 +127,7 @@ export function LaunchPage() {
           <Space orientation="vertical" size={16} style={{ width: "100%" }}>
             <ProblemNote error={repositories.error ?? launch.error} />
             <Space>
-              <Button type="primary" htmlType="submit" loading={launch.isPending} disabled={!current || p?.refused}>
+              <Button type="primary" htmlType="submit" loading={launch.isPending} disabled={!(current || unseen) || p?.refused}>
                 Launch
               </Button>
               {fields.repository && (

@@ -269,7 +269,7 @@ function TeamOf({ of: r }: { of: Repository }) {
       aria-label={`Whose money the prebuilds of ${r.name} are`}
       value={r.team ?? ""}
       loading={change.isPending}
-      options={[{ value: "", label: "nobody's" }, ...(teams.data ?? []).map((t) => ({ value: t.name, label: t.name }))]}
+      options={[{ value: "", label: "no team" }, ...(teams.data ?? []).map((t) => ({ value: t.name, label: t.name }))]}
       onChange={(t: string) => change.mutate(t)}
     />
   );

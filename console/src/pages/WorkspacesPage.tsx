@@ -46,7 +46,7 @@ export function WorkspacesPage({ person, all }: { person: Person; all: boolean }
   const columns: TableColumnsType<Workspace> = [
     ...(all ? [{ title: "Owner", dataIndex: "owner", width: 95, ...text("owner"), render: (_: unknown, w: Workspace) => <Tooltip title={w.team}>{w.owner}</Tooltip> }] : []),
     { title: "Name", width: 130, ...text("name"), render: (_, w) => <Link to={`/workspaces/${nameOf(w)}`}>{w.name}</Link> },
-    { title: "State", key: "state", width: 240, render: (_, w) => <State of={w} line /> },
+    { title: "State", key: "state", width: 200, render: (_, w) => <State of={w} line /> },
     {
       title: "Since",
       width: 115,
