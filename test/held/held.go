@@ -23,6 +23,13 @@ func Together(ctx context.Context, q store.Q, has map[string]yard.Observation, l
 	if err := q.VerifyJournal(ctx); err != nil {
 		tell("%v", err)
 	}
+	unsummed, err := q.Unsummed(ctx)
+	if err != nil {
+		return nil, 0, 0, err
+	}
+	for _, id := range unsummed {
+		tell("the sums of %s are not those of its intervals", id)
+	}
 	journal, err := q.Journal(ctx, store.JournalFilter{Limit: 1_000_000})
 	if err != nil {
 		return nil, 0, 0, err
