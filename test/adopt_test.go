@@ -123,6 +123,15 @@ func TestAContainerOfOthers(t *testing.T) {
 	if ws := w.until(c, "bell", 10*time.Second, inPhase("stopped")); !strings.Contains(ws.Cause, "137") || time.Since(began) > 2*time.Second {
 		t.Errorf("its end is seen after %s: %q", time.Since(began), ws.Cause)
 	}
+	// Others start it again, and it is seen to run.
+	if _, err := docker.ContainerStart(ctx, name, client.ContainerStartOptions{}); err != nil {
+		t.Fatal(err)
+	}
+	w.until(c, "bell", 10*time.Second, inPhase("ready"))
+	if _, err := docker.ContainerKill(ctx, name, client.ContainerKillOptions{Signal: "KILL"}); err != nil {
+		t.Fatal(err)
+	}
+	w.until(c, "bell", 10*time.Second, inPhase("stopped"))
 	w.must(w.as("ingrid", "", "start", "bell"), 0, "is ready")
 	// Started anew behind our back it is as it was: one of ours would be too.
 	if _, err := docker.ContainerRestart(ctx, name, client.ContainerRestartOptions{}); err != nil {

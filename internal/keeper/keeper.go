@@ -431,7 +431,7 @@ func (k *Keeper) note(tx *store.Tx, w *store.Workspace, s lifecycle.State, mv li
 			cause = w.Cause // why it was put to rest
 		}
 		if w.Phase == lifecycle.Ready && mv.Enter == lifecycle.Stopped {
-			cause = k.endedHow(seen.Bodies[w.Body], seen.Ends[w.Body])
+			cause = k.endedHow(tx.Q, seen.Bodies[w.Body], seen.Ends[w.Body])
 			w.Wanted = lifecycle.WantStopped
 		}
 		if w.Phase == lifecycle.Stopped && mv.Enter == lifecycle.Ready {

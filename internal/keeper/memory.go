@@ -35,7 +35,7 @@ func (k *Keeper) starved(id string) error {
 		if err != nil || w.Phase.Settled() && w.Phase != lifecycle.Ready {
 			return err
 		}
-		reason := fmt.Sprintf("something in it was ended at %s, as it wanted more than the %s of memory of its size; end what is not needed, or launch one of a larger size", k.local(tx.Now()), rules.Bytes(w.MemoryBytes))
+		reason := fmt.Sprintf("something in it was ended at %s, as it wanted more than the %s of memory of its size; end what is not needed, or launch one of a larger size", k.local(tx.Q, tx.Now()), rules.Bytes(w.MemoryBytes))
 		conditions, err := tx.Conditions(k.ctx, id)
 		if err != nil {
 			return err

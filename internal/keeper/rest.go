@@ -39,7 +39,7 @@ func (k *Keeper) settled(id string) error {
 		return k.fed(k.ctx, id)
 	case lifecycle.Stopped:
 		if w.Plan.Adopted == nil {
-			at, err := k.RemovesAt(k.ctx, w)
+			at, err := k.RemovesAt(k.ctx, k.Store.Read(), w)
 			if err != nil {
 				return err
 			}
@@ -119,7 +119,7 @@ func (k *Keeper) judge(ctx context.Context, id string) error {
 			return err
 		}
 		if v.Held {
-			err = tx.SetCondition(k.ctx, w, lifecycle.Held, fmt.Sprintf("not put to rest before %s: %s", k.local(h.Until), h.Why))
+			err = tx.SetCondition(k.ctx, w, lifecycle.Held, fmt.Sprintf("not put to rest before %s: %s", k.local(tx.Q, h.Until), h.Why))
 		} else if err = tx.ClearCondition(k.ctx, w, lifecycle.Held); err == nil && !h.Until.IsZero() {
 			err = tx.DropHold(k.ctx, w, "service")
 		}
@@ -131,7 +131,7 @@ func (k *Keeper) judge(ctx context.Context, id string) error {
 		} else {
 			reason := v.What + ", and nothing since"
 			if !v.StopAt.IsZero() {
-				reason += "; it is put to rest at " + k.local(v.StopAt)
+				reason += "; it is put to rest at " + k.local(tx.Q, v.StopAt)
 			}
 			err = tx.SetConditionSince(k.ctx, w, lifecycle.IdleNow, reason, v.Last)
 		}
@@ -139,7 +139,7 @@ func (k *Keeper) judge(ctx context.Context, id string) error {
 			return err
 		}
 		stop = true
-		why := fmt.Sprintf("put to rest: %s at %s, and nothing since", v.What, k.local(v.Last))
+		why := fmt.Sprintf("put to rest: %s at %s, and nothing since", v.What, k.local(tx.Q, v.Last))
 		w.Wanted = lifecycle.WantStopped
 		return k.beginStop(tx, &w, why)
 	})
@@ -162,7 +162,7 @@ func (k *Keeper) judge(ctx context.Context, id string) error {
 		k.due.Set("rest "+id, v.Next, func(ctx context.Context) error { return k.judge(ctx, id) })
 	}
 	if warn {
-		text := fmt.Sprintf("Yard Bench: this workspace is put to rest at %s; type something to keep it, or: yardbench hold %s 2h --why …", k.local(v.StopAt), w.Name)
+		text := fmt.Sprintf("Yard Bench: this workspace is put to rest at %s; type something to keep it, or: yardbench hold %s 2h --why …", k.local(k.Store.Read(), v.StopAt), w.Name)
 		if c, err := k.Hub.Ask(k.ctx, Link(w), steward.Request{Kind: steward.Notice, Text: text}); err == nil {
 			c.Stream.Close() // a steward that is away has nobody to tell
 		}
@@ -208,23 +208,24 @@ func (k *Keeper) Rejudge(ctx context.Context) error {
 // Judge has one workspace judged anew.
 func (k *Keeper) Judge(id string) { k.rest(id) }
 
-// local is a time as people of the house read it.
-func (k *Keeper) local(t time.Time) string {
+// local is a time in a text that everybody reads: in the house's zone, which it
+// names, as its readers may be in others.
+func (k *Keeper) local(q store.Q, t time.Time) string {
 	zone := time.UTC
-	if r, _, err := k.Rules(k.ctx, k.Store.Read()); err == nil {
+	if r, _, err := k.Rules(k.ctx, q); err == nil {
 		zone = r.Zone
 	}
 	l := t.In(zone)
 	if now := k.Now().In(zone); now.Format(time.DateOnly) == l.Format(time.DateOnly) {
-		return l.Format("15:04")
+		return l.Format("15:04 MST")
 	}
-	return l.Format("2 January 15:04")
+	return l.Format("2 January 15:04 MST")
 }
 
 // RemovesAt is when a stopped workspace is removed, if nothing in it exists
 // nowhere else.
-func (k *Keeper) RemovesAt(ctx context.Context, w store.Workspace) (time.Time, error) {
-	r, _, err := k.Rules(ctx, k.Store.Read())
+func (k *Keeper) RemovesAt(ctx context.Context, q store.Q, w store.Workspace) (time.Time, error) {
+	r, _, err := k.Rules(ctx, q)
 	return w.PhaseAt.Add(r.StoppedMost), err
 }
 
@@ -236,12 +237,12 @@ func (k *Keeper) expire(ctx context.Context, id string) error {
 		if w, err = tx.WorkspaceByID(k.ctx, id); err != nil || w.Phase != lifecycle.Stopped {
 			return err
 		}
-		at, err := k.RemovesAt(k.ctx, w)
+		at, err := k.RemovesAt(k.ctx, tx.Q, w)
 		if err != nil || at.After(tx.Now()) {
 			return err // it was used, or the rules changed meanwhile
 		}
 		if w.SeededVolume > 0 && (w.Work == nil || !w.Work.Clean()) {
-			return tx.SetCondition(k.ctx, w, lifecycle.UnpushedWork, "it would have been removed on "+k.local(at)+": "+Unsafe(w))
+			return tx.SetCondition(k.ctx, w, lifecycle.UnpushedWork, "it would have been removed on "+k.local(tx.Q, at)+": "+Unsafe(w))
 		}
 		if err := tx.Journal(k.ctx, "workspace.expired", w.ID, w.OwnerID, "service", map[string]any{"stopped_at": w.PhaseAt}); err != nil {
 			return err
@@ -259,7 +260,7 @@ func (k *Keeper) expire(ctx context.Context, id string) error {
 	case lifecycle.Removing:
 		k.Wake(id)
 	case lifecycle.Stopped:
-		at, err := k.RemovesAt(ctx, w)
+		at, err := k.RemovesAt(ctx, k.Store.Read(), w)
 		if err != nil {
 			return err
 		}

@@ -112,7 +112,7 @@ func TestIdleOverARestart(t *testing.T) {
 	b.settled("w")
 	b.now = b.now.Add(20 * time.Minute)
 	b.rest("w")
-	if _, c := b.workspace(); !strings.Contains(c[lifecycle.IdleNow], "it came up, and nothing since; it is put to rest at 09:00") {
+	if _, c := b.workspace(); !strings.Contains(c[lifecycle.IdleNow], "it came up, and nothing since; it is put to rest at 09:00 UTC") {
 		t.Fatalf("idle for 20 minutes it is %v", c)
 	}
 	b.write(func(tx *store.Tx) error {
@@ -125,7 +125,7 @@ func TestIdleOverARestart(t *testing.T) {
 	b.board = presence.Board{} // the service is started again
 	b.now = b.now.Add(time.Hour)
 	b.settled("w")
-	if w, c := b.workspace(); w.Phase != lifecycle.Ready || !strings.Contains(c[lifecycle.Held], "10:20: charts") || c[lifecycle.IdleNow] == "" {
+	if w, c := b.workspace(); w.Phase != lifecycle.Ready || !strings.Contains(c[lifecycle.Held], "10:20 UTC: charts") || c[lifecycle.IdleNow] == "" {
 		t.Errorf("held it is %s with %v", w.Phase, c)
 	}
 	b.now = b.now.Add(2 * time.Hour)
@@ -154,7 +154,7 @@ func TestStoppedForLong(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			b := newBench(t)
 			b.stopped(c.work)
-			at, err := b.RemovesAt(t.Context(), func() store.Workspace { w, _ := b.workspace(); return w }())
+			at, err := b.RemovesAt(t.Context(), b.Store.Read(), func() store.Workspace { w, _ := b.workspace(); return w }())
 			if err != nil || !at.Equal(b.now.Add(30*24*time.Hour)) {
 				t.Fatalf("it goes at %s, %v", at, err)
 			}
@@ -182,7 +182,7 @@ func TestWhatStewardsSay(t *testing.T) {
 	if ports := b.Ports("w"); len(ports) != 0 {
 		t.Errorf("taken are %d ports that are none", len(ports))
 	}
-	if _, c := b.workspace(); c[lifecycle.SecretsChanged] != "terminal ��x (since 07:59) holds an older KEY" {
+	if _, c := b.workspace(); c[lifecycle.SecretsChanged] != "terminal ��x (since 07:59 UTC) holds an older KEY" {
 		t.Errorf("of a secret that is gone it says %q", c[lifecycle.SecretsChanged])
 	}
 	v, _, err := b.Verdict(t.Context(), b.Store.Read(), func() store.Workspace { w, _ := b.workspace(); return w }())

@@ -130,16 +130,17 @@ func (k *Keeper) back() {
 const endedByItself = "its container ended by itself"
 
 // endedHow says why a container that nobody stopped has ended, as far as can be seen.
-func (k *Keeper) endedHow(state lifecycle.Body, how string) string {
+func (k *Keeper) endedHow(q store.Q, state lifecycle.Body, how string) string {
 	if state == lifecycle.Absent {
 		return "its container is gone: somebody removed it"
 	}
 	cause := endedByItself
 	k.sight.mu.Lock()
-	if from, to := k.sight.from, k.sight.to; !from.IsZero() && (k.sight.lost || k.Now().Sub(to) < time.Minute) {
-		cause = fmt.Sprintf("its container ended while the yard was away, from %s on", k.local(from))
-	}
+	lost, from, to := k.sight.lost, k.sight.from, k.sight.to
 	k.sight.mu.Unlock()
+	if !from.IsZero() && (lost || k.Now().Sub(to) < time.Minute) {
+		cause = fmt.Sprintf("its container ended while the yard was away, from %s on", k.local(q, from))
+	}
 	if how != "" {
 		cause += ": " + how
 	}

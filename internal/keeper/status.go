@@ -176,7 +176,7 @@ func (k *Keeper) checkSecrets(ctx context.Context, w store.Workspace, stands str
 		}
 		if len(names) > 0 {
 			sort.Strings(names)
-			old = append(old, fmt.Sprintf("%s (since %s) holds an older %s", h.Label, k.local(h.Since), some(names)))
+			old = append(old, fmt.Sprintf("%s (since %s) holds an older %s", h.Label, k.local(k.Store.Read(), h.Since), some(names)))
 		}
 	}
 	reason := some(old)
