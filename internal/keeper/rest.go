@@ -11,6 +11,7 @@ import (
 	"yardbench/internal/core/idle"
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/plain"
+	"yardbench/internal/core/rules"
 	"yardbench/internal/presence"
 	"yardbench/internal/steward"
 	"yardbench/internal/store"
@@ -51,31 +52,19 @@ func (k *Keeper) settled(id string) error {
 	return nil
 }
 
-// Terms are the rules of rest for one workspace.
-func (k *Keeper) Terms(ctx context.Context, q store.Q, w store.Workspace) (idle.Terms, store.Hold, error) {
-	r, _, err := k.Rules(ctx, q)
-	if err != nil {
-		return idle.Terms{}, store.Hold{}, err
-	}
-	h, err := q.HoldOf(ctx, w.ID)
+// terms are the rules of rest for one workspace.
+func terms(r rules.Rules, w store.Workspace, h store.Hold) idle.Terms {
 	t := idle.Terms{Never: w.Plan.Adopted != nil, Quiet: r.Idle.QuietAfter, Rest: r.Idle.RestAfter, Warn: r.Idle.WarnBefore, Hold: h.Until}
 	if w.RestAfter > 0 {
 		t.Rest = min(w.RestAfter, r.Idle.RestAfterMost)
 	}
 	t.Quiet = min(t.Quiet, t.Rest)
-	return t, h, err
+	return t
 }
 
-// Verdict judges a workspace that is ready, now.
-func (k *Keeper) Verdict(ctx context.Context, q store.Q, w store.Workspace) (idle.Verdict, store.Hold, error) {
-	t, h, err := k.Terms(ctx, q, w)
-	if err != nil {
-		return idle.Verdict{}, h, err
-	}
-	conditions, err := q.Conditions(ctx, w.ID)
-	if err != nil {
-		return idle.Verdict{}, h, err
-	}
+// Verdict judges a workspace that is ready, now, by the house rules and by the
+// hold and the conditions that it has.
+func (k *Keeper) Verdict(r rules.Rules, w store.Workspace, h store.Hold, conditions []lifecycle.Condition) idle.Verdict {
 	var signs idle.Signs
 	k.board.With(w.ID, func(p *presence.Status) {
 		if p.Signs.Up.IsZero() {
@@ -93,7 +82,7 @@ func (k *Keeper) Verdict(ctx context.Context, q store.Q, w store.Workspace) (idl
 		}
 		signs = p.Signs
 	})
-	return idle.Judge(k.Now().UTC(), signs, t), h, nil
+	return idle.Judge(k.Now().UTC(), signs, terms(r, w, h))
 }
 
 // rest judges whether a workspace is idle, to be warned, or to be put to rest,
@@ -114,10 +103,19 @@ func (k *Keeper) judge(ctx context.Context, id string) error {
 		if w, err = tx.WorkspaceByID(ctx, id); err != nil || w.Phase != lifecycle.Ready || w.Wanted != lifecycle.WantReady || w.Kind != store.ForPerson {
 			return err
 		}
-		var h store.Hold
-		if v, h, err = k.Verdict(k.ctx, tx.Q, w); err != nil {
+		r, _, err := k.Rules(ctx, tx.Q)
+		if err != nil {
 			return err
 		}
+		h, err := tx.HoldOf(ctx, w.ID)
+		if err != nil {
+			return err
+		}
+		conditions, err := tx.Conditions(ctx, w.ID)
+		if err != nil {
+			return err
+		}
+		v = k.Verdict(r, w, h, conditions)
 		if v.Held {
 			err = tx.SetCondition(k.ctx, w, lifecycle.Held, fmt.Sprintf("not put to rest before %s: %s", k.local(tx.Q, h.Until), h.Why))
 		} else if err = tx.ClearCondition(k.ctx, w, lifecycle.Held); err == nil && !h.Until.IsZero() {

@@ -185,8 +185,9 @@ func TestWhatStewardsSay(t *testing.T) {
 	if _, c := b.workspace(); c[lifecycle.SecretsChanged] != "terminal ��x (since 07:59 UTC) holds an older KEY" {
 		t.Errorf("of a secret that is gone it says %q", c[lifecycle.SecretsChanged])
 	}
-	v, _, err := b.Verdict(t.Context(), b.Store.Read(), func() store.Workspace { w, _ := b.workspace(); return w }())
-	if err != nil || v.Last.After(b.now) {
+	r, _, err := b.Rules(t.Context(), b.Store.Read())
+	w, _ := b.workspace()
+	if v := b.Verdict(r, w, store.Hold{}, nil); err != nil || v.Last.After(b.now) {
 		t.Errorf("the last sign is in the future: %+v, %v", v, err)
 	}
 	b.took("w", steward.Status{DiskBytes: 10<<30 + 1})

@@ -359,7 +359,7 @@ func (s *Service) Launch(ctx context.Context, a Actor, in wire.Launch) (wire.Wor
 	s.Keeper.Wake(w.ID)
 	// As it was accepted, whatever became of it since. Nothing that may fail comes
 	// after that: who is told of a failure asks again, and has two.
-	return s.viewOf(ctx, s.Store.Read(), w, around{owner: a.Person, repository: o.repository, sheet: 1, house: o.house, rates: rates})
+	return s.viewOf(w, around{owner: a.Person, repository: o.repository, sheet: 1, house: o.house, rates: rates}), nil
 }
 
 // Accept writes a workspace, its launch sheet and the entry that metering

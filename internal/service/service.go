@@ -233,13 +233,16 @@ func (s *Service) view(ctx context.Context, q store.Q, w store.Workspace) (wire.
 	if a.conditions, err = q.Conditions(ctx, w.ID); err != nil {
 		return wire.Workspace{}, err
 	}
+	if a.hold, err = q.HoldOf(ctx, w.ID); err != nil {
+		return wire.Workspace{}, err
+	}
 	if sheet, err := q.CurrentSheet(ctx, w.ID); err == nil {
 		a.sheet = sheet.Number
 	}
 	if a.house, a.rates, err = s.pricing(ctx, q); err != nil {
 		return wire.Workspace{}, err
 	}
-	return s.viewOf(ctx, q, w, a)
+	return s.viewOf(w, a), nil
 }
 
 // around is what stands around a workspace's row in other tables.
@@ -247,6 +250,7 @@ type around struct {
 	owner      store.Person
 	repository store.Repository
 	conditions []lifecycle.Condition
+	hold       store.Hold
 	sheet      int // the newest one's number
 	used       store.Usage
 	house      rules.Rules
@@ -275,6 +279,10 @@ func (s *Service) views(ctx context.Context, q store.Q, ws []store.Workspace, ow
 	if err != nil {
 		return nil, err
 	}
+	holds, err := q.Holds(ctx)
+	if err != nil {
+		return nil, err
+	}
 	sheets, err := q.NewestSheets(ctx)
 	if err != nil {
 		return nil, err
@@ -296,17 +304,13 @@ func (s *Service) views(ctx context.Context, q store.Q, ws []store.Workspace, ow
 	}
 	out := []wire.Workspace{}
 	for _, w := range ws {
-		v, err := s.viewOf(ctx, q, w, around{personBy[w.OwnerID], repositoryBy[w.RepositoryID], conditions[w.ID], sheets[w.ID], used[w.ID], house, rates})
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, v)
+		out = append(out, s.viewOf(w, around{personBy[w.OwnerID], repositoryBy[w.RepositoryID], conditions[w.ID], holds[w.ID], sheets[w.ID], used[w.ID], house, rates}))
 	}
 	return out, nil
 }
 
 // viewOf tells of one workspace with what stands around it.
-func (s *Service) viewOf(ctx context.Context, q store.Q, w store.Workspace, a around) (wire.Workspace, error) {
+func (s *Service) viewOf(w store.Workspace, a around) wire.Workspace {
 	owner, r, house := a.owner, a.repository, a.house
 	def := w.Plan.Definition
 	v := wire.Workspace{ID: w.ID, Name: w.Name, Owner: owner.Name, Team: owner.Team, Repository: r.Name, Branch: w.Branch, Commit: w.Plan.Commit,
@@ -328,10 +332,7 @@ func (s *Service) viewOf(ctx context.Context, q store.Q, w store.Workspace, a ar
 		v.Conditions = append(v.Conditions, wire.Condition{Kind: string(c.Kind), Reason: c.Reason, Since: c.Since})
 	}
 	if w.Phase == lifecycle.Ready && w.Plan.Adopted == nil {
-		verdict, hold, err := s.Keeper.Verdict(ctx, q, w)
-		if err != nil {
-			return v, err
-		}
+		verdict, hold := s.Keeper.Verdict(house, w, a.hold, a.conditions), a.hold
 		v.Rest = &wire.Rest{LastSignAt: verdict.Last, LastSign: verdict.What, Idle: verdict.Idle, Warn: verdict.Warn, StopsAt: verdict.StopAt}
 		if verdict.Held {
 			v.Rest.HeldUntil, v.Rest.HoldWhy = &hold.Until, hold.Why
@@ -351,7 +352,7 @@ func (s *Service) viewOf(ctx context.Context, q store.Q, w store.Workspace, a ar
 	row := cost.Price(a.used.Over, open, a.rates, now)
 	v.CostMicros, v.IdleMicros = int64(row.Total), int64(row.IdleMoney)
 	v.Day = dayStrip(a.used.Recent, now)
-	return v, nil
+	return v
 }
 
 // dayStrip is the last 24 hours of metered time.

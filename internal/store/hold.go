@@ -33,6 +33,21 @@ func (tx *Tx) DropHold(ctx context.Context, w Workspace, actor string) error {
 	return tx.Journal(ctx, "workspace.hold-ended", w.ID, w.OwnerID, actor, map[string]any{})
 }
 
+// Holds gives the holds of the workspaces that are not removed.
+func (q Q) Holds(ctx context.Context) (map[string]Hold, error) {
+	out := map[string]Hold{}
+	_, err := list(ctx, q, func(scan func(...any) error) (struct{}, error) {
+		var id string
+		var h Hold
+		var at int64
+		err := scan(&id, &at, &h.Why, &h.ByID)
+		h.Until = fromMicros(at)
+		out[id] = h
+		return struct{}{}, err
+	}, "SELECT h.workspace_id, h.until_at, h.why, h.by_id FROM workspaces w CROSS JOIN holds h ON h.workspace_id = w.id WHERE w.phase <> 'removed'")
+	return out, err
+}
+
 // HoldOf gives a workspace's hold; the zero Hold when there is none.
 func (q Q) HoldOf(ctx context.Context, workspace string) (Hold, error) {
 	h, err := one(ctx, q, func(scan func(...any) error) (h Hold, err error) {
