@@ -19,6 +19,7 @@ import (
 	"golang.org/x/term"
 
 	"yardbench/internal/client"
+	"yardbench/internal/durable"
 	"yardbench/internal/wire"
 )
 
@@ -189,17 +190,11 @@ func (f signInFile) save() error {
 	if err != nil {
 		return err
 	}
-	if err := os.MkdirAll(filepath.Dir(p), 0o700); err != nil {
-		return err
-	}
 	b, err := json.Marshal(f)
 	if err != nil {
 		return err
 	}
-	if err := os.WriteFile(p+".new", b, 0o600); err != nil {
-		return err
-	}
-	return os.Rename(p+".new", p)
+	return durable.Write(p, b, 0o600)
 }
 
 // client is for the service that one is signed in to.

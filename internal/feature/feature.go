@@ -31,6 +31,7 @@ import (
 	"github.com/google/go-containerregistry/pkg/v1/remote"
 
 	"yardbench/internal/core/definition"
+	"yardbench/internal/durable"
 )
 
 // Bounds on what is fetched.
@@ -183,19 +184,7 @@ func (k *Kept) each(digest string, do func(*tar.Header, io.Reader) error) error 
 
 // keep writes an archive whole or not at all.
 func (k *Kept) keep(digest string, archive []byte) error {
-	if err := os.MkdirAll(k.dir, 0o700); err != nil {
-		return err
-	}
-	f, err := os.CreateTemp(k.dir, "new-")
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(archive)
-	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
-		os.Remove(f.Name())
-		return err
-	}
-	return os.Rename(f.Name(), k.file(digest))
+	return durable.Write(k.file(digest), archive, 0o600)
 }
 
 // fetch gives the digest of what a reference stands for, and the archive

@@ -12,6 +12,7 @@ import (
 
 	"yardbench/internal/core/definition"
 	"yardbench/internal/core/lifecycle"
+	"yardbench/internal/core/plain"
 	"yardbench/internal/core/policy"
 	"yardbench/internal/keeper"
 	"yardbench/internal/steward"
@@ -76,14 +77,14 @@ func (s *Service) greeting(ctx context.Context, w store.Workspace) (script strin
 	}
 	for _, c := range conditions {
 		if c.Kind == lifecycle.RebuildDue {
-			script += "printf '%s\\n' " + quoteWord("A rebuild is due, since the definition changed: "+c.Reason) + " " + quoteWord("Rebuild with: yardbench rebuild "+w.Name) + "\n"
+			script += "printf '%s\\n' " + plain.Word("A rebuild is due, since the definition changed: "+c.Reason) + " " + plain.Word("Rebuild with: yardbench rebuild "+w.Name) + "\n"
 		}
 	}
 	for _, layer := range w.Plan.Definition.At(definition.PostAttach) {
 		for i, c := range layer.Commands {
 			var words []string
 			for _, a := range c.Argv() {
-				words = append(words, quoteWord(a))
+				words = append(words, plain.Word(a))
 			}
 			script += strings.Join(words, " ")
 			if i < len(layer.Commands)-1 {
@@ -97,9 +98,6 @@ func (s *Service) greeting(ctx context.Context, w store.Workspace) (script strin
 	}
 	return script, script != ""
 }
-
-// quoteWord makes one word of a text for a shell.
-func quoteWord(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
 
 // CopyLog writes a launch sheet's whole log to w: each step's title, then its
 // log. sheet 0 is the newest; step 0 is all of them. With follow it goes on

@@ -8,7 +8,8 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"path/filepath"
+
+	"yardbench/internal/durable"
 )
 
 // SigningKey reads the key that journal heads are signed with (PKCS #8 in
@@ -45,17 +46,8 @@ func newSigningKey(path string) (ed25519.PrivateKey, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+	if err := durable.Write(path, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), 0o600); err != nil {
 		return nil, fmt.Errorf("signing key: %w", err)
 	}
-	f, err := os.CreateTemp(filepath.Dir(path), "new-")
-	if err != nil {
-		return nil, fmt.Errorf("signing key: %w", err)
-	}
-	err = pem.Encode(f, &pem.Block{Type: "PRIVATE KEY", Bytes: der})
-	if err := errors.Join(err, f.Chmod(0o600), f.Sync(), f.Close()); err != nil {
-		os.Remove(f.Name())
-		return nil, fmt.Errorf("signing key: %w", err)
-	}
-	return key, os.Rename(f.Name(), path)
+	return key, nil
 }

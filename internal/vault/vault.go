@@ -13,13 +13,14 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"path/filepath"
 	"strings"
 
 	"github.com/tink-crypto/tink-go/v2/aead"
 	"github.com/tink-crypto/tink-go/v2/insecurecleartextkeyset"
 	"github.com/tink-crypto/tink-go/v2/keyset"
 	"github.com/tink-crypto/tink-go/v2/tink"
+
+	"yardbench/internal/durable"
 )
 
 // Vault seals and opens.
@@ -55,18 +56,7 @@ func create(path string) ([]byte, error) {
 	if err := insecurecleartextkeyset.Write(handle, keyset.NewJSONWriter(&buf)); err != nil {
 		return nil, err
 	}
-	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
-		return nil, err
-	}
-	f, err := os.OpenFile(path+".new", os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
-	if err != nil {
-		return nil, err
-	}
-	_, err = f.Write(buf.Bytes())
-	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
-		return nil, err
-	}
-	return buf.Bytes(), os.Rename(path+".new", path)
+	return buf.Bytes(), durable.Write(path, buf.Bytes(), 0o600)
 }
 
 // Seal encrypts value for the place that where names.

@@ -350,12 +350,12 @@ func FeatureFile(d Definition, image, imageUser string) string {
 		fmt.Fprintf(&b, "COPY %d /tmp/yardbench-feature-%d\n", i, i)
 		var set []string
 		for _, k := range slices.Sorted(maps.Keys(f.Options)) {
-			set = append(set, k+"="+shellQuote(f.Options[k]))
+			set = append(set, k+"="+plain.Word(f.Options[k]))
 		}
 		home := func(user string) string {
-			return `"$(getent passwd ` + shellQuote(user) + ` 2>/dev/null | cut -d: -f6 || true)"`
+			return `"$(getent passwd ` + plain.Word(user) + ` 2>/dev/null | cut -d: -f6 || true)"`
 		}
-		set = append(set, "_REMOTE_USER="+shellQuote(remote), "_CONTAINER_USER="+shellQuote(container), "_REMOTE_USER_HOME="+home(remote), "_CONTAINER_USER_HOME="+home(container))
+		set = append(set, "_REMOTE_USER="+plain.Word(remote), "_CONTAINER_USER="+plain.Word(container), "_REMOTE_USER_HOME="+home(remote), "_CONTAINER_USER_HOME="+home(container))
 		fmt.Fprintf(&b, "RUN cd /tmp/yardbench-feature-%d && chmod +x install.sh && env %s ./install.sh && rm -rf /tmp/yardbench-feature-%d\n", i, strings.Join(set, " "), i)
 	}
 	if imageUser != "" {
@@ -363,10 +363,6 @@ func FeatureFile(d Definition, image, imageUser string) string {
 	}
 	return b.String()
 }
-
-// shellQuote makes one word of a text for a shell; the builder puts nothing in
-// within a RUN.
-func shellQuote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
 
 // dockerQuote makes one word of a text for ENV; ${NAME} in it is put in, as
 // the specification has it.

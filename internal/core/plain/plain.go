@@ -1,5 +1,5 @@
-// Package plain makes text that a stranger wrote fit to be shown: in a
-// terminal, on a page, in the journal. It is part of the core.
+// Package plain makes text that a stranger wrote fit to be shown, in a
+// terminal, on a page, in the journal, and fit for a shell. It is part of the core.
 package plain
 
 import (
@@ -29,3 +29,6 @@ func Line(s string, most int) string {
 	}
 	return s
 }
+
+// Word makes one word of a text for a POSIX shell.
+func Word(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }

@@ -1,6 +1,7 @@
 package plain
 
 import (
+	"os/exec"
 	"strings"
 	"testing"
 	"unicode/utf8"
@@ -19,6 +20,14 @@ func TestLine(t *testing.T) {
 	} {
 		if got := Line(in, 40); got != want || !utf8.ValidString(got) {
 			t.Errorf("%q is %q", in, got)
+		}
+	}
+}
+
+func TestWord(t *testing.T) {
+	for _, s := range []string{"", "plain", "two words", "$HOME `id` \\", "it's", "''", "a\nb", "-n"} {
+		if out, err := exec.Command("sh", "-c", "printf %s "+Word(s)).Output(); err != nil || string(out) != s {
+			t.Errorf("%q comes out as %q, %v", s, out, err)
 		}
 	}
 }

@@ -11,6 +11,8 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+
+	"yardbench/internal/durable"
 )
 
 //go:embed all:bin
@@ -42,8 +44,5 @@ func Unpack(dir, arch string) (string, error) {
 	if err := os.MkdirAll(folder, 0o755); err != nil {
 		return "", err
 	}
-	if err := os.WriteFile(path+".new", content, 0o755); err != nil {
-		return "", err
-	}
-	return folder, os.Rename(path+".new", path)
+	return folder, durable.Write(path, content, 0o755)
 }

@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"yardbench/internal/durable"
 	"yardbench/internal/steward"
 )
 
@@ -121,18 +122,7 @@ func keep(path string, r record) error {
 	if err != nil {
 		return err
 	}
-	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
-		return err
-	}
-	f, err := os.OpenFile(path+".new", os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(body)
-	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
-		return err
-	}
-	return os.Rename(path+".new", path)
+	return durable.Write(path, body, 0o600)
 }
 
 // growing writes the log and wakes those who follow it.
