@@ -29,71 +29,92 @@ import (
 // with them meanwhile.
 func BenchmarkAccepted(b *testing.B) {
 	defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(runtime.NumCPU()))
-	dir := b.TempDir()
-	file := filepath.Join(dir, "a.db")
-	st, err := store.Open(b.Context(), file, time.Now)
-	if err != nil {
-		b.Fatal(err)
-	}
-	var groups atomic.Int64 // commits
-	st.OnJournal(func() { groups.Add(1) })
-	v, err := vault.Open(filepath.Join(dir, "key.json"))
-	if err != nil {
-		b.Fatal(err)
-	}
-	y, err := sim.New("hunt", nil, sim.Options{Images: map[string]yard.Image{"skerryline/base:1": {Digest: "sha256:0123"}}})
-	if err != nil {
-		b.Fatal(err)
-	}
-	defer y.Close()
-	k := &keeper.Keeper{Store: st, Yard: y, Vault: v, Bus: &live.Bus{}, Mirrors: trees{}, Now: time.Now, PortForm: "http://*.ports.localhost:7080"}
-	s := &service.Service{Store: st, Vault: v, Bus: k.Bus, Mirrors: trees{}, Keeper: k, Address: "http://127.0.0.1:7080"}
-	check := func(err error) {
-		b.Helper()
-		if err != nil {
-			b.Fatal(err)
-		}
-	}
-	check(s.FirstRules(b.Context(), strings.Replace(house, "{existing: 3, running: 2}", "{existing: 100000}", 1)))
-	var actors []service.Actor
-	const n, atOnce = 6400, 64
-	for i := range n / 10 { // ten of each person, as real limits are
-		name := fmt.Sprint("p", i)
-		check(s.AddPerson(b.Context(), store.Person{Name: name, FullName: name, Email: name + "@skerryline.example", Role: policy.Operator, PasswordHash: "none"}))
-		p, err := st.Read().PersonByName(b.Context(), name)
-		check(err)
-		actors = append(actors, service.Actor{Person: p})
-	}
-	_, err = s.AddRepository(b.Context(), actors[0], wire.NewRepository{URL: "http://git.skerryline.example/berth-planner.git"})
-	check(err)
-	launch := func(each int, name string) {
-		var wg sync.WaitGroup
-		for i := range atOnce {
-			wg.Go(func() {
-				for j := range each {
-					if _, err := s.Launch(b.Context(), actors[(i+j*atOnce)%len(actors)], wire.Launch{Repository: "berth-planner", Name: fmt.Sprintf("%s%d-%d", name, i, j)}); err != nil {
-						b.Error(err)
-					}
-				}
-			})
-		}
-		wg.Wait()
-	}
-	launch(4, "first") // connections are open then, and statements prepared, as those of the other are
-	empty := read(b, file)
-	groups.Store(0)
+	d := newDoor(b, b.TempDir())
+	const n = 6400
+	d.launch(4, "first") // connections are open then, and statements prepared, as those of the other are
+	empty := read(b, d.file)
+	d.groups.Store(0)
 	began := time.Now()
-	launch(n/atOnce, "w")
+	d.launch(n/atOnce, "w")
 	ours := n / time.Since(began).Seconds()
-	group := n / int(groups.Load())
-	check(st.Close())
-	single, grouped := bare(b, dir, file, empty, 1), bare(b, dir, file, empty, group)
+	group := n / int(d.groups.Load())
+	d.close()
+	dir := filepath.Dir(d.file)
+	single, grouped := bare(b, dir, d.file, empty, 1), bare(b, dir, d.file, empty, group)
 	b.ReportMetric(ours, "accepted/s")
 	b.ReportMetric(single, "bare-one-a-commit/s")
 	b.ReportMetric(grouped, "bare-grouped/s")
 	b.ReportMetric(ours/grouped, "of-bare-grouped")
 	b.ReportMetric(float64(group), "a-commit")
 	b.ReportMetric(0, "ns/op")
+}
+
+const atOnce = 64 // who launch at the same time
+
+// door is a service over records in a directory, without a keeper that goes on
+// with what is accepted.
+type door struct {
+	b      *testing.B
+	s      *service.Service
+	file   string
+	actors []service.Actor
+	groups atomic.Int64 // commits
+	close  func()
+}
+
+func newDoor(b *testing.B, dir string) *door {
+	b.Helper()
+	d := &door{b: b, file: filepath.Join(dir, "a.db")}
+	check := func(err error) {
+		b.Helper()
+		if err != nil {
+			b.Fatal(err)
+		}
+	}
+	st, err := store.Open(b.Context(), d.file, time.Now)
+	check(err)
+	st.OnJournal(func() { d.groups.Add(1) })
+	v, err := vault.Open(filepath.Join(dir, "key.json"))
+	check(err)
+	y, err := sim.New("hunt", nil, sim.Options{Images: map[string]yard.Image{"skerryline/base:1": {Digest: "sha256:0123"}}})
+	check(err)
+	d.close = func() { y.Close(); check(st.Close()) }
+	k := &keeper.Keeper{Store: st, Yard: y, Vault: v, Bus: &live.Bus{}, Mirrors: trees{}, Now: time.Now, PortForm: "http://*.ports.localhost:7080"}
+	d.s = &service.Service{Store: st, Vault: v, Bus: k.Bus, Mirrors: trees{}, Keeper: k, Address: "http://127.0.0.1:7080"}
+	if _, err := st.Read().RepositoryByName(b.Context(), "berth-planner"); err == nil { // it was opened before
+		people, err := st.Read().People(b.Context(), "")
+		check(err)
+		for _, p := range people {
+			d.actors = append(d.actors, service.Actor{Person: p})
+		}
+		return d
+	}
+	check(d.s.FirstRules(b.Context(), strings.Replace(house, "{existing: 3, running: 2}", "{existing: 100000}", 1)))
+	for i := range 640 { // a few workspaces of each person, as real limits are
+		name := fmt.Sprint("p", i)
+		check(d.s.AddPerson(b.Context(), store.Person{Name: name, FullName: name, Email: name + "@skerryline.example", Role: policy.Operator, PasswordHash: "none"}))
+		p, err := st.Read().PersonByName(b.Context(), name)
+		check(err)
+		d.actors = append(d.actors, service.Actor{Person: p})
+	}
+	_, err = d.s.AddRepository(b.Context(), d.actors[0], wire.NewRepository{URL: "http://git.skerryline.example/berth-planner.git"})
+	check(err)
+	return d
+}
+
+func (d *door) launch(each int, name string) {
+	d.b.Helper()
+	var wg sync.WaitGroup
+	for i := range atOnce {
+		wg.Go(func() {
+			for j := range each {
+				if _, err := d.s.Launch(d.b.Context(), d.actors[(i+j*atOnce)%len(d.actors)], wire.Launch{Repository: "berth-planner", Name: fmt.Sprintf("%s%d-%d", name, i, j)}); err != nil {
+					d.b.Error(err)
+				}
+			}
+		})
+	}
+	wg.Wait()
 }
 
 func read(b *testing.B, file string) []byte {
@@ -142,7 +163,11 @@ func bare(b *testing.B, dir, from string, empty []byte, group int) (launchesPerS
 	of := map[string][]insert{}
 	var order []string
 	for _, t := range []struct{ table, by string }{{"workspaces", "id"}, {"sheets", "workspace_id"}, {"intervals", "workspace_id"}, {"journal", "subject"}} {
-		rows, err := db.Query("SELECT t." + t.by + ", t.* FROM theirs." + t.table + " t WHERE t." + t.by + " IN (SELECT id FROM theirs.workspaces EXCEPT SELECT id FROM main.workspaces)")
+		var list string // of those that are written, not computed
+		if err := db.QueryRow("SELECT group_concat(name) FROM pragma_table_info(?)", t.table).Scan(&list); err != nil {
+			b.Fatal(err)
+		}
+		rows, err := db.Query("SELECT " + t.by + ", " + list + " FROM theirs." + t.table + " WHERE " + t.by + " IN (SELECT id FROM theirs.workspaces EXCEPT SELECT id FROM main.workspaces)")
 		if err != nil {
 			b.Fatal(err)
 		}
@@ -159,7 +184,7 @@ func bare(b *testing.B, dir, from string, empty []byte, group int) (launchesPerS
 			got = append(got, v)
 		}
 		rows.Close()
-		st, err := db.Prepare("INSERT INTO main." + t.table + " VALUES (" + strings.TrimSuffix(strings.Repeat("?,", len(columns)-1), ",") + ")")
+		st, err := db.Prepare("INSERT INTO main." + t.table + " (" + list + ") VALUES (" + strings.TrimSuffix(strings.Repeat("?,", len(columns)-1), ",") + ")")
 		if err != nil {
 			b.Fatal(err)
 		}

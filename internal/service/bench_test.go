@@ -52,12 +52,12 @@ func BenchmarkCostOfAMonth(b *testing.B) {
 	for n := range 10 {
 		do("INSERT INTO teams VALUES (?, ?, 0)", fmt.Sprint("t", n), fmt.Sprint("Team ", n))
 	}
-	do("INSERT INTO repositories VALUES ('r', 'tide-board', 'http://x/y', 'main', 0, x'')")
+	do("INSERT INTO repositories (id, name, url, default_branch, created_at, push_key) VALUES ('r', 'tide-board', 'http://x/y', 'main', 0, x'')")
 	for n := range 200 {
 		do("INSERT INTO people (id, name, full_name, email, role, team_id, password_hash, created_at) VALUES (?, ?, '', '', 'developer', ?, '', 0)", fmt.Sprint("p", n), fmt.Sprint("person", n), fmt.Sprint("t", n%10))
 	}
 	for n := range 2000 {
-		do("INSERT INTO workspaces (id, owner_id, name, repository_id, branch, plan, phase, wanted, body, volume, subnet, steward_token, created_at, phase_at) VALUES (?, ?, ?, 'r', 'main', '{}', 'stopped', 'stopped', 1, 1, ?, x'', 0, 0)",
+		do("INSERT INTO workspaces (id, owner_id, name, repository_id, branch, phase, wanted, body, volume, subnet, steward_token, created_at, phase_at) VALUES (?, ?, ?, 'r', 'main', 'stopped', 'stopped', 1, 1, ?, x'', 0, 0)",
 			fmt.Sprint("w", n), fmt.Sprint("p", n%200), fmt.Sprint("w", n), n)
 	}
 	for n := range 100_000 {
