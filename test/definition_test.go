@@ -149,6 +149,7 @@ func TestFeaturesOnAnEngine(t *testing.T) {
 // Who things run as, in which order, with which environment, and what an
 // image says of itself in its label.
 func TestUsersAndOrderOnAnEngine(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.register("bell-buoy", map[string]string{
 		".devcontainer/devcontainer.json": `{"build": {"dockerfile": "Dockerfile"}, "containerUser": "root", "overrideCommand": false, "workspaceMount": "source=${localWorkspaceFolder},target=/src,type=bind", "workspaceFolder": "/src/sub",
@@ -214,6 +215,7 @@ func TestHouseRulesOnAnEngine(t *testing.T) {
 // A definition that changes after the build is told: in the list, on the page,
 // in a new terminal; a rebuild ends it.
 func TestRebuildDue(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.must(w.as("ingrid", "", "launch", "tide-board"), 0, "is ready")
 	c := w.client("ingrid")

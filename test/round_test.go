@@ -36,6 +36,7 @@ func (w *world) rules(changes ...string) {
 // Secrets by level and form reach what is opened next; what still holds an
 // older value is named; nothing of them is written down.
 func TestSecretsByLevelAndForm(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	c := w.client("ingrid")
 	const mine, house, changed = "mine-of-ingrid-1", "the-house-value-1", "mine-of-ingrid-2"

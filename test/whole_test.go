@@ -37,6 +37,7 @@ func openDatabase(t testing.TB, path string) *sql.DB {
 
 // One workspace, from sign-in to removal, with the real command line.
 func TestOneWorkspaceAllTheWayThrough(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	const value = "tide-key-4711-öst"
 	const gitToken = "skerry-git-ingrid"

@@ -32,6 +32,7 @@ func killContainer(t *testing.T, cli *client.Client, installation string) {
 // What is wrong is told in one message that names the thing and the next
 // step, with a proper exit code, and leaves nothing behind.
 func TestWrongInput(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.rules("existing: 5", "existing: 50")
 	definition := func(text string) map[string]string {
@@ -128,6 +129,7 @@ func TestWrongInput(t *testing.T) {
 
 // The door is shut to strangers, and to requests another site's page makes.
 func TestStrangersAtTheDoor(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	text, err := os.ReadFile("../docs/openapi.json")
 	if err != nil {
