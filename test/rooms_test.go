@@ -9,7 +9,8 @@ import (
 // floors are the rooms of the house, from the ground up. A room may use its
 // own floor's subrooms and the floors beneath, never one above.
 var floors = [][]string{
-	{"core", "live", "wire", "vault", "browser", "due", "password", "durable"},
+	{"durable"},
+	{"core", "live", "wire", "vault", "browser", "due", "password"},
 	{"steward"},
 	{"store", "yard", "repo", "feature", "webhook"},
 	{"presence"},

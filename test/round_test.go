@@ -230,7 +230,7 @@ func TestRest(t *testing.T) {
 	}
 	w.until(c, "left", 10*time.Second, func(ws wire.Workspace) bool { return condition(ws, "idle") != "" && ws.Rest != nil && ws.Rest.Warn })
 	ws := w.until(c, "left", 20*time.Second, inPhase("stopped"))
-	if !regexp.MustCompile(`put to rest: .* at \d\d:\d\d, and nothing since`).MatchString(ws.Cause) || ws.RemovesAt == nil || !strings.Contains(condition(ws, "unpushed work"), "1 not committed") {
+	if !regexp.MustCompile(`put to rest: .* at \d\d:\d\d CES?T, and nothing since`).MatchString(ws.Cause) || ws.RemovesAt == nil || !strings.Contains(condition(ws, "unpushed work"), "1 not committed") {
 		t.Errorf("at rest it says %q, goes at %v, with %v", ws.Cause, ws.RemovesAt, ws.Conditions)
 	}
 	if !strings.Contains(seen.String(), "this workspace is put to rest at") {
