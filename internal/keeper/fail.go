@@ -12,15 +12,21 @@ import (
 // fail ends the operation under way: a rebuild leaves the old body as it
 // was; a launch that has no files yet leaves nothing in the yard.
 func (k *Keeper) fail(w store.Workspace, cause error) error {
+	defer k.runOver(w)
+	if err := k.discard(w); err != nil {
+		slog.Warn("what a failure leaves could not be removed yet", "workspace", w.ID, "error", err)
+	}
+	return k.failed(w, cause)
+}
+
+// failed writes down that the operation under way has failed. It touches
+// nothing in the yard, which may be another service's to keep.
+func (k *Keeper) failed(w store.Workspace, cause error) error {
 	text := cause.Error()
 	if w.Phase == lifecycle.Removing || w.Phase == lifecycle.Stopping {
 		text += "; ask again when the yard answers"
 	}
-	defer k.runOver(w)
 	slog.Warn("workspace failed", "workspace", w.ID, "phase", w.Phase, "cause", text)
-	if err := k.discard(w); err != nil {
-		slog.Warn("what a failure leaves could not be removed yet", "workspace", w.ID, "error", err)
-	}
 	defer k.Bus.Publish(w.ID)
 	return k.Store.Write(store.About(k.ctx, w.ID), func(tx *store.Tx) error {
 		w, err := tx.WorkspaceByID(k.ctx, w.ID)

@@ -212,7 +212,8 @@ func (k *Keeper) settle(id string, j *work) error {
 			if w.Phase.Settled() || !errors.Is(err, yard.ErrAway) {
 				return err // nobody waits for it, or the service ends
 			}
-			return errors.Join(k.fail(w, err), err)
+			defer k.runEnded(w)
+			return errors.Join(k.failed(w, err), err)
 		}
 	}
 	var seen yard.Observation

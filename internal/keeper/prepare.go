@@ -113,6 +113,14 @@ func (k *Keeper) runOver(w store.Workspace) {
 	if err := k.sweepPrepared(k.ctx, w.RepositoryID, w.ID); err != nil && k.ctx.Err() == nil {
 		slog.Warn("prepared images could not be dropped yet", "repository", w.RepositoryID, "error", err)
 	}
+	k.runEnded(w)
+}
+
+// runEnded tells that a run has ended.
+func (k *Keeper) runEnded(w store.Workspace) {
+	if w.Kind != store.ForPrebuild {
+		return
+	}
 	if run, err := k.Store.Read().RunOf(k.ctx, w.ID); err == nil && k.Prebuilt != nil {
 		k.Prebuilt(run.PlanID)
 	}
