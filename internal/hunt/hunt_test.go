@@ -349,18 +349,27 @@ func (r *teller) start() {
 }
 
 // kill ends the life as a power switch would: what waits at a gate is never
-// done, or, in the yard, done without anybody who hears of it.
+// done, or, in the yard, done without anybody who hears of it. A group that the
+// writer is at is written, or it is not, and nobody hears of it either way.
 func (r *teller) kill() {
 	r.note("the service is killed")
 	l := r.life
 	waiting := l.gates()
 	l.mu.Lock()
-	l.over, l.waiting = true, nil
+	l.over, l.waiting, l.undone = true, nil, r.chance(500)
 	l.mu.Unlock()
-	for _, g := range waiting {
-		g.answer <- dead
+	answer := func(group bool) {
+		for _, g := range waiting {
+			if (g.what == "group") == group {
+				g.answer <- dead
+			}
+		}
+		synctest.Wait()
 	}
+	answer(true)
 	r.end()
+	synctest.Wait() // whether it was in time for this one or that one is nobody's luck
+	answer(false)
 	l.mu.Lock()
 	for link, gone := range l.connected {
 		close(gone)

@@ -82,8 +82,8 @@ func (w *world) now() time.Time {
 func (w *world) note(format string, args ...any) {
 	line := fmt.Sprintf("%s %s", time.Now().UTC().Format("15:04:05.000"), fmt.Sprintf(format, args...))
 	w.trace.Write([]byte(line + "\n"))
-	if w.lines = append(w.lines, line); len(w.lines) > 400 {
-		w.lines = slices.Clone(w.lines[200:])
+	if w.lines = append(w.lines, line); len(w.lines) > 2000 {
+		w.lines = slices.Clone(w.lines[1000:])
 	}
 }
 
@@ -113,6 +113,7 @@ type life struct {
 	commits   int            // those of them that lead to a commit
 	groups    int            // that the writer has taken
 	inside    int            // statements until the disk is full in the middle of a group; 0 is never
+	undone    bool           // what the writer was at when the service was killed is not written
 	keeping   map[string]int // calls of the yard that change something, by workspace
 	opened    map[string]bool
 	connected map[string]chan struct{}
@@ -225,6 +226,9 @@ func (l *life) held() bool {
 func (l *life) statement() error {
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	if l.over && l.undone {
+		return errDead
+	}
 	if l.inside == 0 {
 		return nil
 	}
