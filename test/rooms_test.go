@@ -13,7 +13,7 @@ var floors = [][]string{
 	{"core", "live", "wire", "vault", "browser", "due", "password"},
 	{"steward"},
 	{"store", "yard", "repo", "feature", "webhook"},
-	{"presence"},
+	{"presence", "house", "session"},
 	{"keeper"},
 	{"service"},
 	{"api", "access"},

@@ -162,7 +162,7 @@ func (p *Ports) toConsole(w http.ResponseWriter, r *http.Request) {
 		page(w, r, &wire.Problem{Status: http.StatusUnauthorized, Detail: "you are not signed in here", Next: "open the port's address in a browser"})
 		return
 	}
-	scheme, _, _ := strings.Cut(p.Service.Keeper.PortForm, "://")
+	scheme, _, _ := strings.Cut(p.Service.Sessions.PortForm, "://")
 	here := url.URL{Scheme: scheme, Host: r.Host, Path: r.URL.Path, RawQuery: r.URL.RawQuery}
 	w.Header().Set("Cache-Control", "no-store")
 	http.Redirect(w, r, p.Service.Address+"/visit?"+url.Values{"to": {here.String()}}.Encode(), http.StatusFound)
@@ -182,7 +182,7 @@ func (p *Ports) enter(w http.ResponseWriter, r *http.Request) {
 	}
 	// Lax: the way from the console is a way from another site.
 	http.SetCookie(w, &http.Cookie{Name: cookieName, Value: value, Path: "/", Expires: expires, HttpOnly: true, SameSite: http.SameSiteLaxMode,
-		Secure: strings.HasPrefix(p.Service.Keeper.PortForm, "https")})
+		Secure: strings.HasPrefix(p.Service.Sessions.PortForm, "https")})
 	w.Header().Set("Cache-Control", "no-store")
 	to, err := url.Parse(r.URL.Query().Get("to"))
 	if err != nil || to.Host != "" || !strings.HasPrefix(to.Path, "/") || strings.HasPrefix(to.Path, "//") {

@@ -9,9 +9,11 @@ import (
 	"time"
 
 	"yardbench/internal/core/rules"
+	"yardbench/internal/house"
 	"yardbench/internal/keeper"
 	"yardbench/internal/live"
 	"yardbench/internal/service"
+	"yardbench/internal/session"
 	"yardbench/internal/store"
 	"yardbench/internal/vault"
 	"yardbench/internal/wire"
@@ -30,8 +32,8 @@ func door(t *testing.T) (*Ports, *service.Service, service.Actor, string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	k := &keeper.Keeper{Store: st, Vault: v, Bus: &live.Bus{}, Now: time.Now, PortForm: "http://*.ports.localhost:7080"}
-	s := &service.Service{Store: st, Vault: v, Bus: k.Bus, Keeper: k, Address: "http://127.0.0.1:7080"}
+	k := &keeper.Keeper{Store: st, Vault: v, Bus: &live.Bus{}, Now: time.Now, House: &house.Book{}, Sessions: &session.Sessions{Store: st, Vault: v, PortForm: "http://*.ports.localhost:7080"}}
+	s := &service.Service{Store: st, Vault: v, Bus: k.Bus, Keeper: k, House: k.House, Sessions: k.Sessions, Address: "http://127.0.0.1:7080"}
 	if err := s.FirstRules(ctx, rules.First); err != nil {
 		t.Fatal(err)
 	}

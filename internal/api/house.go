@@ -32,7 +32,7 @@ func (a *API) time(ctx context.Context, field, s string) (time.Time, error) {
 	if t, err := time.Parse(time.RFC3339, s); err == nil {
 		return t, nil
 	}
-	house, _, err := a.svc.Keeper.Rules(ctx, a.svc.Store.Read())
+	house, _, err := a.svc.House.Rules(ctx, a.svc.Store.Read())
 	if err != nil {
 		return time.Time{}, err
 	}
@@ -94,7 +94,7 @@ func (a *API) houseRoutes() {
 		if err != nil {
 			return nil, err
 		}
-		house, _, err := a.svc.Keeper.Rules(ctx, a.svc.Store.Read())
+		house, _, err := a.svc.House.Rules(ctx, a.svc.Store.Read())
 		if err != nil {
 			return nil, err
 		}

@@ -13,9 +13,11 @@ import (
 	"time"
 
 	"yardbench/internal/core/policy"
+	"yardbench/internal/house"
 	"yardbench/internal/keeper"
 	"yardbench/internal/live"
 	"yardbench/internal/service"
+	"yardbench/internal/session"
 	"yardbench/internal/store"
 	"yardbench/internal/vault"
 	"yardbench/internal/wire"
@@ -79,8 +81,8 @@ func newDoor(b *testing.B, dir string) *door {
 	y, err := sim.New("hunt", nil, sim.Options{Images: map[string]yard.Image{"skerryline/base:1": {Digest: "sha256:0123"}}})
 	check(err)
 	d.close = func() { y.Close(); check(st.Close()) }
-	k := &keeper.Keeper{Store: st, Yard: y, Vault: v, Bus: &live.Bus{}, Mirrors: trees{}, Now: time.Now, PortForm: "http://*.ports.localhost:7080"}
-	d.s = &service.Service{Store: st, Vault: v, Bus: k.Bus, Mirrors: trees{}, Keeper: k, Address: "http://127.0.0.1:7080"}
+	k := &keeper.Keeper{Store: st, Yard: y, Vault: v, Bus: &live.Bus{}, Mirrors: trees{}, Now: time.Now, House: &house.Book{}, Sessions: &session.Sessions{Store: st, Vault: v, PortForm: "http://*.ports.localhost:7080"}}
+	d.s = &service.Service{Store: st, Vault: v, Bus: k.Bus, Mirrors: trees{}, Keeper: k, House: k.House, Sessions: k.Sessions, Address: "http://127.0.0.1:7080"}
 	if _, err := st.Read().RepositoryByName(b.Context(), "berth-planner"); err == nil { // it was opened before
 		people, err := st.Read().People(b.Context(), "")
 		check(err)
@@ -89,7 +91,7 @@ func newDoor(b *testing.B, dir string) *door {
 		}
 		return d
 	}
-	check(d.s.FirstRules(b.Context(), strings.Replace(house, "{existing: 3, running: 2}", "{existing: 100000}", 1)))
+	check(d.s.FirstRules(b.Context(), strings.Replace(document, "{existing: 3, running: 2}", "{existing: 100000}", 1)))
 	for i := range 640 { // a few workspaces of each person, as real limits are
 		name := fmt.Sprint("p", i)
 		check(d.s.AddPerson(b.Context(), store.Person{Name: name, FullName: name, Email: name + "@skerryline.example", Role: policy.Operator, PasswordHash: "none"}))

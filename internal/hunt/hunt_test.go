@@ -21,10 +21,12 @@ import (
 	"time"
 
 	"yardbench/internal/core/policy"
+	"yardbench/internal/house"
 	"yardbench/internal/keeper"
 	"yardbench/internal/live"
 	"yardbench/internal/repo"
 	"yardbench/internal/service"
+	"yardbench/internal/session"
 	"yardbench/internal/store"
 	"yardbench/internal/vault"
 	"yardbench/internal/wire"
@@ -99,7 +101,7 @@ var ground struct {
 	vault    *vault.Vault
 }
 
-const house = `organisation: Skerry Line
+const document = `organisation: Skerry Line
 currency: EUR
 time_zone: Europe/Oslo
 sizes: {small: {cores: 1, memory: 1 GiB, disk: 10 GiB}}
@@ -127,15 +129,15 @@ func lay(t *testing.T) {
 	if ground.vault, err = vault.Open(filepath.Join(dir, "key.json")); err != nil {
 		t.Fatal(err)
 	}
-	k := &keeper.Keeper{Store: st, Vault: ground.vault, Bus: &live.Bus{}, Mirrors: trees{}, Now: time.Now, PortForm: "http://*.ports.localhost:7080"}
-	s := &service.Service{Store: st, Vault: ground.vault, Bus: k.Bus, Mirrors: trees{}, Keeper: k, Address: "http://127.0.0.1:7080"}
+	k := &keeper.Keeper{Store: st, Vault: ground.vault, Bus: &live.Bus{}, Mirrors: trees{}, Now: time.Now, House: &house.Book{}, Sessions: &session.Sessions{Store: st, Vault: ground.vault, PortForm: "http://*.ports.localhost:7080"}}
+	s := &service.Service{Store: st, Vault: ground.vault, Bus: k.Bus, Mirrors: trees{}, Keeper: k, House: k.House, Sessions: k.Sessions, Address: "http://127.0.0.1:7080"}
 	check := func(err error) {
 		t.Helper()
 		if err != nil {
 			t.Fatal(err)
 		}
 	}
-	check(s.FirstRules(t.Context(), house))
+	check(s.FirstRules(t.Context(), document))
 	for _, name := range append(people, "astrid") {
 		role := policy.Developer
 		if name == "astrid" {
@@ -327,12 +329,12 @@ func (r *teller) start() {
 	st.Hook(store.Hooks{Around: r.life.around, Group: r.life.group, Statement: r.life.statement})
 	bus := &live.Bus{}
 	r.store = st
-	r.keeper = &keeper.Keeper{Store: st, Yard: &theYard{r.yard, r.life}, Hub: r.life, Mirrors: trees{}, Vault: ground.vault, Bus: bus, DataDir: r.dir, Installation: "hunt", Now: r.now, PortForm: "http://*.ports.localhost:7080"}
-	r.service = &service.Service{Store: st, Keeper: r.keeper, Hub: r.life, Mirrors: trees{}, Vault: ground.vault, Bus: bus, Address: "http://127.0.0.1:7080", Now: r.now}
+	r.keeper = &keeper.Keeper{Store: st, Yard: &theYard{r.yard, r.life}, Hub: r.life, Mirrors: trees{}, Vault: ground.vault, Bus: bus, DataDir: r.dir, Installation: "hunt", Now: r.now, House: &house.Book{}, Sessions: &session.Sessions{Store: st, Vault: ground.vault, PortForm: "http://*.ports.localhost:7080"}}
+	r.service = &service.Service{Store: st, Keeper: r.keeper, House: r.keeper.House, Sessions: r.keeper.Sessions, Hub: r.life, Mirrors: trees{}, Vault: ground.vault, Bus: bus, Address: "http://127.0.0.1:7080", Now: r.now}
 	r.life.changed = r.keeper.StewardChanged
 	r.note("the service starts")
 	l, s, k := r.life, r.service, r.keeper
-	r.second = &keeper.Keeper{Store: st, Yard: k.Yard, Hub: r.life, Mirrors: trees{}, Vault: ground.vault, Bus: bus, DataDir: r.dir, Installation: "hunt", Now: r.now}
+	r.second = &keeper.Keeper{Store: st, Yard: k.Yard, Hub: r.life, Mirrors: trees{}, Vault: ground.vault, Bus: bus, DataDir: r.dir, Installation: "hunt", Now: r.now, House: &house.Book{}, Sessions: &session.Sessions{Store: st, Vault: ground.vault}}
 	r.asking.Go(func() {
 		err := s.Schedule(ctx)
 		if err == nil {

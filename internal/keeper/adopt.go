@@ -42,7 +42,7 @@ func (k *Keeper) reach(w store.Workspace) {
 	if !ok {
 		return
 	}
-	k.Hub.Reach(linkID(w.ID, w.Body), func(ctx context.Context) (net.Conn, error) {
+	k.Hub.Reach(outside.Link(w.ID, w.Body), func(ctx context.Context) (net.Conn, error) {
 		c, err := y.Reach(ctx, w.ID, k.stewardFile)
 		if errors.Is(err, yard.ErrRefused) {
 			err = fmt.Errorf("%w; %w", err, outside.ErrNoUse)
@@ -63,7 +63,7 @@ func (d *doing) letGo(ctx context.Context) error {
 	if !ok {
 		return yard.Refused("this yard takes no containers on")
 	}
-	if err := d.Hub.Close(linkID(d.w.ID, d.w.Body)); err != nil {
+	if err := d.Hub.Close(outside.Link(d.w.ID, d.w.Body)); err != nil {
 		return err
 	}
 	return d.tryFor(ctx, yardTimeout, func(ctx context.Context) error {

@@ -6,6 +6,7 @@ import (
 	"log/slog"
 
 	"yardbench/internal/core/lifecycle"
+	"yardbench/internal/steward/outside"
 	"yardbench/internal/store"
 )
 
@@ -74,7 +75,7 @@ func (k *Keeper) discard(w store.Workspace) error {
 	case w.Phase == lifecycle.Removing || w.Phase == lifecycle.Stopping:
 	case w.NextBody > 0:
 		do(k.Yard.RemoveBody(ctx, w.ID, w.NextBody))
-		do(k.Hub.Close(linkID(w.ID, w.NextBody)))
+		do(k.Hub.Close(outside.Link(w.ID, w.NextBody)))
 		if w.NextVolume > 0 {
 			do(k.Yard.RemoveVolume(ctx, w.ID, w.NextVolume))
 		}

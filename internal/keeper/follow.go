@@ -8,6 +8,7 @@ import (
 
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/steward"
+	"yardbench/internal/steward/outside"
 	"yardbench/internal/store"
 )
 
@@ -34,7 +35,7 @@ const (
 
 // StewardChanged is called when a steward has come or gone.
 func (k *Keeper) StewardChanged(link string) {
-	id := workspaceOf(link)
+	id := outside.WorkspaceOf(link)
 	k.Wake(id)
 	if !k.Hub.Connected(link) {
 		return
@@ -110,7 +111,7 @@ func (k *Keeper) followOnce(ctx context.Context, id, link string, f *follower) (
 	if w.Kind != store.ForPerson || w.Phase == lifecycle.Removed {
 		return false, nil
 	}
-	r, version, err := k.Rules(ctx, k.Store.Read())
+	r, version, err := k.House.Rules(ctx, k.Store.Read())
 	if err != nil {
 		return true, err
 	}
@@ -143,7 +144,7 @@ func (k *Keeper) followOnce(ctx context.Context, id, link string, f *follower) (
 		if w.Phase == lifecycle.Removed {
 			return false, nil
 		}
-		if Link(w) == link { // not a body that a rebuild is making
+		if outside.Link(w.ID, w.Body) == link { // not a body that a rebuild is making
 			k.took(id, said)
 		}
 		turn.end()

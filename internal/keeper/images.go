@@ -81,7 +81,7 @@ func (d *doing) settleImage(ctx context.Context, img yard.Image) error {
 	if err != nil {
 		return err
 	}
-	house, _, err := d.Rules(ctx, d.Store.Read())
+	house, _, err := d.House.Rules(ctx, d.Store.Read())
 	if err != nil {
 		return err
 	}
@@ -129,7 +129,7 @@ func (d *doing) build(ctx context.Context, tag string, plan store.Plan, b defini
 	if err != nil {
 		return yard.Image{}, err
 	}
-	house, _, err := d.Rules(ctx, d.Store.Read())
+	house, _, err := d.House.Rules(ctx, d.Store.Read())
 	if err != nil {
 		return yard.Image{}, err
 	}

@@ -9,7 +9,6 @@ import (
 	"errors"
 	"log/slog"
 	"net"
-	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -18,9 +17,12 @@ import (
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/due"
 	"yardbench/internal/feature"
+	"yardbench/internal/house"
 	"yardbench/internal/live"
 	"yardbench/internal/presence"
+	"yardbench/internal/session"
 	"yardbench/internal/steward"
+	"yardbench/internal/steward/outside"
 	"yardbench/internal/store"
 	"yardbench/internal/vault"
 	"yardbench/internal/yard"
@@ -34,13 +36,12 @@ type Keeper struct {
 	Mirrors      Trees
 	Features     *feature.Kept
 	Vault        *vault.Vault
+	House        *house.Book
+	Sessions     *session.Sessions
 	Bus          *live.Bus
 	DataDir      string // absolute: parts of it are mounted into workspaces
 	Installation string
 	Now          func() time.Time
-	// PortForm is the address of ports, with a * for the name of one, like
-	// http://*.ports.localhost:7080.
-	PortForm string
 	// Hold, if set, makes sure before anything is done in the yard that it is
 	// ours to keep, and SetBack tells whether the records are older than it.
 	Hold    func(ctx context.Context) error
@@ -55,7 +56,6 @@ type Keeper struct {
 	failures  map[string]int
 	turns     turns
 	wg        sync.WaitGroup
-	house     house
 	due       due.Queue
 	sight     sight
 	board     presence.Board
@@ -97,8 +97,6 @@ const (
 	setUpTimeout   = 2 * time.Hour
 	stopGrace      = 8 * time.Second
 )
-
-func (k *Keeper) askTimeout() time.Duration { return time.Hour } // bounds one git transfer
 
 // Run starts the keeper: it opens the links of all bodies, looks at every
 // workspace once, and watches the yard until ctx ends. Wait waits for the end.
@@ -404,13 +402,13 @@ func (k *Keeper) sheetOpen(q store.Q, id string) bool {
 }
 
 func (k *Keeper) observed(w store.Workspace, s lifecycle.State, o yard.Observation) lifecycle.Observed {
-	return lifecycle.Observed{Network: o.Network, Volumes: o.Volumes, Bodies: o.Bodies, Named: o.Named, Steward: k.Hub.Connected(linkID(w.ID, s.Target()))}
+	return lifecycle.Observed{Network: o.Network, Volumes: o.Volumes, Bodies: o.Bodies, Named: o.Named, Steward: k.Hub.Connected(outside.Link(w.ID, s.Target()))}
 }
 
 // note writes down what a move changes by itself: the phase, the end of the
 // sheet, the conditions that follow from what is seen.
 func (k *Keeper) note(tx *store.Tx, w *store.Workspace, s lifecycle.State, mv lifecycle.Move, seen yard.Observation) error {
-	away := w.Phase == lifecycle.Ready && mv.Idle() && s.NextBody == 0 && !k.Hub.Connected(linkID(w.ID, w.Body))
+	away := w.Phase == lifecycle.Ready && mv.Idle() && s.NextBody == 0 && !k.Hub.Connected(outside.Link(w.ID, w.Body))
 	sheet, err := tx.CurrentSheet(k.ctx, w.ID)
 	open := err == nil && sheet.EndedAt == nil
 	enter := mv.Enter != "" && mv.Enter != w.Phase
@@ -457,17 +455,6 @@ func (k *Keeper) note(tx *store.Tx, w *store.Workspace, s lifecycle.State, mv li
 	return nil
 }
 
-// linkID names the link to one body's steward.
-func linkID(workspace string, body int) string { return workspace + "-b" + strconv.Itoa(body) }
-
-// Link names the link to the steward of the body in use.
-func Link(w store.Workspace) string { return linkID(w.ID, w.Body) }
-
-func workspaceOf(link string) string {
-	w, _, _ := strings.Cut(link, "-b")
-	return w
-}
-
 func (k *Keeper) openLink(w store.Workspace, body int) (string, error) {
 	if w.Plan.Adopted != nil {
 		k.reach(w)
@@ -477,5 +464,5 @@ func (k *Keeper) openLink(w store.Workspace, body int) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return k.Hub.Open(linkID(w.ID, body), token)
+	return k.Hub.Open(outside.Link(w.ID, body), token)
 }

@@ -99,7 +99,7 @@ var _ io.WriteCloser = (*stepLog)(nil)
 // clearLogs removes logs that are older than the house rules keep them, now
 // and then each day. A log that is being written is never old.
 func (k *Keeper) clearLogs(ctx context.Context) error {
-	r, _, err := k.Rules(ctx, k.Store.Read())
+	r, _, err := k.House.Rules(ctx, k.Store.Read())
 	if err == nil && r.LogsMost > 0 {
 		err = clearBefore(filepath.Join(k.DataDir, "logs"), k.Now().Add(-r.LogsMost))
 	}

@@ -7,7 +7,9 @@ import (
 	"testing"
 	"time"
 
+	"yardbench/internal/house"
 	"yardbench/internal/live"
+	"yardbench/internal/steward/outside"
 	"yardbench/internal/store"
 )
 
@@ -17,7 +19,7 @@ func TestStepLog(t *testing.T) {
 	bus := &live.Bus{}
 	watch := bus.Watch()
 	defer watch.Close()
-	k := &Keeper{DataDir: t.TempDir(), Bus: bus}
+	k := &Keeper{DataDir: t.TempDir(), Bus: bus, House: &house.Book{}}
 	l, err := k.openLog(store.Workspace{ID: "w1"}, 2, 3, map[string]string{"KEY": "hush-hush"})
 	if err != nil {
 		t.Fatal(err)
@@ -62,9 +64,9 @@ func TestStepLog(t *testing.T) {
 	if !strings.HasPrefix(got, "the key is [secret KEY]\n") || !strings.Contains(got[len(got)-100:], "the log is cut here") || len(got) > maxLogBytes+200 {
 		t.Errorf("a log of %d bytes begins %q and ends %q", len(got), got[:40], got[len(got)-80:])
 	}
-	for link, want := range map[string]string{linkID("abc234", 12): "abc234", "abc": "abc"} {
-		if workspaceOf(link) != want {
-			t.Errorf("%s is of %s", link, workspaceOf(link))
+	for link, want := range map[string]string{outside.Link("abc234", 12): "abc234", "abc": "abc"} {
+		if outside.WorkspaceOf(link) != want {
+			t.Errorf("%s is of %s", link, outside.WorkspaceOf(link))
 		}
 	}
 }

@@ -52,7 +52,7 @@ func (d *doing) keep(ctx context.Context, body int) error {
 	if err != nil {
 		return fmt.Errorf("find the run: %w", err)
 	}
-	c, err := d.Hub.Ask(ctx, linkID(d.w.ID, body), steward.Request{Kind: steward.Keep, Mount: mountAbove(d.w.Plan.Definition), Process: steward.Process{Folder: d.w.Plan.Definition.TreeFolder()}})
+	c, err := d.Hub.Ask(ctx, outside.Link(d.w.ID, body), steward.Request{Kind: steward.Keep, Mount: mountAbove(d.w.Plan.Definition), Process: steward.Process{Folder: d.w.Plan.Definition.TreeFolder()}})
 	if err != nil {
 		return d.lost(ctx, err)
 	}

@@ -14,6 +14,7 @@ import (
 	"yardbench/internal/core/rules"
 	"yardbench/internal/presence"
 	"yardbench/internal/steward"
+	"yardbench/internal/steward/outside"
 	"yardbench/internal/store"
 )
 
@@ -33,7 +34,7 @@ func (k *Keeper) settled(id string) error {
 	k.due.Drop("keep " + id)
 	switch w.Phase {
 	case lifecycle.Ready:
-		if w.Plan.Adopted != nil && !k.Hub.Connected(Link(w)) {
+		if w.Plan.Adopted != nil && !k.Hub.Connected(outside.Link(w.ID, w.Body)) {
 			k.reach(w) // its container was started anew, say
 		}
 		k.rest(id)
@@ -103,7 +104,7 @@ func (k *Keeper) judge(ctx context.Context, id string) error {
 		if w, err = tx.WorkspaceByID(ctx, id); err != nil || w.Phase != lifecycle.Ready || w.Wanted != lifecycle.WantReady || w.Kind != store.ForPerson {
 			return err
 		}
-		r, _, err := k.Rules(ctx, tx.Q)
+		r, _, err := k.House.Rules(ctx, tx.Q)
 		if err != nil {
 			return err
 		}
@@ -161,7 +162,7 @@ func (k *Keeper) judge(ctx context.Context, id string) error {
 	}
 	if warn {
 		text := fmt.Sprintf("Yard Bench: this workspace is put to rest at %s; type something to keep it, or: yardbench hold %s 2h --why …", k.local(k.Store.Read(), v.StopAt), w.Name)
-		if c, err := k.Hub.Ask(k.ctx, Link(w), steward.Request{Kind: steward.Notice, Text: text}); err == nil {
+		if c, err := k.Hub.Ask(k.ctx, outside.Link(w.ID, w.Body), steward.Request{Kind: steward.Notice, Text: text}); err == nil {
 			c.Stream.Close() // a steward that is away has nobody to tell
 		}
 	}
@@ -190,7 +191,7 @@ func (k *Keeper) Rejudge(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	_, version, err := k.Rules(ctx, k.Store.Read())
+	_, version, err := k.House.Rules(ctx, k.Store.Read())
 	if err != nil {
 		return err
 	}
@@ -206,24 +207,13 @@ func (k *Keeper) Rejudge(ctx context.Context) error {
 // Judge has one workspace judged anew.
 func (k *Keeper) Judge(id string) { k.rest(id) }
 
-// local is a time in a text that everybody reads: in the house's zone, which it
-// names, as its readers may be in others.
-func (k *Keeper) local(q store.Q, t time.Time) string {
-	zone := time.UTC
-	if r, _, err := k.Rules(k.ctx, q); err == nil {
-		zone = r.Zone
-	}
-	l := t.In(zone)
-	if now := k.Now().In(zone); now.Format(time.DateOnly) == l.Format(time.DateOnly) {
-		return l.Format("15:04 MST")
-	}
-	return l.Format("2 January 15:04 MST")
-}
+// local is a time in a text that everybody reads; see [house.Book.Local].
+func (k *Keeper) local(q store.Q, t time.Time) string { return k.House.Local(k.ctx, q, k.Now(), t) }
 
 // RemovesAt is when a stopped workspace is removed, if nothing in it exists
 // nowhere else.
 func (k *Keeper) RemovesAt(ctx context.Context, q store.Q, w store.Workspace) (time.Time, error) {
-	r, _, err := k.Rules(ctx, q)
+	r, _, err := k.House.Rules(ctx, q)
 	return w.PhaseAt.Add(r.StoppedMost), err
 }
 
@@ -299,7 +289,7 @@ func (k *Keeper) Look(ctx context.Context, w store.Workspace) (store.WorkState, 
 	ctx, cancel := context.WithTimeout(ctx, 45*time.Second)
 	defer cancel()
 	w.NextPlan = nil // not what a rebuild is making: what is in use
-	session, _, err := k.Session(ctx, w)
+	session, _, err := k.Sessions.Of(ctx, w)
 	if err != nil { // a secret that does not open keeps nobody from stopping
 		return store.WorkState{Problem: plain.Line(err.Error(), 300)}, nil
 	}
@@ -309,7 +299,7 @@ func (k *Keeper) Look(ctx context.Context, w store.Workspace) (store.WorkState, 
 		session.Also = append(session.Also, b.Folder)
 	}
 	var report steward.WorkReport
-	c, err := k.Hub.Ask(ctx, Link(w), steward.Request{Kind: steward.Work, Process: session})
+	c, err := k.Hub.Ask(ctx, outside.Link(w.ID, w.Body), steward.Request{Kind: steward.Work, Process: session})
 	if err == nil {
 		defer c.Stream.Close()
 		defer context.AfterFunc(ctx, func() { c.Stream.Close() })()

@@ -12,8 +12,10 @@ import (
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/rules"
 	"yardbench/internal/core/secret"
+	"yardbench/internal/house"
 	"yardbench/internal/live"
 	"yardbench/internal/presence"
+	"yardbench/internal/session"
 	"yardbench/internal/steward"
 	"yardbench/internal/steward/outside"
 	"yardbench/internal/store"
@@ -38,7 +40,7 @@ func newBench(t *testing.T) *bench {
 	t.Cleanup(func() { st.Close() })
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel() // no work begins: there is no yard to do it in
-	b.Keeper = &Keeper{Store: st, Hub: outside.NewHub(dir), Bus: &live.Bus{}, Now: func() time.Time { return b.now }, ctx: ctx, working: map[string]*work{}}
+	b.Keeper = &Keeper{Store: st, Hub: outside.NewHub(dir), Bus: &live.Bus{}, Now: func() time.Time { return b.now }, ctx: ctx, working: map[string]*work{}, House: &house.Book{}, Sessions: &session.Sessions{Store: st}}
 	b.ctx = context.WithoutCancel(ctx)
 	b.working["w"] = &work{} // its keeper is busy with something else
 	b.write(func(tx *store.Tx) error {
@@ -185,7 +187,7 @@ func TestWhatStewardsSay(t *testing.T) {
 	if _, c := b.workspace(); c[lifecycle.SecretsChanged] != "terminal ��x (since 07:59 UTC) holds an older KEY" {
 		t.Errorf("of a secret that is gone it says %q", c[lifecycle.SecretsChanged])
 	}
-	r, _, err := b.Rules(t.Context(), b.Store.Read())
+	r, _, err := b.House.Rules(t.Context(), b.Store.Read())
 	w, _ := b.workspace()
 	if v := b.Verdict(r, w, store.Hold{}, nil); err != nil || v.Last.After(b.now) {
 		t.Errorf("the last sign is in the future: %+v, %v", v, err)
@@ -213,11 +215,11 @@ func TestPrebuildsGetNoSecrets(t *testing.T) {
 		return err
 	})
 	w, _ := b.workspace()
-	if g, err := b.Given(t.Context(), w); err != nil || len(g) != 1 {
+	if g, err := b.Sessions.Given(t.Context(), w); err != nil || len(g) != 1 {
 		t.Errorf("a workspace gets %v, %v", g, err)
 	}
 	w.Kind = store.ForPrebuild
-	if g, err := b.Given(t.Context(), w); err != nil || len(g) != 0 {
+	if g, err := b.Sessions.Given(t.Context(), w); err != nil || len(g) != 0 {
 		t.Errorf("a prebuild gets %v, %v", g, err)
 	}
 }

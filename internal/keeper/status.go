@@ -155,7 +155,7 @@ func (k *Keeper) SecretsChanged(of func(w store.Workspace) bool) {
 // checkSecrets sets or ends the condition that something that runs in a
 // workspace holds older values of secrets than there are now.
 func (k *Keeper) checkSecrets(ctx context.Context, w store.Workspace, stands string) error {
-	given, err := k.Given(ctx, w)
+	given, err := k.Sessions.Given(ctx, w)
 	if err != nil {
 		return err
 	}

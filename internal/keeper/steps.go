@@ -94,7 +94,7 @@ func (d *doing) logged(ctx context.Context, b begun) error {
 	var session steward.Process
 	var err error
 	if b.mv.Action == lifecycle.Clone || b.mv.Action == lifecycle.RunSetUp { // the others hand nothing out
-		if session, d.mask, err = d.Session(ctx, b.w); err != nil {
+		if session, d.mask, err = d.Sessions.Of(ctx, b.w); err != nil {
 			return err
 		}
 	}
@@ -162,7 +162,7 @@ func (d *doing) act(ctx context.Context, mv lifecycle.Move, body int, session st
 		}
 		ctx, cancel := context.WithTimeout(ctx, stewardTimeout)
 		defer cancel()
-		err := d.Hub.Await(ctx, linkID(d.w.ID, body))
+		err := d.Hub.Await(ctx, outside.Link(d.w.ID, body))
 		if errors.Is(err, outside.ErrAway) && ctx.Err() == context.DeadlineExceeded {
 			o, oerr := d.Yard.Observe(context.WithoutCancel(ctx), d.w.ID)
 			if oerr == nil && o.Bodies[body] != lifecycle.Running {
@@ -311,7 +311,7 @@ func (d *doing) clone(ctx context.Context, body, volume int, session steward.Pro
 	for _, b := range plan.Beside {
 		ask.Beside = append(ask.Beside, steward.Clone{URL: b.URL, Branch: b.Branch, Folder: b.Folder})
 	}
-	c, err := d.Hub.Ask(ctx, linkID(d.w.ID, body), ask)
+	c, err := d.Hub.Ask(ctx, outside.Link(d.w.ID, body), ask)
 	if err != nil {
 		return d.lost(ctx, err)
 	}
@@ -386,7 +386,7 @@ func (d *doing) retire(ctx context.Context, body int) error {
 	if err := d.Yard.RemoveBody(ctx, d.w.ID, body); err != nil {
 		return err
 	}
-	return d.Hub.Close(linkID(d.w.ID, body))
+	return d.Hub.Close(outside.Link(d.w.ID, body))
 }
 
 // maxAttempts bounds how often a step begins anew because the yard changed
@@ -450,7 +450,7 @@ func (d *doing) remove(ctx context.Context) error {
 			}
 		}
 		for _, n := range []int{w.Body, w.NextBody} {
-			if err := d.Hub.Close(linkID(w.ID, n)); err != nil {
+			if err := d.Hub.Close(outside.Link(w.ID, n)); err != nil {
 				return err
 			}
 		}

@@ -21,7 +21,7 @@ func TestAValueThatDoesNotOpen(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	b.Vault = v
+	b.Vault, b.Sessions.Vault = v, v
 	b.write(func(tx *store.Tx) error {
 		_, err := tx.PutSecret(t.Context(), store.Secret{Secret: secret.Secret{Level: secret.OfPerson, Name: "KEY", Everywhere: true, Form: secret.Variable}, SubjectID: "p"}, nil,
 			func(int) ([]byte, error) { return []byte("sealed by nobody"), nil })

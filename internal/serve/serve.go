@@ -24,10 +24,12 @@ import (
 	"yardbench/internal/api"
 	"yardbench/internal/core/rules"
 	"yardbench/internal/feature"
+	"yardbench/internal/house"
 	"yardbench/internal/keeper"
 	"yardbench/internal/live"
 	"yardbench/internal/repo"
 	"yardbench/internal/service"
+	"yardbench/internal/session"
 	"yardbench/internal/steward"
 	"yardbench/internal/steward/outside"
 	"yardbench/internal/store"
@@ -160,11 +162,11 @@ func Run(ctx context.Context, c Config) error {
 		stewards = simulated.Links()
 	}
 	mirrors := repo.NewMirrors(filepath.Join(dir, "mirrors"))
-	k := &keeper.Keeper{Store: st, Yard: yd, Hub: stewards, Mirrors: mirrors, Features: feature.NewKept(filepath.Join(dir, "features")), Vault: v, Bus: bus, DataDir: dir, Installation: installation, Now: c.Now, PortForm: c.PortForm}
+	k := &keeper.Keeper{Store: st, Yard: yd, Hub: stewards, Mirrors: mirrors, Features: feature.NewKept(filepath.Join(dir, "features")), Vault: v, Bus: bus, DataDir: dir, Installation: installation, Now: c.Now, House: &house.Book{}, Sessions: &session.Sessions{Store: st, Vault: v, PortForm: c.PortForm}}
 	if hub.Changed = k.StewardChanged; isSimulated {
 		simulated.Links().Changed = k.StewardChanged
 	}
-	hub.Serve = func(link string, r steward.Request, c *steward.Conn) { k.ServeSteward(link, r, c, outside.ServeGit) }
+	hub.Serve = func(link string, r steward.Request, c *steward.Conn) { k.Sessions.Serve(link, r, c, outside.ServeGit) }
 	if claimer, ok := yd.(yard.Claimer); ok {
 		holder, err := holderOf(dir)
 		if err != nil {
@@ -182,7 +184,7 @@ func Run(ctx context.Context, c Config) error {
 		}
 		go c.watch(ctx, end)
 	}
-	s := &service.Service{JournalKey: journalKey, Simulated: isSimulated, Store: st, Keeper: k, Hub: stewards, Mirrors: mirrors, Vault: v, Bus: bus, Address: strings.TrimRight(c.Address, "/"), Now: c.Now}
+	s := &service.Service{JournalKey: journalKey, Simulated: isSimulated, Store: st, Keeper: k, House: k.House, Sessions: k.Sessions, Hub: stewards, Mirrors: mirrors, Vault: v, Bus: bus, Address: strings.TrimRight(c.Address, "/"), Now: c.Now}
 	if err := s.FirstRules(ctx, c.Rules); err != nil {
 		return err
 	}

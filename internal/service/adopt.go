@@ -25,7 +25,7 @@ func (s *Service) Containers(ctx context.Context, a Actor) (out wire.Containers,
 	if err != nil {
 		return out, err
 	}
-	house, _, err := s.Keeper.Rules(ctx, s.Store.Read())
+	house, _, err := s.House.Rules(ctx, s.Store.Read())
 	if err != nil {
 		return out, err
 	}
@@ -107,7 +107,7 @@ func (s *Service) Adopt(ctx context.Context, a Actor, container string, in wire.
 	if err != nil {
 		return wire.Workspace{}, err
 	}
-	house, _, err := s.Keeper.Rules(ctx, s.Store.Read())
+	house, _, err := s.House.Rules(ctx, s.Store.Read())
 	if err != nil {
 		return wire.Workspace{}, err
 	}

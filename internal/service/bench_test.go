@@ -10,6 +10,7 @@ import (
 
 	"yardbench/internal/core/policy"
 	"yardbench/internal/core/rules"
+	"yardbench/internal/house"
 	"yardbench/internal/keeper"
 	"yardbench/internal/live"
 	"yardbench/internal/store"
@@ -27,8 +28,8 @@ func BenchmarkCostOfAMonth(b *testing.B) {
 		b.Fatal(err)
 	}
 	defer st.Close()
-	k := &keeper.Keeper{Store: st, Now: time.Now}
-	s := &Service{Store: st, Keeper: k, Bus: &live.Bus{}}
+	k := &keeper.Keeper{Store: st, Now: time.Now, House: &house.Book{}}
+	s := &Service{Store: st, Keeper: k, House: k.House, Sessions: k.Sessions, Bus: &live.Bus{}}
 	doc := strings.Replace(rules.First, "{small: 0, middle: 0, large: 0}", "{small: 0.06, middle: 0.14, large: 0.31}", 1)
 	if err := s.FirstRules(ctx, doc); err != nil {
 		b.Fatal(err)

@@ -70,7 +70,7 @@ func (s *Service) planBeside(ctx context.Context, person string, r store.Reposit
 
 // planAt is what the definition at a commit resolves to.
 func (s *Service) planAt(ctx context.Context, r store.Repository, branch, commit string, ch choice) (store.Plan, error) {
-	_, version, err := s.Keeper.Rules(ctx, s.Store.Read())
+	_, version, err := s.House.Rules(ctx, s.Store.Read())
 	if err != nil {
 		return store.Plan{}, err
 	}
@@ -129,7 +129,7 @@ func (p *plansRead) put(key string, plan store.Plan) {
 
 // source reads a commit of a repository. What cannot be read is told by failed.
 func (s *Service) source(ctx context.Context, r store.Repository, commit string, ch choice) (src definition.Source, failed func() error, err error) {
-	house, _, err := s.Keeper.Rules(ctx, s.Store.Read())
+	house, _, err := s.House.Rules(ctx, s.Store.Read())
 	if err != nil {
 		return src, nil, err
 	}

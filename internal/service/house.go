@@ -88,7 +88,7 @@ func (s *Service) checkRules(ctx context.Context, document string) (wire.RulesCh
 	if len(findings) > 0 {
 		return c, nil
 	}
-	now, _, err := s.Keeper.Rules(ctx, s.Store.Read())
+	now, _, err := s.House.Rules(ctx, s.Store.Read())
 	if err == nil {
 		c.Changes = append(c.Changes, rules.Diff(now, r)...)
 	}
@@ -137,40 +137,6 @@ func (s *Service) PutRules(ctx context.Context, a Actor, in wire.RulesText) (wir
 	return out, err
 }
 
-// rates gives the rates of every version of the rules, by time.
-func (s *Service) rates(ctx context.Context, q store.Q) ([]cost.Since, error) {
-	newest, err := q.Rules(ctx)
-	if err != nil {
-		return nil, err
-	}
-	now, version, err := s.Keeper.Rules(ctx, q)
-	if err != nil {
-		return nil, err
-	}
-	s.priced.mu.Lock()
-	defer s.priced.mu.Unlock()
-	if s.priced.of == newest { // not by its number alone: what q sees may never be committed
-		return s.priced.rates, nil
-	}
-	rows, err := q.RulesVersions(ctx)
-	if err != nil {
-		return nil, err
-	}
-	var out []cost.Since
-	for _, r := range rows {
-		parsed := now
-		if r.Version != version {
-			var findings []rules.Finding
-			if parsed, findings = rules.Parse([]byte(r.Document)); len(findings) > 0 {
-				continue // a version of before this release that cannot be read any more
-			}
-		}
-		out = append(out, cost.Since{Version: r.Version, From: r.At, Rates: parsed.Rates})
-	}
-	s.priced.of, s.priced.rates = newest, out
-	return out, nil
-}
-
 // Cost tells what was used between two times, and what it cost, of those whom
 // the actor may see. Zero times are the month so far.
 func (s *Service) Cost(ctx context.Context, a Actor, by string, from, to time.Time) (wire.Cost, error) {
@@ -178,7 +144,7 @@ func (s *Service) Cost(ctx context.Context, a Actor, by string, from, to time.Ti
 	if !ok {
 		return wire.Cost{}, denied(a, "see what was used")
 	}
-	house, _, err := s.Keeper.Rules(ctx, s.Store.Read())
+	house, _, err := s.House.Rules(ctx, s.Store.Read())
 	if err != nil {
 		return wire.Cost{}, err
 	}
@@ -197,7 +163,7 @@ func (s *Service) Cost(ctx context.Context, a Actor, by string, from, to time.Ti
 	if err != nil {
 		return wire.Cost{}, err
 	}
-	rates, err := s.rates(ctx, s.Store.Read())
+	rates, err := s.House.Rates(ctx, s.Store.Read())
 	if err != nil {
 		return wire.Cost{}, err
 	}

@@ -27,7 +27,7 @@ import (
 )
 
 func (s *Service) gitCredential(ctx context.Context, person, address string) (repo.Credential, error) {
-	c, err := s.Keeper.GitCredential(ctx, person, repo.Host(address))
+	c, err := s.Sessions.GitCredential(ctx, person, repo.Host(address))
 	return repo.Credential{Username: c.Username, Password: c.Password}, err
 }
 
@@ -91,7 +91,7 @@ func (s *Service) order(ctx context.Context, a Actor, in wire.Launch) (o order, 
 			return o, invalid(quote(in.Name)+" is no workspace name", "use lower-case letters, digits and dashes, starting with a letter, at most 40")
 		}
 	}
-	if o.house, _, err = s.Keeper.Rules(ctx, s.Store.Read()); err != nil {
+	if o.house, _, err = s.House.Rules(ctx, s.Store.Read()); err != nil {
 		return o, err
 	}
 	if _, ok := o.house.Sizes[in.Size]; !ok && in.Size != "" {
@@ -177,7 +177,7 @@ func some(names []string) string {
 // the reservation. The refusal names each limit that is exceeded and what of
 // the owner's own could be stopped.
 func (s *Service) admit(ctx context.Context, tx *store.Tx, owner store.Person, asked rules.Amounts) error {
-	house, _, err := s.Keeper.Rules(ctx, tx.Q)
+	house, _, err := s.House.Rules(ctx, tx.Q)
 	if err != nil {
 		return err
 	}
@@ -335,7 +335,7 @@ func (s *Service) Launch(ctx context.Context, a Actor, in wire.Launch) (wire.Wor
 	if err := w.Encode(); err != nil {
 		return wire.Workspace{}, err
 	}
-	rates, err := s.rates(ctx, s.Store.Read())
+	rates, err := s.House.Rates(ctx, s.Store.Read())
 	if err != nil {
 		return wire.Workspace{}, err
 	}

@@ -17,8 +17,8 @@ import (
 
 	"yardbench/internal/core/policy"
 	"yardbench/internal/core/rules"
-	"yardbench/internal/keeper"
 	"yardbench/internal/password"
+	"yardbench/internal/session"
 	"yardbench/internal/store"
 	"yardbench/internal/wire"
 )
@@ -506,7 +506,7 @@ func (s *Service) SignOut(ctx context.Context, a Actor) error {
 
 // Me tells who the actor is, and where.
 func (s *Service) Me(ctx context.Context, a Actor) (wire.Me, error) {
-	house, _, err := s.Keeper.Rules(ctx, s.Store.Read())
+	house, _, err := s.House.Rules(ctx, s.Store.Read())
 	return wire.Me{Person: personView(a.Person), Organisation: house.Organisation}, err
 }
 
@@ -524,7 +524,7 @@ func (s *Service) PutGitCredential(ctx context.Context, a Actor, host string, c 
 	if strings.ContainsAny(c.Username+c.Password, "\r\n\x00") || strings.Contains(c.Username, ":") {
 		return invalid("the user name or password holds a character git cannot pass on", "")
 	}
-	sealed, err := s.Vault.Seal(c.Password, keeper.GitPlace(a.ID, host)...)
+	sealed, err := s.Vault.Seal(c.Password, session.GitPlace(a.ID, host)...)
 	if err != nil {
 		return err
 	}

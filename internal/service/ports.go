@@ -15,8 +15,8 @@ import (
 
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/policy"
-	"yardbench/internal/keeper"
 	"yardbench/internal/steward"
+	"yardbench/internal/steward/outside"
 	"yardbench/internal/store"
 	"yardbench/internal/wire"
 )
@@ -35,7 +35,7 @@ func (s *Service) Ports(ctx context.Context, a Actor, ref string) ([]wire.Port, 
 	all := map[int]*wire.Port{}
 	at := func(n int) *wire.Port {
 		if all[n] == nil {
-			all[n] = &wire.Port{Number: n, Label: def.PortLabels[n], Shared: shared[n], Address: s.Keeper.PortAddress(w.PortKey, strconv.Itoa(n))}
+			all[n] = &wire.Port{Number: n, Label: def.PortLabels[n], Shared: shared[n], Address: s.Sessions.PortAddress(w.PortKey, strconv.Itoa(n))}
 		}
 		return all[n]
 	}
@@ -102,7 +102,7 @@ func (s *Service) dial(ctx context.Context, w store.Workspace, port int) (*stewa
 	if err := lifecycle.Permit(lifecycle.Use, w.Phase, w.Plan.Adopted != nil); err != nil {
 		return nil, fromRoom(err)
 	}
-	c, err := s.Hub.Ask(ctx, keeper.Link(w), steward.Request{Kind: steward.Dial, Port: port, Service: w.Plan.Definition.PortHosts[port]})
+	c, err := s.Hub.Ask(ctx, outside.Link(w.ID, w.Body), steward.Request{Kind: steward.Dial, Port: port, Service: w.Plan.Definition.PortHosts[port]})
 	if err != nil {
 		return nil, fromRoom(err)
 	}
@@ -153,7 +153,7 @@ func (s *Service) portOf(ctx context.Context, host string) (w store.Workspace, p
 
 // PortHost takes a host name of a port apart; ok is false when it is none.
 func (s *Service) PortHost(host string) (key string, port int, ok bool) {
-	_, form, _ := strings.Cut(s.Keeper.PortForm, "://")
+	_, form, _ := strings.Cut(s.Sessions.PortForm, "://")
 	before, after, _ := strings.Cut(form, "*")
 	name, ok1 := strings.CutPrefix(strings.ToLower(host), before)
 	name, ok2 := strings.CutSuffix(name, after)
@@ -214,7 +214,7 @@ func (s *Service) VisitPort(ctx context.Context, a Actor, address string) (wire.
 		}
 	}
 	s.passes.open[code] = visit{Person: a.ID, Token: a.TokenID, Host: strings.ToLower(u.Host), Expires: now.Add(passLifetime)}
-	scheme, _, _ := strings.Cut(s.Keeper.PortForm, "://")
+	scheme, _, _ := strings.Cut(s.Sessions.PortForm, "://")
 	return wire.PortPass{Go: (&url.URL{Scheme: scheme, Host: u.Host, Path: PassPath, RawQuery: url.Values{"pass": {code}, "to": {u.RequestURI()}}.Encode()}).String()}, nil
 }
 

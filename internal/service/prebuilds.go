@@ -166,7 +166,7 @@ func (s *Service) nextRun(ctx context.Context, p store.PrebuildPlan) time.Time {
 	if err != nil {
 		return time.Time{}
 	}
-	house, _, err := s.Keeper.Rules(ctx, s.Store.Read())
+	house, _, err := s.House.Rules(ctx, s.Store.Read())
 	if err != nil {
 		return time.Time{}
 	}
@@ -254,7 +254,7 @@ func (s *Service) run(ctx context.Context, p store.PrebuildPlan, actor, reason s
 	if err != nil {
 		return nil, err
 	}
-	house, _, err := s.Keeper.Rules(ctx, s.Store.Read())
+	house, _, err := s.House.Rules(ctx, s.Store.Read())
 	if err != nil {
 		return nil, err
 	}

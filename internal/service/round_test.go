@@ -150,7 +150,7 @@ func TestAdmissionUnderConcurrency(t *testing.T) {
 		t.Fatal(err)
 	}
 	addWorkspace(t, s, ingrid, "before", lifecycle.Stopped)
-	house, _, err := s.Keeper.Rules(ctx, s.Store.Read())
+	house, _, err := s.House.Rules(ctx, s.Store.Read())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -216,7 +216,7 @@ func TestHouseRules(t *testing.T) {
 	if err != nil || v.Version != 2 || !slices.Equal(v.Changes, []string{"idle.rest_after: 1 h → 30 min"}) {
 		t.Fatalf("put %+v, %v", v, err)
 	}
-	if house, version, err := s.Keeper.Rules(ctx, s.Store.Read()); err != nil || version != 2 || house.Idle.RestAfter != 30*time.Minute {
+	if house, version, err := s.House.Rules(ctx, s.Store.Read()); err != nil || version != 2 || house.Idle.RestAfter != 30*time.Minute {
 		t.Errorf("in force is version %d: %+v, %v", version, house.Idle, err)
 	}
 	if all, err := s.Rules(ctx, ingrid); err != nil || len(all) != 2 || all[0].Author != "astrid" || all[0].Reason != "shorter evenings" {

@@ -9,7 +9,7 @@ import (
 	"yardbench/internal/core/definition"
 	"yardbench/internal/core/policy"
 	"yardbench/internal/core/secret"
-	"yardbench/internal/keeper"
+	"yardbench/internal/session"
 	"yardbench/internal/store"
 	"yardbench/internal/wire"
 )
@@ -75,7 +75,7 @@ func (s *Service) putSecret(ctx context.Context, a Actor, row store.Secret, in w
 	err = s.Store.Write(ctx, func(tx *store.Tx) (err error) {
 		row.UpdatedAt = tx.Now()
 		row.Version, err = tx.PutSecret(ctx, row, ids, func(version int) ([]byte, error) {
-			return s.Vault.Seal(in.Value, keeper.SecretPlace(row.Level, row.SubjectID, row.Name, version)...)
+			return s.Vault.Seal(in.Value, session.SecretPlace(row.Level, row.SubjectID, row.Name, version)...)
 		})
 		if err != nil {
 			return err

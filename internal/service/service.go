@@ -20,10 +20,12 @@ import (
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/policy"
 	"yardbench/internal/core/rules"
+	"yardbench/internal/house"
 	"yardbench/internal/keeper"
 	"yardbench/internal/live"
 	"yardbench/internal/password"
 	"yardbench/internal/repo"
+	"yardbench/internal/session"
 	"yardbench/internal/steward/outside"
 	"yardbench/internal/store"
 	"yardbench/internal/vault"
@@ -33,12 +35,14 @@ import (
 
 // Service is the use cases over their rooms. All fields are set before use.
 type Service struct {
-	Store   *store.Store
-	Keeper  *keeper.Keeper
-	Hub     keeper.Stewards
-	Mirrors Mirrors
-	Vault   *vault.Vault
-	Bus     *live.Bus
+	Store    *store.Store
+	Keeper   *keeper.Keeper
+	House    *house.Book
+	Sessions *session.Sessions
+	Hub      keeper.Stewards
+	Mirrors  Mirrors
+	Vault    *vault.Vault
+	Bus      *live.Bus
 
 	// Simulated tells that nothing really runs in the yard.
 	Simulated bool
@@ -60,11 +64,6 @@ type Service struct {
 	read   plansRead
 	heads  headsSeen
 	tried  tries
-	priced struct { // the rates by time, as of a version of the rules
-		mu    sync.Mutex
-		of    store.RulesVersion
-		rates []cost.Since
-	}
 }
 
 // Mirrors is what is asked of the copies of repositories; see repo.Mirrors.
@@ -259,8 +258,8 @@ type around struct {
 
 // pricing reads the house rules and the rates of all their versions.
 func (s *Service) pricing(ctx context.Context, q store.Q) (house rules.Rules, rates []cost.Since, err error) {
-	if house, _, err = s.Keeper.Rules(ctx, q); err == nil {
-		rates, err = s.rates(ctx, q)
+	if house, _, err = s.House.Rules(ctx, q); err == nil {
+		rates, err = s.House.Rates(ctx, q)
 	}
 	return house, rates, err
 }

@@ -13,9 +13,11 @@ import (
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/policy"
 	"yardbench/internal/core/rules"
+	"yardbench/internal/house"
 	"yardbench/internal/keeper"
 	"yardbench/internal/live"
 	"yardbench/internal/repo"
+	"yardbench/internal/session"
 	"yardbench/internal/steward/outside"
 	"yardbench/internal/store"
 	"yardbench/internal/vault"
@@ -37,8 +39,8 @@ func bare(t *testing.T) (*Service, Actor, Actor) {
 		t.Fatal(err)
 	}
 	mirrors := repo.NewMirrors(dir)
-	k := &keeper.Keeper{Store: st, Vault: v, Bus: &live.Bus{}, Hub: outside.NewHub(dir), Mirrors: mirrors, Now: time.Now, PortForm: "http://*.ports.localhost:7080"}
-	s := &Service{Store: st, Vault: v, Bus: k.Bus, Hub: k.Hub, Mirrors: mirrors, Keeper: k, Address: "http://127.0.0.1:7080"}
+	k := &keeper.Keeper{Store: st, Vault: v, Bus: &live.Bus{}, Hub: outside.NewHub(dir), Mirrors: mirrors, Now: time.Now, House: &house.Book{}, Sessions: &session.Sessions{Store: st, Vault: v, PortForm: "http://*.ports.localhost:7080"}}
+	s := &Service{Store: st, Vault: v, Bus: k.Bus, Hub: k.Hub, Mirrors: mirrors, Keeper: k, House: k.House, Sessions: k.Sessions, Address: "http://127.0.0.1:7080"}
 	if err := s.FirstRules(t.Context(), rules.First); err != nil {
 		t.Fatal(err)
 	}

@@ -14,8 +14,8 @@ import (
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/plain"
 	"yardbench/internal/core/policy"
-	"yardbench/internal/keeper"
 	"yardbench/internal/steward"
+	"yardbench/internal/steward/outside"
 	"yardbench/internal/store"
 	"yardbench/internal/wire"
 )
@@ -34,7 +34,7 @@ func (s *Service) Open(ctx context.Context, a Actor, ref string, in wire.Run) (*
 		return nil, fromRoom(err)
 	}
 	w.NextPlan = nil // the body in use, not what a rebuild is making
-	session, _, err := s.Keeper.Session(ctx, w)
+	session, _, err := s.Sessions.Of(ctx, w)
 	if err != nil {
 		return nil, err
 	}
@@ -53,7 +53,7 @@ func (s *Service) Open(ctx context.Context, a Actor, ref string, in wire.Run) (*
 		}
 		r.Process.Env["TERM"], r.Process.Env["COLORTERM"] = "xterm-256color", "truecolor"
 	}
-	c, err := s.Hub.Ask(ctx, keeper.Link(w), r)
+	c, err := s.Hub.Ask(ctx, outside.Link(w.ID, w.Body), r)
 	if err != nil {
 		return nil, fromRoom(err)
 	}

@@ -18,7 +18,7 @@ func (s *Service) starters(ctx context.Context, a Actor) (r store.Repository, co
 	if !a.may(policy.SeeRepositories) {
 		return r, "", denied(a, "see starters")
 	}
-	house, _, err := s.Keeper.Rules(ctx, s.Store.Read())
+	house, _, err := s.House.Rules(ctx, s.Store.Read())
 	if err != nil {
 		return r, "", err
 	}

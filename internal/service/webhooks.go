@@ -24,7 +24,7 @@ func (s *Service) AddWebhook(ctx context.Context, a Actor, in wire.NewWebhook) (
 	if !a.may(policy.ChangeWebhooks) {
 		return wire.MadeWebhook{}, denied(a, "add webhooks")
 	}
-	house, _, err := s.Keeper.Rules(ctx, s.Store.Read())
+	house, _, err := s.House.Rules(ctx, s.Store.Read())
 	if err != nil {
 		return wire.MadeWebhook{}, err
 	}
@@ -145,7 +145,7 @@ func (s *Service) TestWebhook(ctx context.Context, a Actor, id string) (wire.Del
 
 // post posts one event and writes how it went.
 func (s *Service) post(ctx context.Context, w store.Webhook, entry int64, attempt int, event journal.Event) (store.Delivery, error) {
-	house, _, err := s.Keeper.Rules(ctx, s.Store.Read())
+	house, _, err := s.House.Rules(ctx, s.Store.Read())
 	if err != nil {
 		return store.Delivery{}, err
 	}

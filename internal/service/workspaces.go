@@ -343,7 +343,7 @@ func (s *Service) Hold(ctx context.Context, a Actor, ref string, in wire.Hold) (
 	if err != nil {
 		return wire.Workspace{}, err
 	}
-	house, _, err := s.Keeper.Rules(ctx, s.Store.Read())
+	house, _, err := s.House.Rules(ctx, s.Store.Read())
 	if err != nil {
 		return wire.Workspace{}, err
 	}

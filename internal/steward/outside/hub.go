@@ -11,6 +11,8 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -45,6 +47,15 @@ var ErrAway = errors.New("the workspace's steward is not connected")
 type Refused string
 
 func (r Refused) Error() string { return string(r) }
+
+// Link names the link to the steward of one body of a workspace.
+func Link(workspace string, body int) string { return workspace + "-b" + strconv.Itoa(body) }
+
+// WorkspaceOf is whose a link is.
+func WorkspaceOf(link string) string {
+	w, _, _ := strings.Cut(link, "-b")
+	return w
+}
 
 // Hub keeps the links to all stewards.
 type Hub struct {

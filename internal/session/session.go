@@ -1,4 +1,7 @@
-package keeper
+// Package session holds what a process in a workspace is given: its variables,
+// its owner's secrets, the way to the git host and the credential there. It
+// reads the records and opens what is sealed in them, and nothing else.
+package session
 
 import (
 	"context"
@@ -7,11 +10,25 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"time"
 
 	"yardbench/internal/core/secret"
 	"yardbench/internal/steward"
+	"yardbench/internal/steward/outside"
 	"yardbench/internal/store"
+	"yardbench/internal/vault"
 )
+
+// Sessions gives what processes need. All fields are set before use.
+type Sessions struct {
+	Store *store.Store
+	Vault *vault.Vault
+	// PortForm is the address of ports, with a * for the name of one, like
+	// http://*.ports.localhost:7080.
+	PortForm string
+}
+
+const askTimeout = time.Hour // bounds one git transfer
 
 // SecretPlace is what a sealed secret is bound to.
 func SecretPlace(level secret.Level, subject, name string, version int) []string {
@@ -19,31 +36,31 @@ func SecretPlace(level secret.Level, subject, name string, version int) []string
 }
 
 // GitCredential opens what a person signs in to a git host with. None is no error.
-func (k *Keeper) GitCredential(ctx context.Context, person, host string) (steward.GitCredential, error) {
-	row, err := k.Store.Read().GitCredential(ctx, person, host)
+func (s *Sessions) GitCredential(ctx context.Context, person, host string) (steward.GitCredential, error) {
+	row, err := s.Store.Read().GitCredential(ctx, person, host)
 	if errors.Is(err, store.ErrNotFound) {
 		return steward.GitCredential{}, nil
 	}
 	if err != nil {
 		return steward.GitCredential{}, err
 	}
-	p, err := k.Vault.Open(row.Sealed, GitPlace(person, host)...)
+	p, err := s.Vault.Open(row.Sealed, GitPlace(person, host)...)
 	return steward.GitCredential{Username: row.Username, Password: p}, err
 }
 
 // GitPlace is what a sealed git credential is bound to.
 func GitPlace(person, host string) []string { return []string{"git", person, host} }
 
-// Session says how processes of a workspace's owner run in it: as the
+// Of says how processes of a workspace's owner run in it: as the
 // definition's user, in the workspace folder, with the definition's variables,
 // the owner's secrets and git set up for them. It also gives what must be
 // masked in anything that is written down.
-func (k *Keeper) Session(ctx context.Context, w store.Workspace) (p steward.Process, mask map[string]string, err error) {
-	owner, err := k.Store.Read().PersonByID(ctx, w.OwnerID)
+func (s *Sessions) Of(ctx context.Context, w store.Workspace) (p steward.Process, mask map[string]string, err error) {
+	owner, err := s.Store.Read().PersonByID(ctx, w.OwnerID)
 	if err != nil {
 		return p, nil, err
 	}
-	r, err := k.Store.Read().RepositoryByID(ctx, w.RepositoryID)
+	r, err := s.Store.Read().RepositoryByID(ctx, w.RepositoryID)
 	if err != nil {
 		return p, nil, err
 	}
@@ -51,11 +68,11 @@ func (k *Keeper) Session(ctx context.Context, w store.Workspace) (p steward.Proc
 	if err != nil {
 		return p, nil, err
 	}
-	given, err := k.Given(ctx, w)
+	given, err := s.Given(ctx, w)
 	if err != nil {
 		return p, nil, err
 	}
-	cred, err := k.GitCredential(ctx, w.OwnerID, u.Host)
+	cred, err := s.GitCredential(ctx, w.OwnerID, u.Host)
 	if err != nil {
 		return p, nil, err
 	}
@@ -69,12 +86,12 @@ func (k *Keeper) Session(ctx context.Context, w store.Workspace) (p steward.Proc
 	for k, v := range def.SessionEnv {
 		p.Env[k] = v
 	}
-	if w.PortKey != "" && k.PortForm != "" {
+	if w.PortKey != "" && s.PortForm != "" {
 		// The program inside finds out where its ports are to be reached.
-		p.Env["YARDBENCH_PORT_ADDRESS"] = k.PortAddress(w.PortKey, "{port}")
+		p.Env["YARDBENCH_PORT_ADDRESS"] = s.PortAddress(w.PortKey, "{port}")
 		for _, port := range def.Ports {
 			n := strconv.Itoa(port)
-			p.Env["YARDBENCH_PORT_"+n+"_ADDRESS"] = k.PortAddress(w.PortKey, n)
+			p.Env["YARDBENCH_PORT_"+n+"_ADDRESS"] = s.PortAddress(w.PortKey, n)
 		}
 	}
 	if w.Plan.Adopted != nil {
@@ -82,7 +99,7 @@ func (k *Keeper) Session(ctx context.Context, w store.Workspace) (p steward.Proc
 	}
 	mask, p.Secrets, p.Files = map[string]string{}, map[string]int{}, map[string]string{}
 	for _, g := range given {
-		v, err := k.Vault.Open(g.Sealed, SecretPlace(g.Level, g.SubjectID, g.Name, g.Version)...)
+		v, err := s.Vault.Open(g.Sealed, SecretPlace(g.Level, g.SubjectID, g.Name, g.Version)...)
 		if err != nil {
 			return p, nil, err
 		}
@@ -101,11 +118,11 @@ func (k *Keeper) Session(ctx context.Context, w store.Workspace) (p steward.Proc
 }
 
 // Given lists the secrets that a workspace's processes get, sealed.
-func (k *Keeper) Given(ctx context.Context, w store.Workspace) ([]store.Secret, error) {
+func (s *Sessions) Given(ctx context.Context, w store.Workspace) ([]store.Secret, error) {
 	if w.Kind == store.ForPrebuild || w.Plan.Adopted != nil {
 		return nil, nil // an image must not hold anybody's secret, nor a stranger's container
 	}
-	q := k.Store.Read()
+	q := s.Store.Read()
 	r, err := q.RepositoryByID(ctx, w.RepositoryID)
 	if err != nil {
 		return nil, err
@@ -120,26 +137,26 @@ func (k *Keeper) Given(ctx context.Context, w store.Workspace) ([]store.Secret, 
 	}
 	all := append(mine, theirs...)
 	plain := make([]secret.Secret, len(all))
-	for i, s := range all {
-		plain[i] = s.Secret
+	for i, row := range all {
+		plain[i] = row.Secret
 	}
 	var out []store.Secret
 	for _, c := range secret.Choose(r.Name, plain) {
-		for _, s := range all {
-			if c.Given && s.Level == c.Level && s.Name == c.Name {
-				out = append(out, s)
+		for _, row := range all {
+			if c.Given && row.Level == c.Level && row.Name == c.Name {
+				out = append(out, row)
 			}
 		}
 	}
 	return out, nil
 }
 
-// ServeSteward answers what a steward asks: the way to the workspace's git
+// Serve answers what a steward asks: the way to the workspace's git
 // host, and its owner's credential there.
-func (k *Keeper) ServeSteward(link string, r steward.Request, c *steward.Conn, proxy func(c *steward.Conn, host string)) {
-	ctx, cancel := context.WithTimeout(context.Background(), k.askTimeout())
+func (s *Sessions) Serve(link string, r steward.Request, c *steward.Conn, proxy func(c *steward.Conn, host string)) {
+	ctx, cancel := context.WithTimeout(context.Background(), askTimeout)
 	defer cancel()
-	host, w, err := k.hostOf(ctx, link)
+	host, w, err := s.hostOf(ctx, link)
 	if err == nil && w.Plan.Adopted != nil {
 		err = errors.New("a container that was taken on cannot sign in at the git host")
 	}
@@ -159,7 +176,7 @@ func (k *Keeper) ServeSteward(link string, r steward.Request, c *steward.Conn, p
 			err = errors.New("set-up commands of a prebuild cannot sign in at the git host")
 		}
 		if err == nil {
-			if cred, err = k.GitCredential(ctx, w.OwnerID, host); err == nil && cred.Username == "" {
+			if cred, err = s.GitCredential(ctx, w.OwnerID, host); err == nil && cred.Username == "" {
 				err = fmt.Errorf("you have no credential for %s; give one with: yardbench credential put %s", host, host)
 			}
 		}
@@ -170,12 +187,12 @@ func (k *Keeper) ServeSteward(link string, r steward.Request, c *steward.Conn, p
 	}
 }
 
-func (k *Keeper) hostOf(ctx context.Context, link string) (string, store.Workspace, error) {
-	w, err := k.Store.Read().WorkspaceByID(ctx, workspaceOf(link))
+func (s *Sessions) hostOf(ctx context.Context, link string) (string, store.Workspace, error) {
+	w, err := s.Store.Read().WorkspaceByID(ctx, outside.WorkspaceOf(link))
 	if err != nil {
 		return "", w, err
 	}
-	r, err := k.Store.Read().RepositoryByID(ctx, w.RepositoryID)
+	r, err := s.Store.Read().RepositoryByID(ctx, w.RepositoryID)
 	if err != nil {
 		return "", w, err
 	}
@@ -187,6 +204,6 @@ func (k *Keeper) hostOf(ctx context.Context, link string) (string, store.Workspa
 }
 
 // PortAddress is where a port of a workspace is to be reached.
-func (k *Keeper) PortAddress(key, port string) string {
-	return strings.Replace(k.PortForm, "*", key+"-"+port, 1)
+func (s *Sessions) PortAddress(key, port string) string {
+	return strings.Replace(s.PortForm, "*", key+"-"+port, 1)
 }

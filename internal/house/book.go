@@ -1,0 +1,96 @@
+// Package house holds the house rules in force, read once for each version, and
+// what follows from them alone: the rates by time, and how the house writes a
+// time. It reads the records and nothing else.
+package house
+
+import (
+	"context"
+	"fmt"
+	"sync"
+	"time"
+
+	"yardbench/internal/core/cost"
+	"yardbench/internal/core/rules"
+	"yardbench/internal/store"
+)
+
+// Book remembers the house rules as they were read. The zero Book is ready.
+type Book struct {
+	mu       sync.Mutex
+	document string
+	rules    rules.Rules
+
+	priced struct {
+		mu    sync.Mutex
+		of    store.RulesVersion
+		rates []cost.Since
+	}
+}
+
+// Rules gives the house rules in force, as q sees them, and their version.
+func (b *Book) Rules(ctx context.Context, q store.Q) (rules.Rules, int, error) {
+	v, err := q.Rules(ctx)
+	if err != nil {
+		return rules.Rules{}, 0, fmt.Errorf("read the house rules: %w", err)
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if v.Document == b.document { // by its text: what q sees may never be committed
+		return b.rules, v.Version, nil
+	}
+	r, findings := rules.Parse([]byte(v.Document))
+	if len(findings) > 0 {
+		return r, 0, fmt.Errorf("the house rules in force, version %d, cannot be read: %s", v.Version, findings[0])
+	}
+	b.document, b.rules = v.Document, r
+	return r, v.Version, nil
+}
+
+// Rates gives the rates of every version of the rules, by time.
+func (b *Book) Rates(ctx context.Context, q store.Q) ([]cost.Since, error) {
+	newest, err := q.Rules(ctx)
+	if err != nil {
+		return nil, err
+	}
+	now, version, err := b.Rules(ctx, q)
+	if err != nil {
+		return nil, err
+	}
+	b.priced.mu.Lock()
+	defer b.priced.mu.Unlock()
+	if b.priced.of == newest { // not by its number alone: what q sees may never be committed
+		return b.priced.rates, nil
+	}
+	rows, err := q.RulesVersions(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []cost.Since
+	for _, r := range rows {
+		parsed := now
+		if r.Version != version {
+			var findings []rules.Finding
+			if parsed, findings = rules.Parse([]byte(r.Document)); len(findings) > 0 {
+				continue // a version of before this release that cannot be read any more
+			}
+		}
+		out = append(out, cost.Since{Version: r.Version, From: r.At, Rates: parsed.Rates})
+	}
+	b.priced.of, b.priced.rates = newest, out
+	return out, nil
+}
+
+// Local is a time in a text that everybody reads: in the house's zone, which it
+// names, as its readers may be in others. Where the rules cannot be read it is
+// UTC.
+func (b *Book) Local(ctx context.Context, q store.Q, now, t time.Time) string {
+	zone := time.UTC
+	if r, _, err := b.Rules(ctx, q); err == nil {
+		zone = r.Zone
+	}
+	l := t.In(zone)
+	if now.In(zone).Format(time.DateOnly) == l.Format(time.DateOnly) {
+		return l.Format("15:04 MST")
+	}
+	return l.Format("2 January 15:04 MST")
+}
