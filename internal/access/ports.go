@@ -54,8 +54,8 @@ func NewPorts(s *service.Service, next http.Handler) *Ports {
 			return nil
 		},
 		ErrorHandler: func(w http.ResponseWriter, r *http.Request, err error) {
-			var problem *wire.Problem
-			if !errors.As(err, &problem) {
+			problem := wire.ProblemOf(err)
+			if problem == nil {
 				problem = &wire.Problem{Status: http.StatusBadGateway, Detail: "the program behind this port does not answer: " + err.Error()}
 			}
 			page(w, r, problem)
@@ -79,7 +79,7 @@ func dial(s *service.Service) func(context.Context, string, string) (net.Conn, e
 		if !ok {
 			return nil, errors.New("no port was found for this request")
 		}
-		c, err := s.DialEntered(ctx, g.workspace, g.port)
+		c, err := s.Ports.DialEntered(ctx, g.workspace, g.port)
 		if err != nil {
 			return nil, err
 		}
@@ -128,7 +128,7 @@ func withoutDomain(field string) string {
 
 // ServeHTTP serves a port's host, or hands on.
 func (p *Ports) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	if _, _, ok := p.Service.PortHost(r.Host); !ok {
+	if _, _, ok := p.Service.Ports.PortHost(r.Host); !ok {
 		p.Next.ServeHTTP(w, r)
 		return
 	}
@@ -140,12 +140,12 @@ func (p *Ports) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if c, err := r.Cookie(cookieName); err == nil {
 		cookie = c.Value
 	}
-	ws, port, err := p.Service.EnterPort(r.Context(), r.Host, cookie)
-	var problem *wire.Problem
+	ws, port, err := p.Service.Ports.EnterPort(r.Context(), r.Host, cookie)
+	problem := wire.ProblemOf(err)
 	switch {
 	case errors.Is(err, service.ErrNoPass):
 		p.toConsole(w, r)
-	case errors.As(err, &problem):
+	case problem != nil:
 		page(w, r, problem)
 	case err != nil:
 		slog.Error("a request to a port", "error", err)
@@ -162,17 +162,14 @@ func (p *Ports) toConsole(w http.ResponseWriter, r *http.Request) {
 		page(w, r, &wire.Problem{Status: http.StatusUnauthorized, Detail: "you are not signed in here", Next: "open the port's address in a browser"})
 		return
 	}
-	scheme, _, _ := strings.Cut(p.Service.Sessions.PortForm, "://")
-	here := url.URL{Scheme: scheme, Host: r.Host, Path: r.URL.Path, RawQuery: r.URL.RawQuery}
 	w.Header().Set("Cache-Control", "no-store")
-	http.Redirect(w, r, p.Service.Address+"/visit?"+url.Values{"to": {here.String()}}.Encode(), http.StatusFound)
+	http.Redirect(w, r, p.Service.Ports.WayIn(r.Host, r.URL.Path, r.URL.RawQuery), http.StatusFound)
 }
 
 // enter turns a pass into the cookie of this host.
 func (p *Ports) enter(w http.ResponseWriter, r *http.Request) {
-	value, expires, err := p.Service.UsePass(r.URL.Query().Get("pass"), r.Host)
-	var problem *wire.Problem
-	if errors.As(err, &problem) {
+	value, expires, err := p.Service.Ports.UsePass(r.URL.Query().Get("pass"), r.Host)
+	if problem := wire.ProblemOf(err); problem != nil {
 		page(w, r, problem)
 		return
 	}
@@ -182,7 +179,7 @@ func (p *Ports) enter(w http.ResponseWriter, r *http.Request) {
 	}
 	// Lax: the way from the console is a way from another site.
 	http.SetCookie(w, &http.Cookie{Name: cookieName, Value: value, Path: "/", Expires: expires, HttpOnly: true, SameSite: http.SameSiteLaxMode,
-		Secure: strings.HasPrefix(p.Service.Sessions.PortForm, "https")})
+		Secure: p.Service.Ports.Secure()})
 	w.Header().Set("Cache-Control", "no-store")
 	to, err := url.Parse(r.URL.Query().Get("to"))
 	if err != nil || to.Host != "" || !strings.HasPrefix(to.Path, "/") || strings.HasPrefix(to.Path, "//") {

@@ -33,22 +33,22 @@ func door(t *testing.T) (*Ports, *service.Service, service.Actor, string) {
 		t.Fatal(err)
 	}
 	k := &keeper.Keeper{Store: st, Vault: v, Bus: &live.Bus{}, Now: time.Now, House: &house.Book{}, Sessions: &session.Sessions{Store: st, Vault: v, PortForm: "http://*.ports.localhost:7080"}}
-	s := &service.Service{Store: st, Vault: v, Bus: k.Bus, Keeper: k, House: k.House, Sessions: k.Sessions, Address: "http://127.0.0.1:7080"}
-	if err := s.FirstRules(ctx, rules.First); err != nil {
+	s := service.New(service.Rooms{Store: st, Vault: v, Bus: k.Bus, Keeper: k, House: k.House, Sessions: k.Sessions, Address: "http://127.0.0.1:7080"})
+	if err := s.HouseRules.FirstRules(ctx, rules.First); err != nil {
 		t.Fatal(err)
 	}
 	hash, err := service.HashPassword(t.Context(), "long enough")
 	if err == nil {
-		err = s.AddPerson(ctx, store.Person{Name: "ingrid", FullName: "Ingrid", Email: "ingrid@skerryline.example", Role: "developer", PasswordHash: hash})
+		err = s.People.AddPerson(ctx, store.Person{Name: "ingrid", FullName: "Ingrid", Email: "ingrid@skerryline.example", Role: "developer", PasswordHash: hash})
 	}
 	if err != nil {
 		t.Fatal(err)
 	}
-	in, err := s.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "long enough"}, "console", "")
+	in, err := s.SignIns.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "long enough"}, "console", "")
 	if err != nil {
 		t.Fatal(err)
 	}
-	a, err := s.Authenticate(ctx, in.Token)
+	a, err := s.SignIns.Authenticate(ctx, in.Token)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -106,7 +106,7 @@ func TestStrangersAtAPort(t *testing.T) {
 func TestEntering(t *testing.T) {
 	p, s, a, host := door(t)
 	for to, want := range map[string]string{"/tides?day=1": "/tides?day=1", "//evil.example/x": "/", "https://evil.example/": "/", "evil": "/", "": "/", "/\\evil.example": "/%5Cevil.example"} {
-		pass, err := s.VisitPort(t.Context(), a, "http://"+host+"/")
+		pass, err := s.Ports.VisitPort(t.Context(), a, "http://"+host+"/")
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -75,12 +75,12 @@ func TestAdoption(t *testing.T) {
 	if w := is("ready"); w.Rest != nil || len(w.Conditions) != 1 || w.Conditions[0].Kind != "adopted" || w.Folder != "/srv" {
 		t.Errorf("ready it is %+v", w)
 	}
-	owner, err := svc.Store.Read().PersonByName(ctx, "peder")
+	owner, err := svc.rooms.Store.Read().PersonByName(ctx, "peder")
 	if err != nil {
 		t.Fatal(err)
 	}
 	reserved := func() rules.Amounts {
-		used, err := svc.Store.Read().Reserved(ctx, store.Scope{OwnerID: owner.ID})
+		used, err := svc.rooms.Store.Read().Reserved(ctx, store.Scope{OwnerID: owner.ID})
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -125,9 +125,14 @@ func (a *API) OpenAPI() ([]byte, error) { return a.huma.OpenAPI().MarshalJSON() 
 // newProblem is every error the framework itself makes.
 func newProblem(status int, msg string, errs ...error) huma.StatusError {
 	p := &wire.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: msg}
+	for _, err := range errs {
+		if own := wire.ProblemOf(err); own != nil {
+			return own
+		}
+	}
 	if status >= 500 {
-		if p := service.DiskFull(errors.Join(errs...)); p != nil {
-			return p
+		if full := service.DiskFull(errors.Join(errs...)); full != nil {
+			return wire.ProblemOf(full)
 		}
 		if len(errs) > 0 {
 			slog.Error("request failed", "status", status, "error", errors.Join(errs...))
@@ -137,10 +142,7 @@ func newProblem(status int, msg string, errs ...error) huma.StatusError {
 	}
 	for _, err := range errs {
 		var d *huma.ErrorDetail
-		var own *wire.Problem
 		switch {
-		case errors.As(err, &own):
-			return own
 		case errors.As(err, &d):
 			p.Errors = append(p.Errors, wire.FieldProblem{Field: d.Location, Detail: d.Message})
 		case err != nil:
@@ -213,13 +215,9 @@ func (a *API) signedIn(ctx huma.Context, next func(huma.Context)) {
 		return
 	}
 	r, w := humagin.Unwrap(ctx).Request, humagin.Unwrap(ctx).Writer
-	actor, err := a.svc.Authenticate(ctx.Context(), a.token(r))
+	actor, err := a.svc.SignIns.Authenticate(ctx.Context(), a.token(r))
 	if err != nil {
-		var p *wire.Problem
-		if !errors.As(err, &p) {
-			p = newProblem(http.StatusInternalServerError, "", err).(*wire.Problem)
-		}
-		write(w, p)
+		write(w, asProblem(err))
 		return
 	}
 	action, _ := ctx.Operation().Extensions[actionKey].(policy.Action)

@@ -24,12 +24,18 @@ import (
 
 // door runs a service with Skerry Line's people and no engine: what needs
 // none is tested here.
-func door(t *testing.T) (address string, svc *service.Service) {
+func door(t *testing.T) (address string, svc *inside) {
 	return doorTo(t, "unix:///nowhere.sock")
 }
 
+// inside is what stands behind the door.
+type inside struct {
+	*service.Service
+	rooms service.Rooms
+}
+
 // doorTo is door with a yard.
-func doorTo(t *testing.T, engine string) (address string, svc *service.Service) {
+func doorTo(t *testing.T, engine string) (address string, svc *inside) {
 	t.Helper()
 	dir, err := os.MkdirTemp("", "yb")
 	if err != nil {
@@ -40,9 +46,9 @@ func doorTo(t *testing.T, engine string) (address string, svc *service.Service) 
 	go func() {
 		ended <- serve.Run(ctx, serve.Config{DataDir: dir, Listen: "127.0.0.1:0", Engine: engine, Addresses: netip.MustParsePrefix("10.213.0.0/16"), SimTimes: map[string]time.Duration{}, SimOthers: demo.SimulatedOthers(),
 			Console: fstest.MapFS{"index.html": {Data: []byte("<title>the console</title>")}, "assets/a.js": {Data: []byte("1")}},
-			Prepare: func(ctx context.Context, s *service.Service) error {
-				svc = s
-				return demo.FillPeople(ctx, s, "http://git.skerryline.localhost:1")
+			Prepare: func(ctx context.Context, s *service.Service, rooms service.Rooms) error {
+				svc = &inside{s, rooms}
+				return demo.FillPeople(ctx, s, rooms, "http://git.skerryline.localhost:1")
 			}, Ready: func(a string) { ready <- a }})
 	}()
 	t.Cleanup(func() {
@@ -228,7 +234,7 @@ func TestJournalAndEvents(t *testing.T) {
 			t.Errorf("%s sees %d entries of ingrid's secret, %v", c.who, got, err)
 		}
 	}
-	head, err := svc.Store.Read().JournalHead(t.Context())
+	head, err := svc.rooms.Store.Read().JournalHead(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -268,7 +274,7 @@ func TestJournalAndEvents(t *testing.T) {
 	if got := strings.Join(names(stream(itoa(head)), "FOUR"), " "); got != "TWO THREE FOUR" {
 		t.Errorf("coming back tells of %q", got)
 	}
-	if err := svc.Store.Read().VerifyJournal(t.Context()); err != nil {
+	if err := svc.rooms.Store.Read().VerifyJournal(t.Context()); err != nil {
 		t.Error(err)
 	}
 }
@@ -333,7 +339,7 @@ func TestReports(t *testing.T) {
 		}
 	}
 	renew(t, svc, "ingrid")
-	err := svc.Store.Write(t.Context(), func(tx *store.Tx) error {
+	err := svc.rooms.Store.Write(t.Context(), func(tx *store.Tx) error {
 		p, err := tx.PersonByName(t.Context(), "ingrid")
 		if err != nil {
 			return err

@@ -32,11 +32,11 @@ func (a *API) time(ctx context.Context, field, s string) (time.Time, error) {
 	if t, err := time.Parse(time.RFC3339, s); err == nil {
 		return t, nil
 	}
-	house, _, err := a.svc.House.Rules(ctx, a.svc.Store.Read())
+	zone, err := a.svc.HouseRules.Zone(ctx)
 	if err != nil {
 		return time.Time{}, err
 	}
-	t, err := time.ParseInLocation(time.DateOnly, s, house.Zone)
+	t, err := time.ParseInLocation(time.DateOnly, s, zone)
 	if err != nil {
 		return t, &wire.Problem{Type: "urn:yardbench:problem:invalid", Title: "Unprocessable Entity", Status: http.StatusUnprocessableEntity,
 			Detail: fmt.Sprintf("%s %q is no day and no time", field, s), Next: "write a day like 2026-11-01, or a time like 2026-11-01T08:00:00Z"}
@@ -53,35 +53,37 @@ func (a *API) cost(ctx context.Context, who service.Actor, in costQuery) (wire.C
 	if err != nil {
 		return wire.Cost{}, err
 	}
-	return a.svc.Cost(ctx, who, in.By, from, to)
+	return a.svc.Costs.Cost(ctx, who, in.By, from, to)
 }
 
 func (a *API) houseRoutes() {
 	s := a.svc
 	answer(a, op("GET", "/rules", "list-rules", "Every version of the house rules, the newest first", policy.SeeRules),
-		func(ctx context.Context, who service.Actor, _ *none) ([]wire.Rules, error) { return s.Rules(ctx, who) })
+		func(ctx context.Context, who service.Actor, _ *none) ([]wire.Rules, error) {
+			return s.HouseRules.Rules(ctx, who)
+		})
 	answer(a, op("POST", "/rules/check", "check-rules", "What is wrong with a document, and what it would change", policy.SeeRules),
 		func(ctx context.Context, who service.Actor, in *struct{ Body wire.RulesText }) (wire.RulesCheck, error) {
-			return s.CheckRules(ctx, who, in.Body.Document)
+			return s.HouseRules.CheckRules(ctx, who, in.Body.Document)
 		})
 	answer(a, op("PUT", "/rules", "put-rules", "Make a document the house rules: in force at once", policy.ChangeRules),
 		func(ctx context.Context, who service.Actor, in *struct{ Body wire.RulesText }) (wire.Rules, error) {
-			return s.PutRules(ctx, who, in.Body)
+			return s.HouseRules.PutRules(ctx, who, in.Body)
 		})
 	answer(a, op("POST", "/preflight", "preflight", "What a launch would come to, without launching", policy.Launch),
 		func(ctx context.Context, who service.Actor, in *struct{ Body wire.Launch }) (wire.Preflight, error) {
-			return s.Preflight(ctx, who, in.Body)
+			return s.Launches.Preflight(ctx, who, in.Body)
 		})
 	answer(a, op("PUT", "/workspaces/{workspace}/hold", "hold-workspace", "Keep a workspace from being put to rest for a time", policy.DriveWorkspace),
 		func(ctx context.Context, who service.Actor, in *struct {
 			Workspace
 			Body wire.Hold
 		}) (wire.Workspace, error) {
-			return s.Hold(ctx, who, in.Ref, in.Body)
+			return s.Workspaces.Hold(ctx, who, in.Ref, in.Body)
 		})
 	answer(a, op("DELETE", "/workspaces/{workspace}/hold", "end-hold", "Let a workspace be put to rest again", policy.DriveWorkspace),
 		func(ctx context.Context, who service.Actor, in *Workspace) (wire.Workspace, error) {
-			return s.EndHold(ctx, who, in.Ref)
+			return s.Workspaces.EndHold(ctx, who, in.Ref)
 		})
 	answer(a, op("GET", "/cost", "report-cost", "What was used, and what it cost, of those whom you may see", policy.SeeCost),
 		func(ctx context.Context, who service.Actor, in *costQuery) (wire.Cost, error) {
@@ -94,13 +96,13 @@ func (a *API) houseRoutes() {
 		if err != nil {
 			return nil, err
 		}
-		house, _, err := a.svc.House.Rules(ctx, a.svc.Store.Read())
+		zone, err := a.svc.HouseRules.Zone(ctx)
 		if err != nil {
 			return nil, err
 		}
 		return &huma.StreamResponse{Body: func(h huma.Context) {
 			h.SetHeader("Content-Type", "text/csv; charset=utf-8")
-			h.SetHeader("Content-Disposition", fmt.Sprintf(`attachment; filename="cost-by-%s-%s.csv"`, c.By, c.From.In(house.Zone).Format(time.DateOnly)))
+			h.SetHeader("Content-Disposition", fmt.Sprintf(`attachment; filename="cost-by-%s-%s.csv"`, c.By, c.From.In(zone).Format(time.DateOnly)))
 			_ = service.WriteCostCSV(h.BodyWriter(), c) // whoever asked may be gone
 		}}, nil
 	})
@@ -115,18 +117,18 @@ func (a *API) prebuildRoutes() {
 		func(ctx context.Context, who service.Actor, in *struct {
 			Repository string `query:"repository" maxLength:"64"`
 		}) ([]wire.PrebuildPlan, error) {
-			return s.Plans(ctx, who, in.Repository)
+			return s.Prebuilds.Plans(ctx, who, in.Repository)
 		})
 	answer(a, op("PUT", "/repositories/{repository}/prebuild-plan", "put-plan", "Make or change the prebuild plan of a branch", policy.ChangePrebuilds),
 		func(ctx context.Context, who service.Actor, in *struct {
 			RepositoryPath
 			Body wire.PutPlan
 		}) (wire.PrebuildPlan, error) {
-			return s.PutPlan(ctx, who, in.Repository, in.Body)
+			return s.Prebuilds.PutPlan(ctx, who, in.Repository, in.Body)
 		})
 	done(a, op("DELETE", "/repositories/{repository}/prebuild-plan", "remove-plan", "Remove a prebuild plan with its prepared images", policy.ChangePrebuilds),
 		func(ctx context.Context, who service.Actor, in *RepositoryBranch) error {
-			return s.DropPlan(ctx, who, in.Repository, in.Branch)
+			return s.Prebuilds.DropPlan(ctx, who, in.Repository, in.Branch)
 		})
 	run := op("POST", "/repositories/{repository}/prebuild-runs", "run-plan", "Make a prepared image now", policy.ChangePrebuilds)
 	run.DefaultStatus = http.StatusAccepted
@@ -134,14 +136,14 @@ func (a *API) prebuildRoutes() {
 		RepositoryPath
 		Body wire.Branch
 	}) (wire.PrebuildRun, error) {
-		return s.RunPlan(ctx, who, in.Repository, in.Body.Branch)
+		return s.Prebuilds.RunPlan(ctx, who, in.Repository, in.Body.Branch)
 	})
 	type RunPath struct {
 		ID string `path:"run" maxLength:"40"`
 	}
 	answer(a, op("GET", "/prebuild-runs/{run}/sheet", "show-run-sheet", "The launch sheet of a prebuild run", policy.SeePrebuilds),
 		func(ctx context.Context, who service.Actor, in *RunPath) (wire.Sheet, error) {
-			return s.RunSheet(ctx, who, in.ID)
+			return s.Prebuilds.RunSheet(ctx, who, in.ID)
 		})
 	log := op("GET", "/prebuild-runs/{run}/log", "read-run-log", "The log of a prebuild run as text", policy.SeePrebuilds)
 	log.Responses = map[string]*huma.Response{"200": {Description: "The log", Content: map[string]*huma.MediaType{"text/plain": {}}}}
@@ -150,16 +152,16 @@ func (a *API) prebuildRoutes() {
 		Follow bool `query:"follow" doc:"Go on until the run has ended"`
 	}) (*huma.StreamResponse, error) {
 		who := actor(ctx)
-		if _, err := s.RunSheet(ctx, who, in.ID); err != nil {
+		if _, err := s.Prebuilds.RunSheet(ctx, who, in.ID); err != nil {
 			return nil, err
 		}
 		return a.text(func(ctx context.Context, w io.Writer, flush func()) error {
-			return s.CopyRunLog(ctx, who, in.ID, in.Follow, w, flush)
+			return s.Prebuilds.CopyRunLog(ctx, who, in.ID, in.Follow, w, flush)
 		}), nil
 	})
 	answer(a, op("PUT", "/repositories/{repository}/push-key", "make-push-key", "Give a repository a fresh key for its git host to sign the news of pushes with", policy.ChangeRepository),
 		func(ctx context.Context, who service.Actor, in *RepositoryPath) (wire.PushKey, error) {
-			return s.NewPushKey(ctx, who, in.Repository, "")
+			return s.Pushes.NewPushKey(ctx, who, in.Repository, "")
 		})
 	push := op("POST", "/pushes", "tell-push", "The news of a push, signed by the repository's git host", "")
 	push.Metadata = public
@@ -171,7 +173,7 @@ func (a *API) prebuildRoutes() {
 		RawBody []byte
 		Body    wire.Push
 	}) (wire.Pushed, error) {
-		return s.Pushed(ctx, in.Body, in.RawBody, in.At, in.Mark)
+		return s.Pushes.Pushed(ctx, in.Body, in.RawBody, in.At, in.Mark)
 	})
 }
 
@@ -183,18 +185,18 @@ func (a *API) portRoutes() {
 	}
 	answer(a, op("GET", "/workspaces/{workspace}/ports", "list-ports", "List the declared and the listening ports", policy.SeeWorkspace),
 		func(ctx context.Context, who service.Actor, in *Workspace) ([]wire.Port, error) {
-			return s.Ports(ctx, who, in.Ref)
+			return s.Ports.Ports(ctx, who, in.Ref)
 		})
 	answer(a, op("PUT", "/workspaces/{workspace}/ports/{port}", "change-port", "Say who may visit a port", policy.UseWorkspace),
 		func(ctx context.Context, who service.Actor, in *struct {
 			PortPath
 			Body wire.PortChange
 		}) ([]wire.Port, error) {
-			return s.SharePort(ctx, who, in.Ref, in.Port, in.Body.Shared)
+			return s.Ports.SharePort(ctx, who, in.Ref, in.Port, in.Body.Shared)
 		})
 	answer(a, op("POST", "/port-passes", "visit-port", "Get the way to a port's address", policy.VisitPort),
 		func(ctx context.Context, who service.Actor, in *struct{ Body wire.PortVisit }) (wire.PortPass, error) {
-			return s.VisitPort(ctx, who, in.Body.Address)
+			return s.Ports.VisitPort(ctx, who, in.Body.Address)
 		})
 	o := op("GET", "/workspaces/{workspace}/ports/{port}/tunnel", "open-tunnel", "Connect to a port, over WebSocket", policy.UseWorkspace)
 	o.Description = "Upgrades to WebSocket. Binary messages carry the bytes of one connection, both ways. A refusal closes it with code 4000 and the reason."
@@ -210,7 +212,7 @@ func (a *API) portRoutes() {
 		port, _ := strconv.Atoi(c.Param("port")) // 0 is refused below
 		ctx, cancel := a.until(c.Request.Context())
 		defer cancel()
-		conn, err := s.DialPort(ctx, who, c.Param("workspace"), port)
+		conn, err := s.Ports.DialPort(ctx, who, c.Param("workspace"), port)
 		if err != nil {
 			p := asProblem(err)
 			reason := p.Detail

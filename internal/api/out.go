@@ -20,11 +20,11 @@ func (a *API) outRoutes() {
 	s := a.svc
 	answer(a, op("GET", "/journal/head", "show-journal-head", "The journal's newest entry, signed", policy.SeeWholeJournal),
 		func(ctx context.Context, who service.Actor, _ *none) (wire.JournalHead, error) {
-			return s.JournalHead(ctx, who)
+			return s.Journal.JournalHead(ctx, who)
 		})
 	answer(a, op("POST", "/journal/verify", "verify-journal", "Look through the whole journal, and hold it against heads that were given out", policy.SeeWholeJournal),
 		func(ctx context.Context, who service.Actor, in *struct{ Body wire.JournalHeads }) (wire.JournalVerdict, error) {
-			return s.VerifyJournal(ctx, who, in.Body.Heads)
+			return s.Journal.VerifyJournal(ctx, who, in.Body.Heads)
 		})
 	export := op("GET", "/journal/export", "export-journal", "Journal entries as CloudEvents 1.0, one a line, and last the signed head", policy.SeeWholeJournal)
 	export.Responses = map[string]*huma.Response{"200": {Description: "JSON Lines", Content: map[string]*huma.MediaType{jsonLines: {}}}}
@@ -34,36 +34,36 @@ func (a *API) outRoutes() {
 	}) (*huma.StreamResponse, error) {
 		who := actor(ctx)
 		// What cannot be exported is told before the first line.
-		if err := s.ExportJournal(ctx, who, in.After, in.Kind, stopAtOnce{}, func() {}); err != nil && !errors.Is(err, errStop) {
+		if err := s.Journal.ExportJournal(ctx, who, in.After, in.Kind, stopAtOnce{}, func() {}); err != nil && !errors.Is(err, errStop) {
 			return nil, err
 		}
 		return a.data(jsonLines, func(ctx context.Context, w io.Writer, flush func()) error {
-			return s.ExportJournal(ctx, who, in.After, in.Kind, w, flush)
+			return s.Journal.ExportJournal(ctx, who, in.After, in.Kind, w, flush)
 		}), nil
 	})
 
 	answer(a, op("GET", "/webhooks", "list-webhooks", "List the webhooks", policy.SeeWebhooks),
 		func(ctx context.Context, who service.Actor, _ *none) ([]wire.Webhook, error) {
-			return s.Webhooks(ctx, who)
+			return s.Webhooks.Webhooks(ctx, who)
 		})
 	answer(a, op("POST", "/webhooks", "add-webhook", "Have an address told of journal entries", policy.ChangeWebhooks),
 		func(ctx context.Context, who service.Actor, in *struct{ Body wire.NewWebhook }) (wire.MadeWebhook, error) {
-			return s.AddWebhook(ctx, who, in.Body)
+			return s.Webhooks.AddWebhook(ctx, who, in.Body)
 		})
 	type HookPath struct {
 		ID string `path:"webhook" maxLength:"40"`
 	}
 	answer(a, op("DELETE", "/webhooks/{webhook}", "drop-webhook", "End the telling of a webhook", policy.ChangeWebhooks),
 		func(ctx context.Context, who service.Actor, in *HookPath) (none, error) {
-			return none{}, s.DropWebhook(ctx, who, in.ID)
+			return none{}, s.Webhooks.DropWebhook(ctx, who, in.ID)
 		})
 	answer(a, op("POST", "/webhooks/{webhook}/test", "test-webhook", "Post a test to a webhook, and tell how it went", policy.ChangeWebhooks),
 		func(ctx context.Context, who service.Actor, in *HookPath) (wire.Delivery, error) {
-			return s.TestWebhook(ctx, who, in.ID)
+			return s.Webhooks.TestWebhook(ctx, who, in.ID)
 		})
 	answer(a, op("GET", "/webhooks/{webhook}/deliveries", "list-deliveries", "The newest attempts to tell a webhook", policy.SeeWebhooks),
 		func(ctx context.Context, who service.Actor, in *HookPath) ([]wire.Delivery, error) {
-			return s.Deliveries(ctx, who, in.ID)
+			return s.Webhooks.Deliveries(ctx, who, in.ID)
 		})
 }
 

@@ -16,7 +16,6 @@ import (
 	"yardbench/internal/core/journal"
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/rules"
-	"yardbench/internal/service"
 	"yardbench/internal/store"
 	"yardbench/internal/wire"
 )
@@ -77,10 +76,10 @@ func clientOf(t *testing.T, address, name string) *yb.Client {
 }
 
 // note writes journal entries, as use cases do.
-func note(t *testing.T, svc *service.Service, kind string, n int) {
+func note(t *testing.T, svc *inside, kind string, n int) {
 	t.Helper()
 	for i := range n {
-		if err := svc.Store.Write(t.Context(), func(tx *store.Tx) error {
+		if err := svc.rooms.Store.Write(t.Context(), func(tx *store.Tx) error {
 			return tx.Journal(t.Context(), kind, "subject", "", "service", map[string]any{"n": i})
 		}); err != nil {
 			t.Fatal(err)
@@ -222,10 +221,10 @@ func TestJournalGoesOut(t *testing.T) {
 	other := head.Head
 	other.Hash = strings.Repeat("0", 64)
 	for text, says := range map[string]string{
-		journal.Head(other).Sign(svc.JournalKey).String():                                      "rewritten",
-		cutHead(head.Head.Installation, head.Head.Number+50).Sign(svc.JournalKey).String():     "was cut",
-		strings.Replace(head.Line, " "+head.Head.Hash+" ", " "+strings.Repeat("1", 64)+" ", 1): "not signed by this service",
-		strings.Replace(head.Line, head.Head.Installation, "another", 1):                       "of another service",
+		journal.Head(other).Sign(svc.rooms.JournalKey).String():                                  "rewritten",
+		cutHead(head.Head.Installation, head.Head.Number+50).Sign(svc.rooms.JournalKey).String(): "was cut",
+		strings.Replace(head.Line, " "+head.Head.Hash+" ", " "+strings.Repeat("1", 64)+" ", 1):   "not signed by this service",
+		strings.Replace(head.Line, head.Head.Installation, "another", 1):                         "of another service",
 	} {
 		if v, err := astrid.VerifyJournal(context.Background(), []string{text}); err != nil || v.Sound || !strings.Contains(strings.Join(v.Problems, ";"), says) {
 			t.Errorf("a head that says %q is answered %+v, %v", says, v, err)
@@ -243,7 +242,7 @@ func TestUsualTimesOfSteps(t *testing.T) {
 	renew(t, svc, "ingrid")
 	ctx := t.Context()
 	c := clientOf(t, address, "ingrid")
-	err := svc.Store.Write(ctx, func(tx *store.Tx) error {
+	err := svc.rooms.Store.Write(ctx, func(tx *store.Tx) error {
 		p, err := tx.PersonByName(ctx, "ingrid")
 		if err != nil {
 			return err

@@ -12,52 +12,56 @@ func (a *API) peopleRoutes() {
 	s := a.svc
 	answer(a, op("GET", "/people", "list-people", "List the people you may see", policy.SeePeople),
 		func(ctx context.Context, who service.Actor, _ *none) ([]wire.Person, error) {
-			return s.People(ctx, who)
+			return s.People.People(ctx, who)
 		})
 	answer(a, op("PATCH", "/people/{person}", "change-person", "Change somebody's role or team, or close or open their account", policy.ChangePeople),
 		func(ctx context.Context, who service.Actor, in *struct {
 			Person string `path:"person" maxLength:"64"`
 			Body   wire.PersonChange
 		}) (wire.Person, error) {
-			return s.ChangePerson(ctx, who, in.Person, in.Body)
+			return s.People.ChangePerson(ctx, who, in.Person, in.Body)
 		})
 	answer(a, op("DELETE", "/people/{person}", "erase-person", "Take away everything that is known of somebody whose account is closed", policy.ChangePeople),
 		func(ctx context.Context, who service.Actor, in *struct {
 			Person string `path:"person" maxLength:"64"`
 		}) (wire.Person, error) {
-			return s.ErasePerson(ctx, who, in.Person)
+			return s.People.ErasePerson(ctx, who, in.Person)
 		})
 	answer(a, op("GET", "/teams", "list-teams", "List the teams", policy.SeePeople),
-		func(ctx context.Context, who service.Actor, _ *none) ([]wire.Team, error) { return s.Teams(ctx, who) })
+		func(ctx context.Context, who service.Actor, _ *none) ([]wire.Team, error) {
+			return s.People.Teams(ctx, who)
+		})
 	answer(a, op("POST", "/teams", "add-team", "Add a team", policy.ChangePeople),
 		func(ctx context.Context, who service.Actor, in *struct{ Body wire.Team }) (wire.Team, error) {
-			return s.AddTeam(ctx, who, in.Body)
+			return s.People.AddTeam(ctx, who, in.Body)
 		})
 	answer(a, op("POST", "/enrolments", "make-enrolment", "Make a link by which somebody sets up their account, or a new password", policy.ChangePeople),
 		func(ctx context.Context, who service.Actor, in *struct{ Body wire.NewEnrolment }) (wire.Enrolment, error) {
-			return s.Enrol(ctx, who, in.Body)
+			return s.People.Enrol(ctx, who, in.Body)
 		})
 	offer := op("POST", "/enrolments/offer", "show-enrolment", "What an enrolment link is for", "")
 	use := op("POST", "/enrolments/use", "use-enrolment", "Set up an account, or a new password, by a link; a link is used once", "")
 	offer.Metadata, use.Metadata = public, public
 	offer.Security, use.Security = []map[string][]string{}, []map[string][]string{}
 	answer(a, offer, func(ctx context.Context, _ service.Actor, in *struct{ Body wire.EnrolmentKey }) (wire.EnrolmentOffer, error) {
-		return s.Offer(ctx, in.Body.Key)
+		return s.People.Offer(ctx, in.Body.Key)
 	})
 	answer(a, use, func(ctx context.Context, _ service.Actor, in *struct{ Body wire.EnrolmentUse }) (wire.Person, error) {
-		return s.UseEnrolment(ctx, in.Body)
+		return s.People.UseEnrolment(ctx, in.Body)
 	})
 	answer(a, op("GET", "/tokens", "list-tokens", "List what you are signed in with, and your tokens", policy.SeeSelf),
-		func(ctx context.Context, who service.Actor, _ *none) ([]wire.Token, error) { return s.Tokens(ctx, who) })
+		func(ctx context.Context, who service.Actor, _ *none) ([]wire.Token, error) {
+			return s.SignIns.Tokens(ctx, who)
+		})
 	answer(a, op("POST", "/tokens", "make-token", "Make a token with a name, for programs", policy.ChangeSelf),
 		func(ctx context.Context, who service.Actor, in *struct{ Body wire.NewToken }) (wire.MadeToken, error) {
-			return s.MakeToken(ctx, who, in.Body)
+			return s.SignIns.MakeToken(ctx, who, in.Body)
 		})
 	done(a, op("DELETE", "/tokens/{id}", "end-token", "End one of your sign-ins or tokens", policy.ChangeSelf),
 		func(ctx context.Context, who service.Actor, in *struct {
 			ID string `path:"id" maxLength:"40"`
 		}) error {
-			return s.EndToken(ctx, who, in.ID)
+			return s.SignIns.EndToken(ctx, who, in.ID)
 		})
 }
 
@@ -81,22 +85,22 @@ func (a *API) secretRoutes() {
 	s := a.svc
 	answer(a, op("GET", "/secrets", "list-secrets", "List your secrets; values are never given out", policy.SeeSecrets),
 		func(ctx context.Context, who service.Actor, _ *none) ([]wire.Secret, error) {
-			return s.Secrets(ctx, who)
+			return s.Secrets.Secrets(ctx, who)
 		})
 	answer(a, op("PUT", "/secrets/{name}", "put-secret", "Set one of your secrets", policy.ChangeSecrets),
 		func(ctx context.Context, who service.Actor, in *struct {
 			SecretPath
 			Body wire.SecretValue
 		}) (wire.Secret, error) {
-			return s.PutSecret(ctx, who, in.Name, in.Body)
+			return s.Secrets.PutSecret(ctx, who, in.Name, in.Body)
 		})
 	done(a, op("DELETE", "/secrets/{name}", "remove-secret", "Remove one of your secrets", policy.ChangeSecrets),
 		func(ctx context.Context, who service.Actor, in *SecretPath) error {
-			return s.DropSecret(ctx, who, in.Name)
+			return s.Secrets.DropSecret(ctx, who, in.Name)
 		})
 	answer(a, op("GET", "/repositories/{repository}/secrets", "list-repository-secrets", "List a repository's secrets", policy.SeeRepoSecrets),
 		func(ctx context.Context, who service.Actor, in *RepositoryPath) ([]wire.Secret, error) {
-			return s.RepositorySecrets(ctx, who, in.Repository)
+			return s.Secrets.RepositorySecrets(ctx, who, in.Repository)
 		})
 	answer(a, op("PUT", "/repositories/{repository}/secrets/{name}", "put-repository-secret", "Set one of a repository's secrets", policy.ChangeRepoSecret),
 		func(ctx context.Context, who service.Actor, in *struct {
@@ -104,17 +108,17 @@ func (a *API) secretRoutes() {
 			SecretPath
 			Body wire.SecretValue
 		}) (wire.Secret, error) {
-			return s.PutRepositorySecret(ctx, who, in.Repository, in.Name, in.Body)
+			return s.Secrets.PutRepositorySecret(ctx, who, in.Repository, in.Name, in.Body)
 		})
 	done(a, op("DELETE", "/repositories/{repository}/secrets/{name}", "remove-repository-secret", "Remove one of a repository's secrets", policy.ChangeRepoSecret),
 		func(ctx context.Context, who service.Actor, in *struct {
 			RepositoryPath
 			SecretPath
 		}) error {
-			return s.DropRepositorySecret(ctx, who, in.Repository, in.Name)
+			return s.Secrets.DropRepositorySecret(ctx, who, in.Repository, in.Name)
 		})
 	answer(a, op("GET", "/repositories/{repository}/secrets-explained", "explain-secrets", "What becomes of each secret in your workspaces of a repository, and why", policy.SeeSecrets),
 		func(ctx context.Context, who service.Actor, in *RepositoryPath) ([]wire.SecretChoice, error) {
-			return s.ExplainSecrets(ctx, who, in.Repository)
+			return s.Secrets.ExplainSecrets(ctx, who, in.Repository)
 		})
 }

@@ -79,8 +79,8 @@ func TestEveryRouteHoldsThePolicy(t *testing.T) {
 				for _, owner := range targets {
 					asked++
 					status := ask(t, method, address+concrete(owner), bodies[o.OperationID], tokens[role])
-					me, _ := svc.Store.Read().PersonByName(t.Context(), name)
-					them, _ := svc.Store.Read().PersonByName(t.Context(), owner)
+					me, _ := svc.rooms.Store.Read().PersonByName(t.Context(), name)
+					them, _ := svc.rooms.Store.Read().PersonByName(t.Context(), owner)
 					rel := policy.Between(me.ID, me.TeamID, them.ID, them.TeamID)
 					want := "allowed"
 					see := map[bool]policy.Action{true: policy.SeeWorkspace, false: policy.SeePeople}[strings.Contains(path, "{workspace}")]
@@ -141,10 +141,10 @@ func ask(t *testing.T, method, url, body, token string) int {
 
 // renew gives somebody one workspace named w that is stopped, and their own
 // role, whatever was done to them.
-func renew(t *testing.T, svc *service.Service, name string) {
+func renew(t *testing.T, svc *inside, name string) {
 	t.Helper()
 	ctx := t.Context()
-	err := svc.Store.Write(ctx, func(tx *store.Tx) error {
+	err := svc.rooms.Store.Write(ctx, func(tx *store.Tx) error {
 		p, err := tx.PersonByName(ctx, name)
 		if err != nil {
 			return err

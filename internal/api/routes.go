@@ -62,17 +62,17 @@ func (a *API) routes() {
 	health := op("GET", "/health", "health", "Whether the service is well", "")
 	health.Metadata = public
 	answer(a, health, func(context.Context, service.Actor, *none) (wire.Health, error) {
-		return s.Health(), nil
+		return s.Health.Health(), nil
 	})
 	a.signInRoutes()
 
 	answer(a, op("GET", "/repositories", "list-repositories", "List the registered repositories", policy.SeeRepositories),
 		func(ctx context.Context, who service.Actor, _ *none) ([]wire.Repository, error) {
-			return s.Repositories(ctx, who)
+			return s.Repositories.Repositories(ctx, who)
 		})
 	answer(a, op("POST", "/repositories", "add-repository", "Register a repository", policy.ChangeRepository),
 		func(ctx context.Context, who service.Actor, in *struct{ Body wire.NewRepository }) (wire.Repository, error) {
-			return s.AddRepository(ctx, who, in.Body)
+			return s.Repositories.AddRepository(ctx, who, in.Body)
 		})
 
 	answer(a, op("GET", "/repositories/{repository}/definition", "check-definition", "What a repository's environment definition comes to, and what is wrong with it", policy.SeeRepositories),
@@ -80,47 +80,47 @@ func (a *API) routes() {
 			RepositoryBranch
 			Name string `query:"name" doc:"The folder of the definition under .devcontainer; default: the first one"`
 		}) (wire.DefinitionCheck, error) {
-			return s.CheckDefinition(ctx, who, in.Repository, in.Branch, in.Name)
+			return s.Definitions.CheckDefinition(ctx, who, in.Repository, in.Branch, in.Name)
 		})
 
 	answer(a, op("GET", "/starters", "list-starters", "List the starters: ready definitions for a new project", policy.SeeRepositories),
 		func(ctx context.Context, who service.Actor, _ *none) ([]wire.Starter, error) {
-			return s.Starters(ctx, who)
+			return s.Starters.Starters(ctx, who)
 		})
 	answer(a, op("POST", "/starters/{starter}", "fill-starter", "The files of a starter, with what was chosen in them", policy.SeeRepositories),
 		func(ctx context.Context, who service.Actor, in *struct {
 			Starter string `path:"starter" maxLength:"128"`
 			Body    wire.FillStarter
 		}) (wire.FilledStarter, error) {
-			return s.FillStarter(ctx, who, in.Starter, in.Body)
+			return s.Starters.FillStarter(ctx, who, in.Starter, in.Body)
 		})
 	answer(a, op("GET", "/workspaces/{workspace}/services", "list-services", "List the services beside a workspace", policy.SeeWorkspace),
 		func(ctx context.Context, who service.Actor, in *Workspace) ([]wire.Service, error) {
-			return s.Services(ctx, who, in.Ref)
+			return s.Sessions.Services(ctx, who, in.Ref)
 		})
 
 	answer(a, op("GET", "/workspaces", "list-workspaces", "List your workspaces", policy.SeeWorkspace),
 		func(ctx context.Context, who service.Actor, in *struct {
 			All bool `query:"all" doc:"Everybody's whom you may see"`
 		}) ([]wire.Workspace, error) {
-			return s.List(ctx, who, in.All)
+			return s.Workspaces.List(ctx, who, in.All)
 		})
 	launch := op("POST", "/workspaces", "launch", "Launch a workspace; it is accepted, and comes up after the answer", policy.Launch)
 	launch.DefaultStatus = http.StatusAccepted
 	answer(a, launch, func(ctx context.Context, who service.Actor, in *struct{ Body wire.Launch }) (wire.Workspace, error) {
-		return s.Launch(ctx, who, in.Body)
+		return s.Launches.Launch(ctx, who, in.Body)
 	})
 	answer(a, op("GET", "/workspaces/{workspace}", "show-workspace", "Show a workspace", policy.SeeWorkspace),
 		func(ctx context.Context, who service.Actor, in *Workspace) (wire.Workspace, error) {
-			return s.Show(ctx, who, in.Ref)
+			return s.Workspaces.Show(ctx, who, in.Ref)
 		})
 	answer(a, op("GET", "/workspaces/{workspace}/sheets", "list-sheets", "List a workspace's launch sheets, newest first", policy.SeeWorkspace),
 		func(ctx context.Context, who service.Actor, in *Workspace) ([]wire.Sheet, error) {
-			return s.Sheets(ctx, who, in.Ref)
+			return s.Workspaces.Sheets(ctx, who, in.Ref)
 		})
 	answer(a, op("GET", "/workspaces/{workspace}/work", "show-work", "Show what in a workspace exists nowhere else", policy.SeeWorkspace),
 		func(ctx context.Context, who service.Actor, in *Workspace) (wire.Work, error) {
-			return s.Work(ctx, who, in.Ref)
+			return s.Workspaces.Work(ctx, who, in.Ref)
 		})
 	verb := func(path, id, summary string, action policy.Action) huma.Operation {
 		o := op("POST", "/workspaces/{workspace}/"+path, id, summary, action)
@@ -129,22 +129,22 @@ func (a *API) routes() {
 	}
 	answer(a, verb("start", "start-workspace", "Start a stopped or failed workspace", policy.DriveWorkspace),
 		func(ctx context.Context, who service.Actor, in *Workspace) (wire.Workspace, error) {
-			return s.Start(ctx, who, in.Ref)
+			return s.Workspaces.Start(ctx, who, in.Ref)
 		})
 	answer(a, verb("stop", "stop-workspace", "Stop a workspace; its files stay", policy.StopWorkspace),
 		func(ctx context.Context, who service.Actor, in *Workspace) (wire.Workspace, error) {
-			return s.Stop(ctx, who, in.Ref)
+			return s.Workspaces.Stop(ctx, who, in.Ref)
 		})
 	answer(a, verb("rebuild", "rebuild-workspace", "Make a workspace's container anew from the branch's head", policy.DriveWorkspace),
 		func(ctx context.Context, who service.Actor, in *struct {
 			Workspace
 			Body wire.Rebuild
 		}) (wire.Workspace, error) {
-			return s.Rebuild(ctx, who, in.Ref, in.Body)
+			return s.Workspaces.Rebuild(ctx, who, in.Ref, in.Body)
 		})
 	answer(a, op("GET", "/containers", "list-containers", "List the containers in the yard that others started and that belong to nobody", policy.AdoptContainers),
 		func(ctx context.Context, who service.Actor, _ *none) (wire.Containers, error) {
-			return s.Containers(ctx, who)
+			return s.Adoptions.Containers(ctx, who)
 		})
 	adopt := op("POST", "/containers/{container}/adopt", "adopt-container", "Take a container on as somebody's workspace", policy.AdoptContainers)
 	adopt.DefaultStatus = http.StatusAccepted
@@ -152,11 +152,11 @@ func (a *API) routes() {
 		Container string `path:"container" maxLength:"256" doc:"Its name, or its id"`
 		Body      wire.Adopt
 	}) (wire.Workspace, error) {
-		return s.Adopt(ctx, who, in.Container, in.Body)
+		return s.Adoptions.Adopt(ctx, who, in.Container, in.Body)
 	})
 	answer(a, verb("let-go", "let-go", "Let an adopted container go; it goes on as it is", policy.AdoptContainers),
 		func(ctx context.Context, who service.Actor, in *Workspace) (wire.Workspace, error) {
-			return s.LetGo(ctx, who, in.Ref)
+			return s.Adoptions.LetGo(ctx, who, in.Ref)
 		})
 	remove := op("DELETE", "/workspaces/{workspace}", "remove-workspace", "Remove a workspace with its files", policy.RemoveWorkspace)
 	remove.DefaultStatus = http.StatusAccepted
@@ -164,7 +164,7 @@ func (a *API) routes() {
 		Workspace
 		Discard bool `query:"discard" doc:"Even when work in it exists nowhere else"`
 	}) (wire.Workspace, error) {
-		return s.Remove(ctx, who, in.Ref, in.Discard)
+		return s.Workspaces.Remove(ctx, who, in.Ref, in.Discard)
 	})
 
 	answer(a, op("PATCH", "/repositories/{repository}", "change-repository", "Change whose a repository is", policy.ChangeRepository),
@@ -172,22 +172,22 @@ func (a *API) routes() {
 			Repository string `path:"repository" maxLength:"64"`
 			Body       wire.RepositoryChange
 		}) (wire.Repository, error) {
-			return s.ChangeRepository(ctx, who, in.Repository, in.Body)
+			return s.Repositories.ChangeRepository(ctx, who, in.Repository, in.Body)
 		})
 	answer(a, op("GET", "/git-credentials", "list-git-credentials", "List what you sign in to git hosts with, but for the secrets", policy.SeeSelf),
 		func(ctx context.Context, who service.Actor, _ *none) ([]wire.KnownCredential, error) {
-			return s.GitCredentials(ctx, who)
+			return s.Secrets.GitCredentials(ctx, who)
 		})
 	done(a, op("DELETE", "/git-credentials/{host}", "drop-git-credential", "Forget what you sign in to a git host with", policy.ChangeSelf), func(ctx context.Context, who service.Actor, in *struct {
 		Host string `path:"host" maxLength:"260"`
 	}) error {
-		return s.DropGitCredential(ctx, who, in.Host)
+		return s.Secrets.DropGitCredential(ctx, who, in.Host)
 	})
 	done(a, op("PUT", "/git-credentials/{host}", "put-git-credential", "Set what you sign in to a git host with", policy.ChangeSelf), func(ctx context.Context, who service.Actor, in *struct {
 		Host string `path:"host" maxLength:"260"`
 		Body wire.GitCredential
 	}) error {
-		return s.PutGitCredential(ctx, who, in.Host, in.Body)
+		return s.Secrets.PutGitCredential(ctx, who, in.Host, in.Body)
 	})
 	answer(a, op("GET", "/journal", "list-journal", "List journal entries", policy.SeeJournal), func(ctx context.Context, who service.Actor, in *struct {
 		After     int64  `query:"after" minimum:"0" doc:"Entries after this number"`
@@ -207,7 +207,7 @@ func (a *API) routes() {
 		if err != nil {
 			return nil, err
 		}
-		return s.Journal(ctx, who, service.JournalQuery{After: in.After, Newest: in.Newest, Workspace: in.Workspace, Person: in.Person, Kind: in.Kind, From: from, To: to, Limit: in.Limit})
+		return s.Journal.Journal(ctx, who, service.JournalQuery{After: in.After, Newest: in.Newest, Workspace: in.Workspace, Person: in.Person, Kind: in.Kind, From: from, To: to, Limit: in.Limit})
 	})
 	a.peopleRoutes()
 	a.secretRoutes()
@@ -245,7 +245,7 @@ func (a *API) signInRoutes() {
 		Door string `query:"door" enum:"cli,console" default:"cli" doc:"The console gets a cookie, others a token"`
 		Body wire.SignIn
 	}) (*signIn, error) {
-		v, err := a.svc.SignIn(ctx, in.Body, in.Door, from(ctx))
+		v, err := a.svc.SignIns.SignIn(ctx, in.Body, in.Door, from(ctx))
 		if err != nil {
 			return nil, err
 		}
@@ -257,9 +257,11 @@ func (a *API) signInRoutes() {
 		}
 		return answer, nil
 	})
-	done(a, op("POST", "/sign-out", "sign-out", "End this sign-in", policy.ChangeSelf), func(ctx context.Context, who service.Actor, _ *none) error { return a.svc.SignOut(ctx, who) })
+	done(a, op("POST", "/sign-out", "sign-out", "End this sign-in", policy.ChangeSelf), func(ctx context.Context, who service.Actor, _ *none) error { return a.svc.SignIns.SignOut(ctx, who) })
 	answer(a, op("GET", "/me", "me", "Who you are", policy.SeeSelf),
-		func(ctx context.Context, who service.Actor, _ *none) (wire.Me, error) { return a.svc.Me(ctx, who) })
+		func(ctx context.Context, who service.Actor, _ *none) (wire.Me, error) {
+			return a.svc.SignIns.Me(ctx, who)
+		})
 }
 
 // logRoute gives a launch sheet's log as text, as it grows where asked.
@@ -274,11 +276,11 @@ func (a *API) logRoute() {
 		Follow bool  `query:"follow" doc:"Go on until the sheet has ended"`
 	}) (*huma.StreamResponse, error) {
 		who := actor(ctx)
-		if _, err := a.svc.Show(ctx, who, in.Ref); err != nil {
+		if _, err := a.svc.Workspaces.Show(ctx, who, in.Ref); err != nil {
 			return nil, err
 		}
 		return a.text(func(ctx context.Context, w io.Writer, flush func()) error {
-			return a.svc.CopyLog(ctx, who, in.Ref, in.Sheet, in.Step, in.From, in.Follow, w, flush)
+			return a.svc.Workspaces.CopyLog(ctx, who, in.Ref, in.Sheet, in.Step, in.From, in.Follow, w, flush)
 		}), nil
 	})
 }
@@ -291,7 +293,7 @@ func (a *API) serviceLogRoute() {
 		Workspace
 		Service string `path:"service" maxLength:"128"`
 	}) (*huma.StreamResponse, error) {
-		log, err := a.svc.ServiceLog(ctx, actor(ctx), in.Ref, in.Service)
+		log, err := a.svc.Sessions.ServiceLog(ctx, actor(ctx), in.Ref, in.Service)
 		if err != nil {
 			return nil, err
 		}
@@ -358,7 +360,7 @@ func (a *API) eventRoute() {
 }
 
 func (a *API) watch(ctx context.Context, who service.Actor, after string, send sse.Sender) {
-	w, err := a.svc.Watch(ctx, who)
+	w, err := a.svc.Feed.Watch(ctx, who)
 	if err != nil {
 		return
 	}
@@ -371,7 +373,7 @@ func (a *API) watch(ctx context.Context, who service.Actor, after string, send s
 		return
 	}
 	for cursor < w.Head { // what came since they were here last
-		entries, err := a.svc.Journal(ctx, who, service.JournalQuery{After: cursor, Limit: 200})
+		entries, err := a.svc.Journal.Journal(ctx, who, service.JournalQuery{After: cursor, Limit: 200})
 		if err != nil {
 			return
 		}

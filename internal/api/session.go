@@ -1,7 +1,6 @@
 package api
 
 import (
-	"errors"
 	"net/http"
 	"strconv"
 	"sync"
@@ -48,7 +47,7 @@ func (a *API) sessionRoute() {
 		}
 		ctx, cancel := a.until(c.Request.Context())
 		defer cancel()
-		conn, err := a.svc.Open(ctx, who, c.Param("workspace"), in)
+		conn, err := a.svc.Sessions.Open(ctx, who, c.Param("workspace"), in)
 		if err != nil {
 			s.refuse(asProblem(err))
 			return
@@ -61,7 +60,7 @@ func (a *API) sessionRoute() {
 // upgrade lets a signed-in person through to WebSocket; nil where it has
 // answered with a refusal.
 func (a *API) upgrade(c *gin.Context, action policy.Action) (service.Actor, *websocket.Conn) {
-	who, err := a.svc.Authenticate(c.Request.Context(), a.token(c.Request))
+	who, err := a.svc.SignIns.Authenticate(c.Request.Context(), a.token(c.Request))
 	if err == nil && policy.Widest(who.Role, action) == 0 {
 		err = newProblem(http.StatusForbidden, "your role, "+string(who.Role)+", does not allow this: "+string(action))
 	}
@@ -82,10 +81,6 @@ func (a *API) upgrade(c *gin.Context, action policy.Action) (service.Actor, *web
 }
 
 func asProblem(err error) *wire.Problem {
-	var p *wire.Problem
-	if errors.As(err, &p) {
-		return p
-	}
 	return newProblem(http.StatusInternalServerError, "", err).(*wire.Problem)
 }
 

@@ -57,7 +57,7 @@ func (a *app) serve() *cobra.Command {
 			"  yardbench serve --public-address https://bench.skerryline.example --port-address 'https://*.skerryline-ports.example'",
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			config.Prepare = func(ctx context.Context, s *service.Service) error { return a.firstOperator(ctx, s) }
+			config.Prepare = func(ctx context.Context, s *service.Service, _ service.Rooms) error { return a.firstOperator(ctx, s) }
 			return a.runService(cmd.Context(), config, addresses)
 		},
 	}
@@ -67,7 +67,7 @@ func (a *app) serve() *cobra.Command {
 
 // firstOperator prints the way in to a service that knows nobody.
 func (a *app) firstOperator(ctx context.Context, s *service.Service) error {
-	link, needed, err := s.FirstEnrolment(ctx)
+	link, needed, err := s.People.FirstEnrolment(ctx)
 	if err == nil && needed {
 		fmt.Fprintf(a.out, "nobody can sign in yet: the first operator sets up their account at\n  %s\nwithin 72 hours, once; after that, starting the service again makes another\n", link)
 	}
@@ -78,7 +78,7 @@ func (a *app) openapi() *cobra.Command {
 	return &cobra.Command{
 		Use: "openapi", Short: "Print the OpenAPI description of the HTTP door", Hidden: true, Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			doc, err := api.New(cmd.Context(), &service.Service{}, api.Config{Console: console.Files()}).OpenAPI()
+			doc, err := api.New(cmd.Context(), service.New(service.Rooms{}), api.Config{Console: console.Files()}).OpenAPI()
 			if err != nil {
 				return err
 			}
@@ -130,11 +130,11 @@ func (a *app) demo() *cobra.Command {
 			if _, err := os.Stat(filepath.Join(config.DataDir, "yardbench.db")); past && err != nil {
 				clock.Begin() // its journal begins in the past, and never runs backwards
 			}
-			config.Prepare = func(ctx context.Context, s *service.Service) error {
+			config.Prepare = func(ctx context.Context, s *service.Service, rooms service.Rooms) error {
 				if past {
-					return demo.FillPast(ctx, s, &clock, git)
+					return demo.FillPast(ctx, s, rooms, &clock, git)
 				}
-				return demo.Fill(ctx, s, git)
+				return demo.Fill(ctx, s, rooms, git)
 			}
 			return a.runService(cmd.Context(), config, addresses)
 		},

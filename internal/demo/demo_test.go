@@ -47,22 +47,22 @@ func TestThePast(t *testing.T) {
 	clock.Begin()
 	began := time.Now()
 	err = serve.Run(ctx, serve.Config{DataDir: dir + "/data", Listen: "127.0.0.1:0", Engine: "unix:///nowhere.sock", Addresses: netip.MustParsePrefix("10.213.0.0/16"), Console: fstest.MapFS{},
-		Now: clock.Now, Rules: demo.Rules, Prepare: func(ctx context.Context, s *service.Service) error {
+		Now: clock.Now, Rules: demo.Rules, Prepare: func(ctx context.Context, s *service.Service, r service.Rooms) error {
 			svc = s
-			if err := demo.FillPast(ctx, s, &clock, git); err != nil {
+			if err := demo.FillPast(ctx, s, r, &clock, git); err != nil {
 				return err
 			}
-			head, err := s.Store.Read().JournalHead(ctx)
+			head, err := r.Store.Read().JournalHead(ctx)
 			if err != nil {
 				return err
 			}
-			if err := demo.FillPast(ctx, s, &clock, git); err != nil {
+			if err := demo.FillPast(ctx, s, r, &clock, git); err != nil {
 				return err
 			}
-			if again, err := s.Store.Read().JournalHead(ctx); err != nil || again != head {
+			if again, err := r.Store.Read().JournalHead(ctx); err != nil || again != head {
 				t.Errorf("filled in again, the journal goes from %d to %d, %v", head, again, err)
 			}
-			look(t, s, began)
+			look(t, s, r.Store, began)
 			return nil
 		}, Ready: func(string) { cancel() }})
 	if err != nil || svc == nil {
@@ -70,9 +70,9 @@ func TestThePast(t *testing.T) {
 	}
 }
 
-func look(t *testing.T, s *service.Service, now time.Time) {
+func look(t *testing.T, s *service.Service, st *store.Store, now time.Time) {
 	t.Helper()
-	ctx, q := t.Context(), s.Store.Read()
+	ctx, q := t.Context(), st.Read()
 	if err := q.VerifyJournal(ctx); err != nil {
 		t.Error(err)
 	}
@@ -99,7 +99,7 @@ func look(t *testing.T, s *service.Service, now time.Time) {
 	}
 	operator := service.Actor{Person: store.Person{Role: policy.Operator}}
 	for _, by := range []string{"team", "person", "repository", "day"} {
-		c, err := s.Cost(ctx, operator, by, now.AddDate(0, 0, -29), now)
+		c, err := s.Costs.Cost(ctx, operator, by, now.AddDate(0, 0, -29), now)
 		if err != nil || c.Total.TotalMicros < 100e6 || c.Total.IdleMicros == 0 || c.Total.IdleMicros > c.Total.ActiveMicros || c.Total.PrebuildMicros == 0 || len(c.Rows) < 4 {
 			t.Errorf("by %s it cost %+v in %d rows, %v", by, c.Total, len(c.Rows), err)
 		}

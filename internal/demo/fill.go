@@ -5,11 +5,11 @@ import (
 	_ "embed"
 	"errors"
 	"fmt"
-	"net/http"
 	"net/url"
 	"strings"
 
 	"yardbench/internal/core/policy"
+	"yardbench/internal/fault"
 	"yardbench/internal/repo"
 	"yardbench/internal/service"
 	"yardbench/internal/store"
@@ -79,17 +79,17 @@ func PushKey(repository string) string { return "skerry-push-" + repository }
 
 // Fill puts Skerry Line into a service, through the use cases that everybody
 // else goes through. What is there already stays as it is.
-func Fill(ctx context.Context, s *service.Service, gitHost string) error {
+func Fill(ctx context.Context, s *service.Service, rooms service.Rooms, gitHost string) error {
 	gitHost = strings.TrimRight(gitHost, "/")
-	if err := FillPeople(ctx, s, gitHost); err != nil {
+	if err := FillPeople(ctx, s, rooms, gitHost); err != nil {
 		return err
 	}
-	operator, err := actor(ctx, s, People[0].Name)
+	operator, err := actor(ctx, rooms.Store, People[0].Name)
 	if err != nil {
 		return err
 	}
 	for _, name := range Repositories {
-		if _, err := s.Store.Read().RepositoryByName(ctx, name); err == nil {
+		if _, err := rooms.Store.Read().RepositoryByName(ctx, name); err == nil {
 			continue
 		}
 		team := ""
@@ -98,11 +98,11 @@ func Fill(ctx context.Context, s *service.Service, gitHost string) error {
 				team = t
 			}
 		}
-		_, err := s.AddRepository(ctx, operator, wire.NewRepository{URL: gitHost + "/" + name + ".git", Team: team})
+		_, err := s.Repositories.AddRepository(ctx, operator, wire.NewRepository{URL: gitHost + "/" + name + ".git", Team: team})
 		if err != nil && !there(err) {
 			return fmt.Errorf("register %s: %w", name, err)
 		}
-		if _, err := s.NewPushKey(ctx, operator, name, PushKey(name)); err != nil {
+		if _, err := s.Pushes.NewPushKey(ctx, operator, name, PushKey(name)); err != nil {
 			return err
 		}
 	}
@@ -110,8 +110,8 @@ func Fill(ctx context.Context, s *service.Service, gitHost string) error {
 }
 
 // FillPeople puts Skerry Line's teams and people into a service.
-func FillPeople(ctx context.Context, s *service.Service, gitHost string) error {
-	if _, err := s.Store.Read().PersonByName(ctx, People[len(People)-1].Name); err == nil {
+func FillPeople(ctx context.Context, s *service.Service, rooms service.Rooms, gitHost string) error {
+	if _, err := rooms.Store.Read().PersonByName(ctx, People[len(People)-1].Name); err == nil {
 		return nil
 	}
 	// Everybody's password is the same, and so is its hash: making one is
@@ -123,25 +123,25 @@ func FillPeople(ctx context.Context, s *service.Service, gitHost string) error {
 	for n, p := range People {
 		person := store.Person{Name: p.Name, FullName: p.FullName, Email: p.Name + "@skerryline.example", Role: p.Role, PasswordHash: hash}
 		if n == 0 {
-			err = s.AddPerson(ctx, person)
+			err = s.People.AddPerson(ctx, person)
 			for _, team := range Teams {
-				operator, aerr := actor(ctx, s, p.Name)
+				operator, aerr := actor(ctx, rooms.Store, p.Name)
 				if aerr != nil {
 					return aerr
 				}
-				if _, err := s.AddTeam(ctx, operator, wire.Team{Name: team}); err != nil && !there(err) {
+				if _, err := s.People.AddTeam(ctx, operator, wire.Team{Name: team}); err != nil && !there(err) {
 					return err
 				}
 			}
 		} else {
 			if p.Team != "" {
-				t, err := s.Store.Read().TeamByName(ctx, p.Team)
+				t, err := rooms.Store.Read().TeamByName(ctx, p.Team)
 				if err != nil {
 					return fmt.Errorf("team %s: %w", p.Team, err)
 				}
 				person.TeamID, person.Team = t.ID, t.Name
 			}
-			err = s.AddPerson(ctx, person)
+			err = s.People.AddPerson(ctx, person)
 		}
 		if there(err) {
 			continue
@@ -149,9 +149,9 @@ func FillPeople(ctx context.Context, s *service.Service, gitHost string) error {
 		if err != nil {
 			return fmt.Errorf("add %s: %w", p.Name, err)
 		}
-		a, err := actor(ctx, s, p.Name)
+		a, err := actor(ctx, rooms.Store, p.Name)
 		if err == nil {
-			err = s.PutGitCredential(ctx, a, repo.Host(gitHost), wire.GitCredential{Username: p.Name, Password: GitToken(p.Name)})
+			err = s.Secrets.PutGitCredential(ctx, a, repo.Host(gitHost), wire.GitCredential{Username: p.Name, Password: GitToken(p.Name)})
 		}
 		if err != nil {
 			return fmt.Errorf("give %s a git credential: %w", p.Name, err)
@@ -160,12 +160,12 @@ func FillPeople(ctx context.Context, s *service.Service, gitHost string) error {
 	return nil
 }
 
-func actor(ctx context.Context, s *service.Service, name string) (service.Actor, error) {
-	p, err := s.Store.Read().PersonByName(ctx, name)
+func actor(ctx context.Context, st *store.Store, name string) (service.Actor, error) {
+	p, err := st.Read().PersonByName(ctx, name)
 	return service.Actor{Person: p}, err
 }
 
 func there(err error) bool {
-	var p *wire.Problem
-	return errors.As(err, &p) && p.Status == http.StatusConflict
+	var f *fault.Fault
+	return errors.As(err, &f) && f.Class == fault.Conflict
 }

@@ -58,22 +58,22 @@ var (
 // FillPast is Fill with thirty days of invented past before it, written by
 // what writes the present: the journal, the sheets and the metering cannot
 // tell. A service that has it already stays as it is.
-func FillPast(ctx context.Context, s *service.Service, clock *Clock, gitHost string) error {
-	done, err := s.Store.Read().Meta(ctx, "demo-past")
+func FillPast(ctx context.Context, s *service.Service, rooms service.Rooms, clock *Clock, gitHost string) error {
+	done, err := rooms.Store.Read().Meta(ctx, "demo-past")
 	if err != nil || done != "" {
-		return errOr(err, func() error { return Fill(ctx, s, gitHost) })
+		return errOr(err, func() error { return Fill(ctx, s, rooms, gitHost) })
 	}
 	defer clock.free()
 	now := time.Now()
-	p := &past{ctx: ctx, s: s, r: rand.New(rand.NewPCG(62, 5)), now: now, plans: map[string]store.Plan{}, of: map[string]*store.Workspace{}, prepared: map[string]bool{}}
+	p := &past{ctx: ctx, s: s, rooms: rooms, r: rand.New(rand.NewPCG(62, 5)), now: now, plans: map[string]store.Plan{}, of: map[string]*store.Workspace{}, prepared: map[string]bool{}}
 	first := pastBegins(now)
 	clock.set(first)
-	if err := Fill(ctx, s, gitHost); err != nil {
+	if err := Fill(ctx, s, rooms, gitHost); err != nil {
 		return err
 	}
 	for _, team := range Teams {
 		name := teamRepository[team]
-		if p.plans[name], err = s.PlanOf(ctx, People[0].Name, name); err != nil {
+		if p.plans[name], err = s.Definitions.PlanOf(ctx, People[0].Name, name); err != nil {
 			return fmt.Errorf("read %s: %w", name, err)
 		}
 	}
@@ -88,7 +88,7 @@ func FillPast(ctx context.Context, s *service.Service, clock *Clock, gitHost str
 		}
 	}
 	clock.free()
-	return s.Store.Write(ctx, func(tx *store.Tx) error { return tx.SetMeta(ctx, "demo-past", "written") })
+	return rooms.Store.Write(ctx, func(tx *store.Tx) error { return tx.SetMeta(ctx, "demo-past", "written") })
 }
 
 func errOr(err error, do func() error) error {
@@ -104,6 +104,7 @@ var teamRepository = map[string]string{"Timetable": "tide-board", "Harbour": "be
 type past struct {
 	ctx      context.Context
 	s        *service.Service
+	rooms    service.Rooms
 	r        *rand.Rand
 	now      time.Time
 	plans    map[string]store.Plan       // by repository
@@ -126,11 +127,11 @@ func (p *past) milestones(day int) error {
 		return p.putRules(strings.Replace(Rules, "rest_after: 45 min", "rest_after: 90 min", 1), "people asked for longer lunches")
 	case 8:
 		for _, plan := range []struct{ lead, repository string }{{"runa", "tide-board"}, {"bjarne", "fare-desk"}} {
-			a, err := actor(p.ctx, p.s, plan.lead)
+			a, err := actor(p.ctx, p.rooms.Store, plan.lead)
 			if err != nil {
 				return err
 			}
-			if _, err := p.s.PutPlan(p.ctx, a, plan.repository, wire.PutPlan{OnPush: true, Timetable: "30 5 * * 1-5"}); err != nil {
+			if _, err := p.s.Prebuilds.PutPlan(p.ctx, a, plan.repository, wire.PutPlan{OnPush: true, Timetable: "30 5 * * 1-5"}); err != nil {
 				return err
 			}
 		}
@@ -142,11 +143,11 @@ func (p *past) milestones(day int) error {
 }
 
 func (p *past) putRules(document, why string) error {
-	a, err := actor(p.ctx, p.s, "astrid")
+	a, err := actor(p.ctx, p.rooms.Store, "astrid")
 	if err != nil {
 		return err
 	}
-	_, err = p.s.PutRules(p.ctx, a, wire.RulesText{Document: document, Reason: why})
+	_, err = p.s.HouseRules.PutRules(p.ctx, a, wire.RulesText{Document: document, Reason: why})
 	return err
 }
 
@@ -155,7 +156,7 @@ func (p *past) day(day time.Time) error {
 	p.events = nil
 	if w := day.Weekday(); w != time.Saturday && w != time.Sunday {
 		for _, repository := range []string{"tide-board", "fare-desk"} {
-			if plans, err := p.s.Store.Read().PrebuildPlans(p.ctx, ""); err != nil {
+			if plans, err := p.rooms.Store.Read().PrebuildPlans(p.ctx, ""); err != nil {
 				return err
 			} else if len(plans) > 0 {
 				p.prebuild(repository, day.Add(5*time.Hour+30*time.Minute))
@@ -168,7 +169,7 @@ func (p *past) day(day time.Time) error {
 		}
 	}
 	sort.SliceStable(p.events, func(i, j int) bool { return p.events[i].at.Before(p.events[j].at) })
-	return p.s.Store.Write(p.ctx, func(tx *store.Tx) error {
+	return p.rooms.Store.Write(p.ctx, func(tx *store.Tx) error {
 		for _, e := range p.events {
 			tx.At(e.at)
 			if err := e.do(tx); err != nil {
@@ -269,13 +270,13 @@ func (p *past) launch(person Person, repository string, at time.Time) *store.Wor
 		house, _ := rules.Parse([]byte(v.Document))
 		z := house.Sizes[size]
 		w.OwnerID, w.RepositoryID, w.CoresMilli, w.MemoryBytes, w.DiskBytes = owner.ID, r.ID, z.CoresMilli, z.MemoryBytes, z.DiskBytes
-		if w.StewardToken, err = p.s.Vault.Seal(store.NewID(), "steward", w.ID); err != nil {
+		if w.StewardToken, err = p.rooms.Vault.Seal(store.NewID(), "steward", w.ID); err != nil {
 			return err
 		}
 		if prepared {
 			w.Plan.Prepared = &store.Prepared{Run: "past", Number: 1, MadeAt: at.Add(-3 * time.Hour), Behind: p.r.IntN(4)}
 		}
-		return p.s.Accept(p.ctx, tx, w, lifecycle.LaunchSheet, owner.ID, r.Name)
+		return p.s.Launches.Accept(p.ctx, tx, w, lifecycle.LaunchSheet, owner.ID, r.Name)
 	})
 	steps := []string{"Image", "Network", "Volume", "Container", "Start", "Steward connects", "Clone"}
 	took := p.between(0.6, 1.6)
@@ -467,10 +468,10 @@ func (p *past) prebuild(repository string, at time.Time) {
 			return err
 		}
 		run.PlanID, run.WorkspaceID, w.RepositoryID, w.OwnerID = of.ID, w.ID, r.ID, of.MadeBy
-		if w.StewardToken, err = p.s.Vault.Seal(store.NewID(), "steward", w.ID); err != nil {
+		if w.StewardToken, err = p.rooms.Vault.Seal(store.NewID(), "steward", w.ID); err != nil {
 			return err
 		}
-		if err := p.s.Accept(p.ctx, tx, w, lifecycle.PrebuildRun, "service", r.Name); err != nil {
+		if err := p.s.Launches.Accept(p.ctx, tx, w, lifecycle.PrebuildRun, "service", r.Name); err != nil {
 			return err
 		}
 		return tx.AddRun(p.ctx, &run)

@@ -82,7 +82,7 @@ func newDoor(b *testing.B, dir string) *door {
 	check(err)
 	d.close = func() { y.Close(); check(st.Close()) }
 	k := &keeper.Keeper{Store: st, Yard: y, Vault: v, Bus: &live.Bus{}, Mirrors: trees{}, Now: time.Now, House: &house.Book{}, Sessions: &session.Sessions{Store: st, Vault: v, PortForm: "http://*.ports.localhost:7080"}}
-	d.s = &service.Service{Store: st, Vault: v, Bus: k.Bus, Mirrors: trees{}, Keeper: k, House: k.House, Sessions: k.Sessions, Address: "http://127.0.0.1:7080"}
+	d.s = service.New(service.Rooms{Store: st, Vault: v, Bus: k.Bus, Mirrors: trees{}, Keeper: k, House: k.House, Sessions: k.Sessions, Address: "http://127.0.0.1:7080"})
 	if _, err := st.Read().RepositoryByName(b.Context(), "berth-planner"); err == nil { // it was opened before
 		people, err := st.Read().People(b.Context(), "")
 		check(err)
@@ -91,15 +91,15 @@ func newDoor(b *testing.B, dir string) *door {
 		}
 		return d
 	}
-	check(d.s.FirstRules(b.Context(), strings.Replace(document, "{existing: 3, running: 2}", "{existing: 100000}", 1)))
+	check(d.s.HouseRules.FirstRules(b.Context(), strings.Replace(document, "{existing: 3, running: 2}", "{existing: 100000}", 1)))
 	for i := range 640 { // a few workspaces of each person, as real limits are
 		name := fmt.Sprint("p", i)
-		check(d.s.AddPerson(b.Context(), store.Person{Name: name, FullName: name, Email: name + "@skerryline.example", Role: policy.Operator, PasswordHash: "none"}))
+		check(d.s.People.AddPerson(b.Context(), store.Person{Name: name, FullName: name, Email: name + "@skerryline.example", Role: policy.Operator, PasswordHash: "none"}))
 		p, err := st.Read().PersonByName(b.Context(), name)
 		check(err)
 		d.actors = append(d.actors, service.Actor{Person: p})
 	}
-	_, err = d.s.AddRepository(b.Context(), d.actors[0], wire.NewRepository{URL: "http://git.skerryline.example/berth-planner.git"})
+	_, err = d.s.Repositories.AddRepository(b.Context(), d.actors[0], wire.NewRepository{URL: "http://git.skerryline.example/berth-planner.git"})
 	check(err)
 	return d
 }
@@ -110,7 +110,7 @@ func (d *door) launch(each int, name string) {
 	for i := range atOnce {
 		wg.Go(func() {
 			for j := range each {
-				if _, err := d.s.Launch(d.b.Context(), d.actors[(i+j*atOnce)%len(d.actors)], wire.Launch{Repository: "berth-planner", Name: fmt.Sprintf("%s%d-%d", name, i, j)}); err != nil {
+				if _, err := d.s.Launches.Launch(d.b.Context(), d.actors[(i+j*atOnce)%len(d.actors)], wire.Launch{Repository: "berth-planner", Name: fmt.Sprintf("%s%d-%d", name, i, j)}); err != nil {
 					d.b.Error(err)
 				}
 			}

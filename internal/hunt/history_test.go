@@ -55,25 +55,25 @@ func BenchmarkWithHistory(b *testing.B) {
 		return took[times/2].Seconds() * 1000
 	}
 	ctx := b.Context()
-	fleet, err := d.s.List(ctx, d.actors[0], true)
+	fleet, err := d.s.Workspaces.List(ctx, d.actors[0], true)
 	if err != nil || len(fleet) != 1000 {
 		b.Fatalf("the fleet is %d, %v", len(fleet), err)
 	}
-	b.ReportMetric(median(51, func(int) error { _, err := d.s.List(ctx, d.actors[0], true); return err }), "ms/fleet")
+	b.ReportMetric(median(51, func(int) error { _, err := d.s.Workspaces.List(ctx, d.actors[0], true); return err }), "ms/fleet")
 	b.ReportMetric(median(201, func(i int) error {
 		ref := fleet[i].Name + "." + fleet[i].Owner
-		if _, err := d.s.Show(ctx, d.actors[0], ref); err != nil {
+		if _, err := d.s.Workspaces.Show(ctx, d.actors[0], ref); err != nil {
 			return err
 		}
-		_, err := d.s.Sheets(ctx, d.actors[0], ref)
+		_, err := d.s.Workspaces.Sheets(ctx, d.actors[0], ref)
 		return err
 	}), "ms/page")
 	b.ReportMetric(median(51, func(i int) error {
-		_, err := d.s.Preflight(ctx, d.actors[i], wire.Launch{Repository: "berth-planner", Name: "ahead"})
+		_, err := d.s.Launches.Preflight(ctx, d.actors[i], wire.Launch{Repository: "berth-planner", Name: "ahead"})
 		return err
 	}), "ms/preflight")
 	b.ReportMetric(median(201, func(i int) error {
-		_, err := d.s.Stop(ctx, d.actors[0], fleet[i].Name+"."+fleet[i].Owner)
+		_, err := d.s.Workspaces.Stop(ctx, d.actors[0], fleet[i].Name+"."+fleet[i].Owner)
 		return err
 	}), "ms/stop")
 	b.ReportMetric(full, "accepted/s")

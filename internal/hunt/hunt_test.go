@@ -130,25 +130,25 @@ func lay(t *testing.T) {
 		t.Fatal(err)
 	}
 	k := &keeper.Keeper{Store: st, Vault: ground.vault, Bus: &live.Bus{}, Mirrors: trees{}, Now: time.Now, House: &house.Book{}, Sessions: &session.Sessions{Store: st, Vault: ground.vault, PortForm: "http://*.ports.localhost:7080"}}
-	s := &service.Service{Store: st, Vault: ground.vault, Bus: k.Bus, Mirrors: trees{}, Keeper: k, House: k.House, Sessions: k.Sessions, Address: "http://127.0.0.1:7080"}
+	s := service.New(service.Rooms{Store: st, Vault: ground.vault, Bus: k.Bus, Mirrors: trees{}, Keeper: k, House: k.House, Sessions: k.Sessions, Address: "http://127.0.0.1:7080"})
 	check := func(err error) {
 		t.Helper()
 		if err != nil {
 			t.Fatal(err)
 		}
 	}
-	check(s.FirstRules(t.Context(), document))
+	check(s.HouseRules.FirstRules(t.Context(), document))
 	for _, name := range append(people, "astrid") {
 		role := policy.Developer
 		if name == "astrid" {
 			role = policy.Operator
 		}
-		check(s.AddPerson(t.Context(), store.Person{Name: name, FullName: name, Email: name + "@skerryline.example", Role: role, PasswordHash: "none"}))
+		check(s.People.AddPerson(t.Context(), store.Person{Name: name, FullName: name, Email: name + "@skerryline.example", Role: role, PasswordHash: "none"}))
 	}
 	operator, err := st.Read().PersonByName(t.Context(), "astrid")
 	check(err)
 	for _, name := range repositories {
-		_, err := s.AddRepository(t.Context(), service.Actor{Person: operator}, wire.NewRepository{URL: "http://git.skerryline.example/" + name + ".git"})
+		_, err := s.Repositories.AddRepository(t.Context(), service.Actor{Person: operator}, wire.NewRepository{URL: "http://git.skerryline.example/" + name + ".git"})
 		check(err)
 	}
 	check(st.Close())
@@ -330,13 +330,13 @@ func (r *teller) start() {
 	bus := &live.Bus{}
 	r.store = st
 	r.keeper = &keeper.Keeper{Store: st, Yard: &theYard{r.yard, r.life}, Hub: r.life, Mirrors: trees{}, Vault: ground.vault, Bus: bus, DataDir: r.dir, Installation: "hunt", Now: r.now, House: &house.Book{}, Sessions: &session.Sessions{Store: st, Vault: ground.vault, PortForm: "http://*.ports.localhost:7080"}}
-	r.service = &service.Service{Store: st, Keeper: r.keeper, House: r.keeper.House, Sessions: r.keeper.Sessions, Hub: r.life, Mirrors: trees{}, Vault: ground.vault, Bus: bus, Address: "http://127.0.0.1:7080", Now: r.now}
+	r.service = service.New(service.Rooms{Store: st, Keeper: r.keeper, House: r.keeper.House, Sessions: r.keeper.Sessions, Hub: r.life, Mirrors: trees{}, Vault: ground.vault, Bus: bus, Address: "http://127.0.0.1:7080", Now: r.now})
 	r.life.changed = r.keeper.StewardChanged
 	r.note("the service starts")
 	l, s, k := r.life, r.service, r.keeper
 	r.second = &keeper.Keeper{Store: st, Yard: k.Yard, Hub: r.life, Mirrors: trees{}, Vault: ground.vault, Bus: bus, DataDir: r.dir, Installation: "hunt", Now: r.now, House: &house.Book{}, Sessions: &session.Sessions{Store: st, Vault: ground.vault}}
 	r.asking.Go(func() {
-		err := s.Schedule(ctx)
+		err := s.Prebuilds.Schedule(ctx)
 		if err == nil {
 			err = k.Run(ctx)
 		}
@@ -481,7 +481,7 @@ func (r *teller) ask() {
 	case r.others && n < 18:
 		in, of := wire.Adopt{Owner: owner, Repository: repositories[0], Name: name, Size: "small"}, "o"+strconv.Itoa(r.rng.IntN(3))
 		ask("adopt "+of+" as", func() error {
-			view, err := s.Adopt(ctx, r.actors[len(people)], of, in)
+			view, err := s.Adoptions.Adopt(ctx, r.actors[len(people)], of, in)
 			if err == nil {
 				r.mu.Lock()
 				r.accepted[view.ID] = true
@@ -490,12 +490,12 @@ func (r *teller) ask() {
 			return err
 		})
 	case r.others && n < 26:
-		ask("let go", func() error { _, err := s.LetGo(ctx, r.actors[len(people)], ref); return err })
+		ask("let go", func() error { _, err := s.Adoptions.LetGo(ctx, r.actors[len(people)], ref); return err })
 	case n < 40:
 		in := wire.Launch{Repository: repositories[r.rng.IntN(len(repositories))], Name: name}
 		actor := r.actors[i]
 		ask("launch", func() error {
-			view, err := s.Launch(ctx, actor, in)
+			view, err := s.Launches.Launch(ctx, actor, in)
 			if err == nil {
 				r.mu.Lock()
 				r.accepted[view.ID] = true
@@ -504,28 +504,31 @@ func (r *teller) ask() {
 			return err
 		})
 	case n < 52:
-		ask("stop", func() error { _, err := s.Stop(ctx, actor, ref); return err })
+		ask("stop", func() error { _, err := s.Workspaces.Stop(ctx, actor, ref); return err })
 	case n < 66:
-		ask("start", func() error { _, err := s.Start(ctx, actor, ref); return err })
+		ask("start", func() error { _, err := s.Workspaces.Start(ctx, actor, ref); return err })
 	case n < 78:
 		in := wire.Rebuild{NewFiles: r.chance(500), Discard: true}
-		ask("rebuild", func() error { _, err := s.Rebuild(ctx, actor, ref, in); return err })
+		ask("rebuild", func() error { _, err := s.Workspaces.Rebuild(ctx, actor, ref, in); return err })
 	case n < 90:
 		discard := r.chance(600)
-		ask("remove", func() error { _, err := s.Remove(ctx, actor, ref, discard); return err })
+		ask("remove", func() error { _, err := s.Workspaces.Remove(ctx, actor, ref, discard); return err })
 	case n < 95:
-		ask("hold", func() error { _, err := s.Hold(ctx, actor, ref, wire.Hold{Seconds: 600, Why: "a test"}); return err })
+		ask("hold", func() error {
+			_, err := s.Workspaces.Hold(ctx, actor, ref, wire.Hold{Seconds: 600, Why: "a test"})
+			return err
+		})
 	default:
 		operator := r.actors[len(people)]
 		put := !r.plan
 		r.plan = true
 		ask("prebuild", func() error {
 			if put {
-				if _, err := s.PutPlan(ctx, operator, "tide-board", wire.PutPlan{}); err != nil {
+				if _, err := s.Prebuilds.PutPlan(ctx, operator, "tide-board", wire.PutPlan{}); err != nil {
 					return err
 				}
 			}
-			_, err := s.RunPlan(ctx, operator, "tide-board", "main")
+			_, err := s.Prebuilds.RunPlan(ctx, operator, "tide-board", "main")
 			return err
 		})
 	}

@@ -67,7 +67,7 @@ type Config struct {
 	SimOthers []yard.Other
 	Console   fs.FS
 	// Prepare, if set, is called before the door opens.
-	Prepare func(ctx context.Context, s *service.Service) error
+	Prepare func(ctx context.Context, s *service.Service, rooms service.Rooms) error
 	// Ready, if set, is called with the door's address once it is open.
 	Ready func(address string)
 }
@@ -184,25 +184,26 @@ func Run(ctx context.Context, c Config) error {
 		}
 		go c.watch(ctx, end)
 	}
-	s := &service.Service{JournalKey: journalKey, Simulated: isSimulated, Store: st, Keeper: k, House: k.House, Sessions: k.Sessions, Hub: stewards, Mirrors: mirrors, Vault: v, Bus: bus, Address: strings.TrimRight(c.Address, "/"), Now: c.Now}
-	if err := s.FirstRules(ctx, c.Rules); err != nil {
+	rooms := service.Rooms{JournalKey: journalKey, Simulated: isSimulated, Store: st, Keeper: k, House: k.House, Sessions: k.Sessions, Hub: stewards, Mirrors: mirrors, Vault: v, Bus: bus, Address: strings.TrimRight(c.Address, "/"), Now: c.Now}
+	s := service.New(rooms)
+	if err := s.HouseRules.FirstRules(ctx, c.Rules); err != nil {
 		return err
 	}
 	if c.Prepare != nil {
-		if err := c.Prepare(ctx, s); err != nil {
+		if err := c.Prepare(ctx, s, rooms); err != nil {
 			return err
 		}
 	}
-	if err := s.Schedule(ctx); err != nil {
+	if err := s.Prebuilds.Schedule(ctx); err != nil {
 		return err
 	}
 	if err := k.Run(ctx); err != nil {
 		return err
 	}
-	if err := s.StartWebhooks(ctx); err != nil {
+	if err := s.Webhooks.StartWebhooks(ctx); err != nil {
 		return err
 	}
-	server := api.Server(access.NewPorts(s, api.New(ctx, s, api.Config{Console: c.Console, Secure: strings.HasPrefix(s.Address, "https://"), Proxies: c.Proxies}).Handler()))
+	server := api.Server(access.NewPorts(s, api.New(ctx, s, api.Config{Console: c.Console, Secure: strings.HasPrefix(rooms.Address, "https://"), Proxies: c.Proxies}).Handler()))
 	served := make(chan error, 1)
 	go func() { served <- server.Serve(listener) }()
 	if c.Ready != nil {

@@ -55,7 +55,9 @@ func simulated(t *testing.T, own map[string]map[string]string) (c *client.Client
 	go func() {
 		ended <- serve.Run(ctx, serve.Config{DataDir: filepath.Join(dir, "data"), Listen: "127.0.0.1:0", Engine: "sim:skerryline/base:1", SimTimes: map[string]time.Duration{}, Addresses: netip.MustParsePrefix("10.213.0.0/16"),
 			Rules: demo.RulesBeside(git), Console: fstest.MapFS{"index.html": {Data: []byte("<title>the console</title>")}},
-			Prepare: func(ctx context.Context, s *service.Service) error { return demo.FillPeople(ctx, s, git) }, Ready: func(a string) { ready <- a }})
+			Prepare: func(ctx context.Context, s *service.Service, r service.Rooms) error {
+				return demo.FillPeople(ctx, s, r, git)
+			}, Ready: func(a string) { ready <- a }})
 	}()
 	t.Cleanup(func() {
 		cancel()

@@ -29,9 +29,9 @@ func BenchmarkCostOfAMonth(b *testing.B) {
 	}
 	defer st.Close()
 	k := &keeper.Keeper{Store: st, Now: time.Now, House: &house.Book{}}
-	s := &Service{Store: st, Keeper: k, House: k.House, Sessions: k.Sessions, Bus: &live.Bus{}}
+	s := New(Rooms{Store: st, Keeper: k, House: k.House, Sessions: k.Sessions, Bus: &live.Bus{}})
 	doc := strings.Replace(rules.First, "{small: 0, middle: 0, large: 0}", "{small: 0.06, middle: 0.14, large: 0.31}", 1)
-	if err := s.FirstRules(ctx, doc); err != nil {
+	if err := s.HouseRules.FirstRules(ctx, doc); err != nil {
 		b.Fatal(err)
 	}
 	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=busy_timeout(10000)")
@@ -71,12 +71,12 @@ func BenchmarkCostOfAMonth(b *testing.B) {
 	}
 	who := Actor{Person: store.Person{ID: "p0", Name: "person0", Role: policy.Operator}}
 	to := from.AddDate(0, 1, 0)
-	s.Now = func() time.Time { return to }
+	s.Costs.now = func() time.Time { return to }
 	var ours, bare time.Duration
 	var report wire.Cost
 	for b.Loop() {
 		began := time.Now()
-		if report, err = s.Cost(ctx, who, "team", from, to); err != nil {
+		if report, err = s.Costs.Cost(ctx, who, "team", from, to); err != nil {
 			b.Fatal(err)
 		}
 		ours += time.Since(began)

@@ -13,11 +13,30 @@ import (
 	"time"
 
 	"yardbench/internal/core/definition"
-	"yardbench/internal/core/lifecycle"
+	"yardbench/internal/fault"
+	"yardbench/internal/house"
+	"yardbench/internal/keeper"
+	"yardbench/internal/live"
 	"yardbench/internal/repo"
+	"yardbench/internal/session"
 	"yardbench/internal/store"
 	"yardbench/internal/wire"
 )
+
+// Definitions reads and checks what workspaces are launched from, and notices where a
+// branch has moved away from what runs.
+type Definitions struct {
+	bus          *live.Bus
+	house        *house.Book
+	keeper       *keeper.Keeper
+	mirrors      Mirrors
+	sessions     *session.Sessions
+	store        *store.Store
+	repositories *Repositories
+	heads        headsSeen
+	read         plansRead
+	tried        tries
+}
 
 // choice is which definition of a repository is meant, and what a launch adds.
 type choice struct {
@@ -31,7 +50,7 @@ func choiceOf(p store.Plan) choice { return choice{name: p.Definition.Name, besi
 // plan reads a branch's head and what its definition resolves to. The host is
 // asked each time, with the person's credential; what a commit says is read
 // once.
-func (s *Service) plan(ctx context.Context, person string, r store.Repository, branch string, ch choice) (store.Plan, error) {
+func (s *Definitions) plan(ctx context.Context, person string, r store.Repository, branch string, ch choice) (store.Plan, error) {
 	commit, err := s.head(ctx, person, r, branch)
 	if err != nil {
 		return store.Plan{}, err
@@ -52,16 +71,16 @@ func (s *Service) plan(ctx context.Context, person string, r store.Repository, b
 }
 
 // planBeside finds a further repository.
-func (s *Service) planBeside(ctx context.Context, person string, r store.Repository, def definition.Definition, b definition.Beside) (store.Beside, error) {
-	other, err := s.Store.Read().RepositoryByName(ctx, b.Repository)
+func (s *Definitions) planBeside(ctx context.Context, person string, r store.Repository, def definition.Definition, b definition.Beside) (store.Beside, error) {
+	other, err := s.store.Read().RepositoryByName(ctx, b.Repository)
 	if errors.Is(err, store.ErrNotFound) {
-		return store.Beside{}, problem(422, "definition", fmt.Sprintf("the repository %s, wanted beside %s, is not registered", quote(b.Repository), r.Name), "see those that are with: yardbench repos")
+		return store.Beside{}, invalidAs("definition", fmt.Sprintf("the repository %s, wanted beside %s, is not registered", quote(b.Repository), r.Name), "see those that are with: yardbench repos")
 	}
 	if err != nil {
 		return store.Beside{}, err
 	}
 	if repo.Host(other.URL) != repo.Host(r.URL) {
-		return store.Beside{}, problem(422, "definition", fmt.Sprintf("%s is on another git host than %s, and a workspace signs in at one", other.Name, r.Name), "leave it out")
+		return store.Beside{}, invalidAs("definition", fmt.Sprintf("%s is on another git host than %s, and a workspace signs in at one", other.Name, r.Name), "leave it out")
 	}
 	out := store.Beside{RepositoryID: other.ID, Name: other.Name, URL: other.URL, Branch: cmp.Or(b.Branch, other.DefaultBranch), Folder: path.Join(def.Mountpoint(), other.Name)}
 	_, err = s.head(ctx, person, other, out.Branch)
@@ -69,8 +88,8 @@ func (s *Service) planBeside(ctx context.Context, person string, r store.Reposit
 }
 
 // planAt is what the definition at a commit resolves to.
-func (s *Service) planAt(ctx context.Context, r store.Repository, branch, commit string, ch choice) (store.Plan, error) {
-	_, version, err := s.House.Rules(ctx, s.Store.Read())
+func (s *Definitions) planAt(ctx context.Context, r store.Repository, branch, commit string, ch choice) (store.Plan, error) {
+	_, version, err := s.house.Rules(ctx, s.store.Read())
 	if err != nil {
 		return store.Plan{}, err
 	}
@@ -87,15 +106,15 @@ func (s *Service) planAt(ctx context.Context, r store.Repository, branch, commit
 
 // head fetches a repository with the person's credential and gives the commit
 // at a branch's head.
-func (s *Service) head(ctx context.Context, person string, r store.Repository, branch string) (string, error) {
-	cred, err := s.gitCredential(ctx, person, r.URL)
+func (s *Definitions) head(ctx context.Context, person string, r store.Repository, branch string) (string, error) {
+	cred, err := gitCredential(ctx, s.sessions, person, r.URL)
 	if err != nil {
 		return "", err
 	}
-	if err := s.Mirrors.Fetch(ctx, r.ID, r.URL, cred); err != nil {
+	if err := s.mirrors.Fetch(ctx, r.ID, r.URL, cred); err != nil {
 		return "", fromRoom(err)
 	}
-	commit, err := s.Mirrors.Resolve(ctx, r.ID, branch)
+	commit, err := s.mirrors.Resolve(ctx, r.ID, branch)
 	if err == nil {
 		s.headMoved(r, branch, commit)
 	}
@@ -128,8 +147,8 @@ func (p *plansRead) put(key string, plan store.Plan) {
 }
 
 // source reads a commit of a repository. What cannot be read is told by failed.
-func (s *Service) source(ctx context.Context, r store.Repository, commit string, ch choice) (src definition.Source, failed func() error, err error) {
-	house, _, err := s.House.Rules(ctx, s.Store.Read())
+func (s *Definitions) source(ctx context.Context, r store.Repository, commit string, ch choice) (src definition.Source, failed func() error, err error) {
+	house, _, err := s.house.Rules(ctx, s.store.Read())
 	if err != nil {
 		return src, nil, err
 	}
@@ -139,9 +158,9 @@ func (s *Service) source(ctx context.Context, r store.Repository, commit string,
 			readErr = err
 		}
 	}
-	src = definition.Source{Repository: r.Name, Name: ch.name, Beside: ch.beside, House: &house, Syntax: s.Keeper.Yard.Syntax(ctx),
+	src = definition.Source{Repository: r.Name, Name: ch.name, Beside: ch.beside, House: &house, Syntax: s.keeper.Yard.Syntax(ctx),
 		Read: func(p string) ([]byte, bool) {
-			content, ok, err := s.Mirrors.ReadFile(ctx, r.ID, commit, p, definition.MaxBytes)
+			content, ok, err := s.mirrors.ReadFile(ctx, r.ID, commit, p, definition.MaxBytes)
 			if tooBig := (repo.Problem{}); errors.As(err, &tooBig) {
 				return make([]byte, definition.MaxBytes+1), true
 			}
@@ -149,17 +168,17 @@ func (s *Service) source(ctx context.Context, r store.Repository, commit string,
 			return content, ok
 		},
 		List: func(folder string) []string {
-			names, err := s.Mirrors.List(ctx, r.ID, commit, folder)
+			names, err := s.mirrors.List(ctx, r.ID, commit, folder)
 			note(err)
 			return names
 		},
-		Feature: func(ref string) (definition.FeatureContent, error) { return s.Keeper.Features.Look(ctx, ref) },
+		Feature: func(ref string) (definition.FeatureContent, error) { return s.keeper.Features.Look(ctx, ref) },
 	}
 	return src, func() error { return fromRoom(readErr) }, nil
 }
 
 // checkCommit resolves the definition at a commit and checks it.
-func (s *Service) checkCommit(ctx context.Context, r store.Repository, commit string, ch choice) (definition.Definition, []definition.Finding, error) {
+func (s *Definitions) checkCommit(ctx context.Context, r store.Repository, commit string, ch choice) (definition.Definition, []definition.Finding, error) {
 	src, failed, err := s.source(ctx, r, commit, ch)
 	if err != nil {
 		return definition.Definition{}, nil, err
@@ -169,19 +188,19 @@ func (s *Service) checkCommit(ctx context.Context, r store.Repository, commit st
 }
 
 // readPlan reads what the definition at a commit resolves to.
-func (s *Service) readPlan(ctx context.Context, r store.Repository, branch, commit string, ch choice) (store.Plan, error) {
+func (s *Definitions) readPlan(ctx context.Context, r store.Repository, branch, commit string, ch choice) (store.Plan, error) {
 	def, findings, err := s.checkCommit(ctx, r, commit, ch)
 	if err != nil {
 		return store.Plan{}, err
 	}
 	if f, bad := definition.Fatal(findings); bad {
-		p := problem(422, "definition", fmt.Sprintf("%s at branch %s: %s", r.Name, branch, f), "correct it, push, and try again")
+		p := invalidAs("definition", fmt.Sprintf("%s at branch %s: %s", r.Name, branch, f), "correct it, push, and try again")
 		for _, f := range findings {
-			p.Errors = append(p.Errors, wire.FieldProblem{Field: fmt.Sprintf("%s:%d:%d", f.Path, f.Line, f.Column), Detail: f.What})
+			p.Parts = append(p.Parts, fault.Part{Field: fmt.Sprintf("%s:%d:%d", f.Path, f.Line, f.Column), Detail: f.What})
 		}
-		p.Errors = p.Errors[:min(len(p.Errors), 20)]
-		if len(p.Errors) == 1 {
-			p.Errors = nil // the detail says it all
+		p.Parts = p.Parts[:min(len(p.Parts), 20)]
+		if len(p.Parts) == 1 {
+			p.Parts = nil // the detail says it all
 		}
 		return store.Plan{}, p
 	}
@@ -195,7 +214,7 @@ func (s *Service) readPlan(ctx context.Context, r store.Repository, branch, comm
 
 // fingerprints is the fingerprint of a definition's image; those of its
 // services are put into it.
-func (s *Service) fingerprints(ctx context.Context, r store.Repository, commit string, def *definition.Definition) (string, error) {
+func (s *Definitions) fingerprints(ctx context.Context, r store.Repository, commit string, def *definition.Definition) (string, error) {
 	trees := func(b *definition.Build) (out string, err error) {
 		if b == nil {
 			return "", nil
@@ -205,7 +224,7 @@ func (s *Service) fingerprints(ctx context.Context, r store.Repository, commit s
 			folders = append(folders, path.Dir(b.Dockerfile)) // it may stand outside its context
 		}
 		for _, f := range folders {
-			tree, err := s.Mirrors.Tree(ctx, r.ID, commit, f)
+			tree, err := s.mirrors.Tree(ctx, r.ID, commit, f)
 			if err != nil {
 				return "", err
 			}
@@ -234,7 +253,7 @@ func (s *Service) fingerprints(ctx context.Context, r store.Repository, commit s
 		if f.Folder == "" {
 			continue
 		}
-		if features[i].Digest, err = s.Mirrors.Tree(ctx, r.ID, commit, f.Folder); err != nil {
+		if features[i].Digest, err = s.mirrors.Tree(ctx, r.ID, commit, f.Folder); err != nil {
 			return "", err
 		}
 	}
@@ -245,8 +264,8 @@ func (s *Service) fingerprints(ctx context.Context, r store.Repository, commit s
 // CheckDefinition says what the definition at a branch's head comes to and
 // what is wrong with it; branch "" is the repository's own, and name "" its
 // first definition.
-func (s *Service) CheckDefinition(ctx context.Context, a Actor, repository, branch, name string) (wire.DefinitionCheck, error) {
-	r, err := s.repository(ctx, a, repository)
+func (s *Definitions) CheckDefinition(ctx context.Context, a Actor, repository, branch, name string) (wire.DefinitionCheck, error) {
+	r, err := s.repositories.repository(ctx, a, repository)
 	if err != nil {
 		return wire.DefinitionCheck{}, err
 	}
@@ -282,26 +301,26 @@ func (s *Service) CheckDefinition(ctx context.Context, a Actor, repository, bran
 
 // showDefinition puts in what a definition comes to: its values, its
 // fingerprint, and its images as far as the yard has them.
-func (s *Service) showDefinition(ctx context.Context, r store.Repository, v *wire.DefinitionCheck, def definition.Definition) (found []definition.Finding, err error) {
+func (s *Definitions) showDefinition(ctx context.Context, r store.Repository, v *wire.DefinitionCheck, def definition.Definition) (found []definition.Finding, err error) {
 	if v.Fingerprint, err = s.fingerprints(ctx, r, v.Commit, &def); err != nil {
 		return nil, fromRoom(err)
 	}
 	built := ""
 	if def.Build != nil || len(def.Features) > 0 {
-		built = s.Keeper.Tag(v.Fingerprint)
+		built = s.keeper.Tag(v.Fingerprint)
 	}
 	bases := def.Images()
 	if b := def.Build; b != nil {
 		file := []byte(b.Inline)
 		if b.Inline == "" {
-			if file, _, err = s.Mirrors.ReadFile(ctx, r.ID, v.Commit, b.Dockerfile, definition.MaxBytes); err != nil {
+			if file, _, err = s.mirrors.ReadFile(ctx, r.ID, v.Commit, b.Dockerfile, definition.MaxBytes); err != nil {
 				return nil, fromRoom(err)
 			}
 		}
 		bases = append(bases, definition.Bases(file, b.Args)...)
 	}
 	for _, image := range bases {
-		img, ok, err := s.Keeper.Yard.FindImage(ctx, image)
+		img, ok, err := s.keeper.Yard.FindImage(ctx, image)
 		if err != nil {
 			return nil, fromRoom(err)
 		}
@@ -312,7 +331,7 @@ func (s *Service) showDefinition(ctx context.Context, r store.Repository, v *wir
 		v.Images = append(v.Images, one)
 	}
 	if built != "" {
-		img, ok, err := s.Keeper.Yard.FindImage(ctx, built)
+		img, ok, err := s.keeper.Yard.FindImage(ctx, built)
 		if err != nil {
 			return nil, fromRoom(err)
 		}
@@ -339,7 +358,7 @@ func (s *Service) showDefinition(ctx context.Context, r store.Repository, v *wir
 
 // tryImage looks in a built image for the programs that the set-up begins
 // with. The same image is looked at once.
-func (s *Service) tryImage(ctx context.Context, image, digest string, def definition.Definition) []definition.Finding {
+func (s *Definitions) tryImage(ctx context.Context, image, digest string, def definition.Definition) []definition.Finding {
 	programs := definition.Programs(def)
 	if len(programs) == 0 {
 		return nil
@@ -351,7 +370,7 @@ func (s *Service) tryImage(ctx context.Context, image, digest string, def defini
 	if !known {
 		ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
 		defer cancel()
-		out, err := s.Keeper.Yard.Try(ctx, image, []string{"/bin/sh", "-c", definition.ProgramsScript(programs)}, 64<<10)
+		out, err := s.keeper.Yard.Try(ctx, image, []string{"/bin/sh", "-c", definition.ProgramsScript(programs)}, 64<<10)
 		if err != nil {
 			slog.Warn("an image cannot be tried", "image", image, "error", err)
 			return nil
@@ -373,165 +392,14 @@ type tries struct {
 
 // PlanOf reads what the head of a repository's default branch resolves to, with
 // a person's credential. The demo calls it.
-func (s *Service) PlanOf(ctx context.Context, person, repository string) (store.Plan, error) {
-	p, err := s.Store.Read().PersonByName(ctx, person)
+func (s *Definitions) PlanOf(ctx context.Context, person, repository string) (store.Plan, error) {
+	p, err := s.store.Read().PersonByName(ctx, person)
 	if err != nil {
 		return store.Plan{}, err
 	}
-	r, err := s.Store.Read().RepositoryByName(ctx, repository)
+	r, err := s.store.Read().RepositoryByName(ctx, repository)
 	if err != nil {
 		return store.Plan{}, err
 	}
 	return s.plan(ctx, p.ID, r, r.DefaultBranch, choice{})
-}
-
-// headMoved has the workspaces of a branch looked at, whether their definition
-// has changed since they were built. Each new head is looked at once.
-func (s *Service) headMoved(r store.Repository, branch, commit string) {
-	key := r.ID + " " + branch
-	s.heads.mu.Lock()
-	known := s.heads.of[key] == commit
-	if s.heads.of == nil || len(s.heads.of) > 10_000 {
-		s.heads.of = map[string]string{}
-	}
-	s.heads.of[key] = commit
-	s.heads.mu.Unlock()
-	if known {
-		return
-	}
-	s.Keeper.Go(func(ctx context.Context) {
-		if err := s.drift(ctx, r, branch, commit); err != nil && ctx.Err() == nil {
-			slog.Warn("whether a rebuild is due cannot be told yet", "repository", r.Name, "branch", branch, "error", err)
-			s.heads.mu.Lock()
-			delete(s.heads.of, key)
-			s.heads.mu.Unlock()
-		}
-	})
-}
-
-// lookForDrift has a branch's head asked for, as one of those who have a
-// workspace of it may, so that workspaces for which a rebuild is due are told.
-func (s *Service) lookForDrift(r store.Repository, branch string) {
-	s.Keeper.Go(func(ctx context.Context) {
-		all, err := s.Store.Read().WorkspacesOf(ctx, r.ID, branch)
-		asked := map[string]bool{}
-		for _, w := range all {
-			if asked[w.OwnerID] {
-				continue
-			}
-			asked[w.OwnerID] = true
-			if _, err = s.head(ctx, w.OwnerID, r, branch); err == nil {
-				return
-			}
-		}
-		if err != nil && ctx.Err() == nil {
-			slog.Warn("whether a rebuild is due cannot be told yet", "repository", r.Name, "branch", branch, "error", err)
-		}
-	})
-}
-
-// headsSeen remembers the heads that were looked at.
-type headsSeen struct {
-	mu sync.Mutex
-	of map[string]string
-}
-
-// drift marks the workspaces whose definition is another one at a commit than
-// at the one they were built from.
-func (s *Service) drift(ctx context.Context, r store.Repository, branch, commit string) error {
-	all, err := s.Store.Read().WorkspacesOf(ctx, r.ID, branch)
-	if err != nil {
-		return err
-	}
-	for _, w := range all {
-		reason := ""
-		if w.Plan.Commit != commit {
-			if reason, err = s.changed(ctx, r, branch, *w.Plan, commit); err != nil {
-				return err
-			}
-		}
-		err := s.Store.Write(store.About(ctx, w.ID), func(tx *store.Tx) error {
-			now, err := tx.WorkspaceByID(ctx, w.ID)
-			if err != nil || now.Phase == lifecycle.Removed || now.Plan.Commit != w.Plan.Commit {
-				return err
-			}
-			if reason == "" {
-				return tx.ClearCondition(ctx, now, lifecycle.RebuildDue)
-			}
-			return tx.SetCondition(ctx, now, lifecycle.RebuildDue, reason)
-		})
-		if err != nil {
-			return err
-		}
-		s.Bus.Publish(w.ID)
-	}
-	return nil
-}
-
-// changed tells what of the definition is another at a commit than in a plan;
-// "" when nothing is.
-func (s *Service) changed(ctx context.Context, r store.Repository, branch string, p store.Plan, commit string) (string, error) {
-	ch := choiceOf(p)
-	old, err := s.planAt(ctx, r, branch, p.Commit, ch)
-	if err == nil {
-		var next store.Plan
-		if next, err = s.planAt(ctx, r, branch, commit, ch); err == nil {
-			lines := definition.Changes(old.Definition, next.Definition)
-			files, err := s.buildFilesChanged(ctx, r, old, next)
-			if err != nil {
-				return "", err
-			}
-			if lines = append(lines, files...); len(lines) == 0 {
-				return "", nil
-			}
-			return strings.Join(lines, "; "), nil
-		}
-	}
-	var wrong *wire.Problem
-	if errors.As(err, &wrong) {
-		return "", nil // it cannot be launched from: a rebuild would not help
-	}
-	return "", err
-}
-
-// buildFilesChanged names the build files and features that differ.
-func (s *Service) buildFilesChanged(ctx context.Context, r store.Repository, old, next store.Plan) (out []string, err error) {
-	files := map[string]bool{}
-	for _, d := range []definition.Definition{old.Definition, next.Definition} {
-		builds := []*definition.Build{d.Build}
-		if d.Compose != nil {
-			for _, v := range d.Compose.Services {
-				builds = append(builds, v.Build)
-			}
-		}
-		for _, b := range builds {
-			if b != nil && b.Inline == "" {
-				files[b.Dockerfile] = true
-			}
-		}
-	}
-	for f := range files {
-		a, _, err := s.Mirrors.ReadFile(ctx, r.ID, old.Commit, f, definition.MaxBytes)
-		if err != nil {
-			return nil, fromRoom(err)
-		}
-		b, _, err := s.Mirrors.ReadFile(ctx, r.ID, next.Commit, f, definition.MaxBytes)
-		if err != nil {
-			return nil, fromRoom(err)
-		}
-		if string(a) != string(b) {
-			out = append(out, f+" changed")
-		}
-	}
-	was := map[string]string{}
-	for _, f := range old.Definition.Features {
-		was[f.Ref] = f.Digest
-	}
-	for _, f := range next.Definition.Features {
-		if digest, ok := was[f.Ref]; ok && digest != f.Digest {
-			out = append(out, "feature "+f.Ref+" changed")
-		}
-	}
-	slices.Sort(out)
-	return out, nil
 }

@@ -7,9 +7,18 @@ import (
 	"time"
 
 	"yardbench/internal/core/policy"
+	"yardbench/internal/live"
 	"yardbench/internal/store"
 	"yardbench/internal/wire"
 )
+
+// Feed hands the journal on to those who watch.
+type Feed struct {
+	bus     *live.Bus
+	store   *store.Store
+	journal *Journal
+	feed
+}
 
 // feed reads the journal once for everybody who watches, and hands each entry
 // to those whose matter it is. It is at work while there is somebody.
@@ -45,7 +54,7 @@ const (
 )
 
 // Watch begins to watch for an actor. Close ends it.
-func (s *Service) Watch(ctx context.Context, a Actor) (*Watch, error) {
+func (s *Feed) Watch(ctx context.Context, a Actor) (*Watch, error) {
 	scope, ok := a.scope(policy.SeeJournal)
 	if !ok {
 		return nil, denied(a, "read the journal")
@@ -55,13 +64,13 @@ func (s *Service) Watch(ctx context.Context, a Actor) (*Watch, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if len(f.subs) == 0 {
-		head, err := s.Store.Read().JournalHead(ctx)
+		head, err := s.store.Read().JournalHead(ctx)
 		if err != nil {
 			return nil, err
 		}
 		run, end := context.WithCancel(context.WithoutCancel(ctx)) // ends with the last watcher
 		f.head, f.end, f.subs = head, end, map[*Watch]bool{}
-		bus := s.Bus.Watch()
+		bus := s.bus.Watch()
 		go func() {
 			defer bus.Close()
 			s.feeds(run, bus.C, bus.Take)
@@ -91,7 +100,7 @@ func (f *feed) drop(w *Watch) {
 }
 
 // feeds hands out what happens until ctx ends.
-func (s *Service) feeds(ctx context.Context, news <-chan struct{}, take func() map[string]bool) {
+func (s *Feed) feeds(ctx context.Context, news <-chan struct{}, take func() map[string]bool) {
 	people := map[string]store.Person{}
 	for {
 		select {
@@ -108,7 +117,7 @@ func (s *Service) feeds(ctx context.Context, news <-chan struct{}, take func() m
 		if err := s.feedEntries(ctx, people); err != nil {
 			if ctx.Err() == nil {
 				slog.Error("tell of what happened", "error", err)
-				s.Bus.Publish("") // once more
+				s.bus.Publish("") // once more
 			}
 			continue
 		}
@@ -121,17 +130,17 @@ func (s *Service) feeds(ctx context.Context, news <-chan struct{}, take func() m
 }
 
 // feedEntries hands out the entries that are new.
-func (s *Service) feedEntries(ctx context.Context, people map[string]store.Person) error {
+func (s *Feed) feedEntries(ctx context.Context, people map[string]store.Person) error {
 	f := &s.feed
 	for {
 		f.mu.Lock()
 		after := f.head
 		f.mu.Unlock()
-		rows, err := s.Store.Read().Journal(ctx, store.JournalFilter{After: after, Limit: 500})
+		rows, err := s.store.Read().Journal(ctx, store.JournalFilter{After: after, Limit: 500})
 		if err != nil {
 			return err
 		}
-		views, err := s.entryViews(ctx, rows)
+		views, err := s.journal.entryViews(ctx, rows)
 		if err != nil {
 			return err
 		}
@@ -159,8 +168,8 @@ func (s *Service) feedEntries(ctx context.Context, people map[string]store.Perso
 }
 
 // feedChange tells those who may see a workspace that it changed.
-func (s *Service) feedChange(ctx context.Context, workspace string, people map[string]store.Person) {
-	w, err := s.Store.Read().WorkspaceByID(ctx, workspace)
+func (s *Feed) feedChange(ctx context.Context, workspace string, people map[string]store.Person) {
+	w, err := s.store.Read().WorkspaceByID(ctx, workspace)
 	if err != nil {
 		return
 	}
@@ -179,13 +188,13 @@ func (s *Service) feedChange(ctx context.Context, workspace string, people map[s
 	}
 }
 
-func (s *Service) ownerIn(ctx context.Context, people map[string]store.Person, id string) store.Person {
+func (s *Feed) ownerIn(ctx context.Context, people map[string]store.Person, id string) store.Person {
 	p, known := people[id]
 	if !known && id != "" {
 		if len(people) > 10_000 {
 			clear(people)
 		}
-		p, _ = s.Store.Read().PersonByID(ctx, id) // of one who is not there nothing is shown
+		p, _ = s.store.Read().PersonByID(ctx, id) // of one who is not there nothing is shown
 		people[id] = p
 	}
 	return p

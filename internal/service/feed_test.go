@@ -15,10 +15,10 @@ import (
 func TestFeed(t *testing.T) {
 	s, _, _ := bare(t)
 	ctx := t.Context()
-	s.Store.OnJournal(func() { s.Bus.Publish("") })
+	s.rooms.Store.OnJournal(func() { s.rooms.Bus.Publish("") })
 	write := func(do func(tx *store.Tx) error) {
 		t.Helper()
-		if err := s.Store.Write(ctx, do); err != nil {
+		if err := s.rooms.Store.Write(ctx, do); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -41,7 +41,7 @@ func TestFeed(t *testing.T) {
 	w := addWorkspace(t, s, people["dev"], "quay", lifecycle.Ready)
 	watches := map[string]*Watch{}
 	for id, a := range people {
-		one, err := s.Watch(ctx, a)
+		one, err := s.Feed.Watch(ctx, a)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -69,7 +69,7 @@ func TestFeed(t *testing.T) {
 		return tx.Journal(ctx, "workspace.held", w.ID, "dev", "dev", map[string]any{})
 	})
 	write(func(tx *store.Tx) error { return tx.Journal(ctx, "rules.put", "2", "", "op", map[string]any{}) })
-	s.Bus.Publish(w.ID)
+	s.rooms.Bus.Publish(w.ID)
 	for id, want := range map[string]string{"dev": "[workspace.held change of " + w.ID + "]", "lead": "[workspace.held change of " + w.ID + "]", "other": "[]", "op": "[workspace.held rules.put change of " + w.ID + "]"} {
 		if got := fmt.Sprint(said(id)); got != want {
 			t.Errorf("%s is told %s, not %s", id, got, want)
@@ -99,7 +99,7 @@ func TestFeed(t *testing.T) {
 	for _, one := range watches {
 		one.Close()
 	}
-	if s.feed.end != nil || len(s.feed.subs) != 0 {
+	if s.Feed.feed.end != nil || len(s.Feed.feed.subs) != 0 {
 		t.Error("it goes on with nobody there")
 	}
 }

@@ -2,19 +2,27 @@ package service
 
 import (
 	"errors"
-	"net/http"
 
+	"yardbench/internal/fault"
+	"yardbench/internal/keeper"
 	"yardbench/internal/store"
 	"yardbench/internal/wire"
 )
 
+// Health tells how the service itself is.
+type Health struct {
+	keeper    *keeper.Keeper
+	simulated bool
+	store     *store.Store
+}
+
 // Health says whether the service is well, to anybody: no names, no addresses.
-func (s *Service) Health() wire.Health {
-	h := wire.Health{Status: "ok", Simulated: s.Simulated}
-	if at, away := s.Keeper.YardAway(); away {
+func (s *Health) Health() wire.Health {
+	h := wire.Health{Status: "ok", Simulated: s.simulated}
+	if at, away := s.keeper.YardAway(); away {
 		h.Troubles = append(h.Troubles, wire.Trouble{Kind: "yard away", Text: "the yard does not answer: what runs in it may go on, and nothing can be launched, started or stopped", Since: at.UTC()})
 	}
-	if at, full := s.Store.FullSince(); full {
+	if at, full := s.store.FullSince(); full {
 		h.Troubles = append(h.Troubles, wire.Trouble{Kind: "disk full", Text: store.ErrFull.Error(), Since: at})
 	}
 	if len(h.Troubles) > 0 {
@@ -23,10 +31,10 @@ func (s *Service) Health() wire.Health {
 	return h
 }
 
-// DiskFull is the problem of an error that came of a full disk; nil for others.
-func DiskFull(err error) *wire.Problem {
+// DiskFull is the fault of an error that came of a full disk; nil for others.
+func DiskFull(err error) error {
 	if !errors.Is(err, store.ErrFull) {
 		return nil
 	}
-	return problem(http.StatusInsufficientStorage, "disk-full", store.ErrFull.Error(), "ask an operator to make room where its data is; it goes on by itself then")
+	return &fault.Fault{Class: fault.NoRoom, Kind: "disk-full", Detail: store.ErrFull.Error(), Next: "ask an operator to make room where its data is; it goes on by itself then"}
 }

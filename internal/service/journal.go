@@ -10,37 +10,49 @@ import (
 	"fmt"
 	"io"
 	"strconv"
+	"strings"
+	"time"
 
 	"yardbench/internal/core/journal"
 	"yardbench/internal/core/policy"
+	"yardbench/internal/keeper"
 	"yardbench/internal/store"
 	"yardbench/internal/wire"
 )
 
+// Journal reads, signs, verifies and exports the journal.
+type Journal struct {
+	journalKey ed25519.PrivateKey
+	keeper     *keeper.Keeper
+	store      *store.Store
+	now        func() time.Time
+	views      *views
+}
+
 // signedHead is the journal's entry with a number, signed as a head.
-func (s *Service) signedHead(ctx context.Context, q store.Q, number int64) (journal.Head, error) {
+func (s *Journal) signedHead(ctx context.Context, q store.Q, number int64) (journal.Head, error) {
 	hash, ok, err := q.HashAt(ctx, number)
 	if err != nil || !ok {
 		return journal.Head{}, err // an empty journal has no head
 	}
-	h := journal.Head{Installation: s.Keeper.Installation, Number: number, Hash: hex.EncodeToString(hash), At: s.now().UTC()}
-	return h.Sign(s.JournalKey), nil
+	h := journal.Head{Installation: s.keeper.Installation, Number: number, Hash: hex.EncodeToString(hash), At: s.now().UTC()}
+	return h.Sign(s.journalKey), nil
 }
 
 // JournalHead gives the newest entry, signed, and the key to hold it against.
-func (s *Service) JournalHead(ctx context.Context, a Actor) (wire.JournalHead, error) {
+func (s *Journal) JournalHead(ctx context.Context, a Actor) (wire.JournalHead, error) {
 	if !a.may(policy.SeeWholeJournal) {
 		return wire.JournalHead{}, denied(a, "see the whole journal")
 	}
-	n, err := s.Store.Read().JournalHead(ctx)
+	n, err := s.store.Read().JournalHead(ctx)
 	if err != nil {
 		return wire.JournalHead{}, err
 	}
-	h, err := s.signedHead(ctx, s.Store.Read(), n)
+	h, err := s.signedHead(ctx, s.store.Read(), n)
 	if err != nil {
 		return wire.JournalHead{}, err
 	}
-	der, err := x509.MarshalPKIXPublicKey(s.JournalKey.Public())
+	der, err := x509.MarshalPKIXPublicKey(s.journalKey.Public())
 	if err != nil {
 		return wire.JournalHead{}, err
 	}
@@ -49,11 +61,11 @@ func (s *Service) JournalHead(ctx context.Context, a Actor) (wire.JournalHead, e
 
 // VerifyJournal walks the whole journal, and holds it against heads that were
 // given out before, each as one line or as JSON.
-func (s *Service) VerifyJournal(ctx context.Context, a Actor, heads []string) (wire.JournalVerdict, error) {
+func (s *Journal) VerifyJournal(ctx context.Context, a Actor, heads []string) (wire.JournalVerdict, error) {
 	if !a.may(policy.SeeWholeJournal) {
 		return wire.JournalVerdict{}, denied(a, "see the whole journal")
 	}
-	q := s.Store.Read()
+	q := s.store.Read()
 	n, err := q.JournalHead(ctx)
 	if err != nil {
 		return wire.JournalVerdict{}, err
@@ -73,9 +85,9 @@ func (s *Service) VerifyJournal(ctx context.Context, a Actor, heads []string) (w
 			return v, err
 		}
 		switch {
-		case h.Installation != s.Keeper.Installation:
+		case h.Installation != s.keeper.Installation:
 			v.Problems = append(v.Problems, fmt.Sprintf("the head of entry %d is of another service, %s", h.Number, h.Installation))
-		case !h.Genuine(s.JournalKey.Public().(ed25519.PublicKey)):
+		case !h.Genuine(s.journalKey.Public().(ed25519.PublicKey)):
 			v.Problems = append(v.Problems, fmt.Sprintf("the head of entry %d was not signed by this service", h.Number))
 		case !ok:
 			v.Problems = append(v.Problems, fmt.Sprintf("entry %d, whose head was given out at %s, is not in the journal: it was cut", h.Number, h.At.Format("2006-01-02 15:04:05 MST")))
@@ -88,19 +100,19 @@ func (s *Service) VerifyJournal(ctx context.Context, a Actor, heads []string) (w
 }
 
 // event is a journal entry as it leaves the service.
-func (s *Service) event(e store.Entry) (journal.Event, error) {
-	return journal.NewEvent(s.Keeper.Installation, strconv.FormatInt(e.Number, 10), e.Kind, e.Subject, e.At, map[string]any{"actor": e.Actor, "owner": e.OwnerID, "details": e.Data})
+func (s *Journal) event(e store.Entry) (journal.Event, error) {
+	return journal.NewEvent(s.keeper.Installation, strconv.FormatInt(e.Number, 10), e.Kind, e.Subject, e.At, map[string]any{"actor": e.Actor, "owner": e.OwnerID, "details": e.Data})
 }
 
 // ExportJournal writes the entries after a number as CloudEvents, one a line,
 // and last the signed head of what was written.
-func (s *Service) ExportJournal(ctx context.Context, a Actor, after int64, kind string, w io.Writer, flush func()) error {
+func (s *Journal) ExportJournal(ctx context.Context, a Actor, after int64, kind string, w io.Writer, flush func()) error {
 	if !a.may(policy.SeeWholeJournal) {
 		return denied(a, "see the whole journal")
 	}
 	// What is written meanwhile is neither exported nor vouched for: who goes on
 	// from the head's number has all.
-	head, err := s.Store.Read().JournalHead(ctx)
+	head, err := s.store.Read().JournalHead(ctx)
 	if err != nil || after > head {
 		if err == nil {
 			err = invalid(fmt.Sprintf("entry %d is not in this journal: its newest is %d", after, head), "this may be the cursor of another journal; begin with 0")
@@ -109,7 +121,7 @@ func (s *Service) ExportJournal(ctx context.Context, a Actor, after int64, kind 
 	}
 	out := json.NewEncoder(w)
 	for {
-		rows, err := s.Store.Read().Journal(ctx, store.JournalFilter{After: after, Kind: kind, Limit: 500})
+		rows, err := s.store.Read().Journal(ctx, store.JournalFilter{After: after, Kind: kind, Limit: 500})
 		if err != nil {
 			return err
 		}
@@ -132,13 +144,96 @@ func (s *Service) ExportJournal(ctx context.Context, a Actor, after int64, kind 
 			break
 		}
 	}
-	h, err := s.signedHead(ctx, s.Store.Read(), head)
+	h, err := s.signedHead(ctx, s.store.Read(), head)
 	if err != nil {
 		return err
 	}
-	last, err := journal.NewEvent(s.Keeper.Installation, "head-"+strconv.FormatInt(head, 10), "journal.head", "", h.At, h)
+	last, err := journal.NewEvent(s.keeper.Installation, "head-"+strconv.FormatInt(head, 10), "journal.head", "", h.At, h)
 	if err != nil {
 		return err
 	}
 	return out.Encode(last)
+}
+
+// Journal lists journal entries that the actor may see.
+func (s *Journal) Journal(ctx context.Context, a Actor, in JournalQuery) ([]wire.JournalEntry, error) {
+	scope, ok := a.scope(policy.SeeJournal)
+	if !ok {
+		return nil, denied(a, "read the journal")
+	}
+	f := store.JournalFilter{After: in.After, Newest: in.Newest, Owner: scope.OwnerID, Team: scope.TeamID, Kind: in.Kind, From: in.From, To: in.To, Limit: in.Limit}
+	if !in.To.IsZero() && !in.From.Before(in.To) {
+		return nil, invalid("the journal is asked for from a time to one that is not later", "end it after it begins")
+	}
+	if in.Workspace != "" {
+		w, err := s.views.find(ctx, a, in.Workspace)
+		if err != nil {
+			return nil, err
+		}
+		f.Subject = w.ID
+	}
+	if in.Person != "" {
+		p, err := s.store.Read().PersonByName(ctx, in.Person)
+		if err != nil || !a.mayOf(policy.SeeJournal, p) {
+			return nil, notFound("person", in.Person, "see who is here with: yardbench people")
+		}
+		f.Person = p.ID
+	}
+	rows, err := s.store.Read().Journal(ctx, f)
+	if err != nil {
+		return nil, err
+	}
+	return s.entryViews(ctx, rows)
+}
+
+// entryViews are journal entries with the names of whom and what they speak.
+func (s *Journal) entryViews(ctx context.Context, rows []store.Entry) ([]wire.JournalEntry, error) {
+	names := map[string]string{}
+	name := func(id string, of func(context.Context, string) string) string {
+		if _, known := names[id]; !known {
+			names[id] = of(ctx, id)
+		}
+		return names[id]
+	}
+	person := func(ctx context.Context, id string) string { return nameOf(ctx, s.store.Read(), id) }
+	out := []wire.JournalEntry{}
+	for _, e := range rows {
+		v, err := entryView(e)
+		if err != nil {
+			return nil, err
+		}
+		if v.ActorName = "service"; e.Actor != "service" && e.Actor != "" {
+			v.ActorName = name(e.Actor, person)
+		}
+		if e.OwnerID != "" {
+			v.OwnerName = name(e.OwnerID, person)
+		}
+		if strings.HasPrefix(e.Kind, "workspace.") {
+			v.SubjectName = name(e.Subject, func(ctx context.Context, id string) string {
+				n, err := s.store.Read().NameOf(ctx, id)
+				if err != nil {
+					return ""
+				}
+				return n
+			})
+		}
+		out = append(out, v)
+	}
+	return out, nil
+}
+
+func entryView(e store.Entry) (wire.JournalEntry, error) {
+	v := wire.JournalEntry{Number: e.Number, At: e.At, Kind: e.Kind, Subject: e.Subject, Actor: e.Actor}
+	return v, json.Unmarshal(e.Data, &v.Data)
+}
+
+// JournalQuery says which journal entries are wanted; empty fields do not count.
+type JournalQuery struct {
+	After     int64
+	Newest    bool   // the newest instead of the oldest, newest first
+	Workspace string // NAME or NAME.OWNER
+	Person    string // whose matter, or who did it
+	Kind      string // the beginning of the kind
+	From, To  time.Time
+	Limit     int
 }

@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"errors"
 	"sync"
 	"testing"
 	"time"
@@ -21,12 +20,11 @@ func TestGuessesAtOnce(t *testing.T) {
 	var wg sync.WaitGroup
 	for range 25 {
 		wg.Go(func() {
-			_, err := s.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "a wrong one"}, "cli", "192.0.2.7")
+			_, err := s.SignIns.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "a wrong one"}, "cli", "192.0.2.7")
 			mu.Lock()
 			defer mu.Unlock()
 			answers[status(err)]++
-			var p *wire.Problem
-			if status(err) == 429 && (!errors.As(err, &p) || p.GetHeaders().Get("Retry-After") == "") {
+			if status(err) == 429 && (wire.ProblemOf(err).GetHeaders().Get("Retry-After") == "") {
 				t.Errorf("nothing says when to come again: %v", err)
 			}
 		})
@@ -40,10 +38,10 @@ func TestGuessesAtOnce(t *testing.T) {
 // before has something else written just before the next write.
 func before(s *Service, first func(*store.Tx) error) {
 	done := false
-	s.Store.Hook(store.Hooks{Around: func(_ context.Context, commit func() error) error {
+	s.rooms.Store.Hook(store.Hooks{Around: func(_ context.Context, commit func() error) error {
 		if !done {
 			done = true
-			if err := s.Store.Write(context.Background(), first); err != nil {
+			if err := s.rooms.Store.Write(context.Background(), first); err != nil {
 				return err
 			}
 		}
@@ -57,13 +55,13 @@ func TestChangesOfPeopleAtOnce(t *testing.T) {
 	ctx := t.Context()
 	closed := func(t *testing.T, s *Service) {
 		t.Helper()
-		p, err := s.Store.Read().PersonByName(ctx, "ingrid")
+		p, err := s.rooms.Store.Read().PersonByName(ctx, "ingrid")
 		if err != nil || p.ClosedAt == nil {
 			t.Errorf("the account is open again, %v", err)
 		}
 	}
 	shut := func(s *Service) func(tx *store.Tx) error {
-		p, err := s.Store.Read().PersonByName(ctx, "ingrid")
+		p, err := s.rooms.Store.Read().PersonByName(ctx, "ingrid")
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -72,15 +70,15 @@ func TestChangesOfPeopleAtOnce(t *testing.T) {
 	t.Run("a change of team", func(t *testing.T) {
 		s, _, _ := bare(t)
 		operator := Actor{Person: store.Person{ID: "o", Name: "astrid", Role: policy.Operator}}
-		if _, err := s.AddTeam(ctx, operator, wire.Team{Name: "Harbour"}); err != nil {
+		if _, err := s.People.AddTeam(ctx, operator, wire.Team{Name: "Harbour"}); err != nil {
 			t.Fatal(err)
 		}
-		if _, err := s.AddTeam(ctx, operator, wire.Team{Name: "harbour"}); status(err) != 409 {
+		if _, err := s.People.AddTeam(ctx, operator, wire.Team{Name: "harbour"}); status(err) != 409 {
 			t.Errorf("a team twice: %v", err)
 		}
 		before(s, shut(s))
 		team := "Harbour"
-		if p, err := s.ChangePerson(ctx, operator, "ingrid", wire.PersonChange{Team: &team}); err != nil || !p.Closed || p.Team != "Harbour" {
+		if p, err := s.People.ChangePerson(ctx, operator, "ingrid", wire.PersonChange{Team: &team}); err != nil || !p.Closed || p.Team != "Harbour" {
 			t.Errorf("changed to %+v, %v", p, err)
 		}
 		closed(t, s)
@@ -88,12 +86,12 @@ func TestChangesOfPeopleAtOnce(t *testing.T) {
 	t.Run("a new password", func(t *testing.T) {
 		s, _, _ := bare(t)
 		operator := Actor{Person: store.Person{ID: "o", Name: "astrid", Role: policy.Operator}}
-		link, err := s.Enrol(ctx, operator, wire.NewEnrolment{Person: "ingrid"})
+		link, err := s.People.Enrol(ctx, operator, wire.NewEnrolment{Person: "ingrid"})
 		if err != nil {
 			t.Fatal(err)
 		}
 		before(s, shut(s))
-		if _, err := s.UseEnrolment(ctx, wire.EnrolmentUse{Key: link.Link[len(link.Link)-len("yb_link_")-43:], Password: "another long one"}); err != nil {
+		if _, err := s.People.UseEnrolment(ctx, wire.EnrolmentUse{Key: link.Link[len(link.Link)-len("yb_link_")-43:], Password: "another long one"}); err != nil {
 			t.Fatal(err)
 		}
 		closed(t, s)
@@ -104,13 +102,13 @@ func TestChangesOfPeopleAtOnce(t *testing.T) {
 func TestBeingSignedInNeedsNoWrite(t *testing.T) {
 	s, _, _ := bare(t)
 	ctx := t.Context()
-	in, err := s.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "long enough"}, "cli", "")
+	in, err := s.SignIns.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "long enough"}, "cli", "")
 	if err != nil {
 		t.Fatal(err)
 	}
-	s.Store.Hook(store.Hooks{Around: func(context.Context, func() error) error { return store.ErrFull }})
-	s.Now = func() time.Time { return time.Now().Add(time.Hour) }
-	if a, err := s.Authenticate(ctx, in.Token); err != nil || a.Name != "ingrid" {
+	s.rooms.Store.Hook(store.Hooks{Around: func(context.Context, func() error) error { return store.ErrFull }})
+	s.SignIns.now = func() time.Time { return time.Now().Add(time.Hour) }
+	if a, err := s.SignIns.Authenticate(ctx, in.Token); err != nil || a.Name != "ingrid" {
 		t.Errorf("with a full disk: %+v, %v", a, err)
 	}
 }

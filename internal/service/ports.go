@@ -15,19 +15,37 @@ import (
 
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/policy"
+	"yardbench/internal/keeper"
+	"yardbench/internal/live"
+	"yardbench/internal/session"
 	"yardbench/internal/steward"
 	"yardbench/internal/steward/outside"
 	"yardbench/internal/store"
+	"yardbench/internal/vault"
 	"yardbench/internal/wire"
 )
 
+// Ports are the use cases of what listens in workspaces.
+type Ports struct {
+	bus      *live.Bus
+	hub      keeper.Stewards
+	keeper   *keeper.Keeper
+	sessions *session.Sessions
+	store    *store.Store
+	vault    *vault.Vault
+	now      func() time.Time
+	views    *views
+	passes   passes
+	address  string // the console's
+}
+
 // Ports lists the declared and the listening ports of a workspace.
-func (s *Service) Ports(ctx context.Context, a Actor, ref string) ([]wire.Port, error) {
-	w, err := s.find(ctx, a, ref)
+func (s *Ports) Ports(ctx context.Context, a Actor, ref string) ([]wire.Port, error) {
+	w, err := s.views.find(ctx, a, ref)
 	if err != nil {
 		return nil, err
 	}
-	shared, err := s.Store.Read().SharedPorts(ctx, w.ID)
+	shared, err := s.store.Read().SharedPorts(ctx, w.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -35,7 +53,7 @@ func (s *Service) Ports(ctx context.Context, a Actor, ref string) ([]wire.Port, 
 	all := map[int]*wire.Port{}
 	at := func(n int) *wire.Port {
 		if all[n] == nil {
-			all[n] = &wire.Port{Number: n, Label: def.PortLabels[n], Shared: shared[n], Address: s.Sessions.PortAddress(w.PortKey, strconv.Itoa(n))}
+			all[n] = &wire.Port{Number: n, Label: def.PortLabels[n], Shared: shared[n], Address: s.sessions.PortAddress(w.PortKey, strconv.Itoa(n))}
 		}
 		return all[n]
 	}
@@ -49,7 +67,7 @@ func (s *Service) Ports(ctx context.Context, a Actor, ref string) ([]wire.Port, 
 		at(n)
 	}
 	if w.Phase == lifecycle.Ready {
-		for _, l := range s.Keeper.Ports(w.ID) {
+		for _, l := range s.keeper.Ports(w.ID) {
 			p := at(l.Number)
 			p.Listening, p.Process, p.Loopback = true, l.Process, l.Loopback
 		}
@@ -63,18 +81,18 @@ func (s *Service) Ports(ctx context.Context, a Actor, ref string) ([]wire.Port, 
 }
 
 // SharePort lets everybody signed in visit a port of the actor's, or no more.
-func (s *Service) SharePort(ctx context.Context, a Actor, ref string, port int, shared bool) ([]wire.Port, error) {
-	w, _, err := s.findTo(ctx, a, ref, policy.UseWorkspace, "share ports of")
+func (s *Ports) SharePort(ctx context.Context, a Actor, ref string, port int, shared bool) ([]wire.Port, error) {
+	w, _, err := s.views.findTo(ctx, a, ref, policy.UseWorkspace, "share ports of")
 	if err != nil {
 		return nil, err
 	}
 	if err := checkPort(port); err != nil {
 		return nil, err
 	}
-	if err := s.Store.Write(ctx, func(tx *store.Tx) error { return tx.SharePort(ctx, w, port, shared, a.ID) }); err != nil {
+	if err := s.store.Write(ctx, func(tx *store.Tx) error { return tx.SharePort(ctx, w, port, shared, a.ID) }); err != nil {
 		return nil, err
 	}
-	s.Bus.Publish(w.ID)
+	s.bus.Publish(w.ID)
 	return s.Ports(ctx, a, ref)
 }
 
@@ -86,8 +104,8 @@ func checkPort(port int) error {
 }
 
 // DialPort connects to a port of the actor's own workspace.
-func (s *Service) DialPort(ctx context.Context, a Actor, ref string, port int) (*steward.Conn, error) {
-	w, _, err := s.findTo(ctx, a, ref, policy.UseWorkspace, "forward ports of")
+func (s *Ports) DialPort(ctx context.Context, a Actor, ref string, port int) (*steward.Conn, error) {
+	w, _, err := s.views.findTo(ctx, a, ref, policy.UseWorkspace, "forward ports of")
 	if err != nil {
 		return nil, err
 	}
@@ -98,15 +116,15 @@ func (s *Service) DialPort(ctx context.Context, a Actor, ref string, port int) (
 }
 
 // dial connects to a port of a workspace, which is a sign of work.
-func (s *Service) dial(ctx context.Context, w store.Workspace, port int) (*steward.Conn, error) {
+func (s *Ports) dial(ctx context.Context, w store.Workspace, port int) (*steward.Conn, error) {
 	if err := lifecycle.Permit(lifecycle.Use, w.Phase, w.Plan.Adopted != nil); err != nil {
 		return nil, fromRoom(err)
 	}
-	c, err := s.Hub.Ask(ctx, outside.Link(w.ID, w.Body), steward.Request{Kind: steward.Dial, Port: port, Service: w.Plan.Definition.PortHosts[port]})
+	c, err := s.hub.Ask(ctx, outside.Link(w.ID, w.Body), steward.Request{Kind: steward.Dial, Port: port, Service: w.Plan.Definition.PortHosts[port]})
 	if err != nil {
 		return nil, fromRoom(err)
 	}
-	s.Keeper.PortAsked(w.ID, port)
+	s.keeper.PortAsked(w.ID, port)
 	return c, nil
 }
 
@@ -138,13 +156,13 @@ type visit struct {
 }
 
 // portOf reads which workspace's port a host name means.
-func (s *Service) portOf(ctx context.Context, host string) (w store.Workspace, port int, err error) {
+func (s *Ports) portOf(ctx context.Context, host string) (w store.Workspace, port int, err error) {
 	none := noPort(host)
 	key, n, ok := s.PortHost(host)
 	if !ok {
 		return w, 0, none
 	}
-	w, err = s.Store.Read().WorkspaceByPortKey(ctx, key)
+	w, err = s.store.Read().WorkspaceByPortKey(ctx, key)
 	if errors.Is(err, store.ErrNotFound) {
 		return w, 0, none
 	}
@@ -152,8 +170,8 @@ func (s *Service) portOf(ctx context.Context, host string) (w store.Workspace, p
 }
 
 // PortHost takes a host name of a port apart; ok is false when it is none.
-func (s *Service) PortHost(host string) (key string, port int, ok bool) {
-	_, form, _ := strings.Cut(s.Sessions.PortForm, "://")
+func (s *Ports) PortHost(host string) (key string, port int, ok bool) {
+	_, form, _ := strings.Cut(s.sessions.PortForm, "://")
 	before, after, _ := strings.Cut(form, "*")
 	name, ok1 := strings.CutPrefix(strings.ToLower(host), before)
 	name, ok2 := strings.CutSuffix(name, after)
@@ -164,15 +182,15 @@ func (s *Service) PortHost(host string) (key string, port int, ok bool) {
 
 // mayVisit tells whether a person may visit a port: their own, or one that is
 // shared. What they may not see does not exist for them.
-func (s *Service) mayVisit(ctx context.Context, a Actor, w store.Workspace, port int, host string) error {
-	owner, err := s.Store.Read().PersonByID(ctx, w.OwnerID)
+func (s *Ports) mayVisit(ctx context.Context, a Actor, w store.Workspace, port int, host string) error {
+	owner, err := s.store.Read().PersonByID(ctx, w.OwnerID)
 	if err != nil {
 		return err
 	}
 	if a.mayOf(policy.UseWorkspace, owner) {
 		return nil
 	}
-	shared, err := s.Store.Read().SharedPorts(ctx, w.ID)
+	shared, err := s.store.Read().SharedPorts(ctx, w.ID)
 	if err != nil {
 		return err
 	}
@@ -189,7 +207,7 @@ func noPort(host string) error {
 }
 
 // VisitPort gives the way to a port's address, if the actor may go there.
-func (s *Service) VisitPort(ctx context.Context, a Actor, address string) (wire.PortPass, error) {
+func (s *Ports) VisitPort(ctx context.Context, a Actor, address string) (wire.PortPass, error) {
 	u, err := url.Parse(address)
 	if err != nil || u.Host == "" {
 		return wire.PortPass{}, invalid(quote(address)+" is no address of a port", "")
@@ -214,25 +232,36 @@ func (s *Service) VisitPort(ctx context.Context, a Actor, address string) (wire.
 		}
 	}
 	s.passes.open[code] = visit{Person: a.ID, Token: a.TokenID, Host: strings.ToLower(u.Host), Expires: now.Add(passLifetime)}
-	scheme, _, _ := strings.Cut(s.Sessions.PortForm, "://")
+	scheme, _, _ := strings.Cut(s.sessions.PortForm, "://")
 	return wire.PortPass{Go: (&url.URL{Scheme: scheme, Host: u.Host, Path: PassPath, RawQuery: url.Values{"pass": {code}, "to": {u.RequestURI()}}.Encode()}).String()}, nil
 }
 
+// WayIn is where somebody who is not let in to a port yet is sent: to the
+// console, which knows who they are, with where they wanted to go.
+func (s *Ports) WayIn(host, path, query string) string {
+	scheme, _, _ := strings.Cut(s.sessions.PortForm, "://")
+	here := url.URL{Scheme: scheme, Host: host, Path: path, RawQuery: query}
+	return s.address + "/visit?" + url.Values{"to": {here.String()}}.Encode()
+}
+
+// Secure tells whether ports are reached by TLS.
+func (s *Ports) Secure() bool { return strings.HasPrefix(s.sessions.PortForm, "https") }
+
 // UsePass turns a pass into the cookie of a port's host.
-func (s *Service) UsePass(code, host string) (cookie string, expires time.Time, err error) {
+func (s *Ports) UsePass(code, host string) (cookie string, expires time.Time, err error) {
 	s.passes.mu.Lock()
 	v, ok := s.passes.open[code]
 	delete(s.passes.open, code)
 	s.passes.mu.Unlock()
 	if !ok || v.Host != strings.ToLower(host) || v.Expires.Before(s.now()) {
-		return "", time.Time{}, problem(401, "pass", "this pass was used, has expired, or is for another address", "open the port's address again")
+		return "", time.Time{}, stranger("pass", "this pass was used, has expired, or is for another address", "open the port's address again")
 	}
 	v.Expires = s.now().Add(visitLifetime)
 	body, err := json.Marshal(v)
 	if err != nil {
 		return "", time.Time{}, err
 	}
-	sealed, err := s.Vault.Seal(string(body), "visit", v.Host)
+	sealed, err := s.vault.Seal(string(body), "visit", v.Host)
 	return base64.RawURLEncoding.EncodeToString(sealed), v.Expires, err
 }
 
@@ -241,22 +270,22 @@ var ErrNoPass = errors.New("not let in here yet")
 
 // EnterPort finds the port behind a host name for who holds its cookie. The
 // right is looked at anew with every request.
-func (s *Service) EnterPort(ctx context.Context, host, cookie string) (w store.Workspace, port int, err error) {
+func (s *Ports) EnterPort(ctx context.Context, host, cookie string) (w store.Workspace, port int, err error) {
 	sealed, err := base64.RawURLEncoding.DecodeString(cookie)
 	if err != nil {
 		return w, 0, ErrNoPass
 	}
-	body, err := s.Vault.Open(sealed, "visit", strings.ToLower(host))
+	body, err := s.vault.Open(sealed, "visit", strings.ToLower(host))
 	var v visit
 	if err != nil || json.Unmarshal([]byte(body), &v) != nil || v.Expires.Before(s.now()) {
 		return w, 0, ErrNoPass
 	}
-	if _, err := s.Store.Read().TokenByID(ctx, v.Token, s.now()); errors.Is(err, store.ErrNotFound) {
+	if _, err := s.store.Read().TokenByID(ctx, v.Token, s.now()); errors.Is(err, store.ErrNotFound) {
 		return w, 0, ErrNoPass // they signed out
 	} else if err != nil {
 		return w, 0, err
 	}
-	p, err := s.Store.Read().PersonByID(ctx, v.Person)
+	p, err := s.store.Read().PersonByID(ctx, v.Person)
 	if err != nil {
 		return w, 0, err
 	}
@@ -270,6 +299,6 @@ func (s *Service) EnterPort(ctx context.Context, host, cookie string) (w store.W
 }
 
 // DialEntered connects to a port that EnterPort has found.
-func (s *Service) DialEntered(ctx context.Context, w store.Workspace, port int) (*steward.Conn, error) {
+func (s *Ports) DialEntered(ctx context.Context, w store.Workspace, port int) (*steward.Conn, error) {
 	return s.dial(ctx, w, port)
 }

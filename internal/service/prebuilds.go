@@ -2,14 +2,10 @@ package service
 
 import (
 	"context"
-	"crypto/hmac"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
 	"log/slog"
-	"net/http"
 	"strings"
 	"time"
 
@@ -17,17 +13,34 @@ import (
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/policy"
 	"yardbench/internal/core/prebuild"
+	"yardbench/internal/fault"
+	"yardbench/internal/house"
+	"yardbench/internal/keeper"
 	"yardbench/internal/store"
+	"yardbench/internal/vault"
 	"yardbench/internal/wire"
 )
+
+// Prebuilds are the use cases of images that are prepared ahead.
+type Prebuilds struct {
+	house        *house.Book
+	keeper       *keeper.Keeper
+	store        *store.Store
+	vault        *vault.Vault
+	now          func() time.Time
+	definitions  *Definitions
+	launches     *Launches
+	repositories *Repositories
+	views        *views
+}
 
 // usualKeep is how many good prepared images a plan keeps unless it says.
 const usualKeep = 2
 
 // PutPlan makes or changes the prebuild plan of a branch. The repository is
 // read with its maker's git credential.
-func (s *Service) PutPlan(ctx context.Context, a Actor, repository string, in wire.PutPlan) (wire.PrebuildPlan, error) {
-	r, err := s.repository(ctx, a, repository)
+func (s *Prebuilds) PutPlan(ctx context.Context, a Actor, repository string, in wire.PutPlan) (wire.PrebuildPlan, error) {
+	r, err := s.repositories.repository(ctx, a, repository)
 	if err != nil {
 		return wire.PrebuildPlan{}, err
 	}
@@ -46,10 +59,10 @@ func (s *Service) PutPlan(ctx context.Context, a Actor, repository string, in wi
 			return wire.PrebuildPlan{}, invalid(err.Error(), "")
 		}
 	}
-	if _, err := s.plan(ctx, a.ID, r, p.Branch, choice{}); err != nil {
+	if _, err := s.definitions.plan(ctx, a.ID, r, p.Branch, choice{}); err != nil {
 		return wire.PrebuildPlan{}, err // no such branch, or a definition that makes nothing
 	}
-	err = s.Store.Write(store.About(ctx, p.ID), func(tx *store.Tx) error {
+	err = s.store.Write(store.About(ctx, p.ID), func(tx *store.Tx) error {
 		if err := tx.PutPrebuildPlan(ctx, p); err != nil {
 			return err
 		}
@@ -58,7 +71,7 @@ func (s *Service) PutPlan(ctx context.Context, a Actor, repository string, in wi
 	if err != nil {
 		return wire.PrebuildPlan{}, err
 	}
-	if p, err = s.Store.Read().PrebuildPlan(ctx, r.ID, p.Branch); err != nil {
+	if p, err = s.store.Read().PrebuildPlan(ctx, r.ID, p.Branch); err != nil {
 		return wire.PrebuildPlan{}, err
 	}
 	s.schedule(ctx, p)
@@ -66,12 +79,12 @@ func (s *Service) PutPlan(ctx context.Context, a Actor, repository string, in wi
 }
 
 // DropPlan removes a plan, with its prepared images that serve nobody.
-func (s *Service) DropPlan(ctx context.Context, a Actor, repository, branch string) error {
+func (s *Prebuilds) DropPlan(ctx context.Context, a Actor, repository, branch string) error {
 	r, p, err := s.findPlan(ctx, a, repository, branch, policy.ChangePrebuilds)
 	if err != nil {
 		return err
 	}
-	runs, err := s.Store.Read().Runs(ctx, p.ID, 1000)
+	runs, err := s.store.Read().Runs(ctx, p.ID, 1000)
 	if err != nil {
 		return err
 	}
@@ -80,13 +93,13 @@ func (s *Service) DropPlan(ctx context.Context, a Actor, repository, branch stri
 			return conflict("not-now", fmt.Sprintf("run %d of this plan is under way", run.Number), "wait until it has ended")
 		}
 		if run.Image != "" && run.DroppedAt == nil {
-			if err := s.Keeper.DropPrepared(ctx, run.ID, ""); err != nil {
-				return problem(http.StatusServiceUnavailable, "yard-away", "the yard does not drop a prepared image: "+err.Error(), "try again when it answers")
+			if err := s.keeper.DropPrepared(ctx, run.ID, ""); err != nil {
+				return away("yard-away", "the yard does not drop a prepared image: "+err.Error(), "try again when it answers")
 			}
 		}
 	}
-	s.Keeper.Forget("plan " + p.ID)
-	return s.Store.Write(ctx, func(tx *store.Tx) error {
+	s.keeper.Forget("plan " + p.ID)
+	return s.store.Write(ctx, func(tx *store.Tx) error {
 		if err := tx.DropPrebuildPlan(ctx, p.ID); err != nil {
 			return err
 		}
@@ -94,8 +107,8 @@ func (s *Service) DropPlan(ctx context.Context, a Actor, repository, branch stri
 	})
 }
 
-func (s *Service) findPlan(ctx context.Context, a Actor, repository, branch string, action policy.Action) (store.Repository, store.PrebuildPlan, error) {
-	r, err := s.repository(ctx, a, repository)
+func (s *Prebuilds) findPlan(ctx context.Context, a Actor, repository, branch string, action policy.Action) (store.Repository, store.PrebuildPlan, error) {
+	r, err := s.repositories.repository(ctx, a, repository)
 	if err != nil {
 		return r, store.PrebuildPlan{}, err
 	}
@@ -105,7 +118,7 @@ func (s *Service) findPlan(ctx context.Context, a Actor, repository, branch stri
 	if branch == "" {
 		branch = r.DefaultBranch
 	}
-	p, err := s.Store.Read().PrebuildPlan(ctx, r.ID, branch)
+	p, err := s.store.Read().PrebuildPlan(ctx, r.ID, branch)
 	if errors.Is(err, store.ErrNotFound) {
 		return r, p, notFound("prebuild plan for branch", branch, "make one with: yardbench prebuild plan "+r.Name+" --branch "+branch)
 	}
@@ -114,22 +127,22 @@ func (s *Service) findPlan(ctx context.Context, a Actor, repository, branch stri
 
 // Plans lists the prebuild plans with their newest runs; of one repository
 // unless it is empty.
-func (s *Service) Plans(ctx context.Context, a Actor, repository string) ([]wire.PrebuildPlan, error) {
+func (s *Prebuilds) Plans(ctx context.Context, a Actor, repository string) ([]wire.PrebuildPlan, error) {
 	if !a.may(policy.SeePrebuilds) {
 		return nil, denied(a, "see prebuilds")
 	}
 	id := ""
 	if repository != "" {
-		r, err := s.repository(ctx, a, repository)
+		r, err := s.repositories.repository(ctx, a, repository)
 		if err != nil {
 			return nil, err
 		}
 		id = r.ID
 	}
-	rows, err := s.Store.Read().PrebuildPlans(ctx, id)
+	rows, err := s.store.Read().PrebuildPlans(ctx, id)
 	out := []wire.PrebuildPlan{}
 	for _, p := range rows {
-		r, err := s.Store.Read().RepositoryByID(ctx, p.RepositoryID)
+		r, err := s.store.Read().RepositoryByID(ctx, p.RepositoryID)
 		if err != nil {
 			return nil, err
 		}
@@ -142,13 +155,13 @@ func (s *Service) Plans(ctx context.Context, a Actor, repository string) ([]wire
 	return out, err
 }
 
-func (s *Service) planView(ctx context.Context, r store.Repository, p store.PrebuildPlan) (wire.PrebuildPlan, error) {
-	v := wire.PrebuildPlan{Repository: r.Name, Branch: p.Branch, OnPush: p.OnPush, Timetable: p.Timetable, Keep: p.Keep, MadeBy: s.nameOf(ctx, p.MadeBy), Runs: []wire.PrebuildRun{}}
+func (s *Prebuilds) planView(ctx context.Context, r store.Repository, p store.PrebuildPlan) (wire.PrebuildPlan, error) {
+	v := wire.PrebuildPlan{Repository: r.Name, Branch: p.Branch, OnPush: p.OnPush, Timetable: p.Timetable, Keep: p.Keep, MadeBy: nameOf(ctx, s.store.Read(), p.MadeBy), Runs: []wire.PrebuildRun{}}
 	if at := s.nextRun(ctx, p); !at.IsZero() {
 		at = at.UTC()
 		v.NextAt = &at
 	}
-	runs, err := s.Store.Read().Runs(ctx, p.ID, 20)
+	runs, err := s.store.Read().Runs(ctx, p.ID, 20)
 	for _, run := range runs {
 		v.Runs = append(v.Runs, runView(run))
 	}
@@ -161,12 +174,12 @@ func runView(r store.PrebuildRun) wire.PrebuildRun {
 }
 
 // nextRun is when a plan is due by its timetable; zero when it has none.
-func (s *Service) nextRun(ctx context.Context, p store.PrebuildPlan) time.Time {
+func (s *Prebuilds) nextRun(ctx context.Context, p store.PrebuildPlan) time.Time {
 	t, err := prebuild.ParseTimetable(p.Timetable)
 	if err != nil {
 		return time.Time{}
 	}
-	house, _, err := s.House.Rules(ctx, s.Store.Read())
+	house, _, err := s.house.Rules(ctx, s.store.Read())
 	if err != nil {
 		return time.Time{}
 	}
@@ -175,9 +188,9 @@ func (s *Service) nextRun(ctx context.Context, p store.PrebuildPlan) time.Time {
 
 // Schedule sets going what plans are due, now and by the clock. It is called
 // once, at the service's start.
-func (s *Service) Schedule(ctx context.Context) error {
-	s.Keeper.Prebuilt = func(plan string) { s.prebuilt(ctx, plan) }
-	plans, err := s.Store.Read().PrebuildPlans(ctx, "")
+func (s *Prebuilds) Schedule(ctx context.Context) error {
+	s.keeper.Prebuilt = func(plan string) { s.prebuilt(ctx, plan) }
+	plans, err := s.store.Read().PrebuildPlans(ctx, "")
 	for _, p := range plans {
 		s.schedule(ctx, p)
 		if p.Due != "" {
@@ -187,14 +200,14 @@ func (s *Service) Schedule(ctx context.Context) error {
 	return err
 }
 
-func (s *Service) schedule(ctx context.Context, p store.PrebuildPlan) {
+func (s *Prebuilds) schedule(ctx context.Context, p store.PrebuildPlan) {
 	at := s.nextRun(ctx, p)
 	if at.IsZero() {
-		s.Keeper.Forget("plan " + p.ID)
+		s.keeper.Forget("plan " + p.ID)
 		return
 	}
-	s.Keeper.At("plan "+p.ID, at, func(ctx context.Context) error {
-		p, err := s.Store.Read().PrebuildPlanByID(ctx, p.ID)
+	s.keeper.At("plan "+p.ID, at, func(ctx context.Context) error {
+		p, err := s.store.Read().PrebuildPlanByID(ctx, p.ID)
 		if errors.Is(err, store.ErrNotFound) {
 			return nil // it was removed
 		}
@@ -202,8 +215,8 @@ func (s *Service) schedule(ctx context.Context, p store.PrebuildPlan) {
 			return err
 		}
 		_, err = s.run(ctx, p, "service", "by its timetable", false)
-		var wrong *wire.Problem
-		if errors.As(err, &wrong) && wrong.Status < http.StatusInternalServerError {
+		var wrong *fault.Fault
+		if errors.As(err, &wrong) && wrong.Class != fault.Away && wrong.Class != fault.NoRoom {
 			slog.Warn("a prebuild by the timetable did not begin", "plan", p.ID, "error", err)
 			err = nil // asked again it would be the same
 		}
@@ -216,8 +229,8 @@ func (s *Service) schedule(ctx context.Context, p store.PrebuildPlan) {
 
 // prebuilt is called when a run has ended: another may have become due
 // meanwhile.
-func (s *Service) prebuilt(ctx context.Context, plan string) {
-	p, err := s.Store.Read().PrebuildPlanByID(ctx, plan)
+func (s *Prebuilds) prebuilt(ctx context.Context, plan string) {
+	p, err := s.store.Read().PrebuildPlanByID(ctx, plan)
 	if err != nil || p.Due == "" {
 		return
 	}
@@ -227,7 +240,7 @@ func (s *Service) prebuilt(ctx context.Context, plan string) {
 }
 
 // RunPlan makes a prepared image now.
-func (s *Service) RunPlan(ctx context.Context, a Actor, repository, branch string) (wire.PrebuildRun, error) {
+func (s *Prebuilds) RunPlan(ctx context.Context, a Actor, repository, branch string) (wire.PrebuildRun, error) {
 	_, p, err := s.findPlan(ctx, a, repository, branch, policy.ChangePrebuilds)
 	if err != nil {
 		return wire.PrebuildRun{}, err
@@ -245,16 +258,16 @@ func (s *Service) RunPlan(ctx context.Context, a Actor, repository, branch strin
 // run begins a run of a plan. While one is under way it notes that another is
 // due, and gives nil; so too where the newest good one is of the same content,
 // unless it is asked for by force.
-func (s *Service) run(ctx context.Context, p store.PrebuildPlan, actor, reason string, force bool) (*store.PrebuildRun, error) {
-	r, err := s.Store.Read().RepositoryByID(ctx, p.RepositoryID)
+func (s *Prebuilds) run(ctx context.Context, p store.PrebuildPlan, actor, reason string, force bool) (*store.PrebuildRun, error) {
+	r, err := s.store.Read().RepositoryByID(ctx, p.RepositoryID)
 	if err != nil {
 		return nil, err
 	}
-	plan, err := s.plan(ctx, p.MadeBy, r, p.Branch, choice{})
+	plan, err := s.definitions.plan(ctx, p.MadeBy, r, p.Branch, choice{})
 	if err != nil {
 		return nil, err
 	}
-	house, _, err := s.House.Rules(ctx, s.Store.Read())
+	house, _, err := s.house.Rules(ctx, s.store.Read())
 	if err != nil {
 		return nil, err
 	}
@@ -264,11 +277,11 @@ func (s *Service) run(ctx context.Context, p store.PrebuildPlan, actor, reason s
 		Phase: lifecycle.Waiting, Wanted: lifecycle.WantReady, Body: 1, Volume: 1, Size: house.UsualSize, CoresMilli: size.CoresMilli, MemoryBytes: size.MemoryBytes, DiskBytes: size.DiskBytes}
 	run.WorkspaceID = w.ID
 	w.Plan.Definition = definition.WithID(w.Plan.Definition, bodyID(w.ID))
-	if w.StewardToken, err = s.Vault.Seal(store.NewID()+store.NewID(), "steward", w.ID); err != nil {
+	if w.StewardToken, err = s.vault.Seal(store.NewID()+store.NewID(), "steward", w.ID); err != nil {
 		return nil, err
 	}
 	begun := false
-	err = s.Store.Write(store.About(ctx, p.ID), func(tx *store.Tx) error {
+	err = s.store.Write(store.About(ctx, p.ID), func(tx *store.Tx) error {
 		begun = false
 		runs, err := tx.Runs(ctx, p.ID, 1)
 		if err != nil {
@@ -288,7 +301,7 @@ func (s *Service) run(ctx context.Context, p store.PrebuildPlan, actor, reason s
 			return nil
 		}
 		begun = true
-		if err := s.Accept(ctx, tx, &w, lifecycle.PrebuildRun, actor, r.Name); err != nil {
+		if err := s.launches.Accept(ctx, tx, &w, lifecycle.PrebuildRun, actor, r.Name); err != nil {
 			return err
 		}
 		if err := tx.AddRun(ctx, &run); err != nil {
@@ -299,133 +312,48 @@ func (s *Service) run(ctx context.Context, p store.PrebuildPlan, actor, reason s
 	if err != nil || !begun {
 		return nil, err
 	}
-	s.Keeper.Wake(w.ID)
+	s.keeper.Wake(w.ID)
 	return &run, nil
 }
 
 // findRun finds a run by its id.
-func (s *Service) findRun(ctx context.Context, a Actor, id string) (store.Workspace, error) {
+func (s *Prebuilds) findRun(ctx context.Context, a Actor, id string) (store.Workspace, error) {
 	if !a.may(policy.SeePrebuilds) {
 		return store.Workspace{}, denied(a, "see prebuilds")
 	}
-	run, err := s.Store.Read().RunByID(ctx, id)
+	run, err := s.store.Read().RunByID(ctx, id)
 	if errors.Is(err, store.ErrNotFound) {
 		return store.Workspace{}, notFound("prebuild run", id, "see them with: yardbench prebuild list")
 	}
 	if err != nil {
 		return store.Workspace{}, err
 	}
-	return s.Store.Read().WorkspaceByID(ctx, run.WorkspaceID)
+	return s.store.Read().WorkspaceByID(ctx, run.WorkspaceID)
 }
 
 // RunSheet gives the launch sheet of a run.
-func (s *Service) RunSheet(ctx context.Context, a Actor, id string) (wire.Sheet, error) {
+func (s *Prebuilds) RunSheet(ctx context.Context, a Actor, id string) (wire.Sheet, error) {
 	w, err := s.findRun(ctx, a, id)
 	if err != nil {
 		return wire.Sheet{}, err
 	}
-	sh, err := s.sheet(ctx, w, 1)
+	sh, err := s.views.sheet(ctx, w, 1)
 	if err != nil {
 		return wire.Sheet{}, err
 	}
-	steps, err := s.Store.Read().Steps(ctx, sh.ID)
+	steps, err := s.store.Read().Steps(ctx, sh.ID)
 	return sheetView(sh, steps), err
 }
 
 // CopyRunLog writes the whole log of a run to w, and goes on with follow until
 // it has ended.
-func (s *Service) CopyRunLog(ctx context.Context, a Actor, id string, follow bool, w io.Writer, flush func()) error {
+func (s *Prebuilds) CopyRunLog(ctx context.Context, a Actor, id string, follow bool, w io.Writer, flush func()) error {
 	ws, err := s.findRun(ctx, a, id)
 	if err != nil {
 		return err
 	}
-	return s.copyLog(ctx, ws, 1, 0, follow, w, flush)
+	return s.views.copyLog(ctx, ws, 1, 0, follow, w, flush)
 }
 
 // Pushes: the news of a push is signed by the git host with the repository's
 // push key. docs/pushes.md describes the form.
-
-// pushWindow bounds how old the news of a push may be: older ones are replays.
-const pushWindow = 5 * time.Minute
-
-// PushMark is what stands in the header Push-Mark: HMAC-SHA256 (RFC 2104) of
-// the header Push-Time, a line feed and the body, in hexadecimal.
-func PushMark(key, at string, body []byte) string {
-	m := hmac.New(sha256.New, []byte(key))
-	fmt.Fprintf(m, "%s\n", at)
-	m.Write(body)
-	return hex.EncodeToString(m.Sum(nil))
-}
-
-// NewPushKey gives a repository a fresh key for its git host to sign with, or
-// the one that is given.
-func (s *Service) NewPushKey(ctx context.Context, a Actor, repository, key string) (wire.PushKey, error) {
-	r, err := s.repository(ctx, a, repository)
-	if err != nil {
-		return wire.PushKey{}, err
-	}
-	if !a.may(policy.ChangeRepository) {
-		return wire.PushKey{}, denied(a, "change repositories")
-	}
-	if key == "" {
-		key, _ = newToken("yb_push_")
-	}
-	sealed, err := s.Vault.Seal(key, "push", r.ID)
-	if err != nil {
-		return wire.PushKey{}, err
-	}
-	return wire.PushKey{Key: key}, s.Store.Write(ctx, func(tx *store.Tx) error {
-		if err := tx.SetPushKey(ctx, r.ID, sealed); err != nil {
-			return err
-		}
-		return tx.Journal(ctx, "repository.push-key", r.ID, "", a.ID, map[string]any{"repository": r.Name})
-	})
-}
-
-// Pushed takes the news of a push: body as it came, with the time and mark
-// from its headers. Every wrong one is answered alike.
-func (s *Service) Pushed(ctx context.Context, in wire.Push, body []byte, at, mark string) (wire.Pushed, error) {
-	refused := problem(http.StatusUnauthorized, "push-mark", "this news of a push is not signed by its repository's git host, or is too old", "see docs/pushes.md; a fresh key is made with: yardbench repos push-key REPOSITORY")
-	sent, err := time.Parse(time.RFC3339, at)
-	if err != nil || s.now().Sub(sent).Abs() > pushWindow {
-		return wire.Pushed{}, refused
-	}
-	candidates, err := s.Store.Read().RepositoriesByURL(ctx, in.Repository)
-	if err != nil {
-		return wire.Pushed{}, err
-	}
-	var from []store.Repository
-	for _, r := range candidates {
-		if len(r.PushKey) == 0 {
-			continue
-		}
-		key, err := s.Vault.Open(r.PushKey, "push", r.ID)
-		if err != nil {
-			return wire.Pushed{}, err
-		}
-		if hmac.Equal([]byte(PushMark(key, at, body)), []byte(mark)) {
-			from = append(from, r)
-		}
-	}
-	if len(from) == 0 {
-		return wire.Pushed{}, refused
-	}
-	var out wire.Pushed
-	for _, r := range from {
-		s.lookForDrift(r, in.Branch)
-		p, err := s.Store.Read().PrebuildPlan(ctx, r.ID, in.Branch)
-		if errors.Is(err, store.ErrNotFound) || (err == nil && !p.OnPush) {
-			continue
-		}
-		if err == nil {
-			var run *store.PrebuildRun
-			if run, err = s.run(ctx, p, "service", fmt.Sprintf("on the push of %.10s", in.Commit), false); run != nil {
-				out.Runs++
-			}
-		}
-		if err != nil {
-			return out, err
-		}
-	}
-	return out, nil
-}

@@ -8,13 +8,22 @@ import (
 
 	"yardbench/internal/core/policy"
 	"yardbench/internal/repo"
+	"yardbench/internal/session"
 	"yardbench/internal/store"
 	"yardbench/internal/wire"
 )
 
+// Repositories are the use cases of registered repositories.
+type Repositories struct {
+	mirrors  Mirrors
+	sessions *session.Sessions
+	store    *store.Store
+	people   *People
+}
+
 // Repositories lists the registered repositories.
-func (s *Service) Repositories(ctx context.Context, _ Actor) ([]wire.Repository, error) {
-	rows, err := s.Store.Read().Repositories(ctx)
+func (s *Repositories) Repositories(ctx context.Context, _ Actor) ([]wire.Repository, error) {
+	rows, err := s.store.Read().Repositories(ctx)
 	out := []wire.Repository{}
 	for _, r := range rows {
 		out = append(out, repositoryView(r))
@@ -27,8 +36,8 @@ func repositoryView(r store.Repository) wire.Repository {
 }
 
 // repository finds a registered repository.
-func (s *Service) repository(ctx context.Context, a Actor, name string) (store.Repository, error) {
-	r, err := s.Store.Read().RepositoryByName(ctx, name)
+func (s *Repositories) repository(ctx context.Context, a Actor, name string) (store.Repository, error) {
+	r, err := s.store.Read().RepositoryByName(ctx, name)
 	if errors.Is(err, store.ErrNotFound) || (err == nil && !a.may(policy.SeeRepositories)) {
 		return r, notFound("repository", name, "see what is registered with: yardbench repos")
 	}
@@ -37,7 +46,7 @@ func (s *Service) repository(ctx context.Context, a Actor, name string) (store.R
 
 // AddRepository registers a repository. The git host is asked with the
 // actor's own credential.
-func (s *Service) AddRepository(ctx context.Context, a Actor, in wire.NewRepository) (wire.Repository, error) {
+func (s *Repositories) AddRepository(ctx context.Context, a Actor, in wire.NewRepository) (wire.Repository, error) {
 	if !a.may(policy.ChangeRepository) {
 		return wire.Repository{}, denied(a, "register repositories")
 	}
@@ -51,20 +60,20 @@ func (s *Service) AddRepository(ctx context.Context, a Actor, in wire.NewReposit
 	if !workspaceName.MatchString(name) {
 		return wire.Repository{}, invalid(quote(name)+" is no repository name", "give one with lower-case letters, digits and dashes")
 	}
-	cred, err := s.gitCredential(ctx, a.ID, in.URL)
+	cred, err := gitCredential(ctx, s.sessions, a.ID, in.URL)
 	if err != nil {
 		return wire.Repository{}, err
 	}
-	branch, err := s.Mirrors.DefaultBranch(ctx, in.URL, cred)
+	branch, err := s.mirrors.DefaultBranch(ctx, in.URL, cred)
 	if err != nil {
 		return wire.Repository{}, fromRoom(err)
 	}
-	team, err := s.team(ctx, in.Team)
+	team, err := s.people.team(ctx, in.Team)
 	if err != nil {
 		return wire.Repository{}, err
 	}
 	r := store.Repository{ID: store.NewID(), Name: name, URL: in.URL, DefaultBranch: branch, TeamID: team.ID, Team: team.Name}
-	err = s.Store.Write(ctx, func(tx *store.Tx) error {
+	err = s.store.Write(ctx, func(tx *store.Tx) error {
 		if err := tx.AddRepository(ctx, r); err != nil {
 			return err
 		}
@@ -77,7 +86,7 @@ func (s *Service) AddRepository(ctx context.Context, a Actor, in wire.NewReposit
 }
 
 // ChangeRepository changes whose a repository is.
-func (s *Service) ChangeRepository(ctx context.Context, a Actor, name string, in wire.RepositoryChange) (wire.Repository, error) {
+func (s *Repositories) ChangeRepository(ctx context.Context, a Actor, name string, in wire.RepositoryChange) (wire.Repository, error) {
 	r, err := s.repository(ctx, a, name)
 	if err != nil {
 		return wire.Repository{}, err
@@ -88,12 +97,12 @@ func (s *Service) ChangeRepository(ctx context.Context, a Actor, name string, in
 	if in.Team == nil {
 		return repositoryView(r), nil
 	}
-	team, err := s.team(ctx, *in.Team)
+	team, err := s.people.team(ctx, *in.Team)
 	if err != nil {
 		return wire.Repository{}, err
 	}
 	r.TeamID, r.Team = team.ID, team.Name
-	return repositoryView(r), s.Store.Write(ctx, func(tx *store.Tx) error {
+	return repositoryView(r), s.store.Write(ctx, func(tx *store.Tx) error {
 		if err := tx.SetRepositoryTeam(ctx, r.ID, team.ID); err != nil {
 			return err
 		}

@@ -4,18 +4,33 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"regexp"
 	"slices"
+	"strings"
 
 	"yardbench/internal/core/definition"
 	"yardbench/internal/core/policy"
 	"yardbench/internal/core/secret"
+	"yardbench/internal/fault"
+	"yardbench/internal/keeper"
+	"yardbench/internal/repo"
 	"yardbench/internal/session"
 	"yardbench/internal/store"
+	"yardbench/internal/vault"
 	"yardbench/internal/wire"
 )
 
+// Secrets are the use cases of secrets and of what people sign in to git hosts with.
+type Secrets struct {
+	keeper       *keeper.Keeper
+	store        *store.Store
+	vault        *vault.Vault
+	definitions  *Definitions
+	repositories *Repositories
+}
+
 // PutSecret sets one of the actor's secrets.
-func (s *Service) PutSecret(ctx context.Context, a Actor, name string, in wire.SecretValue) (wire.Secret, error) {
+func (s *Secrets) PutSecret(ctx context.Context, a Actor, name string, in wire.SecretValue) (wire.Secret, error) {
 	if !a.may(policy.ChangeSecrets) {
 		return wire.Secret{}, denied(a, "have secrets")
 	}
@@ -24,11 +39,11 @@ func (s *Service) PutSecret(ctx context.Context, a Actor, name string, in wire.S
 
 // PutRepositorySecret sets one of a repository's secrets: for everybody who
 // works in it.
-func (s *Service) PutRepositorySecret(ctx context.Context, a Actor, repository, name string, in wire.SecretValue) (wire.Secret, error) {
+func (s *Secrets) PutRepositorySecret(ctx context.Context, a Actor, repository, name string, in wire.SecretValue) (wire.Secret, error) {
 	if !a.may(policy.ChangeRepoSecret) {
 		return wire.Secret{}, denied(a, "set a repository's secrets")
 	}
-	r, err := s.repository(ctx, a, repository)
+	r, err := s.repositories.repository(ctx, a, repository)
 	if err != nil {
 		return wire.Secret{}, err
 	}
@@ -38,7 +53,7 @@ func (s *Service) PutRepositorySecret(ctx context.Context, a Actor, repository, 
 	return s.putSecret(ctx, a, store.Secret{Secret: secret.Secret{Level: secret.OfRepository, Name: name, Repository: r.Name}, SubjectID: r.ID}, in)
 }
 
-func (s *Service) putSecret(ctx context.Context, a Actor, row store.Secret, in wire.SecretValue) (wire.Secret, error) {
+func (s *Secrets) putSecret(ctx context.Context, a Actor, row store.Secret, in wire.SecretValue) (wire.Secret, error) {
 	if err := secret.CheckName(row.Name); err != nil {
 		return wire.Secret{}, invalid(err.Error(), "")
 	}
@@ -48,7 +63,7 @@ func (s *Service) putSecret(ctx context.Context, a Actor, row store.Secret, in w
 	if in.Everywhere && len(in.Repositories) > 0 {
 		return wire.Secret{}, invalid("it is given either everywhere or to named repositories", "choose one of the two")
 	}
-	old, err := s.Store.Read().Secrets(ctx, row.Level, row.SubjectID)
+	old, err := s.store.Read().Secrets(ctx, row.Level, row.SubjectID)
 	if err != nil {
 		return wire.Secret{}, err
 	}
@@ -66,16 +81,16 @@ func (s *Service) putSecret(ctx context.Context, a Actor, row store.Secret, in w
 	}
 	var ids []string
 	for _, name := range row.Repositories {
-		r, err := s.repository(ctx, a, name)
+		r, err := s.repositories.repository(ctx, a, name)
 		if err != nil {
 			return wire.Secret{}, err
 		}
 		ids = append(ids, r.ID)
 	}
-	err = s.Store.Write(ctx, func(tx *store.Tx) (err error) {
+	err = s.store.Write(ctx, func(tx *store.Tx) (err error) {
 		row.UpdatedAt = tx.Now()
 		row.Version, err = tx.PutSecret(ctx, row, ids, func(version int) ([]byte, error) {
-			return s.Vault.Seal(in.Value, session.SecretPlace(row.Level, row.SubjectID, row.Name, version)...)
+			return s.vault.Seal(in.Value, session.SecretPlace(row.Level, row.SubjectID, row.Name, version)...)
 		})
 		if err != nil {
 			return err
@@ -100,8 +115,8 @@ func secretOwner(row store.Secret) string {
 
 // secretsChanged has the workspaces that a secret goes to checked: what runs
 // there may hold the old value.
-func (s *Service) secretsChanged(row store.Secret) {
-	s.Keeper.SecretsChanged(func(w store.Workspace) bool {
+func (s *Secrets) secretsChanged(row store.Secret) {
+	s.keeper.SecretsChanged(func(w store.Workspace) bool {
 		if row.Level == secret.OfPerson {
 			return w.OwnerID == row.SubjectID
 		}
@@ -118,7 +133,7 @@ func secretView(r store.Secret) wire.Secret {
 }
 
 // Secrets lists the actor's secrets.
-func (s *Service) Secrets(ctx context.Context, a Actor) ([]wire.Secret, error) {
+func (s *Secrets) Secrets(ctx context.Context, a Actor) ([]wire.Secret, error) {
 	if !a.may(policy.SeeSecrets) {
 		return nil, denied(a, "have secrets")
 	}
@@ -126,8 +141,8 @@ func (s *Service) Secrets(ctx context.Context, a Actor) ([]wire.Secret, error) {
 }
 
 // RepositorySecrets lists a repository's secrets.
-func (s *Service) RepositorySecrets(ctx context.Context, a Actor, repository string) ([]wire.Secret, error) {
-	r, err := s.repository(ctx, a, repository)
+func (s *Secrets) RepositorySecrets(ctx context.Context, a Actor, repository string) ([]wire.Secret, error) {
+	r, err := s.repositories.repository(ctx, a, repository)
 	if err != nil {
 		return nil, err
 	}
@@ -137,8 +152,8 @@ func (s *Service) RepositorySecrets(ctx context.Context, a Actor, repository str
 	return s.secrets(ctx, secret.OfRepository, r.ID)
 }
 
-func (s *Service) secrets(ctx context.Context, level secret.Level, subject string) ([]wire.Secret, error) {
-	rows, err := s.Store.Read().Secrets(ctx, level, subject)
+func (s *Secrets) secrets(ctx context.Context, level secret.Level, subject string) ([]wire.Secret, error) {
+	rows, err := s.store.Read().Secrets(ctx, level, subject)
 	out := []wire.Secret{}
 	for _, r := range rows {
 		out = append(out, secretView(r))
@@ -147,7 +162,7 @@ func (s *Service) secrets(ctx context.Context, level secret.Level, subject strin
 }
 
 // DropSecret removes one of the actor's secrets.
-func (s *Service) DropSecret(ctx context.Context, a Actor, name string) error {
+func (s *Secrets) DropSecret(ctx context.Context, a Actor, name string) error {
 	if !a.may(policy.ChangeSecrets) {
 		return denied(a, "have secrets")
 	}
@@ -155,19 +170,19 @@ func (s *Service) DropSecret(ctx context.Context, a Actor, name string) error {
 }
 
 // DropRepositorySecret removes one of a repository's secrets.
-func (s *Service) DropRepositorySecret(ctx context.Context, a Actor, repository, name string) error {
+func (s *Secrets) DropRepositorySecret(ctx context.Context, a Actor, repository, name string) error {
 	if !a.may(policy.ChangeRepoSecret) {
 		return denied(a, "remove a repository's secrets")
 	}
-	r, err := s.repository(ctx, a, repository)
+	r, err := s.repositories.repository(ctx, a, repository)
 	if err != nil {
 		return err
 	}
 	return s.dropSecret(ctx, a, store.Secret{Secret: secret.Secret{Level: secret.OfRepository, Name: name}, SubjectID: r.ID})
 }
 
-func (s *Service) dropSecret(ctx context.Context, a Actor, row store.Secret) error {
-	err := s.Store.Write(ctx, func(tx *store.Tx) error {
+func (s *Secrets) dropSecret(ctx context.Context, a Actor, row store.Secret) error {
+	err := s.store.Write(ctx, func(tx *store.Tx) error {
 		if err := tx.DropSecret(ctx, row.Level, row.SubjectID, row.Name); err != nil {
 			return err
 		}
@@ -184,13 +199,13 @@ func (s *Service) dropSecret(ctx context.Context, a Actor, row store.Secret) err
 
 // choices says what becomes of each secret in the actor's workspaces of a
 // repository.
-func (s *Service) choices(ctx context.Context, a Actor, r store.Repository) ([]secret.Choice, error) {
+func (s *Secrets) choices(ctx context.Context, a Actor, r store.Repository) ([]secret.Choice, error) {
 	var all []secret.Secret
 	for _, of := range []struct {
 		level   secret.Level
 		subject string
 	}{{secret.OfPerson, a.ID}, {secret.OfRepository, r.ID}} {
-		rows, err := s.Store.Read().Secrets(ctx, of.level, of.subject)
+		rows, err := s.store.Read().Secrets(ctx, of.level, of.subject)
 		if err != nil {
 			return nil, err
 		}
@@ -203,11 +218,11 @@ func (s *Service) choices(ctx context.Context, a Actor, r store.Repository) ([]s
 
 // ExplainSecrets says what becomes of each secret in the actor's workspaces of
 // a repository, and which its definition asks for in vain.
-func (s *Service) ExplainSecrets(ctx context.Context, a Actor, repository string) ([]wire.SecretChoice, error) {
+func (s *Secrets) ExplainSecrets(ctx context.Context, a Actor, repository string) ([]wire.SecretChoice, error) {
 	if !a.may(policy.SeeSecrets) {
 		return nil, denied(a, "have secrets")
 	}
-	r, err := s.repository(ctx, a, repository)
+	r, err := s.repositories.repository(ctx, a, repository)
 	if err != nil {
 		return nil, err
 	}
@@ -215,9 +230,9 @@ func (s *Service) ExplainSecrets(ctx context.Context, a Actor, repository string
 	if err != nil {
 		return nil, err
 	}
-	plan, err := s.plan(ctx, a.ID, r, r.DefaultBranch, choice{})
-	var p *wire.Problem
-	if err != nil && !errors.As(err, &p) {
+	plan, err := s.definitions.plan(ctx, a.ID, r, r.DefaultBranch, choice{})
+	var wrong *fault.Fault
+	if err != nil && !errors.As(err, &wrong) {
 		return nil, err // a definition that is wrong asks for nothing
 	}
 	wanted := map[string]string{}
@@ -245,3 +260,55 @@ func wantedNames(d definition.Definition) (out []string) {
 	}
 	return out
 }
+
+// PutGitCredential sets what the actor signs in to a git host with.
+func (s *Secrets) PutGitCredential(ctx context.Context, a Actor, host string, c wire.GitCredential) error {
+	if !hostName.MatchString(host) {
+		return invalid(quote(host)+" is no host", "give a host name, with :PORT where it is not the usual one")
+	}
+	if strings.ContainsAny(c.Username+c.Password, "\r\n\x00") || strings.Contains(c.Username, ":") {
+		return invalid("the user name or password holds a character git cannot pass on", "")
+	}
+	sealed, err := s.vault.Seal(c.Password, session.GitPlace(a.ID, host)...)
+	if err != nil {
+		return err
+	}
+	return s.store.Write(ctx, func(tx *store.Tx) error {
+		if err := tx.PutGitCredential(ctx, store.Sealed{PersonID: a.ID, Name: host, Username: c.Username, Sealed: sealed}); err != nil {
+			return err
+		}
+		return tx.Journal(ctx, "git-credential.put", a.ID, a.ID, a.ID, map[string]any{"host": host})
+	})
+}
+
+// GitCredentials lists what the actor signs in to git hosts with.
+func (s *Secrets) GitCredentials(ctx context.Context, a Actor) ([]wire.KnownCredential, error) {
+	rows, err := s.store.Read().GitCredentials(ctx, a.ID)
+	out := []wire.KnownCredential{}
+	for _, r := range rows {
+		out = append(out, wire.KnownCredential{Host: r.Name, Username: r.Username, UpdatedAt: r.UpdatedAt})
+	}
+	return out, err
+}
+
+// DropGitCredential forgets what the actor signs in to a git host with.
+func (s *Secrets) DropGitCredential(ctx context.Context, a Actor, host string) error {
+	err := s.store.Write(ctx, func(tx *store.Tx) error {
+		if err := tx.DropGitCredential(ctx, a.ID, host); err != nil {
+			return err
+		}
+		return tx.Journal(ctx, "git-credential.removed", a.ID, a.ID, a.ID, map[string]any{"host": host})
+	})
+	if errors.Is(err, store.ErrNotFound) {
+		return notFound("credential of yours for", host, "see yours with: yardbench credential list")
+	}
+	return err
+}
+
+// gitCredential is what a person signs in with where a repository is.
+func gitCredential(ctx context.Context, s *session.Sessions, person, address string) (repo.Credential, error) {
+	c, err := s.GitCredential(ctx, person, repo.Host(address))
+	return repo.Credential{Username: c.Username, Password: c.Password}, err
+}
+
+var hostName = regexp.MustCompile(`^[A-Za-z0-9.-]{1,253}(:[0-9]{1,5})?$`)

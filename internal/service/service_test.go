@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"errors"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -40,8 +39,8 @@ func bare(t *testing.T) (*Service, Actor, Actor) {
 	}
 	mirrors := repo.NewMirrors(dir)
 	k := &keeper.Keeper{Store: st, Vault: v, Bus: &live.Bus{}, Hub: outside.NewHub(dir), Mirrors: mirrors, Now: time.Now, House: &house.Book{}, Sessions: &session.Sessions{Store: st, Vault: v, PortForm: "http://*.ports.localhost:7080"}}
-	s := &Service{Store: st, Vault: v, Bus: k.Bus, Hub: k.Hub, Mirrors: mirrors, Keeper: k, House: k.House, Sessions: k.Sessions, Address: "http://127.0.0.1:7080"}
-	if err := s.FirstRules(t.Context(), rules.First); err != nil {
+	s := New(Rooms{Store: st, Vault: v, Bus: k.Bus, Hub: k.Hub, Mirrors: mirrors, Keeper: k, House: k.House, Sessions: k.Sessions, Address: "http://127.0.0.1:7080"})
+	if err := s.HouseRules.FirstRules(t.Context(), rules.First); err != nil {
 		t.Fatal(err)
 	}
 	return s, addPersonTo(t, s, "ingrid", policy.Developer), addPersonTo(t, s, "astrid", policy.Operator)
@@ -52,10 +51,10 @@ var longEnough = sync.OnceValue(func() string { h, _ := HashPassword(context.Bac
 
 func addPersonTo(t *testing.T, s *Service, name string, role policy.Role) Actor {
 	t.Helper()
-	if err := s.AddPerson(t.Context(), store.Person{Name: name, FullName: name, Email: name + "@skerryline.example", Role: role, PasswordHash: longEnough()}); err != nil {
+	if err := s.People.AddPerson(t.Context(), store.Person{Name: name, FullName: name, Email: name + "@skerryline.example", Role: role, PasswordHash: longEnough()}); err != nil {
 		t.Fatal(err)
 	}
-	p, err := s.Store.Read().PersonByName(t.Context(), name)
+	p, err := s.rooms.Store.Read().PersonByName(t.Context(), name)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -63,8 +62,7 @@ func addPersonTo(t *testing.T, s *Service, name string, role policy.Role) Actor 
 }
 
 func status(err error) int {
-	var p *wire.Problem
-	if errors.As(err, &p) {
+	if p := wire.ProblemOf(err); p != nil {
 		return p.Status
 	}
 	return 0
@@ -73,26 +71,26 @@ func status(err error) int {
 func TestPeopleAndPasswords(t *testing.T) {
 	s, _, _ := bare(t)
 	ctx := t.Context()
-	if err := s.AddPerson(ctx, store.Person{Name: "mats", FullName: "Mats", Email: "mats@skerryline.example", Role: "captain"}); err == nil {
+	if err := s.People.AddPerson(ctx, store.Person{Name: "mats", FullName: "Mats", Email: "mats@skerryline.example", Role: "captain"}); err == nil {
 		t.Error("a role there is not is given")
 	}
 	if _, err := HashPassword(t.Context(), "short"); status(err) != 422 {
 		t.Errorf("a short password is answered %v", err)
 	}
-	wrongName, err1 := s.SignIn(ctx, wire.SignIn{Name: "nobody", Password: "long enough"}, "cli", "")
-	_, err2 := s.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "wrong"}, "cli", "")
+	wrongName, err1 := s.SignIns.SignIn(ctx, wire.SignIn{Name: "nobody", Password: "long enough"}, "cli", "")
+	_, err2 := s.SignIns.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "wrong"}, "cli", "")
 	if status(err1) != 401 || err1.Error() != err2.Error() || wrongName.Token != "" {
 		t.Errorf("an unknown name is told apart from a wrong password: %v, %v", err1, err2)
 	}
-	in, err := s.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "long enough"}, "console", "")
+	in, err := s.SignIns.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "long enough"}, "console", "")
 	if err != nil || time.Until(in.ExpiresAt) > ConsoleLifetime {
 		t.Fatalf("signed in as %+v, %v", in, err)
 	}
-	if a, err := s.Authenticate(ctx, in.Token); err != nil || a.Name != "ingrid" {
+	if a, err := s.SignIns.Authenticate(ctx, in.Token); err != nil || a.Name != "ingrid" {
 		t.Errorf("the token is %+v's, %v", a, err)
 	}
 	for _, token := range []string{"", in.Token[:len(in.Token)-1], in.Token + "x", "yb_"} {
-		if _, err := s.Authenticate(ctx, token); status(err) != 401 {
+		if _, err := s.SignIns.Authenticate(ctx, token); status(err) != 401 {
 			t.Errorf("the token %q is answered %v", token, err)
 		}
 	}
@@ -104,7 +102,7 @@ func addWorkspace(t *testing.T, s *Service, a Actor, name string, phase lifecycl
 	ctx := t.Context()
 	w := store.Workspace{ID: store.NewID(), OwnerID: a.ID, Name: name, RepositoryID: "r1", Branch: "main", Phase: phase, Wanted: lifecycle.WantReady, Body: 1, Volume: 1, SeededVolume: 1, PortKey: NewPortKey(),
 		StewardToken: []byte{1}, Plan: &store.Plan{Commit: "0123456789abcdef", Definition: definition.Definition{Image: "a", Folder: "/workspaces/x"}}}
-	err := s.Store.Write(ctx, func(tx *store.Tx) error {
+	err := s.rooms.Store.Write(ctx, func(tx *store.Tx) error {
 		if _, err := tx.RepositoryByID(ctx, "r1"); err != nil {
 			if err := tx.AddRepository(ctx, store.Repository{ID: "r1", Name: "tide-board", URL: "http://git.skerryline.example/x", DefaultBranch: "main"}); err != nil {
 				return err
@@ -128,16 +126,16 @@ func TestWhoFindsWhat(t *testing.T) {
 		status int
 	}{{ingrid, "tide", 0}, {ingrid, "tide.ingrid", 0}, {astrid, "tide.ingrid", 0}, {astrid, "tide", 404}, {ingrid, "tide.astrid", 404}, {ingrid, "tide.nobody", 404},
 		{astrid, "tide.nobody", 404}, {ingrid, "", 404}, {ingrid, "tide.ingrid.x", 404}, {ingrid, "TIDE", 404}} {
-		if _, err := s.find(t.Context(), c.who, c.ref); status(err) != c.status {
+		if _, err := s.Workspaces.views.find(t.Context(), c.who, c.ref); status(err) != c.status {
 			t.Errorf("%s looking for %q is answered %v", c.who.Name, c.ref, err)
 		}
 	}
-	_, absent := s.find(t.Context(), ingrid, "tide.astrid")
-	_, none := s.find(t.Context(), ingrid, "tide.nobody")
+	_, absent := s.Workspaces.views.find(t.Context(), ingrid, "tide.astrid")
+	_, none := s.Workspaces.views.find(t.Context(), ingrid, "tide.nobody")
 	if strings.ReplaceAll(absent.Error(), "astrid", "nobody") != none.Error() {
 		t.Errorf("the answer tells whether somebody exists: %v, %v", absent, none)
 	}
-	if _, err := s.List(t.Context(), ingrid, true); status(err) != 403 {
+	if _, err := s.Workspaces.List(t.Context(), ingrid, true); status(err) != 403 {
 		t.Errorf("a developer's list of everybody's is answered %v", err)
 	}
 }
@@ -149,7 +147,7 @@ func TestFreeNames(t *testing.T) {
 	for _, n := range []string{"tide", "tide-2", long} {
 		addWorkspace(t, s, ingrid, n, lifecycle.Stopped)
 	}
-	err := s.Store.Write(t.Context(), func(tx *store.Tx) error {
+	err := s.rooms.Store.Write(t.Context(), func(tx *store.Tx) error {
 		for _, c := range []struct {
 			who        Actor
 			name, want string
@@ -182,21 +180,21 @@ func TestVerbsAndPhases(t *testing.T) {
 			var err error
 			switch verb {
 			case "start":
-				_, err = s.Start(ctx, ingrid, w.Name)
+				_, err = s.Workspaces.Start(ctx, ingrid, w.Name)
 			case "stop":
-				_, err = s.Stop(ctx, ingrid, w.Name)
+				_, err = s.Workspaces.Stop(ctx, ingrid, w.Name)
 			case "rebuild":
-				_, err = s.Rebuild(ctx, ingrid, w.Name, wire.Rebuild{})
+				_, err = s.Workspaces.Rebuild(ctx, ingrid, w.Name, wire.Rebuild{})
 			case "remove":
-				_, err = s.Remove(ctx, ingrid, w.Name, false)
+				_, err = s.Workspaces.Remove(ctx, ingrid, w.Name, false)
 			case "use":
-				_, err = s.Open(ctx, ingrid, w.Name, wire.Run{})
+				_, err = s.Sessions.Open(ctx, ingrid, w.Name, wire.Run{})
 			}
 			if status(err) != want {
 				t.Errorf("%s while %s is answered %v", verb, phase, err)
 			}
 		}
-		now, err := s.Store.Read().WorkspaceByID(ctx, w.ID)
+		now, err := s.rooms.Store.Read().WorkspaceByID(ctx, w.ID)
 		if err != nil || now.Phase != phase || now.Wanted != lifecycle.WantReady {
 			t.Errorf("refused verbs left %s as %s, wanted %s, %v", phase, now.Phase, now.Wanted, err)
 		}

@@ -1,32 +1,41 @@
 package service
 
 import (
+	"bytes"
 	"context"
-	"errors"
-	"fmt"
 	"io"
-	"os"
 	"regexp"
 	"strings"
-	"time"
 
 	"yardbench/internal/core/definition"
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/plain"
 	"yardbench/internal/core/policy"
+	"yardbench/internal/keeper"
+	"yardbench/internal/session"
 	"yardbench/internal/steward"
 	"yardbench/internal/steward/outside"
 	"yardbench/internal/store"
 	"yardbench/internal/wire"
+	"yardbench/internal/yard"
 )
+
+// Sessions opens terminals and commands in workspaces, and what stands beside them.
+type Sessions struct {
+	hub      keeper.Stewards
+	keeper   *keeper.Keeper
+	sessions *session.Sessions
+	store    *store.Store
+	views    *views
+}
 
 var terminalLabel = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,31}$`)
 
 // Open opens a command or a terminal in the actor's own workspace. The stream
 // is the caller's to close. An operator sees other people's workspaces and
 // does not get into them: their secrets are in there.
-func (s *Service) Open(ctx context.Context, a Actor, ref string, in wire.Run) (*steward.Conn, error) {
-	w, _, err := s.findTo(ctx, a, ref, policy.UseWorkspace, "open a terminal or run commands in")
+func (s *Sessions) Open(ctx context.Context, a Actor, ref string, in wire.Run) (*steward.Conn, error) {
+	w, _, err := s.views.findTo(ctx, a, ref, policy.UseWorkspace, "open a terminal or run commands in")
 	if err != nil {
 		return nil, err
 	}
@@ -34,7 +43,7 @@ func (s *Service) Open(ctx context.Context, a Actor, ref string, in wire.Run) (*
 		return nil, fromRoom(err)
 	}
 	w.NextPlan = nil // the body in use, not what a rebuild is making
-	session, _, err := s.Sessions.Of(ctx, w)
+	session, _, err := s.sessions.Of(ctx, w)
 	if err != nil {
 		return nil, err
 	}
@@ -53,11 +62,11 @@ func (s *Service) Open(ctx context.Context, a Actor, ref string, in wire.Run) (*
 		}
 		r.Process.Env["TERM"], r.Process.Env["COLORTERM"] = "xterm-256color", "truecolor"
 	}
-	c, err := s.Hub.Ask(ctx, outside.Link(w.ID, w.Body), r)
+	c, err := s.hub.Ask(ctx, outside.Link(w.ID, w.Body), r)
 	if err != nil {
 		return nil, fromRoom(err)
 	}
-	err = s.Store.Write(ctx, func(tx *store.Tx) error {
+	err = s.store.Write(ctx, func(tx *store.Tx) error {
 		return tx.Journal(ctx, "workspace."+string(r.Kind), w.ID, w.OwnerID, a.ID, map[string]any{})
 	})
 	if err != nil {
@@ -70,8 +79,8 @@ func (s *Service) Open(ctx context.Context, a Actor, ref string, in wire.Run) (*
 // greeting is what a new terminal begins with, as a shell's script: what a
 // person should know of the workspace, and what the definition runs when
 // somebody attaches (postAttachCommand).
-func (s *Service) greeting(ctx context.Context, w store.Workspace) (script string, ok bool) {
-	conditions, err := s.Store.Read().Conditions(ctx, w.ID)
+func (s *Sessions) greeting(ctx context.Context, w store.Workspace) (script string, ok bool) {
+	conditions, err := s.store.Read().Conditions(ctx, w.ID)
 	if err != nil {
 		return "", false // the terminal is worth more than its greeting
 	}
@@ -99,18 +108,6 @@ func (s *Service) greeting(ctx context.Context, w store.Workspace) (script strin
 	return script, script != ""
 }
 
-// CopyLog writes a launch sheet's whole log to w: each step's title, then its
-// log. sheet 0 is the newest; step 0 is all of them. With follow it goes on
-// until the sheet has ended; from leaves out so many bytes; flush is called when there is nothing more for
-// the moment.
-func (s *Service) CopyLog(ctx context.Context, a Actor, ref string, sheet, step int, from int64, follow bool, w io.Writer, flush func()) error {
-	ws, err := s.find(ctx, a, ref)
-	if err != nil {
-		return err
-	}
-	return s.copyLog(ctx, ws, sheet, step, follow, &beyond{w, from}, flush)
-}
-
 // beyond passes on what comes after so many bytes.
 type beyond struct {
 	w    io.Writer
@@ -127,110 +124,81 @@ func (b *beyond) Write(p []byte) (int, error) {
 	return n + int(skip), err
 }
 
-func (s *Service) copyLog(ctx context.Context, ws store.Workspace, sheet, step int, follow bool, w io.Writer, flush func()) error {
-	sh, err := s.sheet(ctx, ws, sheet)
+// Services tells of the services beside a workspace, in the order in which
+// they start.
+func (s *Sessions) Services(ctx context.Context, a Actor, ref string) ([]wire.Service, error) {
+	w, err := s.views.find(ctx, a, ref)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	watch := s.Bus.Watch()
-	defer watch.Close()
-	f := logFollower{s: s, w: ws, step: step, out: w, at: map[int]int64{}}
-	for {
-		// What the records say is read before the files: a step that has
-		// ended by then has its whole log there.
-		if sh, err = s.sheet(ctx, ws, sh.Number); err != nil {
-			return err
-		}
-		if err := f.copy(ctx, sh); err != nil {
-			return err
-		}
-		flush()
-		if !follow || sh.EndedAt != nil {
-			return nil
-		}
-		select {
-		case <-ctx.Done():
-			return nil
-		case <-watch.C:
-			watch.Take()
-		case <-time.After(10 * time.Second): // a keeper that died without a word
-		}
+	out := []wire.Service{}
+	c := w.Plan.Definition.Compose
+	if c == nil {
+		return out, nil
 	}
-}
-
-func (s *Service) sheet(ctx context.Context, w store.Workspace, number int) (store.Sheet, error) {
-	if number == 0 {
-		return s.Store.Read().CurrentSheet(ctx, w.ID)
-	}
-	rows, err := s.Store.Read().Sheets(ctx, w.ID)
-	for _, sh := range rows {
-		if sh.Number == number {
-			return sh, nil
-		}
-	}
-	if err == nil {
-		err = notFound("launch sheet", fmt.Sprint(number), "see them with: yardbench show "+w.Name)
-	}
-	return store.Sheet{}, err
-}
-
-// logFollower copies the logs of a sheet's steps, going on where it was.
-type logFollower struct {
-	s       *Service
-	w       store.Workspace
-	step    int
-	out     io.Writer
-	at      map[int]int64 // by step: how much was copied; present: its title was
-	current int
-}
-
-func (f *logFollower) copy(ctx context.Context, sh store.Sheet) error {
-	steps, err := f.s.Store.Read().Steps(ctx, sh.ID)
+	o, err := s.keeper.Yard.Observe(ctx, w.ID)
 	if err != nil {
-		return err
+		return nil, fromRoom(err)
 	}
-	for _, st := range steps {
-		if st.Parent != 0 || (f.step != 0 && st.Number != f.step) || st.Number < f.current {
-			continue
+	for _, v := range c.Services {
+		x := wire.Service{Name: v.Name, Image: v.Image, Ports: append([]int{}, v.Ports...), Needs: []string{}, State: "absent"}
+		if v.Build != nil {
+			x.Image = v.Build.Dockerfile
 		}
-		f.current = st.Number
-		if _, titled := f.at[st.Number]; !titled {
-			f.at[st.Number] = 0
-			if f.step == 0 {
-				if _, err := fmt.Fprintf(f.out, "== %s\n", st.Title); err != nil {
-					return err
-				}
+		for _, n := range v.Needs {
+			x.Needs = append(x.Needs, n.Service+" "+strings.TrimPrefix(n.Condition, "service_"))
+		}
+		if state, ok := o.Services[w.Body][v.Name]; ok {
+			if x.State, x.Problem = serviceState(state); w.Phase == lifecycle.Stopped && state.Body == lifecycle.Ended {
+				x.State, x.Problem = "ended", "" // it was stopped with the workspace
 			}
 		}
-		err := f.part(f.s.Keeper.LogPath(f.w.ID, sh.Number, st.Number), st.Number)
-		if errors.Is(err, os.ErrNotExist) {
-			if err = nil; st.EndedAt != nil && f.s.now().Sub(*st.EndedAt) > 24*time.Hour {
-				_, err = fmt.Fprintln(f.out, "[its log is kept no longer]")
-			}
-		}
-		if err != nil {
-			return err
-		}
-		if st.EndedAt == nil {
-			return nil // the next one begins when this one has ended
-		}
+		out = append(out, x)
 	}
-	return nil
+	return out, nil
 }
 
-func (f *logFollower) part(path string, step int) error {
-	file, err := os.Open(path)
+// ServiceLog gives the newest lines of a service's log.
+func (s *Sessions) ServiceLog(ctx context.Context, a Actor, ref, name string) ([]byte, error) {
+	w, err := s.views.find(ctx, a, ref)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	defer file.Close()
-	if st, err := file.Stat(); err == nil && st.Size() < f.at[step] {
-		f.at[step] = 0 // the step began anew
+	if !hasService(w, name) {
+		return nil, invalid("beside "+quote(w.Name)+" there is no service "+quote(name), "see them with: yardbench services "+w.Name)
 	}
-	if _, err := file.Seek(f.at[step], io.SeekStart); err != nil {
-		return err
+	var out bytes.Buffer
+	if err := s.keeper.Yard.ServiceLog(ctx, w.ID, w.Body, name, serviceLogLines, &out); err != nil {
+		return nil, fromRoom(err)
 	}
-	n, err := io.Copy(f.out, file)
-	f.at[step] += n
-	return err
+	return out.Bytes(), nil
+}
+
+// serviceState is how a service stands, in a word, and why it ended badly.
+func serviceState(s yard.ServiceState) (state, problem string) {
+	switch {
+	case s.Body == lifecycle.Created:
+		return "made", ""
+	case s.Body == lifecycle.Ended && s.ExitCode == 0:
+		return "ended", ""
+	case s.Body == lifecycle.Ended:
+		return "failed", s.Problem
+	case s.Health != "":
+		return s.Health, ""
+	}
+	return "running", ""
+}
+
+// serviceLogLines bounds what is shown of a service's log.
+const serviceLogLines = 2000
+
+func hasService(w store.Workspace, name string) bool {
+	if c := w.Plan.Definition.Compose; c != nil {
+		for _, v := range c.Services {
+			if v.Name == name {
+				return true
+			}
+		}
+	}
+	return false
 }

@@ -9,41 +9,51 @@ import (
 	"yardbench/internal/core/definition"
 	"yardbench/internal/core/policy"
 	"yardbench/internal/core/starter"
+	"yardbench/internal/fault"
+	"yardbench/internal/house"
 	"yardbench/internal/store"
 	"yardbench/internal/wire"
 )
 
+// Starters are the use cases of definitions to begin with.
+type Starters struct {
+	house       *house.Book
+	mirrors     Mirrors
+	store       *store.Store
+	definitions *Definitions
+}
+
 // starters gives the repository that holds the starters, at its head.
-func (s *Service) starters(ctx context.Context, a Actor) (r store.Repository, commit string, err error) {
+func (s *Starters) starters(ctx context.Context, a Actor) (r store.Repository, commit string, err error) {
 	if !a.may(policy.SeeRepositories) {
 		return r, "", denied(a, "see starters")
 	}
-	house, _, err := s.House.Rules(ctx, s.Store.Read())
+	house, _, err := s.house.Rules(ctx, s.store.Read())
 	if err != nil {
 		return r, "", err
 	}
 	if house.Starters == "" {
-		return r, "", problem(404, "not-found", "the house rules name no repository with starters", "ask an operator to put starters: REPOSITORY into them")
+		return r, "", &fault.Fault{Class: fault.Missing, Kind: "not-found", Detail: "the house rules name no repository with starters", Next: "ask an operator to put starters: REPOSITORY into them"}
 	}
-	r, err = s.Store.Read().RepositoryByName(ctx, house.Starters)
+	r, err = s.store.Read().RepositoryByName(ctx, house.Starters)
 	if errors.Is(err, store.ErrNotFound) {
-		return r, "", problem(404, "not-found", "the house rules have the starters in "+quote(house.Starters)+", which is not registered", "ask an operator to register it: yardbench repos add ADDRESS")
+		return r, "", &fault.Fault{Class: fault.Missing, Kind: "not-found", Detail: "the house rules have the starters in " + quote(house.Starters) + ", which is not registered", Next: "ask an operator to register it: yardbench repos add ADDRESS"}
 	}
 	if err != nil {
 		return r, "", err
 	}
-	commit, err = s.head(ctx, a.ID, r, r.DefaultBranch)
+	commit, err = s.definitions.head(ctx, a.ID, r, r.DefaultBranch)
 	return r, commit, err
 }
 
 // Starters lists the starters. One whose manifest cannot be read is listed
 // with what is wrong.
-func (s *Service) Starters(ctx context.Context, a Actor) ([]wire.Starter, error) {
+func (s *Starters) Starters(ctx context.Context, a Actor) ([]wire.Starter, error) {
 	r, commit, err := s.starters(ctx, a)
 	if err != nil {
 		return nil, err
 	}
-	names, err := s.Mirrors.List(ctx, r.ID, commit, "")
+	names, err := s.mirrors.List(ctx, r.ID, commit, "")
 	if err != nil {
 		return nil, fromRoom(err)
 	}
@@ -53,7 +63,7 @@ func (s *Service) Starters(ctx context.Context, a Actor) ([]wire.Starter, error)
 		if !ok {
 			continue
 		}
-		text, ok, err := s.Mirrors.ReadFile(ctx, r.ID, commit, folder+"/"+starter.ManifestName, definition.MaxBytes)
+		text, ok, err := s.mirrors.ReadFile(ctx, r.ID, commit, folder+"/"+starter.ManifestName, definition.MaxBytes)
 		if err != nil {
 			return nil, fromRoom(err)
 		}
@@ -84,7 +94,7 @@ func starterView(s starter.Starter) wire.Starter {
 }
 
 // FillStarter gives the files of a starter with the chosen options in them.
-func (s *Service) FillStarter(ctx context.Context, a Actor, name string, in wire.FillStarter) (wire.FilledStarter, error) {
+func (s *Starters) FillStarter(ctx context.Context, a Actor, name string, in wire.FillStarter) (wire.FilledStarter, error) {
 	r, commit, err := s.starters(ctx, a)
 	if err != nil {
 		return wire.FilledStarter{}, err
@@ -93,7 +103,7 @@ func (s *Service) FillStarter(ctx context.Context, a Actor, name string, in wire
 	if !starter.Inside(name) || strings.Contains(name, "/") {
 		return wire.FilledStarter{}, none
 	}
-	text, ok, err := s.Mirrors.ReadFile(ctx, r.ID, commit, name+"/"+starter.ManifestName, definition.MaxBytes)
+	text, ok, err := s.mirrors.ReadFile(ctx, r.ID, commit, name+"/"+starter.ManifestName, definition.MaxBytes)
 	if err != nil {
 		return wire.FilledStarter{}, fromRoom(err)
 	}
@@ -108,7 +118,7 @@ func (s *Service) FillStarter(ctx context.Context, a Actor, name string, in wire
 	if err != nil {
 		return wire.FilledStarter{}, invalid(err.Error(), "see what may be chosen with: yardbench starter show "+name)
 	}
-	rows, err := s.Mirrors.Files(ctx, r.ID, commit, name, starter.MaxFiles, starter.MaxFileBytes)
+	rows, err := s.mirrors.Files(ctx, r.ID, commit, name, starter.MaxFiles, starter.MaxFileBytes)
 	if err != nil {
 		return wire.FilledStarter{}, fromRoom(err)
 	}

@@ -10,21 +10,36 @@ import (
 
 	"yardbench/internal/core/journal"
 	"yardbench/internal/core/policy"
+	"yardbench/internal/house"
+	"yardbench/internal/keeper"
+	"yardbench/internal/live"
 	"yardbench/internal/store"
+	"yardbench/internal/vault"
 	"yardbench/internal/webhook"
 	"yardbench/internal/wire"
 )
+
+// Webhooks tells others of what the journal says.
+type Webhooks struct {
+	bus     *live.Bus
+	house   *house.Book
+	keeper  *keeper.Keeper
+	store   *store.Store
+	vault   *vault.Vault
+	now     func() time.Time
+	journal *Journal
+}
 
 // maxWebhooks bounds the addresses that are told.
 const maxWebhooks = 20
 
 // AddWebhook has an address told of journal entries from now on. Its key is
 // shown this once.
-func (s *Service) AddWebhook(ctx context.Context, a Actor, in wire.NewWebhook) (wire.MadeWebhook, error) {
+func (s *Webhooks) AddWebhook(ctx context.Context, a Actor, in wire.NewWebhook) (wire.MadeWebhook, error) {
 	if !a.may(policy.ChangeWebhooks) {
 		return wire.MadeWebhook{}, denied(a, "add webhooks")
 	}
-	house, _, err := s.House.Rules(ctx, s.Store.Read())
+	house, _, err := s.house.Rules(ctx, s.store.Read())
 	if err != nil {
 		return wire.MadeWebhook{}, err
 	}
@@ -40,7 +55,7 @@ func (s *Service) AddWebhook(ctx context.Context, a Actor, in wire.NewWebhook) (
 			return wire.MadeWebhook{}, invalid(quote(k)+" is no beginning of a kind", "give what kinds begin with, like workspace.phase")
 		}
 	}
-	all, err := s.Store.Read().Webhooks(ctx)
+	all, err := s.store.Read().Webhooks(ctx)
 	if err != nil {
 		return wire.MadeWebhook{}, err
 	}
@@ -49,10 +64,10 @@ func (s *Service) AddWebhook(ctx context.Context, a Actor, in wire.NewWebhook) (
 	}
 	key, _ := newToken("yb_hook_")
 	w := store.Webhook{ID: store.NewID(), URL: in.URL, Kinds: in.Kinds, MadeBy: a.ID}
-	if w.Key, err = s.Vault.Seal(key, "webhook", w.ID); err != nil {
+	if w.Key, err = s.vault.Seal(key, "webhook", w.ID); err != nil {
 		return wire.MadeWebhook{}, err
 	}
-	err = s.Store.Write(ctx, func(tx *store.Tx) error {
+	err = s.store.Write(ctx, func(tx *store.Tx) error {
 		if err := tx.Journal(ctx, "webhook.added", w.ID, "", a.ID, map[string]any{"url": w.URL, "kinds": w.Kinds}); err != nil {
 			return err
 		}
@@ -70,16 +85,16 @@ func (s *Service) AddWebhook(ctx context.Context, a Actor, in wire.NewWebhook) (
 	return wire.MadeWebhook{Webhook: s.webhookView(ctx, w), Key: key}, nil
 }
 
-func (s *Service) webhookView(ctx context.Context, w store.Webhook) wire.Webhook {
-	return wire.Webhook{ID: w.ID, URL: w.URL, Kinds: append([]string{}, w.Kinds...), MadeBy: s.nameOf(ctx, w.MadeBy), CreatedAt: w.CreatedAt, Cursor: w.Cursor, FailingSince: w.FailingSince, Problem: w.Problem}
+func (s *Webhooks) webhookView(ctx context.Context, w store.Webhook) wire.Webhook {
+	return wire.Webhook{ID: w.ID, URL: w.URL, Kinds: append([]string{}, w.Kinds...), MadeBy: nameOf(ctx, s.store.Read(), w.MadeBy), CreatedAt: w.CreatedAt, Cursor: w.Cursor, FailingSince: w.FailingSince, Problem: w.Problem}
 }
 
 // Webhooks lists them.
-func (s *Service) Webhooks(ctx context.Context, a Actor) ([]wire.Webhook, error) {
+func (s *Webhooks) Webhooks(ctx context.Context, a Actor) ([]wire.Webhook, error) {
 	if !a.may(policy.SeeWebhooks) {
 		return nil, denied(a, "see webhooks")
 	}
-	rows, err := s.Store.Read().Webhooks(ctx)
+	rows, err := s.store.Read().Webhooks(ctx)
 	out := []wire.Webhook{}
 	for _, w := range rows {
 		out = append(out, s.webhookView(ctx, w))
@@ -87,11 +102,11 @@ func (s *Service) Webhooks(ctx context.Context, a Actor) ([]wire.Webhook, error)
 	return out, err
 }
 
-func (s *Service) findWebhook(ctx context.Context, a Actor, action policy.Action, id string) (store.Webhook, error) {
+func (s *Webhooks) findWebhook(ctx context.Context, a Actor, action policy.Action, id string) (store.Webhook, error) {
 	if !a.may(action) {
 		return store.Webhook{}, denied(a, "do this with webhooks")
 	}
-	w, err := s.Store.Read().WebhookByID(ctx, id)
+	w, err := s.store.Read().WebhookByID(ctx, id)
 	if errors.Is(err, store.ErrNotFound) {
 		return w, notFound("webhook", id, "see them with: yardbench webhook list")
 	}
@@ -99,12 +114,12 @@ func (s *Service) findWebhook(ctx context.Context, a Actor, action policy.Action
 }
 
 // DropWebhook ends the telling of one.
-func (s *Service) DropWebhook(ctx context.Context, a Actor, id string) error {
+func (s *Webhooks) DropWebhook(ctx context.Context, a Actor, id string) error {
 	w, err := s.findWebhook(ctx, a, policy.ChangeWebhooks, id)
 	if err != nil {
 		return err
 	}
-	return s.Store.Write(ctx, func(tx *store.Tx) error {
+	return s.store.Write(ctx, func(tx *store.Tx) error {
 		if err := tx.DropWebhook(ctx, id); err != nil {
 			return err
 		}
@@ -113,11 +128,11 @@ func (s *Service) DropWebhook(ctx context.Context, a Actor, id string) error {
 }
 
 // Deliveries is the log of a webhook, the newest first.
-func (s *Service) Deliveries(ctx context.Context, a Actor, id string) ([]wire.Delivery, error) {
+func (s *Webhooks) Deliveries(ctx context.Context, a Actor, id string) ([]wire.Delivery, error) {
 	if _, err := s.findWebhook(ctx, a, policy.SeeWebhooks, id); err != nil {
 		return nil, err
 	}
-	rows, err := s.Store.Read().Deliveries(ctx, id)
+	rows, err := s.store.Read().Deliveries(ctx, id)
 	out := []wire.Delivery{}
 	for _, d := range rows {
 		out = append(out, deliveryView(d))
@@ -130,12 +145,12 @@ func deliveryView(d store.Delivery) wire.Delivery {
 }
 
 // TestWebhook posts an event that is no entry, and tells how that went.
-func (s *Service) TestWebhook(ctx context.Context, a Actor, id string) (wire.Delivery, error) {
+func (s *Webhooks) TestWebhook(ctx context.Context, a Actor, id string) (wire.Delivery, error) {
 	w, err := s.findWebhook(ctx, a, policy.ChangeWebhooks, id)
 	if err != nil {
 		return wire.Delivery{}, err
 	}
-	event, err := journal.NewEvent(s.Keeper.Installation, "test-"+store.NewID(), "webhook.test", w.ID, s.now(), map[string]any{"by": a.Name})
+	event, err := journal.NewEvent(s.keeper.Installation, "test-"+store.NewID(), "webhook.test", w.ID, s.now(), map[string]any{"by": a.Name})
 	if err != nil {
 		return wire.Delivery{}, err
 	}
@@ -144,12 +159,12 @@ func (s *Service) TestWebhook(ctx context.Context, a Actor, id string) (wire.Del
 }
 
 // post posts one event and writes how it went.
-func (s *Service) post(ctx context.Context, w store.Webhook, entry int64, attempt int, event journal.Event) (store.Delivery, error) {
-	house, _, err := s.House.Rules(ctx, s.Store.Read())
+func (s *Webhooks) post(ctx context.Context, w store.Webhook, entry int64, attempt int, event journal.Event) (store.Delivery, error) {
+	house, _, err := s.house.Rules(ctx, s.store.Read())
 	if err != nil {
 		return store.Delivery{}, err
 	}
-	key, err := s.Vault.Open(w.Key, "webhook", w.ID)
+	key, err := s.vault.Open(w.Key, "webhook", w.ID)
 	if err != nil {
 		return store.Delivery{}, err
 	}
@@ -159,7 +174,7 @@ func (s *Service) post(ctx context.Context, w store.Webhook, entry int64, attemp
 	}
 	head := ""
 	if entry > 0 {
-		h, err := s.signedHead(ctx, s.Store.Read(), entry)
+		h, err := s.journal.signedHead(ctx, s.store.Read(), entry)
 		if err != nil {
 			return store.Delivery{}, err
 		}
@@ -171,13 +186,13 @@ func (s *Service) post(ctx context.Context, w store.Webhook, entry int64, attemp
 	if d.Took = time.Since(began); err != nil {
 		d.Problem = err.Error()
 	}
-	return d, s.Store.Write(ctx, func(tx *store.Tx) error { return tx.Delivered(ctx, w.ID, d) })
+	return d, s.store.Write(ctx, func(tx *store.Tx) error { return tx.Delivered(ctx, w.ID, d) })
 }
 
 // StartWebhooks begins to tell the webhooks, each by itself and from where it
 // was left.
-func (s *Service) StartWebhooks(ctx context.Context) error {
-	all, err := s.Store.Read().Webhooks(ctx)
+func (s *Webhooks) StartWebhooks(ctx context.Context) error {
+	all, err := s.store.Read().Webhooks(ctx)
 	for _, w := range all {
 		s.tell(w.ID)
 	}
@@ -187,12 +202,12 @@ func (s *Service) StartWebhooks(ctx context.Context) error {
 // tell delivers to one webhook, entry after entry in their order, as long as
 // it is there. One that cannot be delivered is tried again with growing waits,
 // and none is passed over: so nothing is lost or reordered.
-func (s *Service) tell(id string) {
-	s.Keeper.Go(func(ctx context.Context) {
-		watch := s.Bus.Watch()
+func (s *Webhooks) tell(id string) {
+	s.keeper.Go(func(ctx context.Context) {
+		watch := s.bus.Watch()
 		defer watch.Close()
 		for attempt := 1; ctx.Err() == nil; {
-			w, err := s.Store.Read().WebhookByID(ctx, id)
+			w, err := s.store.Read().WebhookByID(ctx, id)
 			if errors.Is(err, store.ErrNotFound) {
 				return
 			}
@@ -224,8 +239,8 @@ func (s *Service) tell(id string) {
 
 // tellNext delivers the next entry that a webhook wants. It gives how long to
 // wait until it is to be called again, and with which attempt.
-func (s *Service) tellNext(ctx context.Context, w store.Webhook, attempt int) (time.Duration, int, error) {
-	rows, err := s.Store.Read().Journal(ctx, store.JournalFilter{After: w.Cursor, Limit: 200})
+func (s *Webhooks) tellNext(ctx context.Context, w store.Webhook, attempt int) (time.Duration, int, error) {
+	rows, err := s.store.Read().Journal(ctx, store.JournalFilter{After: w.Cursor, Limit: 200})
 	if err != nil {
 		return 0, attempt, err
 	}
@@ -235,7 +250,7 @@ func (s *Service) tellNext(ctx context.Context, w store.Webhook, attempt int) (t
 			passed = e.Number
 			continue
 		}
-		event, err := s.event(e)
+		event, err := s.journal.event(e)
 		if err != nil {
 			return 0, attempt, err
 		}
@@ -249,7 +264,7 @@ func (s *Service) tellNext(ctx context.Context, w store.Webhook, attempt int) (t
 		return 0, 1, nil
 	}
 	if passed > 0 {
-		return 0, attempt, s.Store.Write(ctx, func(tx *store.Tx) error { return tx.PassWebhook(ctx, w.ID, passed) })
+		return 0, attempt, s.store.Write(ctx, func(tx *store.Tx) error { return tx.PassWebhook(ctx, w.ID, passed) })
 	}
 	return time.Minute, 1, nil
 }

@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"regexp"
 	"strings"
@@ -13,51 +12,27 @@ import (
 	"yardbench/internal/core/policy"
 	"yardbench/internal/core/quota"
 	"yardbench/internal/core/rules"
+	"yardbench/internal/fault"
+	"yardbench/internal/house"
+	"yardbench/internal/keeper"
 	"yardbench/internal/store"
 	"yardbench/internal/wire"
 )
 
+// Workspaces are the verbs of workspaces.
+type Workspaces struct {
+	house       *house.Book
+	keeper      *keeper.Keeper
+	store       *store.Store
+	definitions *Definitions
+	launches    *Launches
+	views       *views
+}
+
 var workspaceName = regexp.MustCompile(`^[a-z]([a-z0-9-]{0,38}[a-z0-9])?$`)
 
-// find resolves NAME or NAME.OWNER among what the actor may see. What they
-// may not see does not exist for them.
-func (s *Service) find(ctx context.Context, a Actor, ref string) (store.Workspace, error) {
-	w, _, err := s.findOwned(ctx, a, ref)
-	return w, err
-}
-
-func (s *Service) findOwned(ctx context.Context, a Actor, ref string) (store.Workspace, store.Person, error) {
-	none := notFound("workspace", ref, "see yours with: yardbench list")
-	name, ownerName, other := strings.Cut(ref, ".")
-	owner := a.Person
-	if other && ownerName != a.Name {
-		p, err := s.Store.Read().PersonByName(ctx, ownerName)
-		if errors.Is(err, store.ErrNotFound) || (err == nil && !a.mayOf(policy.SeeWorkspace, p)) {
-			return store.Workspace{}, p, none
-		}
-		if err != nil {
-			return store.Workspace{}, p, err
-		}
-		owner = p
-	}
-	w, err := s.Store.Read().WorkspaceByName(ctx, owner.ID, name)
-	if errors.Is(err, store.ErrNotFound) || (err == nil && w.Kind != store.ForPerson) {
-		return w, owner, none
-	}
-	return w, owner, err
-}
-
-// findTo is find for an action that needs more than seeing.
-func (s *Service) findTo(ctx context.Context, a Actor, ref string, action policy.Action, what string) (store.Workspace, store.Person, error) {
-	w, owner, err := s.findOwned(ctx, a, ref)
-	if err == nil && !a.mayOf(action, owner) {
-		return w, owner, forbidden(fmt.Sprintf("this is %s's workspace; your role, %s, does not allow you to %s it", owner.Name, a.Role, what), "ask "+owner.Name)
-	}
-	return w, owner, err
-}
-
 // List lists the actor's workspaces; with all everybody's whom they may see.
-func (s *Service) List(ctx context.Context, a Actor, all bool) ([]wire.Workspace, error) {
+func (s *Workspaces) List(ctx context.Context, a Actor, all bool) ([]wire.Workspace, error) {
 	scope := store.Scope{OwnerID: a.ID}
 	if all {
 		var ok bool
@@ -65,52 +40,25 @@ func (s *Service) List(ctx context.Context, a Actor, all bool) ([]wire.Workspace
 			return nil, forbidden("your role sees your own workspaces only", "leave --all out")
 		}
 	}
-	q := s.Store.Read()
+	q := s.store.Read()
 	rows, err := q.PeoplesWorkspaces(ctx, scope)
 	if err != nil {
 		return nil, err
 	}
-	return s.views(ctx, q, rows, scope.OwnerID)
+	return s.views.views(ctx, q, rows, scope.OwnerID)
 }
 
 // Show tells of one workspace.
-func (s *Service) Show(ctx context.Context, a Actor, ref string) (wire.Workspace, error) {
-	w, err := s.find(ctx, a, ref)
+func (s *Workspaces) Show(ctx context.Context, a Actor, ref string) (wire.Workspace, error) {
+	w, err := s.views.find(ctx, a, ref)
 	if err != nil {
 		return wire.Workspace{}, err
 	}
-	return s.view(ctx, s.Store.Read(), w)
-}
-
-// Sheets lists the launch sheets of a workspace, newest first.
-func (s *Service) Sheets(ctx context.Context, a Actor, ref string) ([]wire.Sheet, error) {
-	w, err := s.find(ctx, a, ref)
-	if err != nil {
-		return nil, err
-	}
-	rows, err := s.Store.Read().Sheets(ctx, w.ID)
-	if err != nil {
-		return nil, err
-	}
-	out := []wire.Sheet{}
-	for _, sh := range rows {
-		steps, err := s.Store.Read().Steps(ctx, sh.ID)
-		if err != nil {
-			return nil, err
-		}
-		v := sheetView(sh, steps)
-		if len(out) == 0 { // the newest is what people look at
-			if err := s.timed(ctx, &v, w, sh, steps); err != nil {
-				return nil, err
-			}
-		}
-		out = append(out, v)
-	}
-	return out, nil
+	return s.views.view(ctx, s.store.Read(), w)
 }
 
 // Start brings a stopped or failed workspace up.
-func (s *Service) Start(ctx context.Context, a Actor, ref string) (wire.Workspace, error) {
+func (s *Workspaces) Start(ctx context.Context, a Actor, ref string) (wire.Workspace, error) {
 	return s.want(ctx, a, ref, lifecycle.Start, func(tx *store.Tx, w *store.Workspace) error {
 		if w.Phase == lifecycle.Ready {
 			return nil
@@ -128,16 +76,16 @@ func (s *Service) Start(ctx context.Context, a Actor, ref string) (wire.Workspac
 }
 
 // admitStart holds a workspace that is to run against its owner's limits.
-func (s *Service) admitStart(ctx context.Context, tx *store.Tx, w store.Workspace) error {
+func (s *Workspaces) admitStart(ctx context.Context, tx *store.Tx, w store.Workspace) error {
 	owner, err := tx.PersonByID(ctx, w.OwnerID)
 	if err != nil {
 		return err
 	}
-	return s.admit(ctx, tx, owner, quota.Start(rules.Size{CoresMilli: w.CoresMilli, MemoryBytes: w.MemoryBytes}))
+	return s.launches.admit(ctx, tx, owner, quota.Start(rules.Size{CoresMilli: w.CoresMilli, MemoryBytes: w.MemoryBytes}))
 }
 
 // Stop stops a workspace; its files stay.
-func (s *Service) Stop(ctx context.Context, a Actor, ref string) (wire.Workspace, error) {
+func (s *Workspaces) Stop(ctx context.Context, a Actor, ref string) (wire.Workspace, error) {
 	return s.want(ctx, a, ref, lifecycle.Stop, func(tx *store.Tx, w *store.Workspace) error {
 		if w.Phase == lifecycle.Stopped {
 			return nil
@@ -148,7 +96,7 @@ func (s *Service) Stop(ctx context.Context, a Actor, ref string) (wire.Workspace
 }
 
 // begin opens a sheet and enters the first phase of what was asked for.
-func (s *Service) begin(ctx context.Context, tx *store.Tx, w *store.Workspace, a Actor, p lifecycle.Phase, kind lifecycle.SheetKind) error {
+func (s *Workspaces) begin(ctx context.Context, tx *store.Tx, w *store.Workspace, a Actor, p lifecycle.Phase, kind lifecycle.SheetKind) error {
 	if _, err := tx.OpenSheet(ctx, w.ID, kind); err != nil {
 		return err
 	}
@@ -157,8 +105,8 @@ func (s *Service) begin(ctx context.Context, tx *store.Tx, w *store.Workspace, a
 
 // Rebuild makes a new body from the branch's head; the old one stays until
 // the new one runs. With new files the volume is new too.
-func (s *Service) Rebuild(ctx context.Context, a Actor, ref string, in wire.Rebuild) (wire.Workspace, error) {
-	w, _, err := s.findTo(ctx, a, ref, policy.DriveWorkspace, "rebuild")
+func (s *Workspaces) Rebuild(ctx context.Context, a Actor, ref string, in wire.Rebuild) (wire.Workspace, error) {
+	w, _, err := s.views.findTo(ctx, a, ref, policy.DriveWorkspace, "rebuild")
 	if err != nil {
 		return wire.Workspace{}, err
 	}
@@ -170,16 +118,16 @@ func (s *Service) Rebuild(ctx context.Context, a Actor, ref string, in wire.Rebu
 			return wire.Workspace{}, err
 		}
 	}
-	r, err := s.Store.Read().RepositoryByID(ctx, w.RepositoryID)
+	r, err := s.store.Read().RepositoryByID(ctx, w.RepositoryID)
 	if err != nil {
 		return wire.Workspace{}, err
 	}
-	plan, err := s.plan(ctx, w.OwnerID, r, w.Branch, choiceOf(*w.Plan))
+	plan, err := s.definitions.plan(ctx, w.OwnerID, r, w.Branch, choiceOf(*w.Plan))
 	if err != nil {
 		return wire.Workspace{}, err
 	}
 	if in.NewFiles {
-		if err := s.prepared(ctx, r, w.Branch, &plan); err != nil {
+		if err := s.launches.prepared(ctx, r, w.Branch, &plan); err != nil {
 			return wire.Workspace{}, err
 		}
 	}
@@ -213,8 +161,8 @@ func (s *Service) Rebuild(ctx context.Context, a Actor, ref string, in wire.Rebu
 
 // Remove removes a workspace with its files. It refuses while work exists
 // nowhere else, unless discard is set.
-func (s *Service) Remove(ctx context.Context, a Actor, ref string, discard bool) (wire.Workspace, error) {
-	w, _, err := s.findTo(ctx, a, ref, policy.RemoveWorkspace, "remove")
+func (s *Workspaces) Remove(ctx context.Context, a Actor, ref string, discard bool) (wire.Workspace, error) {
+	w, _, err := s.views.findTo(ctx, a, ref, policy.RemoveWorkspace, "remove")
 	if err != nil {
 		return wire.Workspace{}, err
 	}
@@ -238,7 +186,7 @@ func (s *Service) Remove(ctx context.Context, a Actor, ref string, discard bool)
 }
 
 // mustBeSafe refuses where files would go whose content exists nowhere else.
-func (s *Service) mustBeSafe(ctx context.Context, w store.Workspace, verb string) error {
+func (s *Workspaces) mustBeSafe(ctx context.Context, w store.Workspace, verb string) error {
 	work, err := s.look(ctx, w)
 	if err != nil {
 		return err
@@ -251,22 +199,22 @@ func (s *Service) mustBeSafe(ctx context.Context, w store.Workspace, verb string
 		return conflict("work-unknown", fmt.Sprintf("the work in %s cannot be looked at: %s", quote(w.Name), work.Problem),
 			fmt.Sprintf("start it so that it can be, or give up whatever is there: yardbench %s %s --discard", verb, w.Name))
 	}
-	p := problem(409, "unpushed-work", fmt.Sprintf("%s holds work that exists nowhere else", quote(w.Name)), next)
+	p := conflict("unpushed-work", fmt.Sprintf("%s holds work that exists nowhere else", quote(w.Name)), next)
 	for _, u := range work.Uncommitted {
-		p.Errors = append(p.Errors, wire.FieldProblem{Field: "not committed", Detail: u})
+		p.Parts = append(p.Parts, fault.Part{Field: "not committed", Detail: u})
 	}
 	for _, u := range work.Unpushed {
-		p.Errors = append(p.Errors, wire.FieldProblem{Field: "not pushed", Detail: u})
+		p.Parts = append(p.Parts, fault.Part{Field: "not pushed", Detail: u})
 	}
 	if work.Stashes > 0 {
-		p.Errors = append(p.Errors, wire.FieldProblem{Field: "stashed", Detail: fmt.Sprintf("%d in git stash", work.Stashes)})
+		p.Parts = append(p.Parts, fault.Part{Field: "stashed", Detail: fmt.Sprintf("%d in git stash", work.Stashes)})
 	}
 	return p
 }
 
 // look says what of a workspace's work exists nowhere else: by its steward
 // while it is ready, else as it was when it stopped.
-func (s *Service) look(ctx context.Context, w store.Workspace) (store.WorkState, error) {
+func (s *Workspaces) look(ctx context.Context, w store.Workspace) (store.WorkState, error) {
 	switch {
 	case w.SeededVolume == 0:
 		return store.WorkState{}, nil // there never were files
@@ -275,12 +223,12 @@ func (s *Service) look(ctx context.Context, w store.Workspace) (store.WorkState,
 	case w.Phase != lifecycle.Ready:
 		return store.WorkState{Problem: "the workspace is " + string(w.Phase)}, nil
 	}
-	return s.Keeper.Look(ctx, w)
+	return s.keeper.Look(ctx, w)
 }
 
 // Work tells what in a workspace exists nowhere else.
-func (s *Service) Work(ctx context.Context, a Actor, ref string) (wire.Work, error) {
-	w, err := s.find(ctx, a, ref)
+func (s *Workspaces) Work(ctx context.Context, a Actor, ref string) (wire.Work, error) {
+	w, err := s.views.find(ctx, a, ref)
 	if err != nil {
 		return wire.Work{}, err
 	}
@@ -300,14 +248,14 @@ var verbActions = map[lifecycle.Verb]policy.Action{lifecycle.Start: policy.Drive
 
 // want writes what is wanted of a workspace, if its phase permits the verb,
 // and has its keeper look at once.
-func (s *Service) want(ctx context.Context, a Actor, ref string, v lifecycle.Verb, change func(*store.Tx, *store.Workspace) error) (wire.Workspace, error) {
-	w, _, err := s.findTo(ctx, a, ref, verbActions[v], string(v))
+func (s *Workspaces) want(ctx context.Context, a Actor, ref string, v lifecycle.Verb, change func(*store.Tx, *store.Workspace) error) (wire.Workspace, error) {
+	w, _, err := s.views.findTo(ctx, a, ref, verbActions[v], string(v))
 	if err != nil {
 		return wire.Workspace{}, err
 	}
 	var view wire.Workspace
 	another := false
-	err = s.Store.Write(store.About(ctx, w.ID), func(tx *store.Tx) error {
+	err = s.store.Write(store.About(ctx, w.ID), func(tx *store.Tx) error {
 		w, err := tx.WorkspaceByID(ctx, w.ID)
 		if err != nil {
 			return err
@@ -323,27 +271,27 @@ func (s *Service) want(ctx context.Context, a Actor, ref string, v lifecycle.Ver
 		if err := tx.Journal(ctx, "workspace.asked", w.ID, w.OwnerID, a.ID, map[string]any{"verb": v}); err != nil {
 			return err
 		}
-		view, err = s.view(ctx, tx.Q, w)
+		view, err = s.views.view(ctx, tx.Q, w)
 		return err
 	})
 	if err != nil {
 		return wire.Workspace{}, fromRoom(err)
 	}
 	if another { // asked for again, it goes on undisturbed
-		s.Keeper.Interrupt(w.ID)
+		s.keeper.Interrupt(w.ID)
 	} else {
-		s.Keeper.Wake(w.ID)
+		s.keeper.Wake(w.ID)
 	}
 	return view, nil
 }
 
 // Hold keeps a workspace from being put to rest for a time.
-func (s *Service) Hold(ctx context.Context, a Actor, ref string, in wire.Hold) (wire.Workspace, error) {
-	w, _, err := s.findTo(ctx, a, ref, policy.DriveWorkspace, "hold")
+func (s *Workspaces) Hold(ctx context.Context, a Actor, ref string, in wire.Hold) (wire.Workspace, error) {
+	w, _, err := s.views.findTo(ctx, a, ref, policy.DriveWorkspace, "hold")
 	if err != nil {
 		return wire.Workspace{}, err
 	}
-	house, _, err := s.House.Rules(ctx, s.Store.Read())
+	house, _, err := s.house.Rules(ctx, s.store.Read())
 	if err != nil {
 		return wire.Workspace{}, err
 	}
@@ -361,27 +309,27 @@ func (s *Service) Hold(ctx context.Context, a Actor, ref string, in wire.Hold) (
 	case w.Phase != lifecycle.Ready:
 		return wire.Workspace{}, conflict("not-now", "hold is not possible while the workspace is "+string(w.Phase), "start it first: yardbench start "+w.Name)
 	}
-	return s.afterJudge(ctx, w, s.Store.Write(store.About(ctx, w.ID), func(tx *store.Tx) error {
+	return s.afterJudge(ctx, w, s.store.Write(store.About(ctx, w.ID), func(tx *store.Tx) error {
 		return tx.SetHold(ctx, w, store.Hold{Until: tx.Now().Add(d), Why: why, ByID: a.ID})
 	}))
 }
 
 // EndHold lets a workspace be put to rest again.
-func (s *Service) EndHold(ctx context.Context, a Actor, ref string) (wire.Workspace, error) {
-	w, _, err := s.findTo(ctx, a, ref, policy.DriveWorkspace, "let go of")
+func (s *Workspaces) EndHold(ctx context.Context, a Actor, ref string) (wire.Workspace, error) {
+	w, _, err := s.views.findTo(ctx, a, ref, policy.DriveWorkspace, "let go of")
 	if err != nil {
 		return wire.Workspace{}, err
 	}
-	return s.afterJudge(ctx, w, s.Store.Write(store.About(ctx, w.ID), func(tx *store.Tx) error { return tx.DropHold(ctx, w, a.ID) }))
+	return s.afterJudge(ctx, w, s.store.Write(store.About(ctx, w.ID), func(tx *store.Tx) error { return tx.DropHold(ctx, w, a.ID) }))
 }
 
-func (s *Service) afterJudge(ctx context.Context, w store.Workspace, err error) (wire.Workspace, error) {
+func (s *Workspaces) afterJudge(ctx context.Context, w store.Workspace, err error) (wire.Workspace, error) {
 	if err != nil {
 		return wire.Workspace{}, err
 	}
-	s.Keeper.Judge(w.ID)
-	if w, err = s.Store.Read().WorkspaceByID(ctx, w.ID); err != nil {
+	s.keeper.Judge(w.ID)
+	if w, err = s.store.Read().WorkspaceByID(ctx, w.ID); err != nil {
 		return wire.Workspace{}, err
 	}
-	return s.view(ctx, s.Store.Read(), w)
+	return s.views.view(ctx, s.store.Read(), w)
 }

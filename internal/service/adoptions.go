@@ -14,18 +14,33 @@ import (
 	"yardbench/internal/core/policy"
 	"yardbench/internal/core/quota"
 	"yardbench/internal/core/rules"
+	"yardbench/internal/house"
+	"yardbench/internal/keeper"
 	"yardbench/internal/store"
+	"yardbench/internal/vault"
 	"yardbench/internal/wire"
 	"yardbench/internal/yard"
 )
 
+// Adoptions are the use cases of containers that others started and that are taken on.
+type Adoptions struct {
+	house        *house.Book
+	keeper       *keeper.Keeper
+	store        *store.Store
+	vault        *vault.Vault
+	launches     *Launches
+	repositories *Repositories
+	workspaces   *Workspaces
+	views        *views
+}
+
 // Containers lists what runs in the yard and belongs to nobody.
-func (s *Service) Containers(ctx context.Context, a Actor) (out wire.Containers, err error) {
+func (s *Adoptions) Containers(ctx context.Context, a Actor) (out wire.Containers, err error) {
 	all, err := s.others(ctx, a)
 	if err != nil {
 		return out, err
 	}
-	house, _, err := s.House.Rules(ctx, s.Store.Read())
+	house, _, err := s.house.Rules(ctx, s.store.Read())
 	if err != nil {
 		return out, err
 	}
@@ -40,11 +55,11 @@ func (s *Service) Containers(ctx context.Context, a Actor) (out wire.Containers,
 	return out, nil
 }
 
-func (s *Service) others(ctx context.Context, a Actor) ([]yard.Other, error) {
+func (s *Adoptions) others(ctx context.Context, a Actor) ([]yard.Other, error) {
 	if !a.may(policy.AdoptContainers) {
 		return nil, denied(a, "take containers on")
 	}
-	all, ok, err := s.Keeper.Others(ctx)
+	all, ok, err := s.keeper.Others(ctx)
 	if !ok {
 		return nil, conflict("not-here", "this yard cannot take containers on", "")
 	}
@@ -70,7 +85,7 @@ var notInNames = regexp.MustCompile(`[^a-z0-9]+`)
 // Adopt takes a container on as somebody's workspace: it is reserved for and
 // counted like a launch. Nothing in the container changes but that a steward
 // comes in.
-func (s *Service) Adopt(ctx context.Context, a Actor, container string, in wire.Adopt) (wire.Workspace, error) {
+func (s *Adoptions) Adopt(ctx context.Context, a Actor, container string, in wire.Adopt) (wire.Workspace, error) {
 	all, err := s.others(ctx, a)
 	if err != nil {
 		return wire.Workspace{}, err
@@ -93,7 +108,7 @@ func (s *Service) Adopt(ctx context.Context, a Actor, container string, in wire.
 	if o.ReadOnly {
 		return wire.Workspace{}, conflict("read-only", quote(o.Name)+" is read-only: no steward can be put into it", "")
 	}
-	owner, err := s.Store.Read().PersonByName(ctx, in.Owner)
+	owner, err := s.store.Read().PersonByName(ctx, in.Owner)
 	if errors.Is(err, store.ErrNotFound) || err == nil && (owner.ClosedAt != nil) {
 		return wire.Workspace{}, notFound("person", in.Owner, "see them with: yardbench people")
 	}
@@ -103,11 +118,11 @@ func (s *Service) Adopt(ctx context.Context, a Actor, container string, in wire.
 	if !policy.May(owner.Role, policy.Launch, policy.Own) {
 		return wire.Workspace{}, invalid(owner.Name+" is an "+string(owner.Role)+", and has no workspaces", "take it on for somebody else")
 	}
-	r, err := s.repository(ctx, a, in.Repository)
+	r, err := s.repositories.repository(ctx, a, in.Repository)
 	if err != nil {
 		return wire.Workspace{}, err
 	}
-	house, _, err := s.House.Rules(ctx, s.Store.Read())
+	house, _, err := s.house.Rules(ctx, s.store.Read())
 	if err != nil {
 		return wire.Workspace{}, err
 	}
@@ -134,20 +149,20 @@ func (s *Service) Adopt(ctx context.Context, a Actor, container string, in wire.
 	w := store.Workspace{ID: store.NewID(), OwnerID: owner.ID, Name: in.Name, RepositoryID: r.ID, Phase: lifecycle.Waiting, Wanted: lifecycle.WantReady, Body: 1, Volume: 1,
 		Plan: &store.Plan{Image: o.Image, Adopted: &store.Adopted{Container: o.ID, Name: o.Name}, Definition: definition.Definition{Image: o.Image, User: cmp.Or(in.User, o.User, "root"), Folder: path.Clean(in.Folder)}},
 		Size: in.Size, CoresMilli: size.CoresMilli, MemoryBytes: size.MemoryBytes, PortKey: NewPortKey()}
-	if w.StewardToken, err = s.Vault.Seal(store.NewID(), "steward", w.ID); err != nil {
+	if w.StewardToken, err = s.vault.Seal(store.NewID(), "steward", w.ID); err != nil {
 		return wire.Workspace{}, err
 	}
 	var view wire.Workspace
-	err = s.Store.Write(store.About(ctx, w.ID), func(tx *store.Tx) error {
+	err = s.store.Write(store.About(ctx, w.ID), func(tx *store.Tx) error {
 		if taken, err := tx.WorkspaceOfContainer(ctx, o.ID); err == nil {
 			return conflict("taken-on", quote(o.Name)+" is taken on already, as "+quote(taken.Name), "")
 		} else if !errors.Is(err, store.ErrNotFound) {
 			return err
 		}
-		if err := s.admit(ctx, tx, owner, quota.Launch(size)); err != nil {
+		if err := s.launches.admit(ctx, tx, owner, quota.Launch(size)); err != nil {
 			return err
 		}
-		if err := s.Accept(ctx, tx, &w, lifecycle.AdoptSheet, a.ID, r.Name); err != nil {
+		if err := s.launches.Accept(ctx, tx, &w, lifecycle.AdoptSheet, a.ID, r.Name); err != nil {
 			return err
 		}
 		if err := tx.Journal(ctx, "workspace.adopted", w.ID, w.OwnerID, a.ID, map[string]any{"container": o.ID, "name": o.Name, "image": o.Image}); err != nil {
@@ -156,7 +171,7 @@ func (s *Service) Adopt(ctx context.Context, a Actor, container string, in wire.
 		if err := tx.SetCondition(ctx, w, lifecycle.Adopted, "its container, "+o.Name+", was started by others and taken on; it is not put to rest, rebuilt or removed"); err != nil {
 			return err
 		}
-		view, err = s.view(ctx, tx.Q, w)
+		view, err = s.views.view(ctx, tx.Q, w)
 		return err
 	})
 	if store.IsDuplicate(err) {
@@ -165,7 +180,7 @@ func (s *Service) Adopt(ctx context.Context, a Actor, container string, in wire.
 	if err != nil {
 		return wire.Workspace{}, fromRoom(err)
 	}
-	s.Keeper.Wake(w.ID)
+	s.keeper.Wake(w.ID)
 	return view, nil
 }
 
@@ -181,12 +196,12 @@ func boundsOf(o yard.Other) string {
 
 // LetGo gives an adopted container up: the steward goes out of it, and it goes
 // on as it is.
-func (s *Service) LetGo(ctx context.Context, a Actor, ref string) (wire.Workspace, error) {
-	return s.want(ctx, a, ref, lifecycle.LetGo, func(tx *store.Tx, w *store.Workspace) error {
+func (s *Adoptions) LetGo(ctx context.Context, a Actor, ref string) (wire.Workspace, error) {
+	return s.workspaces.want(ctx, a, ref, lifecycle.LetGo, func(tx *store.Tx, w *store.Workspace) error {
 		if w.Phase == lifecycle.Removing {
 			return nil
 		}
 		w.Wanted = lifecycle.WantRemoved
-		return s.begin(ctx, tx, w, a, lifecycle.Removing, lifecycle.LetGoSheet)
+		return s.workspaces.begin(ctx, tx, w, a, lifecycle.Removing, lifecycle.LetGoSheet)
 	})
 }

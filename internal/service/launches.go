@@ -21,19 +21,30 @@ import (
 	"yardbench/internal/core/quota"
 	"yardbench/internal/core/rules"
 	"yardbench/internal/core/secret"
-	"yardbench/internal/repo"
+	"yardbench/internal/fault"
+	"yardbench/internal/house"
+	"yardbench/internal/keeper"
 	"yardbench/internal/store"
+	"yardbench/internal/vault"
 	"yardbench/internal/wire"
 )
 
-func (s *Service) gitCredential(ctx context.Context, person, address string) (repo.Credential, error) {
-	c, err := s.Sessions.GitCredential(ctx, person, repo.Host(address))
-	return repo.Credential{Username: c.Username, Password: c.Password}, err
+// Launches accepts launches within the limits.
+type Launches struct {
+	house        *house.Book
+	keeper       *keeper.Keeper
+	mirrors      Mirrors
+	store        *store.Store
+	vault        *vault.Vault
+	definitions  *Definitions
+	repositories *Repositories
+	secrets      *Secrets
+	views        *views
 }
 
 // prepared chooses the prepared image that serves a plan, or says why none does.
 // A branch without a good one of its own may be served by the default branch's.
-func (s *Service) prepared(ctx context.Context, r store.Repository, branch string, plan *store.Plan) error {
+func (s *Launches) prepared(ctx context.Context, r store.Repository, branch string, plan *store.Plan) error {
 	var runs []prebuild.Run
 	users := map[string]store.Prepared{}
 	branches := []string{branch}
@@ -41,7 +52,7 @@ func (s *Service) prepared(ctx context.Context, r store.Repository, branch strin
 		branches = append(branches, r.DefaultBranch)
 	}
 	for _, b := range branches {
-		good, err := s.Store.Read().GoodRuns(ctx, r.ID, b)
+		good, err := s.store.Read().GoodRuns(ctx, r.ID, b)
 		if err != nil {
 			return err
 		}
@@ -49,7 +60,7 @@ func (s *Service) prepared(ctx context.Context, r store.Repository, branch strin
 			if _, seen := users[g.ID]; seen {
 				continue
 			}
-			behind, err := s.Mirrors.Behind(ctx, r.ID, g.Commit, plan.Commit)
+			behind, err := s.mirrors.Behind(ctx, r.ID, g.Commit, plan.Commit)
 			if err != nil {
 				return fromRoom(err)
 			}
@@ -79,11 +90,11 @@ type order struct {
 
 // order resolves what a launch asks for: what is wrong with it is told before
 // anything is made.
-func (s *Service) order(ctx context.Context, a Actor, in wire.Launch) (o order, err error) {
+func (s *Launches) order(ctx context.Context, a Actor, in wire.Launch) (o order, err error) {
 	if !a.may(policy.Launch) {
 		return o, denied(a, "launch workspaces")
 	}
-	if o.repository, err = s.repository(ctx, a, in.Repository); err != nil {
+	if o.repository, err = s.repositories.repository(ctx, a, in.Repository); err != nil {
 		return o, err
 	}
 	if in.Name != "" {
@@ -91,7 +102,7 @@ func (s *Service) order(ctx context.Context, a Actor, in wire.Launch) (o order, 
 			return o, invalid(quote(in.Name)+" is no workspace name", "use lower-case letters, digits and dashes, starting with a letter, at most 40")
 		}
 	}
-	if o.house, _, err = s.House.Rules(ctx, s.Store.Read()); err != nil {
+	if o.house, _, err = s.house.Rules(ctx, s.store.Read()); err != nil {
 		return o, err
 	}
 	if _, ok := o.house.Sizes[in.Size]; !ok && in.Size != "" {
@@ -112,7 +123,7 @@ func (s *Service) order(ctx context.Context, a Actor, in wire.Launch) (o order, 
 		name, branch, _ := strings.Cut(b, "@")
 		ch.beside = append(ch.beside, definition.Beside{Repository: name, Branch: branch})
 	}
-	if o.plan, err = s.plan(ctx, a.ID, o.repository, o.branch, ch); err != nil {
+	if o.plan, err = s.definitions.plan(ctx, a.ID, o.repository, o.branch, ch); err != nil {
 		return o, err
 	}
 	o.chooseSize(in.Size)
@@ -150,7 +161,7 @@ func bodyID(workspace string) string {
 
 // accounts are whose limits a request of the owner's counts against, as q sees
 // them.
-func (s *Service) accounts(ctx context.Context, q store.Q, house rules.Rules, owner store.Person) ([]quota.Account, error) {
+func (s *Launches) accounts(ctx context.Context, q store.Q, house rules.Rules, owner store.Person) ([]quota.Account, error) {
 	used, err := q.Reserved(ctx, store.Scope{OwnerID: owner.ID})
 	if err != nil {
 		return nil, err
@@ -176,8 +187,8 @@ func some(names []string) string {
 // admit holds a request against the limits, in the transaction that writes
 // the reservation. The refusal names each limit that is exceeded and what of
 // the owner's own could be stopped.
-func (s *Service) admit(ctx context.Context, tx *store.Tx, owner store.Person, asked rules.Amounts) error {
-	house, _, err := s.House.Rules(ctx, tx.Q)
+func (s *Launches) admit(ctx context.Context, tx *store.Tx, owner store.Person, asked rules.Amounts) error {
+	house, _, err := s.house.Rules(ctx, tx.Q)
 	if err != nil {
 		return err
 	}
@@ -189,11 +200,11 @@ func (s *Service) admit(ctx context.Context, tx *store.Tx, owner store.Person, a
 	if ok {
 		return nil
 	}
-	p := problem(409, "over-limit", "this would go over a limit of the house rules", "")
+	p := conflict("over-limit", "this would go over a limit of the house rules", "")
 	removing := false
 	for _, l := range lines {
 		if l.Over() {
-			p.Errors = append(p.Errors, wire.FieldProblem{Field: fmt.Sprintf("%s, %s", l.Kind, l.Whose), Detail: l.String()})
+			p.Parts = append(p.Parts, fault.Part{Field: fmt.Sprintf("%s, %s", l.Kind, l.Whose), Detail: l.String()})
 			removing = removing || l.Kind == rules.Existing
 		}
 	}
@@ -230,13 +241,13 @@ func limitViews(lines []quota.Line) []wire.LimitLine {
 }
 
 // Preflight says what a launch would come to, without launching.
-func (s *Service) Preflight(ctx context.Context, a Actor, in wire.Launch) (wire.Preflight, error) {
+func (s *Launches) Preflight(ctx context.Context, a Actor, in wire.Launch) (wire.Preflight, error) {
 	o, err := s.order(ctx, a, in)
 	if err != nil {
 		return wire.Preflight{}, err
 	}
 	if in.Name != "" { // a launch finds it out as it is written
-		if _, err := s.Store.Read().WorkspaceByName(ctx, a.ID, in.Name); err == nil {
+		if _, err := s.store.Read().WorkspaceByName(ctx, a.ID, in.Name); err == nil {
 			return wire.Preflight{}, nameTaken(in.Name)
 		}
 	}
@@ -256,7 +267,7 @@ func (s *Service) Preflight(ctx context.Context, a Actor, in wire.Launch) (wire.
 	for _, b := range o.plan.Beside {
 		v.Beside = append(v.Beside, b.Name+"@"+b.Branch)
 	}
-	src, failed, err := s.source(ctx, o.repository, o.plan.Commit, choice{})
+	src, failed, err := s.definitions.source(ctx, o.repository, o.plan.Commit, choice{})
 	if err != nil {
 		return v, err
 	}
@@ -274,7 +285,7 @@ func (s *Service) Preflight(ctx context.Context, a Actor, in wire.Launch) (wire.
 		v.Findings = append(v.Findings, wire.DefinitionFinding(f))
 	}
 	v.Sizes = sizeOffers(o.house)
-	prepared, scratch, err := s.Store.Read().UsualTimes(ctx, o.repository.ID)
+	prepared, scratch, err := s.store.Read().UsualTimes(ctx, o.repository.ID)
 	if err != nil {
 		return v, err
 	}
@@ -285,7 +296,7 @@ func (s *Service) Preflight(ctx context.Context, a Actor, in wire.Launch) (wire.
 	if n := len(times); n > 0 {
 		v.UsualMS, v.SlowMS = times[n/2].Milliseconds(), times[min(n-1, n*19/20)].Milliseconds()
 	}
-	choices, err := s.choices(ctx, a, o.repository)
+	choices, err := s.secrets.choices(ctx, a, o.repository)
 	if err != nil {
 		return v, err
 	}
@@ -298,7 +309,7 @@ func (s *Service) Preflight(ctx context.Context, a Actor, in wire.Launch) (wire.
 			v.Missing = append(v.Missing, wire.WantedSecret{Name: w.Name, Description: w.Description})
 		}
 	}
-	accounts, err := s.accounts(ctx, s.Store.Read(), o.house, a.Person)
+	accounts, err := s.accounts(ctx, s.store.Read(), o.house, a.Person)
 	if err != nil {
 		return v, err
 	}
@@ -320,7 +331,7 @@ func sizeOffers(house rules.Rules) []wire.SizeOffer {
 // Launch accepts a workspace. What the definition says is read first, so that
 // a mistake in it is told at once and leaves nothing behind; its limits are
 // reserved with its row; all else happens after the answer.
-func (s *Service) Launch(ctx context.Context, a Actor, in wire.Launch) (wire.Workspace, error) {
+func (s *Launches) Launch(ctx context.Context, a Actor, in wire.Launch) (wire.Workspace, error) {
 	o, err := s.order(ctx, a, in)
 	if err != nil {
 		return wire.Workspace{}, err
@@ -329,17 +340,17 @@ func (s *Service) Launch(ctx context.Context, a Actor, in wire.Launch) (wire.Wor
 		Phase: lifecycle.Waiting, Wanted: lifecycle.WantReady, Body: 1, Volume: 1, Size: o.sizeName, CoresMilli: o.size.CoresMilli, MemoryBytes: o.size.MemoryBytes,
 		DiskBytes: o.size.DiskBytes, RestAfter: o.rest, PortKey: NewPortKey()}
 	w.Plan.Definition = definition.WithID(w.Plan.Definition, bodyID(w.ID))
-	if w.StewardToken, err = s.Vault.Seal(store.NewID()+store.NewID(), "steward", w.ID); err != nil {
+	if w.StewardToken, err = s.vault.Seal(store.NewID()+store.NewID(), "steward", w.ID); err != nil {
 		return wire.Workspace{}, err
 	}
 	if err := w.Encode(); err != nil {
 		return wire.Workspace{}, err
 	}
-	rates, err := s.House.Rates(ctx, s.Store.Read())
+	rates, err := s.house.Rates(ctx, s.store.Read())
 	if err != nil {
 		return wire.Workspace{}, err
 	}
-	err = s.Store.Write(store.About(ctx, w.ID), func(tx *store.Tx) error {
+	err = s.store.Write(store.About(ctx, w.ID), func(tx *store.Tx) error {
 		if in.Name == "" {
 			if w.Name, err = freeName(ctx, tx, a.ID, o.repository.Name); err != nil {
 				return err
@@ -356,15 +367,15 @@ func (s *Service) Launch(ctx context.Context, a Actor, in wire.Launch) (wire.Wor
 	if err != nil {
 		return wire.Workspace{}, fromRoom(err)
 	}
-	s.Keeper.Wake(w.ID)
+	s.keeper.Wake(w.ID)
 	// As it was accepted, whatever became of it since. Nothing that may fail comes
 	// after that: who is told of a failure asks again, and has two.
-	return s.viewOf(w, around{owner: a.Person, repository: o.repository, sheet: 1, house: o.house, rates: rates}), nil
+	return s.views.viewOf(w, around{owner: a.Person, repository: o.repository, sheet: 1, house: o.house, rates: rates}), nil
 }
 
 // Accept writes a workspace, its launch sheet and the entry that metering
 // begins with.
-func (s *Service) Accept(ctx context.Context, tx *store.Tx, w *store.Workspace, kind lifecycle.SheetKind, actor, repository string) error {
+func (s *Launches) Accept(ctx context.Context, tx *store.Tx, w *store.Workspace, kind lifecycle.SheetKind, actor, repository string) error {
 	if err := tx.AddWorkspace(ctx, w); err != nil {
 		return err
 	}

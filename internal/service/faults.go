@@ -1,0 +1,77 @@
+package service
+
+import (
+	"errors"
+
+	"yardbench/internal/core/lifecycle"
+	"yardbench/internal/fault"
+	"yardbench/internal/repo"
+	"yardbench/internal/steward/outside"
+	"yardbench/internal/store"
+	"yardbench/internal/yard"
+)
+
+func invalid(detail, next string) *fault.Fault {
+	return &fault.Fault{Class: fault.Invalid, Kind: "invalid", Detail: detail, Next: next}
+}
+
+// invalidAs is invalid with a kind of its own.
+func invalidAs(kind, detail, next string) *fault.Fault {
+	f := invalid(detail, next)
+	f.Kind = kind
+	return f
+}
+
+func notFound(what, name, next string) error {
+	if name != "" {
+		what += " " + quote(name)
+	}
+	return &fault.Fault{Class: fault.Missing, Kind: "not-found", Detail: "there is no " + what, Next: next}
+}
+
+func conflict(kind, detail, next string) *fault.Fault {
+	return &fault.Fault{Class: fault.Conflict, Kind: kind, Detail: detail, Next: next}
+}
+
+func forbidden(detail, next string) error {
+	return &fault.Fault{Class: fault.Denied, Kind: "forbidden", Detail: detail, Next: next}
+}
+
+func stranger(kind, detail, next string) error {
+	return &fault.Fault{Class: fault.Stranger, Kind: kind, Detail: detail, Next: next}
+}
+
+func away(kind, detail, next string) error {
+	return &fault.Fault{Class: fault.Away, Kind: kind, Detail: detail, Next: next}
+}
+
+func quote(s string) string {
+	if len(s) > 80 {
+		s = s[:80] + "…"
+	}
+	return "“" + s + "”"
+}
+
+// fromRoom puts the errors of the rooms beneath into a fault.
+func fromRoom(err error) error {
+	var now lifecycle.NotNow
+	var rp repo.Problem
+	var refused outside.Refused
+	switch {
+	case errors.As(err, &refused):
+		return invalid(refused.Error(), "")
+	case errors.As(err, &now):
+		return conflict("not-now", now.Error(), "")
+	case errors.As(err, &rp):
+		return invalid(rp.What, rp.Next)
+	case errors.Is(err, outside.ErrAway):
+		return away("steward-away", err.Error(), "try again in a moment; if it stays away: yardbench stop, then start")
+	case errors.Is(err, yard.ErrAway):
+		return away("yard-away", err.Error(), "try again when it answers")
+	case errors.Is(err, yard.ErrRefused):
+		return conflict("yard-refuses", err.Error(), "")
+	case errors.Is(err, store.ErrBusy):
+		return away("busy", err.Error(), "")
+	}
+	return err
+}

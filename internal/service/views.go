@@ -1,0 +1,282 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"yardbench/internal/core/cost"
+	"yardbench/internal/core/definition"
+	"yardbench/internal/core/lifecycle"
+	"yardbench/internal/core/policy"
+	"yardbench/internal/core/rules"
+	"yardbench/internal/house"
+	"yardbench/internal/keeper"
+	"yardbench/internal/live"
+	"yardbench/internal/store"
+	"yardbench/internal/wire"
+)
+
+// views finds workspaces and tells of them; others of this room use it.
+type views struct {
+	bus    *live.Bus
+	house  *house.Book
+	keeper *keeper.Keeper
+	store  *store.Store
+	now    func() time.Time
+}
+
+// pricing reads the house rules and the rates of all their versions.
+func (s *views) pricing(ctx context.Context, q store.Q) (house rules.Rules, rates []cost.Since, err error) {
+	if house, _, err = s.house.Rules(ctx, q); err == nil {
+		rates, err = s.house.Rates(ctx, q)
+	}
+	return house, rates, err
+}
+
+// view tells of one workspace.
+func (s *views) view(ctx context.Context, q store.Q, w store.Workspace) (wire.Workspace, error) {
+	var a around
+	var err error
+	if a.used, err = q.UsageOf(ctx, w.ID, s.now().Add(-24*time.Hour)); err != nil {
+		return wire.Workspace{}, err
+	}
+	if a.owner, err = q.PersonByID(ctx, w.OwnerID); err != nil {
+		return wire.Workspace{}, err
+	}
+	if a.repository, err = q.RepositoryByID(ctx, w.RepositoryID); err != nil {
+		return wire.Workspace{}, err
+	}
+	if a.conditions, err = q.Conditions(ctx, w.ID); err != nil {
+		return wire.Workspace{}, err
+	}
+	if a.hold, err = q.HoldOf(ctx, w.ID); err != nil {
+		return wire.Workspace{}, err
+	}
+	if sheet, err := q.CurrentSheet(ctx, w.ID); err == nil {
+		a.sheet = sheet.Number
+	}
+	if a.house, a.rates, err = s.pricing(ctx, q); err != nil {
+		return wire.Workspace{}, err
+	}
+	return s.viewOf(w, a), nil
+}
+
+// around is what stands around a workspace's row in other tables.
+type around struct {
+	owner      store.Person
+	repository store.Repository
+	conditions []lifecycle.Condition
+	hold       store.Hold
+	sheet      int // the newest one's number
+	used       store.Usage
+	house      rules.Rules
+	rates      []cost.Since
+}
+
+// views tells of many workspaces, with a few reads for all of them together.
+func (s *views) views(ctx context.Context, q store.Q, ws []store.Workspace, owner string) ([]wire.Workspace, error) {
+	people, err := q.People(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	repositories, err := q.Repositories(ctx)
+	if err != nil {
+		return nil, err
+	}
+	conditions, err := q.AllConditions(ctx)
+	if err != nil {
+		return nil, err
+	}
+	holds, err := q.Holds(ctx)
+	if err != nil {
+		return nil, err
+	}
+	sheets, err := q.NewestSheets(ctx)
+	if err != nil {
+		return nil, err
+	}
+	used, err := q.Usages(ctx, owner, s.now().Add(-24*time.Hour))
+	if err != nil {
+		return nil, err
+	}
+	house, rates, err := s.pricing(ctx, q)
+	if err != nil {
+		return nil, err
+	}
+	personBy, repositoryBy := map[string]store.Person{}, map[string]store.Repository{}
+	for _, p := range people {
+		personBy[p.ID] = p
+	}
+	for _, r := range repositories {
+		repositoryBy[r.ID] = r
+	}
+	out := []wire.Workspace{}
+	for _, w := range ws {
+		out = append(out, s.viewOf(w, around{personBy[w.OwnerID], repositoryBy[w.RepositoryID], conditions[w.ID], holds[w.ID], sheets[w.ID], used[w.ID], house, rates}))
+	}
+	return out, nil
+}
+
+// viewOf tells of one workspace with what stands around it.
+func (s *views) viewOf(w store.Workspace, a around) wire.Workspace {
+	owner, r, house := a.owner, a.repository, a.house
+	def := w.Plan.Definition
+	v := wire.Workspace{ID: w.ID, Name: w.Name, Owner: owner.Name, Team: owner.Team, Repository: r.Name, Branch: w.Branch, Commit: w.Plan.Commit,
+		Definition: def.Path, Image: imageOf(def), Folder: def.Folder, User: def.Person(), Ports: def.Ports, Phase: string(w.Phase),
+		FailedIn: string(w.FailedIn), Cause: w.Cause, Wanted: string(w.Wanted), Conditions: []wire.Condition{}, CreatedAt: w.CreatedAt,
+		PhaseAt: w.PhaseAt, Rebuilding: w.NextBody > 0, Sheet: a.sheet, Size: w.Size, CoresMilli: w.CoresMilli, MemoryBytes: w.MemoryBytes, DiskBytes: w.DiskBytes,
+		DiskUsedBytes: s.keeper.DiskBytes(w.ID), Prepared: preparedView(w.Plan.Prepared), Scratch: w.Plan.Scratch, Currency: house.Currency, Day: []wire.Stretch{},
+		HourMicros: int64(cost.Hourly(house.Rates, w.Size, rules.Size{DiskBytes: w.DiskBytes}))}
+	if v.Ports == nil {
+		v.Ports = []int{}
+	}
+	if def.Compose != nil {
+		v.Services = len(def.Compose.Services)
+	}
+	if w.Plan.Adopted != nil {
+		v.Adopted = w.Plan.Adopted.Name
+	}
+	for _, c := range a.conditions {
+		v.Conditions = append(v.Conditions, wire.Condition{Kind: string(c.Kind), Reason: c.Reason, Since: c.Since})
+	}
+	if w.Phase == lifecycle.Ready && w.Plan.Adopted == nil {
+		verdict, hold := s.keeper.Verdict(house, w, a.hold, a.conditions), a.hold
+		v.Rest = &wire.Rest{LastSignAt: verdict.Last, LastSign: verdict.What, Idle: verdict.Idle, Warn: verdict.Warn, StopsAt: verdict.StopAt}
+		if verdict.Held {
+			v.Rest.HeldUntil, v.Rest.HoldWhy = &hold.Until, hold.Why
+		}
+	}
+	if w.Phase == lifecycle.Stopped && w.Plan.Adopted == nil {
+		at := w.PhaseAt.Add(house.StoppedMost)
+		v.RemovesAt = &at
+	}
+	now := s.now().UTC()
+	var open []cost.Interval
+	for _, i := range a.used.Recent {
+		if i.To.IsZero() {
+			open = append(open, i)
+		}
+	}
+	row := cost.Price(a.used.Over, open, a.rates, now)
+	v.CostMicros, v.IdleMicros = int64(row.Total), int64(row.IdleMoney)
+	v.Day = dayStrip(a.used.Recent, now)
+	return v
+}
+
+// dayStrip is the last 24 hours of metered time.
+func dayStrip(metered []cost.Interval, now time.Time) []wire.Stretch {
+	out := []wire.Stretch{}
+	begin := now.Add(-24 * time.Hour)
+	for _, i := range metered {
+		if i.Kind != cost.Running && i.Kind != cost.Idle {
+			continue
+		}
+		if i.To.IsZero() {
+			i.To = now
+		}
+		if i.From.Before(begin) {
+			i.From = begin
+		}
+		if i.To.After(i.From) {
+			state := "active"
+			if i.Kind == cost.Idle {
+				state = "idle"
+			}
+			out = append(out, wire.Stretch{From: i.From, To: i.To, State: state})
+		}
+	}
+	return out
+}
+
+func imageOf(def definition.Definition) string {
+	if def.Build != nil {
+		return cmp.Or(def.Build.Dockerfile, def.Path)
+	}
+	return def.Image
+}
+
+func preparedView(p *store.Prepared) *wire.Prepared {
+	if p == nil {
+		return nil
+	}
+	return &wire.Prepared{Number: p.Number, MadeAt: p.MadeAt, Behind: p.Behind}
+}
+
+// timed puts the usual times of a sheet's steps beside them, and says where
+// time could be saved.
+func (s *views) timed(ctx context.Context, v *wire.Sheet, w store.Workspace, sh store.Sheet, steps []store.Step) error {
+	usual, err := s.store.Read().StepTimes(ctx, w.RepositoryID, sh.Kind)
+	if err != nil {
+		return err
+	}
+	plans, err := s.store.Read().PrebuildPlans(ctx, w.RepositoryID)
+	if err != nil {
+		return err
+	}
+	var spent []lifecycle.Spent
+	for i, st := range steps {
+		if st.Parent != 0 {
+			continue
+		}
+		if times := usual[store.StepKind{Key: st.Key, Cached: st.Cached}]; len(times) > 1 {
+			v.Steps[i].UsualMS, v.Steps[i].SlowMS = times[len(times)/2].Milliseconds(), times[min(len(times)-1, len(times)*19/20)].Milliseconds()
+		}
+		if st.EndedAt != nil {
+			spent = append(spent, lifecycle.Spent{Key: st.Key, Title: st.Title, Took: st.EndedAt.Sub(st.StartedAt), Cached: st.Cached})
+		}
+	}
+	if sh.Kind == lifecycle.LaunchSheet && sh.Outcome == lifecycle.Done {
+		v.Hint = lifecycle.Hint(spent, w.Plan.Prepared != nil, len(plans) > 0)
+	}
+	return nil
+}
+
+func sheetView(sh store.Sheet, steps []store.Step) wire.Sheet {
+	v := wire.Sheet{Number: sh.Number, Kind: string(sh.Kind), StartedAt: sh.StartedAt, EndedAt: sh.EndedAt, Outcome: string(sh.Outcome), Cause: sh.Cause, Steps: []wire.Step{}}
+	for _, s := range steps {
+		v.Steps = append(v.Steps, wire.Step{Number: s.Number, Parent: s.Parent, Title: s.Title, Attempt: s.Attempt, StartedAt: s.StartedAt,
+			EndedAt: s.EndedAt, Cached: s.Cached, Bytes: s.Bytes, Outcome: string(s.Outcome), Cause: s.Cause})
+	}
+	return v
+}
+
+// find resolves NAME or NAME.OWNER among what the actor may see. What they
+// may not see does not exist for them.
+func (s *views) find(ctx context.Context, a Actor, ref string) (store.Workspace, error) {
+	w, _, err := s.findOwned(ctx, a, ref)
+	return w, err
+}
+
+func (s *views) findOwned(ctx context.Context, a Actor, ref string) (store.Workspace, store.Person, error) {
+	none := notFound("workspace", ref, "see yours with: yardbench list")
+	name, ownerName, other := strings.Cut(ref, ".")
+	owner := a.Person
+	if other && ownerName != a.Name {
+		p, err := s.store.Read().PersonByName(ctx, ownerName)
+		if errors.Is(err, store.ErrNotFound) || (err == nil && !a.mayOf(policy.SeeWorkspace, p)) {
+			return store.Workspace{}, p, none
+		}
+		if err != nil {
+			return store.Workspace{}, p, err
+		}
+		owner = p
+	}
+	w, err := s.store.Read().WorkspaceByName(ctx, owner.ID, name)
+	if errors.Is(err, store.ErrNotFound) || (err == nil && w.Kind != store.ForPerson) {
+		return w, owner, none
+	}
+	return w, owner, err
+}
+
+// findTo is find for an action that needs more than seeing.
+func (s *views) findTo(ctx context.Context, a Actor, ref string, action policy.Action, what string) (store.Workspace, store.Person, error) {
+	w, owner, err := s.findOwned(ctx, a, ref)
+	if err == nil && !a.mayOf(action, owner) {
+		return w, owner, forbidden(fmt.Sprintf("this is %s's workspace; your role, %s, does not allow you to %s it", owner.Name, a.Role, what), "ask "+owner.Name)
+	}
+	return w, owner, err
+}

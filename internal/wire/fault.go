@@ -1,0 +1,40 @@
+package wire
+
+import (
+	"errors"
+	"net/http"
+	"time"
+
+	"yardbench/internal/fault"
+)
+
+// statuses are what the classes of faults are over HTTP.
+var statuses = map[fault.Class]int{
+	fault.Invalid:  http.StatusUnprocessableEntity,
+	fault.Stranger: http.StatusUnauthorized,
+	fault.Denied:   http.StatusForbidden,
+	fault.Missing:  http.StatusNotFound,
+	fault.Conflict: http.StatusConflict,
+	fault.TooMany:  http.StatusTooManyRequests,
+	fault.Away:     http.StatusServiceUnavailable,
+	fault.NoRoom:   http.StatusInsufficientStorage,
+}
+
+// ProblemOf is the problem that an error is; nil for one that nobody meant for
+// whoever asked.
+func ProblemOf(err error) *Problem {
+	var p *Problem
+	if errors.As(err, &p) {
+		return p
+	}
+	var f *fault.Fault
+	if !errors.As(err, &f) {
+		return nil
+	}
+	status := statuses[f.Class]
+	p = &Problem{Type: "urn:yardbench:problem:" + f.Kind, Title: http.StatusText(status), Status: status, Detail: f.Detail, Next: f.Next, RetryAfterS: int(f.After / time.Second)}
+	for _, part := range f.Parts {
+		p.Errors = append(p.Errors, FieldProblem{Field: part.Field, Detail: part.Detail})
+	}
+	return p
+}
