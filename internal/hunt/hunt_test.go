@@ -129,7 +129,7 @@ func lay(t *testing.T) {
 	if ground.vault, err = vault.Open(filepath.Join(dir, "key.json")); err != nil {
 		t.Fatal(err)
 	}
-	k := &keeper.Keeper{Store: st, Vault: ground.vault, Bus: &live.Bus{}, Mirrors: trees{}, Now: time.Now, House: &house.Book{}, Sessions: &session.Sessions{Store: st, Vault: ground.vault, PortForm: "http://*.ports.localhost:7080"}}
+	k := keeper.New(t.Context(), keeper.Rooms{Store: st, Vault: ground.vault, Bus: &live.Bus{}, Mirrors: trees{}, Now: time.Now, House: &house.Book{}, Sessions: &session.Sessions{Store: st, Vault: ground.vault, PortForm: "http://*.ports.localhost:7080"}})
 	s := service.New(service.Rooms{Store: st, Vault: ground.vault, Bus: k.Bus, Mirrors: trees{}, Keeper: k, House: k.House, Sessions: k.Sessions, Address: "http://127.0.0.1:7080"})
 	check := func(err error) {
 		t.Helper()
@@ -329,19 +329,19 @@ func (r *teller) start() {
 	st.Hook(store.Hooks{Around: r.life.around, Group: r.life.group, Statement: r.life.statement})
 	bus := &live.Bus{}
 	r.store = st
-	r.keeper = &keeper.Keeper{Store: st, Yard: &theYard{r.yard, r.life}, Hub: r.life, Mirrors: trees{}, Vault: ground.vault, Bus: bus, DataDir: r.dir, Installation: "hunt", Now: r.now, House: &house.Book{}, Sessions: &session.Sessions{Store: st, Vault: ground.vault, PortForm: "http://*.ports.localhost:7080"}}
+	r.keeper = keeper.New(ctx, keeper.Rooms{Store: st, Yard: &theYard{r.yard, r.life}, Hub: r.life, Mirrors: trees{}, Vault: ground.vault, Bus: bus, DataDir: r.dir, Installation: "hunt", Now: r.now, House: &house.Book{}, Sessions: &session.Sessions{Store: st, Vault: ground.vault, PortForm: "http://*.ports.localhost:7080"}})
 	r.service = service.New(service.Rooms{Store: st, Keeper: r.keeper, House: r.keeper.House, Sessions: r.keeper.Sessions, Hub: r.life, Mirrors: trees{}, Vault: ground.vault, Bus: bus, Address: "http://127.0.0.1:7080", Now: r.now})
-	r.life.changed = r.keeper.StewardChanged
+	r.life.changed = r.keeper.Followers.StewardChanged
 	r.note("the service starts")
 	l, s, k := r.life, r.service, r.keeper
-	r.second = &keeper.Keeper{Store: st, Yard: k.Yard, Hub: r.life, Mirrors: trees{}, Vault: ground.vault, Bus: bus, DataDir: r.dir, Installation: "hunt", Now: r.now, House: &house.Book{}, Sessions: &session.Sessions{Store: st, Vault: ground.vault}}
+	r.second = keeper.New(ctx, keeper.Rooms{Store: st, Yard: k.Yard, Hub: r.life, Mirrors: trees{}, Vault: ground.vault, Bus: bus, DataDir: r.dir, Installation: "hunt", Now: r.now, House: &house.Book{}, Sessions: &session.Sessions{Store: st, Vault: ground.vault}})
 	r.asking.Go(func() {
 		err := s.Prebuilds.Schedule(ctx)
 		if err == nil {
-			err = k.Run(ctx)
+			err = k.Run()
 		}
 		if r.broken.twoKeepers && err == nil {
-			err = r.second.Run(ctx)
+			err = r.second.Run()
 		}
 		if err != nil && !l.over {
 			r.problem("the service does not start: %v", err)

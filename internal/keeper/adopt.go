@@ -10,8 +10,18 @@ import (
 	"yardbench/internal/steward/carried"
 	"yardbench/internal/steward/outside"
 	"yardbench/internal/store"
+	"yardbench/internal/vault"
 	"yardbench/internal/yard"
 )
+
+// Links are the ways to the stewards of bodies, also of containers that others
+// started.
+type Links struct {
+	dataDir string
+	hub     Stewards
+	vault   *vault.Vault
+	yard    yard.Yard
+}
 
 // A container that others started is adopted: it becomes a workspace's body,
 // with a steward that is copied in. What is in it is not known to us, so it
@@ -20,29 +30,29 @@ import (
 
 // adopt tells the yard of a workspace's adopted container. Only who keeps the
 // workspace does so: told after it was let go, the yard would never forget it.
-func (k *Keeper) adopt(w store.Workspace) {
-	if y, ok := k.Yard.(yard.Adopter); ok && w.Plan.Adopted != nil {
+func (k *Links) adopt(w store.Workspace) {
+	if y, ok := k.yard.(yard.Adopter); ok && w.Plan.Adopted != nil {
 		y.Adopt(w.ID, w.Plan.Adopted.Container)
 	}
 }
 
 // Others lists the yard's containers that belong to nobody; ok is false where
 // the yard cannot tell.
-func (k *Keeper) Others(ctx context.Context) (all []yard.Other, ok bool, err error) {
-	y, ok := k.Yard.(yard.Adopter)
+func (k *Links) Others(ctx context.Context) (all []yard.Other, ok bool, err error) {
+	y, ok := k.yard.(yard.Adopter)
 	if ok {
-		err = k.tryFor(ctx, yardTimeout, func(ctx context.Context) (err error) { all, err = y.Others(ctx); return err })
+		err = tryFor(ctx, yardTimeout, func(ctx context.Context) (err error) { all, err = y.Others(ctx); return err })
 	}
 	return all, ok, err
 }
 
 // reach keeps a way to the steward of an adopted body, as long as it runs.
-func (k *Keeper) reach(w store.Workspace) {
-	y, ok := k.Yard.(yard.Adopter)
+func (k *Links) reach(w store.Workspace) {
+	y, ok := k.yard.(yard.Adopter)
 	if !ok {
 		return
 	}
-	k.Hub.Reach(outside.Link(w.ID, w.Body), func(ctx context.Context) (net.Conn, error) {
+	k.hub.Reach(outside.Link(w.ID, w.Body), func(ctx context.Context) (net.Conn, error) {
 		c, err := y.Reach(ctx, w.ID, k.stewardFile)
 		if errors.Is(err, yard.ErrRefused) {
 			err = fmt.Errorf("%w; %w", err, outside.ErrNoUse)
@@ -52,26 +62,38 @@ func (k *Keeper) reach(w store.Workspace) {
 }
 
 // stewardFile is the steward's program for a processor.
-func (k *Keeper) stewardFile(arch string) (string, error) {
-	folder, err := carried.Unpack(filepath.Join(k.DataDir, "steward"), arch)
+func (k *Links) stewardFile(arch string) (string, error) {
+	folder, err := carried.Unpack(filepath.Join(k.dataDir, "steward"), arch)
 	return filepath.Join(folder, "steward"), err
 }
 
 // letGo takes the steward out of an adopted container and leaves that as it is.
 func (d *doing) letGo(ctx context.Context) error {
-	y, ok := d.Yard.(yard.Adopter)
+	y, ok := d.yard.(yard.Adopter)
 	if !ok {
 		return yard.Refused("this yard takes no containers on")
 	}
-	if err := d.Hub.Close(outside.Link(d.w.ID, d.w.Body)); err != nil {
+	if err := d.hub.Close(outside.Link(d.w.ID, d.w.Body)); err != nil {
 		return err
 	}
-	return d.tryFor(ctx, yardTimeout, func(ctx context.Context) error {
-		if err := y.Release(ctx, d.w.ID, d.stewardFile); err != nil {
+	return tryFor(ctx, yardTimeout, func(ctx context.Context) error {
+		if err := y.Release(ctx, d.w.ID, d.links.stewardFile); err != nil {
 			return err
 		}
 		var err error
-		*d.seen, err = d.Yard.Observe(ctx, d.w.ID)
+		*d.seen, err = d.yard.Observe(ctx, d.w.ID)
 		return err
 	})
+}
+
+func (k *Links) openLink(w store.Workspace, body int) (string, error) {
+	if w.Plan.Adopted != nil {
+		k.reach(w)
+		return "", nil
+	}
+	token, err := k.vault.Open(w.StewardToken, "steward", w.ID)
+	if err != nil {
+		return "", err
+	}
+	return k.hub.Open(outside.Link(w.ID, body), token)
 }

@@ -14,23 +14,25 @@ import (
 var retryWaits = []time.Duration{300 * time.Millisecond, time.Second, 3 * time.Second}
 
 // try calls the yard, again after a wait where it did not answer.
-func (k *Keeper) try(do func(context.Context) error) error { return k.tryFor(k.ctx, yardTimeout, do) }
+func try(ctx context.Context, do func(context.Context) error) error {
+	return tryFor(ctx, yardTimeout, do)
+}
 
-func (k *Keeper) tryFor(ctx context.Context, limit time.Duration, do func(context.Context) error) error {
-	return k.tries(ctx, ctx, limit, do)
+func tryFor(ctx context.Context, limit time.Duration, do func(context.Context) error) error {
+	return tries(ctx, ctx, limit, do)
 }
 
 // tryWhole is tryFor for what makes something: a call that has begun is not cut
 // off when something else is asked for. The yard would make it all the same,
 // later, when nobody looks for it any more.
-func (k *Keeper) tryWhole(ctx context.Context, limit time.Duration, do func(context.Context) error) error {
+func tryWhole(ctx context.Context, limit time.Duration, do func(context.Context) error) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
-	return k.tries(ctx, context.WithoutCancel(ctx), limit, do)
+	return tries(ctx, context.WithoutCancel(ctx), limit, do)
 }
 
-func (k *Keeper) tries(ctx, calls context.Context, limit time.Duration, do func(context.Context) error) error {
+func tries(ctx, calls context.Context, limit time.Duration, do func(context.Context) error) error {
 	for i := 0; ; i++ {
 		c, cancel := context.WithTimeout(calls, limit)
 		err := do(c)

@@ -13,7 +13,7 @@ import (
 // fail ends the operation under way: a rebuild leaves the old body as it
 // was; a launch that has no files yet leaves nothing in the yard.
 func (k *Keeper) fail(w store.Workspace, cause error) error {
-	defer k.runOver(w)
+	defer k.Images.runOver(w)
 	if err := k.discard(w); err != nil {
 		slog.Warn("what a failure leaves could not be removed yet", "workspace", w.ID, "error", err)
 	}
@@ -34,7 +34,7 @@ func (k *Keeper) failed(w store.Workspace, cause error) error {
 		if err != nil {
 			return err
 		}
-		if err := k.endRebuild(tx, &w); err != nil {
+		if err := endRebuild(k.ctx, tx, &w); err != nil {
 			return err
 		}
 		if sheet, err := tx.CurrentSheet(k.ctx, w.ID); err == nil {
@@ -43,7 +43,7 @@ func (k *Keeper) failed(w store.Workspace, cause error) error {
 			}
 		}
 		if w.Kind == store.ForPrebuild {
-			return k.runFailed(tx, &w, text)
+			return k.Images.runFailed(tx, &w, text)
 		}
 		if w.Phase == lifecycle.Ready {
 			return tx.Journal(k.ctx, "workspace.rebuild-failed", w.ID, w.OwnerID, "service", map[string]any{"cause": text})
@@ -53,15 +53,15 @@ func (k *Keeper) failed(w store.Workspace, cause error) error {
 }
 
 // endRebuild forgets what a rebuild was making.
-func (k *Keeper) endRebuild(tx *store.Tx, w *store.Workspace) error {
+func endRebuild(ctx context.Context, tx *store.Tx, w *store.Workspace) error {
 	if w.NextBody == 0 {
 		return nil
 	}
 	w.NextPlan, w.NextBody, w.NextVolume = nil, 0, 0
-	if err := tx.ClearCondition(k.ctx, *w, lifecycle.Rebuilding); err != nil {
+	if err := tx.ClearCondition(ctx, *w, lifecycle.Rebuilding); err != nil {
 		return err
 	}
-	return tx.SaveWorkspace(k.ctx, *w)
+	return tx.SaveWorkspace(ctx, *w)
 }
 
 // discard takes away what a failed operation has made and nobody can miss.
@@ -80,14 +80,14 @@ func (k *Keeper) discard(w store.Workspace) error {
 			do(k.Yard.RemoveVolume(ctx, w.ID, w.NextVolume))
 		}
 		if w.NextPlan != nil && w.NextPlan.Fingerprint != w.Plan.Fingerprint {
-			do(k.dropImage(ctx, w, *w.NextPlan))
+			do(k.Images.dropImage(ctx, w, *w.NextPlan))
 		}
 	case w.SeededVolume == 0:
 		do(k.Yard.RemoveBody(ctx, w.ID, w.Body))
 		do(k.Yard.RemoveVolume(ctx, w.ID, w.Volume))
 		do(k.Yard.RemoveNamedVolumes(ctx, w.ID))
 		do(k.Yard.RemoveNetwork(ctx, w.ID))
-		do(k.dropImage(ctx, w, *w.Plan))
+		do(k.Images.dropImage(ctx, w, *w.Plan))
 	}
 	return errors.Join(errs...)
 }

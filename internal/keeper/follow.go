@@ -7,14 +7,22 @@ import (
 	"time"
 
 	"yardbench/internal/core/lifecycle"
+	"yardbench/internal/house"
 	"yardbench/internal/steward"
 	"yardbench/internal/steward/outside"
 	"yardbench/internal/store"
 )
 
-// followers are those who take what stewards say: at most one for each
-// workspace, that of its newest connection.
-type followers struct {
+// Followers take what stewards say: at most one for each workspace, that of its
+// newest connection.
+type Followers struct {
+	house  *house.Book
+	hub    Stewards
+	store  *store.Store
+	turns  turns
+	keeper waker
+	status *Status
+
 	mu sync.Mutex
 	of map[string]*follower
 }
@@ -34,39 +42,39 @@ const (
 )
 
 // StewardChanged is called when a steward has come or gone.
-func (k *Keeper) StewardChanged(link string) {
+func (k *Followers) StewardChanged(link string) {
 	id := outside.WorkspaceOf(link)
-	k.Wake(id)
-	if !k.Hub.Connected(link) {
+	k.keeper.Wake(id)
+	if !k.hub.Connected(link) {
 		return
 	}
-	k.Go(func(ctx context.Context) {
+	k.keeper.Go(func(ctx context.Context) {
 		ctx, end := context.WithCancel(ctx)
 		defer end()
 		f := &follower{end: end}
-		k.followers.mu.Lock()
-		if k.followers.of == nil {
-			k.followers.of = map[string]*follower{}
+		k.mu.Lock()
+		if k.of == nil {
+			k.of = map[string]*follower{}
 		}
-		if old := k.followers.of[link]; old != nil {
+		if old := k.of[link]; old != nil {
 			old.end()
 		}
-		k.followers.of[link] = f
-		k.followers.mu.Unlock()
+		k.of[link] = f
+		k.mu.Unlock()
 		k.follow(ctx, id, link, f)
-		k.followers.mu.Lock()
-		if k.followers.of[link] == f {
-			delete(k.followers.of, link)
+		k.mu.Lock()
+		if k.of[link] == f {
+			delete(k.of, link)
 		}
-		k.followers.mu.Unlock()
+		k.mu.Unlock()
 	})
 }
 
 // rulesChanged has the stewards asked anew that were asked by another version.
-func (k *Keeper) rulesChanged(version int) {
-	k.followers.mu.Lock()
-	defer k.followers.mu.Unlock()
-	for _, f := range k.followers.of {
+func (k *Followers) rulesChanged(version int) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	for _, f := range k.of {
 		if f.again != nil && f.rules != version {
 			f.again()
 		}
@@ -76,8 +84,8 @@ func (k *Keeper) rulesChanged(version int) {
 // follow takes what a steward says as long as it is connected. Whatever goes
 // wrong, it is asked anew: without its word a workspace would be put to rest
 // while somebody types.
-func (k *Keeper) follow(ctx context.Context, id, link string, f *follower) {
-	for wait := followAgain; ctx.Err() == nil && k.Hub.Connected(link); {
+func (k *Followers) follow(ctx context.Context, id, link string, f *follower) {
+	for wait := followAgain; ctx.Err() == nil && k.hub.Connected(link); {
 		began := time.Now()
 		wanted, err := k.followOnce(ctx, id, link, f)
 		switch {
@@ -85,7 +93,7 @@ func (k *Keeper) follow(ctx context.Context, id, link string, f *follower) {
 			return
 		case err == nil: // the rules are others
 			continue
-		case ctx.Err() == nil && k.Hub.Connected(link):
+		case ctx.Err() == nil && k.hub.Connected(link):
 			slog.Warn("what a steward says is not to be had now; it is asked again", "workspace", id, "in", wait, "error", err)
 		}
 		if time.Since(began) > time.Minute {
@@ -101,24 +109,24 @@ func (k *Keeper) follow(ctx context.Context, id, link string, f *follower) {
 
 // followOnce asks a steward, and takes what it says until that breaks off.
 // wanted is false where nobody needs to know.
-func (k *Keeper) followOnce(ctx context.Context, id, link string, f *follower) (wanted bool, err error) {
+func (k *Followers) followOnce(ctx context.Context, id, link string, f *follower) (wanted bool, err error) {
 	turn := k.turns.next()
 	defer turn.end()
-	w, err := k.Store.Read().WorkspaceByID(ctx, id)
+	w, err := k.store.Read().WorkspaceByID(ctx, id)
 	if err != nil {
 		return true, err
 	}
 	if w.Kind != store.ForPerson || w.Phase == lifecycle.Removed {
 		return false, nil
 	}
-	r, version, err := k.House.Rules(ctx, k.Store.Read())
+	r, version, err := k.house.Rules(ctx, k.store.Read())
 	if err != nil {
 		return true, err
 	}
 	turn.end()
 	asked, again := context.WithCancel(ctx)
 	defer again()
-	c, err := k.Hub.Ask(asked, link, steward.Request{Kind: steward.Watch, FloorMilli: r.Idle.CPUFloorMilli, Process: steward.Process{Folder: measured(w)}})
+	c, err := k.hub.Ask(asked, link, steward.Request{Kind: steward.Watch, FloorMilli: r.Idle.CPUFloorMilli, Process: steward.Process{Folder: measured(w)}})
 	if err != nil {
 		return true, err
 	}
@@ -137,7 +145,7 @@ func (k *Keeper) followOnce(ctx context.Context, id, link string, f *follower) (
 			return true, err
 		}
 		turn.begin()
-		w, err := k.Store.Read().WorkspaceByID(ctx, id)
+		w, err := k.store.Read().WorkspaceByID(ctx, id)
 		if err != nil {
 			return true, err
 		}
@@ -145,7 +153,7 @@ func (k *Keeper) followOnce(ctx context.Context, id, link string, f *follower) (
 			return false, nil
 		}
 		if outside.Link(w.ID, w.Body) == link { // not a body that a rebuild is making
-			k.took(id, said)
+			k.status.took(id, said)
 		}
 		turn.end()
 		select { // whoever says more waits
@@ -155,9 +163,9 @@ func (k *Keeper) followOnce(ctx context.Context, id, link string, f *follower) (
 	}
 }
 
-func (k *Keeper) listens(f *follower, version int, again context.CancelFunc) {
-	k.followers.mu.Lock()
-	defer k.followers.mu.Unlock()
+func (k *Followers) listens(f *follower, version int, again context.CancelFunc) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
 	f.rules, f.again = version, again
 }
 

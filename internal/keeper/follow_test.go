@@ -43,11 +43,10 @@ func (f *faltering) Ask(context.Context, string, steward.Request) (*steward.Conn
 // What a steward says is followed as long as it is connected, whatever goes
 // wrong in between: else a workspace is put to rest while somebody types.
 func TestAStewardIsFollowedWhateverGoesWrong(t *testing.T) {
-	b := newBench(t)
 	f := &faltering{}
 	f.up.Store(true)
-	b.Hub = f
-	b.StewardChanged("w-b1")
+	b := newBench(t, func(r *Rooms) { r.Hub = f })
+	b.Followers.StewardChanged("w-b1")
 	defer f.up.Store(false)
 	for end := time.Now().Add(20 * time.Second); ; time.Sleep(20 * time.Millisecond) {
 		typed := false
@@ -59,11 +58,11 @@ func TestAStewardIsFollowedWhateverGoesWrong(t *testing.T) {
 			t.Fatalf("asked %d times, and nothing is known", f.asked.Load())
 		}
 	}
-	b.StewardChanged("w-b1") // it connects anew: the follower before has gone
+	b.Followers.StewardChanged("w-b1") // it connects anew: the follower before has gone
 	time.Sleep(200 * time.Millisecond)
-	b.followers.mu.Lock()
-	n := len(b.followers.of)
-	b.followers.mu.Unlock()
+	b.Followers.mu.Lock()
+	n := len(b.Followers.of)
+	b.Followers.mu.Unlock()
 	if n != 1 {
 		t.Errorf("there are %d followers", n)
 	}

@@ -14,8 +14,8 @@ import (
 )
 
 // Tag is the name of an image we build, by what goes into it.
-func (k *Keeper) Tag(fingerprint string) string {
-	return "yardbench/" + k.Installation + ":" + fingerprint[:24]
+func (k *Images) Tag(fingerprint string) string {
+	return "yardbench/" + k.installation + ":" + fingerprint[:24]
 }
 
 // image builds the image, or makes sure the yard has it.
@@ -46,10 +46,10 @@ func (d *doing) built(ctx context.Context, plan store.Plan) (img yard.Image, err
 	def := plan.Definition
 	if def.Build == nil && len(def.Features) == 0 {
 		fmt.Fprintf(d.log, "image %s\n", def.Image)
-		return d.Yard.UseImage(ctx, def.Image, d.log)
+		return d.yard.UseImage(ctx, def.Image, d.log)
 	}
-	tag := d.Tag(plan.Fingerprint)
-	img, ok, err := d.Yard.FindImage(ctx, tag)
+	tag := d.images.Tag(plan.Fingerprint)
+	img, ok, err := d.yard.FindImage(ctx, tag)
 	if err != nil {
 		return img, err
 	}
@@ -62,7 +62,7 @@ func (d *doing) built(ctx context.Context, plan store.Plan) (img yard.Image, err
 	}
 	if def.Build == nil {
 		fmt.Fprintf(d.log, "image %s\n", def.Image)
-		img, err = d.Yard.UseImage(ctx, def.Image, d.log)
+		img, err = d.yard.UseImage(ctx, def.Image, d.log)
 	} else {
 		img, err = d.build(ctx, tag+"-base", plan, *def.Build)
 	}
@@ -77,11 +77,11 @@ func (d *doing) built(ctx context.Context, plan store.Plan) (img yard.Image, err
 // of the services are made sure of.
 func (d *doing) settleImage(ctx context.Context, img yard.Image) error {
 	def, findings := definition.UnderImage(d.w.Target().Definition, img.Ref, img.Metadata)
-	r, err := d.Store.Read().RepositoryByID(ctx, d.w.RepositoryID)
+	r, err := d.store.Read().RepositoryByID(ctx, d.w.RepositoryID)
 	if err != nil {
 		return err
 	}
-	house, _, err := d.House.Rules(ctx, d.Store.Read())
+	house, _, err := d.house.Rules(ctx, d.store.Read())
 	if err != nil {
 		return err
 	}
@@ -111,25 +111,25 @@ func (d *doing) settleImage(ctx context.Context, img yard.Image) error {
 
 // build makes an image of a plan's repository.
 func (d *doing) build(ctx context.Context, tag string, plan store.Plan, b definition.Build) (yard.Image, error) {
-	dir, err := os.MkdirTemp(d.DataDir, "build-")
+	dir, err := os.MkdirTemp(d.dataDir, "build-")
 	if err != nil {
 		return yard.Image{}, err
 	}
 	defer os.RemoveAll(dir)
 	file, ok := []byte(b.Inline), true
 	if b.Inline == "" {
-		file, ok, err = d.Mirrors.ReadFile(ctx, d.w.RepositoryID, plan.Commit, b.Dockerfile, definition.MaxBytes)
+		file, ok, err = d.mirrors.ReadFile(ctx, d.w.RepositoryID, plan.Commit, b.Dockerfile, definition.MaxBytes)
 	}
 	if err == nil && !ok {
 		err = yard.Refused("%s is not in the repository at %.10s", b.Dockerfile, plan.Commit)
 	}
 	if err == nil {
-		err = d.Mirrors.Pack(ctx, d.w.RepositoryID, plan.Commit, b.Context, filepath.Join(dir, "context"))
+		err = d.mirrors.Pack(ctx, d.w.RepositoryID, plan.Commit, b.Context, filepath.Join(dir, "context"))
 	}
 	if err != nil {
 		return yard.Image{}, err
 	}
-	house, _, err := d.House.Rules(ctx, d.Store.Read())
+	house, _, err := d.house.Rules(ctx, d.store.Read())
 	if err != nil {
 		return yard.Image{}, err
 	}
@@ -139,7 +139,7 @@ func (d *doing) build(ctx context.Context, tag string, plan store.Plan, b defini
 
 // withFeatures puts the features of a plan on an image.
 func (d *doing) withFeatures(ctx context.Context, tag string, plan store.Plan, base yard.Image) (yard.Image, error) {
-	dir, err := os.MkdirTemp(d.DataDir, "build-")
+	dir, err := os.MkdirTemp(d.dataDir, "build-")
 	if err != nil {
 		return yard.Image{}, err
 	}
@@ -147,9 +147,9 @@ func (d *doing) withFeatures(ctx context.Context, tag string, plan store.Plan, b
 	for i, f := range plan.Definition.Features {
 		to := filepath.Join(dir, "context", strconv.Itoa(i))
 		if f.Folder != "" {
-			err = d.Mirrors.Pack(ctx, d.w.RepositoryID, plan.Commit, f.Folder, to)
+			err = d.mirrors.Pack(ctx, d.w.RepositoryID, plan.Commit, f.Folder, to)
 		} else {
-			err = d.Features.Unpack(ctx, f, to)
+			err = d.features.Unpack(ctx, f, to)
 		}
 		if err != nil {
 			return yard.Image{}, err
@@ -163,7 +163,7 @@ func (d *doing) withFeatures(ctx context.Context, tag string, plan store.Plan, b
 func (d *doing) followed(ctx context.Context, b yard.Build) (yard.Image, error) {
 	steps := map[string]store.Step{}
 	heading := ""
-	return d.Yard.Build(ctx, b, func(p yard.Progress) {
+	return d.yard.Build(ctx, b, func(p yard.Progress) {
 		if len(p.Log) > 0 {
 			if heading != p.ID {
 				heading = p.ID
@@ -177,7 +177,7 @@ func (d *doing) followed(ctx context.Context, b yard.Build) (yard.Image, error) 
 }
 
 // dropImage takes away the name of an image we built, if nobody else uses it.
-func (k *Keeper) dropImage(ctx context.Context, w store.Workspace, p store.Plan) error {
+func (k *Images) dropImage(ctx context.Context, w store.Workspace, p store.Plan) error {
 	if p.Prepared != nil {
 		return k.releasePrepared(ctx, w.RepositoryID, p.Prepared.Run, w.ID)
 	}
@@ -193,7 +193,7 @@ func (k *Keeper) dropImage(ctx context.Context, w store.Workspace, p store.Plan)
 		}
 	}
 	for fingerprint, tag := range tags {
-		used, err := k.Store.Read().ImageInUse(ctx, fingerprint, w.ID)
+		used, err := k.store.Read().ImageInUse(ctx, fingerprint, w.ID)
 		if err != nil {
 			return err
 		}
@@ -201,7 +201,7 @@ func (k *Keeper) dropImage(ctx context.Context, w store.Workspace, p store.Plan)
 			continue
 		}
 		for _, t := range []string{tag, tag + "-base"} {
-			if err := k.Yard.DropTag(ctx, t); err != nil {
+			if err := k.yard.DropTag(ctx, t); err != nil {
 				return err
 			}
 		}

@@ -13,15 +13,28 @@ import (
 
 	"yardbench/internal/core/plain"
 	"yardbench/internal/core/secret"
+	"yardbench/internal/due"
+	"yardbench/internal/house"
+	"yardbench/internal/live"
 	"yardbench/internal/store"
 )
+
+// Logs are the logs of steps, files under the data directory.
+type Logs struct {
+	bus     *live.Bus
+	dataDir string
+	house   *house.Book
+	now     func() time.Time
+	store   *store.Store
+	due     *due.Queue
+}
 
 // maxLogBytes bounds one step's log.
 const maxLogBytes = 64 << 20
 
 // LogPath is where the log of a step stands under the data directory.
-func (k *Keeper) LogPath(workspace string, sheet, step int) string {
-	return filepath.Join(k.DataDir, "logs", workspace, fmt.Sprintf("%d-%d.log", sheet, step))
+func (k *Logs) LogPath(workspace string, sheet, step int) string {
+	return filepath.Join(k.dataDir, "logs", workspace, fmt.Sprintf("%d-%d.log", sheet, step))
 }
 
 // stepLog writes one step's log: masked while it is written, bounded, its
@@ -35,7 +48,7 @@ type stepLog struct {
 	grew   func()
 }
 
-func (k *Keeper) openLog(w store.Workspace, sheet, step int, secrets map[string]string) (*stepLog, error) {
+func (k *Logs) openLog(w store.Workspace, sheet, step int, secrets map[string]string) (*stepLog, error) {
 	path := k.LogPath(w.ID, sheet, step)
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return nil, err
@@ -44,7 +57,7 @@ func (k *Keeper) openLog(w store.Workspace, sheet, step int, secrets map[string]
 	if err != nil {
 		return nil, err
 	}
-	l := &stepLog{file: f, grew: func() { k.Bus.Publish(w.ID) }}
+	l := &stepLog{file: f, grew: func() { k.bus.Publish(w.ID) }}
 	l.masker = secret.NewMasker(logSink{l}, secrets)
 	return l, nil
 }
@@ -98,13 +111,13 @@ var _ io.WriteCloser = (*stepLog)(nil)
 
 // clearLogs removes logs that are older than the house rules keep them, now
 // and then each day. A log that is being written is never old.
-func (k *Keeper) clearLogs(ctx context.Context) error {
-	r, _, err := k.House.Rules(ctx, k.Store.Read())
+func (k *Logs) clearLogs(ctx context.Context) error {
+	r, _, err := k.house.Rules(ctx, k.store.Read())
 	if err == nil && r.LogsMost > 0 {
-		err = clearBefore(filepath.Join(k.DataDir, "logs"), k.Now().Add(-r.LogsMost))
+		err = clearBefore(filepath.Join(k.dataDir, "logs"), k.now().Add(-r.LogsMost))
 	}
 	if err == nil {
-		k.due.Set("logs", k.Now().Add(24*time.Hour), k.clearLogs)
+		k.due.Set("logs", k.now().Add(24*time.Hour), k.clearLogs)
 	}
 	return err
 }

@@ -19,13 +19,13 @@ func TestStepLog(t *testing.T) {
 	bus := &live.Bus{}
 	watch := bus.Watch()
 	defer watch.Close()
-	k := &Keeper{DataDir: t.TempDir(), Bus: bus, House: &house.Book{}}
-	l, err := k.openLog(store.Workspace{ID: "w1"}, 2, 3, map[string]string{"KEY": "hush-hush"})
+	k := New(t.Context(), Rooms{DataDir: t.TempDir(), Bus: bus, House: &house.Book{}})
+	l, err := k.Logs.openLog(store.Workspace{ID: "w1"}, 2, 3, map[string]string{"KEY": "hush-hush"})
 	if err != nil {
 		t.Fatal(err)
 	}
 	read := func() string {
-		content, err := os.ReadFile(k.LogPath("w1", 2, 3))
+		content, err := os.ReadFile(k.Logs.LogPath("w1", 2, 3))
 		if err != nil {
 			t.Fatal(err)
 		}

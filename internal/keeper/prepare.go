@@ -11,25 +11,36 @@ import (
 	"yardbench/internal/steward"
 	"yardbench/internal/steward/outside"
 	"yardbench/internal/store"
+	"yardbench/internal/yard"
 )
 
+// Images are the images in the yard that are ours to keep and to drop.
+type Images struct {
+	installation string
+	store        *store.Store
+	yard         yard.Yard
+	ctx          context.Context
+	// Prebuilt, if set, is called when a run of a prebuild plan has ended.
+	Prebuilt func(plan string)
+}
+
 // PreparedTag is the name of a run's image.
-func (k *Keeper) PreparedTag(run string) string {
-	return "yardbench/" + k.Installation + ":prepared-" + run
+func (k *Images) PreparedTag(run string) string {
+	return "yardbench/" + k.installation + ":prepared-" + run
 }
 
 // prepared takes the prepared image for a launch, if the yard still has it;
 // where it has not, the launch goes on from scratch.
 func (d *doing) prepared(ctx context.Context, plan store.Plan) (served bool, err error) {
 	p := *plan.Prepared
-	img, ok, err := d.Yard.FindImage(ctx, p.Image)
+	img, ok, err := d.yard.FindImage(ctx, p.Image)
 	if err != nil {
 		return false, err
 	}
 	if !ok {
 		why := fmt.Sprintf("prepared image %d is not in the yard any more", p.Number)
 		fmt.Fprintln(d.log, why)
-		err := d.Store.Write(store.About(ctx, d.w.ID), func(tx *store.Tx) error {
+		err := d.store.Write(store.About(ctx, d.w.ID), func(tx *store.Tx) error {
 			w, err := tx.WorkspaceByID(ctx, d.w.ID)
 			if err != nil {
 				return err
@@ -48,11 +59,11 @@ func (d *doing) prepared(ctx context.Context, plan store.Plan) (served bool, err
 // keep makes the prepared image of a prebuild's body: the tree first, then
 // the image with it. After that nothing of the body is wanted.
 func (d *doing) keep(ctx context.Context, body int) error {
-	run, err := d.Store.Read().RunOf(ctx, d.w.ID)
+	run, err := d.store.Read().RunOf(ctx, d.w.ID)
 	if err != nil {
 		return fmt.Errorf("find the run: %w", err)
 	}
-	c, err := d.Hub.Ask(ctx, outside.Link(d.w.ID, body), steward.Request{Kind: steward.Keep, Mount: mountAbove(d.w.Plan.Definition), Process: steward.Process{Folder: d.w.Plan.Definition.TreeFolder()}})
+	c, err := d.hub.Ask(ctx, outside.Link(d.w.ID, body), steward.Request{Kind: steward.Keep, Mount: mountAbove(d.w.Plan.Definition), Process: steward.Process{Folder: d.w.Plan.Definition.TreeFolder()}})
 	if err != nil {
 		return d.lost(ctx, err)
 	}
@@ -64,23 +75,23 @@ func (d *doing) keep(ctx context.Context, body int) error {
 	if x.Problem != "" {
 		return errors.New(x.Problem)
 	}
-	tag := d.PreparedTag(run.ID)
-	if err := d.tryWhole(ctx, buildTimeout, func(ctx context.Context) error { return d.Yard.KeepBody(ctx, d.w.ID, body, tag) }); err != nil {
+	tag := d.images.PreparedTag(run.ID)
+	if err := tryWhole(ctx, buildTimeout, func(ctx context.Context) error { return d.yard.KeepBody(ctx, d.w.ID, body, tag) }); err != nil {
 		return err
 	}
 	fmt.Fprintf(d.log, "kept as %s\n", tag)
-	if img, ok, err := d.Yard.FindImage(ctx, tag); err == nil && ok { // else only its size is not known
+	if img, ok, err := d.yard.FindImage(ctx, tag); err == nil && ok { // else only its size is not known
 		d.bytes = img.Bytes
 	}
 	d.set = func(tx *store.Tx, w *store.Workspace) error {
 		w.Wanted = lifecycle.WantRemoved
-		return d.endRun(tx, run, tag, w.Plan.Definition.User, lifecycle.Done, "")
+		return d.images.endRun(tx, run, tag, w.Plan.Definition.User, lifecycle.Done, "")
 	}
 	return nil
 }
 
 // endRun records how a run ended.
-func (k *Keeper) endRun(tx *store.Tx, run store.PrebuildRun, tag, user string, o lifecycle.Outcome, cause string) error {
+func (k *Images) endRun(tx *store.Tx, run store.PrebuildRun, tag, user string, o lifecycle.Outcome, cause string) error {
 	if err := tx.EndRun(k.ctx, run.ID, tag, user, o, cause); err != nil {
 		return err
 	}
@@ -89,7 +100,7 @@ func (k *Keeper) endRun(tx *store.Tx, run store.PrebuildRun, tag, user string, o
 
 // runFailed ends a run that failed and has what it made removed. It takes
 // nothing away from the runs before it.
-func (k *Keeper) runFailed(tx *store.Tx, w *store.Workspace, cause string) error {
+func (k *Images) runFailed(tx *store.Tx, w *store.Workspace, cause string) error {
 	run, err := tx.RunOf(k.ctx, w.ID)
 	if err != nil {
 		return err
@@ -106,7 +117,7 @@ func (k *Keeper) runFailed(tx *store.Tx, w *store.Workspace, cause string) error
 
 // runOver has prepared images that are not kept dropped, and tells that a run
 // has ended.
-func (k *Keeper) runOver(w store.Workspace) {
+func (k *Images) runOver(w store.Workspace) {
 	if w.Kind != store.ForPrebuild {
 		return
 	}
@@ -117,41 +128,41 @@ func (k *Keeper) runOver(w store.Workspace) {
 }
 
 // runEnded tells that a run has ended.
-func (k *Keeper) runEnded(w store.Workspace) {
+func (k *Images) runEnded(w store.Workspace) {
 	if w.Kind != store.ForPrebuild {
 		return
 	}
-	if run, err := k.Store.Read().RunOf(k.ctx, w.ID); err == nil && k.Prebuilt != nil {
+	if run, err := k.store.Read().RunOf(k.ctx, w.ID); err == nil && k.Prebuilt != nil {
 		k.Prebuilt(run.PlanID)
 	}
 }
 
 // releasePrepared is called when a workspace is made from a run's image no
 // more: what is not kept goes, also where the plan itself has gone meanwhile.
-func (k *Keeper) releasePrepared(ctx context.Context, repository, run, workspace string) error {
-	_, err := k.Store.Read().RunByID(ctx, run)
+func (k *Images) releasePrepared(ctx context.Context, repository, run, workspace string) error {
+	_, err := k.store.Read().RunByID(ctx, run)
 	if err == nil {
 		return k.sweepPrepared(ctx, repository, workspace)
 	}
 	if !errors.Is(err, store.ErrNotFound) {
 		return err
 	}
-	used, err := k.Store.Read().PreparedInUse(ctx, run, workspace)
+	used, err := k.store.Read().PreparedInUse(ctx, run, workspace)
 	if err != nil || used {
 		return err
 	}
-	return k.Yard.DropTag(ctx, k.PreparedTag(run))
+	return k.yard.DropTag(ctx, k.PreparedTag(run))
 }
 
 // sweepPrepared drops the images of a repository's plans that are not kept and
 // that no workspace but except is made from.
-func (k *Keeper) sweepPrepared(ctx context.Context, repository, except string) error {
-	plans, err := k.Store.Read().PrebuildPlans(ctx, repository)
+func (k *Images) sweepPrepared(ctx context.Context, repository, except string) error {
+	plans, err := k.store.Read().PrebuildPlans(ctx, repository)
 	if err != nil {
 		return err
 	}
 	for _, p := range plans {
-		good, err := k.Store.Read().GoodRuns(ctx, repository, p.Branch)
+		good, err := k.store.Read().GoodRuns(ctx, repository, p.Branch)
 		if err != nil {
 			return err
 		}
@@ -170,13 +181,13 @@ func (k *Keeper) sweepPrepared(ctx context.Context, repository, except string) e
 
 // DropPrepared drops a run's image, unless a workspace other than except is
 // made from it.
-func (k *Keeper) DropPrepared(ctx context.Context, run, except string) error {
-	used, err := k.Store.Read().PreparedInUse(ctx, run, except)
+func (k *Images) DropPrepared(ctx context.Context, run, except string) error {
+	used, err := k.store.Read().PreparedInUse(ctx, run, except)
 	if err != nil || used {
 		return err
 	}
-	if err := k.Yard.DropTag(ctx, k.PreparedTag(run)); err != nil {
+	if err := k.yard.DropTag(ctx, k.PreparedTag(run)); err != nil {
 		return err
 	}
-	return k.Store.Write(store.About(ctx, run), func(tx *store.Tx) error { return tx.DropRun(ctx, run) })
+	return k.store.Write(store.About(ctx, run), func(tx *store.Tx) error { return tx.DropRun(ctx, run) })
 }

@@ -29,7 +29,7 @@ type bench struct {
 	now time.Time
 }
 
-func newBench(t *testing.T) *bench {
+func newBench(t *testing.T, change ...func(*Rooms)) *bench {
 	t.Helper()
 	dir := t.TempDir()
 	b := &bench{t: t, now: time.Date(2026, 11, 2, 8, 0, 0, 0, time.UTC)}
@@ -38,11 +38,12 @@ func newBench(t *testing.T) *bench {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { st.Close() })
-	ctx, cancel := context.WithCancel(t.Context())
-	cancel() // no work begins: there is no yard to do it in
-	b.Keeper = &Keeper{Store: st, Hub: outside.NewHub(dir), Bus: &live.Bus{}, Now: func() time.Time { return b.now }, ctx: ctx, working: map[string]*work{}, House: &house.Book{}, Sessions: &session.Sessions{Store: st}}
-	b.ctx = context.WithoutCancel(ctx)
-	b.working["w"] = &work{} // its keeper is busy with something else
+	r := Rooms{Store: st, Hub: outside.NewHub(dir), Bus: &live.Bus{}, Now: func() time.Time { return b.now }, House: &house.Book{}, Sessions: &session.Sessions{Store: st}}
+	for _, c := range change {
+		c(&r)
+	}
+	b.Keeper = New(context.WithoutCancel(t.Context()), r)
+	b.working = map[string]*work{"w": {}} // its keeper is busy with something else
 	b.write(func(tx *store.Tx) error {
 		if _, err := tx.AddRules(t.Context(), store.RulesVersion{Document: rules.First}); err != nil {
 			return err
@@ -61,7 +62,7 @@ func newBench(t *testing.T) *bench {
 
 func (b *bench) expired() {
 	b.t.Helper()
-	if err := b.expire(b.t.Context(), "w"); err != nil {
+	if err := b.Rest.expire(b.t.Context(), "w"); err != nil {
 		b.t.Fatal(err)
 	}
 }
@@ -113,7 +114,7 @@ func TestIdleOverARestart(t *testing.T) {
 	b := newBench(t)
 	b.settled("w")
 	b.now = b.now.Add(20 * time.Minute)
-	b.rest("w")
+	b.Rest.rest("w")
 	if _, c := b.workspace(); !strings.Contains(c[lifecycle.IdleNow], "it came up, and nothing since; it is put to rest at 09:00 UTC") {
 		t.Fatalf("idle for 20 minutes it is %v", c)
 	}
@@ -124,14 +125,14 @@ func TestIdleOverARestart(t *testing.T) {
 		}
 		return tx.SetHold(b.t.Context(), w, store.Hold{Until: b.now.Add(2 * time.Hour), Why: "charts", ByID: "p"})
 	})
-	b.board = presence.Board{} // the service is started again
+	*b.board = presence.Board{} // the service is started again
 	b.now = b.now.Add(time.Hour)
 	b.settled("w")
 	if w, c := b.workspace(); w.Phase != lifecycle.Ready || !strings.Contains(c[lifecycle.Held], "10:20 UTC: charts") || c[lifecycle.IdleNow] == "" {
 		t.Errorf("held it is %s with %v", w.Phase, c)
 	}
 	b.now = b.now.Add(2 * time.Hour)
-	b.rest("w")
+	b.Rest.rest("w")
 	w, _ := b.workspace()
 	if w.Phase != lifecycle.Stopping || w.Wanted != lifecycle.WantStopped || !strings.Contains(w.Cause, "it came up at 08:00") {
 		t.Errorf("after the hold it is %s, wanted %s: %s", w.Phase, w.Wanted, w.Cause)
@@ -139,7 +140,7 @@ func TestIdleOverARestart(t *testing.T) {
 	if h, err := b.Store.Read().HoldOf(t.Context(), "w"); err != nil || !h.Until.IsZero() {
 		t.Errorf("the hold stays: %+v, %v", h, err)
 	}
-	b.rest("w") // asked again, it is not put to rest twice
+	b.Rest.rest("w") // asked again, it is not put to rest twice
 	entries, err := b.Store.Read().Journal(t.Context(), store.JournalFilter{Kind: "workspace.rested", Limit: 9})
 	if err != nil || len(entries) != 1 {
 		t.Errorf("it was put to rest %d times, %v", len(entries), err)
@@ -156,7 +157,7 @@ func TestStoppedForLong(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			b := newBench(t)
 			b.stopped(c.work)
-			at, err := b.RemovesAt(t.Context(), b.Store.Read(), func() store.Workspace { w, _ := b.workspace(); return w }())
+			at, err := b.Rest.RemovesAt(t.Context(), b.Store.Read(), func() store.Workspace { w, _ := b.workspace(); return w }())
 			if err != nil || !at.Equal(b.now.Add(30*24*time.Hour)) {
 				t.Fatalf("it goes at %s, %v", at, err)
 			}
@@ -180,8 +181,8 @@ func TestStoppedForLong(t *testing.T) {
 func TestWhatStewardsSay(t *testing.T) {
 	b := newBench(t)
 	b.settled("w")
-	b.took("w", steward.Status{Ports: make([]steward.Port, 500), TypedMS: -5, ReadMS: 1 << 62, BusyMS: 1000, DiskBytes: -1, Holders: []steward.Holder{{Label: "terminal \r\nx", SinceMS: 60_000, Secrets: map[string]int{"KEY": 1}}}})
-	if ports := b.Ports("w"); len(ports) != 0 {
+	b.Status.took("w", steward.Status{Ports: make([]steward.Port, 500), TypedMS: -5, ReadMS: 1 << 62, BusyMS: 1000, DiskBytes: -1, Holders: []steward.Holder{{Label: "terminal \r\nx", SinceMS: 60_000, Secrets: map[string]int{"KEY": 1}}}})
+	if ports := b.Status.Ports("w"); len(ports) != 0 {
 		t.Errorf("taken are %d ports that are none", len(ports))
 	}
 	if _, c := b.workspace(); c[lifecycle.SecretsChanged] != "terminal ��x (since 07:59 UTC) holds an older KEY" {
@@ -189,19 +190,19 @@ func TestWhatStewardsSay(t *testing.T) {
 	}
 	r, _, err := b.House.Rules(t.Context(), b.Store.Read())
 	w, _ := b.workspace()
-	if v := b.Verdict(r, w, store.Hold{}, nil); err != nil || v.Last.After(b.now) {
+	if v := b.Rest.Verdict(r, w, store.Hold{}, nil); err != nil || v.Last.After(b.now) {
 		t.Errorf("the last sign is in the future: %+v, %v", v, err)
 	}
-	b.took("w", steward.Status{DiskBytes: 10<<30 + 1})
+	b.Status.took("w", steward.Status{DiskBytes: 10<<30 + 1})
 	if w, c := b.workspace(); w.Phase != lifecycle.Ready || !strings.Contains(c[lifecycle.OverLimit], "10 GiB its size allows") {
 		t.Errorf("a little over it is %s with %v", w.Phase, c)
 	}
-	b.took("w", steward.Status{DiskBytes: 9 << 30})
+	b.Status.took("w", steward.Status{DiskBytes: 9 << 30})
 	if _, c := b.workspace(); c[lifecycle.OverLimit] != "" {
 		t.Errorf("with room made it is still %v", c)
 	}
-	b.took("w", steward.Status{DiskBytes: 12 << 30})
-	b.took("w", steward.Status{DiskBytes: 12 << 30})
+	b.Status.took("w", steward.Status{DiskBytes: 12 << 30})
+	b.Status.took("w", steward.Status{DiskBytes: 12 << 30})
 	if w, _ := b.workspace(); w.Phase != lifecycle.Stopping || !strings.Contains(w.Cause, "12 GiB of the 10 GiB") {
 		t.Errorf("far over it is %s: %s", w.Phase, w.Cause)
 	}
@@ -234,7 +235,7 @@ func TestWhatWasDueWhileTheDiskWasFull(t *testing.T) {
 		}
 		return commit()
 	}})
-	b.rest("w")
+	b.Rest.rest("w")
 	full.Store(true)
 	b.now = b.now.Add(2 * time.Hour)
 	ctx, cancel := context.WithCancel(t.Context())
@@ -269,12 +270,12 @@ func TestSaidBeforeItWasReady(t *testing.T) {
 	}
 	said := steward.Status{DiskBytes: 10<<30 + 1, Holders: []steward.Holder{{Label: "postCreateCommand", SinceMS: 1000, Secrets: map[string]int{"KEY": 1}}}}
 	enter(lifecycle.Starting)
-	b.took("w", said)
+	b.Status.took("w", said)
 	if _, c := b.workspace(); c[lifecycle.SecretsChanged] != "" || c[lifecycle.OverLimit] != "" {
 		t.Errorf("starting, it is %v", c)
 	}
 	enter(lifecycle.Ready)
-	b.took("w", said)
+	b.Status.took("w", said)
 	if _, c := b.workspace(); c[lifecycle.SecretsChanged] == "" || c[lifecycle.OverLimit] == "" {
 		t.Errorf("ready, it is only %v", c)
 	}

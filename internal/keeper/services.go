@@ -27,11 +27,11 @@ func (d *doing) serviceImages(ctx context.Context, def definition.Definition) (m
 		var img yard.Image
 		var err error
 		if s.Build == nil {
-			img, err = d.Yard.UseImage(ctx, s.Image, d.log)
+			img, err = d.yard.UseImage(ctx, s.Image, d.log)
 		} else {
-			tag := d.Tag(s.Fingerprint)
+			tag := d.images.Tag(s.Fingerprint)
 			ok := false
-			if img, ok, err = d.Yard.FindImage(ctx, tag); err == nil && !ok {
+			if img, ok, err = d.yard.FindImage(ctx, tag); err == nil && !ok {
 				img, err = d.build(ctx, tag, *d.w.Target(), *s.Build)
 			}
 		}
@@ -59,7 +59,7 @@ func (d *doing) services(ctx context.Context, body int) error {
 		err := d.awaitServices(ctx, body, s.Name, s.Needs)
 		if err == nil {
 			fmt.Fprintf(d.log, "starting service %s\n", s.Name)
-			err = d.tryWhole(ctx, yardTimeout, func(ctx context.Context) error { return d.Yard.StartService(ctx, d.serviceSpec(plan, s, body)) })
+			err = tryWhole(ctx, yardTimeout, func(ctx context.Context) error { return d.yard.StartService(ctx, d.serviceSpec(plan, s, body)) })
 		}
 		now := time.Now()
 		if part.EndedAt = &now; err != nil {
@@ -109,7 +109,7 @@ func (d *doing) awaitServices(ctx context.Context, body int, who string, needs [
 	defer cancel()
 	told := map[string]bool{}
 	for wait := 100 * time.Millisecond; ; wait = min(2*wait, 2*time.Second) {
-		o, err := d.Yard.Observe(ctx, d.w.ID)
+		o, err := d.yard.Observe(ctx, d.w.ID)
 		if err != nil {
 			return err
 		}
@@ -170,7 +170,7 @@ func met(condition string, s yard.ServiceState) (ok bool, problem string) {
 // lastOf is the last line that a service printed, as part of a message.
 func (d *doing) lastOf(ctx context.Context, body int, service string) string {
 	var b bytes.Buffer
-	if d.Yard.ServiceLog(ctx, d.w.ID, body, service, 20, &b) != nil {
+	if d.yard.ServiceLog(ctx, d.w.ID, body, service, 20, &b) != nil {
 		return ""
 	}
 	fmt.Fprintf(d.log, "-- the log of %s\n%s\n", service, b.String())

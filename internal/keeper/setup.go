@@ -93,7 +93,7 @@ func (d *doing) command(ctx context.Context, m definition.Moment, body, n int, c
 	session.Env = maps.Clone(session.Env)
 	session.Argv = c.Argv()
 	r := steward.Request{Kind: steward.SetUp, ID: d.sheet.ID + "." + string(m) + "." + strconv.Itoa(n), Process: session}
-	conn, err := d.Hub.Ask(ctx, outside.Link(d.w.ID, body), r)
+	conn, err := d.hub.Ask(ctx, outside.Link(d.w.ID, body), r)
 	if err != nil {
 		return d.lost(ctx, err)
 	}

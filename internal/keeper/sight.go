@@ -1,6 +1,7 @@
 package keeper
 
 import (
+	"context"
 	"fmt"
 	"log/slog"
 	"strings"
@@ -8,30 +9,40 @@ import (
 	"time"
 
 	"yardbench/internal/core/lifecycle"
+	"yardbench/internal/house"
 	"yardbench/internal/store"
+	"yardbench/internal/yard"
 )
 
-// sight is what is known of whether the yard answers.
-type sight struct {
+// Sight is whether the yard is seen, and what is seen happening in it.
+type Sight struct {
+	house  *house.Book
+	now    func() time.Time
+	store  *store.Store
+	yard   yard.Yard
+	ctx    context.Context
+	keeper waker
+	rest   *Rest
+
 	mu       sync.Mutex
 	lost     bool      // it does not answer now
 	from, to time.Time // when it did not answer last
 }
 
 // YardAway tells since when the yard does not answer; ok is false when it does.
-func (k *Keeper) YardAway() (since time.Time, ok bool) {
-	k.sight.mu.Lock()
-	defer k.sight.mu.Unlock()
-	return k.sight.from, k.sight.lost
+func (k *Sight) YardAway() (since time.Time, ok bool) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.from, k.lost
 }
 
 // watch follows the yard's events, as long as the keeper runs. Events that are
 // lost are one thing: everything is looked at. A yard that then does not answer
 // is away, and is asked every second until it is back.
-func (k *Keeper) watch() {
+func (k *Sight) watch() {
 	for wait := time.Second; k.ctx.Err() == nil; {
 		began, connected := time.Now(), false
-		err := k.Yard.Watch(k.ctx, func() { connected = true; k.back() }, k.told)
+		err := k.yard.Watch(k.ctx, func() { connected = true; k.back() }, k.told)
 		switch {
 		case k.ctx.Err() != nil:
 			return
@@ -56,10 +67,10 @@ func (k *Keeper) watch() {
 	}
 }
 
-func (k *Keeper) wakeAll() {
-	if all, err := k.Store.Read().Workspaces(k.ctx); err == nil {
+func (k *Sight) wakeAll() {
+	if all, err := k.store.Read().Workspaces(k.ctx); err == nil {
 		for _, w := range all {
-			k.Wake(w.ID)
+			k.keeper.Wake(w.ID)
 		}
 	}
 }
@@ -69,19 +80,19 @@ func (k *Keeper) wakeAll() {
 const justBefore = 20 * time.Second
 
 // away notes that the yard does not answer.
-func (k *Keeper) away(cause error) {
-	now := k.Now()
-	k.sight.mu.Lock()
-	news := !k.sight.lost
+func (k *Sight) away(cause error) {
+	now := k.now()
+	k.mu.Lock()
+	news := !k.lost
 	if news {
-		k.sight.lost, k.sight.from = true, now
+		k.lost, k.from = true, now
 	}
-	k.sight.mu.Unlock()
+	k.mu.Unlock()
 	if !news {
 		return
 	}
 	slog.Warn("the yard is away", "error", cause)
-	err := k.Store.Write(store.About(k.ctx, "yard away"), func(tx *store.Tx) error {
+	err := k.store.Write(store.About(k.ctx, "yard away"), func(tx *store.Tx) error {
 		if err := tx.Journal(k.ctx, "yard.away", "", "", "service", map[string]any{"cause": cause.Error()}); err != nil {
 			return err
 		}
@@ -105,20 +116,20 @@ func (k *Keeper) away(cause error) {
 }
 
 // back notes that the yard answers again, and looks at everything.
-func (k *Keeper) back() {
-	k.sight.mu.Lock()
-	news := k.sight.lost
-	k.sight.lost = false
+func (k *Sight) back() {
+	k.mu.Lock()
+	news := k.lost
+	k.lost = false
 	if news {
-		k.sight.to = k.Now()
+		k.to = k.now()
 	}
-	from, to := k.sight.from, k.sight.to
-	k.sight.mu.Unlock()
+	from, to := k.from, k.to
+	k.mu.Unlock()
 	if !news {
 		return
 	}
 	slog.Info("the yard is back", "after", to.Sub(from).Round(time.Millisecond).String())
-	err := k.Store.Write(store.About(k.ctx, "yard back"), func(tx *store.Tx) error {
+	err := k.store.Write(store.About(k.ctx, "yard back"), func(tx *store.Tx) error {
 		return tx.Journal(k.ctx, "yard.back", "", "", "service", map[string]any{"away_s": int64(to.Sub(from).Seconds())})
 	})
 	if err != nil && k.ctx.Err() == nil {
@@ -130,19 +141,31 @@ func (k *Keeper) back() {
 const endedByItself = "its container ended by itself"
 
 // endedHow says why a container that nobody stopped has ended, as far as can be seen.
-func (k *Keeper) endedHow(q store.Q, state lifecycle.Body, how string) string {
+func (k *Sight) endedHow(q store.Q, state lifecycle.Body, how string) string {
 	if state == lifecycle.Absent {
 		return "its container is gone: somebody removed it"
 	}
 	cause := endedByItself
-	k.sight.mu.Lock()
-	lost, from, to := k.sight.lost, k.sight.from, k.sight.to
-	k.sight.mu.Unlock()
-	if !from.IsZero() && (lost || k.Now().Sub(to) < time.Minute) {
-		cause = fmt.Sprintf("its container ended while the yard was away, from %s on", k.local(q, from))
+	k.mu.Lock()
+	lost, from, to := k.lost, k.from, k.to
+	k.mu.Unlock()
+	if !from.IsZero() && (lost || k.now().Sub(to) < time.Minute) {
+		cause = fmt.Sprintf("its container ended while the yard was away, from %s on", k.house.Local(k.ctx, q, k.now(), from))
 	}
 	if how != "" {
 		cause += ": " + how
 	}
 	return cause
+}
+
+// told is called with what the yard tells of a workspace.
+func (k *Sight) told(id string, what yard.News) {
+	if what == yard.OutOfMemory {
+		k.keeper.Go(func(ctx context.Context) {
+			if err := k.rest.starved(id); err != nil && ctx.Err() == nil {
+				slog.Error("note that a workspace is out of memory", "workspace", id, "error", err)
+			}
+		})
+	}
+	k.keeper.Wake(id)
 }

@@ -12,63 +12,82 @@ import (
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/plain"
 	"yardbench/internal/core/rules"
+	"yardbench/internal/due"
+	"yardbench/internal/house"
+	"yardbench/internal/live"
 	"yardbench/internal/presence"
+	"yardbench/internal/session"
 	"yardbench/internal/steward"
 	"yardbench/internal/store"
 )
 
+// Status is what stewards say of their workspaces now, and the conditions that
+// follow from it.
+type Status struct {
+	bus      *live.Bus
+	house    *house.Book
+	now      func() time.Time
+	sessions *session.Sessions
+	store    *store.Store
+	board    *presence.Board
+	ctx      context.Context
+	due      *due.Queue
+	keeper   waker
+	rest     *Rest
+}
+
 // Ports lists what listens in a workspace now.
-func (k *Keeper) Ports(id string) (out []steward.Port) {
+func (k *Status) Ports(id string) (out []steward.Port) {
 	k.board.With(id, func(s *presence.Status) { out = slices.Clone(s.Ports) })
 	return out
 }
 
 // DiskBytes is what a workspace's folder takes; 0 while unknown.
-func (k *Keeper) DiskBytes(id string) (n int64) {
+func (k *Status) DiskBytes(id string) (n int64) {
 	k.board.With(id, func(s *presence.Status) { n = s.Disk })
 	return n
 }
 
 // PortAsked notes that somebody used a port: a sign of work.
-func (k *Keeper) PortAsked(id string, port int) {
+func (k *Status) PortAsked(id string, port int) {
 	was := false
-	k.board.With(id, func(s *presence.Status) { s.Signs.Port, s.Signs.Number, was = k.Now(), port, s.Idle })
+	k.board.With(id, func(s *presence.Status) { s.Signs.Port, s.Signs.Number, was = k.now(), port, s.Idle })
 	if was {
-		k.rest(id)
+		k.rest.rest(id)
 	}
 }
 
 // took takes a steward's word on how things stand.
-func (k *Keeper) took(id string, said steward.Status) {
-	c := k.board.Take(id, said, k.Now().UTC())
+func (k *Status) took(id string, said steward.Status) {
+	c := k.board.Take(id, said, k.now().UTC())
 	if c.Work {
-		k.rest(id)
+		k.rest.rest(id)
 	}
 	if c.Holders || c.Disk || c.Full { // a word without news costs nothing
 		if err := k.checkStatus(k.ctx, id, c); err != nil && k.ctx.Err() == nil {
 			slog.Error("check how a workspace stands", "workspace", id, "error", err)
-			k.checkLater(id, k.Now())
+			k.checkLater(id, k.now())
 		}
 	}
 	if c.Shows { // signs of work are no news to who looks at a list
-		k.Bus.Publish(id)
+		k.bus.Publish(id)
 	}
 }
 
 // checkLater checks all of a workspace's status at a time.
-func (k *Keeper) checkLater(id string, at time.Time) {
+func (k *Status) checkLater(id string, at time.Time) {
 	k.due.Set("status "+id, at, func(ctx context.Context) error {
 		return k.checkStatus(ctx, id, presence.Changes{Holders: true, Disk: true, Full: true})
 	})
 }
 
 // checkStatus sets or ends the conditions that follow from what a steward said.
-func (k *Keeper) checkStatus(ctx context.Context, id string, c presence.Changes) error {
-	w, err := k.Store.Read().WorkspaceByID(ctx, id)
+func (k *Status) checkStatus(ctx context.Context, id string, c presence.Changes) error {
+	w, err := k.store.Read().WorkspaceByID(ctx, id)
 	if err != nil || w.Phase != lifecycle.Ready {
 		return err // at the steward's next word
 	}
-	conditions, err := k.Store.Read().Conditions(ctx, id)
+	conditions, err := k.store.Read().Conditions(ctx, id)
 	if err != nil {
 		return err
 	}
@@ -94,13 +113,13 @@ func (k *Keeper) checkStatus(ctx context.Context, id string, c presence.Changes)
 
 // condition sets a condition to a reason, or ends it where that is "", as often
 // as a workspace may; else it is looked at again when it may. told is false then.
-func (k *Keeper) condition(ctx context.Context, id string, kind lifecycle.ConditionKind, reason string) (told bool, err error) {
-	next, ok := k.board.MayTell(id, kind, k.Now())
+func (k *Status) condition(ctx context.Context, id string, kind lifecycle.ConditionKind, reason string) (told bool, err error) {
+	next, ok := k.board.MayTell(id, kind, k.now())
 	if !ok {
 		k.checkLater(id, next)
 		return false, nil
 	}
-	err = k.Store.Write(store.About(ctx, id), func(tx *store.Tx) error {
+	err = k.store.Write(store.About(ctx, id), func(tx *store.Tx) error {
 		w, err := tx.WorkspaceByID(ctx, id)
 		if err != nil || w.Phase != lifecycle.Ready {
 			return err
@@ -111,13 +130,13 @@ func (k *Keeper) condition(ctx context.Context, id string, kind lifecycle.Condit
 		return tx.SetCondition(ctx, w, kind, reason)
 	})
 	if err == nil {
-		k.Bus.Publish(id)
+		k.bus.Publish(id)
 	}
 	return err == nil, err
 }
 
 // checkFull sets or ends the condition that a workspace has no room left.
-func (k *Keeper) checkFull(ctx context.Context, w store.Workspace, stands string) error {
+func (k *Status) checkFull(ctx context.Context, w store.Workspace, stands string) error {
 	reason := ""
 	k.board.With(w.ID, func(s *presence.Status) { reason, s.Filled = s.Full, true })
 	if reason == stands {
@@ -133,29 +152,29 @@ func (k *Keeper) checkFull(ctx context.Context, w store.Workspace, stands string
 // SecretsChanged has the workspaces checked that a secret goes to, in the
 // background: what runs there may hold its old value. of tells which of a
 // workspace's rows are meant.
-func (k *Keeper) SecretsChanged(of func(w store.Workspace) bool) {
+func (k *Status) SecretsChanged(of func(w store.Workspace) bool) {
 	for _, id := range k.board.Workspaces() {
 		k.board.With(id, func(s *presence.Status) { s.Checked = false }) // also where what follows does not come to it
 	}
-	k.Go(func(ctx context.Context) {
+	k.keeper.Go(func(ctx context.Context) {
 		for _, id := range k.board.Workspaces() {
-			w, err := k.Store.Read().WorkspaceByID(ctx, id)
+			w, err := k.store.Read().WorkspaceByID(ctx, id)
 			if err != nil || !of(w) {
 				continue
 			}
 			if err := k.checkStatus(ctx, id, presence.Changes{Holders: true}); err != nil && ctx.Err() == nil {
 				slog.Error("check who holds which secrets", "workspace", id, "error", err)
-				k.checkLater(id, k.Now())
+				k.checkLater(id, k.now())
 			}
-			k.Bus.Publish(id)
+			k.bus.Publish(id)
 		}
 	})
 }
 
 // checkSecrets sets or ends the condition that something that runs in a
 // workspace holds older values of secrets than there are now.
-func (k *Keeper) checkSecrets(ctx context.Context, w store.Workspace, stands string) error {
-	given, err := k.Sessions.Given(ctx, w)
+func (k *Status) checkSecrets(ctx context.Context, w store.Workspace, stands string) error {
+	given, err := k.sessions.Given(ctx, w)
 	if err != nil {
 		return err
 	}
@@ -176,7 +195,7 @@ func (k *Keeper) checkSecrets(ctx context.Context, w store.Workspace, stands str
 		}
 		if len(names) > 0 {
 			sort.Strings(names)
-			old = append(old, fmt.Sprintf("%s (since %s) holds an older %s", h.Label, k.local(k.Store.Read(), h.Since), some(names)))
+			old = append(old, fmt.Sprintf("%s (since %s) holds an older %s", h.Label, k.house.Local(k.ctx, k.store.Read(), k.now(), h.Since), some(names)))
 		}
 	}
 	reason := some(old)
@@ -204,7 +223,7 @@ func some(all []string) string {
 // checkDisk warns of a workspace that has grown over its disk, and puts one to
 // rest that has grown a tenth beyond it. The engine itself cannot bound it
 // everywhere.
-func (k *Keeper) checkDisk(ctx context.Context, w store.Workspace, stands string) error {
+func (k *Status) checkDisk(ctx context.Context, w store.Workspace, stands string) error {
 	used := k.DiskBytes(w.ID)
 	if w.DiskBytes == 0 || used == 0 {
 		return nil
@@ -225,17 +244,17 @@ func (k *Keeper) checkDisk(ctx context.Context, w store.Workspace, stands string
 		return nil
 	}
 	stop := false
-	err := k.Store.Write(store.About(ctx, w.ID), func(tx *store.Tx) error {
+	err := k.store.Write(store.About(ctx, w.ID), func(tx *store.Tx) error {
 		stop = false
 		w, err := tx.WorkspaceByID(ctx, w.ID)
 		if err != nil || w.Phase != lifecycle.Ready || w.NextBody != 0 {
 			return err
 		}
 		stop, w.Wanted = true, lifecycle.WantStopped
-		return k.beginStop(tx, &w, "put to rest: "+text)
+		return k.rest.beginStop(tx, &w, "put to rest: "+text)
 	})
 	if err == nil && stop {
-		k.Interrupt(w.ID)
+		k.keeper.Interrupt(w.ID)
 	}
 	return err
 }

@@ -9,6 +9,10 @@ import (
 
 	"yardbench/internal/core/definition"
 	"yardbench/internal/core/lifecycle"
+	"yardbench/internal/feature"
+	"yardbench/internal/house"
+	"yardbench/internal/live"
+	"yardbench/internal/session"
 	"yardbench/internal/steward"
 	"yardbench/internal/steward/carried"
 	"yardbench/internal/steward/outside"
@@ -16,9 +20,28 @@ import (
 	"yardbench/internal/yard"
 )
 
+// steps is what steps are done with.
+type steps struct {
+	store    *store.Store
+	yard     yard.Yard
+	hub      Stewards
+	mirrors  Trees
+	features *feature.Kept
+	house    *house.Book
+	sessions *session.Sessions
+	bus      *live.Bus
+	dataDir  string
+	now      func() time.Time
+	ctx      context.Context // the service's life
+	images   *Images
+	links    *Links
+	logs     *Logs
+	rest     *Rest
+}
+
 // doing is one step while it is done.
 type doing struct {
-	*Keeper
+	*steps
 	w      store.Workspace
 	sheet  store.Sheet
 	step   store.Step
@@ -34,7 +57,7 @@ type doing struct {
 
 // step does what was begun, and gives what is to be written of how it ended.
 func (k *Keeper) step(ctx context.Context, b begun, seen *yard.Observation) (finish func(*store.Tx) error, err error) {
-	d := &doing{Keeper: k, w: b.w, sheet: b.sheet, step: b.step, seen: seen}
+	d := &doing{steps: k.steps, w: b.w, sheet: b.sheet, step: b.step, seen: seen}
 	err = d.logged(ctx, b)
 	outcome, cause := lifecycle.Done, ""
 	switch {
@@ -94,11 +117,11 @@ func (d *doing) logged(ctx context.Context, b begun) error {
 	var session steward.Process
 	var err error
 	if b.mv.Action == lifecycle.Clone || b.mv.Action == lifecycle.RunSetUp { // the others hand nothing out
-		if session, d.mask, err = d.Sessions.Of(ctx, b.w); err != nil {
+		if session, d.mask, err = d.sessions.Of(ctx, b.w); err != nil {
 			return err
 		}
 	}
-	if d.log, err = d.openLog(b.w, b.sheet.Number, b.step.Number, d.mask); err != nil {
+	if d.log, err = d.logs.openLog(b.w, b.sheet.Number, b.step.Number, d.mask); err != nil {
 		return fmt.Errorf("write the log: %w", err)
 	}
 	err = d.act(ctx, b.mv, b.body, session)
@@ -127,14 +150,14 @@ func (d *doing) act(ctx context.Context, mv lifecycle.Move, body int, session st
 	if d.w.NextVolume > 0 {
 		volume = d.w.NextVolume
 	}
-	once := func(do func(context.Context) error) error { return d.tryWhole(ctx, yardTimeout, do) }
+	once := func(do func(context.Context) error) error { return tryWhole(ctx, yardTimeout, do) }
 	switch mv.Action {
 	case lifecycle.MakeImage:
-		return d.tryFor(ctx, buildTimeout, d.image)
+		return tryFor(ctx, buildTimeout, d.image)
 	case lifecycle.MakeNetwork:
 		return d.network(ctx)
 	case lifecycle.MakeVolume:
-		err := once(func(ctx context.Context) error { return d.Yard.MakeVolume(ctx, d.w.ID, volume, d.w.DiskBytes) })
+		err := once(func(ctx context.Context) error { return d.yard.MakeVolume(ctx, d.w.ID, volume, d.w.DiskBytes) })
 		if err == nil {
 			d.see().Volumes[volume] = true
 		}
@@ -147,10 +170,10 @@ func (d *doing) act(ctx context.Context, mv lifecycle.Move, body int, session st
 		return err
 	case lifecycle.StartBody:
 		err := once(func(ctx context.Context) error {
-			if _, err := d.openLink(d.w, body); err != nil {
+			if _, err := d.links.openLink(d.w, body); err != nil {
 				return err
 			}
-			return d.Yard.StartBody(ctx, d.w.ID, body)
+			return d.yard.StartBody(ctx, d.w.ID, body)
 		})
 		if err == nil {
 			d.see().Bodies[body] = lifecycle.Running
@@ -158,13 +181,13 @@ func (d *doing) act(ctx context.Context, mv lifecycle.Move, body int, session st
 		return err
 	case lifecycle.AwaitSteward:
 		if d.w.Plan.Adopted != nil {
-			d.reach(d.w)
+			d.links.reach(d.w)
 		}
 		ctx, cancel := context.WithTimeout(ctx, stewardTimeout)
 		defer cancel()
-		err := d.Hub.Await(ctx, outside.Link(d.w.ID, body))
+		err := d.hub.Await(ctx, outside.Link(d.w.ID, body))
 		if errors.Is(err, outside.ErrAway) && ctx.Err() == context.DeadlineExceeded {
-			o, oerr := d.Yard.Observe(context.WithoutCancel(ctx), d.w.ID)
+			o, oerr := d.yard.Observe(context.WithoutCancel(ctx), d.w.ID)
 			if oerr == nil && o.Bodies[body] != lifecycle.Running {
 				return fmt.Errorf("the container ended before its steward connected: %s", o.Ends[body])
 			}
@@ -204,7 +227,7 @@ func (d *doing) see() *yard.Observation {
 // subStep writes news of a part of a step to the sheet. The sheet is for
 // people to look at: a part that cannot be written does not end the step.
 func (d *doing) subStep(ctx context.Context, steps map[string]store.Step, p yard.Progress) {
-	_ = d.Store.Write(store.About(ctx, d.w.ID), func(tx *store.Tx) (err error) {
+	_ = d.store.Write(store.About(ctx, d.w.ID), func(tx *store.Tx) (err error) {
 		s, ok := steps[p.ID]
 		if !ok {
 			s, err = tx.BeginStep(ctx, store.Step{SheetID: d.sheet.ID, Parent: d.step.Number, Key: d.step.Key + "/" + p.ID, Title: d.masked(p.Title), Body: d.step.Body})
@@ -226,7 +249,7 @@ func (d *doing) subStep(ctx context.Context, steps map[string]store.Step, p yard
 		s.EndedAt = p.EndedAt
 		return tx.EndStep(ctx, s, outcome, p.Cached, d.masked(p.Err))
 	})
-	d.Bus.Publish(d.w.ID)
+	d.bus.Publish(d.w.ID)
 }
 
 // network makes the workspace's network; where others have its piece of the
@@ -234,10 +257,10 @@ func (d *doing) subStep(ctx context.Context, steps map[string]store.Step, p yard
 func (d *doing) network(ctx context.Context) error {
 	subnet := d.w.Subnet
 	for {
-		err := d.tryWhole(ctx, yardTimeout, func(ctx context.Context) error { return d.Yard.MakeNetwork(ctx, d.w.ID, subnet) })
+		err := tryWhole(ctx, yardTimeout, func(ctx context.Context) error { return d.yard.MakeNetwork(ctx, d.w.ID, subnet) })
 		if errors.Is(err, yard.ErrSubnetTaken) {
 			fmt.Fprintln(d.log, err)
-			if err := d.Store.Write(store.About(ctx, d.w.ID), func(tx *store.Tx) (err error) { subnet, err = tx.MoveSubnet(ctx, d.w.ID); return err }); err != nil {
+			if err := d.store.Write(store.About(ctx, d.w.ID), func(tx *store.Tx) (err error) { subnet, err = tx.MoveSubnet(ctx, d.w.ID); return err }); err != nil {
 				return err
 			}
 			continue // ends with the range, whose end is another error
@@ -251,7 +274,7 @@ func (d *doing) network(ctx context.Context) error {
 
 func (d *doing) body(ctx context.Context, body, volume int) error {
 	plan := *d.w.Target()
-	img, ok, err := d.Yard.FindImage(ctx, plan.Image)
+	img, ok, err := d.yard.FindImage(ctx, plan.Image)
 	if err != nil {
 		return err
 	}
@@ -265,11 +288,11 @@ func (d *doing) body(ctx context.Context, body, volume int) error {
 		}
 		return errLookAgain
 	}
-	bin, err := carried.Unpack(filepath.Join(d.DataDir, "steward"), img.Arch)
+	bin, err := carried.Unpack(filepath.Join(d.dataDir, "steward"), img.Arch)
 	if err != nil {
 		return yard.Refused("%w", err)
 	}
-	link, err := d.openLink(d.w, body)
+	link, err := d.links.openLink(d.w, body)
 	if err != nil {
 		return err
 	}
@@ -285,7 +308,7 @@ func (d *doing) body(ctx context.Context, body, volume int) error {
 			spec.Own.Entrypoint, spec.Own.Command = c.Entrypoint, c.Command
 		}
 	}
-	return d.Yard.MakeBody(ctx, spec)
+	return d.yard.MakeBody(ctx, spec)
 }
 
 // mountAbove is where the volume is mounted, where that is above the tree.
@@ -299,7 +322,7 @@ func mountAbove(def definition.Definition) string {
 func (d *doing) clone(ctx context.Context, body, volume int, session steward.Process) error {
 	ctx, cancel := context.WithTimeout(ctx, cloneTimeout)
 	defer cancel()
-	r, err := d.Store.Read().RepositoryByID(ctx, d.w.RepositoryID)
+	r, err := d.store.Read().RepositoryByID(ctx, d.w.RepositoryID)
 	if err != nil {
 		return err
 	}
@@ -311,7 +334,7 @@ func (d *doing) clone(ctx context.Context, body, volume int, session steward.Pro
 	for _, b := range plan.Beside {
 		ask.Beside = append(ask.Beside, steward.Clone{URL: b.URL, Branch: b.Branch, Folder: b.Folder})
 	}
-	c, err := d.Hub.Ask(ctx, outside.Link(d.w.ID, body), ask)
+	c, err := d.hub.Ask(ctx, outside.Link(d.w.ID, body), ask)
 	if err != nil {
 		return d.lost(ctx, err)
 	}
@@ -349,11 +372,11 @@ func (d *doing) lost(ctx context.Context, err error) error {
 func (d *doing) swap(ctx context.Context) error {
 	w := d.w
 	old, oldVolume, oldPlan := w.Body, w.Volume, w.Plan
-	if err := d.tryFor(ctx, yardTimeout, func(ctx context.Context) error { return d.retire(ctx, old) }); err != nil {
+	if err := tryFor(ctx, yardTimeout, func(ctx context.Context) error { return d.retire(ctx, old) }); err != nil {
 		return err
 	}
 	if w.NextVolume > 0 {
-		if err := d.tryFor(ctx, yardTimeout, func(ctx context.Context) error { return d.Yard.RemoveVolume(ctx, w.ID, oldVolume) }); err != nil {
+		if err := tryFor(ctx, yardTimeout, func(ctx context.Context) error { return d.yard.RemoveVolume(ctx, w.ID, oldVolume) }); err != nil {
 			return err
 		}
 		delete(d.see().Volumes, oldVolume)
@@ -375,18 +398,18 @@ func (d *doing) swap(ctx context.Context) error {
 	if oldPlan.Fingerprint == w.NextPlan.Fingerprint {
 		return nil
 	}
-	return d.dropImage(ctx, w, *oldPlan)
+	return d.images.dropImage(ctx, w, *oldPlan)
 }
 
 // retire ends one body and takes it away.
 func (d *doing) retire(ctx context.Context, body int) error {
-	if err := d.Yard.StopBody(ctx, d.w.ID, body, stopGrace); err != nil {
+	if err := d.yard.StopBody(ctx, d.w.ID, body, stopGrace); err != nil {
 		return err
 	}
-	if err := d.Yard.RemoveBody(ctx, d.w.ID, body); err != nil {
+	if err := d.yard.RemoveBody(ctx, d.w.ID, body); err != nil {
 		return err
 	}
-	return d.Hub.Close(outside.Link(d.w.ID, body))
+	return d.hub.Close(outside.Link(d.w.ID, body))
 }
 
 // maxAttempts bounds how often a step begins anew because the yard changed
@@ -400,36 +423,36 @@ func (d *doing) stop(ctx context.Context) error {
 	if w.SeededVolume > 0 && w.Kind == store.ForPerson {
 		// Nothing changes while it is stopped: what is seen now holds until the
 		// next start, and decides whether it may be removed.
-		state, err := d.Look(ctx, w)
+		state, err := d.rest.Look(ctx, w)
 		if err != nil {
 			return err
 		}
-		state.At = d.Now().UTC()
+		state.At = d.now().UTC()
 		if work = &state; w.Work != nil && state.Problem != "" {
 			work = w.Work // this stop goes on after a cut: it was looked at before
 		}
 	}
-	err := d.tryFor(ctx, yardTimeout, func(ctx context.Context) error {
+	err := tryFor(ctx, yardTimeout, func(ctx context.Context) error {
 		if w.NextBody > 0 {
 			if err := d.retire(ctx, w.NextBody); err != nil {
 				return err
 			}
 			if w.NextVolume > 0 {
-				if err := d.Yard.RemoveVolume(ctx, w.ID, w.NextVolume); err != nil {
+				if err := d.yard.RemoveVolume(ctx, w.ID, w.NextVolume); err != nil {
 					return err
 				}
 			}
 		}
-		return d.Yard.StopBody(ctx, w.ID, w.Body, stopGrace)
+		return d.yard.StopBody(ctx, w.ID, w.Body, stopGrace)
 	})
 	if err != nil {
 		return err
 	}
 	d.set = func(tx *store.Tx, w *store.Workspace) error {
 		w.Work = work
-		return d.endRebuild(tx, w)
+		return endRebuild(d.ctx, tx, w)
 	}
-	*d.seen, err = d.Yard.Observe(ctx, w.ID)
+	*d.seen, err = d.yard.Observe(ctx, w.ID)
 	return err
 }
 
@@ -439,8 +462,8 @@ func (d *doing) remove(ctx context.Context) error {
 	if w.Plan.Adopted != nil {
 		return d.letGo(ctx)
 	}
-	return d.tryFor(ctx, yardTimeout, func(ctx context.Context) error {
-		o, err := d.Yard.Observe(ctx, w.ID)
+	return tryFor(ctx, yardTimeout, func(ctx context.Context) error {
+		o, err := d.yard.Observe(ctx, w.ID)
 		if err != nil {
 			return err
 		}
@@ -450,29 +473,29 @@ func (d *doing) remove(ctx context.Context) error {
 			}
 		}
 		for _, n := range []int{w.Body, w.NextBody} {
-			if err := d.Hub.Close(outside.Link(w.ID, n)); err != nil {
+			if err := d.hub.Close(outside.Link(w.ID, n)); err != nil {
 				return err
 			}
 		}
-		if err := d.Yard.RemoveNetwork(ctx, w.ID); err != nil {
+		if err := d.yard.RemoveNetwork(ctx, w.ID); err != nil {
 			return err
 		}
 		for n := range o.Volumes {
-			if err := d.Yard.RemoveVolume(ctx, w.ID, n); err != nil {
+			if err := d.yard.RemoveVolume(ctx, w.ID, n); err != nil {
 				return err
 			}
 		}
-		if err := d.Yard.RemoveNamedVolumes(ctx, w.ID); err != nil {
+		if err := d.yard.RemoveNamedVolumes(ctx, w.ID); err != nil {
 			return err
 		}
 		for _, p := range []*store.Plan{w.Plan, w.NextPlan} {
 			if p != nil {
-				if err := d.dropImage(ctx, w, *p); err != nil {
+				if err := d.images.dropImage(ctx, w, *p); err != nil {
 					return err
 				}
 			}
 		}
-		*d.seen, err = d.Yard.Observe(ctx, w.ID)
+		*d.seen, err = d.yard.Observe(ctx, w.ID)
 		return err
 	})
 }

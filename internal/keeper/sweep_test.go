@@ -14,12 +14,11 @@ import (
 // what lives is left alone. Done again it changes nothing, and a yard that
 // does not always answer is asked again.
 func TestSweep(t *testing.T) {
-	b := newBench(t)
 	y, err := sim.New("a", nil, sim.Options{Images: map[string]yard.Image{"base:1": {}}})
 	if err != nil {
 		t.Fatal(err)
 	}
-	b.Yard = y
+	b := newBench(t, func(r *Rooms) { r.Yard = y })
 	ctx := t.Context()
 	b.write(func(tx *store.Tx) error {
 		return tx.AddWorkspace(ctx, &store.Workspace{ID: "gone", OwnerID: "p", Name: "gone", RepositoryID: "r", Phase: lifecycle.Removed, Wanted: lifecycle.WantRemoved, StewardToken: []byte{1}, PortKey: "g"})
@@ -35,7 +34,7 @@ func TestSweep(t *testing.T) {
 	}
 	y.Faults = 40
 	for range 2 {
-		if err := b.sweep(ctx); err != nil {
+		if err := b.sweeper.sweep(ctx); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -16,28 +16,29 @@ import (
 // A value that does not open stops neither the service nor a stop: the look at
 // the work says that it could not be done.
 func TestAValueThatDoesNotOpen(t *testing.T) {
-	b := newBench(t)
 	v, err := vault.Open(filepath.Join(t.TempDir(), "sealing.json"))
 	if err != nil {
 		t.Fatal(err)
 	}
-	b.Vault, b.Sessions.Vault = v, v
+	y, err := sim.New("a", nil, sim.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	b := newBench(t, func(r *Rooms) { r.Vault, r.Sessions.Vault, r.Yard = v, v, y })
 	b.write(func(tx *store.Tx) error {
 		_, err := tx.PutSecret(t.Context(), store.Secret{Secret: secret.Secret{Level: secret.OfPerson, Name: "KEY", Everywhere: true, Form: secret.Variable}, SubjectID: "p"}, nil,
 			func(int) ([]byte, error) { return []byte("sealed by nobody"), nil })
 		return err
 	})
 	w, _ := b.workspace()
-	work, err := b.Look(t.Context(), w)
+	work, err := b.Rest.Look(t.Context(), w)
 	if err != nil || !strings.Contains(work.Problem, "does not open") || work.Clean() {
 		t.Errorf("the look comes to %+v, %v", work, err)
 	}
 	ctx, cancel := context.WithCancel(t.Context())
 	defer cancel()
-	if b.Yard, err = sim.New("a", nil, sim.Options{}); err != nil {
-		t.Fatal(err)
-	}
-	if err := b.Run(ctx); err != nil {
+	b.Keeper = New(ctx, b.Rooms)
+	if err := b.Run(); err != nil {
 		t.Errorf("the service does not start: %v", err)
 	}
 	cancel()

@@ -162,18 +162,14 @@ func Run(ctx context.Context, c Config) error {
 		stewards = simulated.Links()
 	}
 	mirrors := repo.NewMirrors(filepath.Join(dir, "mirrors"))
-	k := &keeper.Keeper{Store: st, Yard: yd, Hub: stewards, Mirrors: mirrors, Features: feature.NewKept(filepath.Join(dir, "features")), Vault: v, Bus: bus, DataDir: dir, Installation: installation, Now: c.Now, House: &house.Book{}, Sessions: &session.Sessions{Store: st, Vault: v, PortForm: c.PortForm}}
-	if hub.Changed = k.StewardChanged; isSimulated {
-		simulated.Links().Changed = k.StewardChanged
-	}
-	hub.Serve = func(link string, r steward.Request, c *steward.Conn) { k.Sessions.Serve(link, r, c, outside.ServeGit) }
+	on := keeper.Rooms{Store: st, Yard: yd, Hub: stewards, Mirrors: mirrors, Features: feature.NewKept(filepath.Join(dir, "features")), Vault: v, Bus: bus, DataDir: dir, Installation: installation, Now: c.Now, House: &house.Book{}, Sessions: &session.Sessions{Store: st, Vault: v, PortForm: c.PortForm}}
 	if claimer, ok := yd.(yard.Claimer); ok {
 		holder, err := holderOf(dir)
 		if err != nil {
 			return err
 		}
 		c := &claim{yard: claimer, store: st, holder: holder, where: hostAnd(dir), takeOver: c.TakeOver}
-		k.Hold, k.SetBack = c.hold, func(ctx context.Context) (bool, error) { return setBack(ctx, st) }
+		on.Hold, on.SetBack = c.hold, func(ctx context.Context) (bool, error) { return setBack(ctx, st) }
 		first, cancel := context.WithTimeout(ctx, 10*time.Second)
 		err = c.hold(first)
 		if cancel(); errors.Is(err, yard.ErrClaimed) {
@@ -184,6 +180,11 @@ func Run(ctx context.Context, c Config) error {
 		}
 		go c.watch(ctx, end)
 	}
+	k := keeper.New(ctx, on)
+	if hub.Changed = k.Followers.StewardChanged; isSimulated {
+		simulated.Links().Changed = k.Followers.StewardChanged
+	}
+	hub.Serve = func(link string, r steward.Request, c *steward.Conn) { k.Sessions.Serve(link, r, c, outside.ServeGit) }
 	rooms := service.Rooms{JournalKey: journalKey, Simulated: isSimulated, Store: st, Keeper: k, House: k.House, Sessions: k.Sessions, Hub: stewards, Mirrors: mirrors, Vault: v, Bus: bus, Address: strings.TrimRight(c.Address, "/"), Now: c.Now}
 	s := service.New(rooms)
 	if err := s.HouseRules.FirstRules(ctx, c.Rules); err != nil {
@@ -197,7 +198,7 @@ func Run(ctx context.Context, c Config) error {
 	if err := s.Prebuilds.Schedule(ctx); err != nil {
 		return err
 	}
-	if err := k.Run(ctx); err != nil {
+	if err := k.Run(); err != nil {
 		return err
 	}
 	if err := s.Webhooks.StartWebhooks(ctx); err != nil {

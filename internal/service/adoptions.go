@@ -59,7 +59,7 @@ func (s *Adoptions) others(ctx context.Context, a Actor) ([]yard.Other, error) {
 	if !a.may(policy.AdoptContainers) {
 		return nil, denied(a, "take containers on")
 	}
-	all, ok, err := s.keeper.Others(ctx)
+	all, ok, err := s.keeper.Links.Others(ctx)
 	if !ok {
 		return nil, conflict("not-here", "this yard cannot take containers on", "")
 	}

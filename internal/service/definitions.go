@@ -307,7 +307,7 @@ func (s *Definitions) showDefinition(ctx context.Context, r store.Repository, v 
 	}
 	built := ""
 	if def.Build != nil || len(def.Features) > 0 {
-		built = s.keeper.Tag(v.Fingerprint)
+		built = s.keeper.Images.Tag(v.Fingerprint)
 	}
 	bases := def.Images()
 	if b := def.Build; b != nil {

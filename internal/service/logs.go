@@ -87,7 +87,7 @@ func (f *logFollower) copy(ctx context.Context, sh store.Sheet) error {
 				}
 			}
 		}
-		err := f.part(f.s.keeper.LogPath(f.w.ID, sh.Number, st.Number), st.Number)
+		err := f.part(f.s.keeper.Logs.LogPath(f.w.ID, sh.Number, st.Number), st.Number)
 		if errors.Is(err, os.ErrNotExist) {
 			if err = nil; st.EndedAt != nil && f.s.now().Sub(*st.EndedAt) > 24*time.Hour {
 				_, err = fmt.Fprintln(f.out, "[its log is kept no longer]")

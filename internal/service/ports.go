@@ -67,7 +67,7 @@ func (s *Ports) Ports(ctx context.Context, a Actor, ref string) ([]wire.Port, er
 		at(n)
 	}
 	if w.Phase == lifecycle.Ready {
-		for _, l := range s.keeper.Ports(w.ID) {
+		for _, l := range s.keeper.Status.Ports(w.ID) {
 			p := at(l.Number)
 			p.Listening, p.Process, p.Loopback = true, l.Process, l.Loopback
 		}
@@ -124,7 +124,7 @@ func (s *Ports) dial(ctx context.Context, w store.Workspace, port int) (*steward
 	if err != nil {
 		return nil, fromRoom(err)
 	}
-	s.keeper.PortAsked(w.ID, port)
+	s.keeper.Status.PortAsked(w.ID, port)
 	return c, nil
 }
 

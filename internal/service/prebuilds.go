@@ -93,7 +93,7 @@ func (s *Prebuilds) DropPlan(ctx context.Context, a Actor, repository, branch st
 			return conflict("not-now", fmt.Sprintf("run %d of this plan is under way", run.Number), "wait until it has ended")
 		}
 		if run.Image != "" && run.DroppedAt == nil {
-			if err := s.keeper.DropPrepared(ctx, run.ID, ""); err != nil {
+			if err := s.keeper.Images.DropPrepared(ctx, run.ID, ""); err != nil {
 				return away("yard-away", "the yard does not drop a prepared image: "+err.Error(), "try again when it answers")
 			}
 		}
@@ -189,7 +189,7 @@ func (s *Prebuilds) nextRun(ctx context.Context, p store.PrebuildPlan) time.Time
 // Schedule sets going what plans are due, now and by the clock. It is called
 // once, at the service's start.
 func (s *Prebuilds) Schedule(ctx context.Context) error {
-	s.keeper.Prebuilt = func(plan string) { s.prebuilt(ctx, plan) }
+	s.keeper.Images.Prebuilt = func(plan string) { s.prebuilt(ctx, plan) }
 	plans, err := s.store.Read().PrebuildPlans(ctx, "")
 	for _, p := range plans {
 		s.schedule(ctx, p)

@@ -116,7 +116,7 @@ func secretOwner(row store.Secret) string {
 // secretsChanged has the workspaces that a secret goes to checked: what runs
 // there may hold the old value.
 func (s *Secrets) secretsChanged(row store.Secret) {
-	s.keeper.SecretsChanged(func(w store.Workspace) bool {
+	s.keeper.Status.SecretsChanged(func(w store.Workspace) bool {
 		if row.Level == secret.OfPerson {
 			return w.OwnerID == row.SubjectID
 		}

@@ -129,7 +129,7 @@ func (s *views) viewOf(w store.Workspace, a around) wire.Workspace {
 		Definition: def.Path, Image: imageOf(def), Folder: def.Folder, User: def.Person(), Ports: def.Ports, Phase: string(w.Phase),
 		FailedIn: string(w.FailedIn), Cause: w.Cause, Wanted: string(w.Wanted), Conditions: []wire.Condition{}, CreatedAt: w.CreatedAt,
 		PhaseAt: w.PhaseAt, Rebuilding: w.NextBody > 0, Sheet: a.sheet, Size: w.Size, CoresMilli: w.CoresMilli, MemoryBytes: w.MemoryBytes, DiskBytes: w.DiskBytes,
-		DiskUsedBytes: s.keeper.DiskBytes(w.ID), Prepared: preparedView(w.Plan.Prepared), Scratch: w.Plan.Scratch, Currency: house.Currency, Day: []wire.Stretch{},
+		DiskUsedBytes: s.keeper.Status.DiskBytes(w.ID), Prepared: preparedView(w.Plan.Prepared), Scratch: w.Plan.Scratch, Currency: house.Currency, Day: []wire.Stretch{},
 		HourMicros: int64(cost.Hourly(house.Rates, w.Size, rules.Size{DiskBytes: w.DiskBytes}))}
 	if v.Ports == nil {
 		v.Ports = []int{}
@@ -144,7 +144,7 @@ func (s *views) viewOf(w store.Workspace, a around) wire.Workspace {
 		v.Conditions = append(v.Conditions, wire.Condition{Kind: string(c.Kind), Reason: c.Reason, Since: c.Since})
 	}
 	if w.Phase == lifecycle.Ready && w.Plan.Adopted == nil {
-		verdict, hold := s.keeper.Verdict(house, w, a.hold, a.conditions), a.hold
+		verdict, hold := s.keeper.Rest.Verdict(house, w, a.hold, a.conditions), a.hold
 		v.Rest = &wire.Rest{LastSignAt: verdict.Last, LastSign: verdict.What, Idle: verdict.Idle, Warn: verdict.Warn, StopsAt: verdict.StopAt}
 		if verdict.Held {
 			v.Rest.HeldUntil, v.Rest.HoldWhy = &hold.Until, hold.Why

@@ -223,7 +223,7 @@ func (s *Workspaces) look(ctx context.Context, w store.Workspace) (store.WorkSta
 	case w.Phase != lifecycle.Ready:
 		return store.WorkState{Problem: "the workspace is " + string(w.Phase)}, nil
 	}
-	return s.keeper.Look(ctx, w)
+	return s.keeper.Rest.Look(ctx, w)
 }
 
 // Work tells what in a workspace exists nowhere else.
@@ -327,7 +327,7 @@ func (s *Workspaces) afterJudge(ctx context.Context, w store.Workspace, err erro
 	if err != nil {
 		return wire.Workspace{}, err
 	}
-	s.keeper.Judge(w.ID)
+	s.keeper.Rest.Judge(w.ID)
 	if w, err = s.store.Read().WorkspaceByID(ctx, w.ID); err != nil {
 		return wire.Workspace{}, err
 	}
