@@ -20,7 +20,7 @@ var floors = [][]string{
 	{"steward"},
 	{"store", "yard", "repo", "feature", "webhook"},
 	{"presence", "house", "session"},
-	{"keeper"},
+	{"reconcile"},
 	{"service"},
 	{"api", "access"},
 	{"client"},
@@ -132,7 +132,7 @@ func shut(t *testing.T, ts *ast.TypeSpec) {
 	for _, f := range st.Fields.List {
 		of := types.ExprString(f.Type)
 		for _, name := range f.Names {
-			for _, room := range []string{"*store.Store", "keeper.", "*house.", "*session.", "*vault.", "yard.Yard", "Mirrors", "*live."} {
+			for _, room := range []string{"*store.Store", "reconcile.", "*house.", "*session.", "*vault.", "yard.Yard", "Mirrors", "*live."} {
 				if name.IsExported() && strings.HasPrefix(of, room) {
 					t.Errorf("service.%s.%s is a way past the use cases: %s", ts.Name.Name, name.Name, of)
 				}

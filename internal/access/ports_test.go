@@ -10,8 +10,8 @@ import (
 
 	"yardbench/internal/core/rules"
 	"yardbench/internal/house"
-	"yardbench/internal/keeper"
 	"yardbench/internal/live"
+	"yardbench/internal/reconcile"
 	"yardbench/internal/service"
 	"yardbench/internal/session"
 	"yardbench/internal/store"
@@ -32,7 +32,7 @@ func door(t *testing.T) (*Ports, *service.Service, service.Actor, string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	k := keeper.New(t.Context(), keeper.Rooms{Store: st, Vault: v, Bus: &live.Bus{}, Now: time.Now, House: &house.Book{}, Sessions: &session.Sessions{Store: st, Vault: v, PortForm: "http://*.ports.localhost:7080"}})
+	k := reconcile.New(t.Context(), reconcile.Rooms{Store: st, Vault: v, Bus: &live.Bus{}, Now: time.Now, House: &house.Book{}, Sessions: &session.Sessions{Store: st, Vault: v, PortForm: "http://*.ports.localhost:7080"}})
 	s := service.New(service.Rooms{Store: st, Vault: v, Bus: k.Bus, Keeper: k, House: k.House, Sessions: k.Sessions, Address: "http://127.0.0.1:7080"})
 	if err := s.HouseRules.FirstRules(ctx, rules.First); err != nil {
 		t.Fatal(err)

@@ -25,8 +25,8 @@ import (
 	"yardbench/internal/core/rules"
 	"yardbench/internal/feature"
 	"yardbench/internal/house"
-	"yardbench/internal/keeper"
 	"yardbench/internal/live"
+	"yardbench/internal/reconcile"
 	"yardbench/internal/repo"
 	"yardbench/internal/service"
 	"yardbench/internal/session"
@@ -156,13 +156,13 @@ func Run(ctx context.Context, c Config) error {
 	st.OnJournal(func() { bus.Publish("") })
 	hub := outside.NewHub(filepath.Join(dir, "links"))
 	defer hub.Shut()
-	var stewards keeper.Stewards = hub
+	var stewards reconcile.Stewards = hub
 	simulated, isSimulated := yd.(*sim.Yard)
 	if isSimulated {
 		stewards = simulated.Links()
 	}
 	mirrors := repo.NewMirrors(filepath.Join(dir, "mirrors"))
-	on := keeper.Rooms{Store: st, Yard: yd, Hub: stewards, Mirrors: mirrors, Features: feature.NewKept(filepath.Join(dir, "features")), Vault: v, Bus: bus, DataDir: dir, Installation: installation, Now: c.Now, House: &house.Book{}, Sessions: &session.Sessions{Store: st, Vault: v, PortForm: c.PortForm}}
+	on := reconcile.Rooms{Store: st, Yard: yd, Hub: stewards, Mirrors: mirrors, Features: feature.NewKept(filepath.Join(dir, "features")), Vault: v, Bus: bus, DataDir: dir, Installation: installation, Now: c.Now, House: &house.Book{}, Sessions: &session.Sessions{Store: st, Vault: v, PortForm: c.PortForm}}
 	if claimer, ok := yd.(yard.Claimer); ok {
 		holder, err := holderOf(dir)
 		if err != nil {
@@ -180,7 +180,7 @@ func Run(ctx context.Context, c Config) error {
 		}
 		go c.watch(ctx, end)
 	}
-	k := keeper.New(ctx, on)
+	k := reconcile.New(ctx, on)
 	if hub.Changed = k.Followers.StewardChanged; isSimulated {
 		simulated.Links().Changed = k.Followers.StewardChanged
 	}

@@ -15,7 +15,7 @@ import (
 	"yardbench/internal/core/quota"
 	"yardbench/internal/core/rules"
 	"yardbench/internal/house"
-	"yardbench/internal/keeper"
+	"yardbench/internal/reconcile"
 	"yardbench/internal/store"
 	"yardbench/internal/vault"
 	"yardbench/internal/wire"
@@ -25,7 +25,7 @@ import (
 // Adoptions are the use cases of containers that others started and that are taken on.
 type Adoptions struct {
 	house        *house.Book
-	keeper       *keeper.Keeper
+	keeper       *reconcile.Keeper
 	store        *store.Store
 	vault        *vault.Vault
 	launches     *Launches

@@ -11,8 +11,8 @@ import (
 	"yardbench/internal/core/policy"
 	"yardbench/internal/core/rules"
 	"yardbench/internal/house"
-	"yardbench/internal/keeper"
 	"yardbench/internal/live"
+	"yardbench/internal/reconcile"
 	"yardbench/internal/store"
 	"yardbench/internal/wire"
 )
@@ -28,7 +28,7 @@ func BenchmarkCostOfAMonth(b *testing.B) {
 		b.Fatal(err)
 	}
 	defer st.Close()
-	k := keeper.New(b.Context(), keeper.Rooms{Store: st, Now: time.Now, House: &house.Book{}})
+	k := reconcile.New(b.Context(), reconcile.Rooms{Store: st, Now: time.Now, House: &house.Book{}})
 	s := New(Rooms{Store: st, Keeper: k, House: k.House, Sessions: k.Sessions, Bus: &live.Bus{}})
 	doc := strings.Replace(rules.First, "{small: 0, middle: 0, large: 0}", "{small: 0.06, middle: 0.14, large: 0.31}", 1)
 	if err := s.HouseRules.FirstRules(ctx, doc); err != nil {

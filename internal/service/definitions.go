@@ -15,8 +15,8 @@ import (
 	"yardbench/internal/core/definition"
 	"yardbench/internal/fault"
 	"yardbench/internal/house"
-	"yardbench/internal/keeper"
 	"yardbench/internal/live"
+	"yardbench/internal/reconcile"
 	"yardbench/internal/repo"
 	"yardbench/internal/session"
 	"yardbench/internal/store"
@@ -28,7 +28,7 @@ import (
 type Definitions struct {
 	bus          *live.Bus
 	house        *house.Book
-	keeper       *keeper.Keeper
+	keeper       *reconcile.Keeper
 	mirrors      Mirrors
 	sessions     *session.Sessions
 	store        *store.Store

@@ -4,14 +4,14 @@ import (
 	"errors"
 
 	"yardbench/internal/fault"
-	"yardbench/internal/keeper"
+	"yardbench/internal/reconcile"
 	"yardbench/internal/store"
 	"yardbench/internal/wire"
 )
 
 // Health tells how the service itself is.
 type Health struct {
-	keeper    *keeper.Keeper
+	keeper    *reconcile.Keeper
 	simulated bool
 	store     *store.Store
 }

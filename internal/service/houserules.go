@@ -11,7 +11,7 @@ import (
 	"yardbench/internal/core/rules"
 	"yardbench/internal/fault"
 	"yardbench/internal/house"
-	"yardbench/internal/keeper"
+	"yardbench/internal/reconcile"
 	"yardbench/internal/store"
 	"yardbench/internal/wire"
 )
@@ -19,7 +19,7 @@ import (
 // HouseRules are the use cases of the house rules.
 type HouseRules struct {
 	house  *house.Book
-	keeper *keeper.Keeper
+	keeper *reconcile.Keeper
 	store  *store.Store
 }
 

@@ -15,7 +15,7 @@ import (
 
 	"yardbench/internal/core/journal"
 	"yardbench/internal/core/policy"
-	"yardbench/internal/keeper"
+	"yardbench/internal/reconcile"
 	"yardbench/internal/store"
 	"yardbench/internal/wire"
 )
@@ -23,7 +23,7 @@ import (
 // Journal reads, signs, verifies and exports the journal.
 type Journal struct {
 	journalKey ed25519.PrivateKey
-	keeper     *keeper.Keeper
+	keeper     *reconcile.Keeper
 	store      *store.Store
 	now        func() time.Time
 	views      *views

@@ -23,7 +23,7 @@ import (
 	"yardbench/internal/core/secret"
 	"yardbench/internal/fault"
 	"yardbench/internal/house"
-	"yardbench/internal/keeper"
+	"yardbench/internal/reconcile"
 	"yardbench/internal/store"
 	"yardbench/internal/vault"
 	"yardbench/internal/wire"
@@ -32,7 +32,7 @@ import (
 // Launches accepts launches within the limits.
 type Launches struct {
 	house        *house.Book
-	keeper       *keeper.Keeper
+	keeper       *reconcile.Keeper
 	mirrors      Mirrors
 	store        *store.Store
 	vault        *vault.Vault

@@ -15,8 +15,8 @@ import (
 
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/policy"
-	"yardbench/internal/keeper"
 	"yardbench/internal/live"
+	"yardbench/internal/reconcile"
 	"yardbench/internal/session"
 	"yardbench/internal/steward"
 	"yardbench/internal/steward/outside"
@@ -28,8 +28,8 @@ import (
 // Ports are the use cases of what listens in workspaces.
 type Ports struct {
 	bus      *live.Bus
-	hub      keeper.Stewards
-	keeper   *keeper.Keeper
+	hub      reconcile.Stewards
+	keeper   *reconcile.Keeper
 	sessions *session.Sessions
 	store    *store.Store
 	vault    *vault.Vault

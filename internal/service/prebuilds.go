@@ -15,7 +15,7 @@ import (
 	"yardbench/internal/core/prebuild"
 	"yardbench/internal/fault"
 	"yardbench/internal/house"
-	"yardbench/internal/keeper"
+	"yardbench/internal/reconcile"
 	"yardbench/internal/store"
 	"yardbench/internal/vault"
 	"yardbench/internal/wire"
@@ -24,7 +24,7 @@ import (
 // Prebuilds are the use cases of images that are prepared ahead.
 type Prebuilds struct {
 	house        *house.Book
-	keeper       *keeper.Keeper
+	keeper       *reconcile.Keeper
 	store        *store.Store
 	vault        *vault.Vault
 	now          func() time.Time

@@ -12,7 +12,7 @@ import (
 	"yardbench/internal/core/policy"
 	"yardbench/internal/core/secret"
 	"yardbench/internal/fault"
-	"yardbench/internal/keeper"
+	"yardbench/internal/reconcile"
 	"yardbench/internal/repo"
 	"yardbench/internal/session"
 	"yardbench/internal/store"
@@ -22,7 +22,7 @@ import (
 
 // Secrets are the use cases of secrets and of what people sign in to git hosts with.
 type Secrets struct {
-	keeper       *keeper.Keeper
+	keeper       *reconcile.Keeper
 	store        *store.Store
 	vault        *vault.Vault
 	definitions  *Definitions

@@ -10,8 +10,8 @@ import (
 	"time"
 
 	"yardbench/internal/house"
-	"yardbench/internal/keeper"
 	"yardbench/internal/live"
+	"yardbench/internal/reconcile"
 	"yardbench/internal/repo"
 	"yardbench/internal/session"
 	"yardbench/internal/store"
@@ -47,10 +47,10 @@ type Service struct {
 // for the real clock.
 type Rooms struct {
 	Store    *store.Store
-	Keeper   *keeper.Keeper
+	Keeper   *reconcile.Keeper
 	House    *house.Book
 	Sessions *session.Sessions
-	Hub      keeper.Stewards
+	Hub      reconcile.Stewards
 	Mirrors  Mirrors
 	Vault    *vault.Vault
 	Bus      *live.Bus
@@ -63,7 +63,7 @@ type Rooms struct {
 
 // Mirrors is what is asked of the copies of repositories; see repo.Mirrors.
 type Mirrors interface {
-	keeper.Trees
+	reconcile.Trees
 	DefaultBranch(ctx context.Context, address string, c repo.Credential) (string, error)
 	Fetch(ctx context.Context, id, address string, c repo.Credential) error
 	Resolve(ctx context.Context, id, branch string) (string, error)

@@ -13,8 +13,8 @@ import (
 	"yardbench/internal/core/policy"
 	"yardbench/internal/core/rules"
 	"yardbench/internal/house"
-	"yardbench/internal/keeper"
 	"yardbench/internal/live"
+	"yardbench/internal/reconcile"
 	"yardbench/internal/repo"
 	"yardbench/internal/session"
 	"yardbench/internal/steward/outside"
@@ -38,7 +38,7 @@ func bare(t *testing.T) (*Service, Actor, Actor) {
 		t.Fatal(err)
 	}
 	mirrors := repo.NewMirrors(dir)
-	k := keeper.New(t.Context(), keeper.Rooms{Store: st, Vault: v, Bus: &live.Bus{}, Hub: outside.NewHub(dir), Mirrors: mirrors, Now: time.Now, House: &house.Book{}, Sessions: &session.Sessions{Store: st, Vault: v, PortForm: "http://*.ports.localhost:7080"}})
+	k := reconcile.New(t.Context(), reconcile.Rooms{Store: st, Vault: v, Bus: &live.Bus{}, Hub: outside.NewHub(dir), Mirrors: mirrors, Now: time.Now, House: &house.Book{}, Sessions: &session.Sessions{Store: st, Vault: v, PortForm: "http://*.ports.localhost:7080"}})
 	s := New(Rooms{Store: st, Vault: v, Bus: k.Bus, Hub: k.Hub, Mirrors: mirrors, Keeper: k, House: k.House, Sessions: k.Sessions, Address: "http://127.0.0.1:7080"})
 	if err := s.HouseRules.FirstRules(t.Context(), rules.First); err != nil {
 		t.Fatal(err)

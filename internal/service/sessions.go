@@ -11,7 +11,7 @@ import (
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/plain"
 	"yardbench/internal/core/policy"
-	"yardbench/internal/keeper"
+	"yardbench/internal/reconcile"
 	"yardbench/internal/session"
 	"yardbench/internal/steward"
 	"yardbench/internal/steward/outside"
@@ -22,8 +22,8 @@ import (
 
 // Sessions opens terminals and commands in workspaces, and what stands beside them.
 type Sessions struct {
-	hub      keeper.Stewards
-	keeper   *keeper.Keeper
+	hub      reconcile.Stewards
+	keeper   *reconcile.Keeper
 	sessions *session.Sessions
 	store    *store.Store
 	views    *views

@@ -14,8 +14,8 @@ import (
 	"yardbench/internal/core/rules"
 	"yardbench/internal/fault"
 	"yardbench/internal/house"
-	"yardbench/internal/keeper"
 	"yardbench/internal/password"
+	"yardbench/internal/reconcile"
 	"yardbench/internal/store"
 	"yardbench/internal/wire"
 )
@@ -23,7 +23,7 @@ import (
 // SignIns are the use cases of signing in, and of tokens.
 type SignIns struct {
 	house    *house.Book
-	keeper   *keeper.Keeper
+	keeper   *reconcile.Keeper
 	store    *store.Store
 	now      func() time.Time
 	attempts password.Attempts

@@ -14,8 +14,8 @@ import (
 	"yardbench/internal/core/policy"
 	"yardbench/internal/core/rules"
 	"yardbench/internal/house"
-	"yardbench/internal/keeper"
 	"yardbench/internal/live"
+	"yardbench/internal/reconcile"
 	"yardbench/internal/store"
 	"yardbench/internal/wire"
 )
@@ -24,7 +24,7 @@ import (
 type views struct {
 	bus    *live.Bus
 	house  *house.Book
-	keeper *keeper.Keeper
+	keeper *reconcile.Keeper
 	store  *store.Store
 	now    func() time.Time
 }

@@ -11,8 +11,8 @@ import (
 	"yardbench/internal/core/journal"
 	"yardbench/internal/core/policy"
 	"yardbench/internal/house"
-	"yardbench/internal/keeper"
 	"yardbench/internal/live"
+	"yardbench/internal/reconcile"
 	"yardbench/internal/store"
 	"yardbench/internal/vault"
 	"yardbench/internal/webhook"
@@ -23,7 +23,7 @@ import (
 type Webhooks struct {
 	bus     *live.Bus
 	house   *house.Book
-	keeper  *keeper.Keeper
+	keeper  *reconcile.Keeper
 	store   *store.Store
 	vault   *vault.Vault
 	now     func() time.Time

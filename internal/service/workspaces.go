@@ -14,7 +14,7 @@ import (
 	"yardbench/internal/core/rules"
 	"yardbench/internal/fault"
 	"yardbench/internal/house"
-	"yardbench/internal/keeper"
+	"yardbench/internal/reconcile"
 	"yardbench/internal/store"
 	"yardbench/internal/wire"
 )
@@ -22,7 +22,7 @@ import (
 // Workspaces are the verbs of workspaces.
 type Workspaces struct {
 	house       *house.Book
-	keeper      *keeper.Keeper
+	keeper      *reconcile.Keeper
 	store       *store.Store
 	definitions *Definitions
 	launches    *Launches

@@ -26,6 +26,9 @@ const (
 	RemoveAll    Action = "remove"
 )
 
+// Actions are all there are.
+var Actions = []Action{MakeImage, MakeNetwork, MakeVolume, MakeBody, StartBody, AwaitSteward, Clone, SwapBodies, RunSetUp, KeepImage, StopBodies, RemoveAll}
+
 // Body is what is seen of one body of a workspace.
 type Body string
 

@@ -1,0 +1,260 @@
+package reconcile
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"slices"
+	"sort"
+	"strings"
+	"time"
+
+	"yardbench/internal/core/lifecycle"
+	"yardbench/internal/core/plain"
+	"yardbench/internal/core/rules"
+	"yardbench/internal/due"
+	"yardbench/internal/house"
+	"yardbench/internal/live"
+	"yardbench/internal/presence"
+	"yardbench/internal/session"
+	"yardbench/internal/steward"
+	"yardbench/internal/store"
+)
+
+// Status is what stewards say of their workspaces now, and the conditions that
+// follow from it.
+type Status struct {
+	bus      *live.Bus
+	house    *house.Book
+	now      func() time.Time
+	sessions *session.Sessions
+	store    *store.Store
+	board    *presence.Board
+	ctx      context.Context
+	due      *due.Queue
+	keeper   waker
+	rest     *Rest
+}
+
+// Ports lists what listens in a workspace now.
+func (k *Status) Ports(id string) (out []steward.Port) {
+	k.board.With(id, func(s *presence.Status) { out = slices.Clone(s.Ports) })
+	return out
+}
+
+// DiskBytes is what a workspace's folder takes; 0 while unknown.
+func (k *Status) DiskBytes(id string) (n int64) {
+	k.board.With(id, func(s *presence.Status) { n = s.Disk })
+	return n
+}
+
+// PortAsked notes that somebody used a port: a sign of work.
+func (k *Status) PortAsked(id string, port int) {
+	was := false
+	k.board.With(id, func(s *presence.Status) { s.Signs.Port, s.Signs.Number, was = k.now(), port, s.Idle })
+	if was {
+		k.rest.rest(id)
+	}
+}
+
+// took takes a steward's word on how things stand.
+func (k *Status) took(id string, said steward.Status) {
+	c := k.board.Take(id, said, k.now().UTC())
+	if c.Work {
+		k.rest.rest(id)
+	}
+	if c.Holders || c.Disk || c.Full { // a word without news costs nothing
+		if err := k.checkStatus(k.ctx, id, c); err != nil && k.ctx.Err() == nil {
+			slog.Error("check how a workspace stands", "workspace", id, "error", err)
+			k.checkLater(id, k.now())
+		}
+	}
+	if c.Shows { // signs of work are no news to who looks at a list
+		k.bus.Publish(id)
+	}
+}
+
+// checkLater checks all of a workspace's status at a time.
+func (k *Status) checkLater(id string, at time.Time) {
+	k.due.Set("status "+id, at, func(ctx context.Context) error {
+		return k.checkStatus(ctx, id, presence.Changes{Holders: true, Disk: true, Full: true})
+	})
+}
+
+// checkStatus sets or ends the conditions that follow from what a steward said.
+func (k *Status) checkStatus(ctx context.Context, id string, c presence.Changes) error {
+	w, err := k.store.Read().WorkspaceByID(ctx, id)
+	if err != nil || w.Phase != lifecycle.Ready {
+		return err // at the steward's next word
+	}
+	conditions, err := k.store.Read().Conditions(ctx, id)
+	if err != nil {
+		return err
+	}
+	stands := map[lifecycle.ConditionKind]string{}
+	for _, c := range conditions {
+		stands[c.Kind] = c.Reason
+	}
+	if c.Holders {
+		if err := k.checkSecrets(ctx, w, stands[lifecycle.SecretsChanged]); err != nil {
+			return err
+		}
+	}
+	if c.Disk {
+		if err := k.checkDisk(ctx, w, stands[lifecycle.OverLimit]); err != nil {
+			return err
+		}
+	}
+	if c.Full {
+		return k.checkFull(ctx, w, stands[lifecycle.DiskFull])
+	}
+	return nil
+}
+
+// condition sets a condition to a reason, or ends it where that is "", as often
+// as a workspace may; else it is looked at again when it may. told is false then.
+func (k *Status) condition(ctx context.Context, id string, kind lifecycle.ConditionKind, reason string) (told bool, err error) {
+	next, ok := k.board.MayTell(id, kind, k.now())
+	if !ok {
+		k.checkLater(id, next)
+		return false, nil
+	}
+	err = k.store.Write(store.About(ctx, id), func(tx *store.Tx) error {
+		w, err := tx.WorkspaceByID(ctx, id)
+		if err != nil || w.Phase != lifecycle.Ready {
+			return err
+		}
+		if reason == "" {
+			return tx.ClearCondition(ctx, w, kind)
+		}
+		return tx.SetCondition(ctx, w, kind, reason)
+	})
+	if err == nil {
+		k.bus.Publish(id)
+	}
+	return err == nil, err
+}
+
+// checkFull sets or ends the condition that a workspace has no room left.
+func (k *Status) checkFull(ctx context.Context, w store.Workspace, stands string) error {
+	reason := ""
+	k.board.With(w.ID, func(s *presence.Status) { reason, s.Filled = s.Full, true })
+	if reason == stands {
+		return nil
+	}
+	told, err := k.condition(ctx, w.ID, lifecycle.DiskFull, reason)
+	if !told {
+		k.board.With(w.ID, func(s *presence.Status) { s.Filled = false })
+	}
+	return err
+}
+
+// SecretsChanged has the workspaces checked that a secret goes to, in the
+// background: what runs there may hold its old value. of tells which of a
+// workspace's rows are meant.
+func (k *Status) SecretsChanged(of func(w store.Workspace) bool) {
+	for _, id := range k.board.Workspaces() {
+		k.board.With(id, func(s *presence.Status) { s.Checked = false }) // also where what follows does not come to it
+	}
+	k.keeper.Go(func(ctx context.Context) {
+		for _, id := range k.board.Workspaces() {
+			w, err := k.store.Read().WorkspaceByID(ctx, id)
+			if err != nil || !of(w) {
+				continue
+			}
+			if err := k.checkStatus(ctx, id, presence.Changes{Holders: true}); err != nil && ctx.Err() == nil {
+				slog.Error("check who holds which secrets", "workspace", id, "error", err)
+				k.checkLater(id, k.now())
+			}
+			k.bus.Publish(id)
+		}
+	})
+}
+
+// checkSecrets sets or ends the condition that something that runs in a
+// workspace holds older values of secrets than there are now.
+func (k *Status) checkSecrets(ctx context.Context, w store.Workspace, stands string) error {
+	given, err := k.sessions.Given(ctx, w)
+	if err != nil {
+		return err
+	}
+	now := map[string]store.Secret{}
+	for _, g := range given {
+		now[g.Name] = g
+	}
+	var holders []presence.Holder
+	k.board.With(w.ID, func(s *presence.Status) { holders, s.Checked = slices.Clone(s.Holders), true })
+	var old []string
+	for _, h := range holders {
+		var names []string
+		for name, version := range h.Secrets {
+			// One that was removed and set anew counts its versions from 1 again.
+			if g := now[name]; g.Version != version || h.Since.Before(g.UpdatedAt) {
+				names = append(names, name)
+			}
+		}
+		if len(names) > 0 {
+			sort.Strings(names)
+			old = append(old, fmt.Sprintf("%s (since %s) holds an older %s", h.Label, k.house.Local(k.ctx, k.store.Read(), k.now(), h.Since), some(names)))
+		}
+	}
+	reason := some(old)
+	if reason == stands {
+		return nil
+	}
+	told, err := k.condition(ctx, w.ID, lifecycle.SecretsChanged, reason)
+	if !told {
+		k.board.With(w.ID, func(s *presence.Status) { s.Checked = false })
+	}
+	return err
+}
+
+// mostNamed bounds what a reason names one by one.
+const mostNamed = 5
+
+// some joins the first few of many.
+func some(all []string) string {
+	if more := len(all) - mostNamed; more > 0 {
+		return plain.Line(strings.Join(all[:mostNamed], "; "), 1000) + fmt.Sprintf("; and %d more", more)
+	}
+	return plain.Line(strings.Join(all, "; "), 1000)
+}
+
+// checkDisk warns of a workspace that has grown over its disk, and puts one to
+// rest that has grown a tenth beyond it. The engine itself cannot bound it
+// everywhere.
+func (k *Status) checkDisk(ctx context.Context, w store.Workspace, stands string) error {
+	used := k.DiskBytes(w.ID)
+	if w.DiskBytes == 0 || used == 0 {
+		return nil
+	}
+	over, far := used > w.DiskBytes, used > w.DiskBytes+w.DiskBytes/10
+	k.board.With(w.ID, func(s *presence.Status) { s.Weighed = !over })
+	text := fmt.Sprintf("its files take %s of the %s its size allows", rules.Bytes(used>>20<<20), rules.Bytes(w.DiskBytes))
+	switch {
+	case !over && stands == "":
+		return nil
+	case !over:
+		_, err := k.condition(ctx, w.ID, lifecycle.OverLimit, "")
+		return err
+	case stands == "":
+		_, err := k.condition(ctx, w.ID, lifecycle.OverLimit, text+"; make room, or it is put to rest when it grows further")
+		return err
+	case !far:
+		return nil
+	}
+	stop := false
+	err := k.store.Write(store.About(ctx, w.ID), func(tx *store.Tx) error {
+		stop = false
+		w, err := tx.WorkspaceByID(ctx, w.ID)
+		if err != nil || w.Phase != lifecycle.Ready || w.NextBody != 0 {
+			return err
+		}
+		stop, w.Wanted = true, lifecycle.WantStopped
+		return k.rest.beginStop(tx, &w, "put to rest: "+text)
+	})
+	if err == nil && stop {
+		k.keeper.Interrupt(w.ID)
+	}
+	return err
+}

@@ -1,0 +1,68 @@
+package reconcile
+
+import (
+	"context"
+	"path/filepath"
+
+	"yardbench/internal/core/definition"
+	"yardbench/internal/core/lifecycle"
+	"yardbench/internal/steward/carried"
+	"yardbench/internal/store"
+	"yardbench/internal/yard"
+)
+
+// container makes the body, which does not run yet.
+func (d *doing) container(ctx context.Context) error {
+	err := tryWhole(ctx, yardTimeout, d.makeBody)
+	if err == nil {
+		d.see().Bodies[d.body] = lifecycle.Created
+	}
+	return err
+}
+
+func (d *doing) makeBody(ctx context.Context) error {
+	plan := *d.w.Target()
+	img, ok, err := d.yard.FindImage(ctx, plan.Image)
+	if err != nil {
+		return err
+	}
+	if !ok && d.step.Attempt >= maxAttempts {
+		return yard.Refused("image %s vanishes again and again", plan.Image)
+	}
+	if !ok { // somebody removed it: it is made again
+		d.set = func(_ *store.Tx, w *store.Workspace) error {
+			w.ChangeTarget(func(p *store.Plan) { p.Image = "" })
+			return nil
+		}
+		return errLookAgain
+	}
+	bin, err := carried.Unpack(filepath.Join(d.dataDir, "steward"), img.Arch)
+	if err != nil {
+		return yard.Refused("%w", err)
+	}
+	link, err := d.links.openLink(d.w, d.body)
+	if err != nil {
+		return err
+	}
+	def := plan.Definition
+	spec := yard.BodySpec{Workspace: d.w.ID, Number: d.body, Volume: d.volume, Folder: def.Mountpoint(), Tree: def.TreeFolder(), Hostname: d.w.Name, Image: plan.Image, Env: def.Env,
+		CoresMilli: d.w.CoresMilli, MemoryBytes: d.w.MemoryBytes, StewardDir: bin, LinkDir: link, DiskBytes: d.w.DiskBytes, Mounts: def.Mounts, Extra: def.Extra}
+	if def.RunsOwnCommand() || len(def.Entrypoints) > 0 {
+		spec.Own = &yard.OwnCommand{Entrypoints: def.Entrypoints, Image: def.RunsOwnCommand(), User: def.ContainerUser}
+	}
+	if c := def.Compose; c != nil {
+		spec.Aliases = c.Aliases
+		if spec.Own != nil {
+			spec.Own.Entrypoint, spec.Own.Command = c.Entrypoint, c.Command
+		}
+	}
+	return d.yard.MakeBody(ctx, spec)
+}
+
+// mountAbove is where the volume is mounted, where that is above the tree.
+func mountAbove(def definition.Definition) string {
+	if def.Mountpoint() != def.TreeFolder() {
+		return def.Mountpoint()
+	}
+	return ""
+}

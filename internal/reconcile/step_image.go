@@ -1,0 +1,229 @@
+package reconcile
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+
+	"yardbench/internal/core/definition"
+	"yardbench/internal/store"
+	"yardbench/internal/yard"
+)
+
+// imageStep makes the image, or makes sure that the yard has it.
+type imageStep struct{ *doing }
+
+// do builds the image, or makes sure the yard has it.
+func (d imageStep) do(ctx context.Context) error {
+	plan := *d.w.Target()
+	if plan.Prepared != nil {
+		served, err := d.prepared(ctx, plan)
+		if served || err != nil {
+			return err
+		}
+	}
+	if plan.Scratch != "" {
+		fmt.Fprintf(d.log, "from scratch: %s\n", plan.Scratch)
+	}
+	img, err := d.built(ctx, plan)
+	if err != nil {
+		return err
+	}
+	if d.cached = img.Cached; !d.cached {
+		d.bytes = img.Bytes
+	}
+	return d.settleImage(ctx, img)
+}
+
+// built makes the image of a plan: the definition's own, and what its features
+// put on top.
+func (d imageStep) built(ctx context.Context, plan store.Plan) (img yard.Image, err error) {
+	def := plan.Definition
+	if def.Build == nil && len(def.Features) == 0 {
+		fmt.Fprintf(d.log, "image %s\n", def.Image)
+		return d.yard.UseImage(ctx, def.Image, d.log)
+	}
+	tag := d.images.Tag(plan.Fingerprint)
+	img, ok, err := d.yard.FindImage(ctx, tag)
+	if err != nil {
+		return img, err
+	}
+	if ok {
+		fmt.Fprintf(d.log, "the yard has the image of this very definition already: %s\n", tag)
+		return img, nil
+	}
+	if len(def.Features) == 0 {
+		return d.build(ctx, tag, plan, *def.Build)
+	}
+	if def.Build == nil {
+		fmt.Fprintf(d.log, "image %s\n", def.Image)
+		img, err = d.yard.UseImage(ctx, def.Image, d.log)
+	} else {
+		img, err = d.build(ctx, tag+"-base", plan, *def.Build)
+	}
+	if err != nil {
+		return img, err
+	}
+	return d.withFeatures(ctx, tag, plan, img)
+}
+
+// settleImage takes an image for the plan: what its label says is merged
+// beneath the definition, held against the house rules again, and the images
+// of the services are made sure of.
+func (d imageStep) settleImage(ctx context.Context, img yard.Image) error {
+	def, findings := definition.UnderImage(d.w.Target().Definition, img.Ref, img.Metadata)
+	r, err := d.store.Read().RepositoryByID(ctx, d.w.RepositoryID)
+	if err != nil {
+		return err
+	}
+	house, _, err := d.house.Rules(ctx, d.store.Read())
+	if err != nil {
+		return err
+	}
+	if img.Metadata != "" {
+		fmt.Fprintln(d.log, "the image's label is merged beneath the definition")
+		findings = append(findings, definition.Permit(def, r.Name, house)...)
+	}
+	if f, bad := definition.Fatal(findings); bad {
+		return yard.Refused("%s", f)
+	}
+	images, err := d.serviceImages(ctx, def)
+	if err != nil {
+		return err
+	}
+	def.User = cmp.Or(def.Person(), img.User)
+	d.set = func(_ *store.Tx, w *store.Workspace) error {
+		w.ChangeTarget(func(p *store.Plan) {
+			if p.Image = img.Ref; p.Prepared != nil && p.Prepared.Image != img.Ref {
+				p.Prepared = nil
+			}
+			p.Definition, p.ServiceImages = def, images
+		})
+		return nil
+	}
+	return nil
+}
+
+// build makes an image of a plan's repository.
+func (d imageStep) build(ctx context.Context, tag string, plan store.Plan, b definition.Build) (yard.Image, error) {
+	dir, err := os.MkdirTemp(d.dataDir, "build-")
+	if err != nil {
+		return yard.Image{}, err
+	}
+	defer os.RemoveAll(dir)
+	file, ok := []byte(b.Inline), true
+	if b.Inline == "" {
+		file, ok, err = d.mirrors.ReadFile(ctx, d.w.RepositoryID, plan.Commit, b.Dockerfile, definition.MaxBytes)
+	}
+	if err == nil && !ok {
+		err = yard.Refused("%s is not in the repository at %.10s", b.Dockerfile, plan.Commit)
+	}
+	if err == nil {
+		err = d.mirrors.Pack(ctx, d.w.RepositoryID, plan.Commit, b.Context, filepath.Join(dir, "context"))
+	}
+	if err != nil {
+		return yard.Image{}, err
+	}
+	house, _, err := d.house.Rules(ctx, d.store.Read())
+	if err != nil {
+		return yard.Image{}, err
+	}
+	fmt.Fprintf(d.log, "building %s from %s\n", tag, cmp.Or(b.Dockerfile, "the compose file"))
+	return d.followed(ctx, yard.Build{Tag: tag, ContextDir: filepath.Join(dir, "context"), Dockerfile: definition.Mirrored(file, b.Args, house.Images), Target: b.Target, Args: b.Args, CacheFrom: b.CacheFrom})
+}
+
+// withFeatures puts the features of a plan on an image.
+func (d imageStep) withFeatures(ctx context.Context, tag string, plan store.Plan, base yard.Image) (yard.Image, error) {
+	dir, err := os.MkdirTemp(d.dataDir, "build-")
+	if err != nil {
+		return yard.Image{}, err
+	}
+	defer os.RemoveAll(dir)
+	for i, f := range plan.Definition.Features {
+		to := filepath.Join(dir, "context", strconv.Itoa(i))
+		if f.Folder != "" {
+			err = d.mirrors.Pack(ctx, d.w.RepositoryID, plan.Commit, f.Folder, to)
+		} else {
+			err = d.features.Unpack(ctx, f, to)
+		}
+		if err != nil {
+			return yard.Image{}, err
+		}
+		fmt.Fprintf(d.log, "feature %s %s\n", f.ID, f.Version)
+	}
+	return d.followed(ctx, yard.Build{Tag: tag, ContextDir: filepath.Join(dir, "context"), Dockerfile: []byte(definition.FeatureFile(plan.Definition, base.Ref, base.User))})
+}
+
+// followed builds, and writes the news of it to the log and the sheet.
+func (d imageStep) followed(ctx context.Context, b yard.Build) (yard.Image, error) {
+	steps := map[string]store.Step{}
+	heading := ""
+	return d.yard.Build(ctx, b, func(p yard.Progress) {
+		if len(p.Log) > 0 {
+			if heading != p.ID {
+				heading = p.ID
+				fmt.Fprintf(d.log, "-- %s\n", p.Title)
+			}
+			_, _ = d.log.Write(p.Log) // a full disk shows at the log's Close
+			return
+		}
+		d.subStep(ctx, steps, p)
+	})
+}
+
+// prepared takes the prepared image for a launch, if the yard still has it;
+// where it has not, the launch goes on from scratch.
+func (d imageStep) prepared(ctx context.Context, plan store.Plan) (served bool, err error) {
+	p := *plan.Prepared
+	img, ok, err := d.yard.FindImage(ctx, p.Image)
+	if err != nil {
+		return false, err
+	}
+	if !ok {
+		why := fmt.Sprintf("prepared image %d is not in the yard any more", p.Number)
+		fmt.Fprintln(d.log, why)
+		err := d.store.Write(store.About(ctx, d.w.ID), func(tx *store.Tx) error {
+			w, err := tx.WorkspaceByID(ctx, d.w.ID)
+			if err != nil {
+				return err
+			}
+			w.ChangeTarget(func(p *store.Plan) { p.Prepared, p.Scratch = nil, why })
+			return tx.SaveWorkspace(ctx, w)
+		})
+		return false, err
+	}
+	fmt.Fprintf(d.log, "prepared image %d of %s, %d commits behind\n", p.Number, p.MadeAt.Format("2006-01-02 15:04 MST"), p.Behind)
+	d.cached = true
+	img.User = p.User
+	return true, d.settleImage(ctx, img)
+}
+
+// serviceImages makes sure of the images of the services.
+func (d imageStep) serviceImages(ctx context.Context, def definition.Definition) (map[string]string, error) {
+	if def.Compose == nil {
+		return nil, nil
+	}
+	out := map[string]string{}
+	for _, s := range def.Compose.Services {
+		var img yard.Image
+		var err error
+		if s.Build == nil {
+			img, err = d.yard.UseImage(ctx, s.Image, d.log)
+		} else {
+			tag := d.images.Tag(s.Fingerprint)
+			ok := false
+			if img, ok, err = d.yard.FindImage(ctx, tag); err == nil && !ok {
+				img, err = d.build(ctx, tag, *d.w.Target(), *s.Build)
+			}
+		}
+		if err != nil {
+			return nil, fmt.Errorf("service %s: %w", s.Name, err)
+		}
+		fmt.Fprintf(d.log, "service %s: image %s\n", s.Name, img.Ref)
+		out[s.Name] = img.Ref
+	}
+	return out, nil
+}
