@@ -5,6 +5,8 @@ import (
 	"database/sql"
 	"strings"
 	"testing"
+
+	"yardbench/internal/yard"
 )
 
 // fault breaks something on purpose, to show that the hunt finds it.
@@ -59,7 +61,7 @@ var known = []fault{
 	{name: "a removal that is answered and not done", skipped: "remove-volume"},
 	{name: "a doubled step", after: func(l *life, what, workspace string) {
 		if strings.HasPrefix(what, "make-volume") {
-			_ = l.yard.MakeVolume(context.Background(), workspace, 77, 0) // what could fail is the fault's own
+			_ = l.yard.Make(context.Background(), yard.Volume{Workspace: workspace, Number: 77, SizeBytes: 0}) // what could fail is the fault's own
 		}
 	}},
 	{name: "a phase that changes without a word in the journal", after: inRecords("UPDATE workspaces SET phase = 'stopped', wanted = 'stopped' WHERE phase = 'ready'")},

@@ -330,7 +330,7 @@ func (r *teller) start() {
 	bus := &live.Bus{}
 	r.store = st
 	r.keeper = reconcile.New(ctx, reconcile.Rooms{Store: st, Yard: &theYard{r.yard, r.life}, Hub: r.life, Mirrors: trees{}, Vault: ground.vault, Bus: bus, DataDir: r.dir, Installation: "hunt", Now: r.now, House: &house.Book{}, Sessions: &session.Sessions{Store: st, Vault: ground.vault, PortForm: "http://*.ports.localhost:7080"}})
-	r.service = service.New(service.Rooms{Store: st, Keeper: r.keeper, House: r.keeper.House, Sessions: r.keeper.Sessions, Hub: r.life, Mirrors: trees{}, Vault: ground.vault, Bus: bus, Address: "http://127.0.0.1:7080", Now: r.now})
+	r.service = service.New(service.Rooms{Store: st, Keeper: r.keeper, Yard: r.keeper.Yard, Installation: r.keeper.Installation, House: r.keeper.House, Sessions: r.keeper.Sessions, Hub: r.life, Mirrors: trees{}, Vault: ground.vault, Bus: bus, Address: "http://127.0.0.1:7080", Now: r.now})
 	r.life.changed = r.keeper.Followers.StewardChanged
 	r.note("the service starts")
 	l, s, k := r.life, r.service, r.keeper

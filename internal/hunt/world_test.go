@@ -240,7 +240,7 @@ func (l *life) statement() error {
 
 // theYard is the simulated yard behind gates.
 type theYard struct {
-	yard.Yard
+	*sim.Yard
 	l *life
 }
 
@@ -319,59 +319,48 @@ func (y *theYard) DropTag(ctx context.Context, tag string) error {
 	return y.call(ctx, "drop-tag", "", func(ctx context.Context) error { return y.Yard.DropTag(ctx, tag) })
 }
 
-func (y *theYard) MakeNetwork(ctx context.Context, id string, subnet int) error {
-	return y.call(ctx, "make-network", id, func(ctx context.Context) error { return y.Yard.MakeNetwork(ctx, id, subnet) })
+func (y *theYard) Make(ctx context.Context, what yard.Thing) error {
+	name, id := "make-body", ""
+	switch t := what.(type) {
+	case yard.Network:
+		name, id = "make-network", t.Workspace
+	case yard.Volume:
+		name, id = "make-volume", t.Workspace
+	case yard.Body:
+		id = t.Workspace
+	}
+	return y.call(ctx, name, id, func(ctx context.Context) error { return y.Yard.Make(ctx, what) })
 }
 
-func (y *theYard) MakeVolume(ctx context.Context, id string, n int, size int64) error {
-	return y.call(ctx, "make-volume", id, func(ctx context.Context) error { return y.Yard.MakeVolume(ctx, id, n, size) })
+func (y *theYard) Start(ctx context.Context, id string, n int) error {
+	return y.call(ctx, "start-body", id, func(ctx context.Context) error { return y.Yard.Start(ctx, id, n) })
 }
 
-func (y *theYard) MakeBody(ctx context.Context, b yard.BodySpec) error {
-	return y.call(ctx, "make-body", b.Workspace, func(ctx context.Context) error { return y.Yard.MakeBody(ctx, b) })
+func (y *theYard) Stop(ctx context.Context, id string, n int, grace time.Duration) error {
+	return y.call(ctx, "stop-body", id, func(ctx context.Context) error { return y.Yard.Stop(ctx, id, n, grace) })
 }
 
-func (y *theYard) StartBody(ctx context.Context, id string, n int) error {
-	return y.call(ctx, "start-body", id, func(ctx context.Context) error { return y.Yard.StartBody(ctx, id, n) })
+func (y *theYard) Remove(ctx context.Context, p yard.Part) error {
+	return y.call(ctx, "remove-"+strings.ReplaceAll(string(p.Kind), " ", "-"), p.Workspace, func(ctx context.Context) error { return y.Yard.Remove(ctx, p) })
 }
 
-func (y *theYard) StopBody(ctx context.Context, id string, n int, grace time.Duration) error {
-	return y.call(ctx, "stop-body", id, func(ctx context.Context) error { return y.Yard.StopBody(ctx, id, n, grace) })
-}
-
-func (y *theYard) RemoveBody(ctx context.Context, id string, n int) error {
-	return y.call(ctx, "remove-body", id, func(ctx context.Context) error { return y.Yard.RemoveBody(ctx, id, n) })
-}
-
-func (y *theYard) RemoveVolume(ctx context.Context, id string, n int) error {
-	return y.call(ctx, "remove-volume", id, func(ctx context.Context) error { return y.Yard.RemoveVolume(ctx, id, n) })
-}
-
-func (y *theYard) RemoveNamedVolumes(ctx context.Context, id string) error {
-	return y.call(ctx, "remove-named-volumes", id, func(ctx context.Context) error { return y.Yard.RemoveNamedVolumes(ctx, id) })
-}
-
-func (y *theYard) RemoveNetwork(ctx context.Context, id string) error {
-	return y.call(ctx, "remove-network", id, func(ctx context.Context) error { return y.Yard.RemoveNetwork(ctx, id) })
-}
-
-func (y *theYard) KeepBody(ctx context.Context, id string, n int, tag string) error {
-	return y.call(ctx, "keep-body", id, func(ctx context.Context) error { return y.Yard.KeepBody(ctx, id, n, tag) })
+func (y *theYard) Keep(ctx context.Context, id string, n int, tag string) error {
+	return y.call(ctx, "keep-body", id, func(ctx context.Context) error { return y.Yard.Keep(ctx, id, n, tag) })
 }
 
 func (y *theYard) Others(ctx context.Context) (out []yard.Other, err error) {
-	err = y.call(ctx, "others", "", func(ctx context.Context) (err error) { out, err = y.Yard.(yard.Adopter).Others(ctx); return err })
+	err = y.call(ctx, "others", "", func(ctx context.Context) (err error) { out, err = y.Yard.Others(ctx); return err })
 	return out, err
 }
 
-func (y *theYard) Adopt(id, container string) { y.Yard.(yard.Adopter).Adopt(id, container) }
+func (y *theYard) Adopt(id, container string) { y.Yard.Adopt(id, container) }
 
-func (y *theYard) Reach(ctx context.Context, id string, binary func(string) (string, error)) (net.Conn, error) {
-	return y.Yard.(yard.Adopter).Reach(ctx, id, binary)
+func (y *theYard) Reach(ctx context.Context, id string) (net.Conn, error) {
+	return y.Yard.Reach(ctx, id)
 }
 
-func (y *theYard) Release(ctx context.Context, id string, binary func(string) (string, error)) error {
-	return y.call(ctx, "release", id, func(ctx context.Context) error { return y.Yard.(yard.Adopter).Release(ctx, id, binary) })
+func (y *theYard) Release(ctx context.Context, id string) error {
+	return y.call(ctx, "release", id, func(ctx context.Context) error { return y.Yard.Release(ctx, id) })
 }
 
 // Watch passes each event on when the scheduler lets it: late, twice, or, when
@@ -399,15 +388,15 @@ func (y *theYard) Watch(ctx context.Context, connected func(), changed func(stri
 
 // The stewards, whose links come and go as the scheduler decides.
 
-func (l *life) Open(link, _ string) (string, error) {
+func (l *life) Open(link, _ string) error {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.opened[link] = true
-	return "", nil
+	return nil
 }
 
 func (l *life) Reach(link string, _ func(context.Context) (net.Conn, error)) {
-	_, _ = l.Open(link, "")
+	_ = l.Open(link, "")
 }
 
 func (l *life) Close(link string) error {

@@ -5,9 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
-	"path/filepath"
 
-	"yardbench/internal/steward/carried"
 	"yardbench/internal/steward/outside"
 	"yardbench/internal/store"
 	"yardbench/internal/vault"
@@ -17,10 +15,9 @@ import (
 // Links are the ways to the stewards of bodies, also of containers that others
 // started.
 type Links struct {
-	dataDir string
-	hub     Stewards
-	vault   *vault.Vault
-	yard    yard.Yard
+	hub   Stewards
+	vault *vault.Vault
+	yard  yard.Yard
 }
 
 // A container that others started is adopted: it becomes a workspace's body,
@@ -53,7 +50,7 @@ func (k *Links) reach(w store.Workspace) {
 		return
 	}
 	k.hub.Reach(outside.Link(w.ID, w.Body), func(ctx context.Context) (net.Conn, error) {
-		c, err := y.Reach(ctx, w.ID, k.stewardFile)
+		c, err := y.Reach(ctx, w.ID)
 		if errors.Is(err, yard.ErrRefused) {
 			err = fmt.Errorf("%w; %w", err, outside.ErrNoUse)
 		}
@@ -61,20 +58,14 @@ func (k *Links) reach(w store.Workspace) {
 	})
 }
 
-// stewardFile is the steward's program for a processor.
-func (k *Links) stewardFile(arch string) (string, error) {
-	folder, err := carried.Unpack(filepath.Join(k.dataDir, "steward"), arch)
-	return filepath.Join(folder, "steward"), err
-}
-
-func (k *Links) openLink(w store.Workspace, body int) (string, error) {
+func (k *Links) openLink(w store.Workspace, body int) error {
 	if w.Plan.Adopted != nil {
 		k.reach(w)
-		return "", nil
+		return nil
 	}
 	token, err := k.vault.Open(w.StewardToken, "steward", w.ID)
 	if err != nil {
-		return "", err
+		return err
 	}
 	return k.hub.Open(outside.Link(w.ID, body), token)
 }

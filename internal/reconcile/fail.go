@@ -8,6 +8,7 @@ import (
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/steward/outside"
 	"yardbench/internal/store"
+	"yardbench/internal/yard"
 )
 
 // fail ends the operation under way: a rebuild leaves the old body as it
@@ -74,19 +75,19 @@ func (k *Keeper) discard(w store.Workspace) error {
 	case w.Plan.Adopted != nil: // nothing of it is ours
 	case w.Phase == lifecycle.Removing || w.Phase == lifecycle.Stopping:
 	case w.NextBody > 0:
-		do(k.Yard.RemoveBody(ctx, w.ID, w.NextBody))
+		do(k.Yard.Remove(ctx, yard.Part{Workspace: w.ID, Kind: yard.BodyPart, Number: w.NextBody}))
 		do(k.Hub.Close(outside.Link(w.ID, w.NextBody)))
 		if w.NextVolume > 0 {
-			do(k.Yard.RemoveVolume(ctx, w.ID, w.NextVolume))
+			do(k.Yard.Remove(ctx, yard.Part{Workspace: w.ID, Kind: yard.VolumePart, Number: w.NextVolume}))
 		}
 		if w.NextPlan != nil && w.NextPlan.Fingerprint != w.Plan.Fingerprint {
 			do(k.Images.dropImage(ctx, w, *w.NextPlan))
 		}
 	case w.SeededVolume == 0:
-		do(k.Yard.RemoveBody(ctx, w.ID, w.Body))
-		do(k.Yard.RemoveVolume(ctx, w.ID, w.Volume))
-		do(k.Yard.RemoveNamedVolumes(ctx, w.ID))
-		do(k.Yard.RemoveNetwork(ctx, w.ID))
+		do(k.Yard.Remove(ctx, yard.Part{Workspace: w.ID, Kind: yard.BodyPart, Number: w.Body}))
+		do(k.Yard.Remove(ctx, yard.Part{Workspace: w.ID, Kind: yard.VolumePart, Number: w.Volume}))
+		do(k.Yard.Remove(ctx, yard.Part{Workspace: w.ID, Kind: yard.NamedPart}))
+		do(k.Yard.Remove(ctx, yard.Part{Workspace: w.ID, Kind: yard.NetworkPart}))
 		do(k.Images.dropImage(ctx, w, *w.Plan))
 	}
 	return errors.Join(errs...)

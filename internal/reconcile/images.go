@@ -87,7 +87,7 @@ func (k *Images) releasePrepared(ctx context.Context, repository, run, workspace
 	if err != nil || used {
 		return err
 	}
-	return k.yard.DropTag(ctx, k.PreparedTag(run))
+	return k.dropTag(ctx, k.PreparedTag(run))
 }
 
 // sweepPrepared drops the images of a repository's plans that are not kept and
@@ -122,7 +122,7 @@ func (k *Images) DropPrepared(ctx context.Context, run, except string) error {
 	if err != nil || used {
 		return err
 	}
-	if err := k.yard.DropTag(ctx, k.PreparedTag(run)); err != nil {
+	if err := k.dropTag(ctx, k.PreparedTag(run)); err != nil {
 		return err
 	}
 	return k.store.Write(store.About(ctx, run), func(tx *store.Tx) error { return tx.DropRun(ctx, run) })
@@ -158,10 +158,19 @@ func (k *Images) dropImage(ctx context.Context, w store.Workspace, p store.Plan)
 			continue
 		}
 		for _, t := range []string{tag, tag + "-base"} {
-			if err := k.yard.DropTag(ctx, t); err != nil {
+			if err := k.dropTag(ctx, t); err != nil {
 				return err
 			}
 		}
 	}
 	return nil
+}
+
+// dropTag takes the name of an image away that a yard made.
+func (k *Images) dropTag(ctx context.Context, tag string) error {
+	builder, err := yard.Able[yard.Builder](k.yard, "makes no images, and drops none")
+	if err != nil {
+		return err
+	}
+	return builder.DropTag(ctx, tag)
 }

@@ -80,7 +80,7 @@ func New(ctx context.Context, r Rooms) *Keeper {
 	k := &Keeper{Rooms: r, ctx: ctx, due: queue, board: board, turns: make(turns, mostTurns), failures: map[string]int{}}
 	k.Logs = &Logs{bus: r.Bus, dataDir: r.DataDir, house: r.House, now: r.Now, store: r.Store, due: queue}
 	k.Images = &Images{installation: r.Installation, store: r.Store, yard: r.Yard, ctx: ctx}
-	k.Links = &Links{dataDir: r.DataDir, hub: r.Hub, vault: r.Vault, yard: r.Yard}
+	k.Links = &Links{hub: r.Hub, vault: r.Vault, yard: r.Yard}
 	k.Rest = &Rest{bus: r.Bus, house: r.House, hub: r.Hub, now: r.Now, sessions: r.Sessions, store: r.Store, board: board, ctx: ctx, due: queue, keeper: k}
 	k.Status = &Status{bus: r.Bus, house: r.House, now: r.Now, sessions: r.Sessions, store: r.Store, board: board, ctx: ctx, due: queue, keeper: k, rest: k.Rest}
 	k.Followers = &Followers{house: r.House, hub: r.Hub, store: r.Store, turns: k.turns, keeper: k, status: k.Status}
@@ -101,7 +101,7 @@ type waker interface {
 // Stewards is how the stewards of bodies are reached, each by the name of its
 // link; see outside.Hub.
 type Stewards interface {
-	Open(link, token string) (folder string, err error)
+	Open(link, token string) error
 	Reach(link string, dial func(ctx context.Context) (net.Conn, error))
 	Close(link string) error
 	Connected(link string) bool
@@ -150,7 +150,7 @@ func (k *Keeper) Run() error {
 		k.Links.adopt(w)
 		for _, n := range []int{w.Body, w.NextBody} {
 			if n > 0 && w.Phase != lifecycle.Removing {
-				if _, err := k.Links.openLink(w, n); err != nil { // the others have done nothing wrong
+				if err := k.Links.openLink(w, n); err != nil { // the others have done nothing wrong
 					slog.Error("a workspace's steward cannot be listened for", "workspace", w.ID, "error", err)
 				}
 			}

@@ -213,10 +213,10 @@ func (d *doing) lost(ctx context.Context, err error) error {
 
 // retire ends one body and takes it away.
 func (d *doing) retire(ctx context.Context, body int) error {
-	if err := d.yard.StopBody(ctx, d.w.ID, body, stopGrace); err != nil {
+	if err := d.yard.Stop(ctx, d.w.ID, body, stopGrace); err != nil {
 		return err
 	}
-	if err := d.yard.RemoveBody(ctx, d.w.ID, body); err != nil {
+	if err := d.yard.Remove(ctx, yard.Part{Workspace: d.w.ID, Kind: yard.BodyPart, Number: body}); err != nil {
 		return err
 	}
 	return d.hub.Close(outside.Link(d.w.ID, body))

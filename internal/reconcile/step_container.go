@@ -2,11 +2,9 @@ package reconcile
 
 import (
 	"context"
-	"path/filepath"
 
 	"yardbench/internal/core/definition"
 	"yardbench/internal/core/lifecycle"
-	"yardbench/internal/steward/carried"
 	"yardbench/internal/store"
 	"yardbench/internal/yard"
 )
@@ -22,7 +20,7 @@ func (d *doing) container(ctx context.Context) error {
 
 func (d *doing) makeBody(ctx context.Context) error {
 	plan := *d.w.Target()
-	img, ok, err := d.yard.FindImage(ctx, plan.Image)
+	_, ok, err := d.yard.FindImage(ctx, plan.Image)
 	if err != nil {
 		return err
 	}
@@ -36,17 +34,12 @@ func (d *doing) makeBody(ctx context.Context) error {
 		}
 		return errLookAgain
 	}
-	bin, err := carried.Unpack(filepath.Join(d.dataDir, "steward"), img.Arch)
-	if err != nil {
-		return yard.Refused("%w", err)
-	}
-	link, err := d.links.openLink(d.w, d.body)
-	if err != nil {
+	if err := d.links.openLink(d.w, d.body); err != nil {
 		return err
 	}
 	def := plan.Definition
-	spec := yard.BodySpec{Workspace: d.w.ID, Number: d.body, Volume: d.volume, Folder: def.Mountpoint(), Tree: def.TreeFolder(), Hostname: d.w.Name, Image: plan.Image, Env: def.Env,
-		CoresMilli: d.w.CoresMilli, MemoryBytes: d.w.MemoryBytes, StewardDir: bin, LinkDir: link, DiskBytes: d.w.DiskBytes, Mounts: def.Mounts, Extra: def.Extra}
+	spec := yard.Body{Workspace: d.w.ID, Number: d.body, Volume: d.volume, Folder: def.Mountpoint(), Tree: def.TreeFolder(), Hostname: d.w.Name, Image: plan.Image, Env: def.Env,
+		CoresMilli: d.w.CoresMilli, MemoryBytes: d.w.MemoryBytes, DiskBytes: d.w.DiskBytes, Mounts: def.Mounts, Extra: def.Extra}
 	if def.RunsOwnCommand() || len(def.Entrypoints) > 0 {
 		spec.Own = &yard.OwnCommand{Entrypoints: def.Entrypoints, Image: def.RunsOwnCommand(), User: def.ContainerUser}
 	}
@@ -56,7 +49,7 @@ func (d *doing) makeBody(ctx context.Context) error {
 			spec.Own.Entrypoint, spec.Own.Command = c.Entrypoint, c.Command
 		}
 	}
-	return d.yard.MakeBody(ctx, spec)
+	return d.yard.Make(ctx, spec)
 }
 
 // mountAbove is where the volume is mounted, where that is above the tree.

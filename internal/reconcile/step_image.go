@@ -132,7 +132,7 @@ func (d imageStep) build(ctx context.Context, tag string, plan store.Plan, b def
 		return yard.Image{}, err
 	}
 	fmt.Fprintf(d.log, "building %s from %s\n", tag, cmp.Or(b.Dockerfile, "the compose file"))
-	return d.followed(ctx, yard.Build{Tag: tag, ContextDir: filepath.Join(dir, "context"), Dockerfile: definition.Mirrored(file, b.Args, house.Images), Target: b.Target, Args: b.Args, CacheFrom: b.CacheFrom})
+	return d.followed(ctx, filepath.Join(dir, "context"), yard.Build{Tag: tag, Dockerfile: definition.Mirrored(file, b.Args, house.Images), Target: b.Target, Args: b.Args, CacheFrom: b.CacheFrom})
 }
 
 // withFeatures puts the features of a plan on an image.
@@ -154,14 +154,21 @@ func (d imageStep) withFeatures(ctx context.Context, tag string, plan store.Plan
 		}
 		fmt.Fprintf(d.log, "feature %s %s\n", f.ID, f.Version)
 	}
-	return d.followed(ctx, yard.Build{Tag: tag, ContextDir: filepath.Join(dir, "context"), Dockerfile: []byte(definition.FeatureFile(plan.Definition, base.Ref, base.User))})
+	return d.followed(ctx, filepath.Join(dir, "context"), yard.Build{Tag: tag, Dockerfile: []byte(definition.FeatureFile(plan.Definition, base.Ref, base.User))})
 }
 
-// followed builds, and writes the news of it to the log and the sheet.
-func (d imageStep) followed(ctx context.Context, b yard.Build) (yard.Image, error) {
+// followed builds from what is in a folder, and writes the news of it to the log and the sheet.
+func (d imageStep) followed(ctx context.Context, context string, b yard.Build) (img yard.Image, err error) {
+	builder, err := yard.Able[yard.Builder](d.yard, "builds no images")
+	if err == nil {
+		b.Context, err = yard.Folder(context)
+	}
+	if err != nil {
+		return img, err
+	}
 	steps := map[string]store.Step{}
 	heading := ""
-	return d.yard.Build(ctx, b, func(p yard.Progress) {
+	return builder.Build(ctx, b, func(p yard.Progress) {
 		if len(p.Log) > 0 {
 			if heading != p.ID {
 				heading = p.ID

@@ -9,6 +9,7 @@ import (
 	"yardbench/internal/steward"
 	"yardbench/internal/steward/outside"
 	"yardbench/internal/store"
+	"yardbench/internal/yard"
 )
 
 // keep makes the prepared image of a prebuild's body: the tree first, then
@@ -31,7 +32,11 @@ func (d *doing) keep(ctx context.Context) error {
 		return errors.New(x.Problem)
 	}
 	tag := d.images.PreparedTag(run.ID)
-	if err := tryWhole(ctx, buildTimeout, func(ctx context.Context) error { return d.yard.KeepBody(ctx, d.w.ID, d.body, tag) }); err != nil {
+	committer, err := yard.Able[yard.Committer](d.yard, "keeps no containers as images")
+	if err != nil {
+		return err
+	}
+	if err := tryWhole(ctx, buildTimeout, func(ctx context.Context) error { return committer.Keep(ctx, d.w.ID, d.body, tag) }); err != nil {
 		return err
 	}
 	fmt.Fprintf(d.log, "kept as %s\n", tag)

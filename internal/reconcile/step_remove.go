@@ -29,15 +29,15 @@ func (d *doing) remove(ctx context.Context) error {
 				return err
 			}
 		}
-		if err := d.yard.RemoveNetwork(ctx, w.ID); err != nil {
+		if err := d.yard.Remove(ctx, yard.Part{Workspace: w.ID, Kind: yard.NetworkPart}); err != nil {
 			return err
 		}
 		for n := range o.Volumes {
-			if err := d.yard.RemoveVolume(ctx, w.ID, n); err != nil {
+			if err := d.yard.Remove(ctx, yard.Part{Workspace: w.ID, Kind: yard.VolumePart, Number: n}); err != nil {
 				return err
 			}
 		}
-		if err := d.yard.RemoveNamedVolumes(ctx, w.ID); err != nil {
+		if err := d.yard.Remove(ctx, yard.Part{Workspace: w.ID, Kind: yard.NamedPart}); err != nil {
 			return err
 		}
 		for _, p := range []*store.Plan{w.Plan, w.NextPlan} {
@@ -62,7 +62,7 @@ func (d *doing) letGo(ctx context.Context) error {
 		return err
 	}
 	return tryFor(ctx, yardTimeout, func(ctx context.Context) error {
-		if err := y.Release(ctx, d.w.ID, d.links.stewardFile); err != nil {
+		if err := y.Release(ctx, d.w.ID); err != nil {
 			return err
 		}
 		var err error

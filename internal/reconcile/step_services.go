@@ -27,6 +27,10 @@ const serviceTimeout = 10 * time.Minute
 func (d servicesStep) do(ctx context.Context) error {
 	plan := d.w.Target()
 	c := plan.Definition.Compose
+	server, err := yard.Able[yard.Server](d.yard, "runs no services beside a workspace")
+	if err != nil {
+		return err
+	}
 	parts := map[string]store.Step{}
 	for _, s := range c.Services {
 		began := time.Now()
@@ -35,7 +39,7 @@ func (d servicesStep) do(ctx context.Context) error {
 		err := d.awaitServices(ctx, s.Name, s.Needs)
 		if err == nil {
 			fmt.Fprintf(d.log, "starting service %s\n", s.Name)
-			err = tryWhole(ctx, yardTimeout, func(ctx context.Context) error { return d.yard.StartService(ctx, d.serviceSpec(plan, s)) })
+			err = tryWhole(ctx, yardTimeout, func(ctx context.Context) error { return server.StartService(ctx, d.serviceSpec(plan, s)) })
 		}
 		now := time.Now()
 		if part.EndedAt = &now; err != nil {
@@ -142,7 +146,8 @@ func met(condition string, s yard.ServiceState) (ok bool, problem string) {
 // lastOf is the last line that a service printed, as part of a message.
 func (d servicesStep) lastOf(ctx context.Context, service string) string {
 	var b bytes.Buffer
-	if d.yard.ServiceLog(ctx, d.w.ID, d.body, service, 20, &b) != nil {
+	server, ok := d.yard.(yard.Server)
+	if !ok || server.ServiceLog(ctx, d.w.ID, d.body, service, 20, &b) != nil {
 		return ""
 	}
 	fmt.Fprintf(d.log, "-- the log of %s\n%s\n", service, b.String())

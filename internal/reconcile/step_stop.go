@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"yardbench/internal/store"
+	"yardbench/internal/yard"
 )
 
 // stop ends what runs; a rebuild under way is given up with it.
@@ -28,12 +29,12 @@ func (d *doing) stop(ctx context.Context) error {
 				return err
 			}
 			if w.NextVolume > 0 {
-				if err := d.yard.RemoveVolume(ctx, w.ID, w.NextVolume); err != nil {
+				if err := d.yard.Remove(ctx, yard.Part{Workspace: w.ID, Kind: yard.VolumePart, Number: w.NextVolume}); err != nil {
 					return err
 				}
 			}
 		}
-		return d.yard.StopBody(ctx, w.ID, w.Body, stopGrace)
+		return d.yard.Stop(ctx, w.ID, w.Body, stopGrace)
 	})
 	if err != nil {
 		return err

@@ -5,6 +5,7 @@ import (
 
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/store"
+	"yardbench/internal/yard"
 )
 
 // swap puts the new body in the old one's place.
@@ -15,7 +16,9 @@ func (d *doing) swap(ctx context.Context) error {
 		return err
 	}
 	if w.NextVolume > 0 {
-		if err := tryFor(ctx, yardTimeout, func(ctx context.Context) error { return d.yard.RemoveVolume(ctx, w.ID, oldVolume) }); err != nil {
+		if err := tryFor(ctx, yardTimeout, func(ctx context.Context) error {
+			return d.yard.Remove(ctx, yard.Part{Workspace: w.ID, Kind: yard.VolumePart, Number: oldVolume})
+		}); err != nil {
 			return err
 		}
 		delete(d.see().Volumes, oldVolume)

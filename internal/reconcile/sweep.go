@@ -78,25 +78,25 @@ func (k *sweeper) sweepOne(ctx context.Context, id string, removed bool) error {
 			return err
 		}
 		for n := range o.Bodies {
-			if err := k.yard.RemoveBody(ctx, id, n); err != nil {
+			if err := k.yard.Remove(ctx, yard.Part{Workspace: id, Kind: yard.BodyPart, Number: n}); err != nil {
 				return err
 			}
 		}
 		for n := range o.Services {
-			if err := k.yard.RemoveBody(ctx, id, n); err != nil {
+			if err := k.yard.Remove(ctx, yard.Part{Workspace: id, Kind: yard.BodyPart, Number: n}); err != nil {
 				return err
 			}
 		}
-		if err := k.yard.RemoveNetwork(ctx, id); err != nil {
+		if err := k.yard.Remove(ctx, yard.Part{Workspace: id, Kind: yard.NetworkPart}); err != nil {
 			return err
 		}
 		if removed {
 			for n := range o.Volumes {
-				if err := k.yard.RemoveVolume(ctx, id, n); err != nil {
+				if err := k.yard.Remove(ctx, yard.Part{Workspace: id, Kind: yard.VolumePart, Number: n}); err != nil {
 					return err
 				}
 			}
-			return k.yard.RemoveNamedVolumes(ctx, id)
+			return k.yard.Remove(ctx, yard.Part{Workspace: id, Kind: yard.NamedPart})
 		}
 		if len(o.Volumes) == 0 && !o.Named {
 			return nil

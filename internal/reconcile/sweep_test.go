@@ -23,10 +23,10 @@ func TestSweep(t *testing.T) {
 	b.write(func(tx *store.Tx) error {
 		return tx.AddWorkspace(ctx, &store.Workspace{ID: "gone", OwnerID: "p", Name: "gone", RepositoryID: "r", Phase: lifecycle.Removed, Wanted: lifecycle.WantRemoved, StewardToken: []byte{1}, PortKey: "g"})
 	})
-	for n, id := range []string{"w", "gone", "unknown", "empty"} {
-		err := errors.Join(y.MakeNetwork(ctx, id, n), y.MakeBody(ctx, yard.BodySpec{Workspace: id, Number: 1, Image: "base:1"}), y.StartBody(ctx, id, 1))
+	for _, id := range []string{"w", "gone", "unknown", "empty"} {
+		err := errors.Join(y.Make(ctx, yard.Network{Workspace: id}), y.Make(ctx, yard.Body{Workspace: id, Number: 1, Image: "base:1"}), y.Start(ctx, id, 1))
 		if id != "empty" {
-			err = errors.Join(err, y.MakeVolume(ctx, id, 1, 1))
+			err = errors.Join(err, y.Make(ctx, yard.Volume{Workspace: id, Number: 1, SizeBytes: 1}))
 		}
 		if err != nil {
 			t.Fatal(err)

@@ -31,6 +31,7 @@ import (
 	"yardbench/internal/service"
 	"yardbench/internal/session"
 	"yardbench/internal/steward"
+	"yardbench/internal/steward/carried"
 	"yardbench/internal/steward/outside"
 	"yardbench/internal/store"
 	"yardbench/internal/yard"
@@ -147,15 +148,15 @@ func Run(ctx context.Context, c Config) error {
 			return err
 		}
 	}
-	yd, err := theYard(c, dir, installation, disks)
-	if err != nil {
-		return err
-	}
-	defer yd.Close()
 	bus := &live.Bus{}
 	st.OnJournal(func() { bus.Publish("") })
 	hub := outside.NewHub(filepath.Join(dir, "links"))
 	defer hub.Shut()
+	yd, err := theYard(c, dir, installation, hub.Folder, disks)
+	if err != nil {
+		return err
+	}
+	defer yd.Close()
 	var stewards reconcile.Stewards = hub
 	simulated, isSimulated := yd.(*sim.Yard)
 	if isSimulated {
@@ -185,7 +186,7 @@ func Run(ctx context.Context, c Config) error {
 		simulated.Links().Changed = k.Followers.StewardChanged
 	}
 	hub.Serve = func(link string, r steward.Request, c *steward.Conn) { k.Sessions.Serve(link, r, c, outside.ServeGit) }
-	rooms := service.Rooms{JournalKey: journalKey, Simulated: isSimulated, Store: st, Keeper: k, House: k.House, Sessions: k.Sessions, Hub: stewards, Mirrors: mirrors, Vault: v, Bus: bus, Address: strings.TrimRight(c.Address, "/"), Now: c.Now}
+	rooms := service.Rooms{JournalKey: journalKey, Simulated: isSimulated, Store: st, Keeper: k, Yard: k.Yard, Installation: k.Installation, House: k.House, Sessions: k.Sessions, Hub: stewards, Mirrors: mirrors, Vault: v, Bus: bus, Address: strings.TrimRight(c.Address, "/"), Now: c.Now}
 	s := service.New(rooms)
 	if err := s.HouseRules.FirstRules(ctx, c.Rules); err != nil {
 		return err
@@ -244,10 +245,12 @@ type closingYard interface {
 
 // theYard is the yard at c.Engine: a simulated one where it begins with sim:,
 // followed by the names of the images it has, else a container engine.
-func theYard(c Config, dir, installation string, disks *engine.Disks) (closingYard, error) {
+func theYard(c Config, dir, installation string, links func(link string) string, disks *engine.Disks) (closingYard, error) {
 	names, simulated := strings.CutPrefix(c.Engine, SimulatedYard)
 	if !simulated {
-		return engine.New(c.Engine, installation, c.Addresses, disks)
+		return engine.New(engine.Config{Host: c.Engine, Installation: installation, Addresses: c.Addresses, Disks: disks,
+			Steward: func(arch string) (string, error) { return carried.Unpack(filepath.Join(dir, "steward"), arch) },
+			Link:    func(workspace string, number int) string { return links(outside.Link(workspace, number)) }})
 	}
 	images := map[string]yard.Image{}
 	for _, name := range strings.Split(names, ",") {

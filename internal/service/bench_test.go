@@ -29,7 +29,7 @@ func BenchmarkCostOfAMonth(b *testing.B) {
 	}
 	defer st.Close()
 	k := reconcile.New(b.Context(), reconcile.Rooms{Store: st, Now: time.Now, House: &house.Book{}})
-	s := New(Rooms{Store: st, Keeper: k, House: k.House, Sessions: k.Sessions, Bus: &live.Bus{}})
+	s := New(Rooms{Store: st, Keeper: k, Yard: k.Yard, Installation: k.Installation, House: k.House, Sessions: k.Sessions, Bus: &live.Bus{}})
 	doc := strings.Replace(rules.First, "{small: 0, middle: 0, large: 0}", "{small: 0.06, middle: 0.14, large: 0.31}", 1)
 	if err := s.HouseRules.FirstRules(ctx, doc); err != nil {
 		b.Fatal(err)

@@ -21,6 +21,7 @@ import (
 	"yardbench/internal/session"
 	"yardbench/internal/store"
 	"yardbench/internal/wire"
+	"yardbench/internal/yard"
 )
 
 // Definitions reads and checks what workspaces are launched from, and notices where a
@@ -29,6 +30,9 @@ type Definitions struct {
 	bus          *live.Bus
 	house        *house.Book
 	keeper       *reconcile.Keeper
+	images       imageFinder
+	trier        yard.Trier // nil where the yard tries no images
+	builder      syntaxer   // nil where it builds none
 	mirrors      Mirrors
 	sessions     *session.Sessions
 	store        *store.Store
@@ -36,6 +40,23 @@ type Definitions struct {
 	heads        headsSeen
 	read         plansRead
 	tried        tries
+}
+
+// imageFinder is what is asked of the yard's images.
+type imageFinder interface {
+	FindImage(ctx context.Context, ref string) (img yard.Image, ok bool, err error)
+}
+
+// syntaxer is a yard that knows which Dockerfile syntax it builds.
+type syntaxer interface {
+	Syntax(ctx context.Context) string
+}
+
+func (s *Definitions) syntax(ctx context.Context) string {
+	if s.builder == nil {
+		return ""
+	}
+	return s.builder.Syntax(ctx)
 }
 
 // choice is which definition of a repository is meant, and what a launch adds.
@@ -158,7 +179,7 @@ func (s *Definitions) source(ctx context.Context, r store.Repository, commit str
 			readErr = err
 		}
 	}
-	src = definition.Source{Repository: r.Name, Name: ch.name, Beside: ch.beside, House: &house, Syntax: s.keeper.Yard.Syntax(ctx),
+	src = definition.Source{Repository: r.Name, Name: ch.name, Beside: ch.beside, House: &house, Syntax: s.syntax(ctx),
 		Read: func(p string) ([]byte, bool) {
 			content, ok, err := s.mirrors.ReadFile(ctx, r.ID, commit, p, definition.MaxBytes)
 			if tooBig := (repo.Problem{}); errors.As(err, &tooBig) {
@@ -320,7 +341,7 @@ func (s *Definitions) showDefinition(ctx context.Context, r store.Repository, v 
 		bases = append(bases, definition.Bases(file, b.Args)...)
 	}
 	for _, image := range bases {
-		img, ok, err := s.keeper.Yard.FindImage(ctx, image)
+		img, ok, err := s.images.FindImage(ctx, image)
 		if err != nil {
 			return nil, fromRoom(err)
 		}
@@ -331,7 +352,7 @@ func (s *Definitions) showDefinition(ctx context.Context, r store.Repository, v 
 		v.Images = append(v.Images, one)
 	}
 	if built != "" {
-		img, ok, err := s.keeper.Yard.FindImage(ctx, built)
+		img, ok, err := s.images.FindImage(ctx, built)
 		if err != nil {
 			return nil, fromRoom(err)
 		}
@@ -360,7 +381,7 @@ func (s *Definitions) showDefinition(ctx context.Context, r store.Repository, v 
 // with. The same image is looked at once.
 func (s *Definitions) tryImage(ctx context.Context, image, digest string, def definition.Definition) []definition.Finding {
 	programs := definition.Programs(def)
-	if len(programs) == 0 {
+	if len(programs) == 0 || s.trier == nil {
 		return nil
 	}
 	key := digest + " " + strings.Join(programs, " ")
@@ -370,7 +391,7 @@ func (s *Definitions) tryImage(ctx context.Context, image, digest string, def de
 	if !known {
 		ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
 		defer cancel()
-		out, err := s.keeper.Yard.Try(ctx, image, []string{"/bin/sh", "-c", definition.ProgramsScript(programs)}, 64<<10)
+		out, err := s.trier.Try(ctx, image, []string{"/bin/sh", "-c", definition.ProgramsScript(programs)}, 64<<10)
 		if err != nil {
 			slog.Warn("an image cannot be tried", "image", image, "error", err)
 			return nil

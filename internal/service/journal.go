@@ -15,18 +15,17 @@ import (
 
 	"yardbench/internal/core/journal"
 	"yardbench/internal/core/policy"
-	"yardbench/internal/reconcile"
 	"yardbench/internal/store"
 	"yardbench/internal/wire"
 )
 
 // Journal reads, signs, verifies and exports the journal.
 type Journal struct {
-	journalKey ed25519.PrivateKey
-	keeper     *reconcile.Keeper
-	store      *store.Store
-	now        func() time.Time
-	views      *views
+	journalKey   ed25519.PrivateKey
+	installation string
+	store        *store.Store
+	now          func() time.Time
+	views        *views
 }
 
 // signedHead is the journal's entry with a number, signed as a head.
@@ -35,7 +34,7 @@ func (s *Journal) signedHead(ctx context.Context, q store.Q, number int64) (jour
 	if err != nil || !ok {
 		return journal.Head{}, err // an empty journal has no head
 	}
-	h := journal.Head{Installation: s.keeper.Installation, Number: number, Hash: hex.EncodeToString(hash), At: s.now().UTC()}
+	h := journal.Head{Installation: s.installation, Number: number, Hash: hex.EncodeToString(hash), At: s.now().UTC()}
 	return h.Sign(s.journalKey), nil
 }
 
@@ -85,7 +84,7 @@ func (s *Journal) VerifyJournal(ctx context.Context, a Actor, heads []string) (w
 			return v, err
 		}
 		switch {
-		case h.Installation != s.keeper.Installation:
+		case h.Installation != s.installation:
 			v.Problems = append(v.Problems, fmt.Sprintf("the head of entry %d is of another service, %s", h.Number, h.Installation))
 		case !h.Genuine(s.journalKey.Public().(ed25519.PublicKey)):
 			v.Problems = append(v.Problems, fmt.Sprintf("the head of entry %d was not signed by this service", h.Number))
@@ -101,7 +100,7 @@ func (s *Journal) VerifyJournal(ctx context.Context, a Actor, heads []string) (w
 
 // event is a journal entry as it leaves the service.
 func (s *Journal) event(e store.Entry) (journal.Event, error) {
-	return journal.NewEvent(s.keeper.Installation, strconv.FormatInt(e.Number, 10), e.Kind, e.Subject, e.At, map[string]any{"actor": e.Actor, "owner": e.OwnerID, "details": e.Data})
+	return journal.NewEvent(s.installation, strconv.FormatInt(e.Number, 10), e.Kind, e.Subject, e.At, map[string]any{"actor": e.Actor, "owner": e.OwnerID, "details": e.Data})
 }
 
 // ExportJournal writes the entries after a number as CloudEvents, one a line,
@@ -148,7 +147,7 @@ func (s *Journal) ExportJournal(ctx context.Context, a Actor, after int64, kind 
 	if err != nil {
 		return err
 	}
-	last, err := journal.NewEvent(s.keeper.Installation, "head-"+strconv.FormatInt(head, 10), "journal.head", "", h.At, h)
+	last, err := journal.NewEvent(s.installation, "head-"+strconv.FormatInt(head, 10), "journal.head", "", h.At, h)
 	if err != nil {
 		return err
 	}

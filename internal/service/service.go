@@ -16,6 +16,7 @@ import (
 	"yardbench/internal/session"
 	"yardbench/internal/store"
 	"yardbench/internal/vault"
+	"yardbench/internal/yard"
 )
 
 // Service is the use cases, a field for each noun.
@@ -54,11 +55,13 @@ type Rooms struct {
 	Mirrors  Mirrors
 	Vault    *vault.Vault
 	Bus      *live.Bus
+	Yard     yard.Yard // of which each use case sees what it asks of it
 
-	Simulated  bool               // nothing really runs in the yard
-	JournalKey ed25519.PrivateKey // signs the heads of the journal
-	Address    string             // the console's, as people reach it
-	Now        func() time.Time
+	Installation string             // what everything of ours in the yard is marked with
+	Simulated    bool               // nothing really runs in the yard
+	JournalKey   ed25519.PrivateKey // signs the heads of the journal
+	Address      string             // the console's, as people reach it
+	Now          func() time.Time
 }
 
 // Mirrors is what is asked of the copies of repositories; see repo.Mirrors.
@@ -78,24 +81,27 @@ func New(r Rooms) *Service {
 	if r.Now == nil {
 		r.Now = time.Now
 	}
+	syntax, _ := r.Yard.(syntaxer)
+	trier, _ := r.Yard.(yard.Trier)
+	printed, _ := r.Yard.(serviceLogs)
 	people := &People{address: r.Address, store: r.Store, now: r.Now}
 	repositories := &Repositories{mirrors: r.Mirrors, sessions: r.Sessions, store: r.Store, people: people}
-	definitions := &Definitions{bus: r.Bus, house: r.House, keeper: r.Keeper, mirrors: r.Mirrors, sessions: r.Sessions, store: r.Store, repositories: repositories}
+	definitions := &Definitions{images: r.Yard, trier: trier, builder: syntax, bus: r.Bus, house: r.House, keeper: r.Keeper, mirrors: r.Mirrors, sessions: r.Sessions, store: r.Store, repositories: repositories}
 	secrets := &Secrets{keeper: r.Keeper, store: r.Store, vault: r.Vault, definitions: definitions, repositories: repositories}
 	look := &views{bus: r.Bus, house: r.House, keeper: r.Keeper, store: r.Store, now: r.Now}
 	launches := &Launches{house: r.House, keeper: r.Keeper, mirrors: r.Mirrors, store: r.Store, vault: r.Vault, definitions: definitions, repositories: repositories, secrets: secrets, views: look}
 	workspaces := &Workspaces{house: r.House, keeper: r.Keeper, store: r.Store, definitions: definitions, launches: launches, views: look}
 	adoptions := &Adoptions{house: r.House, keeper: r.Keeper, store: r.Store, vault: r.Vault, launches: launches, repositories: repositories, workspaces: workspaces, views: look}
-	sessions := &Sessions{hub: r.Hub, keeper: r.Keeper, sessions: r.Sessions, store: r.Store, views: look}
+	sessions := &Sessions{yard: r.Yard, printed: printed, hub: r.Hub, sessions: r.Sessions, store: r.Store, views: look}
 	houseRules := &HouseRules{house: r.House, keeper: r.Keeper, store: r.Store}
-	journal := &Journal{journalKey: r.JournalKey, keeper: r.Keeper, store: r.Store, now: r.Now, views: look}
+	journal := &Journal{journalKey: r.JournalKey, installation: r.Installation, store: r.Store, now: r.Now, views: look}
 	feed := &Feed{bus: r.Bus, store: r.Store, journal: journal}
 	costs := &Costs{house: r.House, store: r.Store, now: r.Now}
 	ports := &Ports{address: r.Address, bus: r.Bus, hub: r.Hub, keeper: r.Keeper, sessions: r.Sessions, store: r.Store, vault: r.Vault, now: r.Now, views: look}
 	prebuilds := &Prebuilds{house: r.House, keeper: r.Keeper, store: r.Store, vault: r.Vault, now: r.Now, definitions: definitions, launches: launches, repositories: repositories, views: look}
 	pushes := &Pushes{store: r.Store, vault: r.Vault, now: r.Now, definitions: definitions, prebuilds: prebuilds, repositories: repositories}
 	starters := &Starters{house: r.House, mirrors: r.Mirrors, store: r.Store, definitions: definitions}
-	webhooks := &Webhooks{bus: r.Bus, house: r.House, keeper: r.Keeper, store: r.Store, vault: r.Vault, now: r.Now, journal: journal}
+	webhooks := &Webhooks{installation: r.Installation, bus: r.Bus, house: r.House, keeper: r.Keeper, store: r.Store, vault: r.Vault, now: r.Now, journal: journal}
 	signIns := &SignIns{house: r.House, keeper: r.Keeper, store: r.Store, now: r.Now}
 	health := &Health{keeper: r.Keeper, simulated: r.Simulated, store: r.Store}
 	return &Service{

@@ -39,7 +39,7 @@ func bare(t *testing.T) (*Service, Actor, Actor) {
 	}
 	mirrors := repo.NewMirrors(dir)
 	k := reconcile.New(t.Context(), reconcile.Rooms{Store: st, Vault: v, Bus: &live.Bus{}, Hub: outside.NewHub(dir), Mirrors: mirrors, Now: time.Now, House: &house.Book{}, Sessions: &session.Sessions{Store: st, Vault: v, PortForm: "http://*.ports.localhost:7080"}})
-	s := New(Rooms{Store: st, Vault: v, Bus: k.Bus, Hub: k.Hub, Mirrors: mirrors, Keeper: k, House: k.House, Sessions: k.Sessions, Address: "http://127.0.0.1:7080"})
+	s := New(Rooms{Store: st, Vault: v, Bus: k.Bus, Hub: k.Hub, Mirrors: mirrors, Keeper: k, Yard: k.Yard, Installation: k.Installation, House: k.House, Sessions: k.Sessions, Address: "http://127.0.0.1:7080"})
 	if err := s.HouseRules.FirstRules(t.Context(), rules.First); err != nil {
 		t.Fatal(err)
 	}

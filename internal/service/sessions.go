@@ -23,7 +23,8 @@ import (
 // Sessions opens terminals and commands in workspaces, and what stands beside them.
 type Sessions struct {
 	hub      reconcile.Stewards
-	keeper   *reconcile.Keeper
+	yard     observer
+	printed  serviceLogs // nil where the yard runs no services
 	sessions *session.Sessions
 	store    *store.Store
 	views    *views
@@ -124,6 +125,16 @@ func (b *beyond) Write(p []byte) (int, error) {
 	return n + int(skip), err
 }
 
+// observer looks at what the yard has of a workspace.
+type observer interface {
+	Observe(ctx context.Context, workspace string) (yard.Observation, error)
+}
+
+// serviceLogs reads what services printed.
+type serviceLogs interface {
+	ServiceLog(ctx context.Context, workspace string, number int, service string, lines int, to io.Writer) error
+}
+
 // Services tells of the services beside a workspace, in the order in which
 // they start.
 func (s *Sessions) Services(ctx context.Context, a Actor, ref string) ([]wire.Service, error) {
@@ -136,7 +147,7 @@ func (s *Sessions) Services(ctx context.Context, a Actor, ref string) ([]wire.Se
 	if c == nil {
 		return out, nil
 	}
-	o, err := s.keeper.Yard.Observe(ctx, w.ID)
+	o, err := s.yard.Observe(ctx, w.ID)
 	if err != nil {
 		return nil, fromRoom(err)
 	}
@@ -168,7 +179,10 @@ func (s *Sessions) ServiceLog(ctx context.Context, a Actor, ref, name string) ([
 		return nil, invalid("beside "+quote(w.Name)+" there is no service "+quote(name), "see them with: yardbench services "+w.Name)
 	}
 	var out bytes.Buffer
-	if err := s.keeper.Yard.ServiceLog(ctx, w.ID, w.Body, name, serviceLogLines, &out); err != nil {
+	if s.printed == nil {
+		return nil, invalid("this yard keeps no logs of services", "")
+	}
+	if err := s.printed.ServiceLog(ctx, w.ID, w.Body, name, serviceLogLines, &out); err != nil {
 		return nil, fromRoom(err)
 	}
 	return out.Bytes(), nil

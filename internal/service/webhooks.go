@@ -21,13 +21,14 @@ import (
 
 // Webhooks tells others of what the journal says.
 type Webhooks struct {
-	bus     *live.Bus
-	house   *house.Book
-	keeper  *reconcile.Keeper
-	store   *store.Store
-	vault   *vault.Vault
-	now     func() time.Time
-	journal *Journal
+	installation string
+	bus          *live.Bus
+	house        *house.Book
+	keeper       *reconcile.Keeper
+	store        *store.Store
+	vault        *vault.Vault
+	now          func() time.Time
+	journal      *Journal
 }
 
 // maxWebhooks bounds the addresses that are told.
@@ -150,7 +151,7 @@ func (s *Webhooks) TestWebhook(ctx context.Context, a Actor, id string) (wire.De
 	if err != nil {
 		return wire.Delivery{}, err
 	}
-	event, err := journal.NewEvent(s.keeper.Installation, "test-"+store.NewID(), "webhook.test", w.ID, s.now(), map[string]any{"by": a.Name})
+	event, err := journal.NewEvent(s.installation, "test-"+store.NewID(), "webhook.test", w.ID, s.now(), map[string]any{"by": a.Name})
 	if err != nil {
 		return wire.Delivery{}, err
 	}

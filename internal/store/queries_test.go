@@ -19,7 +19,7 @@ var growing = []string{"workspaces", "plans", "plan_images", "sheets", "steps", 
 // mayScan are queries that look at all rows on purpose: who asks for them wants
 // the whole, or an index holds only what exists now.
 var mayScan = []string{
-	"USING INDEX workspaces_living", "USING INDEX workspaces_by_subnet", "USING COVERING INDEX workspaces_living", "USING INDEX workspaces_reserved", "USING COVERING INDEX workspaces_reserved", // what exists
+	"USING INDEX workspaces_living", "USING COVERING INDEX workspaces_living", "USING INDEX workspaces_reserved", "USING COVERING INDEX workspaces_reserved", // what exists
 	"FROM conditions ORDER BY kind",                        // of everything that exists
 	"FROM journal ORDER BY number",                         // the verification of the whole chain; the head
 	"SELECT workspace_id, kind, from_at, to_at FROM inter", // the metering of the whole journal anew

@@ -63,7 +63,6 @@ type Workspace struct {
 	Body, NextBody                  int
 	Volume, NextVolume              int
 	SeededVolume                    int // the newest volume that holds a whole clone
-	Subnet                          int // which piece of the address range
 	StewardToken                    []byte
 	CreatedAt, PhaseAt              time.Time
 	Kind                            string // ForPerson or ForPrebuild
@@ -79,14 +78,14 @@ type Workspace struct {
 }
 
 const workspaceColumns = `id, owner_id, name, repository_id, branch, plan_id, next_plan_id,
- phase, failed_in, cause, wanted, body, next_body, volume, next_volume, seeded_volume, subnet, steward_token, created_at, phase_at,
+ phase, failed_in, cause, wanted, body, next_body, volume, next_volume, seeded_volume, steward_token, created_at, phase_at,
  kind, size, cores_milli, memory_bytes, disk_bytes, rest_after_s, port_key, work`
 
 func scanWorkspace(scan func(...any) error) (w Workspace, err error) {
 	var work []byte
 	var created, phase, rest int64
 	if err = scan(&w.ID, &w.OwnerID, &w.Name, &w.RepositoryID, &w.Branch, &w.planID, &w.nextPlanID,
-		&w.Phase, &w.FailedIn, &w.Cause, &w.Wanted, &w.Body, &w.NextBody, &w.Volume, &w.NextVolume, &w.SeededVolume, &w.Subnet, &w.StewardToken, &created, &phase,
+		&w.Phase, &w.FailedIn, &w.Cause, &w.Wanted, &w.Body, &w.NextBody, &w.Volume, &w.NextVolume, &w.SeededVolume, &w.StewardToken, &created, &phase,
 		&w.Kind, &w.Size, &w.CoresMilli, &w.MemoryBytes, &w.DiskBytes, &rest, &w.PortKey, &work); err != nil {
 		return w, err
 	}
@@ -136,7 +135,7 @@ func (w *Workspace) Encode() (err error) {
 	return err
 }
 
-// AddWorkspace adds a workspace and gives it the lowest free subnet.
+// AddWorkspace adds a workspace.
 func (tx *Tx) AddWorkspace(ctx context.Context, w *Workspace) error {
 	w.CreatedAt, w.PhaseAt = tx.now, tx.now
 	if w.Kind == "" {
@@ -158,25 +157,10 @@ func (tx *Tx) AddWorkspace(ctx context.Context, w *Workspace) error {
 	if w.Plan.Adopted != nil {
 		adopted = w.Plan.Adopted.Container
 	}
-	add := func() error {
-		tx.known.lowest = w.Subnet + 1
-		return tx.exec(ctx, "INSERT INTO workspaces ("+workspaceColumns+", adopted) VALUES (?,?,?,?,?,?,'',?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,'',?)",
-			w.ID, w.OwnerID, w.Name, w.RepositoryID, w.Branch, w.planID,
-			w.Phase, w.FailedIn, w.Cause, w.Wanted, w.Body, w.NextBody, w.Volume, w.NextVolume, w.SeededVolume, w.Subnet, w.StewardToken, micros(w.CreatedAt), micros(w.PhaseAt),
-			w.Kind, w.Size, w.CoresMilli, w.MemoryBytes, w.DiskBytes, int64(w.RestAfter/time.Second), w.PortKey, adopted)
-	}
-	lowest := tx.known.lowest
-	w.Subnet = lowest
-	err := add()
-	if !duplicateOf(err, "workspaces.subnet") {
-		return err
-	}
-	// Somebody has that one: it is looked for.
-	if err := tx.db.QueryRowContext(ctx, `SELECT subnet + 1 FROM workspaces AS w WHERE phase <> 'removed' AND subnet >= ?
-		AND NOT EXISTS (SELECT 1 FROM workspaces WHERE subnet = w.subnet + 1 AND phase <> 'removed') ORDER BY subnet LIMIT 1`, lowest).Scan(&w.Subnet); err != nil {
-		return err
-	}
-	return add()
+	return tx.exec(ctx, "INSERT INTO workspaces ("+workspaceColumns+", adopted) VALUES (?,?,?,?,?,?,'',?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,'',?)",
+		w.ID, w.OwnerID, w.Name, w.RepositoryID, w.Branch, w.planID,
+		w.Phase, w.FailedIn, w.Cause, w.Wanted, w.Body, w.NextBody, w.Volume, w.NextVolume, w.SeededVolume, w.StewardToken, micros(w.CreatedAt), micros(w.PhaseAt),
+		w.Kind, w.Size, w.CoresMilli, w.MemoryBytes, w.DiskBytes, int64(w.RestAfter/time.Second), w.PortKey, adopted)
 }
 
 // SaveWorkspace writes what may change of a workspace. A plan that is another
@@ -195,10 +179,10 @@ func (tx *Tx) SaveWorkspace(ctx context.Context, w Workspace) error {
 		work = string(b)
 	}
 	if err := tx.mustChange(ctx, `UPDATE workspaces SET branch=?, plan_id=?, next_plan_id=?, phase=?, failed_in=?, cause=?, wanted=?,
-		body=?, next_body=?, volume=?, next_volume=?, seeded_volume=?, subnet=?, phase_at=?,
+		body=?, next_body=?, volume=?, next_volume=?, seeded_volume=?, phase_at=?,
 		size=?, cores_milli=?, memory_bytes=?, disk_bytes=?, rest_after_s=?, work=? WHERE id=?`,
 		w.Branch, w.planID, w.nextPlanID, w.Phase, w.FailedIn, w.Cause, w.Wanted,
-		w.Body, w.NextBody, w.Volume, w.NextVolume, w.SeededVolume, w.Subnet, micros(w.PhaseAt),
+		w.Body, w.NextBody, w.Volume, w.NextVolume, w.SeededVolume, micros(w.PhaseAt),
 		w.Size, w.CoresMilli, w.MemoryBytes, w.DiskBytes, int64(w.RestAfter/time.Second), work, w.ID); err != nil {
 		return err
 	}
@@ -245,15 +229,6 @@ func (tx *Tx) savePlans(ctx context.Context, w *Workspace) (had []string, err er
 	return had, err
 }
 
-// MoveSubnet gives a workspace another subnet, one beyond every one in use,
-// because the yard has its present one taken by somebody else.
-func (tx *Tx) MoveSubnet(ctx context.Context, id string) (subnet int, err error) {
-	if err := tx.db.QueryRowContext(ctx, "SELECT MAX(subnet) + 1 FROM workspaces WHERE phase <> 'removed'").Scan(&subnet); err != nil {
-		return 0, err
-	}
-	return subnet, tx.mustChange(ctx, "UPDATE workspaces SET subnet = ? WHERE id = ?", subnet, id)
-}
-
 // SetPhase moves a workspace to a phase and journals it. A move that the
 // table of moves does not have is an error of ours and changes nothing.
 func (tx *Tx) SetPhase(ctx context.Context, w *Workspace, to lifecycle.Phase, actor, cause string) error {
@@ -269,9 +244,6 @@ func (tx *Tx) SetPhase(ctx context.Context, w *Workspace, to lifecycle.Phase, ac
 		w.FailedIn = from
 	}
 	w.Phase, w.Cause, w.PhaseAt = to, cause, tx.now
-	if to == lifecycle.Removed {
-		tx.known.lowest = min(tx.known.lowest, w.Subnet)
-	}
 	if err := tx.SaveWorkspace(ctx, *w); err != nil {
 		return err
 	}

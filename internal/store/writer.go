@@ -35,8 +35,7 @@ type Tx struct {
 
 // known is what the writer, as the only one who writes, need not read again.
 type known struct {
-	lowest int // below it every subnet is taken, by us or by others
-	head   head
+	head head
 }
 
 // head is the newest entry of the journal; number 0 is not known.

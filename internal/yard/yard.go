@@ -10,69 +10,97 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"net"
 	"time"
+
+	"github.com/tonistiigi/fsutil"
 
 	"yardbench/internal/core/definition"
 	"yardbench/internal/core/lifecycle"
 )
 
-// Yard is a named place with capacity where workspaces run.
+// Yard is a named place with capacity where workspaces run: what every kind of
+// yard can do. What only some can do are the optional interfaces of this
+// package; see [Able].
+//
+// Any method may answer [ErrAway], or the error of its context; beyond that it
+// gives what it says here. A call that is given up may be carried out all the same.
 type Yard interface {
 	// Workspaces lists the workspaces of this installation that the yard has
 	// anything of.
 	Workspaces(ctx context.Context) ([]string, error)
-	// Observe tells what the yard has of a workspace.
+	// Observe tells what the yard has of a workspace; nothing is no error.
 	Observe(ctx context.Context, workspace string) (Observation, error)
-
-	// UseImage makes sure that the yard has the image ref.
-	UseImage(ctx context.Context, ref string, log io.Writer) (Image, error)
-	// Build makes an image and gives it the name Build.Tag.
-	Build(ctx context.Context, b Build, report func(Progress)) (Image, error)
-	// FindImage looks an image up; ok is false when the yard has none.
-	FindImage(ctx context.Context, ref string) (img Image, ok bool, err error)
-	// Syntax is the newest Dockerfile syntax that Build knows, as "1.4"; "" where
-	// that is not known.
-	Syntax(ctx context.Context) string
-	// DropTag removes a name that Build gave.
-	DropTag(ctx context.Context, tag string) error
-
-	// MakeNetwork makes the workspace's own network in the numbered piece of
-	// the yard's address range; ErrSubnetTaken when somebody else has it.
-	MakeNetwork(ctx context.Context, workspace string, subnet int) error
-	// MakeVolume makes what holds the workspace folder, bounded to size bytes
-	// where the yard can; 0 is no bound.
-	MakeVolume(ctx context.Context, workspace string, number int, size int64) error
-	// MakeBody makes a body that does not run yet, and the volumes it names.
-	MakeBody(ctx context.Context, b BodySpec) error
-	StartBody(ctx context.Context, workspace string, number int) error
-	// StopBody lets processes end for the time of grace, then ends them; first
-	// those of the body, then those of its services.
-	StopBody(ctx context.Context, workspace string, number int, grace time.Duration) error
-	// RemoveBody removes a body and its services.
-	RemoveBody(ctx context.Context, workspace string, number int) error
-	// StartService makes a service beside a body, if it is not there, and
-	// starts it, if it does not run.
-	StartService(ctx context.Context, s ServiceSpec) error
-	// ServiceLog writes the newest lines that a service printed.
-	ServiceLog(ctx context.Context, workspace string, number int, service string, lines int, to io.Writer) error
-	// RemoveNamedVolumes removes the volumes that bodies and services named.
-	RemoveNamedVolumes(ctx context.Context, workspace string) error
-	// Try runs a command in a container of its own, made of an image, without
-	// a network or anybody's files, and gives what it printed, of which at
-	// most max bytes.
-	Try(ctx context.Context, image string, argv []string, max int64) ([]byte, error)
-	RemoveVolume(ctx context.Context, workspace string, number int) error
-	RemoveNetwork(ctx context.Context, workspace string) error
-
-	// KeepBody makes an image of a body as it stands, volumes left out, and
-	// gives it the name tag.
-	KeepBody(ctx context.Context, workspace string, number int, tag string) error
-
 	// Watch calls changed with a workspace's id whenever something of it
 	// changed in the yard, until ctx ends or the yard is lost, which it
 	// returns. On each (re)connection it calls connected.
 	Watch(ctx context.Context, connected func(), changed func(workspace string, what News)) error
+
+	// UseImage makes sure that the yard has the image ref, and refuses one that
+	// nobody has.
+	UseImage(ctx context.Context, ref string, log io.Writer) (Image, error)
+	// FindImage looks an image up; ok is false when the yard has none.
+	FindImage(ctx context.Context, ref string) (img Image, ok bool, err error)
+
+	// Make makes a [Network], a [Volume] or a [Body], which does not run yet. It
+	// refuses what there is no room for.
+	Make(ctx context.Context, what Thing) error
+	// Start starts a body, and refuses one that is not there.
+	Start(ctx context.Context, workspace string, number int) error
+	// Stop lets processes end for the time of grace, then ends them; first
+	// those of the body, then those of its services. What is not there has stopped.
+	Stop(ctx context.Context, workspace string, number int, grace time.Duration) error
+	// Remove takes a part away; with a body go its services. It refuses a
+	// volume that a body still has.
+	Remove(ctx context.Context, p Part) error
+}
+
+// Able is a yard as one that can do more; what says what a yard cannot that is
+// not, and is refused.
+func Able[T any](y Yard, what string) (T, error) {
+	t, ok := y.(T)
+	if !ok {
+		return t, Refused("this yard %s", what)
+	}
+	return t, nil
+}
+
+// Builder is a yard that makes images.
+type Builder interface {
+	// Build makes an image and gives it the name Build.Tag. It refuses a build
+	// file that cannot be built.
+	Build(ctx context.Context, b Build, report func(Progress)) (Image, error)
+	// Syntax is the newest Dockerfile syntax that Build knows, as "1.4"; "" where
+	// that is not known.
+	Syntax(ctx context.Context) string
+	// DropTag removes a name that Build or Keep gave.
+	DropTag(ctx context.Context, tag string) error
+}
+
+// Committer is a yard that makes images of bodies.
+type Committer interface {
+	// Keep makes an image of a body as it stands, volumes left out, and gives it
+	// the name tag.
+	Keep(ctx context.Context, workspace string, number int, tag string) error
+}
+
+// Server is a yard that runs services beside a body.
+type Server interface {
+	// StartService makes a service beside a body, if it is not there, and
+	// starts it, if it does not run.
+	StartService(ctx context.Context, s ServiceSpec) error
+	// ServiceLog writes the newest lines that a service printed. It refuses one
+	// that is not there.
+	ServiceLog(ctx context.Context, workspace string, number int, service string, lines int, to io.Writer) error
+}
+
+// Trier is a yard in which an image can be tried.
+type Trier interface {
+	// Try runs a command in a container of its own, made of an image, without
+	// a network or anybody's files, and gives what it printed, of which at
+	// most max bytes. It refuses an image that is not there.
+	Try(ctx context.Context, image string, argv []string, max int64) ([]byte, error)
 }
 
 // Adopter is a yard in which containers that others started can be seen and
@@ -85,11 +113,11 @@ type Adopter interface {
 	// nothing in the container, and is told anew at each start.
 	Adopt(workspace, container string)
 	// Reach opens a way to the body's steward. Where there is none, it is put
-	// in and started first; binary gives its file for a processor.
-	Reach(ctx context.Context, workspace string, binary func(arch string) (file string, err error)) (net.Conn, error)
+	// in and started first. It refuses a container that cannot have one.
+	Reach(ctx context.Context, workspace string) (net.Conn, error)
 	// Release takes out what Reach put in. The container goes on as it is and
 	// belongs to nobody again.
-	Release(ctx context.Context, workspace string, binary func(arch string) (file string, err error)) error
+	Release(ctx context.Context, workspace string) error
 }
 
 // Other is a container that somebody else started.
@@ -115,8 +143,6 @@ const (
 var (
 	// ErrAway: the yard does not answer. It may pass.
 	ErrAway = errors.New("the yard does not answer")
-	// ErrSubnetTaken: the piece of the address range is in use by others.
-	ErrSubnetTaken = errors.New("the subnet is taken")
 	// ErrRefused: the yard will not do it, however often it is asked. See [Refused].
 	ErrRefused = errors.New("the yard refuses")
 )
@@ -152,7 +178,7 @@ type ServiceState struct {
 
 // Image is an image in a yard.
 type Image struct {
-	Ref    string // what MakeBody takes
+	Ref    string // what a Body takes
 	Digest string // what the ref means now
 	User   string // the image's own user, "" for root
 	Arch   string // its processor, as Go names it
@@ -163,10 +189,19 @@ type Image struct {
 	Cached bool // it was there already, or every step of the build was
 }
 
+// Tree is files that a build reads, named as fs.FS names them; see [Folder].
+type Tree interface {
+	Walk(ctx context.Context, target string, fn fs.WalkDirFunc) error
+	Open(path string) (io.ReadCloser, error)
+}
+
+// Folder is the tree of a folder's files.
+func Folder(dir string) (Tree, error) { return fsutil.NewFS(dir) }
+
 // Build is an image to make.
 type Build struct {
 	Tag        string
-	ContextDir string // a folder of ours with nothing but the context
+	Context    Tree // what the build may read
 	Dockerfile []byte
 	Target     string
 	Args       map[string]string
@@ -184,8 +219,45 @@ type Progress struct {
 	Log       []byte // what the step printed since the last news
 }
 
-// BodySpec is a body to make.
-type BodySpec struct {
+// Thing is what a yard makes for a workspace.
+type Thing interface{ thing() }
+
+// Network is a workspace's own network.
+type Network struct{ Workspace string }
+
+// Volume holds a workspace's files; it is bounded to SizeBytes where the yard
+// can bound it, and 0 is no bound.
+type Volume struct {
+	Workspace string
+	Number    int
+	SizeBytes int64
+}
+
+func (Network) thing() {}
+func (Volume) thing()  {}
+func (Body) thing()    {}
+
+// Kind is what a [Part] is.
+type Kind string
+
+// The kinds of parts.
+const (
+	NetworkPart Kind = "network"
+	VolumePart  Kind = "volume"
+	BodyPart    Kind = "body"
+	NamedPart   Kind = "named volumes" // all that bodies and services named
+)
+
+// Part names what a yard has of a workspace. Networks and named volumes have no
+// number.
+type Part struct {
+	Workspace string
+	Kind      Kind
+	Number    int
+}
+
+// Body is a body to make, with the volumes it names.
+type Body struct {
 	Workspace string
 	Number    int
 	Volume    int    // the number of the volume with the workspace folder
@@ -197,9 +269,6 @@ type BodySpec struct {
 	// CoresMilli (thousandths of a core) and MemoryBytes bound what the body
 	// may use; 0 is no bound.
 	CoresMilli, MemoryBytes int64
-	// StewardDir and LinkDir are the service's folders with the steward's
-	// binaries and with this body's socket and token.
-	StewardDir, LinkDir string
 	// DiskBytes bounds each of the volumes that Mounts name, where the yard can.
 	DiskBytes int64
 	Mounts    []definition.Mount

@@ -20,15 +20,11 @@ import (
 
 // Ground is what the suite needs of the place it runs in.
 type Ground struct {
-	Image      string // an image the yard has, with a shell
-	StewardDir string // a folder with an executable "steward" that runs until it is asked to end
-	Shared     string // a folder whose content the yard's bodies can see
+	Image string // an image the yard has, with a shell
 	// Simulated yards run nothing: what programs print is not looked at.
 	Simulated bool
 	// Other starts a container as a stranger would, under a name.
 	Other func(t *testing.T, name string)
-	// Steward gives the real steward's file for a processor.
-	Steward func(arch string) (string, error)
 }
 
 // Conform runs the suite. fresh makes a yard of a new installation.
@@ -41,14 +37,9 @@ func Conform(t *testing.T, g Ground, fresh func(t *testing.T) yard.Yard) {
 	t.Run("what happens behind our back is told", func(t *testing.T) { watched(t, g, fresh(t)) })
 }
 
-func spec(t *testing.T, g Ground, workspace string) yard.BodySpec {
-	t.Helper()
-	link := filepath.Join(g.Shared, workspace)
-	if err := os.MkdirAll(link, 0o700); err != nil {
-		t.Fatal(err)
-	}
-	return yard.BodySpec{Workspace: workspace, Number: 1, Volume: 1, Folder: "/workspaces/x", Hostname: "x", Image: g.Image,
-		Env: map[string]string{"A": "b c"}, StewardDir: g.StewardDir, LinkDir: link}
+func spec(g Ground, workspace string) yard.Body {
+	return yard.Body{Workspace: workspace, Number: 1, Volume: 1, Folder: "/workspaces/x", Hostname: "x", Image: g.Image,
+		Env: map[string]string{"A": "b c"}}
 }
 
 // twice does an operation two times: both must succeed.
@@ -61,20 +52,26 @@ func twice(t *testing.T, what string, do func() error) {
 	}
 }
 
-func up(t *testing.T, y yard.Yard, b yard.BodySpec, subnet int) {
+func up(t *testing.T, y yard.Yard, b yard.Body) {
 	t.Helper()
 	ctx := t.Context()
-	twice(t, "network", func() error { return y.MakeNetwork(ctx, b.Workspace, subnet) })
-	twice(t, "volume", func() error { return y.MakeVolume(ctx, b.Workspace, b.Volume, 64<<20) })
-	twice(t, "body", func() error { return y.MakeBody(ctx, b) })
+	twice(t, "network", func() error { return y.Make(ctx, yard.Network{Workspace: b.Workspace}) })
+	twice(t, "volume", func() error {
+		return y.Make(ctx, yard.Volume{Workspace: b.Workspace, Number: b.Volume, SizeBytes: 64 << 20})
+	})
+	twice(t, "body", func() error { return y.Make(ctx, b) })
 	t.Cleanup(func() { down(t, y, b) })
 }
 
-func down(t *testing.T, y yard.Yard, b yard.BodySpec) {
+func down(t *testing.T, y yard.Yard, b yard.Body) {
 	ctx := context.Background()
-	twice(t, "remove body", func() error { return y.RemoveBody(ctx, b.Workspace, b.Number) })
-	twice(t, "remove volume", func() error { return y.RemoveVolume(ctx, b.Workspace, b.Volume) })
-	twice(t, "remove network", func() error { return y.RemoveNetwork(ctx, b.Workspace) })
+	twice(t, "remove body", func() error {
+		return y.Remove(ctx, yard.Part{Workspace: b.Workspace, Kind: yard.BodyPart, Number: b.Number})
+	})
+	twice(t, "remove volume", func() error {
+		return y.Remove(ctx, yard.Part{Workspace: b.Workspace, Kind: yard.VolumePart, Number: b.Volume})
+	})
+	twice(t, "remove network", func() error { return y.Remove(ctx, yard.Part{Workspace: b.Workspace, Kind: yard.NetworkPart}) })
 }
 
 func body(t *testing.T, y yard.Yard, workspace string) lifecycle.Body {
@@ -87,20 +84,20 @@ func body(t *testing.T, y yard.Yard, workspace string) lifecycle.Body {
 }
 
 func life(t *testing.T, g Ground, y yard.Yard) {
-	ctx, b := t.Context(), spec(t, g, "life")
+	ctx, b := t.Context(), spec(g, "life")
 	if o, err := y.Observe(ctx, "life"); err != nil || o.Network || len(o.Bodies)+len(o.Volumes) != 0 {
 		t.Fatalf("before its life there is %+v, %v", o, err)
 	}
-	up(t, y, b, 11)
+	up(t, y, b)
 	if s := body(t, y, "life"); s != lifecycle.Created {
 		t.Errorf("made, it is %q", s)
 	}
-	twice(t, "start", func() error { return y.StartBody(ctx, "life", 1) })
+	twice(t, "start", func() error { return y.Start(ctx, "life", 1) })
 	if s := body(t, y, "life"); s != lifecycle.Running {
 		t.Errorf("started, it is %q", s)
 	}
 	began := time.Now()
-	twice(t, "stop", func() error { return y.StopBody(ctx, "life", 1, 30*time.Second) })
+	twice(t, "stop", func() error { return y.Stop(ctx, "life", 1, 30*time.Second) })
 	if took := time.Since(began); took > 25*time.Second {
 		t.Errorf("a body that ends when asked took %s", took)
 	}
@@ -108,39 +105,41 @@ func life(t *testing.T, g Ground, y yard.Yard) {
 	if err != nil || o.Bodies[1] != lifecycle.Ended || o.Ends[1] == "" || !o.Volumes[1] || !o.Network {
 		t.Errorf("stopped, there is %+v, %v", o, err)
 	}
-	twice(t, "start again", func() error { return y.StartBody(ctx, "life", 1) })
+	twice(t, "start again", func() error { return y.Start(ctx, "life", 1) })
 	// A removal that was given up goes on in the yard: the next one waits for it.
 	cut, cancel := context.WithTimeout(ctx, 20*time.Millisecond)
 	defer cancel()
-	_ = y.RemoveBody(cut, "life", 1) // it may have been quick enough
+	_ = y.Remove(cut, yard.Part{Workspace: "life", Kind: yard.BodyPart, Number: 1}) // it may have been quick enough
 	down(t, y, b)
 	if o, err := y.Observe(ctx, "life"); err != nil || o.Network || len(o.Bodies)+len(o.Volumes) != 0 {
 		t.Errorf("removed, there is %+v, %v", o, err)
 	}
-	if err := y.StartBody(ctx, "life", 1); !errors.Is(err, yard.ErrRefused) {
+	if err := y.Start(ctx, "life", 1); !errors.Is(err, yard.ErrRefused) {
 		t.Errorf("the start of a body that is gone is answered %v", err)
 	}
 }
 
 // services tries what stands beside a body, and what is mounted into it.
 func services(t *testing.T, g Ground, y yard.Yard) {
-	ctx, b := t.Context(), spec(t, g, "beside")
+	ctx, b := t.Context(), spec(g, "beside")
 	b.DiskBytes = 64 << 20
 	b.Mounts = []definition.Mount{{Kind: definition.MountVolume, Source: "levels", Target: "/var/lib/levels"}, {Kind: definition.MountTmpfs, Target: "/scratch"}, {Kind: definition.MountTree, Source: "charts", Target: "/opt/charts"}}
 	b.Aliases, b.Extra = []string{"work"}, definition.Extra{Dropped: []string{"MKNOD"}, Hostname: "bell", ShmBytes: 1 << 20}
-	up(t, y, b, 17)
+	up(t, y, b)
 	t.Cleanup(func() {
-		twice(t, "remove the named volumes", func() error { return y.RemoveNamedVolumes(context.Background(), "beside") })
+		twice(t, "remove the named volumes", func() error {
+			return y.Remove(context.Background(), yard.Part{Workspace: "beside", Kind: yard.NamedPart})
+		})
 	})
-	twice(t, "start", func() error { return y.StartBody(ctx, "beside", 1) })
+	twice(t, "start", func() error { return y.Start(ctx, "beside", 1) })
 	s := yard.ServiceSpec{Workspace: "beside", Number: 1, Volume: 1, Image: g.Image, DiskBytes: 64 << 20, MemoryBytes: 64 << 20,
 		Service: definition.Service{Name: "tides", Command: []string{"sh", "-c", "echo mounted: $(readlink /seed) $(test -d /levels && echo levels); trap 'exit 0' TERM; while :; do sleep 0.05; done"}, Env: map[string]string{"A": "1"},
 			Mounts: []definition.Mount{{Kind: definition.MountVolume, Source: "levels", Target: "/levels"}, {Kind: definition.MountTree, Source: "seed", Target: "/seed"}},
 			Health: &definition.Health{Test: []string{"CMD-SHELL", "test $A = 1"}, Interval: 200 * time.Millisecond, Retries: 5}}}
-	twice(t, "start a service", func() error { return y.StartService(ctx, s) })
+	twice(t, "start a service", func() error { return y.(yard.Server).StartService(ctx, s) })
 	bad := s
 	bad.Service = definition.Service{Name: "ebb", Command: []string{"sh", "-c", "exit 4"}}
-	twice(t, "start one that ends", func() error { return y.StartService(ctx, bad) })
+	twice(t, "start one that ends", func() error { return y.(yard.Server).StartService(ctx, bad) })
 	var o yard.Observation
 	for end := time.Now().Add(time.Minute); time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
 		var err error
@@ -155,28 +154,28 @@ func services(t *testing.T, g Ground, y yard.Yard) {
 		t.Errorf("beside it there is %+v", o)
 	}
 	var log strings.Builder
-	if err := y.ServiceLog(ctx, "beside", 1, "tides", 10, &log); err != nil || (!g.Simulated && !strings.HasSuffix(strings.TrimSpace(log.String()), "/seed levels")) {
+	if err := y.(yard.Server).ServiceLog(ctx, "beside", 1, "tides", 10, &log); err != nil || (!g.Simulated && !strings.HasSuffix(strings.TrimSpace(log.String()), "/seed levels")) {
 		t.Errorf("the service printed %q, %v", log.String(), err)
 	}
-	if err := y.ServiceLog(ctx, "beside", 1, "ghost", 10, io.Discard); !errors.Is(err, yard.ErrRefused) {
+	if err := y.(yard.Server).ServiceLog(ctx, "beside", 1, "ghost", 10, io.Discard); !errors.Is(err, yard.ErrRefused) {
 		t.Errorf("the log of a service that is not there is answered %v", err)
 	}
-	if err := y.StopBody(ctx, "beside", 1, 5*time.Second); err != nil {
+	if err := y.Stop(ctx, "beside", 1, 5*time.Second); err != nil {
 		t.Fatal(err)
 	}
 	if o, err := y.Observe(ctx, "beside"); err != nil || o.Services[1]["tides"].Body != lifecycle.Ended {
 		t.Errorf("stopped with its body it is %+v, %v", o.Services, err)
 	}
 	down(t, y, b)
-	twice(t, "remove the named volumes", func() error { return y.RemoveNamedVolumes(ctx, "beside") })
+	twice(t, "remove the named volumes", func() error { return y.Remove(ctx, yard.Part{Workspace: "beside", Kind: yard.NamedPart}) })
 	if o, err := y.Observe(ctx, "beside"); err != nil || o.Named || len(o.Services)+len(o.Bodies) != 0 {
 		t.Errorf("removed, there is %+v, %v", o, err)
 	}
-	out, err := y.Try(ctx, g.Image, []string{"/bin/sh", "-c", "echo found; echo not this >&2; seq 2000"}, 4096)
+	out, err := y.(yard.Trier).Try(ctx, g.Image, []string{"/bin/sh", "-c", "echo found; echo not this >&2; seq 2000"}, 4096)
 	if err != nil || !strings.HasPrefix(string(out), "found\n") || (!g.Simulated && !strings.HasPrefix(string(out), "found\n1\n")) || len(out) > 4096 {
 		t.Errorf("a try prints %.60q, %d bytes, %v", out, len(out), err)
 	}
-	if _, err := y.Try(ctx, "skerryline/nowhere:9", []string{"true"}, 1); !errors.Is(err, yard.ErrRefused) {
+	if _, err := y.(yard.Trier).Try(ctx, "skerryline/nowhere:9", []string{"true"}, 1); !errors.Is(err, yard.ErrRefused) {
 		t.Errorf("a try of an image that is not there is answered %v", err)
 	}
 }
@@ -196,11 +195,15 @@ func images(t *testing.T, g Ground, y yard.Yard) {
 	if err := os.WriteFile(filepath.Join(dir, "fares"), []byte("adult 68\n"), 0o644); err != nil {
 		t.Fatal(err)
 	}
+	tree, err := yard.Folder(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
 	build := func(file string) (yard.Image, map[string]yard.Progress, string, error) {
 		var mu sync.Mutex
 		steps, log := map[string]yard.Progress{}, ""
-		b := yard.Build{Tag: "yardbench/conform:1", ContextDir: dir, Dockerfile: []byte("FROM " + g.Image + " AS first\n" + file), Args: map[string]string{"QUAY": "Ytre"}}
-		img, err := y.Build(ctx, b, func(p yard.Progress) {
+		b := yard.Build{Tag: "yardbench/conform:1", Context: tree, Dockerfile: []byte("FROM " + g.Image + " AS first\n" + file), Args: map[string]string{"QUAY": "Ytre"}}
+		img, err := y.(yard.Builder).Build(ctx, b, func(p yard.Progress) {
 			mu.Lock()
 			defer mu.Unlock()
 			log += string(p.Log)
@@ -211,7 +214,7 @@ func images(t *testing.T, g Ground, y yard.Yard) {
 		return img, steps, log, err
 	}
 	defer func() {
-		twice(t, "drop", func() error { return y.DropTag(context.Background(), "yardbench/conform:1") })
+		twice(t, "drop", func() error { return y.(yard.Builder).DropTag(context.Background(), "yardbench/conform:1") })
 	}()
 	const file = "ARG QUAY\nCOPY fares /fares\nRUN cat /fares && echo at $QUAY && : %s\nUSER 1000\n"
 	stamp := time.Now().Format(time.RFC3339Nano)
@@ -240,19 +243,16 @@ func images(t *testing.T, g Ground, y yard.Yard) {
 	cut, cancel := context.WithCancel(ctx)
 	go func() { time.Sleep(700 * time.Millisecond); cancel() }()
 	began := time.Now()
-	if _, err := y.Build(cut, yard.Build{Tag: "yardbench/conform:1", ContextDir: dir, Dockerfile: []byte("FROM " + g.Image + "\nRUN sleep 300 && : " + stamp)}, func(yard.Progress) {}); !errors.Is(err, context.Canceled) || time.Since(began) > time.Minute {
+	if _, err := y.(yard.Builder).Build(cut, yard.Build{Tag: "yardbench/conform:1", Context: tree, Dockerfile: []byte("FROM " + g.Image + "\nRUN sleep 300 && : " + stamp)}, func(yard.Progress) {}); !errors.Is(err, context.Canceled) || time.Since(began) > time.Minute {
 		t.Errorf("a build that is given up ends after %s with %v", time.Since(began), err)
 	}
 }
 
 func apart(t *testing.T, g Ground, one, two yard.Yard) {
-	ctx, b := t.Context(), spec(t, g, "same")
-	up(t, one, b, 21)
-	if err := two.MakeNetwork(ctx, "same", 21); !errors.Is(err, yard.ErrSubnetTaken) {
-		t.Errorf("a subnet in use is answered %v", err)
-	}
-	up(t, two, b, 22)
-	if err := two.StartBody(ctx, "same", 1); err != nil {
+	ctx, b := t.Context(), spec(g, "same")
+	up(t, one, b)
+	up(t, two, b) // each has a network of its own
+	if err := two.Start(ctx, "same", 1); err != nil {
 		t.Fatal(err)
 	}
 	if ids, err := one.Workspaces(ctx); err != nil || len(ids) != 1 || ids[0] != "same" {
@@ -265,14 +265,11 @@ func apart(t *testing.T, g Ground, one, two yard.Yard) {
 	if s := body(t, two, "same"); s != lifecycle.Running {
 		t.Errorf("after the other's removal it is %q", s)
 	}
-	if err := one.MakeNetwork(ctx, "far", 1<<20); !errors.Is(err, yard.ErrRefused) {
-		t.Errorf("a piece beyond the range is answered %v", err)
-	}
 }
 
 func watched(t *testing.T, g Ground, y yard.Yard) {
-	b := spec(t, g, "seen")
-	up(t, y, b, 31)
+	b := spec(g, "seen")
+	up(t, y, b)
 	ctx, cancel := context.WithCancel(t.Context())
 	defer cancel()
 	connected, told := make(chan struct{}, 1), make(chan string, 100)
@@ -280,10 +277,10 @@ func watched(t *testing.T, g Ground, y yard.Yard) {
 		_ = y.Watch(ctx, func() { connected <- struct{}{} }, func(w string, _ yard.News) { told <- w })
 	}()
 	<-connected
-	if err := y.StartBody(ctx, "seen", 1); err != nil {
+	if err := y.Start(ctx, "seen", 1); err != nil {
 		t.Fatal(err)
 	}
-	if err := y.StopBody(ctx, "seen", 1, 0); err != nil {
+	if err := y.Stop(ctx, "seen", 1, 0); err != nil {
 		t.Fatal(err)
 	}
 	for limit := time.After(time.Minute); ; {
@@ -325,7 +322,7 @@ func adopted(t *testing.T, g Ground, y, neighbour yard.Yard) {
 	for range 2 {
 		a.Adopt("taken", o.ID)
 	}
-	defer func() { _ = a.Release(context.WithoutCancel(ctx), "taken", g.Steward) }()
+	defer func() { _ = a.Release(context.WithoutCancel(ctx), "taken") }()
 	if got := find(a); got.ID != "" {
 		t.Errorf("taken on, it is still offered: %+v", got)
 	}
@@ -340,7 +337,7 @@ func adopted(t *testing.T, g Ground, y, neighbour yard.Yard) {
 	<-connected
 	if !g.Simulated {
 		for range 2 { // the second finds the steward that the first put in
-			c, err := a.Reach(ctx, "taken", g.Steward)
+			c, err := a.Reach(ctx, "taken")
 			if err != nil {
 				t.Fatalf("its steward is not reached: %v", err)
 			}
@@ -350,10 +347,10 @@ func adopted(t *testing.T, g Ground, y, neighbour yard.Yard) {
 	if s := body(t, y, "taken"); s != lifecycle.Running {
 		t.Errorf("taken on, it is %q", s)
 	}
-	if err := y.RemoveBody(ctx, "taken", 1); !errors.Is(err, yard.ErrRefused) {
+	if err := y.Remove(ctx, yard.Part{Workspace: "taken", Kind: yard.BodyPart, Number: 1}); !errors.Is(err, yard.ErrRefused) {
 		t.Errorf("its removal is answered %v", err)
 	}
-	twice(t, "stop", func() error { return y.StopBody(ctx, "taken", 1, 0) })
+	twice(t, "stop", func() error { return y.Stop(ctx, "taken", 1, 0) })
 	select {
 	case w := <-told:
 		if w != "taken" {
@@ -365,11 +362,11 @@ func adopted(t *testing.T, g Ground, y, neighbour yard.Yard) {
 	if s := body(t, y, "taken"); s != lifecycle.Ended {
 		t.Errorf("stopped, it is %q", s)
 	}
-	if _, err := a.Reach(ctx, "taken", g.Steward); !errors.Is(err, yard.ErrRefused) {
+	if _, err := a.Reach(ctx, "taken"); !errors.Is(err, yard.ErrRefused) {
 		t.Errorf("reached while it is stopped, it is answered %v", err)
 	}
-	twice(t, "start", func() error { return y.StartBody(ctx, "taken", 1) })
-	twice(t, "let go", func() error { return a.Release(ctx, "taken", g.Steward) })
+	twice(t, "start", func() error { return y.Start(ctx, "taken", 1) })
+	twice(t, "let go", func() error { return a.Release(ctx, "taken") })
 	if o, err := y.Observe(ctx, "taken"); err != nil || len(o.Bodies) != 0 {
 		t.Errorf("let go, there is %+v, %v", o, err)
 	}

@@ -45,7 +45,7 @@ func newPair(t *testing.T, serve func(id string, r steward.Request, c *steward.C
 	t.Cleanup(func() { os.RemoveAll(dir) })
 	hub := outside.NewHub(filepath.Join(dir, "links"))
 	hub.Serve = serve
-	link, err := hub.Open(id, right)
+	link, err := hub.Folder(id), hub.Open(id, right)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -91,38 +91,41 @@ func newLink(id string) *link {
 // NewHub keeps its links under dir, one folder each.
 func NewHub(dir string) *Hub { return &Hub{dir: dir, links: map[string]*link{}} }
 
-// Open listens for the steward of a body and returns the folder to mount in
-// it, with the socket and the token. Opened already, it stays as it is.
-func (h *Hub) Open(id, token string) (folder string, err error) {
+// Folder is where a link's socket and token are: what a body of this machine
+// has mounted.
+func (h *Hub) Folder(id string) string { return filepath.Join(h.dir, id) }
+
+// Open listens for the steward of a body. Opened already, it stays as it is.
+func (h *Hub) Open(id, token string) error {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	folder = filepath.Join(h.dir, id)
+	folder := h.Folder(id)
 	if h.links[id] != nil {
-		return folder, nil
+		return nil
 	}
 	// Only the container's root may use what is in the folder.
 	if err := os.MkdirAll(folder, 0o700); err != nil {
-		return "", err
+		return err
 	}
 	if err := os.WriteFile(filepath.Join(folder, "token"), []byte(token), 0o600); err != nil {
-		return "", err
+		return err
 	}
 	path := filepath.Join(folder, "steward.sock")
 	if err := os.Remove(path); err != nil && !os.IsNotExist(err) {
-		return "", err
+		return err
 	}
 	l, err := net.Listen("unix", path)
 	if err != nil {
-		return "", fmt.Errorf("listen for the steward: %w", err)
+		return fmt.Errorf("listen for the steward: %w", err)
 	}
 	if err := os.Chmod(path, 0o600); err != nil {
-		return "", errors.Join(err, l.Close())
+		return errors.Join(err, l.Close())
 	}
 	k := newLink(id)
 	k.token, k.listener = token, l
 	h.links[id] = k
 	go h.accept(k)
-	return folder, nil
+	return nil
 }
 
 // ErrNoUse says, of a way to a steward, that there is no use in trying again.

@@ -30,7 +30,7 @@ func TestHostileSteward(t *testing.T) {
 		<-hold
 		at.Add(-1)
 	}
-	folder, err := h.Open("w-b1", "token")
+	folder, err := h.Folder("w-b1"), h.Open("w-b1", "token")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -23,6 +23,9 @@ import (
 	"yardbench/internal/yard"
 )
 
+// others are containers that others started.
+type others struct{ *conn }
+
 // adopted are the containers that were taken on. Nothing can be written into a
 // container's labels once it is made: the records know, and tell at each start.
 type adopted struct {
@@ -48,7 +51,7 @@ func (a *adopted) workspace(container string) string {
 }
 
 // Adopt implements [yard.Adopter].
-func (e *Engine) Adopt(workspace, container string) {
+func (e *others) Adopt(workspace, container string) {
 	e.adopted.mu.Lock()
 	defer e.adopted.mu.Unlock()
 	if e.adopted.of == nil {
@@ -58,7 +61,7 @@ func (e *Engine) Adopt(workspace, container string) {
 }
 
 // Others implements [yard.Adopter].
-func (e *Engine) Others(ctx context.Context) ([]yard.Other, error) {
+func (e *others) Others(ctx context.Context) ([]yard.Other, error) {
 	cs, err := e.cli.ContainerList(ctx, client.ContainerListOptions{})
 	if err != nil {
 		return nil, e.wrap("look at the containers", err)
@@ -81,7 +84,7 @@ func (e *Engine) Others(ctx context.Context) ([]yard.Other, error) {
 	return out, nil
 }
 
-func (e *Engine) other(ctx context.Context, id string) (o yard.Other, running bool, err error) {
+func (e *others) other(ctx context.Context, id string) (o yard.Other, running bool, err error) {
 	res, err := e.cli.ContainerInspect(ctx, id, client.ContainerInspectOptions{})
 	if err != nil {
 		return o, false, err
@@ -105,10 +108,10 @@ func (e *Engine) other(ctx context.Context, id string) (o yard.Other, running bo
 
 // stewardFolder is where an adopted container gets its steward: a folder of
 // this installation's own, as another one may take the same container on.
-func (e *Engine) stewardFolder() string { return "/.yardbench-" + e.installation }
+func (e *others) stewardFolder() string { return "/.yardbench-" + e.Installation }
 
 // Reach implements [yard.Adopter].
-func (e *Engine) Reach(ctx context.Context, workspace string, binary func(arch string) (string, error)) (net.Conn, error) {
+func (e *others) Reach(ctx context.Context, workspace string) (net.Conn, error) {
 	id := e.adopted.container(workspace)
 	o, running, err := e.other(ctx, id)
 	if err != nil {
@@ -120,7 +123,7 @@ func (e *Engine) Reach(ctx context.Context, workspace string, binary func(arch s
 	if o.ReadOnly {
 		return nil, yard.Refused("the container %s is read-only, and no steward can be put into it", o.Name)
 	}
-	at, err := e.stewardIn(ctx, id, o.Arch, binary)
+	at, err := e.stewardIn(ctx, id, o.Arch)
 	if err != nil {
 		return nil, err
 	}
@@ -129,17 +132,17 @@ func (e *Engine) Reach(ctx context.Context, workspace string, binary func(arch s
 
 // stewardIn makes sure that a container has the present steward, and gives its
 // path there.
-func (e *Engine) stewardIn(ctx context.Context, id, arch string, binary func(arch string) (string, error)) (at string, err error) {
-	file, err := binary(arch)
+func (e *others) stewardIn(ctx context.Context, id, arch string) (at string, err error) {
+	folder, err := e.Steward(arch)
 	if err != nil {
 		return "", yard.Refused("%w", err)
 	}
-	at = path.Join(e.stewardFolder(), filepath.Base(filepath.Dir(file)))
+	at = path.Join(e.stewardFolder(), filepath.Base(folder))
 	_, err = e.cli.ContainerStatPath(ctx, id, client.ContainerStatPathOptions{Path: at})
 	if !errdefs.IsNotFound(err) {
 		return at, e.wrap("look for the steward in the container", err)
 	}
-	content, err := os.ReadFile(file)
+	content, err := os.ReadFile(filepath.Join(folder, "steward"))
 	if err != nil {
 		return "", err
 	}
@@ -163,7 +166,7 @@ func (e *Engine) stewardIn(ctx context.Context, id, arch string, binary func(arc
 
 // bridge runs the steward's bridge in a container: once it says "ok", what goes
 // in and comes out of it is the connection.
-func (e *Engine) bridge(ctx context.Context, id, at string) (net.Conn, error) {
+func (e *others) bridge(ctx context.Context, id, at string) (net.Conn, error) {
 	x, err := e.cli.ExecCreate(ctx, id, client.ExecCreateOptions{User: "0:0", Cmd: []string{at, "bridge"}, AttachStdin: true, AttachStdout: true, AttachStderr: true})
 	if err != nil {
 		return nil, e.wrap("reach the steward in the container", err)
@@ -232,10 +235,10 @@ func (c *execConn) Close() error {
 }
 
 // Release implements [yard.Adopter].
-func (e *Engine) Release(ctx context.Context, workspace string, binary func(arch string) (string, error)) error {
+func (e *others) Release(ctx context.Context, workspace string) error {
 	id := e.adopted.container(workspace)
 	if id != "" {
-		if err := e.leave(ctx, id, binary); err != nil {
+		if err := e.leave(ctx, id); err != nil {
 			return err
 		}
 	}
@@ -247,7 +250,7 @@ func (e *Engine) Release(ctx context.Context, workspace string, binary func(arch
 
 // leave has the stewards in a container end and take their folder with them.
 // In a container that does not run, the folder is all that is left.
-func (e *Engine) leave(ctx context.Context, id string, binary func(arch string) (string, error)) error {
+func (e *others) leave(ctx context.Context, id string) error {
 	o, running, err := e.other(ctx, id)
 	if errdefs.IsNotFound(err) || err == nil && !running {
 		return nil
@@ -260,7 +263,7 @@ func (e *Engine) leave(ctx context.Context, id string, binary func(arch string) 
 	} else if err != nil {
 		return e.wrap("look for the steward in the container", err)
 	}
-	at, err := e.stewardIn(ctx, id, o.Arch, binary)
+	at, err := e.stewardIn(ctx, id, o.Arch)
 	if err != nil {
 		return err
 	}

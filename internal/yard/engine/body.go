@@ -29,11 +29,14 @@ import (
 	"yardbench/internal/yard"
 )
 
+// bodies are workspaces' containers and what stands beside them.
+type bodies struct{ *conn }
+
 // treeFolder is where a service finds the volume with the repository, when it
 // has it not mounted at a place of its own.
 const treeFolder = "/.yardbench-tree"
 
-func (e *Engine) service(workspace string, n int, name string) string {
+func (e *conn) service(workspace string, n int, name string) string {
 	return e.body(workspace, n) + "-" + safe(name)
 }
 
@@ -47,17 +50,25 @@ func safe(name string) string {
 	}, name)
 }
 
-// MakeBody implements [yard.Yard].
-func (e *Engine) MakeBody(ctx context.Context, b yard.BodySpec) error {
+// makeBody makes a body.
+func (e *bodies) makeBody(ctx context.Context, b yard.Body) error {
 	own, err := e.ownCommand(ctx, b)
 	if err != nil {
 		return err
 	}
+	img, err := e.cli.ImageInspect(ctx, b.Image)
+	if err != nil {
+		return e.wrap("make the container", err)
+	}
+	steward, err := e.Steward(img.Architecture)
+	if err != nil {
+		return yard.Refused("%w", err)
+	}
 	labels := e.labels(b.Workspace, b.Number)
 	labels[LabelService], labels[labelLinks] = "", "" // whatever the image's own labels say
 	mounts := []mount.Mount{
-		{Type: mount.TypeBind, Source: b.StewardDir, Target: "/.yardbench/bin", ReadOnly: true},
-		{Type: mount.TypeBind, Source: b.LinkDir, Target: "/.yardbench/link", ReadOnly: true},
+		{Type: mount.TypeBind, Source: steward, Target: "/.yardbench/bin", ReadOnly: true},
+		{Type: mount.TypeBind, Source: e.Link(b.Workspace, b.Number), Target: "/.yardbench/link", ReadOnly: true},
 		// Seeding is ours: the engine's own copy into an empty volume
 		// stays half-filled, without a word, when it is cut off.
 		{Type: mount.TypeVolume, Source: e.volume(b.Workspace, b.Volume), Target: b.Folder, VolumeOptions: &mount.VolumeOptions{NoCopy: true}},
@@ -90,14 +101,14 @@ func (e *Engine) MakeBody(ctx context.Context, b yard.BodySpec) error {
 	})
 }
 
-func hostname(b yard.BodySpec) string {
+func hostname(b yard.Body) string {
 	if b.Extra.HostNetwork {
 		return "" // it has the host's
 	}
 	return cmp.Or(b.Extra.Hostname, b.Hostname)
 }
 
-func (e *Engine) endpoint(workspace string, aliases []string, host bool) *network.NetworkingConfig {
+func (e *bodies) endpoint(workspace string, aliases []string, host bool) *network.NetworkingConfig {
 	if host || len(aliases) == 0 {
 		return nil
 	}
@@ -124,7 +135,7 @@ func environ(env map[string]string) []string {
 }
 
 // create makes a container, unless it is there already.
-func (e *Engine) create(ctx context.Context, o client.ContainerCreateOptions) error {
+func (e *bodies) create(ctx context.Context, o client.ContainerCreateOptions) error {
 	_, err := e.cli.ContainerCreate(ctx, o)
 	if errdefs.IsConflict(err) {
 		if _, ierr := e.cli.ContainerInspect(ctx, o.Name, client.ContainerInspectOptions{}); ierr == nil {
@@ -135,7 +146,7 @@ func (e *Engine) create(ctx context.Context, o client.ContainerCreateOptions) er
 }
 
 // ownCommand is what the steward is told to run beside itself.
-func (e *Engine) ownCommand(ctx context.Context, b yard.BodySpec) ([]string, error) {
+func (e *bodies) ownCommand(ctx context.Context, b yard.Body) ([]string, error) {
 	o := b.Own
 	if o == nil || (!o.Image && len(o.Entrypoints) == 0) {
 		return nil, nil
@@ -178,7 +189,7 @@ func jsonOf(v any) string {
 // mounts brings a definition's mounts to the engine's form; volumes that they
 // name are made. What lies in the tree becomes a link: no path inside a volume
 // is ever a bind source.
-func (e *Engine) mounts(ctx context.Context, workspace string, ms []definition.Mount, tree string, disk int64) (out []mount.Mount, tmpfs, links map[string]string, err error) {
+func (e *bodies) mounts(ctx context.Context, workspace string, ms []definition.Mount, tree string, disk int64) (out []mount.Mount, tmpfs, links map[string]string, err error) {
 	tmpfs, links = map[string]string{}, map[string]string{}
 	for _, m := range ms {
 		switch m.Kind {
@@ -227,7 +238,7 @@ func hostConfig(x definition.Extra) *container.HostConfig {
 }
 
 // putLinks puts the links of a container in place, before it starts.
-func (e *Engine) putLinks(ctx context.Context, name string) error {
+func (e *bodies) putLinks(ctx context.Context, name string) error {
 	in, err := e.cli.ContainerInspect(ctx, name, client.ContainerInspectOptions{})
 	if err != nil {
 		return e.wrap("look at the container", err)
@@ -254,7 +265,7 @@ func (e *Engine) putLinks(ctx context.Context, name string) error {
 }
 
 // servicesOf lists the containers of the services beside a body.
-func (e *Engine) servicesOf(ctx context.Context, workspace string, n int) ([]string, error) {
+func (e *conn) servicesOf(ctx context.Context, workspace string, n int) ([]string, error) {
 	f := e.mine(workspace).Add("label", LabelNumber+"="+strconv.Itoa(n)).Add("label", LabelService)
 	cs, err := e.cli.ContainerList(ctx, client.ContainerListOptions{All: true, Filters: f})
 	var out []string
@@ -266,8 +277,8 @@ func (e *Engine) servicesOf(ctx context.Context, workspace string, n int) ([]str
 	return out, e.wrap("look at the services", err)
 }
 
-// StopBody implements [yard.Yard].
-func (e *Engine) StopBody(ctx context.Context, workspace string, n int, grace time.Duration) error {
+// Stop implements [yard.Yard].
+func (e *bodies) Stop(ctx context.Context, workspace string, n int, grace time.Duration) error {
 	seconds := int(grace.Seconds())
 	if _, err := e.cli.ContainerStop(ctx, e.body(workspace, n), client.ContainerStopOptions{Timeout: &seconds}); gone(err) != nil {
 		return e.wrap("stop the container", err)
@@ -298,8 +309,8 @@ func ended(st *container.State) string {
 	return how
 }
 
-// RemoveBody implements [yard.Yard].
-func (e *Engine) RemoveBody(ctx context.Context, workspace string, n int) error {
+// removeBody removes a body and its services.
+func (e *bodies) removeBody(ctx context.Context, workspace string, n int) error {
 	if e.adopted.container(workspace) != "" {
 		return yard.Refused("remove the container: it was made by others, and is only let go")
 	}
@@ -317,7 +328,7 @@ func (e *Engine) RemoveBody(ctx context.Context, workspace string, n int) error 
 
 // removeContainer also waits for a removal that is under way already: that of
 // a call that was given up, or somebody else's.
-func (e *Engine) removeContainer(ctx context.Context, id string) error {
+func (e *conn) removeContainer(ctx context.Context, id string) error {
 	for {
 		_, err := e.cli.ContainerRemove(ctx, id, client.ContainerRemoveOptions{Force: true, RemoveVolumes: true})
 		if gone(err) == nil {
@@ -338,8 +349,8 @@ func (e *Engine) removeContainer(ctx context.Context, id string) error {
 	}
 }
 
-// StartService implements [yard.Yard].
-func (e *Engine) StartService(ctx context.Context, s yard.ServiceSpec) error {
+// StartService implements [yard.Server].
+func (e *bodies) StartService(ctx context.Context, s yard.ServiceSpec) error {
 	v := s.Service
 	name := e.service(s.Workspace, s.Number, v.Name)
 	labels := e.labels(s.Workspace, s.Number)
@@ -412,8 +423,8 @@ func serviceState(st *container.State) yard.ServiceState {
 	return out
 }
 
-// ServiceLog implements [yard.Yard].
-func (e *Engine) ServiceLog(ctx context.Context, workspace string, n int, service string, lines int, to io.Writer) error {
+// ServiceLog implements [yard.Server].
+func (e *bodies) ServiceLog(ctx context.Context, workspace string, n int, service string, lines int, to io.Writer) error {
 	out, err := e.cli.ContainerLogs(ctx, e.service(workspace, n, service), client.ContainerLogsOptions{ShowStdout: true, ShowStderr: true, Tail: strconv.Itoa(lines)})
 	if err != nil {
 		return e.wrap("read the service's log", err)
@@ -423,8 +434,8 @@ func (e *Engine) ServiceLog(ctx context.Context, workspace string, n int, servic
 	return e.wrap("read the service's log", err)
 }
 
-// RemoveNamedVolumes implements [yard.Yard].
-func (e *Engine) RemoveNamedVolumes(ctx context.Context, workspace string) error {
+// removeNamedVolumes removes what bodies and services named.
+func (e *bodies) removeNamedVolumes(ctx context.Context, workspace string) error {
 	vs, err := e.cli.VolumeList(ctx, client.VolumeListOptions{Filters: e.mine(workspace).Add("label", LabelNamed)})
 	if err != nil {
 		return e.wrap("look at the volumes", err)
@@ -437,12 +448,12 @@ func (e *Engine) RemoveNamedVolumes(ctx context.Context, workspace string) error
 	return nil
 }
 
-// Try implements [yard.Yard].
-func (e *Engine) Try(ctx context.Context, image string, argv []string, max int64) ([]byte, error) {
+// Try implements [yard.Trier].
+func (e *images) Try(ctx context.Context, image string, argv []string, max int64) ([]byte, error) {
 	host := hostConfig(definition.Extra{})
 	host.NetworkMode, host.Memory, host.MemorySwap, host.NanoCPUs = "none", 512<<20, 512<<20, 1e9
-	c, err := e.cli.ContainerCreate(ctx, client.ContainerCreateOptions{Name: "yb-" + e.installation + "-try-" + strconv.FormatInt(time.Now().UnixNano(), 36),
-		Config: &container.Config{Image: image, Entrypoint: argv[:1], Cmd: argv[1:], Labels: map[string]string{LabelInstallation: e.installation, labelTry: "yes"}}, HostConfig: host})
+	c, err := e.cli.ContainerCreate(ctx, client.ContainerCreateOptions{Name: "yb-" + e.Installation + "-try-" + strconv.FormatInt(time.Now().UnixNano(), 36),
+		Config: &container.Config{Image: image, Entrypoint: argv[:1], Cmd: argv[1:], Labels: map[string]string{LabelInstallation: e.Installation, labelTry: "yes"}}, HostConfig: host})
 	if err != nil {
 		return nil, e.wrap("try the image", err)
 	}

@@ -32,9 +32,9 @@ func (e *Engine) Claimed(ctx context.Context) (c yard.Claim, ok bool, err error)
 
 // Claim implements [yard.Claimer].
 func (e *Engine) Claim(ctx context.Context, c yard.Claim) error {
-	name := func(n int) string { return "yb-" + e.installation + "-claim-" + strconv.Itoa(n) }
+	name := func(n int) string { return "yb-" + e.Installation + "-claim-" + strconv.Itoa(n) }
 	// A volume that is there already stays as it is, with its labels.
-	if _, err := e.cli.VolumeCreate(ctx, client.VolumeCreateOptions{Name: name(c.Number), Labels: map[string]string{LabelInstallation: e.installation,
+	if _, err := e.cli.VolumeCreate(ctx, client.VolumeCreateOptions{Name: name(c.Number), Labels: map[string]string{LabelInstallation: e.Installation,
 		labelClaim: strconv.Itoa(c.Number), labelHolder: c.Holder, labelWhere: c.Where}}); err != nil {
 		return e.wrap("put down a claim", err)
 	}

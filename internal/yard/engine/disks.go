@@ -137,14 +137,14 @@ func tool(ctx context.Context, name string, args ...string) (string, error) {
 }
 
 // disksOf lists the bounded volumes that a body mounts.
-func (e *Engine) disksOf(ctx context.Context, body string) ([]string, error) {
+func (e *bodies) disksOf(ctx context.Context, body string) ([]string, error) {
 	in, err := e.cli.ContainerInspect(ctx, body, client.ContainerInspectOptions{})
 	if err != nil {
 		return nil, err
 	}
 	var out []string
 	for _, m := range in.Container.Mounts {
-		if strings.HasPrefix(m.Name, "yb-"+e.installation+"-") {
+		if strings.HasPrefix(m.Name, "yb-"+e.Installation+"-") {
 			out = append(out, m.Name)
 		}
 	}

@@ -17,12 +17,10 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/containerd/errdefs"
 	"github.com/moby/moby/api/types/container"
-	"github.com/moby/moby/api/types/network"
 	"github.com/moby/moby/client"
 
 	"yardbench/internal/core/lifecycle"
@@ -44,62 +42,75 @@ const (
 	labelTry = "yardbench.try"
 )
 
-// subnetBits is the size of one workspace's piece of the address range: a /27
-// has room for its services and costs little of the range.
-const subnetBits = 27
-
 // Engine is a yard on one container engine.
 type Engine struct {
-	cli          *client.Client
-	host         string
-	installation string
-	addresses    netip.Prefix
-	disks        *Disks // nil: volumes are not bounded
-	asked        sync.Mutex
-	syntax       string // that the builder knows; "" until it is asked
-	adopted      adopted
+	*conn
+	*images
+	*bodies
+	*others
+	networks networks
 }
 
-// New speaks to the engine at host (unix://… or tcp://…), without a call yet.
-// addresses is the range that workspaces' networks are cut from. With disks
-// volumes are bounded.
-func New(host, installation string, addresses netip.Prefix, disks *Disks) (*Engine, error) {
-	if scheme, _, _ := strings.Cut(host, "://"); scheme != "unix" && scheme != "tcp" {
-		return nil, fmt.Errorf("engine address %q: it must start with unix:// or tcp://", host)
+// conn is the engine, and what ours is called there.
+type conn struct {
+	Config
+	cli     *client.Client
+	adopted adopted
+}
+
+// Config says which engine it is, and how it stands to the service.
+type Config struct {
+	Host         string       // unix://… or tcp://…
+	Installation string       // whose names and labels everything carries
+	Addresses    netip.Prefix // the range that workspaces' networks are cut from
+	Disks        *Disks       // nil: volumes are not bounded
+	// Steward is the folder, on the engine's machine, with the steward's program
+	// for a processor; Link is the folder there with the socket and the token of
+	// a body's link.
+	Steward func(arch string) (folder string, err error)
+	Link    func(workspace string, number int) (folder string)
+}
+
+// New speaks to an engine, without a call yet.
+func New(c Config) (*Engine, error) {
+	if scheme, _, _ := strings.Cut(c.Host, "://"); scheme != "unix" && scheme != "tcp" {
+		return nil, fmt.Errorf("engine address %q: it must start with unix:// or tcp://", c.Host)
 	}
-	cli, err := client.New(client.WithHost(host))
+	cli, err := client.New(client.WithHost(c.Host))
 	if err != nil {
-		return nil, fmt.Errorf("engine address %q: %w", host, err)
+		return nil, fmt.Errorf("engine address %q: %w", c.Host, err)
 	}
-	return &Engine{cli: cli, host: host, installation: installation, addresses: addresses.Masked(), disks: disks}, nil
+	c.Addresses = c.Addresses.Masked()
+	to := &conn{Config: c, cli: cli}
+	return &Engine{conn: to, images: &images{conn: to}, bodies: &bodies{conn: to}, others: &others{conn: to}, networks: networks{conn: to}}, nil
 }
 
 // Close lets the engine's connections go.
 func (e *Engine) Close() error { return e.cli.Close() }
 
-func (e *Engine) name(workspace string) string { return "yb-" + e.installation + "-" + workspace }
+func (e *conn) name(workspace string) string { return "yb-" + e.Installation + "-" + workspace }
 
-func (e *Engine) body(workspace string, n int) string {
+func (e *conn) body(workspace string, n int) string {
 	if id := e.adopted.container(workspace); id != "" {
 		return id
 	}
 	return e.name(workspace) + "-b" + strconv.Itoa(n)
 }
 
-func (e *Engine) volume(workspace string, n int) string {
+func (e *conn) volume(workspace string, n int) string {
 	return e.name(workspace) + "-v" + strconv.Itoa(n)
 }
 
-func (e *Engine) labels(workspace string, n int) map[string]string {
-	l := map[string]string{LabelInstallation: e.installation, LabelWorkspace: workspace}
+func (e *conn) labels(workspace string, n int) map[string]string {
+	l := map[string]string{LabelInstallation: e.Installation, LabelWorkspace: workspace}
 	if n > 0 {
 		l[LabelNumber] = strconv.Itoa(n)
 	}
 	return l
 }
 
-func (e *Engine) mine(workspace string) client.Filters {
-	f := client.Filters{}.Add("label", LabelInstallation+"="+e.installation)
+func (e *conn) mine(workspace string) client.Filters {
+	f := client.Filters{}.Add("label", LabelInstallation+"="+e.Installation)
 	if workspace != "" {
 		f.Add("label", LabelWorkspace+"="+workspace)
 	}
@@ -107,12 +118,12 @@ func (e *Engine) mine(workspace string) client.Filters {
 }
 
 // wrap puts an engine's error into the keeper's terms, its own words kept.
-func (e *Engine) wrap(doing string, err error) error {
+func (e *conn) wrap(doing string, err error) error {
 	switch {
 	case err == nil:
 		return nil
 	case client.IsErrConnectionFailed(err), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
-		return fmt.Errorf("%s: %w at %s: %s", doing, yard.ErrAway, e.host, firstLine(err))
+		return fmt.Errorf("%s: %w at %s: %s", doing, yard.ErrAway, e.Host, firstLine(err))
 	case errdefs.IsInvalidArgument(err), errdefs.IsNotFound(err), errdefs.IsPermissionDenied(err), errdefs.IsConflict(err):
 		return yard.Refused("%s: %s", doing, firstLine(err))
 	}
@@ -226,74 +237,63 @@ func bodyState(st *container.State) (b lifecycle.Body, how string) {
 	return lifecycle.Ended, ended(st)
 }
 
-// MakeNetwork implements [yard.Yard].
-func (e *Engine) MakeNetwork(ctx context.Context, workspace string, subnet int) error {
-	piece, err := cut(e.addresses, subnet)
-	if err != nil {
-		return err
+// Make implements [yard.Yard].
+func (e *Engine) Make(ctx context.Context, what yard.Thing) error {
+	switch t := what.(type) {
+	case yard.Network:
+		return e.networks.make(ctx, t.Workspace)
+	case yard.Volume:
+		return e.makeVolume(ctx, e.volume(t.Workspace, t.Number), e.labels(t.Workspace, t.Number), t.SizeBytes)
+	case yard.Body:
+		return e.makeBody(ctx, t)
 	}
-	name := e.name(workspace)
-	ns, err := e.cli.NetworkList(ctx, client.NetworkListOptions{Filters: e.mine(workspace)})
-	if err != nil {
-		return e.wrap("look at the networks", err)
-	}
-	if len(ns.Items) > 0 {
-		return nil
-	}
-	_, err = e.cli.NetworkCreate(ctx, name, client.NetworkCreateOptions{Driver: "bridge", Labels: e.labels(workspace, 0),
-		IPAM: &network.IPAM{Config: []network.IPAMConfig{{Subnet: piece}}}})
-	if err != nil && strings.Contains(strings.ToLower(err.Error()), "overlap") {
-		return fmt.Errorf("make network %s: %w: %s", piece, yard.ErrSubnetTaken, firstLine(err))
-	}
-	return e.wrap("make the network", err)
+	return yard.Refused("an engine makes no %T", what)
 }
 
-// cut is the n-th piece of a range.
-func cut(from netip.Prefix, n int) (netip.Prefix, error) {
-	a := from.Addr().As4()
-	base := uint64(a[0])<<24 | uint64(a[1])<<16 | uint64(a[2])<<8 | uint64(a[3])
-	base += uint64(n) << (32 - subnetBits)
-	addr := netip.AddrFrom4([4]byte{byte(base >> 24), byte(base >> 16), byte(base >> 8), byte(base)})
-	if base>>32 != 0 || !from.Contains(addr) {
-		return netip.Prefix{}, yard.Refused("the address range %s is used up; give the service a larger one", from)
+// Remove implements [yard.Yard].
+func (e *Engine) Remove(ctx context.Context, p yard.Part) error {
+	switch p.Kind {
+	case yard.NetworkPart:
+		return e.networks.remove(ctx, p.Workspace)
+	case yard.VolumePart:
+		return e.removeVolume(ctx, e.volume(p.Workspace, p.Number))
+	case yard.BodyPart:
+		return e.removeBody(ctx, p.Workspace, p.Number)
+	case yard.NamedPart:
+		return e.removeNamedVolumes(ctx, p.Workspace)
 	}
-	return netip.PrefixFrom(addr, subnetBits), nil
+	return yard.Refused("an engine has no %s", p.Kind)
 }
 
-// MakeVolume implements [yard.Yard].
-func (e *Engine) MakeVolume(ctx context.Context, workspace string, n int, size int64) error {
-	return e.makeVolume(ctx, e.volume(workspace, n), e.labels(workspace, n), size)
-}
-
-func (e *Engine) makeVolume(ctx context.Context, name string, labels map[string]string, size int64) error {
+func (e *conn) makeVolume(ctx context.Context, name string, labels map[string]string, size int64) error {
 	options := client.VolumeCreateOptions{Name: name, Labels: labels}
-	if e.disks != nil && size > 0 {
-		if err := e.disks.make(ctx, name, size); err != nil {
+	if e.Disks != nil && size > 0 {
+		if err := e.Disks.make(ctx, name, size); err != nil {
 			return err
 		}
-		options.Driver, options.DriverOpts = "local", e.disks.options(name)
+		options.Driver, options.DriverOpts = "local", e.Disks.options(name)
 	}
 	_, err := e.cli.VolumeCreate(ctx, options)
 	return e.wrap("make the volume", err)
 }
 
-// StartBody implements [yard.Yard].
-func (e *Engine) StartBody(ctx context.Context, workspace string, n int) error {
+// Start implements [yard.Yard].
+func (e *bodies) Start(ctx context.Context, workspace string, n int) error {
 	return e.start(ctx, e.body(workspace, n))
 }
 
 // start starts a container, its disks attached and its links in place.
-func (e *Engine) start(ctx context.Context, name string) error {
-	if e.disks != nil {
+func (e *bodies) start(ctx context.Context, name string) error {
+	if e.Disks != nil {
 		disks, err := e.disksOf(ctx, name)
 		if err != nil {
 			return e.wrap("look at the container's disks", err)
 		}
 		for _, v := range disks {
-			if err := e.disks.attach(ctx, v); err != nil {
+			if err := e.Disks.attach(ctx, v); err != nil {
 				return err
 			}
-			defer e.disks.release(context.WithoutCancel(ctx), v) // mounted by then, it goes with its last mount
+			defer e.Disks.release(context.WithoutCancel(ctx), v) // mounted by then, it goes with its last mount
 		}
 	}
 	if err := e.putLinks(ctx, name); err != nil {
@@ -303,27 +303,16 @@ func (e *Engine) start(ctx context.Context, name string) error {
 	return e.wrap("start the container", err)
 }
 
-// RemoveVolume implements [yard.Yard].
-func (e *Engine) RemoveVolume(ctx context.Context, workspace string, n int) error {
-	return e.removeVolume(ctx, e.volume(workspace, n))
-}
-
-func (e *Engine) removeVolume(ctx context.Context, name string) error {
+func (e *conn) removeVolume(ctx context.Context, name string) error {
 	_, err := e.cli.VolumeRemove(ctx, name, client.VolumeRemoveOptions{})
-	if err := e.wrap("remove the volume", gone(err)); err != nil || e.disks == nil {
+	if err := e.wrap("remove the volume", gone(err)); err != nil || e.Disks == nil {
 		return err
 	}
-	return e.disks.remove(ctx, name)
+	return e.Disks.remove(ctx, name)
 }
 
-// RemoveNetwork implements [yard.Yard].
-func (e *Engine) RemoveNetwork(ctx context.Context, workspace string) error {
-	_, err := e.cli.NetworkRemove(ctx, e.name(workspace), client.NetworkRemoveOptions{})
-	return e.wrap("remove the network", gone(err))
-}
-
-// KeepBody implements [yard.Yard].
-func (e *Engine) KeepBody(ctx context.Context, workspace string, n int, tag string) error {
+// Keep implements [yard.Committer].
+func (e *images) Keep(ctx context.Context, workspace string, n int, tag string) error {
 	_, err := e.cli.ContainerCommit(ctx, e.body(workspace, n), client.ContainerCommitOptions{Reference: tag, Comment: "a prepared image"})
 	return e.wrap("keep the container as an image", err)
 }
@@ -351,7 +340,7 @@ func (e *Engine) Watch(ctx context.Context, connected func(), changed func(works
 		select {
 		case m := <-res.Messages:
 			w := m.Actor.Attributes[LabelWorkspace]
-			if m.Actor.Attributes[LabelInstallation] != e.installation {
+			if m.Actor.Attributes[LabelInstallation] != e.Installation {
 				w = e.adopted.workspace(m.Actor.ID)
 			}
 			if w != "" {

@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -29,18 +30,19 @@ func TestConforms(t *testing.T) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { os.RemoveAll(dir) })
-	bin := filepath.Join(dir, "bin")
-	if err := os.MkdirAll(bin, 0o755); err != nil {
-		t.Fatal(err)
-	}
-	if err := os.WriteFile(filepath.Join(bin, "steward"), []byte("#!/bin/sh\ntrap 'exit 0' TERM\nwhile :; do sleep 0.05; done\n"), 0o755); err != nil {
-		t.Fatal(err)
-	}
 	n := 0
 	conform := func(t *testing.T, disks *Disks) {
-		yardtest.Conform(t, yardtest.Ground{Image: demo.BaseImage, StewardDir: bin, Shared: dir, Other: func(t *testing.T, name string) { stranger(t, host, name) }, Steward: stewards(filepath.Join(dir, "stewards"))}, func(t *testing.T) yard.Yard {
+		yardtest.Conform(t, yardtest.Ground{Image: demo.BaseImage, Other: func(t *testing.T, name string) { stranger(t, host, name) }}, func(t *testing.T) yard.Yard {
 			n++
-			e, err := New(host, "conform"+string(rune('a'+n)), netip.MustParsePrefix("10.214.0.0/16"), disks)
+			e, err := New(Config{Host: host, Installation: "conform" + string(rune('a'+n)), Addresses: netip.MustParsePrefix("10.214.0.0/16"), Disks: disks,
+				Steward: func(arch string) (string, error) { return carried.Unpack(filepath.Join(dir, "stewards"), arch) },
+				Link: func(workspace string, _ int) string {
+					link := filepath.Join(dir, "links", workspace)
+					if err := os.MkdirAll(link, 0o700); err != nil {
+						t.Error(err)
+					}
+					return link
+				}})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -83,15 +85,8 @@ func stranger(t *testing.T, host, name string) {
 	}
 }
 
-func stewards(dir string) func(arch string) (string, error) {
-	return func(arch string) (string, error) {
-		folder, err := carried.Unpack(dir, arch)
-		return filepath.Join(folder, "steward"), err
-	}
-}
-
 func TestNoEngine(t *testing.T) {
-	e, err := New("unix:///nowhere/engine.sock", "x", netip.MustParsePrefix("10.214.0.0/16"), nil)
+	e, err := New(Config{Host: "unix:///nowhere/engine.sock", Installation: "x", Addresses: netip.MustParsePrefix("10.214.0.0/16")})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -100,7 +95,7 @@ func TestNoEngine(t *testing.T) {
 	if !errors.Is(err, yard.ErrAway) || !strings.Contains(err.Error(), "/nowhere/engine.sock") || time.Since(began) > 20*time.Second {
 		t.Errorf("an engine that is not there is answered %v after %s", err, time.Since(began))
 	}
-	if _, err := New("gopher://x", "x", netip.Prefix{}, nil); err == nil {
+	if _, err := New(Config{Host: "gopher://x"}); err == nil {
 		t.Error("an address no engine has is taken")
 	}
 }
@@ -113,12 +108,32 @@ func TestSyntaxOf(t *testing.T) {
 	}
 }
 
-func TestCut(t *testing.T) {
+// The lowest piece that nobody has is taken, whatever is used beside, and a
+// range that is used up is said to be.
+func TestFreePieces(t *testing.T) {
 	r := netip.MustParsePrefix("10.213.0.0/24")
-	for n, want := range map[int]string{0: "10.213.0.0/27", 1: "10.213.0.32/27", 7: "10.213.0.224/27", 8: "", 1 << 30: ""} {
-		p, err := cut(r, n)
-		if (err == nil) != (want != "") || (err == nil && p.String() != want) {
-			t.Errorf("piece %d is %v, %v", n, p, err)
+	for _, c := range []struct {
+		used, over []string
+		want       string
+	}{
+		{nil, nil, "10.213.0.0/27"},
+		{[]string{"10.213.0.0/27"}, nil, "10.213.0.32/27"},
+		{[]string{"10.213.0.32/27", "172.18.0.0/16"}, []string{"10.213.0.0/27"}, "10.213.0.64/27"},
+		{[]string{"10.213.0.0/25"}, nil, "10.213.0.128/27"},
+		{[]string{"10.213.0.5/30"}, nil, "10.213.0.32/27"},
+		{[]string{"10.213.0.0/25"}, []string{"10.213.0.128/27", "10.213.0.160/27", "10.213.0.192/27"}, "10.213.0.224/27"},
+		{[]string{"10.0.0.0/8"}, nil, ""},
+	} {
+		var used []netip.Prefix
+		for _, u := range c.used {
+			used = append(used, netip.MustParsePrefix(u))
 		}
+		p, ok := free(r, used, func(p netip.Prefix) bool { return slices.Contains(c.over, p.String()) })
+		if ok != (c.want != "") || ok && p.String() != c.want {
+			t.Errorf("beside %v and %v it is %v, %v", c.used, c.over, p, ok)
+		}
+	}
+	if _, ok := free(netip.MustParsePrefix("fd00::/48"), nil, func(netip.Prefix) bool { return false }); ok {
+		t.Error("a range that is no IPv4 is cut")
 	}
 }

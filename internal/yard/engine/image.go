@@ -5,8 +5,6 @@ import (
 	"fmt"
 	"io"
 	"net"
-	"os"
-	"path/filepath"
 	"strconv"
 	"strings"
 	"sync"
@@ -14,14 +12,23 @@ import (
 
 	"github.com/containerd/errdefs"
 	buildkit "github.com/moby/buildkit/client"
+	"github.com/moby/buildkit/util/staticfs"
 	"github.com/moby/moby/client"
 	"github.com/tonistiigi/fsutil"
+	"github.com/tonistiigi/fsutil/types"
 
 	"yardbench/internal/yard"
 )
 
+// images are what images the engine has, and makes.
+type images struct {
+	*conn
+	asked  sync.Mutex
+	syntax string // that the builder knows; "" until it is asked
+}
+
 // FindImage implements [yard.Yard].
-func (e *Engine) FindImage(ctx context.Context, ref string) (yard.Image, bool, error) {
+func (e *images) FindImage(ctx context.Context, ref string) (yard.Image, bool, error) {
 	in, err := e.cli.ImageInspect(ctx, ref)
 	if errdefs.IsNotFound(err) {
 		return yard.Image{}, false, nil
@@ -37,7 +44,7 @@ func (e *Engine) FindImage(ctx context.Context, ref string) (yard.Image, bool, e
 }
 
 // UseImage implements [yard.Yard].
-func (e *Engine) UseImage(ctx context.Context, ref string, log io.Writer) (yard.Image, error) {
+func (e *images) UseImage(ctx context.Context, ref string, log io.Writer) (yard.Image, error) {
 	if img, ok, err := e.FindImage(ctx, ref); ok || err != nil {
 		return img, err
 	}
@@ -84,8 +91,8 @@ func (e *Engine) UseImage(ctx context.Context, ref string, log io.Writer) (yard.
 // engine's release notes.
 var syntaxes = map[int]string{23: "1.5", 24: "1.6", 25: "1.6", 26: "1.7", 27: "1.9", 28: "1.14"}
 
-// Syntax implements [yard.Yard]. The engine is asked once.
-func (e *Engine) Syntax(ctx context.Context) string {
+// Syntax implements [yard.Builder]. The engine is asked once.
+func (e *images) Syntax(ctx context.Context) string {
 	e.asked.Lock()
 	defer e.asked.Unlock()
 	if e.syntax == "" {
@@ -112,8 +119,8 @@ func syntaxOf(version string) string {
 	return syntaxes[n]
 }
 
-// DropTag implements [yard.Yard].
-func (e *Engine) DropTag(ctx context.Context, tag string) error {
+// DropTag implements [yard.Builder].
+func (e *images) DropTag(ctx context.Context, tag string) error {
 	_, err := e.cli.ImageRemove(ctx, tag, client.ImageRemoveOptions{PruneChildren: true})
 	if errdefs.IsConflict(err) { // still in use: it goes with its last user
 		return nil
@@ -121,9 +128,9 @@ func (e *Engine) DropTag(ctx context.Context, tag string) error {
 	return e.wrap("remove image "+tag, gone(err))
 }
 
-// Build implements [yard.Yard]: the engine's own BuildKit, dialled through
+// Build implements [yard.Builder]: the engine's own BuildKit, dialled through
 // the engine's /grpc and /session.
-func (e *Engine) Build(ctx context.Context, b yard.Build, report func(yard.Progress)) (yard.Image, error) {
+func (e *images) Build(ctx context.Context, b yard.Build, report func(yard.Progress)) (yard.Image, error) {
 	dial := func(path string) func(context.Context, string) (net.Conn, error) {
 		return func(ctx context.Context, _ string) (net.Conn, error) { return e.cli.DialHijack(ctx, path, "h2c", nil) }
 	}
@@ -135,21 +142,10 @@ func (e *Engine) Build(ctx context.Context, b yard.Build, report func(yard.Progr
 		return yard.Image{}, e.wrap("reach the builder", err)
 	}
 	defer bk.Close()
-	dir, err := os.MkdirTemp(filepath.Dir(b.ContextDir), "dockerfile-")
-	if err != nil {
-		return yard.Image{}, err
-	}
-	defer os.RemoveAll(dir)
-	if err := os.WriteFile(filepath.Join(dir, "Dockerfile"), b.Dockerfile, 0o600); err != nil {
-		return yard.Image{}, err
-	}
-	mounts := map[string]fsutil.FS{}
-	for name, d := range map[string]string{"context": b.ContextDir, "dockerfile": dir} {
-		if mounts[name], err = fsutil.NewFS(d); err != nil {
-			return yard.Image{}, err
-		}
-	}
-	attrs := map[string]string{"filename": "Dockerfile", "label:" + LabelInstallation: e.installation}
+	file := staticfs.NewFS()
+	file.Add("Dockerfile", &types.Stat{Mode: 0o600}, b.Dockerfile)
+	mounts := map[string]fsutil.FS{"context": b.Context, "dockerfile": file}
+	attrs := map[string]string{"filename": "Dockerfile", "label:" + LabelInstallation: e.Installation}
 	if b.Target != "" {
 		attrs["target"] = b.Target
 	}
@@ -181,12 +177,12 @@ func (e *Engine) Build(ctx context.Context, b yard.Build, report func(yard.Progr
 }
 
 // buildError says which step failed, and whether trying again could help.
-func (e *Engine) buildError(ctx context.Context, f follower, err error) error {
+func (e *images) buildError(ctx context.Context, f follower, err error) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
 	if client.IsErrConnectionFailed(err) || (f.failed == "" && strings.Contains(err.Error(), "connection error")) {
-		return fmt.Errorf("build the image: %w at %s: %s", yard.ErrAway, e.host, firstLine(err))
+		return fmt.Errorf("build the image: %w at %s: %s", yard.ErrAway, e.Host, firstLine(err))
 	}
 	cause := err.Error()
 	for _, prefix := range []string{"failed to solve: ", "rpc error: code = Unknown desc = "} {

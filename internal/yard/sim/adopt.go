@@ -23,7 +23,7 @@ func (y *Yard) Others(ctx context.Context) ([]yard.Other, error) {
 }
 
 // adopter is the workspace that a container was taken on as; y.mu is held.
-func (y *Yard) adopter(container string) string {
+func (y *ground) adopter(container string) string {
 	for id, w := range y.has {
 		if b := w.Bodies[1]; b != nil && b.Adopted == container {
 			return id
@@ -50,12 +50,12 @@ func (y *Yard) Adopt(id, container string) {
 }
 
 // Reach implements [yard.Adopter]. There is nothing to reach over: see [Links].
-func (y *Yard) Reach(context.Context, string, func(string) (string, error)) (net.Conn, error) {
+func (y *Yard) Reach(context.Context, string) (net.Conn, error) {
 	return nil, yard.Refused("a simulated steward is not dialled")
 }
 
 // Release implements [yard.Adopter].
-func (y *Yard) Release(ctx context.Context, id string, _ func(string) (string, error)) error {
+func (y *Yard) Release(ctx context.Context, id string) error {
 	return y.do(ctx, Stop, id, func() error {
 		w := y.has[id]
 		if w == nil || w.Bodies[1] == nil || w.Bodies[1].Adopted == "" {

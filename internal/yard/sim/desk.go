@@ -54,7 +54,7 @@ func (s *stewardOf) worked(argv []string) {
 }
 
 // deskOf is the desk of a body's volume; y.mu is held.
-func (y *Yard) deskOf(id string, n int) *desk {
+func (y *ground) deskOf(id string, n int) *desk {
 	w := y.has[id]
 	if w == nil || w.Bodies[n] == nil {
 		return nil

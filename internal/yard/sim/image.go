@@ -7,8 +7,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"io"
-	"os"
-	"path/filepath"
+	"io/fs"
 	"runtime"
 	"strconv"
 	"strings"
@@ -20,8 +19,11 @@ import (
 	"yardbench/internal/yard"
 )
 
+// images are what images a yard has, and makes.
+type images struct{ *ground }
+
 // FindImage implements [yard.Yard].
-func (y *Yard) FindImage(ctx context.Context, ref string) (yard.Image, bool, error) {
+func (y *images) FindImage(ctx context.Context, ref string) (yard.Image, bool, error) {
 	y.place.mu.Lock()
 	defer y.place.mu.Unlock()
 	img, ok := y.place.images[ref]
@@ -30,7 +32,7 @@ func (y *Yard) FindImage(ctx context.Context, ref string) (yard.Image, bool, err
 }
 
 // UseImage implements [yard.Yard].
-func (y *Yard) UseImage(ctx context.Context, ref string, log io.Writer) (yard.Image, error) {
+func (y *images) UseImage(ctx context.Context, ref string, log io.Writer) (yard.Image, error) {
 	if img, ok, err := y.FindImage(ctx, ref); ok || err != nil {
 		return img, err
 	}
@@ -41,11 +43,11 @@ func (y *Yard) UseImage(ctx context.Context, ref string, log io.Writer) (yard.Im
 	return yard.Image{}, yard.Refused("nobody has image %s: this yard is simulated, and fetches none", ref)
 }
 
-// Syntax implements [yard.Yard].
-func (y *Yard) Syntax(context.Context) string { return "" }
+// Syntax implements [yard.Builder].
+func (y *images) Syntax(context.Context) string { return "" }
 
-// DropTag implements [yard.Yard].
-func (y *Yard) DropTag(ctx context.Context, tag string) error {
+// DropTag implements [yard.Builder].
+func (y *images) DropTag(ctx context.Context, tag string) error {
 	return y.do(ctx, Stop, "", func() error {
 		y.place.mu.Lock()
 		delete(y.place.images, tag)
@@ -54,7 +56,7 @@ func (y *Yard) DropTag(ctx context.Context, tag string) error {
 	})
 }
 
-func (y *Yard) addImage(ref string, img yard.Image) yard.Image {
+func (y *images) addImage(ref string, img yard.Image) yard.Image {
 	img.Ref = ref
 	if img.Arch == "" {
 		img.Arch = runtime.GOARCH
@@ -65,21 +67,26 @@ func (y *Yard) addImage(ref string, img yard.Image) yard.Image {
 	return img
 }
 
-// Build implements [yard.Yard]: the build file is really read, and its
+// Build implements [yard.Builder]: the build file is really read, and its
 // instructions are reported one after the other; of its commands echo, cat,
 // exit and sleep do what they do, and all others do well and print nothing.
-func (y *Yard) Build(ctx context.Context, b yard.Build, report func(yard.Progress)) (yard.Image, error) {
+func (y *images) Build(ctx context.Context, b yard.Build, report func(yard.Progress)) (yard.Image, error) {
 	parsed, err := parser.Parse(bytes.NewReader(b.Dockerfile))
 	if err != nil {
 		return yard.Image{}, yard.Refused("build the image: %s", strings.SplitN(err.Error(), "\n", 2)[0])
 	}
 	env, files := map[string]string{}, map[string]string{}
-	entries, _ := os.ReadDir(b.ContextDir) // what cannot be read is not there
-	for _, e := range entries {
-		if content, err := os.ReadFile(filepath.Join(b.ContextDir, e.Name())); err == nil && len(content) < 1<<20 {
-			files[e.Name()] = string(content)
+	_ = b.Context.Walk(ctx, "", func(path string, _ fs.DirEntry, err error) error { // what cannot be read is not there
+		if err == nil && !strings.Contains(path, "/") {
+			if f, err := b.Context.Open(path); err == nil {
+				if content, err := io.ReadAll(io.LimitReader(f, 1<<20)); err == nil && len(content) < 1<<20 {
+					files[path] = string(content)
+				}
+				f.Close()
+			}
 		}
-	}
+		return nil
+	})
 	sum := sha256.New()
 	img, cached := yard.Image{Arch: runtime.GOARCH}, true
 	total := len(parsed.AST.Children)
@@ -152,8 +159,8 @@ func (y *Yard) Build(ctx context.Context, b yard.Build, report func(yard.Progres
 	return img, y.keepImages()
 }
 
-// KeepBody implements [yard.Yard].
-func (y *Yard) KeepBody(ctx context.Context, id string, n int, tag string) error {
+// Keep implements [yard.Committer].
+func (y *images) Keep(ctx context.Context, id string, n int, tag string) error {
 	return y.do(ctx, Keep, id, func() error {
 		w := y.has[id]
 		if w == nil || w.Bodies[n] == nil || w.Bodies[n].State == lifecycle.Absent {
@@ -168,8 +175,8 @@ func (y *Yard) KeepBody(ctx context.Context, id string, n int, tag string) error
 	})
 }
 
-// Try implements [yard.Yard]: every program is there.
-func (y *Yard) Try(ctx context.Context, image string, argv []string, max int64) ([]byte, error) {
+// Try implements [yard.Trier]: every program is there.
+func (y *images) Try(ctx context.Context, image string, argv []string, max int64) ([]byte, error) {
 	if _, ok, err := y.FindImage(ctx, image); err != nil || !ok {
 		return nil, yard.Refused("try the image: nobody has %s", image)
 	}

@@ -17,14 +17,14 @@ type Links struct {
 	// Changed is called, if set, when a steward has come or gone.
 	Changed func(link string)
 
-	yard   *Yard
+	yard   *ground
 	mu     sync.Mutex
 	opened map[string]bool
 	wait   map[string]chan struct{} // closed when a steward comes
 }
 
 // Links gives the ways to the yard's stewards.
-func (y *Yard) Links() *Links { return y.links }
+func (y *ground) Links() *Links { return y.links }
 
 // moved is called when a steward has begun or ended.
 func (l *Links) moved(link string) {
@@ -40,7 +40,7 @@ func (l *Links) moved(link string) {
 }
 
 // Open lets a body's steward come. There is no folder to mount.
-func (l *Links) Open(link, _ string) (folder string, err error) {
+func (l *Links) Open(link, _ string) error {
 	l.mu.Lock()
 	was := l.opened[link]
 	l.opened[link] = true
@@ -48,12 +48,12 @@ func (l *Links) Open(link, _ string) (folder string, err error) {
 	if !was && l.Connected(link) {
 		l.moved(link)
 	}
-	return "", nil
+	return nil
 }
 
 // Reach is Open: nobody dials here.
 func (l *Links) Reach(link string, _ func(context.Context) (net.Conn, error)) {
-	_, _ = l.Open(link, "") // there is no folder that could fail
+	_ = l.Open(link, "") // it never fails
 }
 
 // Close ends the link to a body.

@@ -75,6 +75,12 @@ type place struct {
 
 // Yard is one installation's view of a simulated place.
 type Yard struct {
+	*ground
+	*images
+}
+
+// ground is what a yard has, and what it does to it.
+type ground struct {
 	Options
 	installation string
 	place        *place
@@ -107,7 +113,7 @@ type service struct {
 }
 
 type body struct {
-	Spec  yard.BodySpec  `json:"spec"`
+	Spec  yard.Body      `json:"spec"`
 	State lifecycle.Body `json:"state"`
 	How   string         `json:"how"`
 	// Adopted is the container that it is, when others made it.
@@ -129,8 +135,9 @@ func New(installation string, on *place, o Options) (*Yard, error) {
 	if on == nil {
 		on = Place(o.Images)
 	}
-	y := &Yard{Options: o, installation: installation, place: on, rand: rand.New(rand.NewPCG(o.Seed, 1)), has: map[string]*workspace{}, stewards: map[string]*stewardOf{}, watchers: map[chan event]bool{}, still: map[string]bool{}}
-	y.links = &Links{yard: y, opened: map[string]bool{}, wait: map[string]chan struct{}{}}
+	g := &ground{Options: o, installation: installation, place: on, rand: rand.New(rand.NewPCG(o.Seed, 1)), has: map[string]*workspace{}, stewards: map[string]*stewardOf{}, watchers: map[chan event]bool{}, still: map[string]bool{}}
+	y := &Yard{g, &images{g}}
+	g.links = &Links{yard: g, opened: map[string]bool{}, wait: map[string]chan struct{}{}}
 	if o.Dir == "" {
 		return y, nil
 	}
@@ -151,7 +158,7 @@ func New(installation string, on *place, o Options) (*Yard, error) {
 }
 
 // Close lets the stewards go; what the yard has stays in its file.
-func (y *Yard) Close() error {
+func (y *ground) Close() error {
 	y.mu.Lock()
 	defer y.mu.Unlock()
 	for key, s := range y.stewards {
@@ -162,7 +169,7 @@ func (y *Yard) Close() error {
 }
 
 // recall reads what was kept.
-func (y *Yard) recall() error {
+func (y *ground) recall() error {
 	if err := os.MkdirAll(filepath.Join(y.Dir, "workspaces"), 0o700); err != nil {
 		return err
 	}
@@ -207,7 +214,7 @@ func write(file string, v any) error {
 }
 
 // keep writes down what the yard has of a workspace. y.mu is held.
-func (y *Yard) keep(id string) error {
+func (y *ground) keep(id string) error {
 	if y.Dir == "" {
 		return nil
 	}
@@ -222,7 +229,7 @@ func (y *Yard) keep(id string) error {
 }
 
 // keepImages writes down which images there are.
-func (y *Yard) keepImages() error {
+func (y *ground) keepImages() error {
 	if y.Dir == "" {
 		return nil
 	}
@@ -232,7 +239,7 @@ func (y *Yard) keepImages() error {
 }
 
 // pass lets the time of a step pass.
-func (y *Yard) pass(ctx context.Context, step string) error {
+func (y *ground) pass(ctx context.Context, step string) error {
 	d := y.Times[step]
 	if d <= 0 {
 		return ctx.Err()
@@ -248,7 +255,7 @@ func (y *Yard) pass(ctx context.Context, step string) error {
 }
 
 // do makes a change: with a fault it is made or not, and not answered.
-func (y *Yard) do(ctx context.Context, step, id string, change func() error) error {
+func (y *ground) do(ctx context.Context, step, id string, change func() error) error {
 	if err := y.pass(ctx, step); err != nil {
 		return err
 	}
@@ -270,7 +277,7 @@ func (y *Yard) do(ctx context.Context, step, id string, change func() error) err
 	return nil
 }
 
-func (y *Yard) of(id string) *workspace {
+func (y *ground) of(id string) *workspace {
 	w := y.has[id]
 	if w == nil {
 		w = &workspace{Subnet: -1, Volumes: map[int]bool{}, Named: map[string]bool{}, Bodies: map[int]*body{}, Services: map[int]services{}}
@@ -280,7 +287,7 @@ func (y *Yard) of(id string) *workspace {
 }
 
 // tidy forgets a workspace of which nothing is left.
-func (y *Yard) tidy(id string) {
+func (y *ground) tidy(id string) {
 	if w := y.has[id]; w != nil && w.Subnet < 0 && len(w.Volumes)+len(w.Named)+len(w.Bodies)+len(w.Services) == 0 {
 		delete(y.has, id)
 	}
@@ -292,17 +299,17 @@ type event struct {
 	news      yard.News
 }
 
-func (y *Yard) tell(id string) { y.news(event{workspace: id}) }
+func (y *ground) tell(id string) { y.news(event{workspace: id}) }
 
 // Starve tells that something in a workspace was ended for want of memory, as
 // an engine does.
-func (y *Yard) Starve(id string) {
+func (y *ground) Starve(id string) {
 	y.mu.Lock()
 	defer y.mu.Unlock()
 	y.news(event{id, yard.OutOfMemory})
 }
 
-func (y *Yard) news(e event) {
+func (y *ground) news(e event) {
 	for c := range y.watchers {
 		select {
 		case c <- e:
@@ -351,46 +358,47 @@ func (y *Yard) Observe(ctx context.Context, id string) (yard.Observation, error)
 	return o, ctx.Err()
 }
 
-// MakeNetwork implements [yard.Yard].
-func (y *Yard) MakeNetwork(ctx context.Context, id string, subnet int) error {
-	if y.Addresses.IsValid() && subnet >= 1<<(27-y.Addresses.Bits()) {
+// Make implements [yard.Yard].
+func (y *Yard) Make(ctx context.Context, what yard.Thing) error {
+	switch t := what.(type) {
+	case yard.Network:
+		return y.do(ctx, Make, t.Workspace, func() error { return y.network(t.Workspace) })
+	case yard.Volume:
+		return y.do(ctx, Make, t.Workspace, func() error { y.of(t.Workspace).Volumes[t.Number] = true; return nil })
+	case yard.Body:
+		if _, ok, err := y.FindImage(ctx, t.Image); err != nil || !ok {
+			return errors.Join(err, yard.Refused("make the container: no such image: %s", t.Image))
+		}
+		return y.do(ctx, Make, t.Workspace, func() error {
+			w := y.of(t.Workspace)
+			if w.Bodies[t.Number] == nil {
+				w.Bodies[t.Number] = &body{Spec: t, State: lifecycle.Created}
+			}
+			name(w, t.Mounts)
+			return nil
+		})
+	}
+	return yard.Refused("a simulated yard makes no %T", what)
+}
+
+// network gives a workspace the lowest free piece of the range. y.mu is held.
+func (y *ground) network(id string) error {
+	w := y.of(id)
+	if w.Subnet >= 0 {
+		return nil
+	}
+	y.place.mu.Lock()
+	defer y.place.mu.Unlock()
+	n := 0
+	for y.place.subnets[n] != "" {
+		n++
+	}
+	if y.Addresses.IsValid() && n >= 1<<(27-y.Addresses.Bits()) {
+		y.tidy(id)
 		return yard.Refused("the address range %s is used up; give the service a larger one", y.Addresses)
 	}
-	return y.do(ctx, Make, id, func() error {
-		w := y.of(id)
-		if w.Subnet >= 0 {
-			return nil
-		}
-		y.place.mu.Lock()
-		defer y.place.mu.Unlock()
-		mine := y.installation + " " + id
-		if other := y.place.subnets[subnet]; other != "" && other != mine {
-			y.tidy(id)
-			return fmt.Errorf("make network %d: %w", subnet, yard.ErrSubnetTaken)
-		}
-		y.place.subnets[subnet], w.Subnet = mine, subnet
-		return nil
-	})
-}
-
-// MakeVolume implements [yard.Yard].
-func (y *Yard) MakeVolume(ctx context.Context, id string, n int, _ int64) error {
-	return y.do(ctx, Make, id, func() error { y.of(id).Volumes[n] = true; return nil })
-}
-
-// MakeBody implements [yard.Yard].
-func (y *Yard) MakeBody(ctx context.Context, b yard.BodySpec) error {
-	if _, ok, err := y.FindImage(ctx, b.Image); err != nil || !ok {
-		return errors.Join(err, yard.Refused("make the container: no such image: %s", b.Image))
-	}
-	return y.do(ctx, Make, b.Workspace, func() error {
-		w := y.of(b.Workspace)
-		if w.Bodies[b.Number] == nil {
-			w.Bodies[b.Number] = &body{Spec: b, State: lifecycle.Created}
-		}
-		name(w, b.Mounts)
-		return nil
-	})
+	y.place.subnets[n], w.Subnet = y.installation+" "+id, n
+	return nil
 }
 
 // name makes the volumes that mounts name.
@@ -402,8 +410,8 @@ func name(w *workspace, ms []definition.Mount) {
 	}
 }
 
-// StartBody implements [yard.Yard].
-func (y *Yard) StartBody(ctx context.Context, id string, n int) error {
+// Start implements [yard.Yard].
+func (y *Yard) Start(ctx context.Context, id string, n int) error {
 	return y.do(ctx, Start, id, func() error {
 		w := y.has[id]
 		if w == nil || w.Bodies[n] == nil {
@@ -424,7 +432,7 @@ func (y *Yard) StartBody(ctx context.Context, id string, n int) error {
 }
 
 // running counts the bodies that run, with mu held.
-func (y *Yard) running() (n int) {
+func (y *ground) running() (n int) {
 	for _, w := range y.has {
 		for _, b := range w.Bodies {
 			if b.State == lifecycle.Running {
@@ -437,7 +445,7 @@ func (y *Yard) running() (n int) {
 
 // Kill ends a body behind everybody's back, as an engine that runs out of
 // memory does.
-func (y *Yard) Kill(id string, n int, how string) {
+func (y *ground) Kill(id string, n int, how string) {
 	y.mu.Lock()
 	defer y.mu.Unlock()
 	if w := y.has[id]; w != nil && w.Bodies[n] != nil && w.Bodies[n].State == lifecycle.Running {
@@ -447,7 +455,7 @@ func (y *Yard) Kill(id string, n int, how string) {
 }
 
 // ended ends a body and its services. y.mu is held.
-func (y *Yard) ended(id string, n int, how string) {
+func (y *ground) ended(id string, n int, how string) {
 	w := y.has[id]
 	w.Bodies[n].State, w.Bodies[n].How = lifecycle.Ended, how
 	if s := y.stewards[key(id, n)]; s != nil {
@@ -458,8 +466,8 @@ func (y *Yard) ended(id string, n int, how string) {
 	y.tell(id)
 }
 
-// StopBody implements [yard.Yard].
-func (y *Yard) StopBody(ctx context.Context, id string, n int, _ time.Duration) error {
+// Stop implements [yard.Yard].
+func (y *Yard) Stop(ctx context.Context, id string, n int, _ time.Duration) error {
 	return y.do(ctx, Stop, id, func() error {
 		w := y.has[id]
 		if w == nil {
@@ -477,63 +485,44 @@ func (y *Yard) StopBody(ctx context.Context, id string, n int, _ time.Duration) 
 	})
 }
 
-// RemoveBody implements [yard.Yard].
-func (y *Yard) RemoveBody(ctx context.Context, id string, n int) error {
-	return y.do(ctx, Stop, id, func() error {
-		if w := y.has[id]; w != nil {
-			if b := w.Bodies[n]; b != nil && b.Adopted != "" {
-				return yard.Refused("remove the container: it was made by others, and is only let go")
-			}
-			if b := w.Bodies[n]; b != nil && b.State == lifecycle.Running {
-				y.ended(id, n, "removed")
-			}
-			delete(w.Bodies, n)
-			delete(w.Services, n)
-			y.tidy(id)
-			y.tell(id)
+// Remove implements [yard.Yard].
+func (y *Yard) Remove(ctx context.Context, p yard.Part) error {
+	return y.do(ctx, Stop, p.Workspace, func() error {
+		w := y.has[p.Workspace]
+		if w == nil {
+			return nil
 		}
-		return nil
-	})
-}
-
-// RemoveVolume implements [yard.Yard].
-func (y *Yard) RemoveVolume(ctx context.Context, id string, n int) error {
-	return y.do(ctx, Stop, id, func() error {
-		if w := y.has[id]; w != nil {
-			delete(w.Volumes, n)
-			delete(w.Desks, n)
-			y.tidy(id)
-		}
-		return nil
-	})
-}
-
-// RemoveNamedVolumes implements [yard.Yard].
-func (y *Yard) RemoveNamedVolumes(ctx context.Context, id string) error {
-	return y.do(ctx, Stop, id, func() error {
-		if w := y.has[id]; w != nil {
-			clear(w.Named)
-			y.tidy(id)
-		}
-		return nil
-	})
-}
-
-// RemoveNetwork implements [yard.Yard].
-func (y *Yard) RemoveNetwork(ctx context.Context, id string) error {
-	return y.do(ctx, Stop, id, func() error {
-		if w := y.has[id]; w != nil && w.Subnet >= 0 {
+		switch p.Kind {
+		case yard.NetworkPart:
 			y.place.mu.Lock()
 			delete(y.place.subnets, w.Subnet)
 			y.place.mu.Unlock()
 			w.Subnet = -1
-			y.tidy(id)
+		case yard.VolumePart:
+			delete(w.Volumes, p.Number)
+			delete(w.Desks, p.Number)
+		case yard.NamedPart:
+			clear(w.Named)
+		case yard.BodyPart:
+			b := w.Bodies[p.Number]
+			if b != nil && b.Adopted != "" {
+				return yard.Refused("remove the container: it was made by others, and is only let go")
+			}
+			if b != nil && b.State == lifecycle.Running {
+				y.ended(p.Workspace, p.Number, "removed")
+			}
+			delete(w.Bodies, p.Number)
+			delete(w.Services, p.Number)
+			defer y.tell(p.Workspace)
+		default:
+			return yard.Refused("a simulated yard has no %s", p.Kind)
 		}
+		y.tidy(p.Workspace)
 		return nil
 	})
 }
 
-// StartService implements [yard.Yard].
+// StartService implements [yard.Server].
 func (y *Yard) StartService(ctx context.Context, s yard.ServiceSpec) error {
 	return y.do(ctx, Start, s.Workspace, func() error {
 		w := y.of(s.Workspace)
@@ -560,7 +549,7 @@ func (y *Yard) StartService(ctx context.Context, s yard.ServiceSpec) error {
 	})
 }
 
-// ServiceLog implements [yard.Yard].
+// ServiceLog implements [yard.Server].
 func (y *Yard) ServiceLog(_ context.Context, id string, n int, service string, _ int, to io.Writer) error {
 	y.mu.Lock()
 	defer y.mu.Unlock()

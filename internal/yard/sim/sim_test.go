@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"net/netip"
+	"strings"
 	"testing"
 	"time"
 
@@ -15,12 +16,12 @@ import (
 	"yardbench/test/yardtest"
 )
 
-var images = map[string]yard.Image{"skerryline/base:1": {Digest: "sha256:1", Arch: "amd64"}}
+var theImages = map[string]yard.Image{"skerryline/base:1": {Digest: "sha256:1", Arch: "amd64"}}
 
 // The same suite that the engine's yard passes.
 func TestConforms(t *testing.T) {
-	n, on := 0, Place(images)
-	yardtest.Conform(t, yardtest.Ground{Image: "skerryline/base:1", Shared: t.TempDir(), Simulated: true, Other: func(*testing.T, string) {}}, func(t *testing.T) yard.Yard {
+	n, on := 0, Place(theImages)
+	yardtest.Conform(t, yardtest.Ground{Image: "skerryline/base:1", Simulated: true, Other: func(*testing.T, string) {}}, func(t *testing.T) yard.Yard {
 		n++
 		y, err := New(fmt.Sprint("conform", n), on, Options{Others: []yard.Other{{ID: "0123456789abcdef", Name: "buoy", Image: "skerryline/base:1", Arch: "amd64", Folder: "/srv", StartedAt: time.Now(), CoresMilli: 250, MemoryBytes: 64 << 20}}, Addresses: netip.MustParsePrefix("10.214.0.0/16")})
 		if err != nil {
@@ -34,8 +35,8 @@ func TestConforms(t *testing.T) {
 func brought(t *testing.T, y *Yard, id string) {
 	t.Helper()
 	ctx := t.Context()
-	spec := yard.BodySpec{Workspace: id, Number: 1, Volume: 1, Image: "skerryline/base:1", Mounts: []definition.Mount{{Kind: definition.MountVolume, Source: "v", Target: "/v"}}}
-	for _, do := range []func() error{func() error { return y.MakeNetwork(ctx, id, 1) }, func() error { return y.MakeVolume(ctx, id, 1, 1) }, func() error { return y.MakeBody(ctx, spec) }, func() error { return y.StartBody(ctx, id, 1) }} {
+	spec := yard.Body{Workspace: id, Number: 1, Volume: 1, Image: "skerryline/base:1", Mounts: []definition.Mount{{Kind: definition.MountVolume, Source: "v", Target: "/v"}}}
+	for _, do := range []func() error{func() error { return y.Make(ctx, yard.Network{Workspace: id}) }, func() error { return y.Make(ctx, yard.Volume{Workspace: id, Number: 1, SizeBytes: 1}) }, func() error { return y.Make(ctx, spec) }, func() error { return y.Start(ctx, id, 1) }} {
 		if err := do(); err != nil {
 			t.Fatal(err)
 		}
@@ -44,7 +45,7 @@ func brought(t *testing.T, y *Yard, id string) {
 
 // What it has outlives the service, as an engine's does.
 func TestOutlives(t *testing.T) {
-	o := Options{Dir: t.TempDir(), Images: images}
+	o := Options{Dir: t.TempDir(), Images: theImages, Addresses: netip.MustParsePrefix("10.214.0.0/27")} // room for one network
 	y, err := New("a", nil, o)
 	if err != nil {
 		t.Fatal(err)
@@ -54,7 +55,7 @@ func TestOutlives(t *testing.T) {
 	if err := y.keepImages(); err != nil {
 		t.Fatal(err)
 	}
-	if err := y.MakeVolume(t.Context(), "w", 2, 1); err != nil {
+	if err := y.Make(t.Context(), yard.Volume{Workspace: "w", Number: 2, SizeBytes: 1}); err != nil {
 		t.Fatal(err)
 	}
 	y.Close()
@@ -70,8 +71,8 @@ func TestOutlives(t *testing.T) {
 	if _, ok, _ := again.FindImage(t.Context(), "made:1"); !ok {
 		t.Error("an image is lost")
 	}
-	if err := again.MakeNetwork(t.Context(), "other", 1); !errors.Is(err, yard.ErrSubnetTaken) {
-		t.Errorf("its subnet is given again: %v", err)
+	if err := again.Make(t.Context(), yard.Network{Workspace: "other"}); !errors.Is(err, yard.ErrRefused) || !strings.Contains(err.Error(), "used up") {
+		t.Errorf("its piece of the range is given again: %v", err)
 	}
 	again.Kill("w", 1, "out of memory")
 	if ob, _ := again.Observe(t.Context(), "w"); ob.Bodies[1] != lifecycle.Ended || ob.Ends[1] != "out of memory" {
@@ -82,12 +83,12 @@ func TestOutlives(t *testing.T) {
 // Faults come from the seed: the same each time, some after the deed.
 func TestFaults(t *testing.T) {
 	try := func(seed uint64) (trace string, done int) {
-		y, err := New("a", nil, Options{Images: images, Faults: 300, Seed: seed})
+		y, err := New("a", nil, Options{Images: theImages, Faults: 300, Seed: seed})
 		if err != nil {
 			t.Fatal(err)
 		}
 		for n := range 100 {
-			err := y.MakeVolume(t.Context(), "w", n, 1)
+			err := y.Make(t.Context(), yard.Volume{Workspace: "w", Number: n, SizeBytes: 1})
 			trace += map[bool]string{true: ".", false: "x"}[err == nil]
 			if err != nil && !errors.Is(err, yard.ErrAway) {
 				t.Errorf("a fault is told as %v", err)
@@ -110,7 +111,7 @@ func TestFaults(t *testing.T) {
 }
 
 func TestTimesAndRoom(t *testing.T) {
-	y, err := New("a", nil, Options{Images: images, Times: map[string]time.Duration{Fetch: time.Hour, Make: time.Millisecond}, Bodies: 1})
+	y, err := New("a", nil, Options{Images: theImages, Times: map[string]time.Duration{Fetch: time.Hour, Make: time.Millisecond}, Bodies: 1})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -121,11 +122,11 @@ func TestTimesAndRoom(t *testing.T) {
 		t.Errorf("a long step that is given up is answered %v", err)
 	}
 	brought(t, y, "one")
-	spec := yard.BodySpec{Workspace: "two", Number: 1, Image: "skerryline/base:1"}
-	if err := errors.Join(y.MakeBody(t.Context(), spec)); err != nil {
+	spec := yard.Body{Workspace: "two", Number: 1, Image: "skerryline/base:1"}
+	if err := errors.Join(y.Make(t.Context(), spec)); err != nil {
 		t.Fatal(err)
 	}
-	if err := y.StartBody(t.Context(), "two", 1); !errors.Is(err, yard.ErrRefused) {
+	if err := y.Start(t.Context(), "two", 1); !errors.Is(err, yard.ErrRefused) {
 		t.Errorf("a full yard answers %v", err)
 	}
 }

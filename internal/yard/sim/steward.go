@@ -15,7 +15,7 @@ import (
 // stewardOf is the simulated steward of one running body. It speaks the real
 // protocol; what it is asked to run is simulated.
 type stewardOf struct {
-	yard   *Yard
+	yard   *ground
 	id     string
 	number int
 	ctx    context.Context
@@ -38,7 +38,7 @@ func (s *stewardOf) tell() {
 func key(id string, n int) string { return id + "-b" + strconv.Itoa(n) }
 
 // wakeSteward begins a body's steward. y.mu is held.
-func (y *Yard) wakeSteward(id string, n int) {
+func (y *ground) wakeSteward(id string, n int) {
 	ctx, cancel := context.WithCancel(context.Background())
 	y.stewards[key(id, n)] = &stewardOf{yard: y, id: id, number: n, ctx: ctx, end: cancel, setUps: map[string]steward.Exit{}, typed: time.Now(), news: make(chan struct{}, 1)}
 	y.links.moved(key(id, n))
@@ -46,7 +46,7 @@ func (y *Yard) wakeSteward(id string, n int) {
 
 // Dial opens a stream to a running body's steward without a socket between,
 // for those who own all of time themselves; ok is false where none runs.
-func (y *Yard) Dial(id string, n int) (c *steward.Conn, ok bool) {
+func (y *ground) Dial(id string, n int) (c *steward.Conn, ok bool) {
 	y.mu.Lock()
 	s := y.stewards[key(id, n)]
 	y.mu.Unlock()

@@ -18,7 +18,7 @@ import (
 // A simulated steward speaks the protocol: it comes with its body, does
 // set-up commands once, echoes in a terminal, and goes with its body.
 func TestSteward(t *testing.T) {
-	y, err := New("a", nil, Options{Images: images})
+	y, err := New("a", nil, Options{Images: theImages})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -26,13 +26,13 @@ func TestSteward(t *testing.T) {
 	hub := y.Links()
 	news := make(chan string, 16)
 	hub.Changed = func(link string) { news <- link }
-	if _, err := hub.Open("w-b1", "token"); err != nil {
+	if err := hub.Open("w-b1", "token"); err != nil {
 		t.Fatal(err)
 	}
 	ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
 	defer cancel()
-	spec := yard.BodySpec{Workspace: "w", Number: 1, Volume: 1, Image: "skerryline/base:1"}
-	if err := errors.Join(y.MakeBody(ctx, spec), y.StartBody(ctx, "w", 1), hub.Await(ctx, "w-b1")); err != nil {
+	spec := yard.Body{Workspace: "w", Number: 1, Volume: 1, Image: "skerryline/base:1"}
+	if err := errors.Join(y.Make(ctx, spec), y.Start(ctx, "w", 1), hub.Await(ctx, "w-b1")); err != nil {
 		t.Fatal(err)
 	}
 	ask := func(r steward.Request) (string, steward.Exit) {
@@ -134,7 +134,7 @@ func TestSteward(t *testing.T) {
 			t.Fatal("its steward stays when its body has ended")
 		}
 	}
-	if err := y.StartBody(ctx, "w", 1); err != nil {
+	if err := y.Start(ctx, "w", 1); err != nil {
 		t.Fatal(err)
 	}
 	if err := hub.Await(ctx, "w-b1"); err != nil {
