@@ -23,7 +23,7 @@ func (c *cache) forget() {
 
 // cached reads something, or knows it already. What it gives is shared, and not
 // to be changed.
-func cached[T any](q Q, key string, read func() (T, error)) (T, error) {
+func cached[T any](q reader, key string, read func() (T, error)) (T, error) {
 	if q.cache == nil { // inside a transaction, which may have changed it
 		return read()
 	}

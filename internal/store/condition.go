@@ -8,13 +8,18 @@ import (
 	"yardbench/internal/core/lifecycle"
 )
 
+type (
+	conditionsReads  struct{ reader }
+	conditionsWrites struct{ *txn }
+)
+
 // SetCondition sets a condition; one that stands already keeps its since.
-func (tx *Tx) SetCondition(ctx context.Context, w Workspace, kind lifecycle.ConditionKind, reason string) error {
+func (tx conditionsWrites) SetCondition(ctx context.Context, w Workspace, kind lifecycle.ConditionKind, reason string) error {
 	return tx.SetConditionSince(ctx, w, kind, reason, tx.now)
 }
 
 // SetConditionSince is SetCondition for what began before it was noticed.
-func (tx *Tx) SetConditionSince(ctx context.Context, w Workspace, kind lifecycle.ConditionKind, reason string, since time.Time) error {
+func (tx conditionsWrites) SetConditionSince(ctx context.Context, w Workspace, kind lifecycle.ConditionKind, reason string, since time.Time) error {
 	res, err := tx.db.ExecContext(ctx, `INSERT INTO conditions (workspace_id, kind, reason, since_at) VALUES (?, ?, ?, ?)
 		ON CONFLICT (workspace_id, kind) DO UPDATE SET reason = excluded.reason WHERE reason <> excluded.reason`, w.ID, kind, reason, micros(since))
 	if err != nil {
@@ -27,13 +32,13 @@ func (tx *Tx) SetConditionSince(ctx context.Context, w Workspace, kind lifecycle
 		return err
 	}
 	if kind == lifecycle.IdleNow {
-		return tx.meter(ctx, w, cost.Event{Idle: true, Since: since.UTC().Truncate(time.Microsecond)})
+		return meterWrites{tx.txn}.meter(ctx, w, cost.Event{Idle: true, Since: since.UTC().Truncate(time.Microsecond)})
 	}
 	return nil
 }
 
 // ClearCondition ends a condition, if it stands.
-func (tx *Tx) ClearCondition(ctx context.Context, w Workspace, kind lifecycle.ConditionKind) error {
+func (tx conditionsWrites) ClearCondition(ctx context.Context, w Workspace, kind lifecycle.ConditionKind) error {
 	err := tx.mustChange(ctx, "DELETE FROM conditions WHERE workspace_id = ? AND kind = ?", w.ID, kind)
 	if err == ErrNotFound {
 		return nil
@@ -45,13 +50,13 @@ func (tx *Tx) ClearCondition(ctx context.Context, w Workspace, kind lifecycle.Co
 		return err
 	}
 	if kind == lifecycle.IdleNow {
-		return tx.meter(ctx, w, cost.Event{Awake: true})
+		return meterWrites{tx.txn}.meter(ctx, w, cost.Event{Awake: true})
 	}
 	return nil
 }
 
 // ClearConditions ends every condition of the kinds, where they stand.
-func (tx *Tx) ClearConditions(ctx context.Context, w Workspace, kinds ...lifecycle.ConditionKind) error {
+func (tx conditionsWrites) ClearConditions(ctx context.Context, w Workspace, kinds ...lifecycle.ConditionKind) error {
 	for _, k := range kinds {
 		if err := tx.ClearCondition(ctx, w, k); err != nil {
 			return err
@@ -61,8 +66,8 @@ func (tx *Tx) ClearConditions(ctx context.Context, w Workspace, kinds ...lifecyc
 }
 
 // Conditions lists what stands beside a workspace's phase.
-func (q Q) Conditions(ctx context.Context, workspace string) ([]lifecycle.Condition, error) {
-	return list(ctx, q, func(scan func(...any) error) (c lifecycle.Condition, err error) {
+func (q conditionsReads) Conditions(ctx context.Context, workspace string) ([]lifecycle.Condition, error) {
+	return list(ctx, q.reader, func(scan func(...any) error) (c lifecycle.Condition, err error) {
 		var at int64
 		err = scan(&c.Kind, &c.Reason, &at)
 		c.Since = fromMicros(at)
@@ -71,9 +76,9 @@ func (q Q) Conditions(ctx context.Context, workspace string) ([]lifecycle.Condit
 }
 
 // AllConditions lists what stands beside the phases of all workspaces.
-func (q Q) AllConditions(ctx context.Context) (map[string][]lifecycle.Condition, error) {
+func (q conditionsReads) AllConditions(ctx context.Context) (map[string][]lifecycle.Condition, error) {
 	out := map[string][]lifecycle.Condition{}
-	_, err := list(ctx, q, func(scan func(...any) error) (struct{}, error) {
+	_, err := list(ctx, q.reader, func(scan func(...any) error) (struct{}, error) {
 		var id string
 		var c lifecycle.Condition
 		var at int64

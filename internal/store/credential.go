@@ -23,7 +23,7 @@ func scanSealed(scan func(...any) error) (s Sealed, err error) {
 }
 
 // PutGitCredential sets what a person signs in to a git host with.
-func (tx *Tx) PutGitCredential(ctx context.Context, s Sealed) error {
+func (tx secretsWrites) PutGitCredential(ctx context.Context, s Sealed) error {
 	tx.cached()
 	return tx.exec(ctx, `INSERT INTO git_credentials (person_id, host, username, sealed, updated_at) VALUES (?, ?, ?, ?, ?)
 		ON CONFLICT (person_id, host) DO UPDATE SET username = excluded.username, sealed = excluded.sealed, updated_at = excluded.updated_at`,
@@ -31,20 +31,20 @@ func (tx *Tx) PutGitCredential(ctx context.Context, s Sealed) error {
 }
 
 // DropGitCredential forgets what a person signs in to a git host with.
-func (tx *Tx) DropGitCredential(ctx context.Context, person, host string) error {
+func (tx secretsWrites) DropGitCredential(ctx context.Context, person, host string) error {
 	tx.cached()
 	return tx.mustChange(ctx, "DELETE FROM git_credentials WHERE person_id = ? AND host = ?", person, host)
 }
 
 // GitCredentials lists what a person signs in to git hosts with, sealed.
-func (q Q) GitCredentials(ctx context.Context, person string) ([]Sealed, error) {
-	return list(ctx, q, scanSealed, "SELECT person_id, host, username, sealed, updated_at FROM git_credentials WHERE person_id = ? ORDER BY host", person)
+func (q secretsReads) GitCredentials(ctx context.Context, person string) ([]Sealed, error) {
+	return list(ctx, q.reader, scanSealed, "SELECT person_id, host, username, sealed, updated_at FROM git_credentials WHERE person_id = ? ORDER BY host", person)
 }
 
 // GitCredential finds what a person signs in to a git host with.
-func (q Q) GitCredential(ctx context.Context, person, host string) (Sealed, error) {
-	all, err := cached(q, "git credential "+person+" "+host, func() ([]Sealed, error) {
-		return list(ctx, q, scanSealed, "SELECT person_id, host, username, sealed, updated_at FROM git_credentials WHERE person_id = ? AND host = ?", person, host)
+func (q secretsReads) GitCredential(ctx context.Context, person, host string) (Sealed, error) {
+	all, err := cached(q.reader, "git credential "+person+" "+host, func() ([]Sealed, error) {
+		return list(ctx, q.reader, scanSealed, "SELECT person_id, host, username, sealed, updated_at FROM git_credentials WHERE person_id = ? AND host = ?", person, host)
 	})
 	if err != nil || len(all) == 0 {
 		return Sealed{}, cmp.Or(err, ErrNotFound)

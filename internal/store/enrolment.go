@@ -33,7 +33,7 @@ func scanEnrolment(scan func(...any) error) (e Enrolment, err error) {
 }
 
 // AddEnrolment adds a link and forgets those that have expired.
-func (tx *Tx) AddEnrolment(ctx context.Context, e Enrolment) error {
+func (tx peopleWrites) AddEnrolment(ctx context.Context, e Enrolment) error {
 	if err := tx.exec(ctx, "DELETE FROM enrolments WHERE expires_at < ?", micros(tx.now)); err != nil {
 		return err
 	}
@@ -42,11 +42,11 @@ func (tx *Tx) AddEnrolment(ctx context.Context, e Enrolment) error {
 }
 
 // EnrolmentByHash finds a link that can still be used at now.
-func (q Q) EnrolmentByHash(ctx context.Context, hash []byte, now time.Time) (Enrolment, error) {
-	return one(ctx, q, scanEnrolment, enrolmentQuery+"WHERE e.hash = ? AND e.used_at IS NULL AND e.expires_at > ?", hash, micros(now))
+func (q peopleReads) EnrolmentByHash(ctx context.Context, hash []byte, now time.Time) (Enrolment, error) {
+	return one(ctx, q.reader, scanEnrolment, enrolmentQuery+"WHERE e.hash = ? AND e.used_at IS NULL AND e.expires_at > ?", hash, micros(now))
 }
 
 // UseEnrolment marks a link as used.
-func (tx *Tx) UseEnrolment(ctx context.Context, id string) error {
+func (tx peopleWrites) UseEnrolment(ctx context.Context, id string) error {
 	return tx.mustChange(ctx, "UPDATE enrolments SET used_at = ? WHERE id = ? AND used_at IS NULL", micros(tx.now), id)
 }

@@ -13,7 +13,7 @@ type Hold struct {
 }
 
 // SetHold holds a workspace, in place of an older hold.
-func (tx *Tx) SetHold(ctx context.Context, w Workspace, h Hold) error {
+func (tx conditionsWrites) SetHold(ctx context.Context, w Workspace, h Hold) error {
 	if err := tx.exec(ctx, `INSERT INTO holds (workspace_id, until_at, why, by_id, at) VALUES (?, ?, ?, ?, ?)
 		ON CONFLICT (workspace_id) DO UPDATE SET until_at = excluded.until_at, why = excluded.why, by_id = excluded.by_id, at = excluded.at`, w.ID, micros(h.Until), h.Why, h.ByID, micros(tx.now)); err != nil {
 		return err
@@ -22,7 +22,7 @@ func (tx *Tx) SetHold(ctx context.Context, w Workspace, h Hold) error {
 }
 
 // DropHold ends a hold, if there is one.
-func (tx *Tx) DropHold(ctx context.Context, w Workspace, actor string) error {
+func (tx conditionsWrites) DropHold(ctx context.Context, w Workspace, actor string) error {
 	err := tx.mustChange(ctx, "DELETE FROM holds WHERE workspace_id = ?", w.ID)
 	if err == ErrNotFound {
 		return nil
@@ -34,9 +34,9 @@ func (tx *Tx) DropHold(ctx context.Context, w Workspace, actor string) error {
 }
 
 // Holds gives the holds of the workspaces that are not removed.
-func (q Q) Holds(ctx context.Context) (map[string]Hold, error) {
+func (q conditionsReads) Holds(ctx context.Context) (map[string]Hold, error) {
 	out := map[string]Hold{}
-	_, err := list(ctx, q, func(scan func(...any) error) (struct{}, error) {
+	_, err := list(ctx, q.reader, func(scan func(...any) error) (struct{}, error) {
 		var id string
 		var h Hold
 		var at int64
@@ -49,8 +49,8 @@ func (q Q) Holds(ctx context.Context) (map[string]Hold, error) {
 }
 
 // HoldOf gives a workspace's hold; the zero Hold when there is none.
-func (q Q) HoldOf(ctx context.Context, workspace string) (Hold, error) {
-	h, err := one(ctx, q, func(scan func(...any) error) (h Hold, err error) {
+func (q conditionsReads) HoldOf(ctx context.Context, workspace string) (Hold, error) {
+	h, err := one(ctx, q.reader, func(scan func(...any) error) (h Hold, err error) {
 		var at int64
 		err = scan(&at, &h.Why, &h.ByID)
 		h.Until = fromMicros(at)

@@ -15,6 +15,8 @@ import (
 	"time"
 )
 
+type journalReads struct{ reader }
+
 // Entry is one line of the journal.
 type Entry struct {
 	Number  int64           `json:"number"`
@@ -28,7 +30,7 @@ type Entry struct {
 
 // Journal appends an entry in the transaction of what it tells of. Its time
 // never runs before the entry before it.
-func (tx *Tx) Journal(ctx context.Context, kind, subject, owner, actor string, data any) error {
+func (tx *txn) Journal(ctx context.Context, kind, subject, owner, actor string, data any) error {
 	last := tx.known.head
 	tx.known.head = head{} // until this one stands
 	if last.number == 0 {
@@ -70,7 +72,7 @@ func chain(prev, body []byte) []byte {
 }
 
 // JournalHead is the number of the newest entry; 0 when there is none.
-func (q Q) JournalHead(ctx context.Context) (int64, error) {
+func (q journalReads) JournalHead(ctx context.Context) (int64, error) {
 	var n int64
 	err := q.db.QueryRowContext(ctx, "SELECT COALESCE(MAX(number), 0) FROM journal").Scan(&n)
 	return n, err
@@ -91,7 +93,7 @@ type JournalFilter struct {
 }
 
 // Journal lists the wanted entries, the oldest first unless the newest are wanted.
-func (q Q) Journal(ctx context.Context, f JournalFilter) ([]Entry, error) {
+func (q journalReads) Journal(ctx context.Context, f JournalFilter) ([]Entry, error) {
 	where, args, none, err := q.journalWhere(ctx, f)
 	if err != nil || none {
 		return []Entry{}, err
@@ -101,12 +103,12 @@ func (q Q) Journal(ctx context.Context, f JournalFilter) ([]Entry, error) {
 		order = " ORDER BY number DESC LIMIT ?"
 	}
 	if f.Person == "" {
-		return list(ctx, q, scanEntry, "SELECT body FROM journal WHERE "+where+order, append(args, f.Limit)...)
+		return list(ctx, q.reader, scanEntry, "SELECT body FROM journal WHERE "+where+order, append(args, f.Limit)...)
 	}
 	// Their matters, and what they did: each by its index, then together.
 	var both []Entry
 	for _, of := range []string{" AND owner_id = ?", " AND actor = ?"} {
-		part, err := list(ctx, q, scanEntry, "SELECT body FROM journal WHERE "+where+of+order, append(slices.Clone(args), f.Person, f.Limit)...)
+		part, err := list(ctx, q.reader, scanEntry, "SELECT body FROM journal WHERE "+where+of+order, append(slices.Clone(args), f.Person, f.Limit)...)
 		if err != nil {
 			return nil, err
 		}
@@ -124,7 +126,7 @@ func (q Q) Journal(ctx context.Context, f JournalFilter) ([]Entry, error) {
 
 // journalWhere is a filter in words for which there are indexes. none tells
 // that nothing can fit.
-func (q Q) journalWhere(ctx context.Context, f JournalFilter) (where string, args []any, none bool, err error) {
+func (q journalReads) journalWhere(ctx context.Context, f JournalFilter) (where string, args []any, none bool, err error) {
 	after, before := f.After, int64(math.MaxInt64)
 	// Times go up with the numbers.
 	for _, bound := range []struct {
@@ -170,8 +172,8 @@ func (q Q) journalWhere(ctx context.Context, f JournalFilter) (where string, arg
 
 // kinds lists the kinds of entry that there are and that begin so: with a step
 // of the index for each.
-func (q Q) kinds(ctx context.Context, beginning string) ([]any, error) {
-	return list(ctx, q, func(scan func(...any) error) (any, error) {
+func (q journalReads) kinds(ctx context.Context, beginning string) ([]any, error) {
+	return list(ctx, q.reader, func(scan func(...any) error) (any, error) {
 		var k string
 		err := scan(&k)
 		return k, err
@@ -191,13 +193,13 @@ func scanEntry(scan func(...any) error) (Entry, error) {
 // JournalAfter lists at most limit entries after number, oldest first; for
 // one owner only unless owner is empty, and of one subject only unless
 // subject is empty.
-func (q Q) JournalAfter(ctx context.Context, number int64, owner, subject string, limit int) ([]Entry, error) {
+func (q journalReads) JournalAfter(ctx context.Context, number int64, owner, subject string, limit int) ([]Entry, error) {
 	return q.Journal(ctx, JournalFilter{After: number, Owner: owner, Subject: subject, Limit: limit})
 }
 
 // VerifyJournal walks the whole chain and tells the first entry that does not
 // fit: one that was changed, cut out, or put in.
-func (q Q) VerifyJournal(ctx context.Context) error {
+func (q journalReads) VerifyJournal(ctx context.Context) error {
 	rows, err := q.db.QueryContext(ctx, "SELECT number, at, kind, subject, owner_id, body, prev_hash, hash FROM journal ORDER BY number")
 	if err != nil {
 		return err

@@ -14,9 +14,14 @@ import (
 	"yardbench/internal/core/lifecycle"
 )
 
+type (
+	meterReads  struct{ reader }
+	meterWrites struct{ *txn }
+)
+
 // meter brings a journal entry into the intervals, in its transaction and at
 // its time.
-func (tx *Tx) meter(ctx context.Context, w Workspace, e cost.Event) error {
+func (tx meterWrites) meter(ctx context.Context, w Workspace, e cost.Event) error {
 	e.At = tx.entryAt
 	open, err := tx.openIntervals(ctx, w.ID)
 	if err != nil {
@@ -38,7 +43,7 @@ func (tx *Tx) meter(ctx context.Context, w Workspace, e cost.Event) error {
 }
 
 // closeInterval ends a metered time, and adds it to the workspace's totals.
-func (tx *Tx) closeInterval(ctx context.Context, workspace string, c cost.Change) error {
+func (tx meterWrites) closeInterval(ctx context.Context, workspace string, c cost.Change) error {
 	var from, disk int64
 	var size string
 	err := tx.db.QueryRowContext(ctx, "SELECT from_at, size, disk_bytes FROM intervals WHERE workspace_id = ? AND kind = ? AND to_at IS NULL", workspace, c.Kind).Scan(&from, &size, &disk)
@@ -52,7 +57,7 @@ func (tx *Tx) closeInterval(ctx context.Context, workspace string, c cost.Change
 	if err := tx.exec(ctx, "UPDATE intervals SET to_at = ? WHERE workspace_id = ? AND kind = ? AND to_at IS NULL", to, workspace, c.Kind); err != nil {
 		return err
 	}
-	versions, err := list(ctx, tx.Q, scanRulesTime, "SELECT version, at FROM rules WHERE at > ? OR version = (SELECT COALESCE(MAX(version), (SELECT MIN(version) FROM rules)) FROM rules WHERE at <= ?) ORDER BY version", from, from)
+	versions, err := list(ctx, tx.reader, scanRulesTime, "SELECT version, at FROM rules WHERE at > ? OR version = (SELECT COALESCE(MAX(version), (SELECT MIN(version) FROM rules)) FROM rules WHERE at <= ?) ORDER BY version", from, from)
 	if err != nil {
 		return err
 	}
@@ -88,9 +93,9 @@ func scanRulesTime(scan func(...any) error) (r rulesTime, err error) {
 	return r, scan(&r.version, &r.at)
 }
 
-func (q Q) openIntervals(ctx context.Context, workspace string) (map[cost.Kind]time.Time, error) {
+func (q meterReads) openIntervals(ctx context.Context, workspace string) (map[cost.Kind]time.Time, error) {
 	open := map[cost.Kind]time.Time{}
-	_, err := list(ctx, q, func(scan func(...any) error) (struct{}, error) {
+	_, err := list(ctx, q.reader, func(scan func(...any) error) (struct{}, error) {
 		var k cost.Kind
 		var at int64
 		err := scan(&k, &at)
@@ -116,7 +121,7 @@ func (s Scope) where() (more string, args []any) {
 }
 
 // Intervals lists the metered time between from and to, with names.
-func (q Q) Intervals(ctx context.Context, s Scope, from, to time.Time) ([]cost.Interval, error) {
+func (q meterReads) Intervals(ctx context.Context, s Scope, from, to time.Time) ([]cost.Interval, error) {
 	var out []cost.Interval
 	where, args := "", []any{}
 	if s.OwnerID != "" {
@@ -130,7 +135,7 @@ func (q Q) Intervals(ctx context.Context, s Scope, from, to time.Time) ([]cost.I
 		when string
 		args []any
 	}{{"i.to_at > ? AND i.from_at < ?", []any{micros(from), micros(to)}}, {"i.to_at IS NULL AND i.from_at < ?", []any{micros(to)}}} {
-		rows, err := list(ctx, q, func(scan func(...any) error) (i cost.Interval, err error) {
+		rows, err := list(ctx, q.reader, func(scan func(...any) error) (i cost.Interval, err error) {
 			var start int64
 			var end sql.NullInt64
 			var kind string
@@ -163,14 +168,14 @@ type Usage struct {
 }
 
 // UsageOf gives what one workspace has used; since is how far back its day goes.
-func (q Q) UsageOf(ctx context.Context, workspace string, since time.Time) (Usage, error) {
+func (q meterReads) UsageOf(ctx context.Context, workspace string, since time.Time) (Usage, error) {
 	all, err := q.usage(ctx, "workspace_id = ?", since, workspace)
 	return all[workspace], err
 }
 
 // Usages gives what people's workspaces that exist have used, by workspace; of
 // one owner unless that is empty.
-func (q Q) Usages(ctx context.Context, owner string, since time.Time) (map[string]Usage, error) {
+func (q meterReads) Usages(ctx context.Context, owner string, since time.Time) (map[string]Usage, error) {
 	living := "workspace_id IN (SELECT id FROM workspaces WHERE phase <> 'removed' AND kind = 'person'"
 	if owner == "" {
 		return q.usage(ctx, living+")", since)
@@ -178,9 +183,9 @@ func (q Q) Usages(ctx context.Context, owner string, since time.Time) (map[strin
 	return q.usage(ctx, living+" AND owner_id = ?)", since, owner)
 }
 
-func (q Q) usage(ctx context.Context, which string, since time.Time, args ...any) (map[string]Usage, error) {
+func (q meterReads) usage(ctx context.Context, which string, since time.Time, args ...any) (map[string]Usage, error) {
 	out := map[string]Usage{}
-	_, err := list(ctx, q, func(scan func(...any) error) (struct{}, error) {
+	_, err := list(ctx, q.reader, func(scan func(...any) error) (struct{}, error) {
 		var id string
 		var s cost.Sum
 		var us int64
@@ -195,7 +200,7 @@ func (q Q) usage(ctx context.Context, which string, since time.Time, args ...any
 		return nil, err
 	}
 	recent := func(when string, args ...any) error {
-		_, err := list(ctx, q, func(scan func(...any) error) (struct{}, error) {
+		_, err := list(ctx, q.reader, func(scan func(...any) error) (struct{}, error) {
 			var id string
 			var i cost.Interval
 			var start int64
@@ -219,8 +224,8 @@ func (q Q) usage(ctx context.Context, which string, since time.Time, args ...any
 
 // Unsummed lists the workspaces whose sums are not those of their intervals:
 // none, whatever ended the service meanwhile.
-func (q Q) Unsummed(ctx context.Context) ([]string, error) {
-	return list(ctx, q, func(scan func(...any) error) (id string, err error) { return id, scan(&id) }, `SELECT COALESCE(a.workspace_id, b.workspace_id) FROM
+func (q meterReads) Unsummed(ctx context.Context) ([]string, error) {
+	return list(ctx, q.reader, func(scan func(...any) error) (id string, err error) { return id, scan(&id) }, `SELECT COALESCE(a.workspace_id, b.workspace_id) FROM
 		(SELECT workspace_id, kind, SUM(to_at - from_at) AS us FROM intervals WHERE to_at IS NOT NULL GROUP BY 1, 2 HAVING us > 0) a FULL JOIN (SELECT workspace_id, kind, SUM(us) AS us FROM totals GROUP BY 1, 2) b
 		ON a.workspace_id = b.workspace_id AND a.kind = b.kind WHERE a.us IS NOT b.us`)
 }
@@ -234,8 +239,8 @@ type Metered struct {
 
 // Remeter meters the whole journal anew and gives what is stored beside what
 // it came to: they are the same, whatever ended the service meanwhile.
-func (q Q) Remeter(ctx context.Context) (stored, computed []Metered, err error) {
-	stored, err = list(ctx, q, func(scan func(...any) error) (m Metered, err error) {
+func (q meterReads) Remeter(ctx context.Context) (stored, computed []Metered, err error) {
+	stored, err = list(ctx, q.reader, func(scan func(...any) error) (m Metered, err error) {
 		var to sql.NullInt64
 		err = scan(&m.Workspace, &m.Kind, &m.From, &to)
 		m.To = to.Int64
@@ -250,7 +255,7 @@ func (q Q) Remeter(ctx context.Context) (stored, computed []Metered, err error) 
 	}
 	meters := map[string]*meter{}
 	for after := int64(0); ; {
-		entries, err := q.JournalAfter(ctx, after, "", "", 1000)
+		entries, err := journalReads{q.reader}.JournalAfter(ctx, after, "", "", 1000)
 		if err != nil {
 			return nil, nil, err
 		}

@@ -8,6 +8,11 @@ import (
 	"yardbench/internal/core/policy"
 )
 
+type (
+	peopleReads  struct{ reader }
+	peopleWrites struct{ *txn }
+)
+
 // Person is somebody who may sign in.
 type Person struct {
 	ID, Name, FullName, Email string
@@ -30,7 +35,7 @@ func scanPerson(scan func(...any) error) (p Person, err error) {
 }
 
 // AddPerson adds a person.
-func (tx *Tx) AddPerson(ctx context.Context, p Person) error {
+func (tx peopleWrites) AddPerson(ctx context.Context, p Person) error {
 	return tx.exec(ctx, "INSERT INTO people (id, name, full_name, email, role, team_id, password_hash, created_at) VALUES (?, ?, ?, ?, ?, NULLIF(?, ''), ?, ?)",
 		p.ID, p.Name, p.FullName, p.Email, p.Role, p.TeamID, p.PasswordHash, micros(tx.now))
 }
@@ -38,7 +43,7 @@ func (tx *Tx) AddPerson(ctx context.Context, p Person) error {
 // ErasePerson puts a made-up name in the place of everything that is known of
 // somebody, and drops what was theirs. The journal knows them by their id only
 // and stays as it is.
-func (tx *Tx) ErasePerson(ctx context.Context, id, name string) error {
+func (tx peopleWrites) ErasePerson(ctx context.Context, id, name string) error {
 	tx.cached()
 	for _, q := range []string{
 		"DELETE FROM tokens WHERE person_id = ?",
@@ -55,23 +60,23 @@ func (tx *Tx) ErasePerson(ctx context.Context, id, name string) error {
 }
 
 // SetRole gives somebody a role.
-func (tx *Tx) SetRole(ctx context.Context, id string, role policy.Role) error {
+func (tx peopleWrites) SetRole(ctx context.Context, id string, role policy.Role) error {
 	return tx.mustChange(ctx, "UPDATE people SET role = ? WHERE id = ?", role, id)
 }
 
 // SetTeam puts somebody into a team; "" is none.
-func (tx *Tx) SetTeam(ctx context.Context, id, team string) error {
+func (tx peopleWrites) SetTeam(ctx context.Context, id, team string) error {
 	return tx.mustChange(ctx, "UPDATE people SET team_id = NULLIF(?, '') WHERE id = ?", team, id)
 }
 
 // SetPassword sets what is kept of somebody's password.
-func (tx *Tx) SetPassword(ctx context.Context, id, hash string) error {
+func (tx peopleWrites) SetPassword(ctx context.Context, id, hash string) error {
 	return tx.mustChange(ctx, "UPDATE people SET password_hash = ? WHERE id = ?", hash, id)
 }
 
 // CloseAccount closes somebody's account, and ends all they are signed in with,
 // or opens it again.
-func (tx *Tx) CloseAccount(ctx context.Context, id string, closed bool) error {
+func (tx peopleWrites) CloseAccount(ctx context.Context, id string, closed bool) error {
 	if !closed {
 		return tx.mustChange(ctx, "UPDATE people SET closed_at = NULL WHERE id = ?", id)
 	}
@@ -82,19 +87,19 @@ func (tx *Tx) CloseAccount(ctx context.Context, id string, closed bool) error {
 }
 
 // PersonByName finds a person by the name they sign in with.
-func (q Q) PersonByName(ctx context.Context, name string) (Person, error) {
-	return one(ctx, q, scanPerson, personQuery+"WHERE p.name = ?", name)
+func (q peopleReads) PersonByName(ctx context.Context, name string) (Person, error) {
+	return one(ctx, q.reader, scanPerson, personQuery+"WHERE p.name = ?", name)
 }
 
 // PersonByID finds a person.
-func (q Q) PersonByID(ctx context.Context, id string) (Person, error) {
-	return one(ctx, q, scanPerson, personQuery+"WHERE p.id = ?", id)
+func (q peopleReads) PersonByID(ctx context.Context, id string) (Person, error) {
+	return one(ctx, q.reader, scanPerson, personQuery+"WHERE p.id = ?", id)
 }
 
 // People lists everybody, by name; one team's unless team is empty.
-func (q Q) People(ctx context.Context, team string) ([]Person, error) {
+func (q peopleReads) People(ctx context.Context, team string) ([]Person, error) {
 	if team == "" {
-		return list(ctx, q, scanPerson, personQuery+"ORDER BY p.name")
+		return list(ctx, q.reader, scanPerson, personQuery+"ORDER BY p.name")
 	}
-	return list(ctx, q, scanPerson, personQuery+"WHERE p.team_id = ? ORDER BY p.name", team)
+	return list(ctx, q.reader, scanPerson, personQuery+"WHERE p.team_id = ? ORDER BY p.name", team)
 }

@@ -12,6 +12,11 @@ import (
 	"yardbench/internal/core/definition"
 )
 
+type (
+	plansReads  struct{ reader }
+	plansWrites struct{ *txn }
+)
+
 // Plan is what a body is made from. It is written once and shared by all that
 // are made from the same: a changed one is another one. Nobody changes what a
 // Plan from the records points to.
@@ -78,7 +83,7 @@ func (p *Plan) encode() (encoded, error) {
 }
 
 // putPlan writes a plan, unless the same is there already.
-func (tx *Tx) putPlan(ctx context.Context, e encoded) error {
+func (tx plansWrites) putPlan(ctx context.Context, e encoded) error {
 	run := ""
 	if e.plan.Prepared != nil {
 		run = e.plan.Prepared.Run
@@ -114,7 +119,7 @@ func (p *Plan) fingerprints() (out []string) {
 }
 
 // dropPlan removes a plan that no workspace has any more.
-func (tx *Tx) dropPlan(ctx context.Context, id string) error {
+func (tx plansWrites) dropPlan(ctx context.Context, id string) error {
 	if id == "" {
 		return nil
 	}
@@ -146,14 +151,14 @@ func (p *plans) put(id string, plan *Plan) {
 }
 
 // plan reads a plan; that of "" is empty.
-func (q Q) plan(ctx context.Context, id string) (*Plan, error) {
+func (q plansReads) plan(ctx context.Context, id string) (*Plan, error) {
 	if id == "" {
 		return &Plan{}, nil
 	}
 	if p := q.db.plans.get(id); p != nil {
 		return p, nil
 	}
-	p, err := one(ctx, q, func(scan func(...any) error) (*Plan, error) {
+	p, err := one(ctx, q.reader, func(scan func(...any) error) (*Plan, error) {
 		var body string
 		if err := scan(&body); err != nil {
 			return nil, err
@@ -172,7 +177,7 @@ func (q Q) plan(ctx context.Context, id string) (*Plan, error) {
 
 // ImageInUse tells whether a workspace other than except uses, or is about to
 // use, the image with the fingerprint.
-func (q Q) ImageInUse(ctx context.Context, fingerprint, except string) (used bool, err error) {
+func (q plansReads) ImageInUse(ctx context.Context, fingerprint, except string) (used bool, err error) {
 	err = q.db.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM plan_images i JOIN workspaces w ON w.plan_id = i.plan_id AND w.plan_id <> '' WHERE i.fingerprint = ?1 AND w.phase <> 'removed' AND w.id <> ?2)
 		OR EXISTS (SELECT 1 FROM plan_images i JOIN workspaces w ON w.next_plan_id = i.plan_id AND w.next_plan_id <> '' WHERE i.fingerprint = ?1 AND w.phase <> 'removed' AND w.id <> ?2)`, fingerprint, except).Scan(&used)
 	return used, q.db.seen(err)
@@ -180,7 +185,7 @@ func (q Q) ImageInUse(ctx context.Context, fingerprint, except string) (used boo
 
 // PreparedInUse tells whether a workspace other than except is made, or about
 // to be made, from a run's image.
-func (q Q) PreparedInUse(ctx context.Context, run, except string) (used bool, err error) {
+func (q plansReads) PreparedInUse(ctx context.Context, run, except string) (used bool, err error) {
 	err = q.db.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM plans p JOIN workspaces w ON w.plan_id = p.id AND w.plan_id <> '' WHERE p.prepared_run = ?1 AND p.prepared_run <> '' AND w.phase <> 'removed' AND w.id <> ?2)
 		OR EXISTS (SELECT 1 FROM plans p JOIN workspaces w ON w.next_plan_id = p.id AND w.next_plan_id <> '' WHERE p.prepared_run = ?1 AND p.prepared_run <> '' AND w.phase <> 'removed' AND w.id <> ?2)`, run, except).Scan(&used)
 	return used, q.db.seen(err)

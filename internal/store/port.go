@@ -3,7 +3,7 @@ package store
 import "context"
 
 // SharePort lets everybody signed in visit a port, or no more.
-func (tx *Tx) SharePort(ctx context.Context, w Workspace, port int, shared bool, actor string) error {
+func (tx workspacesWrites) SharePort(ctx context.Context, w Workspace, port int, shared bool, actor string) error {
 	var err error
 	if shared {
 		err = tx.exec(ctx, "INSERT OR IGNORE INTO shared_ports (workspace_id, port) VALUES (?, ?)", w.ID, port)
@@ -17,9 +17,9 @@ func (tx *Tx) SharePort(ctx context.Context, w Workspace, port int, shared bool,
 }
 
 // SharedPorts lists the ports of a workspace that everybody signed in may visit.
-func (q Q) SharedPorts(ctx context.Context, workspace string) (map[int]bool, error) {
+func (q workspacesReads) SharedPorts(ctx context.Context, workspace string) (map[int]bool, error) {
 	out := map[int]bool{}
-	_, err := list(ctx, q, func(scan func(...any) error) (struct{}, error) {
+	_, err := list(ctx, q.reader, func(scan func(...any) error) (struct{}, error) {
 		var p int
 		err := scan(&p)
 		out[p] = true

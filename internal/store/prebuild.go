@@ -8,6 +8,11 @@ import (
 	"yardbench/internal/core/lifecycle"
 )
 
+type (
+	prebuildsReads  struct{ reader }
+	prebuildsWrites struct{ *txn }
+)
+
 // PrebuildPlan says that images of a branch are prepared ahead, and when.
 type PrebuildPlan struct {
 	ID, RepositoryID, Branch string
@@ -29,7 +34,7 @@ func scanPrebuildPlan(scan func(...any) error) (p PrebuildPlan, err error) {
 }
 
 // PutPrebuildPlan adds a plan, or changes the one of its repository and branch.
-func (tx *Tx) PutPrebuildPlan(ctx context.Context, p PrebuildPlan) error {
+func (tx prebuildsWrites) PutPrebuildPlan(ctx context.Context, p PrebuildPlan) error {
 	tx.cached()
 	return tx.exec(ctx, "INSERT INTO prebuild_plans ("+prebuildPlanColumns+`) VALUES (?, ?, ?, ?, ?, ?, ?, ?, '')
 		ON CONFLICT (repository_id, branch) DO UPDATE SET on_push = excluded.on_push, timetable = excluded.timetable, keep = excluded.keep, made_by = excluded.made_by`,
@@ -37,32 +42,32 @@ func (tx *Tx) PutPrebuildPlan(ctx context.Context, p PrebuildPlan) error {
 }
 
 // DropPrebuildPlan removes a plan with its runs' records.
-func (tx *Tx) DropPrebuildPlan(ctx context.Context, id string) error {
+func (tx prebuildsWrites) DropPrebuildPlan(ctx context.Context, id string) error {
 	tx.cached()
 	return tx.mustChange(ctx, "DELETE FROM prebuild_plans WHERE id = ?", id)
 }
 
 // SetDue says why another run of a plan is due; "" when none is.
-func (tx *Tx) SetDue(ctx context.Context, plan, why string) error {
+func (tx prebuildsWrites) SetDue(ctx context.Context, plan, why string) error {
 	return tx.exec(ctx, "UPDATE prebuild_plans SET due = ? WHERE id = ?", why, plan)
 }
 
 // PrebuildPlans lists the plans; of one repository unless it is empty.
-func (q Q) PrebuildPlans(ctx context.Context, repository string) ([]PrebuildPlan, error) {
+func (q prebuildsReads) PrebuildPlans(ctx context.Context, repository string) ([]PrebuildPlan, error) {
 	if repository == "" {
-		return list(ctx, q, scanPrebuildPlan, "SELECT "+prebuildPlanColumns+" FROM prebuild_plans ORDER BY repository_id, branch")
+		return list(ctx, q.reader, scanPrebuildPlan, "SELECT "+prebuildPlanColumns+" FROM prebuild_plans ORDER BY repository_id, branch")
 	}
-	return list(ctx, q, scanPrebuildPlan, "SELECT "+prebuildPlanColumns+" FROM prebuild_plans WHERE repository_id = ? ORDER BY branch", repository)
+	return list(ctx, q.reader, scanPrebuildPlan, "SELECT "+prebuildPlanColumns+" FROM prebuild_plans WHERE repository_id = ? ORDER BY branch", repository)
 }
 
 // PrebuildPlan finds a plan by its repository and branch.
-func (q Q) PrebuildPlan(ctx context.Context, repository, branch string) (PrebuildPlan, error) {
-	return one(ctx, q, scanPrebuildPlan, "SELECT "+prebuildPlanColumns+" FROM prebuild_plans WHERE repository_id = ? AND branch = ?", repository, branch)
+func (q prebuildsReads) PrebuildPlan(ctx context.Context, repository, branch string) (PrebuildPlan, error) {
+	return one(ctx, q.reader, scanPrebuildPlan, "SELECT "+prebuildPlanColumns+" FROM prebuild_plans WHERE repository_id = ? AND branch = ?", repository, branch)
 }
 
 // PrebuildPlanByID finds a plan.
-func (q Q) PrebuildPlanByID(ctx context.Context, id string) (PrebuildPlan, error) {
-	return one(ctx, q, scanPrebuildPlan, "SELECT "+prebuildPlanColumns+" FROM prebuild_plans WHERE id = ?", id)
+func (q prebuildsReads) PrebuildPlanByID(ctx context.Context, id string) (PrebuildPlan, error) {
+	return one(ctx, q.reader, scanPrebuildPlan, "SELECT "+prebuildPlanColumns+" FROM prebuild_plans WHERE id = ?", id)
 }
 
 // PrebuildRun is one making of a prepared image.
@@ -91,7 +96,7 @@ func scanRun(scan func(...any) error) (r PrebuildRun, err error) {
 }
 
 // AddRun begins a run and gives it its number.
-func (tx *Tx) AddRun(ctx context.Context, r *PrebuildRun) error {
+func (tx prebuildsWrites) AddRun(ctx context.Context, r *PrebuildRun) error {
 	r.StartedAt = tx.now
 	if err := tx.db.QueryRowContext(ctx, "SELECT COALESCE(MAX(number), 0) + 1 FROM prebuild_runs WHERE plan_id = ?", r.PlanID).Scan(&r.Number); err != nil {
 		return err
@@ -101,36 +106,36 @@ func (tx *Tx) AddRun(ctx context.Context, r *PrebuildRun) error {
 }
 
 // EndRun records how a run ended; one that has ended stays as it is.
-func (tx *Tx) EndRun(ctx context.Context, id, image, user string, o lifecycle.Outcome, cause string) error {
+func (tx prebuildsWrites) EndRun(ctx context.Context, id, image, user string, o lifecycle.Outcome, cause string) error {
 	tx.cached()
 	return tx.exec(ctx, "UPDATE prebuild_runs SET image = ?, user = ?, outcome = ?, cause = ?, ended_at = ? WHERE id = ? AND ended_at IS NULL", image, user, o, cause, micros(tx.now), id)
 }
 
 // DropRun records that a run's image is not kept any more.
-func (tx *Tx) DropRun(ctx context.Context, id string) error {
+func (tx prebuildsWrites) DropRun(ctx context.Context, id string) error {
 	tx.cached()
 	return tx.exec(ctx, "UPDATE prebuild_runs SET dropped_at = ? WHERE id = ?", micros(tx.now), id)
 }
 
 // Runs lists a plan's runs, newest first, at most limit.
-func (q Q) Runs(ctx context.Context, plan string, limit int) ([]PrebuildRun, error) {
-	return list(ctx, q, scanRun, "SELECT "+runColumns+" FROM prebuild_runs WHERE plan_id = ? ORDER BY number DESC LIMIT ?", plan, limit)
+func (q prebuildsReads) Runs(ctx context.Context, plan string, limit int) ([]PrebuildRun, error) {
+	return list(ctx, q.reader, scanRun, "SELECT "+runColumns+" FROM prebuild_runs WHERE plan_id = ? ORDER BY number DESC LIMIT ?", plan, limit)
 }
 
 // RunOf finds the run that a workspace makes.
-func (q Q) RunOf(ctx context.Context, workspace string) (PrebuildRun, error) {
-	return one(ctx, q, scanRun, "SELECT "+runColumns+" FROM prebuild_runs WHERE workspace_id = ?", workspace)
+func (q prebuildsReads) RunOf(ctx context.Context, workspace string) (PrebuildRun, error) {
+	return one(ctx, q.reader, scanRun, "SELECT "+runColumns+" FROM prebuild_runs WHERE workspace_id = ?", workspace)
 }
 
 // GoodRuns lists the runs of a repository's branch that serve launches.
-func (q Q) GoodRuns(ctx context.Context, repository, branch string) ([]PrebuildRun, error) {
-	return cached(q, "good runs "+repository+" "+branch, func() ([]PrebuildRun, error) {
-		return list(ctx, q, scanRun, "SELECT "+prefixed("r", runColumns)+` FROM prebuild_runs r JOIN prebuild_plans p ON p.id = r.plan_id
+func (q prebuildsReads) GoodRuns(ctx context.Context, repository, branch string) ([]PrebuildRun, error) {
+	return cached(q.reader, "good runs "+repository+" "+branch, func() ([]PrebuildRun, error) {
+		return list(ctx, q.reader, scanRun, "SELECT "+prefixed("r", runColumns)+` FROM prebuild_runs r JOIN prebuild_plans p ON p.id = r.plan_id
 			WHERE p.repository_id = ? AND p.branch = ? AND r.outcome = 'done' AND r.dropped_at IS NULL ORDER BY r.number DESC`, repository, branch)
 	})
 }
 
 // RunByID finds a run.
-func (q Q) RunByID(ctx context.Context, id string) (PrebuildRun, error) {
-	return one(ctx, q, scanRun, "SELECT "+runColumns+" FROM prebuild_runs WHERE id = ?", id)
+func (q prebuildsReads) RunByID(ctx context.Context, id string) (PrebuildRun, error) {
+	return one(ctx, q.reader, scanRun, "SELECT "+runColumns+" FROM prebuild_runs WHERE id = ?", id)
 }

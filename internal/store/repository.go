@@ -5,6 +5,11 @@ import (
 	"time"
 )
 
+type (
+	repositoriesReads  struct{ reader }
+	repositoriesWrites struct{ *txn }
+)
+
 // Repository is a registered repository.
 type Repository struct {
 	ID, Name, URL, DefaultBranch string
@@ -23,43 +28,43 @@ func scanRepository(scan func(...any) error) (r Repository, err error) {
 }
 
 // AddRepository registers a repository.
-func (tx *Tx) AddRepository(ctx context.Context, r Repository) error {
+func (tx repositoriesWrites) AddRepository(ctx context.Context, r Repository) error {
 	tx.cached()
 	return tx.exec(ctx, "INSERT INTO repositories (id, name, url, default_branch, created_at, push_key, team_id) VALUES (?, ?, ?, ?, ?, x'', NULLIF(?, ''))", r.ID, r.Name, r.URL, r.DefaultBranch, micros(tx.now), r.TeamID)
 }
 
 // SetPushKey sets what a repository's git host signs with.
-func (tx *Tx) SetPushKey(ctx context.Context, repository string, sealed []byte) error {
+func (tx repositoriesWrites) SetPushKey(ctx context.Context, repository string, sealed []byte) error {
 	tx.cached()
 	return tx.mustChange(ctx, "UPDATE repositories SET push_key = ? WHERE id = ?", sealed, repository)
 }
 
 // SetRepositoryTeam gives a repository to a team; "" is nobody's.
-func (tx *Tx) SetRepositoryTeam(ctx context.Context, repository, team string) error {
+func (tx repositoriesWrites) SetRepositoryTeam(ctx context.Context, repository, team string) error {
 	tx.cached()
 	return tx.mustChange(ctx, "UPDATE repositories SET team_id = NULLIF(?, '') WHERE id = ?", team, repository)
 }
 
 // RepositoriesByURL finds the repositories registered under an address.
-func (q Q) RepositoriesByURL(ctx context.Context, url string) ([]Repository, error) {
-	return list(ctx, q, scanRepository, repositoryQuery+"WHERE r.url = ?", url)
+func (q repositoriesReads) RepositoriesByURL(ctx context.Context, url string) ([]Repository, error) {
+	return list(ctx, q.reader, scanRepository, repositoryQuery+"WHERE r.url = ?", url)
 }
 
 // Repositories lists the registered repositories, by name.
-func (q Q) Repositories(ctx context.Context) ([]Repository, error) {
-	return list(ctx, q, scanRepository, repositoryQuery+"ORDER BY r.name")
+func (q repositoriesReads) Repositories(ctx context.Context) ([]Repository, error) {
+	return list(ctx, q.reader, scanRepository, repositoryQuery+"ORDER BY r.name")
 }
 
 // RepositoryByName finds a repository.
-func (q Q) RepositoryByName(ctx context.Context, name string) (Repository, error) {
-	return cached(q, "repository name "+name, func() (Repository, error) {
-		return one(ctx, q, scanRepository, repositoryQuery+"WHERE r.name = ?", name)
+func (q repositoriesReads) RepositoryByName(ctx context.Context, name string) (Repository, error) {
+	return cached(q.reader, "repository name "+name, func() (Repository, error) {
+		return one(ctx, q.reader, scanRepository, repositoryQuery+"WHERE r.name = ?", name)
 	})
 }
 
 // RepositoryByID finds a repository.
-func (q Q) RepositoryByID(ctx context.Context, id string) (Repository, error) {
-	return cached(q, "repository id "+id, func() (Repository, error) {
-		return one(ctx, q, scanRepository, repositoryQuery+"WHERE r.id = ?", id)
+func (q repositoriesReads) RepositoryByID(ctx context.Context, id string) (Repository, error) {
+	return cached(q.reader, "repository id "+id, func() (Repository, error) {
+		return one(ctx, q.reader, scanRepository, repositoryQuery+"WHERE r.id = ?", id)
 	})
 }

@@ -21,7 +21,7 @@ func scanRules(scan func(...any) error) (r RulesVersion, err error) {
 }
 
 // AddRules makes a document the newest version, and gives its number.
-func (tx *Tx) AddRules(ctx context.Context, r RulesVersion) (version int, err error) {
+func (tx repositoriesWrites) AddRules(ctx context.Context, r RulesVersion) (version int, err error) {
 	tx.cached()
 	if err := tx.db.QueryRowContext(ctx, "SELECT COALESCE(MAX(version), 0) + 1 FROM rules").Scan(&version); err != nil {
 		return 0, err
@@ -30,13 +30,13 @@ func (tx *Tx) AddRules(ctx context.Context, r RulesVersion) (version int, err er
 }
 
 // RulesVersions lists all versions, oldest first.
-func (q Q) RulesVersions(ctx context.Context) ([]RulesVersion, error) {
-	return list(ctx, q, scanRules, "SELECT version, document, author_id, reason, at FROM rules ORDER BY version")
+func (q repositoriesReads) RulesVersions(ctx context.Context) ([]RulesVersion, error) {
+	return list(ctx, q.reader, scanRules, "SELECT version, document, author_id, reason, at FROM rules ORDER BY version")
 }
 
 // Rules is the version in force.
-func (q Q) Rules(ctx context.Context) (RulesVersion, error) {
-	return cached(q, "rules", func() (RulesVersion, error) {
-		return one(ctx, q, scanRules, "SELECT version, document, author_id, reason, at FROM rules ORDER BY version DESC LIMIT 1")
+func (q repositoriesReads) Rules(ctx context.Context) (RulesVersion, error) {
+	return cached(q.reader, "rules", func() (RulesVersion, error) {
+		return one(ctx, q.reader, scanRules, "SELECT version, document, author_id, reason, at FROM rules ORDER BY version DESC LIMIT 1")
 	})
 }

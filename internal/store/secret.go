@@ -7,6 +7,11 @@ import (
 	"yardbench/internal/core/secret"
 )
 
+type (
+	secretsReads  struct{ reader }
+	secretsWrites struct{ *txn }
+)
+
 // Secret is a stored secret: what is known of it, and its sealed value.
 type Secret struct {
 	secret.Secret
@@ -19,7 +24,7 @@ type Secret struct {
 // PutSecret sets a secret's value, form and whom it is given to. seal is
 // called with the new version. repositories are those a person's secret is
 // given to, by id, unless it is given everywhere.
-func (tx *Tx) PutSecret(ctx context.Context, s Secret, repositories []string, seal func(version int) ([]byte, error)) (version int, err error) {
+func (tx secretsWrites) PutSecret(ctx context.Context, s Secret, repositories []string, seal func(version int) ([]byte, error)) (version int, err error) {
 	if err := tx.db.QueryRowContext(ctx, "SELECT COALESCE(MAX(version), 0) + 1 FROM secrets WHERE level = ? AND subject_id = ? AND name = ?", s.Level, s.SubjectID, s.Name).Scan(&version); err != nil {
 		return 0, err
 	}
@@ -48,7 +53,7 @@ func (tx *Tx) PutSecret(ctx context.Context, s Secret, repositories []string, se
 }
 
 // DropSecret removes a secret; ErrNotFound when there is none.
-func (tx *Tx) DropSecret(ctx context.Context, level secret.Level, subject, name string) error {
+func (tx secretsWrites) DropSecret(ctx context.Context, level secret.Level, subject, name string) error {
 	if level == secret.OfPerson {
 		if err := tx.exec(ctx, "DELETE FROM secret_repositories WHERE person_id = ? AND name = ?", subject, name); err != nil {
 			return err
@@ -58,8 +63,8 @@ func (tx *Tx) DropSecret(ctx context.Context, level secret.Level, subject, name 
 }
 
 // Secrets lists the secrets of a person or repository, sealed, by name.
-func (q Q) Secrets(ctx context.Context, level secret.Level, subject string) ([]Secret, error) {
-	out, err := list(ctx, q, func(scan func(...any) error) (s Secret, err error) {
+func (q secretsReads) Secrets(ctx context.Context, level secret.Level, subject string) ([]Secret, error) {
+	out, err := list(ctx, q.reader, func(scan func(...any) error) (s Secret, err error) {
 		var at int64
 		err = scan(&s.Level, &s.SubjectID, &s.Name, &s.Form, &s.Everywhere, &s.Version, &s.Sealed, &at, &s.UpdatedBy, &s.Repository)
 		s.UpdatedAt = fromMicros(at)
@@ -70,7 +75,7 @@ func (q Q) Secrets(ctx context.Context, level secret.Level, subject string) ([]S
 		return out, err
 	}
 	for i := range out {
-		if out[i].Repositories, err = list(ctx, q, func(scan func(...any) error) (n string, err error) { return n, scan(&n) },
+		if out[i].Repositories, err = list(ctx, q.reader, func(scan func(...any) error) (n string, err error) { return n, scan(&n) },
 			"SELECT r.name FROM secret_repositories s JOIN repositories r ON r.id = s.repository_id WHERE s.person_id = ? AND s.name = ? ORDER BY r.name", subject, out[i].Name); err != nil {
 			return nil, err
 		}

@@ -8,6 +8,11 @@ import (
 	"yardbench/internal/core/lifecycle"
 )
 
+type (
+	sheetsReads  struct{ reader }
+	sheetsWrites struct{ *txn }
+)
+
 // Sheet is a launch sheet: the timed list of steps of one operation.
 type Sheet struct {
 	ID, WorkspaceID string
@@ -30,7 +35,7 @@ func scanSheet(scan func(...any) error) (s Sheet, err error) {
 }
 
 // OpenSheet begins a launch sheet. One that is still open ends as interrupted.
-func (tx *Tx) OpenSheet(ctx context.Context, workspace string, kind lifecycle.SheetKind) (Sheet, error) {
+func (tx sheetsWrites) OpenSheet(ctx context.Context, workspace string, kind lifecycle.SheetKind) (Sheet, error) {
 	if open, err := tx.CurrentSheet(ctx, workspace); err == nil && open.EndedAt == nil {
 		if err := tx.CloseSheet(ctx, open.ID, lifecycle.Interrupted, "another request came first"); err != nil {
 			return Sheet{}, err
@@ -44,16 +49,16 @@ func (tx *Tx) OpenSheet(ctx context.Context, workspace string, kind lifecycle.Sh
 }
 
 // FirstSheet begins the first launch sheet of a workspace that was just added.
-func (tx *Tx) FirstSheet(ctx context.Context, workspace string, kind lifecycle.SheetKind) error {
+func (tx sheetsWrites) FirstSheet(ctx context.Context, workspace string, kind lifecycle.SheetKind) error {
 	return tx.addSheet(ctx, Sheet{ID: NewID(), WorkspaceID: workspace, Number: 1, Kind: kind})
 }
 
-func (tx *Tx) addSheet(ctx context.Context, s Sheet) error {
+func (tx sheetsWrites) addSheet(ctx context.Context, s Sheet) error {
 	return tx.exec(ctx, "INSERT INTO sheets ("+sheetColumns+") VALUES (?, ?, ?, ?, ?, NULL, '', '')", s.ID, s.WorkspaceID, s.Number, s.Kind, micros(tx.now))
 }
 
 // CloseSheet ends a launch sheet, and its steps that still run as interrupted.
-func (tx *Tx) CloseSheet(ctx context.Context, id string, o lifecycle.Outcome, cause string) error {
+func (tx sheetsWrites) CloseSheet(ctx context.Context, id string, o lifecycle.Outcome, cause string) error {
 	if err := tx.exec(ctx, "UPDATE steps SET ended_at = ?, outcome = 'interrupted' WHERE sheet_id = ? AND ended_at IS NULL", micros(tx.now), id); err != nil {
 		return err
 	}
@@ -80,20 +85,20 @@ func (tx *Tx) CloseSheet(ctx context.Context, id string, o lifecycle.Outcome, ca
 }
 
 // CurrentSheet is a workspace's newest launch sheet.
-func (q Q) CurrentSheet(ctx context.Context, workspace string) (Sheet, error) {
-	return one(ctx, q, scanSheet, "SELECT "+sheetColumns+" FROM sheets WHERE workspace_id = ? ORDER BY number DESC LIMIT 1", workspace)
+func (q sheetsReads) CurrentSheet(ctx context.Context, workspace string) (Sheet, error) {
+	return one(ctx, q.reader, scanSheet, "SELECT "+sheetColumns+" FROM sheets WHERE workspace_id = ? ORDER BY number DESC LIMIT 1", workspace)
 }
 
 // Sheets lists a workspace's launch sheets, newest first, at most 50.
-func (q Q) Sheets(ctx context.Context, workspace string) ([]Sheet, error) {
-	return list(ctx, q, scanSheet, "SELECT "+sheetColumns+" FROM sheets WHERE workspace_id = ? ORDER BY number DESC LIMIT 50", workspace)
+func (q sheetsReads) Sheets(ctx context.Context, workspace string) ([]Sheet, error) {
+	return list(ctx, q.reader, scanSheet, "SELECT "+sheetColumns+" FROM sheets WHERE workspace_id = ? ORDER BY number DESC LIMIT 50", workspace)
 }
 
 // NewestSheets gives the number of the newest launch sheet of each workspace
 // that is not removed.
-func (q Q) NewestSheets(ctx context.Context) (map[string]int, error) {
+func (q sheetsReads) NewestSheets(ctx context.Context) (map[string]int, error) {
 	out := map[string]int{}
-	_, err := list(ctx, q, func(scan func(...any) error) (struct{}, error) {
+	_, err := list(ctx, q.reader, func(scan func(...any) error) (struct{}, error) {
 		var id string
 		var n int
 		err := scan(&id, &n)

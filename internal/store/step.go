@@ -35,9 +35,9 @@ func scanStep(scan func(...any) error) (s Step, err error) {
 
 // BeginStep records that a step of a sheet begins, before it is done. A step
 // whose key stands there already begins anew, with its attempt counted.
-func (tx *Tx) BeginStep(ctx context.Context, s Step) (Step, error) {
+func (tx sheetsWrites) BeginStep(ctx context.Context, s Step) (Step, error) {
 	s.StartedAt = tx.now
-	old, err := one(ctx, tx.Q, scanStep, "SELECT "+stepColumns+" FROM steps WHERE sheet_id = ? AND key = ?", s.SheetID, s.Key)
+	old, err := one(ctx, tx.reader, scanStep, "SELECT "+stepColumns+" FROM steps WHERE sheet_id = ? AND key = ?", s.SheetID, s.Key)
 	if err == nil {
 		old.Attempt++
 		old.StartedAt, old.EndedAt, old.Outcome, old.Cause, old.Cached = tx.now, nil, "", "", false
@@ -56,7 +56,7 @@ func (tx *Tx) BeginStep(ctx context.Context, s Step) (Step, error) {
 
 // EndStep records how a step ended. With both times given they are kept as
 // the yard measured them; zero times mean now.
-func (tx *Tx) EndStep(ctx context.Context, s Step, o lifecycle.Outcome, cached bool, cause string) error {
+func (tx sheetsWrites) EndStep(ctx context.Context, s Step, o lifecycle.Outcome, cached bool, cause string) error {
 	end := tx.now
 	if s.EndedAt != nil {
 		end = *s.EndedAt
@@ -76,14 +76,14 @@ func (tx *Tx) EndStep(ctx context.Context, s Step, o lifecycle.Outcome, cached b
 }
 
 // Steps lists the steps of a sheet in the order of starting.
-func (q Q) Steps(ctx context.Context, sheet string) ([]Step, error) {
-	return list(ctx, q, scanStep, "SELECT "+stepColumns+" FROM steps WHERE sheet_id = ? ORDER BY number", sheet)
+func (q sheetsReads) Steps(ctx context.Context, sheet string) ([]Step, error) {
+	return list(ctx, q.reader, scanStep, "SELECT "+stepColumns+" FROM steps WHERE sheet_id = ? ORDER BY number", sheet)
 }
 
 // EndedSetUp tells which life-cycle moments were ended in a body, in any
 // sheet, and whether one of them failed.
-func (q Q) EndedSetUp(ctx context.Context, workspace string, body int) (ended map[definition.Moment]bool, failed bool, err error) {
-	rows, err := list(ctx, q, scanStep, `SELECT `+prefixed("s", stepColumns)+` FROM steps s JOIN sheets h ON h.id = s.sheet_id
+func (q sheetsReads) EndedSetUp(ctx context.Context, workspace string, body int) (ended map[definition.Moment]bool, failed bool, err error) {
+	rows, err := list(ctx, q.reader, scanStep, `SELECT `+prefixed("s", stepColumns)+` FROM steps s JOIN sheets h ON h.id = s.sheet_id
 		WHERE h.workspace_id = ? AND s.body = ? AND s.key LIKE 'set-up/%' AND s.parent = 0 AND s.ended_at IS NOT NULL`, workspace, body)
 	ended = map[definition.Moment]bool{}
 	for _, s := range rows {

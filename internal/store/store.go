@@ -48,8 +48,29 @@ type Store struct {
 	fullAt          atomic.Int64 // when a write first found the disk full, in microseconds; 0: there is room
 }
 
-// Q runs queries: inside the writer's transaction, or among the readers.
+// Q runs queries: inside the writer's transaction, or among the readers. What
+// it can be asked is a type a noun.
 type Q struct {
+	reader
+	conditionsReads
+	journalReads
+	meterReads
+	peopleReads
+	plansReads
+	prebuildsReads
+	repositoriesReads
+	secretsReads
+	sheetsReads
+	webhooksReads
+	workspacesReads
+}
+
+func queries(r reader) Q {
+	return Q{r, conditionsReads{r}, journalReads{r}, meterReads{r}, peopleReads{r}, plansReads{r}, prebuildsReads{r}, repositoriesReads{r}, secretsReads{r}, sheetsReads{r}, webhooksReads{r}, workspacesReads{r}}
+}
+
+// reader is what all queries are asked with.
+type reader struct {
 	db *statements
 	// cache is what readers need not read; nil inside a transaction, which may
 	// have changed it.
@@ -157,7 +178,7 @@ func (s *Store) Close() error {
 }
 
 // Read gives the readers' queries.
-func (s *Store) Read() Q { return Q{s.read, &s.cache} }
+func (s *Store) Read() Q { return queries(reader{s.read, &s.cache}) }
 
 // NewID makes a random identifier: 80 bits in lower-case base 32.
 func NewID() string {
@@ -167,7 +188,7 @@ func NewID() string {
 }
 
 // Meta reads one value of the installation's own table; "" when it is not set.
-func (q Q) Meta(ctx context.Context, key string) (string, error) {
+func (q reader) Meta(ctx context.Context, key string) (string, error) {
 	var v string
 	err := q.db.QueryRowContext(ctx, "SELECT value FROM meta WHERE key = ?", key).Scan(&v)
 	if errors.Is(err, sql.ErrNoRows) {
@@ -177,17 +198,17 @@ func (q Q) Meta(ctx context.Context, key string) (string, error) {
 }
 
 // SetMeta writes one value of the installation's own table.
-func (tx *Tx) SetMeta(ctx context.Context, key, value string) error {
+func (tx *txn) SetMeta(ctx context.Context, key, value string) error {
 	return tx.exec(ctx, "INSERT INTO meta (key, value) VALUES (?, ?) ON CONFLICT (key) DO UPDATE SET value = excluded.value", key, value)
 }
 
-func (q Q) exec(ctx context.Context, query string, args ...any) error {
+func (q reader) exec(ctx context.Context, query string, args ...any) error {
 	_, err := q.db.ExecContext(ctx, query, args...)
 	return err
 }
 
 // list runs a query and scans every row.
-func list[T any](ctx context.Context, q Q, scan func(func(...any) error) (T, error), query string, args ...any) ([]T, error) {
+func list[T any](ctx context.Context, q reader, scan func(func(...any) error) (T, error), query string, args ...any) ([]T, error) {
 	rows, err := q.db.QueryContext(ctx, query, args...)
 	if err != nil {
 		return nil, err
@@ -205,7 +226,7 @@ func list[T any](ctx context.Context, q Q, scan func(func(...any) error) (T, err
 }
 
 // one is list for a query of one row; ErrNotFound when there is none.
-func one[T any](ctx context.Context, q Q, scan func(func(...any) error) (T, error), query string, args ...any) (T, error) {
+func one[T any](ctx context.Context, q reader, scan func(func(...any) error) (T, error), query string, args ...any) (T, error) {
 	v, err := scan(q.db.QueryRowContext(ctx, query, args...).Scan)
 	if errors.Is(err, sql.ErrNoRows) {
 		return v, ErrNotFound
@@ -242,7 +263,7 @@ func prefixed(alias, columns string) string {
 }
 
 // mustChange runs a statement that has to touch a row; ErrNotFound otherwise.
-func (q Q) mustChange(ctx context.Context, query string, args ...any) error {
+func (q reader) mustChange(ctx context.Context, query string, args ...any) error {
 	res, err := q.db.ExecContext(ctx, query, args...)
 	if err != nil {
 		return err

@@ -21,7 +21,7 @@ type StepKind struct {
 const wholeLaunch = ""
 
 // keepTime keeps how long a step, or a launch, of a repository took.
-func (tx *Tx) keepTime(ctx context.Context, repository string, kind lifecycle.SheetKind, key string, cached bool, took time.Duration) error {
+func (tx sheetsWrites) keepTime(ctx context.Context, repository string, kind lifecycle.SheetKind, key string, cached bool, took time.Duration) error {
 	if err := tx.exec(ctx, "INSERT INTO step_times (repository_id, kind, key, cached, took_us) VALUES (?, ?, ?, ?, ?)", repository, kind, key, cached, took.Microseconds()); err != nil {
 		return err
 	}
@@ -31,9 +31,9 @@ func (tx *Tx) keepTime(ctx context.Context, repository string, kind lifecycle.Sh
 
 // StepTimes gives how long each step of a repository's sheets of a kind took,
 // of the newest 50 that went well, shortest first.
-func (q Q) StepTimes(ctx context.Context, repository string, kind lifecycle.SheetKind) (map[StepKind][]time.Duration, error) {
+func (q sheetsReads) StepTimes(ctx context.Context, repository string, kind lifecycle.SheetKind) (map[StepKind][]time.Duration, error) {
 	out := map[StepKind][]time.Duration{}
-	_, err := list(ctx, q, func(scan func(...any) error) (struct{}, error) {
+	_, err := list(ctx, q.reader, func(scan func(...any) error) (struct{}, error) {
 		var k StepKind
 		var us int64
 		err := scan(&k.Key, &k.Cached, &us)
@@ -45,8 +45,8 @@ func (q Q) StepTimes(ctx context.Context, repository string, kind lifecycle.Shee
 
 // UsualTimes gives how long the newest launches of a repository took to be
 // ready, at most 50 each, with a prepared image and without, shortest first.
-func (q Q) UsualTimes(ctx context.Context, repository string) (prepared, scratch []time.Duration, err error) {
-	_, err = list(ctx, q, func(scan func(...any) error) (struct{}, error) {
+func (q sheetsReads) UsualTimes(ctx context.Context, repository string) (prepared, scratch []time.Duration, err error) {
+	_, err = list(ctx, q.reader, func(scan func(...any) error) (struct{}, error) {
 		var us int64
 		var p bool
 		err := scan(&us, &p)

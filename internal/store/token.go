@@ -29,7 +29,7 @@ func scanToken(scan func(...any) error) (t Token, err error) {
 }
 
 // AddToken adds a sign-in and forgets those of the person that have expired.
-func (tx *Tx) AddToken(ctx context.Context, t Token) error {
+func (tx peopleWrites) AddToken(ctx context.Context, t Token) error {
 	if err := tx.exec(ctx, "DELETE FROM tokens WHERE person_id = ? AND expires_at < ?", t.PersonID, micros(tx.now)); err != nil {
 		return err
 	}
@@ -38,31 +38,31 @@ func (tx *Tx) AddToken(ctx context.Context, t Token) error {
 }
 
 // TokenByHash finds a sign-in that has not expired at now.
-func (q Q) TokenByHash(ctx context.Context, hash []byte, now time.Time) (Token, error) {
-	return one(ctx, q, scanToken, "SELECT "+tokenColumns+" FROM tokens WHERE hash = ? AND expires_at > ?", hash, micros(now))
+func (q peopleReads) TokenByHash(ctx context.Context, hash []byte, now time.Time) (Token, error) {
+	return one(ctx, q.reader, scanToken, "SELECT "+tokenColumns+" FROM tokens WHERE hash = ? AND expires_at > ?", hash, micros(now))
 }
 
 // TokenByID finds a sign-in that has not expired at now.
-func (q Q) TokenByID(ctx context.Context, id string, now time.Time) (Token, error) {
-	return one(ctx, q, scanToken, "SELECT "+tokenColumns+" FROM tokens WHERE id = ? AND expires_at > ?", id, micros(now))
+func (q peopleReads) TokenByID(ctx context.Context, id string, now time.Time) (Token, error) {
+	return one(ctx, q.reader, scanToken, "SELECT "+tokenColumns+" FROM tokens WHERE id = ? AND expires_at > ?", id, micros(now))
 }
 
 // Tokens lists a person's sign-ins that have not expired at now, newest first.
-func (q Q) Tokens(ctx context.Context, person string, now time.Time) ([]Token, error) {
-	return list(ctx, q, scanToken, "SELECT "+tokenColumns+" FROM tokens WHERE person_id = ? AND expires_at > ? ORDER BY created_at DESC", person, micros(now))
+func (q peopleReads) Tokens(ctx context.Context, person string, now time.Time) ([]Token, error) {
+	return list(ctx, q.reader, scanToken, "SELECT "+tokenColumns+" FROM tokens WHERE person_id = ? AND expires_at > ? ORDER BY created_at DESC", person, micros(now))
 }
 
 // UsedToken notes that a sign-in was used.
-func (tx *Tx) UsedToken(ctx context.Context, id string) error {
+func (tx peopleWrites) UsedToken(ctx context.Context, id string) error {
 	return tx.exec(ctx, "UPDATE tokens SET last_used_at = ? WHERE id = ?", micros(tx.now), id)
 }
 
 // DropToken ends a person's sign-in; ErrNotFound when they have none with the id.
-func (tx *Tx) DropToken(ctx context.Context, person, id string) error {
+func (tx peopleWrites) DropToken(ctx context.Context, person, id string) error {
 	return tx.mustChange(ctx, "DELETE FROM tokens WHERE id = ? AND person_id = ?", id, person)
 }
 
 // DropTokens ends all of a person's sign-ins.
-func (tx *Tx) DropTokens(ctx context.Context, person string) error {
+func (tx peopleWrites) DropTokens(ctx context.Context, person string) error {
 	return tx.exec(ctx, "DELETE FROM tokens WHERE person_id = ?", person)
 }

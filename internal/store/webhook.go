@@ -8,6 +8,11 @@ import (
 	"time"
 )
 
+type (
+	webhooksReads  struct{ reader }
+	webhooksWrites struct{ *txn }
+)
+
 // Webhook is an address that is told of journal entries.
 type Webhook struct {
 	ID, URL      string
@@ -51,7 +56,7 @@ func scanWebhook(scan func(...any) error) (w Webhook, err error) {
 }
 
 // AddWebhook adds a webhook; it is told of what comes after its cursor.
-func (tx *Tx) AddWebhook(ctx context.Context, w Webhook) error {
+func (tx webhooksWrites) AddWebhook(ctx context.Context, w Webhook) error {
 	kinds, err := json.Marshal(append([]string{}, w.Kinds...))
 	if err != nil {
 		return err
@@ -60,28 +65,28 @@ func (tx *Tx) AddWebhook(ctx context.Context, w Webhook) error {
 }
 
 // DropWebhook removes one with its log.
-func (tx *Tx) DropWebhook(ctx context.Context, id string) error {
+func (tx webhooksWrites) DropWebhook(ctx context.Context, id string) error {
 	return tx.mustChange(ctx, "DELETE FROM webhooks WHERE id = ?", id)
 }
 
 // Webhooks lists them, the oldest first.
-func (q Q) Webhooks(ctx context.Context) ([]Webhook, error) {
-	return list(ctx, q, scanWebhook, "SELECT "+webhookColumns+" FROM webhooks ORDER BY created_at, id")
+func (q webhooksReads) Webhooks(ctx context.Context) ([]Webhook, error) {
+	return list(ctx, q.reader, scanWebhook, "SELECT "+webhookColumns+" FROM webhooks ORDER BY created_at, id")
 }
 
 // WebhookByID finds one.
-func (q Q) WebhookByID(ctx context.Context, id string) (Webhook, error) {
-	return one(ctx, q, scanWebhook, "SELECT "+webhookColumns+" FROM webhooks WHERE id = ?", id)
+func (q webhooksReads) WebhookByID(ctx context.Context, id string) (Webhook, error) {
+	return one(ctx, q.reader, scanWebhook, "SELECT "+webhookColumns+" FROM webhooks WHERE id = ?", id)
 }
 
 // PassWebhook moves a webhook's cursor over entries that it does not want.
-func (tx *Tx) PassWebhook(ctx context.Context, id string, to int64) error {
+func (tx webhooksWrites) PassWebhook(ctx context.Context, id string, to int64) error {
 	return tx.exec(ctx, "UPDATE webhooks SET cursor = ? WHERE id = ? AND cursor < ?", to, id, to)
 }
 
 // Delivered writes how an attempt went. One that went well moves the cursor,
 // in the same transaction; one that did not leaves it.
-func (tx *Tx) Delivered(ctx context.Context, id string, d Delivery) error {
+func (tx webhooksWrites) Delivered(ctx context.Context, id string, d Delivery) error {
 	if err := tx.exec(ctx, "INSERT INTO deliveries (webhook_id, entry, attempt, at, took_ms, status, problem) VALUES (?, ?, ?, ?, ?, ?, ?)",
 		id, d.Entry, d.Attempt, micros(tx.now), d.Took.Milliseconds(), d.Status, d.Problem); err != nil {
 		return err
@@ -99,8 +104,8 @@ func (tx *Tx) Delivered(ctx context.Context, id string, d Delivery) error {
 }
 
 // Deliveries is a webhook's log, the newest first.
-func (q Q) Deliveries(ctx context.Context, webhook string) ([]Delivery, error) {
-	return list(ctx, q, func(scan func(...any) error) (d Delivery, err error) {
+func (q webhooksReads) Deliveries(ctx context.Context, webhook string) ([]Delivery, error) {
+	return list(ctx, q.reader, func(scan func(...any) error) (d Delivery, err error) {
 		var at, took int64
 		err = scan(&d.Entry, &d.Attempt, &at, &took, &d.Status, &d.Problem)
 		d.At, d.Took = fromMicros(at), time.Duration(took)*time.Millisecond
@@ -109,7 +114,7 @@ func (q Q) Deliveries(ctx context.Context, webhook string) ([]Delivery, error) {
 }
 
 // HashAt is the hash of a journal entry; ok is false where there is none.
-func (q Q) HashAt(ctx context.Context, number int64) (hash []byte, ok bool, err error) {
+func (q journalReads) HashAt(ctx context.Context, number int64) (hash []byte, ok bool, err error) {
 	err = q.db.QueryRowContext(ctx, "SELECT hash FROM journal WHERE number = ?", number).Scan(&hash)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, false, nil

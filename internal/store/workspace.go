@@ -11,6 +11,11 @@ import (
 	"yardbench/internal/core/rules"
 )
 
+type (
+	workspacesReads  struct{ reader }
+	workspacesWrites struct{ *txn }
+)
+
 // The kinds of workspace.
 const (
 	ForPerson   = "person"
@@ -98,28 +103,29 @@ func scanWorkspace(scan func(...any) error) (w Workspace, err error) {
 }
 
 // planned puts in the plans of a row.
-func (q Q) planned(ctx context.Context, w *Workspace) (err error) {
-	if w.Plan, err = q.plan(ctx, w.planID); err != nil {
+func (q workspacesReads) planned(ctx context.Context, w *Workspace) (err error) {
+	plans := plansReads{q.reader}
+	if w.Plan, err = plans.plan(ctx, w.planID); err != nil {
 		return err
 	}
 	w.read = w.Plan
 	if w.nextPlanID != "" {
-		w.NextPlan, err = q.plan(ctx, w.nextPlanID)
+		w.NextPlan, err = plans.plan(ctx, w.nextPlanID)
 		w.nextRead = w.NextPlan
 	}
 	return err
 }
 
-func (q Q) workspace(ctx context.Context, where string, args ...any) (Workspace, error) {
-	w, err := one(ctx, q, scanWorkspace, "SELECT "+workspaceColumns+" FROM workspaces WHERE "+where, args...)
+func (q workspacesReads) workspace(ctx context.Context, where string, args ...any) (Workspace, error) {
+	w, err := one(ctx, q.reader, scanWorkspace, "SELECT "+workspaceColumns+" FROM workspaces WHERE "+where, args...)
 	if err != nil {
 		return w, err
 	}
 	return w, q.planned(ctx, &w)
 }
 
-func (q Q) workspaces(ctx context.Context, where string, args ...any) ([]Workspace, error) {
-	all, err := list(ctx, q, scanWorkspace, "SELECT "+workspaceColumns+" FROM workspaces WHERE "+where, args...)
+func (q workspacesReads) workspaces(ctx context.Context, where string, args ...any) ([]Workspace, error) {
+	all, err := list(ctx, q.reader, scanWorkspace, "SELECT "+workspaceColumns+" FROM workspaces WHERE "+where, args...)
 	for i := range all {
 		if err == nil {
 			err = q.planned(ctx, &all[i])
@@ -136,7 +142,7 @@ func (w *Workspace) Encode() (err error) {
 }
 
 // AddWorkspace adds a workspace.
-func (tx *Tx) AddWorkspace(ctx context.Context, w *Workspace) error {
+func (tx workspacesWrites) AddWorkspace(ctx context.Context, w *Workspace) error {
 	w.CreatedAt, w.PhaseAt = tx.now, tx.now
 	if w.Kind == "" {
 		w.Kind = ForPerson
@@ -149,7 +155,7 @@ func (tx *Tx) AddWorkspace(ctx context.Context, w *Workspace) error {
 			return err
 		}
 	}
-	if err := tx.putPlan(ctx, w.first); err != nil {
+	if err := (plansWrites{tx.txn}).putPlan(ctx, w.first); err != nil {
 		return err
 	}
 	w.planID, w.read = w.first.id, w.Plan
@@ -165,7 +171,7 @@ func (tx *Tx) AddWorkspace(ctx context.Context, w *Workspace) error {
 
 // SaveWorkspace writes what may change of a workspace. A plan that is another
 // one than was read is put; one that nobody has any more goes.
-func (tx *Tx) SaveWorkspace(ctx context.Context, w Workspace) error {
+func (tx workspacesWrites) SaveWorkspace(ctx context.Context, w Workspace) error {
 	ids, err := tx.savePlans(ctx, &w)
 	if err != nil {
 		return err
@@ -188,7 +194,7 @@ func (tx *Tx) SaveWorkspace(ctx context.Context, w Workspace) error {
 	}
 	for _, id := range ids {
 		if id != w.planID && id != w.nextPlanID {
-			if err := tx.dropPlan(ctx, id); err != nil {
+			if err := (plansWrites{tx.txn}).dropPlan(ctx, id); err != nil {
 				return err
 			}
 		}
@@ -198,7 +204,7 @@ func (tx *Tx) SaveWorkspace(ctx context.Context, w Workspace) error {
 
 // savePlans puts a workspace's plans as far as they are others than were read,
 // and gives the ids that it had.
-func (tx *Tx) savePlans(ctx context.Context, w *Workspace) (had []string, err error) {
+func (tx workspacesWrites) savePlans(ctx context.Context, w *Workspace) (had []string, err error) {
 	if w.Phase == lifecycle.Removed && w.Kind == ForPerson { // nothing is made from it any more
 		w.Plan, w.NextPlan = &Plan{}, nil
 		had, w.planID, w.nextPlanID = []string{w.planID, w.nextPlanID}, "", ""
@@ -216,7 +222,7 @@ func (tx *Tx) savePlans(ctx context.Context, w *Workspace) (had []string, err er
 		if err != nil {
 			return "", err
 		}
-		return e.id, tx.putPlan(ctx, e)
+		return e.id, plansWrites{tx.txn}.putPlan(ctx, e)
 	}
 	if w.Plan != w.read || w.NextPlan != w.nextRead {
 		had = []string{w.planID, w.nextPlanID}
@@ -231,7 +237,7 @@ func (tx *Tx) savePlans(ctx context.Context, w *Workspace) (had []string, err er
 
 // SetPhase moves a workspace to a phase and journals it. A move that the
 // table of moves does not have is an error of ours and changes nothing.
-func (tx *Tx) SetPhase(ctx context.Context, w *Workspace, to lifecycle.Phase, actor, cause string) error {
+func (tx workspacesWrites) SetPhase(ctx context.Context, w *Workspace, to lifecycle.Phase, actor, cause string) error {
 	from := w.Phase
 	if from == to {
 		return nil
@@ -250,7 +256,7 @@ func (tx *Tx) SetPhase(ctx context.Context, w *Workspace, to lifecycle.Phase, ac
 	if err := tx.Journal(ctx, "workspace.phase", w.ID, w.journalOwner(), actor, map[string]any{"from": from, "to": to, "cause": cause}); err != nil {
 		return err
 	}
-	return tx.meter(ctx, *w, cost.Event{Phase: to})
+	return meterWrites{tx.txn}.meter(ctx, *w, cost.Event{Phase: to})
 }
 
 // journalOwner is whose matter a workspace's entries are: a prebuild's are the
@@ -263,55 +269,55 @@ func (w Workspace) journalOwner() string {
 }
 
 // WorkspaceByID finds a workspace, removed ones too.
-func (q Q) WorkspaceByID(ctx context.Context, id string) (Workspace, error) {
+func (q workspacesReads) WorkspaceByID(ctx context.Context, id string) (Workspace, error) {
 	return q.workspace(ctx, "id = ?", id)
 }
 
 // NameTaken tells whether an owner has a workspace of a name.
-func (q Q) NameTaken(ctx context.Context, owner, name string) (taken bool, err error) {
+func (q workspacesReads) NameTaken(ctx context.Context, owner, name string) (taken bool, err error) {
 	err = q.db.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM workspaces WHERE owner_id = ? AND name = ? AND phase <> 'removed')", owner, name).Scan(&taken)
 	return taken, q.db.seen(err)
 }
 
 // NameOf is a workspace's name, also of one that was removed.
-func (q Q) NameOf(ctx context.Context, id string) (string, error) {
-	return one(ctx, q, func(scan func(...any) error) (n string, err error) { return n, scan(&n) }, "SELECT name FROM workspaces WHERE id = ?", id)
+func (q workspacesReads) NameOf(ctx context.Context, id string) (string, error) {
+	return one(ctx, q.reader, func(scan func(...any) error) (n string, err error) { return n, scan(&n) }, "SELECT name FROM workspaces WHERE id = ?", id)
 }
 
 // WorkspaceByName finds an owner's workspace that is not removed.
-func (q Q) WorkspaceByName(ctx context.Context, owner, name string) (Workspace, error) {
+func (q workspacesReads) WorkspaceByName(ctx context.Context, owner, name string) (Workspace, error) {
 	return q.workspace(ctx, "owner_id = ? AND name = ? AND phase <> 'removed'", owner, name)
 }
 
 // Workspaces lists everything that is not removed, prebuilds too.
-func (q Q) Workspaces(ctx context.Context) ([]Workspace, error) {
+func (q workspacesReads) Workspaces(ctx context.Context) ([]Workspace, error) {
 	return q.workspaces(ctx, "phase <> 'removed' ORDER BY name, owner_id")
 }
 
 // StoppedSince lists the workspaces that were stopped after a time.
-func (q Q) StoppedSince(ctx context.Context, at time.Time) ([]Workspace, error) {
+func (q workspacesReads) StoppedSince(ctx context.Context, at time.Time) ([]Workspace, error) {
 	return q.workspaces(ctx, "phase <> 'removed' AND phase = 'stopped' AND phase_at > ? ORDER BY name, owner_id", micros(at))
 }
 
 // PeoplesWorkspaces lists people's workspaces that are not removed, in a scope.
-func (q Q) PeoplesWorkspaces(ctx context.Context, s Scope) ([]Workspace, error) {
+func (q workspacesReads) PeoplesWorkspaces(ctx context.Context, s Scope) ([]Workspace, error) {
 	where, args := s.where()
 	return q.workspaces(ctx, "phase <> 'removed' AND kind = 'person'"+where+" ORDER BY name, owner_id", args...)
 }
 
 // WorkspaceOfContainer finds the workspace that a container was adopted as.
-func (q Q) WorkspaceOfContainer(ctx context.Context, container string) (Workspace, error) {
+func (q workspacesReads) WorkspaceOfContainer(ctx context.Context, container string) (Workspace, error) {
 	return q.workspace(ctx, "adopted = ? AND adopted <> '' AND phase <> 'removed'", container)
 }
 
 // WorkspaceByPortKey finds the workspace whose ports' host names begin so.
-func (q Q) WorkspaceByPortKey(ctx context.Context, key string) (Workspace, error) {
+func (q workspacesReads) WorkspaceByPortKey(ctx context.Context, key string) (Workspace, error) {
 	return q.workspace(ctx, "port_key = ? AND port_key <> '' AND phase <> 'removed'", key)
 }
 
 // Reserved sums what the workspaces of a person or a team hold: all that
 // exist, and the size of those that run or are to run. Prebuilds are nobody's.
-func (q Q) Reserved(ctx context.Context, s Scope) (rules.Amounts, error) {
+func (q workspacesReads) Reserved(ctx context.Context, s Scope) (rules.Amounts, error) {
 	var existing, running, cores, memory int64
 	where, args := s.where()
 	err := q.db.QueryRowContext(ctx, `SELECT COUNT(*), COALESCE(SUM(runs), 0), COALESCE(SUM(runs * cores_milli), 0), COALESCE(SUM(runs * memory_bytes), 0) FROM
@@ -321,6 +327,6 @@ func (q Q) Reserved(ctx context.Context, s Scope) (rules.Amounts, error) {
 }
 
 // WorkspacesOf lists people's workspaces of a repository's branch.
-func (q Q) WorkspacesOf(ctx context.Context, repository, branch string) ([]Workspace, error) {
+func (q workspacesReads) WorkspacesOf(ctx context.Context, repository, branch string) ([]Workspace, error) {
 	return q.workspaces(ctx, "repository_id = ? AND branch = ? AND kind = 'person' AND phase <> 'removed' ORDER BY created_at", repository, branch)
 }

@@ -23,8 +23,28 @@ type request struct {
 	end chan error
 }
 
-// Tx is one request's part of a transaction of the writer.
+// Tx is one request's part of a transaction of the writer. What it can write is
+// a type a noun.
 type Tx struct {
+	*txn
+	conditionsWrites
+	meterWrites
+	peopleWrites
+	plansWrites
+	prebuildsWrites
+	repositoriesWrites
+	secretsWrites
+	sheetsWrites
+	webhooksWrites
+	workspacesWrites
+}
+
+func transaction(t *txn) *Tx {
+	return &Tx{t, conditionsWrites{t}, meterWrites{t}, peopleWrites{t}, plansWrites{t}, prebuildsWrites{t}, repositoriesWrites{t}, secretsWrites{t}, sheetsWrites{t}, webhooksWrites{t}, workspacesWrites{t}}
+}
+
+// txn is what all of it is written with.
+type txn struct {
 	Q
 	now     time.Time
 	entries int
@@ -45,13 +65,13 @@ type head struct {
 }
 
 // Now is the time of the transaction.
-func (tx *Tx) Now() time.Time { return tx.now }
+func (tx *txn) Now() time.Time { return tx.now }
 
 // At moves the transaction to another time: a past is written so.
-func (tx *Tx) At(t time.Time) { tx.now = t.UTC().Truncate(time.Microsecond) }
+func (tx *txn) At(t time.Time) { tx.now = t.UTC().Truncate(time.Microsecond) }
 
 // cached says that what the transaction changes is kept by the cache.
-func (tx *Tx) cached() { *tx.changed = true }
+func (tx *txn) cached() { *tx.changed = true }
 
 // Write runs do in the writer's transaction. When do fails, what it did is
 // undone and its error returned; otherwise Write returns after the commit.
@@ -182,7 +202,7 @@ func (s *Store) transaction(group []request) (answers []error, entries int, err 
 		if answers[i] = r.ctx.Err(); answers[i] != nil {
 			continue
 		}
-		tx := &Tx{Q: Q{db: s.written}, now: s.now().UTC().Truncate(time.Microsecond), known: &s.known, changed: &changed}
+		tx := transaction(&txn{Q: queries(reader{db: s.written}), now: s.now().UTC().Truncate(time.Microsecond), known: &s.known, changed: &changed})
 		var stands bool
 		if answers[i], stands = s.one(ctx, r, tx); !stands {
 			err = errTransactionEnded
