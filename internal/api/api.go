@@ -81,7 +81,7 @@ func New(ctx context.Context, svc *service.Service, c Config) *API {
 	a.huma = humagin.New(engine, config)
 	a.huma.UseMiddleware(a.signedIn)
 	a.routes()
-	a.console(c.Console)
+	serveConsole(engine, c.Console)
 	return a
 }
 
@@ -261,11 +261,11 @@ func actor(ctx context.Context) service.Actor {
 	return a
 }
 
-// console serves the built console; every path it does not have is a page of
+// serveConsole serves the built console; every path it does not have is a page of
 // the console's own routing.
-func (a *API) console(files fs.FS) {
+func serveConsole(engine *gin.Engine, files fs.FS) {
 	server := http.FileServerFS(files)
-	a.engine.NoRoute(func(c *gin.Context) {
+	engine.NoRoute(func(c *gin.Context) {
 		p := strings.TrimPrefix(path.Clean(c.Request.URL.Path), "/")
 		if p == "api" || strings.HasPrefix(p, "api/") || (c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead) {
 			write(c.Writer, newProblem(http.StatusNotFound, "there is nothing at "+c.Request.URL.Path).(*wire.Problem))

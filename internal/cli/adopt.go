@@ -11,7 +11,7 @@ import (
 	"yardbench/internal/wire"
 )
 
-func (a *app) adopt() *cobra.Command {
+func (a adoptCommands) adopt() *cobra.Command {
 	var in wire.Adopt
 	c := &cobra.Command{
 		Use: "adopt [CONTAINER]", Short: "Take a container that others started on as a workspace (operators)",
@@ -58,7 +58,7 @@ func (a *app) adopt() *cobra.Command {
 	return c
 }
 
-func (a *app) containers(all []wire.Container) {
+func (a adoptCommands) containers(all []wire.Container) {
 	if len(all) == 0 {
 		fmt.Fprintln(a.out, "no container runs in the yard but those of workspaces")
 		return
@@ -78,7 +78,7 @@ func (a *app) containers(all []wire.Container) {
 	fmt.Fprintln(a.out, "take one on with: yardbench adopt CONTAINER --for PERSON --repository REPOSITORY")
 }
 
-func (a *app) letGo() *cobra.Command {
+func (a adoptCommands) letGo() *cobra.Command {
 	return &cobra.Command{
 		Use: "let-go NAME", Short: "Let an adopted container go; it goes on as it is (operators)",
 		Long:    "Let an adopted container go. Its steward ends, with the terminals and commands that were opened through it, and its files are taken out; the container itself goes on.",

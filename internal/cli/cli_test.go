@@ -192,7 +192,7 @@ func TestWordsForPeople(t *testing.T) {
 // The preflight says everything once, and marks what is over.
 func TestPreflightForPeople(t *testing.T) {
 	a, out, _ := quiet(t)
-	a.preflight(wire.Preflight{Repository: "tide-board", Branch: "main", Commit: "0123456789abcdef", Definition: "d.json", Image: "Dockerfile", Folder: "/x", Scratch: "there is no prepared image for this branch yet",
+	workspaceCommands{a}.preflight(wire.Preflight{Repository: "tide-board", Branch: "main", Commit: "0123456789abcdef", Definition: "d.json", Image: "Dockerfile", Folder: "/x", Scratch: "there is no prepared image for this branch yet",
 		SetUp: []string{"onCreateCommand"}, Size: "small", Currency: "EUR", HourMicros: 60_000, RestAfterS: 2700, Findings: []wire.DefinitionFinding{{Severity: "warning", Path: "d.json", Line: 3, Column: 2, What: "odd"}}, Missing: []wire.WantedSecret{{Name: "KEY", Description: "opens it"}},
 		Limits: []wire.LimitLine{{Kind: "running", Whose: "ingrid", Text: "3 used + 1 asked of 3 allowed", Over: true}}, Refused: true})
 	for _, want := range []string{"tide-board at main (0123456789)", "none: there is no prepared image", "not known: nobody has launched it so yet", "0.06 EUR an hour", "after 45 min without", "warning: odd", "secret put KEY --for tide-board", "allowed — over", "it would be refused"} {

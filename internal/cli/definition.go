@@ -19,7 +19,7 @@ import (
 	"yardbench/internal/wire"
 )
 
-func (a *app) definition() *cobra.Command {
+func (a definitionCommands) definition() *cobra.Command {
 	c := &cobra.Command{Use: "definition", Short: "Look at environment definitions", Example: "  yardbench definition check"}
 	var sarif, strict bool
 	var name string
@@ -79,7 +79,7 @@ would be refused, with --strict also where there are warnings.`,
 }
 
 // lookAt checks a folder, or has the service check a repository.
-func (a *app) lookAt(cmd *cobra.Command, args []string, name string) (found wire.DefinitionCheck, err error) {
+func (a definitionCommands) lookAt(cmd *cobra.Command, args []string, name string) (found wire.DefinitionCheck, err error) {
 	where := strings.Join(args, "")
 	if isFolder(where) {
 		return checkFolder(where, name)
@@ -93,7 +93,7 @@ func (a *app) lookAt(cmd *cobra.Command, args []string, name string) (found wire
 }
 
 // values prints what a definition comes to.
-func (a *app) values(found wire.DefinitionCheck) {
+func (a definitionCommands) values(found wire.DefinitionCheck) {
 	a.heading(found)
 	if len(found.Names) > 1 {
 		var names []string
@@ -121,7 +121,7 @@ func (a *app) values(found wire.DefinitionCheck) {
 	fmt.Fprintf(a.out, "comes to      %s\n", cmp.Or(found.Built, "not built yet: what its image's label says is not in the table"))
 }
 
-func (a *app) heading(found wire.DefinitionCheck) {
+func (a definitionCommands) heading(found wire.DefinitionCheck) {
 	if found.Repository != "" {
 		fmt.Fprintf(a.out, "%s at %s (%.10s)\n", found.Repository, clean(found.Branch), found.Commit)
 	}
@@ -214,7 +214,7 @@ func count(fs []wire.DefinitionFinding) map[string]int {
 }
 
 // findings prints what was found, one after the other, and the sum.
-func (a *app) findings(found wire.DefinitionCheck) {
+func (a definitionCommands) findings(found wire.DefinitionCheck) {
 	a.heading(found)
 	for _, f := range found.Findings {
 		fix := f.Fix

@@ -14,7 +14,7 @@ import (
 	"yardbench/internal/wire"
 )
 
-func (a *app) signIn() *cobra.Command {
+func (a peopleCommands) signIn() *cobra.Command {
 	var name string
 	c := &cobra.Command{
 		Use:   "sign-in [ADDRESS]",
@@ -73,7 +73,7 @@ func (a *app) signIn() *cobra.Command {
 	return c
 }
 
-func (a *app) signOut() *cobra.Command {
+func (a peopleCommands) signOut() *cobra.Command {
 	return &cobra.Command{
 		Use: "sign-out", Short: "End this sign-in, here and at the service", Example: "  yardbench sign-out", Args: cobra.NoArgs,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
@@ -88,7 +88,7 @@ func (a *app) signOut() *cobra.Command {
 	}
 }
 
-func (a *app) credential() *cobra.Command {
+func (a peopleCommands) credential() *cobra.Command {
 	c := &cobra.Command{Use: "credential", Short: "What you sign in to git hosts with"}
 	var username string
 	put := &cobra.Command{
@@ -139,7 +139,7 @@ func (a *app) credential() *cobra.Command {
 	return c
 }
 
-func (a *app) repos() *cobra.Command {
+func (a peopleCommands) repos() *cobra.Command {
 	c := &cobra.Command{
 		Use: "repos", Short: "List the registered repositories", Example: "  yardbench repos", Args: cobra.NoArgs,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
@@ -224,7 +224,7 @@ func (a *app) repos() *cobra.Command {
 	return c
 }
 
-func (a *app) people() *cobra.Command {
+func (a peopleCommands) people() *cobra.Command {
 	c := &cobra.Command{
 		Use: "people", Short: "The people and teams you may see", Example: "  yardbench people\n  yardbench people enrol --role developer --team Harbour", Args: cobra.NoArgs,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
@@ -331,7 +331,7 @@ func (a *app) people() *cobra.Command {
 	return c
 }
 
-func (a *app) changed(cmd *cobra.Command, api *client.Client, name string, ch wire.PersonChange) error {
+func (a peopleCommands) changed(cmd *cobra.Command, api *client.Client, name string, ch wire.PersonChange) error {
 	p, err := api.ChangePerson(cmd.Context(), name, ch)
 	if err != nil {
 		return err
@@ -350,7 +350,7 @@ func (a *app) changed(cmd *cobra.Command, api *client.Client, name string, ch wi
 }
 
 // enrol sets up one's own account by a link.
-func (a *app) enrol() *cobra.Command {
+func (a peopleCommands) enrol() *cobra.Command {
 	var in wire.EnrolmentUse
 	c := &cobra.Command{
 		Use: "enrol LINK", Short: "Set up your account, or a new password, by the link an operator gave you",
@@ -388,7 +388,7 @@ func (a *app) enrol() *cobra.Command {
 	return c
 }
 
-func (a *app) token() *cobra.Command {
+func (a peopleCommands) token() *cobra.Command {
 	c := &cobra.Command{Use: "token", Short: "Your sign-ins, and tokens for programs"}
 	var days int
 	mk := &cobra.Command{

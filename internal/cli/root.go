@@ -23,6 +23,19 @@ import (
 	"yardbench/internal/wire"
 )
 
+// The commands, by what they are about.
+type (
+	workspaceCommands  struct{ *app }
+	adoptCommands      struct{ *app }
+	definitionCommands struct{ *app }
+	portCommands       struct{ *app }
+	rulesCommands      struct{ *app }
+	journalCommands    struct{ *app }
+	prebuildCommands   struct{ *app }
+	peopleCommands     struct{ *app }
+	serviceCommands    struct{ *app }
+)
+
 // Exit codes, as documented in docs/cli.md.
 const (
 	exitError     = 1   // anything not named below
@@ -145,16 +158,16 @@ func (a *app) root() *cobra.Command {
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usage{err} })
 	root.AddGroup(&cobra.Group{ID: "work", Title: "Workspaces:"}, &cobra.Group{ID: "mine", Title: "You:"}, &cobra.Group{ID: "service", Title: "The service:"})
 	for group, commands := range map[string][]*cobra.Command{
-		"work":    {a.launch(), a.list(), a.show(), a.enter(), a.run(), a.logs(), a.start(), a.stop(), a.rebuild(), a.remove(), a.hold(), a.ports(), a.forward(), a.services()},
-		"mine":    {a.signIn(), a.signOut(), a.enrol(), a.secret(), a.credential(), a.token(), a.cost()},
-		"service": {a.repos(), a.definition(), a.starter(), a.prebuild(), a.adopt(), a.letGo(), a.people(), a.rules(), a.journal(), a.webhook(), a.serve()},
+		"work":    {(workspaceCommands{a}).launch(), (workspaceCommands{a}).list(), (workspaceCommands{a}).show(), (workspaceCommands{a}).enter(), (workspaceCommands{a}).run(), (workspaceCommands{a}).logs(), (workspaceCommands{a}).start(), (workspaceCommands{a}).stop(), (workspaceCommands{a}).rebuild(), (workspaceCommands{a}).remove(), (workspaceCommands{a}).hold(), (portCommands{a}).ports(), (portCommands{a}).forward(), (workspaceCommands{a}).services()},
+		"mine":    {(peopleCommands{a}).signIn(), (peopleCommands{a}).signOut(), (peopleCommands{a}).enrol(), (peopleCommands{a}).secret(), (peopleCommands{a}).credential(), (peopleCommands{a}).token(), (rulesCommands{a}).cost()},
+		"service": {(peopleCommands{a}).repos(), (definitionCommands{a}).definition(), (definitionCommands{a}).starter(), (prebuildCommands{a}).prebuild(), (adoptCommands{a}).adopt(), (adoptCommands{a}).letGo(), (peopleCommands{a}).people(), (rulesCommands{a}).rules(), (journalCommands{a}).journal(), (journalCommands{a}).webhook(), (serviceCommands{a}).serve()},
 	} {
 		for _, c := range commands {
 			c.GroupID = group
 			root.AddCommand(c)
 		}
 	}
-	root.AddCommand(a.demo(), a.openapi(), a.lifecycle())
+	root.AddCommand((serviceCommands{a}).demo(), (serviceCommands{a}).openapi(), (serviceCommands{a}).lifecycle())
 	return root
 }
 

@@ -10,7 +10,7 @@ import (
 	"yardbench/internal/wire"
 )
 
-func (a *app) secret() *cobra.Command {
+func (a peopleCommands) secret() *cobra.Command {
 	c := &cobra.Command{Use: "secret", Short: "Secrets: given to terminals, runs and set-up commands, never shown again",
 		Long: "Secrets are given to terminals, runs and set-up commands, as variables or as files on tmpfs, and never shown again. " +
 			"Your own go to the repositories you name, or everywhere; a repository's go to everybody who works in it. Your own count before the repository's."}

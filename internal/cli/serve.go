@@ -37,7 +37,7 @@ func serviceFlags(c *cobra.Command, config *serve.Config, addresses *string) {
 	c.Flags().StringVar(addresses, "addresses", "10.213.0.0/16", "the IPv4 range that workspaces' networks are cut from, 32 addresses each")
 }
 
-func (a *app) runService(ctx context.Context, config serve.Config, addresses string) error {
+func (a serviceCommands) runService(ctx context.Context, config serve.Config, addresses string) error {
 	var err error
 	if config.Addresses, err = netip.ParsePrefix(addresses); err != nil || !config.Addresses.Addr().Is4() || config.Addresses.Bits() > 27 {
 		return usage{fmt.Errorf("--addresses %q is no IPv4 range of /27 or larger", addresses)}
@@ -47,7 +47,7 @@ func (a *app) runService(ctx context.Context, config serve.Config, addresses str
 	return serve.Run(ctx, config)
 }
 
-func (a *app) serve() *cobra.Command {
+func (a serviceCommands) serve() *cobra.Command {
 	var config serve.Config
 	var addresses string
 	c := &cobra.Command{
@@ -66,7 +66,7 @@ func (a *app) serve() *cobra.Command {
 }
 
 // firstOperator prints the way in to a service that knows nobody.
-func (a *app) firstOperator(ctx context.Context, s *service.Service) error {
+func (a serviceCommands) firstOperator(ctx context.Context, s *service.Service) error {
 	link, needed, err := s.People.FirstEnrolment(ctx)
 	if err == nil && needed {
 		fmt.Fprintf(a.out, "nobody can sign in yet: the first operator sets up their account at\n  %s\nwithin 72 hours, once; after that, starting the service again makes another\n", link)
@@ -74,7 +74,7 @@ func (a *app) firstOperator(ctx context.Context, s *service.Service) error {
 	return err
 }
 
-func (a *app) openapi() *cobra.Command {
+func (a serviceCommands) openapi() *cobra.Command {
 	return &cobra.Command{
 		Use: "openapi", Short: "Print the OpenAPI description of the HTTP door", Hidden: true, Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -92,7 +92,7 @@ func (a *app) openapi() *cobra.Command {
 	}
 }
 
-func (a *app) lifecycle() *cobra.Command {
+func (a serviceCommands) lifecycle() *cobra.Command {
 	return &cobra.Command{
 		Use: "lifecycle", Short: "Print the document of phases and moves", Hidden: true, Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
@@ -103,7 +103,7 @@ func (a *app) lifecycle() *cobra.Command {
 }
 
 // demo runs the parts of the demo; `make demo` calls them.
-func (a *app) demo() *cobra.Command {
+func (a serviceCommands) demo() *cobra.Command {
 	c := &cobra.Command{Use: "demo", Short: "The parts of the demo: Skerry Line", Hidden: true}
 	var dir, listen, notify string
 	host := &cobra.Command{

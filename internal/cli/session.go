@@ -17,7 +17,7 @@ import (
 	"yardbench/internal/wire"
 )
 
-func (a *app) enter() *cobra.Command {
+func (a workspaceCommands) enter() *cobra.Command {
 	var label string
 	c := &cobra.Command{
 		Use: "enter NAME", Short: "Open a terminal in a workspace, or join the one left open",
@@ -39,7 +39,7 @@ func (a *app) enter() *cobra.Command {
 	return c
 }
 
-func (a *app) run() *cobra.Command {
+func (a workspaceCommands) run() *cobra.Command {
 	c := &cobra.Command{
 		Use: "run NAME -- COMMAND [ARGUMENT...]", Short: "Run one command in a workspace",
 		Long: "Run one command in the workspace folder, as the definition's user. Input, output and the exit code are passed through; " +
@@ -62,7 +62,7 @@ func (a *app) run() *cobra.Command {
 
 // session passes input and output until the command or shell has ended, and
 // gives its exit code. raw is for a terminal here.
-func (a *app) session(ctx context.Context, api *client.Client, ref string, in wire.Run, raw bool) error {
+func (a workspaceCommands) session(ctx context.Context, api *client.Client, ref string, in wire.Run, raw bool) error {
 	s, err := api.Open(ctx, ref, in)
 	if err != nil {
 		return err

@@ -15,7 +15,7 @@ import (
 	"yardbench/internal/wire"
 )
 
-func (a *app) starter() *cobra.Command {
+func (a definitionCommands) starter() *cobra.Command {
 	c := &cobra.Command{Use: "starter", Short: "Ready definitions for new projects, kept by the house"}
 	list := &cobra.Command{
 		Use: "list", Short: "List the starters", Example: "  yardbench starter list", Args: cobra.NoArgs,
@@ -96,7 +96,7 @@ func (a *app) starter() *cobra.Command {
 	return c
 }
 
-func (a *app) showStarter(s wire.Starter) {
+func (a definitionCommands) showStarter(s wire.Starter) {
 	fmt.Fprintln(a.out, clean(strings.TrimSpace(strings.TrimPrefix(s.Title+": "+s.Description, ": ")+" "+s.Version)))
 	if s.Problem != "" {
 		fmt.Fprintln(a.out, "cannot be used:", clean(s.Problem))
@@ -156,7 +156,7 @@ func writeStarter(s wire.FilledStarter, folder string, force bool) error {
 	return nil
 }
 
-func (a *app) services() *cobra.Command {
+func (a workspaceCommands) services() *cobra.Command {
 	return &cobra.Command{
 		Use: "services NAME", Short: "List the services beside a workspace, with how each is", Example: "  yardbench services route-notes\n  yardbench logs route-notes --service levels", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {

@@ -58,7 +58,7 @@ func (a *app) repositoryNames(cmd *cobra.Command, args []string, _ string) (out 
 }
 
 // preflight says what a launch would come to.
-func (a *app) preflight(p wire.Preflight) {
+func (a workspaceCommands) preflight(p wire.Preflight) {
 	line := func(k, format string, args ...any) {
 		fmt.Fprintf(a.out, "%-12s%s\n", k, clean(fmt.Sprintf(format, args...)))
 	}
@@ -134,7 +134,7 @@ func money(micros int64, currency string) string {
 	return cents(micros) + " " + currency
 }
 
-func (a *app) launch() *cobra.Command {
+func (a workspaceCommands) launch() *cobra.Command {
 	var in wire.Launch
 	var detach, dry bool
 	var rest string
@@ -191,7 +191,7 @@ func (a *app) launch() *cobra.Command {
 	return c
 }
 
-func (a *app) list() *cobra.Command {
+func (a workspaceCommands) list() *cobra.Command {
 	var all bool
 	c := &cobra.Command{
 		Use: "list", Short: "List workspaces", Example: "  yardbench list\n  yardbench list --all", Args: cobra.NoArgs,
@@ -227,7 +227,7 @@ func (a *app) list() *cobra.Command {
 }
 
 // troubles says what keeps the service from being well.
-func (a *app) troubles(ctx context.Context, api *client.Client) {
+func (a workspaceCommands) troubles(ctx context.Context, api *client.Client) {
 	if h, err := api.Health(ctx); err == nil { // who cannot ask learns it from what they asked for
 		for _, t := range h.Troubles {
 			fmt.Fprintf(a.out, "%s\n", a.paint(text.FgRed, fmt.Sprintf("since %s %s", when(t.Since), clean(t.Text))))
@@ -256,7 +256,7 @@ func strip(day []wire.Stretch, now time.Time) string {
 	return b.String()
 }
 
-func (a *app) show() *cobra.Command {
+func (a workspaceCommands) show() *cobra.Command {
 	type shown struct {
 		wire.Workspace
 		Sheets []wire.Sheet `json:"sheets"`
@@ -320,7 +320,7 @@ func (a *app) show() *cobra.Command {
 					end = sh.Outcome + " in " + took(sh.EndedAt.Sub(sh.StartedAt))
 				}
 				fmt.Fprintf(a.out, "\nlaunch sheet %d: %s, %s, %s\n", sh.Number, sh.Kind, when(sh.StartedAt), end)
-				p := &progress{a: a}
+				p := &progress{a: a.app}
 				for _, s := range nested(sh.Steps) {
 					if s.EndedAt == nil {
 						fmt.Fprintf(a.out, "  … %s, for %s so far\n", clean(s.Title), took(time.Since(s.StartedAt)))
@@ -352,7 +352,7 @@ func nested(steps []wire.Step) (out []wire.Step) {
 	return out
 }
 
-func (a *app) logs() *cobra.Command {
+func (a workspaceCommands) logs() *cobra.Command {
 	var follow bool
 	var sheet int
 	var from int64
@@ -410,7 +410,7 @@ func (j *jsonLines) Close() {
 	}
 }
 
-func (a *app) start() *cobra.Command {
+func (a workspaceCommands) start() *cobra.Command {
 	return &cobra.Command{
 		Use: "start NAME", Short: "Start a stopped workspace, or try a failed one again", Example: "  yardbench start tide-board", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
@@ -423,7 +423,7 @@ func (a *app) start() *cobra.Command {
 	}
 }
 
-func (a *app) stop() *cobra.Command {
+func (a workspaceCommands) stop() *cobra.Command {
 	return &cobra.Command{
 		Use: "stop NAME", Short: "Stop a workspace; its files stay", Example: "  yardbench stop tide-board", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
@@ -436,7 +436,7 @@ func (a *app) stop() *cobra.Command {
 	}
 }
 
-func (a *app) rebuild() *cobra.Command {
+func (a workspaceCommands) rebuild() *cobra.Command {
 	var in wire.Rebuild
 	c := &cobra.Command{
 		Use: "rebuild NAME", Short: "Make a workspace's container anew from the branch's head",
@@ -473,7 +473,7 @@ func (a *app) sure(yes bool, what, question string) error {
 	return nil
 }
 
-func (a *app) remove() *cobra.Command {
+func (a workspaceCommands) remove() *cobra.Command {
 	var yes, discard bool
 	c := &cobra.Command{
 		Use: "remove NAME", Short: "Remove a workspace with its files",

@@ -36,7 +36,7 @@ func ours(image string) bool {
 
 // mayUse holds an image against what is the service's own, and against the
 // house rules.
-func (d *doc) mayUse(image string, at int, house *rules.Rules) {
+func (d checkDoc) mayUse(image string, at int, house *rules.Rules) {
 	switch {
 	case strings.Contains(image, "$"):
 		d.say(Error, at, "write the image's name", "which image %q is cannot be told", image)
@@ -165,7 +165,7 @@ func Bases(dockerfile []byte, args map[string]string) (out []string) {
 
 // dockerfile looks at a build file. user becomes the image's last user where
 // the definition names none.
-func (d *doc) dockerfile(forwarded []int, user *string, b *Build, house *rules.Rules) {
+func (d checkDoc) dockerfile(forwarded []int, user *string, b *Build, house *rules.Rules) {
 	if len(d.text) > MaxBytes {
 		return
 	}
@@ -257,7 +257,7 @@ var newer = map[string]string{"COPY --link": "1.4", "ADD --link": "1.4", "ADD --
 
 // syntax finds what the yard's builder is too old for. A file that names its
 // frontend brings what it needs.
-func (d *doc) syntax(known string) {
+func (d checkDoc) syntax(known string) {
 	if _, _, _, named := parser.DetectSyntax(d.text); named || known == "" || len(d.text) > MaxBytes {
 		return
 	}

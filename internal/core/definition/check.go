@@ -41,7 +41,7 @@ var Rules = map[string]string{
 }
 
 // duplicates finds what is said twice in an object and in those within it.
-func (d *doc) duplicates(obj *hujson.Object, in string) {
+func (d checkDoc) duplicates(obj *hujson.Object, in string) {
 	seen := map[string]bool{}
 	for _, m := range obj.Members {
 		name := m.Name.Value.(hujson.Literal).String()
@@ -56,7 +56,7 @@ func (d *doc) duplicates(obj *hujson.Object, in string) {
 }
 
 // unknown says of a property that is not honoured whether it is one at all.
-func (d *doc) unknown(name string, at int) {
+func (d checkDoc) unknown(name string, at int) {
 	if d.full() {
 		return
 	}
@@ -114,7 +114,7 @@ func Check(src Source) (Definition, []Finding) {
 		return out, d.findings
 	}
 	if d.root.Value != nil {
-		d.advise(out)
+		checkDoc{d}.advise(out)
 	}
 	if src.House != nil {
 		d.findings = append(d.findings, Permit(out, src.Repository, *src.House)...)
@@ -133,7 +133,7 @@ func Check(src Source) (Definition, []Finding) {
 				d.rule("image-unpinned", Warning, d.at("dockerComposeFile"), "name a version, or a digest", "image %q of service %q %s", s.Image, s.Name, why)
 			}
 		}
-		d.portsNotForwarded(out)
+		composeDoc{d}.portsNotForwarded(out)
 	}
 	for i, b := range builds {
 		if b == nil {
@@ -152,8 +152,8 @@ func Check(src Source) (Definition, []Finding) {
 		if i > 0 {
 			last = &other
 		}
-		f.dockerfile(out.Ports, last, b, src.House)
-		f.syntax(src.Syntax)
+		checkDoc{f}.dockerfile(out.Ports, last, b, src.House)
+		checkDoc{f}.syntax(src.Syntax)
 		d.findings = append(d.findings, f.findings...)
 	}
 	switch {
@@ -177,7 +177,7 @@ func Check(src Source) (Definition, []Finding) {
 }
 
 // advise looks at what the definition itself says.
-func (d *doc) advise(out Definition) {
+func (d checkDoc) advise(out Definition) {
 	d.variablesWithoutDefault()
 	for _, property := range []string{"containerEnv", "remoteEnv"} {
 		d.secretsIn(property)
@@ -252,7 +252,7 @@ func entropy(s string) (h float64) {
 	return h
 }
 
-func (d *doc) secretsIn(path ...string) {
+func (d checkDoc) secretsIn(path ...string) {
 	for _, m := range d.members(path...) {
 		name := m.Name.Value.(hujson.Literal).String()
 		value, ok := m.Value.Value.(hujson.Literal)
@@ -265,7 +265,7 @@ func (d *doc) secretsIn(path ...string) {
 	}
 }
 
-func (d *doc) variablesWithoutDefault() {
+func (d checkDoc) variablesWithoutDefault() {
 	for _, at := range variable.Pattern.FindAllSubmatchIndex(d.text, -1) {
 		kind := string(d.text[at[2]:at[3]])
 		if (kind == "localEnv" || kind == "env") && at[6] < 0 {
@@ -300,7 +300,7 @@ var (
 )
 
 // slowSetUp finds what everybody waits for at a moment where it need not be.
-func (d *doc) slowSetUp(out Definition) {
+func (d checkDoc) slowSetUp(out Definition) {
 	for _, u := range out.SetUp {
 		for _, c := range u.Commands {
 			text := c.Shell + strings.Join(c.Args, " ")

@@ -106,7 +106,7 @@ func (o *Definition) service() string {
 }
 
 // composeFiles are the compose files that a definition names; nil when none.
-func (d *doc) composeFiles(value any) []string {
+func (d composeDoc) composeFiles(value any) []string {
 	files := stringsOf(value)
 	if value != nil && len(files) == 0 {
 		d.say(Error, d.at("dockerComposeFile"), "name a file, or a list of files", "dockerComposeFile names none")
@@ -118,7 +118,7 @@ func init() { logrus.SetOutput(io.Discard) } // the loader's only way to warn; i
 
 // compose reads the compose files and puts what they say into out. v learns
 // where the clone lies.
-func (d *doc) compose(out *Definition, r raw, src Source, v *variables) {
+func (d composeDoc) compose(out *Definition, r raw, src Source, v *variables) {
 	at := max(d.at("dockerComposeFile"), -1)
 	var files []string
 	for _, f := range d.composeFiles(r.DockerComposeFile) {
@@ -167,7 +167,7 @@ func (d *doc) compose(out *Definition, r raw, src Source, v *variables) {
 
 // work puts what the compose files say of the service that people work in
 // beneath the definition.
-func (d *doc) work(out *Definition, s Service, from types.ServiceConfig) {
+func (d composeDoc) work(out *Definition, s Service, from types.ServiceConfig) {
 	out.Image, out.Build = s.Image, s.Build
 	for key, set := range map[string]bool{"image": s.Image != "", "build": s.Build != nil} {
 		if set {
@@ -187,7 +187,7 @@ func (d *doc) work(out *Definition, s Service, from types.ServiceConfig) {
 }
 
 // load reads and merges the files.
-func (d *doc) load(files []string, src Source, at int) (project *types.Project, ok bool) {
+func (d composeDoc) load(files []string, src Source, at int) (project *types.Project, ok bool) {
 	defer func() { // the loader does not expect every rubbish
 		if r := recover(); r != nil {
 			d.rule("compose-file", Error, at, "correct it; the Compose Specification says what may stand there", "the compose file cannot be read")
@@ -252,7 +252,7 @@ func (d *doc) load(files []string, src Source, at int) (project *types.Project, 
 var composeVariable = regexp.MustCompile(`\$?\$(\{([A-Za-z_][A-Za-z0-9_]*)\}|([A-Za-z_][A-Za-z0-9_]*))`)
 
 // unset finds the variables of a compose file that nobody gives a value.
-func (d *doc) unset(file string, text []byte, env types.Mapping) {
+func (d composeDoc) unset(file string, text []byte, env types.Mapping) {
 	c := &doc{path: file, text: text}
 	for start := 0; start < len(text) && !c.full(); {
 		end := start + bytes.IndexByte(text[start:], '\n')
@@ -315,7 +315,7 @@ func workService(p *types.Project) string {
 
 // composeFolder decides where the clone lies: where the compose file has the
 // repository mounted, else the workspace folder.
-func (d *doc) composeFolder(out *Definition, r raw, work types.ServiceConfig, v *variables) {
+func (d composeDoc) composeFolder(out *Definition, r raw, work types.ServiceConfig, v *variables) {
 	mounted := ""
 	for _, m := range work.Volumes {
 		if m.Source == treeRoot && usable(path.Clean(m.Target)) {
@@ -336,11 +336,11 @@ func (d *doc) composeFolder(out *Definition, r raw, work types.ServiceConfig, v 
 			d.rule("compose-folder", Warning, d.at("dockerComposeFile"), "add \"workspaceFolder\": \""+out.Folder+"\"", "workspaceFolder is missing: people begin in %s", out.Folder)
 		}
 	}
-	*v = d.variablesOf(*out)
+	*v = (layerDoc{d.doc}).variablesOf(*out)
 }
 
 // runOrder is which services run, each after those it needs.
-func (d *doc) runOrder(p *types.Project, work string, only []string) (out []string) {
+func (d composeDoc) runOrder(p *types.Project, work string, only []string) (out []string) {
 	want := p.ServiceNames()
 	if len(only) > 0 {
 		want = append(slices.Clone(only), work)
@@ -382,7 +382,7 @@ func (d *doc) runOrder(p *types.Project, work string, only []string) (out []stri
 // network settles who shares the workspace's addresses. Where the workspace
 // would have joined a service's, that one joins the workspace: to both it is
 // the same.
-func (d *doc) network(out *Definition, p *types.Project) {
+func (d composeDoc) network(out *Definition, p *types.Project) {
 	c := out.Compose
 	c.Aliases = []string{c.Work}
 	joined, _ := strings.CutPrefix(p.Services[c.Work].NetworkMode, "service:")
@@ -409,7 +409,7 @@ func (d *doc) network(out *Definition, p *types.Project) {
 }
 
 // portsNotForwarded finds ports of the compose files that nobody is shown.
-func (d *doc) portsNotForwarded(out Definition) {
+func (d composeDoc) portsNotForwarded(out Definition) {
 	if out.Compose == nil {
 		return
 	}

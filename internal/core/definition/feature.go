@@ -133,7 +133,7 @@ func (d *doc) features(out *Definition, r raw, src Source, v variables) {
 	}
 	for _, n := range slices.Backward(order) {
 		n.meta.ContainerEnv = nil // in the image already
-		n.doc.under(out, n.meta, "feature "+n.ID, v)
+		layerDoc{n.doc}.under(out, n.meta, "feature "+n.ID, v)
 		for _, f := range n.doc.findings {
 			if f.Severity == Error {
 				d.findings = append(d.findings, f)

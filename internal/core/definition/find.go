@@ -95,13 +95,13 @@ func usual(src Source) (Definition, *doc) {
 		out := Definition{Path: p}
 		out.setFolders("/workspaces/"+src.Repository, "")
 		out.note("folder", "usual")
-		return out, d, d.variablesOf(out)
+		return out, d, layerDoc{d}.variablesOf(out)
 	}
 	const fix = "add .devcontainer/devcontainer.json to say more: the user, ports, commands"
 	for _, p := range composeNames {
 		if _, ok := src.Read(p); ok {
 			out, d, v := begin(p)
-			d.compose(&out, raw{DockerComposeFile: p}, src, &v)
+			composeDoc{d}.compose(&out, raw{DockerComposeFile: p}, src, &v)
 			d.beside(&out, raw{}, src)
 			if _, bad := Fatal(d.findings); bad {
 				return Definition{}, d

@@ -78,7 +78,7 @@ type rawNeeds struct {
 // the definition counts; rights are united; commands, mounts and entrypoints
 // are collected, the lower layer's first; needs are the greater.
 // from names the layer; "" is the definition itself, which goes in first.
-func (d *doc) under(out *Definition, r raw, from string, v variables) {
+func (d layerDoc) under(out *Definition, r raw, from string, v variables) {
 	first := func(to *string, value, key, property string) {
 		if *to == "" && value != "" {
 			*to = value
@@ -188,7 +188,7 @@ var (
 // MaxEnv bounds the variables of an environment.
 const MaxEnv = 2000
 
-func (d *doc) env(out *Definition, into *map[string]string, key string, from map[string]string, property string, v variables) {
+func (d layerDoc) env(out *Definition, into *map[string]string, key string, from map[string]string, property string, v variables) {
 	if len(from) > MaxEnv {
 		d.say(Error, d.at(property), "", "%d variables in %s; at most %d are allowed", len(from), property, MaxEnv)
 		return
@@ -209,7 +209,7 @@ func (d *doc) env(out *Definition, into *map[string]string, key string, from map
 }
 
 // rights unites what is asked for beyond the usual.
-func (d *doc) rights(out *Definition, r raw, v variables) {
+func (d layerDoc) rights(out *Definition, r raw, v variables) {
 	e := &out.Extra
 	if r.Init {
 		e.Init = true
@@ -271,7 +271,7 @@ func mountFields(value any) (map[string]string, bool) {
 // MaxMounts bounds the mounts of one container.
 const MaxMounts = 50
 
-func (d *doc) mounts(out *Definition, values []any, v variables) {
+func (d layerDoc) mounts(out *Definition, values []any, v variables) {
 	var mine []Mount
 	for _, value := range values {
 		f, ok := mountFields(value)
@@ -304,7 +304,7 @@ var ownFolder = regexp.MustCompile(`^/(proc|sys|dev|\.yardbench|run/yardbench)(/
 var volumeName = regexp.MustCompile(`^[A-Za-z0-9$][A-Za-z0-9_.${}:-]{0,200}$`)
 
 // mount reads one mount of a property.
-func (d *doc) mount(property string, f map[string]string, v variables) (Mount, bool) {
+func (d layerDoc) mount(property string, f map[string]string, v variables) (Mount, bool) {
 	m := Mount{Target: v.put(f["target"]), Source: v.put(f["source"]), ReadOnly: f["readonly"] == "true" || f["readonly"] == "1"}
 	bad := func(fix, format string, args ...any) (Mount, bool) {
 		d.say(Error, d.at(property), fix, format, args...)
@@ -336,7 +336,7 @@ func (d *doc) mount(property string, f map[string]string, v variables) (Mount, b
 }
 
 // bind tells a path of the tree from one of the host.
-func (d *doc) bind(property string, m Mount, v variables) (Mount, bool) {
+func (d layerDoc) bind(property string, m Mount, v variables) (Mount, bool) {
 	src := m.Source
 	if !path.IsAbs(src) {
 		src = path.Join(v.tree(), src)
@@ -378,7 +378,7 @@ func bytesOf(s string) (int64, bool) {
 	return int64(n), true
 }
 
-func (d *doc) needs(out *Definition, r rawNeeds) {
+func (d layerDoc) needs(out *Definition, r rawNeeds) {
 	n := Needs{CoresMilli: int64(r.CPUs * 1000)}
 	if r.CPUs < 0 || r.CPUs > 10000 {
 		d.say(Error, d.at("hostRequirements"), "", "%v cpus cannot be", r.CPUs)
@@ -440,17 +440,17 @@ func UnderImage(def Definition, image, label string) (Definition, []Finding) {
 		d.say(Error, -1, "", "it has %d entries; at most %d are allowed", len(entries), MaxFeatures)
 		return def, d.findings
 	}
-	v := d.variablesOf(def)
+	v := layerDoc{d}.variablesOf(def)
 	for _, entry := range slices.Backward(entries) {
 		e := &doc{path: d.path, loose: true, text: entry}
 		if r, ok := e.parse(); ok {
-			e.under(&def, r, "the image", v)
+			layerDoc{e}.under(&def, r, "the image", v)
 		}
 		d.findings = append(d.findings, e.findings...)
 	}
 	return def, slices.DeleteFunc(d.findings, func(f Finding) bool { return f.Severity != Error })
 }
 
-func (d *doc) variablesOf(def Definition) variables {
+func (d layerDoc) variablesOf(def Definition) variables {
 	return variables{folder: def.Folder, treeAt: def.TreeFolder(), unfolded: &d.unfolded}
 }

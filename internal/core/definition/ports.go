@@ -11,7 +11,7 @@ import (
 )
 
 // portLabels reads the labels of ports; the other attributes are for editors.
-func (d *doc) portLabels(out *Definition, attributes map[string]any) {
+func (d layerDoc) portLabels(out *Definition, attributes map[string]any) {
 	for _, k := range sortedKeys(attributes) {
 		port, err := strconv.Atoi(k)
 		a, _ := attributes[k].(map[string]any)
@@ -35,7 +35,7 @@ func (d *doc) portLabels(out *Definition, attributes map[string]any) {
 // MaxPorts bounds the forwarded ports.
 const MaxPorts = 200
 
-func (d *doc) ports(out *Definition, values []any) {
+func (d layerDoc) ports(out *Definition, values []any) {
 	for _, val := range values {
 		host, port := "", 0
 		switch p := val.(type) {
@@ -67,7 +67,7 @@ func (d *doc) ports(out *Definition, values []any) {
 	}
 }
 
-func (d *doc) port(out *Definition, port int, host, property string) {
+func (d layerDoc) port(out *Definition, port int, host, property string) {
 	if slices.Contains(out.Ports, port) || len(out.Ports) >= MaxPorts {
 		return
 	}
@@ -82,7 +82,7 @@ func (d *doc) port(out *Definition, port int, host, property string) {
 }
 
 // appPorts reads the older way of publishing ports: numbers, or HOST:CONTAINER.
-func (d *doc) appPorts(out *Definition, value any) {
+func (d layerDoc) appPorts(out *Definition, value any) {
 	if value == nil {
 		return
 	}

@@ -18,6 +18,13 @@ import (
 	"yardbench/internal/core/rules"
 )
 
+// What is read of a definition, and said of it, beside what every one has.
+type (
+	layerDoc   struct{ *doc } // what layers may add to each other
+	composeDoc struct{ *doc } // what a compose file says
+	checkDoc   struct{ *doc } // what is only advice
+)
+
 // Bounds on what a repository may hand us.
 const (
 	// MaxBytes bounds a definition file: a hundred times the largest seen in use.
@@ -139,7 +146,7 @@ func (d *doc) parse() (r raw, ok bool) {
 		return r, false
 	}
 	if !d.loose {
-		d.duplicates(obj, "")
+		(checkDoc{d}).duplicates(obj, "")
 	}
 	var counts []hujson.ObjectMember // exactly spelt, the last of its name
 	for _, m := range obj.Members {
@@ -153,7 +160,7 @@ func (d *doc) parse() (r raw, ok bool) {
 		case name == "initializeCommand":
 			d.say(Error, m.Name.StartOffset, "move it to onCreateCommand, which runs in the workspace", "initializeCommand would run outside the workspace and is refused")
 		default:
-			d.unknown(name, m.Name.StartOffset)
+			(checkDoc{d}).unknown(name, m.Name.StartOffset)
 		}
 	}
 	std := hujson.Value{Value: &hujson.Object{Members: counts}}
@@ -182,16 +189,16 @@ func (d *doc) resolve(src Source) Definition {
 		d.origin(&out, "title", "name")
 	}
 	vars := d.folders(&out, r, src)
-	if d.composeFiles(r.DockerComposeFile) != nil {
-		d.compose(&out, r, src, &vars)
+	if (composeDoc{d}).composeFiles(r.DockerComposeFile) != nil {
+		(composeDoc{d}).compose(&out, r, src, &vars)
 	} else {
 		d.image(&out, r, src, vars)
 	}
-	d.runArgs(&out, r.RunArgs, vars)
-	d.under(&out, r, "", vars)
+	(layerDoc{d}).runArgs(&out, r.RunArgs, vars)
+	(layerDoc{d}).under(&out, r, "", vars)
 	if d.lower != nil {
 		c := &doc{path: out.Compose.Files[0] + ": services." + out.Compose.Work, loose: true}
-		c.under(&out, *d.lower, "", vars)
+		layerDoc{c}.under(&out, *d.lower, "", vars)
 		d.findings = append(d.findings, c.findings...)
 	}
 	d.secrets(&out, r.Secrets)
@@ -247,7 +254,7 @@ func (d *doc) imageName(name string, at int, src Source) string {
 		d.say(Error, at, "take the blank out", "image %q has a blank in it", name)
 	}
 	if ours(name) {
-		d.mayUse(name, at, nil)
+		(checkDoc{d}).mayUse(name, at, nil)
 	}
 	if src.House != nil {
 		return src.House.Images.Mirrored(name)
@@ -312,7 +319,7 @@ func (d *doc) folders(out *Definition, r raw, src Source) variables {
 		out.note("folder", "usual")
 	}
 	out.setFolders(folder, tree)
-	return d.variablesOf(*out)
+	return (layerDoc{d}).variablesOf(*out)
 }
 
 func (o *Definition) setFolders(folder, tree string) {

@@ -109,7 +109,7 @@ var (
 )
 
 // runArgs reads what would be handed to the engine's run command.
-func (d *doc) runArgs(out *Definition, args []string, v variables) {
+func (d layerDoc) runArgs(out *Definition, args []string, v variables) {
 	at := d.at("runArgs")
 	for i := 0; i < len(args); i++ {
 		name, value, given := strings.Cut(v.put(args[i]), "=")
@@ -155,7 +155,7 @@ func (d *doc) runArgs(out *Definition, args []string, v variables) {
 	}
 }
 
-func (d *doc) runMount(out *Definition, name, value string, v variables) {
+func (d layerDoc) runMount(out *Definition, name, value string, v variables) {
 	f := map[string]string{"type": "tmpfs", "target": value}
 	switch name {
 	case "tmpfs":

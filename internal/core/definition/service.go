@@ -23,7 +23,7 @@ func inTree(p string) (string, bool) {
 }
 
 // service brings one to our form.
-func (d *doc) service(s types.ServiceConfig, src Source, v variables) Service {
+func (d composeDoc) service(s types.ServiceConfig, src Source, v variables) Service {
 	at := d.at("dockerComposeFile")
 	out := Service{Name: plain.Text(s.Name), User: s.User, Folder: s.WorkingDir, Entrypoint: s.Entrypoint, Command: s.Command, ReadOnly: s.ReadOnly, StopSignal: s.StopSignal,
 		Restart: s.Restart != "" && s.Restart != "no", MemoryBytes: int64(s.MemLimit), CoresMilli: int64(s.CPUS * 1000)}
@@ -103,7 +103,7 @@ func (d *doc) service(s types.ServiceConfig, src Source, v variables) Service {
 	return out
 }
 
-func (d *doc) composeBuild(s types.ServiceConfig, src Source) *Build {
+func (d composeDoc) composeBuild(s types.ServiceConfig, src Source) *Build {
 	at := d.at("dockerComposeFile")
 	context, ok := inTree(s.Build.Context)
 	if !ok {
@@ -133,7 +133,7 @@ func (d *doc) composeBuild(s types.ServiceConfig, src Source) *Build {
 }
 
 // serviceEnv is a service's environment: its env files, then what is written.
-func (d *doc) serviceEnv(s types.ServiceConfig, src Source) map[string]string {
+func (d composeDoc) serviceEnv(s types.ServiceConfig, src Source) map[string]string {
 	env := map[string]string{}
 	for _, f := range s.EnvFiles {
 		rel, ok := inTree(f.Path)
@@ -170,7 +170,7 @@ func (d *doc) serviceEnv(s types.ServiceConfig, src Source) map[string]string {
 	return env
 }
 
-func (d *doc) serviceMounts(out *Service, s types.ServiceConfig, v variables, no func(what, fix string)) {
+func (d composeDoc) serviceMounts(out *Service, s types.ServiceConfig, v variables, no func(what, fix string)) {
 	add := func(kind, source, target string, readOnly bool) {
 		target = path.Clean(target)
 		if !path.IsAbs(target) || target == "/" || ownFolder.MatchString(target) || hasControl(target) {

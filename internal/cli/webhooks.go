@@ -2,7 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"os"
 	"strconv"
 	"strings"
 	"time"
@@ -13,79 +12,7 @@ import (
 	"yardbench/internal/wire"
 )
 
-func (a *app) journalHead() *cobra.Command {
-	return &cobra.Command{
-		Use: "head", Short: "Print the newest entry, signed: keep it to tell later whether the journal was changed", Example: "  yardbench journal head >> heads", Args: cobra.NoArgs,
-		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
-			h, err := api.JournalHead(cmd.Context())
-			if err != nil {
-				return err
-			}
-			return a.print(h, func() { fmt.Fprintln(a.out, h.Line) })
-		}),
-	}
-}
-
-func (a *app) journalVerify() *cobra.Command {
-	return &cobra.Command{
-		Use: "verify [FILE]", Short: "Look through the whole journal, and hold it against heads kept in a file, one a line",
-		Long:    "Look through the whole journal: every entry must fit the one before it. With a file of heads that were given out before (by journal head, a webhook or an export), each must still be in it as it was. The exit code is 4 where something is wrong.",
-		Example: "  yardbench journal verify\n  yardbench journal verify heads", Args: cobra.MaximumNArgs(1),
-		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
-			var heads []string
-			if len(args) == 1 {
-				text, err := os.ReadFile(args[0])
-				if err != nil {
-					return err
-				}
-				for _, l := range strings.Split(string(text), "\n") {
-					if l = strings.TrimSpace(l); l != "" {
-						heads = append(heads, l)
-					}
-				}
-			}
-			v, err := api.VerifyJournal(cmd.Context(), heads)
-			if err != nil {
-				return err
-			}
-			err = a.print(v, func() {
-				for _, p := range v.Problems {
-					fmt.Fprintln(a.out, clean(p))
-				}
-				if v.Sound {
-					fmt.Fprintf(a.out, "the journal is sound: %s fit together; held against %s\n", entries(v.Entries), some(v.Heads, "head"))
-				}
-			})
-			if err == nil && !v.Sound {
-				return exit(exitRefused)
-			}
-			return err
-		}),
-	}
-}
-
-func entries(n int64) string {
-	if n == 1 {
-		return "1 entry"
-	}
-	return fmt.Sprintf("%d entries", n)
-}
-
-func (a *app) journalExport() *cobra.Command {
-	var after int64
-	var kind string
-	c := &cobra.Command{
-		Use: "export", Short: "Print entries as CloudEvents 1.0, one a line, and last the signed head", Example: "  yardbench journal export > journal.jsonl\n  yardbench journal export --after 5120 --kind workspace.", Args: cobra.NoArgs,
-		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
-			return api.ExportJournal(cmd.Context(), after, kind, a.out)
-		}),
-	}
-	c.Flags().Int64Var(&after, "after", 0, "entries after this number")
-	c.Flags().StringVar(&kind, "kind", "", "what the kind begins with")
-	return c
-}
-
-func (a *app) webhook() *cobra.Command {
+func (a journalCommands) webhook() *cobra.Command {
 	c := &cobra.Command{Use: "webhook", Short: "Addresses that are told of journal entries, signed and in their order"}
 	list := &cobra.Command{
 		Use: "list", Short: "List the webhooks", Example: "  yardbench webhook list", Args: cobra.NoArgs,

@@ -2,35 +2,6 @@ package wire
 
 import "time"
 
-// SignedHead is the newest entry of a journal at a time, signed.
-type SignedHead struct {
-	Installation string    `json:"installation"`
-	Number       int64     `json:"number"`
-	Hash         string    `json:"hash" doc:"SHA-256, hexadecimal"`
-	At           time.Time `json:"at"`
-	Signature    string    `json:"signature" doc:"Ed25519, base64; docs/journal.md says over what"`
-}
-
-// JournalHead is a head with the key to hold it against.
-type JournalHead struct {
-	Head SignedHead `json:"head"`
-	Line string     `json:"line" doc:"The same on one line, as webhooks carry it"`
-	Key  string     `json:"key" doc:"The public key, in PEM"`
-}
-
-// JournalHeads are heads to hold a journal against.
-type JournalHeads struct {
-	Heads []string `json:"heads,omitempty" maxItems:"1000" doc:"As they were given out, each one line or JSON"`
-}
-
-// JournalVerdict is what a look through the whole journal found.
-type JournalVerdict struct {
-	Sound    bool     `json:"sound"`
-	Entries  int64    `json:"entries"`
-	Heads    int      `json:"heads" doc:"How many heads it was held against"`
-	Problems []string `json:"problems"`
-}
-
 // NewWebhook asks for an address to be told of journal entries.
 type NewWebhook struct {
 	URL   string   `json:"url" maxLength:"2048" example:"https://hooks.skerryline.example/yard"`

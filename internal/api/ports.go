@@ -1,0 +1,124 @@
+package api
+
+import (
+	"context"
+	"io"
+	"strconv"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/gin-gonic/gin"
+	"github.com/gorilla/websocket"
+
+	"yardbench/internal/core/policy"
+	"yardbench/internal/service"
+	"yardbench/internal/wire"
+)
+
+func (a *API) portRoutes() {
+	s := a.svc
+	type PortPath struct {
+		Workspace
+		Port int `path:"port" minimum:"1" maximum:"65535"`
+	}
+	answer(a, op("GET", "/workspaces/{workspace}/ports", "list-ports", "List the declared and the listening ports", policy.SeeWorkspace),
+		func(ctx context.Context, who service.Actor, in *Workspace) ([]wire.Port, error) {
+			return s.Ports.Ports(ctx, who, in.Ref)
+		})
+	answer(a, op("PUT", "/workspaces/{workspace}/ports/{port}", "change-port", "Say who may visit a port", policy.UseWorkspace),
+		func(ctx context.Context, who service.Actor, in *struct {
+			PortPath
+			Body wire.PortChange
+		}) ([]wire.Port, error) {
+			return s.Ports.SharePort(ctx, who, in.Ref, in.Port, in.Body.Shared)
+		})
+	answer(a, op("POST", "/port-passes", "visit-port", "Get the way to a port's address", policy.VisitPort),
+		func(ctx context.Context, who service.Actor, in *struct{ Body wire.PortVisit }) (wire.PortPass, error) {
+			return s.Ports.VisitPort(ctx, who, in.Body.Address)
+		})
+	o := op("GET", "/workspaces/{workspace}/ports/{port}/tunnel", "open-tunnel", "Connect to a port, over WebSocket", policy.UseWorkspace)
+	o.Description = "Upgrades to WebSocket. Binary messages carry the bytes of one connection, both ways. A refusal closes it with code 4000 and the reason."
+	o.Parameters = []*huma.Param{{Name: "workspace", In: "path", Required: true, Schema: &huma.Schema{Type: "string"}}, {Name: "port", In: "path", Required: true, Schema: &huma.Schema{Type: "integer"}}}
+	o.Responses = map[string]*huma.Response{"101": {Description: "Upgraded"}, "401": {Description: "Not signed in"}}
+	a.huma.OpenAPI().AddOperation(&o)
+	a.engine.GET("/api/v1/workspaces/:workspace/ports/:port/tunnel", func(c *gin.Context) {
+		who, ws := a.upgrade(c, policy.UseWorkspace)
+		if ws == nil {
+			return
+		}
+		defer ws.Close()
+		port, _ := strconv.Atoi(c.Param("port")) // 0 is refused below
+		ctx, cancel := a.until(c.Request.Context())
+		defer cancel()
+		conn, err := s.Ports.DialPort(ctx, who, c.Param("workspace"), port)
+		if err != nil {
+			p := asProblem(err)
+			reason := p.Detail
+			if len(reason) > 120 { // RFC 6455, 5.5: a control frame holds 125 bytes
+				reason = reason[:120]
+			}
+			_ = ws.WriteControl(websocket.CloseMessage, websocket.FormatCloseMessage(4000, reason), time.Now().Add(5*time.Second)) // it may be gone
+			return
+		}
+		defer conn.Stream.Close()
+		tunnel(ctx, ws, conn.Stream)
+	})
+}
+
+// alive has a WebSocket's reading fail where the other end has gone without a
+// word. It pings until ctx ends.
+func alive(ctx context.Context, ws *websocket.Conn) {
+	later := func() { _ = ws.SetReadDeadline(time.Now().Add(3 * pingEvery)) } // a failure shows at the read
+	later()
+	ws.SetPongHandler(func(string) error { later(); return nil })
+	go func() {
+		beat := time.NewTicker(pingEvery)
+		defer beat.Stop()
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case <-beat.C:
+				if ws.WriteControl(websocket.PingMessage, nil, time.Now().Add(5*time.Second)) != nil {
+					return
+				}
+			}
+		}
+	}()
+}
+
+// tunnel copies between a WebSocket and a connection until either ends.
+func tunnel(ctx context.Context, ws *websocket.Conn, conn io.ReadWriteCloser) {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	stop := context.AfterFunc(ctx, func() { conn.Close(); ws.Close() })
+	defer stop()
+	alive(ctx, ws)
+	go func() {
+		defer cancel()
+		for {
+			kind, p, err := ws.ReadMessage()
+			if err != nil {
+				return
+			}
+			if kind == websocket.BinaryMessage {
+				if _, err := conn.Write(p); err != nil {
+					return
+				}
+			}
+		}
+	}()
+	buf := make([]byte, 32<<10)
+	for {
+		n, err := conn.Read(buf)
+		if n > 0 {
+			if ws.WriteMessage(websocket.BinaryMessage, buf[:n]) != nil {
+				return
+			}
+		}
+		if err != nil {
+			_ = ws.WriteControl(websocket.CloseMessage, websocket.FormatCloseMessage(websocket.CloseNormalClosure, ""), time.Now().Add(5*time.Second)) // it may be gone
+			return
+		}
+	}
+}

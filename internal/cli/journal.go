@@ -1,0 +1,190 @@
+package cli
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"slices"
+	"sort"
+	"strconv"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/spf13/cobra"
+
+	"yardbench/internal/client"
+	"yardbench/internal/wire"
+)
+
+func (a journalCommands) journal() *cobra.Command {
+	q := client.JournalQuery{Newest: true}
+	follow := false
+	c := &cobra.Command{
+		Use: "journal", Short: "Who did what, and what happened, the newest first", Example: "  yardbench journal\n  yardbench journal --workspace tide-board\n  yardbench journal --person ingrid --kind secret --from 2026-11-02\n  yardbench journal --kind workspace.phase --follow", Args: cobra.NoArgs,
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
+			if follow {
+				return a.followJournal(cmd.Context(), api, q)
+			}
+			es, err := api.Journal(cmd.Context(), q)
+			if err != nil {
+				return err
+			}
+			return a.print(es, func() {
+				t := newTable(a.out, "NO.", "TIME", "KIND", "SUBJECT", "BY", "DETAILS")
+				for _, e := range es {
+					t.row(strconv.FormatInt(e.Number, 10), when(e.At), e.Kind, about(e), e.ActorName, details(e.Data))
+				}
+				t.print()
+			})
+		}),
+	}
+	c.AddCommand(a.journalHead(), a.journalVerify(), a.journalExport())
+	c.Flags().StringVar(&q.Workspace, "workspace", "", "of one workspace")
+	c.Flags().StringVar(&q.Person, "person", "", "whose matter it is, or who did it")
+	c.Flags().StringVar(&q.Kind, "kind", "", "what the kind begins with, like workspace.phase")
+	c.Flags().StringVar(&q.From, "from", "", "from this time or day on")
+	c.Flags().StringVar(&q.To, "to", "", "until before this time or day")
+	c.Flags().IntVar(&q.Limit, "limit", 40, "how many, at most 1000")
+	c.Flags().BoolVar(&follow, "follow", false, "print the newest, the oldest of them first, and go on as more come")
+	return c
+}
+
+// about says what an entry is about.
+func about(e wire.JournalEntry) string { return cmp.Or(e.SubjectName, e.OwnerName) }
+
+// followJournal prints the newest entries and each that comes, one a line,
+// until it is ended.
+func (a journalCommands) followJournal(ctx context.Context, api *client.Client, q client.JournalQuery) error {
+	es, err := api.Journal(ctx, q)
+	if err != nil {
+		return err
+	}
+	slices.Reverse(es)
+	q.Newest, q.Limit = false, 1000
+	tell := func() error {
+		for _, e := range es {
+			q.After = e.Number
+			if a.json {
+				if err := json.NewEncoder(a.out).Encode(e); err != nil {
+					return err
+				}
+				continue
+			}
+			if _, err := fmt.Fprintf(a.out, "%-6d %s  %-22s %-16s %-10s %s\n", e.Number, when(e.At), e.Kind, about(e), e.ActorName, details(e.Data)); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	if err := tell(); err != nil {
+		return err
+	}
+	err = api.Watch(ctx, func() (bool, error) {
+		var err error
+		if es, err = api.Journal(ctx, q); err == nil {
+			err = tell()
+		}
+		return err != nil, err
+	})
+	if ctx.Err() != nil {
+		return nil // it was ended by hand
+	}
+	return err
+}
+
+// details puts an entry's data on one line.
+func details(data map[string]any) string {
+	keys := make([]string, 0, len(data))
+	for k := range data {
+		keys = append(keys, k)
+	}
+	sort.Strings(keys)
+	var parts []string
+	for _, k := range keys {
+		v := data[k]
+		if v == nil || v == "" || v == false {
+			continue
+		}
+		s, ok := v.(string)
+		if !ok {
+			b, _ := json.Marshal(v) // it came from JSON
+			s = string(b)
+		}
+		parts = append(parts, k+" "+s)
+	}
+	return text.Trim(strings.Join(parts, ", "), 110)
+}
+
+func (a journalCommands) journalHead() *cobra.Command {
+	return &cobra.Command{
+		Use: "head", Short: "Print the newest entry, signed: keep it to tell later whether the journal was changed", Example: "  yardbench journal head >> heads", Args: cobra.NoArgs,
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
+			h, err := api.JournalHead(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return a.print(h, func() { fmt.Fprintln(a.out, h.Line) })
+		}),
+	}
+}
+
+func (a journalCommands) journalVerify() *cobra.Command {
+	return &cobra.Command{
+		Use: "verify [FILE]", Short: "Look through the whole journal, and hold it against heads kept in a file, one a line",
+		Long:    "Look through the whole journal: every entry must fit the one before it. With a file of heads that were given out before (by journal head, a webhook or an export), each must still be in it as it was. The exit code is 4 where something is wrong.",
+		Example: "  yardbench journal verify\n  yardbench journal verify heads", Args: cobra.MaximumNArgs(1),
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+			var heads []string
+			if len(args) == 1 {
+				text, err := os.ReadFile(args[0])
+				if err != nil {
+					return err
+				}
+				for _, l := range strings.Split(string(text), "\n") {
+					if l = strings.TrimSpace(l); l != "" {
+						heads = append(heads, l)
+					}
+				}
+			}
+			v, err := api.VerifyJournal(cmd.Context(), heads)
+			if err != nil {
+				return err
+			}
+			err = a.print(v, func() {
+				for _, p := range v.Problems {
+					fmt.Fprintln(a.out, clean(p))
+				}
+				if v.Sound {
+					fmt.Fprintf(a.out, "the journal is sound: %s fit together; held against %s\n", entries(v.Entries), some(v.Heads, "head"))
+				}
+			})
+			if err == nil && !v.Sound {
+				return exit(exitRefused)
+			}
+			return err
+		}),
+	}
+}
+
+func entries(n int64) string {
+	if n == 1 {
+		return "1 entry"
+	}
+	return fmt.Sprintf("%d entries", n)
+}
+
+func (a journalCommands) journalExport() *cobra.Command {
+	var after int64
+	var kind string
+	c := &cobra.Command{
+		Use: "export", Short: "Print entries as CloudEvents 1.0, one a line, and last the signed head", Example: "  yardbench journal export > journal.jsonl\n  yardbench journal export --after 5120 --kind workspace.", Args: cobra.NoArgs,
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
+			return api.ExportJournal(cmd.Context(), after, kind, a.out)
+		}),
+	}
+	c.Flags().Int64Var(&after, "after", 0, "entries after this number")
+	c.Flags().StringVar(&kind, "kind", "", "what the kind begins with")
+	return c
+}

@@ -1,0 +1,104 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"yardbench/internal/client"
+	"yardbench/internal/wire"
+)
+
+func (a portCommands) ports() *cobra.Command {
+	var share, unshare int
+	c := &cobra.Command{
+		Use: "ports NAME", Short: "List a workspace's ports with their addresses, or say who may visit one",
+		Example: "  yardbench ports tide-board\n  yardbench ports tide-board --share 8000\n  yardbench ports tide-board --keep-private 8000", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names,
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) (err error) {
+			var ps []wire.Port
+			switch {
+			case share != 0:
+				ps, err = api.SharePort(cmd.Context(), args[0], share, true)
+			case unshare != 0:
+				ps, err = api.SharePort(cmd.Context(), args[0], unshare, false)
+			default:
+				ps, err = api.Ports(cmd.Context(), args[0])
+			}
+			if err != nil {
+				return err
+			}
+			return a.print(ps, func() {
+				if len(ps) == 0 {
+					fmt.Fprintln(a.out, "its definition forwards no port, and nothing listens in it")
+					return
+				}
+				t := newTable(a.out, "PORT", "LABEL", "LISTENS", "WHO MAY VISIT", "ADDRESS")
+				for _, p := range ps {
+					listens := "nothing"
+					if p.Listening {
+						listens = p.Process
+						if p.Loopback {
+							listens += ", on loopback"
+						}
+					}
+					t.row(strconv.Itoa(p.Number), p.Label, listens, map[bool]string{true: "everybody signed in", false: "only you"}[p.Shared], p.Address)
+				}
+				t.print()
+			})
+		}),
+	}
+	c.Flags().IntVar(&share, "share", 0, "let everybody signed in visit this port")
+	c.Flags().IntVar(&unshare, "keep-private", 0, "let only yourself visit this port")
+	c.MarkFlagsMutuallyExclusive("share", "keep-private")
+	return c
+}
+
+func (a portCommands) forward() *cobra.Command {
+	return &cobra.Command{
+		Use: "forward NAME PORT[:LOCAL]", Short: "Bring a port of a workspace to this machine's localhost",
+		Long:    "Bring a port of a workspace to this machine's localhost, until Ctrl-C. What listens on loopback only in the workspace is reached too.",
+		Example: "  yardbench forward tide-board 8000\n  yardbench forward tide-board 8000:9000", Args: cobra.ExactArgs(2), ValidArgsFunction: a.names,
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+			remote, local, other := strings.Cut(args[1], ":")
+			if !other {
+				local = remote
+			}
+			port, err1 := strconv.ParseUint(remote, 10, 16)
+			_, err2 := strconv.ParseUint(local, 10, 16)
+			if err1 != nil || err2 != nil || port == 0 {
+				return usage{fmt.Errorf("%q is no port; write 8000, or 8000:9000 for another port here", args[1])}
+			}
+			w, err := api.Show(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if w.Phase != "ready" {
+				return &wire.Problem{Status: 409, Detail: fmt.Sprintf("%s is %s", w.Name, w.Phase), Next: "start it first: yardbench start " + w.Name}
+			}
+			l, err := net.Listen("tcp", net.JoinHostPort("127.0.0.1", local))
+			if err != nil {
+				return fmt.Errorf("cannot listen here: %w\nchoose another port here: yardbench forward %s %s:9000", err, args[0], remote)
+			}
+			ctx := cmd.Context()
+			stop := context.AfterFunc(ctx, func() { l.Close() })
+			defer stop()
+			fmt.Fprintf(a.err, "%s is port %d of %s, until Ctrl-C\n", l.Addr(), port, w.Name)
+			for {
+				conn, err := l.Accept()
+				if err != nil {
+					return ctx.Err()
+				}
+				go func() {
+					defer conn.Close()
+					if err := api.Tunnel(ctx, args[0], int(port), conn); err != nil && ctx.Err() == nil {
+						a.say(err)
+					}
+				}()
+			}
+		}),
+	}
+}

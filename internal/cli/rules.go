@@ -1,0 +1,116 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"yardbench/internal/client"
+	"yardbench/internal/core/rules"
+	"yardbench/internal/wire"
+)
+
+func (a rulesCommands) rules() *cobra.Command {
+	c := &cobra.Command{Use: "rules", Short: "The house rules: sizes, limits, rest, rates"}
+	var version int
+	show := &cobra.Command{
+		Use: "show", Short: "Print the house rules in force, or an older version", Example: "  yardbench rules show > rules.yaml\n  yardbench rules show --version 3", Args: cobra.NoArgs,
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
+			vs, err := api.Rules(cmd.Context())
+			if err != nil {
+				return err
+			}
+			for _, v := range vs {
+				if version == 0 || v.Version == version {
+					return a.print(v, func() { fmt.Fprint(a.out, v.Document) })
+				}
+			}
+			return &wire.Problem{Status: 404, Detail: fmt.Sprintf("there is no version %d of the house rules", version), Next: "see them with: yardbench rules versions"}
+		}),
+	}
+	show.Flags().IntVar(&version, "version", 0, "an older version")
+	versions := &cobra.Command{
+		Use: "versions", Short: "List the versions with who made them, why, and what they changed", Example: "  yardbench rules versions", Args: cobra.NoArgs,
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
+			vs, err := api.Rules(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return a.print(vs, func() {
+				for _, v := range vs {
+					fmt.Fprintf(a.out, "%d   %s   %s   %s\n", v.Version, when(v.At), v.Author, clean(v.Reason))
+					for _, ch := range v.Changes {
+						fmt.Fprintf(a.out, "      %s\n", clean(ch))
+					}
+				}
+			})
+		}),
+	}
+	check := &cobra.Command{
+		Use: "check FILE", Short: "Say what is wrong with a document, and what it would change", Example: "  yardbench rules check rules.yaml", Args: cobra.ExactArgs(1),
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+			document, err := readDocument(args[0], a.in)
+			if err != nil {
+				return err
+			}
+			r, err := api.CheckRules(cmd.Context(), document)
+			if err != nil {
+				return err
+			}
+			if err := a.print(r, func() {
+				for _, f := range r.Findings {
+					fmt.Fprintf(a.out, "%s:%s\n", args[0], clean(rules.Finding(f).String()))
+				}
+				if len(r.Findings) == 0 && len(r.Changes) == 0 {
+					fmt.Fprintln(a.out, "nothing is wrong with it, and it changes nothing")
+				}
+				for _, ch := range r.Changes {
+					fmt.Fprintln(a.out, clean(ch))
+				}
+			}); err != nil {
+				return err
+			}
+			if len(r.Findings) > 0 {
+				return exit(exitRefused)
+			}
+			return nil
+		}),
+	}
+	var in wire.RulesText
+	put := &cobra.Command{
+		Use: "put FILE", Short: "Make a document the house rules: in force at once (operators)", Example: "  yardbench rules put rules.yaml --why 'smaller teams rest sooner'", Args: cobra.ExactArgs(1),
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) (err error) {
+			if in.Reason == "" {
+				return usage{fmt.Errorf("say why with --why: it stands in the journal")}
+			}
+			if in.Document, err = readDocument(args[0], a.in); err != nil {
+				return err
+			}
+			v, err := api.PutRules(cmd.Context(), in)
+			if err != nil {
+				return err
+			}
+			return a.print(v, func() {
+				fmt.Fprintf(a.out, "version %d is in force\n", v.Version)
+				for _, ch := range v.Changes {
+					fmt.Fprintf(a.out, "  %s\n", clean(ch))
+				}
+			})
+		}),
+	}
+	put.Flags().StringVar(&in.Reason, "why", "", "the reason, for others to read")
+	put.Flags().IntVar(&in.Base, "base", 0, "the version it was made from: refused when there is a newer one")
+	c.AddCommand(show, versions, check, put)
+	return c
+}
+
+func readDocument(path string, in io.Reader) (string, error) {
+	if path == "-" {
+		b, err := io.ReadAll(io.LimitReader(in, rules.MaxBytes+1))
+		return string(b), err
+	}
+	b, err := os.ReadFile(path)
+	return string(b), err
+}

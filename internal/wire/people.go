@@ -1,0 +1,64 @@
+package wire
+
+import "time"
+
+// Team is a group of people whose money and limits belong together.
+type Team struct {
+	Name string `json:"name" minLength:"1" maxLength:"40" example:"Harbour"`
+}
+
+// Person is somebody, as others may see them.
+type Person struct {
+	Name     string `json:"name" example:"ingrid"`
+	FullName string `json:"full_name" example:"Ingrid Solheim"`
+	Email    string `json:"email" example:"ingrid@skerryline.example"`
+	Role     string `json:"role" enum:"operator,lead,developer,auditor"`
+	Team     string `json:"team,omitempty" example:"Timetable"`
+	Closed   bool   `json:"closed" doc:"They may not sign in any more"`
+}
+
+// PersonChange changes a person; what is left out stays.
+type PersonChange struct {
+	Role   string  `json:"role,omitempty" enum:"operator,lead,developer,auditor"`
+	Team   *string `json:"team,omitempty" doc:"Empty for none"`
+	Closed *bool   `json:"closed,omitempty" doc:"They may not sign in any more; what they are signed in with ends"`
+}
+
+// NewEnrolment asks for a link by which somebody sets up their account.
+type NewEnrolment struct {
+	Role   string `json:"role,omitempty" enum:"operator,lead,developer,auditor" doc:"Default: developer"`
+	Team   string `json:"team,omitempty"`
+	Person string `json:"person,omitempty" doc:"For somebody who has an account: the link sets a new password"`
+	Hours  int    `json:"hours,omitempty" minimum:"0" maximum:"720" doc:"How long the link can be used; default 72"`
+}
+
+// Enrolment is a link that was made. The link is shown this once.
+type Enrolment struct {
+	Link      string    `json:"link"`
+	Role      string    `json:"role"`
+	Team      string    `json:"team,omitempty"`
+	Person    string    `json:"person,omitempty"`
+	ExpiresAt time.Time `json:"expires_at"`
+}
+
+// EnrolmentKey is what a link holds.
+type EnrolmentKey struct {
+	Key string `json:"key" maxLength:"200"`
+}
+
+// EnrolmentOffer is what a link is for.
+type EnrolmentOffer struct {
+	Role      string    `json:"role"`
+	Team      string    `json:"team,omitempty"`
+	Person    string    `json:"person,omitempty" doc:"Set: a new password for them"`
+	ExpiresAt time.Time `json:"expires_at"`
+}
+
+// EnrolmentUse sets up the account, or the new password.
+type EnrolmentUse struct {
+	Key      string `json:"key" maxLength:"200"`
+	Name     string `json:"name,omitempty" maxLength:"64"`
+	FullName string `json:"full_name,omitempty" maxLength:"120"`
+	Email    string `json:"email,omitempty" maxLength:"200"`
+	Password string `json:"password" maxLength:"512"`
+}

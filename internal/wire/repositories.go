@@ -1,0 +1,22 @@
+package wire
+
+// Repository is a registered repository.
+type Repository struct {
+	Name          string `json:"name" example:"tide-board"`
+	URL           string `json:"url" example:"https://git.skerryline.example/tide-board.git"`
+	DefaultBranch string `json:"default_branch" example:"main"`
+	SignsPushes   bool   `json:"signs_pushes" doc:"Its git host has a key to sign the news of pushes with"`
+	Team          string `json:"team,omitempty" doc:"Whose money its prebuilds are"`
+}
+
+// NewRepository asks for a repository to be registered.
+type NewRepository struct {
+	URL  string `json:"url" maxLength:"2048" example:"https://git.skerryline.example/tide-board.git"`
+	Name string `json:"name,omitempty" maxLength:"40" doc:"Default: the last part of the address"`
+	Team string `json:"team,omitempty" maxLength:"40" doc:"Whose money its prebuilds are; default: no team's"`
+}
+
+// RepositoryChange changes what is there.
+type RepositoryChange struct {
+	Team *string `json:"team,omitempty" maxLength:"40" doc:"Empty for no team's"`
+}

@@ -1,0 +1,45 @@
+package wire
+
+import "time"
+
+// Me is who is signed in, and where.
+type Me struct {
+	Person
+	Organisation string `json:"organisation,omitempty" example:"Skerry Line"`
+}
+
+// SignIn asks for a sign-in.
+type SignIn struct {
+	Name     string `json:"name" maxLength:"64" example:"ingrid"`
+	Password string `json:"password" maxLength:"512"`
+}
+
+// SignedIn is what a sign-in gives. The token is shown this once.
+type SignedIn struct {
+	Person    Person    `json:"person"`
+	Token     string    `json:"token,omitempty" doc:"For the Authorization header, as a bearer token; the console gets a cookie instead"`
+	ExpiresAt time.Time `json:"expires_at"`
+}
+
+// Token is a sign-in, or a token with a name.
+type Token struct {
+	ID         string     `json:"id"`
+	Door       string     `json:"door" enum:"console,cli,token"`
+	Name       string     `json:"name,omitempty"`
+	CreatedAt  time.Time  `json:"created_at"`
+	ExpiresAt  time.Time  `json:"expires_at"`
+	LastUsedAt *time.Time `json:"last_used_at,omitempty"`
+	Current    bool       `json:"current" doc:"The one that this was asked with"`
+}
+
+// NewToken asks for a token.
+type NewToken struct {
+	Name string `json:"name" minLength:"1" maxLength:"60" example:"nightly report"`
+	Days int    `json:"days,omitempty" minimum:"0" maximum:"366" doc:"Default 30"`
+}
+
+// MadeToken is a token that was made; its value is shown this once.
+type MadeToken struct {
+	Token
+	Value string `json:"value"`
+}
