@@ -20,6 +20,14 @@ import (
 	"yardbench/internal/wire"
 )
 
+// entry is an entry of any kind.
+type entry struct {
+	kind string
+	N    int `json:"n"`
+}
+
+func (e entry) Kind() string { return e.kind }
+
 // receiver is an address that is told, and may refuse.
 type receiver struct {
 	*httptest.Server
@@ -80,7 +88,7 @@ func note(t *testing.T, svc *inside, kind string, n int) {
 	t.Helper()
 	for i := range n {
 		if err := svc.rooms.Store.Write(t.Context(), func(tx *store.Tx) error {
-			return tx.Journal(t.Context(), kind, "subject", "", "service", map[string]any{"n": i})
+			return tx.Journal(t.Context(), "subject", "", "service", entry{kind, i})
 		}); err != nil {
 			t.Fatal(err)
 		}

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"yardbench/internal/core/definition"
+	"yardbench/internal/core/journal"
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/rules"
 	"yardbench/internal/service"
@@ -314,7 +315,7 @@ func (p *past) ask(w *store.Workspace, person, verb string, at time.Time) {
 		if err := tx.SaveWorkspace(p.ctx, now); err != nil {
 			return err
 		}
-		return tx.Journal(p.ctx, "workspace.asked", now.ID, now.OwnerID, who.ID, map[string]any{"verb": verb})
+		return tx.Journal(p.ctx, now.ID, now.OwnerID, who.ID, journal.WorkspaceAsked{Verb: lifecycle.Verb(verb)})
 	})
 }
 
@@ -422,7 +423,7 @@ func (p *past) rested(id string, at time.Time, what string, since time.Time) {
 		if err := tx.DropHold(p.ctx, w, "service"); err != nil {
 			return err
 		}
-		if err := tx.Journal(p.ctx, "workspace.rested", id, w.OwnerID, "service", map[string]any{"why": why}); err != nil {
+		if err := tx.Journal(p.ctx, id, w.OwnerID, "service", journal.WorkspaceRested{Why: why}); err != nil {
 			return err
 		}
 		w.Wanted = lifecycle.WantStopped

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"yardbench/internal/core/journal"
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/store"
 )
@@ -24,7 +25,7 @@ func (k *Rest) expire(ctx context.Context, id string) error {
 		if w.SeededVolume > 0 && (w.Work == nil || !w.Work.Clean()) {
 			return tx.SetCondition(k.ctx, w, lifecycle.UnpushedWork, "it would have been removed on "+k.house.Local(k.ctx, tx.Q, k.now(), at)+": "+Unsafe(w))
 		}
-		if err := tx.Journal(k.ctx, "workspace.expired", w.ID, w.OwnerID, "service", map[string]any{"stopped_at": w.PhaseAt}); err != nil {
+		if err := tx.Journal(k.ctx, w.ID, w.OwnerID, "service", journal.WorkspaceExpired{StoppedAt: w.PhaseAt}); err != nil {
 			return err
 		}
 		w.Wanted = lifecycle.WantRemoved

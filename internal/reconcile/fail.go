@@ -5,6 +5,7 @@ import (
 	"errors"
 	"log/slog"
 
+	"yardbench/internal/core/journal"
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/steward/outside"
 	"yardbench/internal/store"
@@ -47,7 +48,7 @@ func (k *Keeper) failed(w store.Workspace, cause error) error {
 			return k.Images.runFailed(tx, &w, text)
 		}
 		if w.Phase == lifecycle.Ready {
-			return tx.Journal(k.ctx, "workspace.rebuild-failed", w.ID, w.OwnerID, "service", map[string]any{"cause": text})
+			return tx.Journal(k.ctx, w.ID, w.OwnerID, "service", journal.RebuildFailed{Cause: text})
 		}
 		return tx.SetPhase(k.ctx, &w, lifecycle.Failed, "service", text)
 	})

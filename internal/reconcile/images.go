@@ -5,6 +5,7 @@ import (
 	"errors"
 	"log/slog"
 
+	"yardbench/internal/core/journal"
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/prebuild"
 	"yardbench/internal/store"
@@ -31,7 +32,7 @@ func (k *Images) endRun(tx *store.Tx, run store.PrebuildRun, tag, user string, o
 	if err := tx.EndRun(k.ctx, run.ID, tag, user, o, cause); err != nil {
 		return err
 	}
-	return tx.Journal(k.ctx, "prebuild.ended", run.ID, "", "service", map[string]any{"plan": run.PlanID, "number": run.Number, "outcome": o, "cause": cause})
+	return tx.Journal(k.ctx, run.ID, "", "service", journal.PrebuildEnded{Plan: run.PlanID, Number: run.Number, Outcome: o, Cause: cause})
 }
 
 // runFailed ends a run that failed and has what it made removed. It takes

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"yardbench/internal/core/idle"
+	"yardbench/internal/core/journal"
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/rules"
 	"yardbench/internal/due"
@@ -154,7 +155,7 @@ func (k *Rest) judge(ctx context.Context, id string) error {
 
 // beginStop opens the sheet of a stop that the service itself decided.
 func (k *Rest) beginStop(tx *store.Tx, w *store.Workspace, why string) error {
-	if err := tx.Journal(k.ctx, "workspace.rested", w.ID, w.OwnerID, "service", map[string]any{"why": why}); err != nil {
+	if err := tx.Journal(k.ctx, w.ID, w.OwnerID, "service", journal.WorkspaceRested{Why: why}); err != nil {
 		return err
 	}
 	if _, err := tx.OpenSheet(k.ctx, w.ID, lifecycle.StopSheet); err != nil {

@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"yardbench/internal/core/journal"
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/house"
 	"yardbench/internal/store"
@@ -93,7 +94,7 @@ func (k *Sight) away(cause error) {
 	}
 	slog.Warn("the yard is away", "error", cause)
 	err := k.store.Write(store.About(k.ctx, "yard away"), func(tx *store.Tx) error {
-		if err := tx.Journal(k.ctx, "yard.away", "", "", "service", map[string]any{"cause": cause.Error()}); err != nil {
+		if err := tx.Journal(k.ctx, "", "", "service", journal.YardAway{Cause: cause.Error()}); err != nil {
 			return err
 		}
 		all, err := tx.StoppedSince(k.ctx, now.Add(-justBefore))
@@ -130,7 +131,7 @@ func (k *Sight) back() {
 	}
 	slog.Info("the yard is back", "after", to.Sub(from).Round(time.Millisecond).String())
 	err := k.store.Write(store.About(k.ctx, "yard back"), func(tx *store.Tx) error {
-		return tx.Journal(k.ctx, "yard.back", "", "", "service", map[string]any{"away_s": int64(to.Sub(from).Seconds())})
+		return tx.Journal(k.ctx, "", "", "service", journal.YardBack{AwayS: int64(to.Sub(from).Seconds())})
 	})
 	if err != nil && k.ctx.Err() == nil {
 		slog.Error("note that the yard is back", "error", err)

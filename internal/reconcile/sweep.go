@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"time"
 
+	"yardbench/internal/core/journal"
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/store"
 	"yardbench/internal/yard"
@@ -107,7 +108,7 @@ func (k *sweeper) sweepOne(ctx context.Context, id string, removed bool) error {
 		}
 		slog.Warn("the yard holds files of a workspace that nothing is known of; they are left where they are", "workspace", id)
 		return k.store.Write(store.About(ctx, id), func(tx *store.Tx) error {
-			return tx.Journal(ctx, "yard.quarantined", id, "", "service", map[string]any{"volumes": len(o.Volumes), "named": o.Named})
+			return tx.Journal(ctx, id, "", "service", journal.YardQuarantined{Volumes: len(o.Volumes), Named: o.Named})
 		})
 	})
 }

@@ -13,6 +13,7 @@ import (
 	"syscall"
 	"time"
 
+	"yardbench/internal/core/journal"
 	"yardbench/internal/store"
 	"yardbench/internal/yard"
 )
@@ -90,7 +91,7 @@ func (c *claim) hold(ctx context.Context) error {
 			if err := tx.SetMeta(ctx, metaSetBack, strconv.Itoa(there.Number)); err != nil {
 				return err
 			}
-			if err := tx.Journal(ctx, "yard.set-back", "", "", "service", map[string]any{"known": ours, "found": there.Number}); err != nil {
+			if err := tx.Journal(ctx, "", "", "service", journal.YardSetBack{Known: ours, Found: there.Number}); err != nil {
 				return err
 			}
 		case c.takeOver:

@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"yardbench/internal/core/journal"
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/store"
 )
@@ -79,7 +80,7 @@ func TestKeysGoWithTheirRecords(t *testing.T) {
 		if err := tx.AddRepository(ctx, store.Repository{ID: "r", Name: "tide-board"}); err != nil {
 			return err
 		}
-		if err := tx.Journal(ctx, "test", "p", "p", "p", nil); err != nil {
+		if err := tx.Journal(ctx, "p", "p", "p", journal.SignedOut{}); err != nil {
 			return err
 		}
 		return tx.AddWorkspace(ctx, &store.Workspace{ID: "w", OwnerID: "p", RepositoryID: "r", Name: "w", Phase: lifecycle.Ready, StewardToken: []byte("of another key")})

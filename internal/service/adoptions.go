@@ -10,6 +10,7 @@ import (
 
 	"yardbench/internal/core/cost"
 	"yardbench/internal/core/definition"
+	"yardbench/internal/core/journal"
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/policy"
 	"yardbench/internal/core/quota"
@@ -165,7 +166,7 @@ func (s *Adoptions) Adopt(ctx context.Context, a Actor, container string, in wir
 		if err := s.launches.Accept(ctx, tx, &w, lifecycle.AdoptSheet, a.ID, r.Name); err != nil {
 			return err
 		}
-		if err := tx.Journal(ctx, "workspace.adopted", w.ID, w.OwnerID, a.ID, map[string]any{"container": o.ID, "name": o.Name, "image": o.Image}); err != nil {
+		if err := tx.Journal(ctx, w.ID, w.OwnerID, a.ID, journal.WorkspaceAdopted{Container: o.ID, Name: o.Name, Image: o.Image}); err != nil {
 			return err
 		}
 		if err := tx.SetCondition(ctx, w, lifecycle.Adopted, "its container, "+o.Name+", was started by others and taken on; it is not put to rest, rebuilt or removed"); err != nil {

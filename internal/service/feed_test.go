@@ -5,6 +5,7 @@ import (
 	"testing"
 	"time"
 
+	"yardbench/internal/core/journal"
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/policy"
 	"yardbench/internal/store"
@@ -66,9 +67,9 @@ func TestFeed(t *testing.T) {
 		}
 	}
 	write(func(tx *store.Tx) error {
-		return tx.Journal(ctx, "workspace.held", w.ID, "dev", "dev", map[string]any{})
+		return tx.Journal(ctx, w.ID, "dev", "dev", journal.WorkspaceHeld{})
 	})
-	write(func(tx *store.Tx) error { return tx.Journal(ctx, "rules.put", "2", "", "op", map[string]any{}) })
+	write(func(tx *store.Tx) error { return tx.Journal(ctx, "2", "", "op", journal.RulesPut{}) })
 	s.rooms.Bus.Publish(w.ID)
 	for id, want := range map[string]string{"dev": "[workspace.held change of " + w.ID + "]", "lead": "[workspace.held change of " + w.ID + "]", "other": "[]", "op": "[workspace.held rules.put change of " + w.ID + "]"} {
 		if got := fmt.Sprint(said(id)); got != want {
@@ -76,20 +77,20 @@ func TestFeed(t *testing.T) {
 		}
 	}
 	write(func(tx *store.Tx) error {
-		return tx.Journal(ctx, "person.changed", "lead", "lead", "op", map[string]any{})
+		return tx.Journal(ctx, "lead", "lead", "op", journal.PersonChanged{})
 	})
 	if got := fmt.Sprint(said("lead")); got != "[person.changed closed]" {
 		t.Errorf("a lead whose role is changed is told %s", got)
 	}
 	write(func(tx *store.Tx) error {
-		return tx.Journal(ctx, "token.ended", "token-op", "op", "op", map[string]any{})
+		return tx.Journal(ctx, "token-op", "op", "op", journal.TokenEnded{})
 	})
 	if got := said("op"); len(got) == 0 || got[len(got)-1] != "closed" {
 		t.Errorf("whose token was ended is told %v", got)
 	}
 	for range newsKept + 10 {
 		write(func(tx *store.Tx) error {
-			return tx.Journal(ctx, "workspace.held", w.ID, "dev", "dev", map[string]any{})
+			return tx.Journal(ctx, w.ID, "dev", "dev", journal.WorkspaceHeld{})
 		})
 	}
 	time.Sleep(300 * time.Millisecond)

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"yardbench/internal/core/journal"
 	"yardbench/internal/core/policy"
 	"yardbench/internal/core/rules"
 	"yardbench/internal/fault"
@@ -42,7 +43,7 @@ func (s *HouseRules) putRules(ctx context.Context, tx *store.Tx, r store.RulesVe
 	if err != nil {
 		return 0, err
 	}
-	return version, tx.Journal(ctx, "rules.put", fmt.Sprint(version), "", r.AuthorID, map[string]any{"reason": r.Reason, "changes": changes})
+	return version, tx.Journal(ctx, fmt.Sprint(version), "", r.AuthorID, journal.RulesPut{Reason: r.Reason, Changes: changes})
 }
 
 // Rules gives every version of the house rules, the newest first.

@@ -15,6 +15,7 @@ import (
 
 	"yardbench/internal/core/cost"
 	"yardbench/internal/core/definition"
+	"yardbench/internal/core/journal"
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/policy"
 	"yardbench/internal/core/prebuild"
@@ -386,8 +387,7 @@ func (s *Launches) Accept(ctx context.Context, tx *store.Tx, w *store.Workspace,
 	if w.Kind == store.ForPrebuild {
 		owner = ""
 	}
-	return tx.Journal(ctx, "workspace.launched", w.ID, owner, actor, map[string]any{"name": w.Name, "kind": w.Kind, "repository": repository,
-		"branch": w.Branch, "commit": w.Plan.Commit, "size": w.Size, "disk_bytes": w.DiskBytes})
+	return tx.Journal(ctx, w.ID, owner, actor, journal.WorkspaceLaunched{Name: w.Name, For: w.Kind, Repository: repository, Branch: w.Branch, Commit: w.Plan.Commit, Size: w.Size, DiskBytes: w.DiskBytes})
 }
 
 // NewPortKey is what the host names of a workspace's ports begin with: 50

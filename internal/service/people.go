@@ -11,6 +11,7 @@ import (
 	"time"
 	"unicode"
 
+	"yardbench/internal/core/journal"
 	"yardbench/internal/core/policy"
 	"yardbench/internal/store"
 	"yardbench/internal/wire"
@@ -62,7 +63,7 @@ func addPerson(ctx context.Context, tx *store.Tx, p store.Person, actor string) 
 	if err := tx.AddPerson(ctx, p); err != nil {
 		return err
 	}
-	return tx.Journal(ctx, "person.added", p.ID, p.ID, actor, map[string]any{"role": p.Role, "team": p.Team})
+	return tx.Journal(ctx, p.ID, p.ID, actor, journal.PersonAdded{Role: p.Role, Team: p.Team})
 }
 
 func nameOfPersonTaken(err error, name string) error {
@@ -121,7 +122,7 @@ func (s *People) AddTeam(ctx context.Context, a Actor, in wire.Team) (wire.Team,
 		if err := tx.AddTeam(ctx, t); err != nil {
 			return err
 		}
-		return tx.Journal(ctx, "team.added", t.ID, "", a.ID, map[string]any{"name": t.Name})
+		return tx.Journal(ctx, t.ID, "", a.ID, journal.TeamAdded{Name: t.Name})
 	})
 }
 
@@ -184,7 +185,7 @@ func (s *People) ChangePerson(ctx context.Context, a Actor, name string, in wire
 		if p, err = tx.PersonByID(ctx, p.ID); err != nil {
 			return err
 		}
-		return tx.Journal(ctx, "person.changed", p.ID, p.ID, a.ID, map[string]any{"role": p.Role, "team": p.Team, "closed": p.ClosedAt != nil})
+		return tx.Journal(ctx, p.ID, p.ID, a.ID, journal.PersonChanged{Role: p.Role, Team: p.Team, Closed: p.ClosedAt != nil})
 	})
 	return personView(p), err
 }
@@ -216,7 +217,7 @@ func (s *People) ErasePerson(ctx context.Context, a Actor, name string) (wire.Pe
 		if err := tx.ErasePerson(ctx, p.ID, gone); err != nil {
 			return err
 		}
-		if err := tx.Journal(ctx, "person.erased", p.ID, p.ID, a.ID, map[string]any{}); err != nil {
+		if err := tx.Journal(ctx, p.ID, p.ID, a.ID, journal.PersonErased{}); err != nil {
 			return err
 		}
 		p, err = tx.PersonByID(ctx, p.ID)
@@ -274,7 +275,7 @@ func (s *People) enrolment(ctx context.Context, e store.Enrolment, life time.Dur
 		if err := tx.AddEnrolment(ctx, e); err != nil {
 			return err
 		}
-		return tx.Journal(ctx, "enrolment.made", e.ID, e.PersonID, e.MadeBy, map[string]any{"role": e.Role, "team": e.Team})
+		return tx.Journal(ctx, e.ID, e.PersonID, e.MadeBy, journal.EnrolmentMade{Role: e.Role, Team: e.Team})
 	})
 }
 
@@ -324,7 +325,7 @@ func (s *People) UseEnrolment(ctx context.Context, in wire.EnrolmentUse) (wire.P
 		if err := tx.DropTokens(ctx, p.ID); err != nil { // whoever had the old password is out
 			return err
 		}
-		return tx.Journal(ctx, "person.new-password", p.ID, p.ID, p.ID, map[string]any{})
+		return tx.Journal(ctx, p.ID, p.ID, p.ID, journal.PasswordSet{})
 	})
 	if errors.Is(err, store.ErrNotFound) {
 		return wire.Person{}, notFound("enrolment link", "", "it was used meanwhile; ask an operator for another")

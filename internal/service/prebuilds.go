@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"yardbench/internal/core/definition"
+	"yardbench/internal/core/journal"
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/policy"
 	"yardbench/internal/core/prebuild"
@@ -66,7 +67,7 @@ func (s *Prebuilds) PutPlan(ctx context.Context, a Actor, repository string, in 
 		if err := tx.PutPrebuildPlan(ctx, p); err != nil {
 			return err
 		}
-		return tx.Journal(ctx, "prebuild.plan-put", r.ID, "", a.ID, map[string]any{"repository": r.Name, "branch": p.Branch, "on_push": p.OnPush, "timetable": p.Timetable, "keep": p.Keep})
+		return tx.Journal(ctx, r.ID, "", a.ID, journal.PlanPut{Repository: r.Name, Branch: p.Branch, OnPush: p.OnPush, Timetable: p.Timetable, Keep: p.Keep})
 	})
 	if err != nil {
 		return wire.PrebuildPlan{}, err
@@ -103,7 +104,7 @@ func (s *Prebuilds) DropPlan(ctx context.Context, a Actor, repository, branch st
 		if err := tx.DropPrebuildPlan(ctx, p.ID); err != nil {
 			return err
 		}
-		return tx.Journal(ctx, "prebuild.plan-removed", r.ID, "", a.ID, map[string]any{"repository": r.Name, "branch": p.Branch})
+		return tx.Journal(ctx, r.ID, "", a.ID, journal.PlanRemoved{Repository: r.Name, Branch: p.Branch})
 	})
 }
 
@@ -307,7 +308,7 @@ func (s *Prebuilds) run(ctx context.Context, p store.PrebuildPlan, actor, reason
 		if err := tx.AddRun(ctx, &run); err != nil {
 			return err
 		}
-		return tx.Journal(ctx, "prebuild.begun", run.ID, "", actor, map[string]any{"plan": p.ID, "number": run.Number, "repository": r.Name, "branch": p.Branch, "reason": reason, "commit": run.Commit})
+		return tx.Journal(ctx, run.ID, "", actor, journal.PrebuildBegun{Plan: p.ID, Number: run.Number, Repository: r.Name, Branch: p.Branch, Reason: reason, Commit: run.Commit})
 	})
 	if err != nil || !begun {
 		return nil, err

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"time"
 
+	"yardbench/internal/core/journal"
 	"yardbench/internal/core/policy"
 	"yardbench/internal/store"
 	"yardbench/internal/vault"
@@ -46,7 +47,7 @@ func (s *Pushes) NewPushKey(ctx context.Context, a Actor, repository, key string
 		if err := tx.SetPushKey(ctx, r.ID, sealed); err != nil {
 			return err
 		}
-		return tx.Journal(ctx, "repository.push-key", r.ID, "", a.ID, map[string]any{"repository": r.Name})
+		return tx.Journal(ctx, r.ID, "", a.ID, journal.PushKeyMade{Repository: r.Name})
 	})
 }
 

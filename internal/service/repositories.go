@@ -6,6 +6,7 @@ import (
 	"path"
 	"strings"
 
+	"yardbench/internal/core/journal"
 	"yardbench/internal/core/policy"
 	"yardbench/internal/repo"
 	"yardbench/internal/session"
@@ -77,7 +78,7 @@ func (s *Repositories) AddRepository(ctx context.Context, a Actor, in wire.NewRe
 		if err := tx.AddRepository(ctx, r); err != nil {
 			return err
 		}
-		return tx.Journal(ctx, "repository.added", r.ID, "", a.ID, map[string]any{"name": r.Name, "url": r.URL, "team": r.Team})
+		return tx.Journal(ctx, r.ID, "", a.ID, journal.RepositoryAdded{Name: r.Name, URL: r.URL, Team: r.Team})
 	})
 	if store.IsDuplicate(err) {
 		return wire.Repository{}, conflict("name-taken", "there is a repository "+quote(name)+" already", "give another with --name")
@@ -106,6 +107,6 @@ func (s *Repositories) ChangeRepository(ctx context.Context, a Actor, name strin
 		if err := tx.SetRepositoryTeam(ctx, r.ID, team.ID); err != nil {
 			return err
 		}
-		return tx.Journal(ctx, "repository.changed", r.ID, "", a.ID, map[string]any{"repository": r.Name, "team": r.Team})
+		return tx.Journal(ctx, r.ID, "", a.ID, journal.RepositoryChanged{Repository: r.Name, Team: r.Team})
 	})
 }

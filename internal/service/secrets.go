@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"yardbench/internal/core/definition"
+	"yardbench/internal/core/journal"
 	"yardbench/internal/core/policy"
 	"yardbench/internal/core/secret"
 	"yardbench/internal/fault"
@@ -95,8 +96,7 @@ func (s *Secrets) putSecret(ctx context.Context, a Actor, row store.Secret, in w
 		if err != nil {
 			return err
 		}
-		return tx.Journal(ctx, "secret.put", row.SubjectID, secretOwner(row), a.ID, map[string]any{"name": row.Name, "level": row.Level, "version": row.Version,
-			"form": row.Form, "everywhere": row.Everywhere, "repositories": row.Repositories})
+		return tx.Journal(ctx, row.SubjectID, secretOwner(row), a.ID, journal.SecretPut{Name: row.Name, Level: row.Level, Version: row.Version, Form: row.Form, Everywhere: row.Everywhere, Repositories: row.Repositories})
 	})
 	if err != nil {
 		return wire.Secret{}, err
@@ -186,7 +186,7 @@ func (s *Secrets) dropSecret(ctx context.Context, a Actor, row store.Secret) err
 		if err := tx.DropSecret(ctx, row.Level, row.SubjectID, row.Name); err != nil {
 			return err
 		}
-		return tx.Journal(ctx, "secret.removed", row.SubjectID, secretOwner(row), a.ID, map[string]any{"name": row.Name, "level": row.Level})
+		return tx.Journal(ctx, row.SubjectID, secretOwner(row), a.ID, journal.SecretRemoved{Name: row.Name, Level: row.Level})
 	})
 	if errors.Is(err, store.ErrNotFound) {
 		return notFound("secret", row.Name, "see them with: yardbench secret list")
@@ -277,7 +277,7 @@ func (s *Secrets) PutGitCredential(ctx context.Context, a Actor, host string, c 
 		if err := tx.PutGitCredential(ctx, store.Sealed{PersonID: a.ID, Name: host, Username: c.Username, Sealed: sealed}); err != nil {
 			return err
 		}
-		return tx.Journal(ctx, "git-credential.put", a.ID, a.ID, a.ID, map[string]any{"host": host})
+		return tx.Journal(ctx, a.ID, a.ID, a.ID, journal.CredentialPut{Host: host})
 	})
 }
 
@@ -297,7 +297,7 @@ func (s *Secrets) DropGitCredential(ctx context.Context, a Actor, host string) e
 		if err := tx.DropGitCredential(ctx, a.ID, host); err != nil {
 			return err
 		}
-		return tx.Journal(ctx, "git-credential.removed", a.ID, a.ID, a.ID, map[string]any{"host": host})
+		return tx.Journal(ctx, a.ID, a.ID, a.ID, journal.CredentialRemoved{Host: host})
 	})
 	if errors.Is(err, store.ErrNotFound) {
 		return notFound("credential of yours for", host, "see yours with: yardbench credential list")

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"yardbench/internal/core/definition"
+	"yardbench/internal/core/journal"
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/plain"
 	"yardbench/internal/core/policy"
@@ -68,7 +69,7 @@ func (s *Sessions) Open(ctx context.Context, a Actor, ref string, in wire.Run) (
 		return nil, fromRoom(err)
 	}
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
-		return tx.Journal(ctx, "workspace."+string(r.Kind), w.ID, w.OwnerID, a.ID, map[string]any{})
+		return tx.Journal(ctx, w.ID, w.OwnerID, a.ID, journal.SessionOpened{What: string(r.Kind)})
 	})
 	if err != nil {
 		c.Stream.Close()

@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"yardbench/internal/core/journal"
 	"yardbench/internal/core/rules"
 	"yardbench/internal/fault"
 	"yardbench/internal/house"
@@ -68,7 +69,7 @@ func (s *SignIns) SignIn(ctx context.Context, in wire.SignIn, door, from string)
 		if err := tx.AddToken(ctx, t); err != nil {
 			return err
 		}
-		return tx.Journal(ctx, "person.signed-in", p.ID, p.ID, p.ID, map[string]any{"door": door})
+		return tx.Journal(ctx, p.ID, p.ID, p.ID, journal.SignedIn{Door: door})
 	})
 }
 
@@ -151,7 +152,7 @@ func (s *SignIns) MakeToken(ctx context.Context, a Actor, in wire.NewToken) (wir
 		if err := tx.AddToken(ctx, t); err != nil {
 			return err
 		}
-		return tx.Journal(ctx, "token.made", t.ID, a.ID, a.ID, map[string]any{"name": name, "expires_at": t.ExpiresAt})
+		return tx.Journal(ctx, t.ID, a.ID, a.ID, journal.TokenMade{Name: name, ExpiresAt: t.ExpiresAt})
 	})
 }
 
@@ -161,7 +162,7 @@ func (s *SignIns) EndToken(ctx context.Context, a Actor, id string) error {
 		if err := tx.DropToken(ctx, a.ID, id); err != nil {
 			return err
 		}
-		return tx.Journal(ctx, "token.ended", id, a.ID, a.ID, map[string]any{})
+		return tx.Journal(ctx, id, a.ID, a.ID, journal.TokenEnded{})
 	})
 	if errors.Is(err, store.ErrNotFound) {
 		return notFound("sign-in or token", id, "see yours with: yardbench token list")
@@ -175,7 +176,7 @@ func (s *SignIns) SignOut(ctx context.Context, a Actor) error {
 		if err := tx.DropToken(ctx, a.ID, a.TokenID); err != nil {
 			return err
 		}
-		return tx.Journal(ctx, "person.signed-out", a.ID, a.ID, a.ID, map[string]any{})
+		return tx.Journal(ctx, a.ID, a.ID, a.ID, journal.SignedOut{})
 	})
 }
 

@@ -69,7 +69,7 @@ func (s *Webhooks) AddWebhook(ctx context.Context, a Actor, in wire.NewWebhook) 
 		return wire.MadeWebhook{}, err
 	}
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
-		if err := tx.Journal(ctx, "webhook.added", w.ID, "", a.ID, map[string]any{"url": w.URL, "kinds": w.Kinds}); err != nil {
+		if err := tx.Journal(ctx, w.ID, "", a.ID, journal.WebhookAdded{URL: w.URL, Kinds: w.Kinds}); err != nil {
 			return err
 		}
 		var err error
@@ -124,7 +124,7 @@ func (s *Webhooks) DropWebhook(ctx context.Context, a Actor, id string) error {
 		if err := tx.DropWebhook(ctx, id); err != nil {
 			return err
 		}
-		return tx.Journal(ctx, "webhook.removed", id, "", a.ID, map[string]any{"url": w.URL})
+		return tx.Journal(ctx, id, "", a.ID, journal.WebhookRemoved{URL: w.URL})
 	})
 }
 

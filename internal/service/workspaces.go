@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"yardbench/internal/core/definition"
+	"yardbench/internal/core/journal"
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/policy"
 	"yardbench/internal/core/quota"
@@ -176,7 +177,7 @@ func (s *Workspaces) Remove(ctx context.Context, a Actor, ref string, discard bo
 			return nil
 		}
 		if discard {
-			if err := tx.Journal(ctx, "workspace.discarded", w.ID, w.OwnerID, a.ID, map[string]any{}); err != nil {
+			if err := tx.Journal(ctx, w.ID, w.OwnerID, a.ID, journal.WorkspaceDiscarded{}); err != nil {
 				return err
 			}
 		}
@@ -268,7 +269,7 @@ func (s *Workspaces) want(ctx context.Context, a Actor, ref string, v lifecycle.
 			return err
 		}
 		another = w.Phase != phase || w.NextBody != body
-		if err := tx.Journal(ctx, "workspace.asked", w.ID, w.OwnerID, a.ID, map[string]any{"verb": v}); err != nil {
+		if err := tx.Journal(ctx, w.ID, w.OwnerID, a.ID, journal.WorkspaceAsked{Verb: v}); err != nil {
 			return err
 		}
 		view, err = s.views.view(ctx, tx.Q, w)

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"yardbench/internal/core/cost"
+	"yardbench/internal/core/journal"
 	"yardbench/internal/core/lifecycle"
 )
 
@@ -28,7 +29,7 @@ func (tx conditionsWrites) SetConditionSince(ctx context.Context, w Workspace, k
 	if n, _ := res.RowsAffected(); n == 0 {
 		return nil
 	}
-	if err := tx.Journal(ctx, "workspace.condition", w.ID, w.journalOwner(), "service", map[string]any{"kind": kind, "reason": reason, "since": since.UTC().Truncate(time.Microsecond)}); err != nil {
+	if err := tx.Journal(ctx, w.ID, w.journalOwner(), "service", journal.ConditionBegun{Condition: kind, Reason: reason, Since: since.UTC().Truncate(time.Microsecond)}); err != nil {
 		return err
 	}
 	if kind == lifecycle.IdleNow {
@@ -46,7 +47,7 @@ func (tx conditionsWrites) ClearCondition(ctx context.Context, w Workspace, kind
 	if err != nil {
 		return err
 	}
-	if err := tx.Journal(ctx, "workspace.condition", w.ID, w.journalOwner(), "service", map[string]any{"kind": kind, "over": true}); err != nil {
+	if err := tx.Journal(ctx, w.ID, w.journalOwner(), "service", journal.ConditionOver{Condition: kind, Over: true}); err != nil {
 		return err
 	}
 	if kind == lifecycle.IdleNow {

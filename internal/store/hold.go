@@ -3,6 +3,8 @@ package store
 import (
 	"context"
 	"time"
+
+	"yardbench/internal/core/journal"
 )
 
 // Hold keeps a workspace from being put to rest.
@@ -18,7 +20,7 @@ func (tx conditionsWrites) SetHold(ctx context.Context, w Workspace, h Hold) err
 		ON CONFLICT (workspace_id) DO UPDATE SET until_at = excluded.until_at, why = excluded.why, by_id = excluded.by_id, at = excluded.at`, w.ID, micros(h.Until), h.Why, h.ByID, micros(tx.now)); err != nil {
 		return err
 	}
-	return tx.Journal(ctx, "workspace.held", w.ID, w.OwnerID, h.ByID, map[string]any{"until": h.Until, "why": h.Why})
+	return tx.Journal(ctx, w.ID, w.OwnerID, h.ByID, journal.WorkspaceHeld{Until: h.Until, Why: h.Why})
 }
 
 // DropHold ends a hold, if there is one.
@@ -30,7 +32,7 @@ func (tx conditionsWrites) DropHold(ctx context.Context, w Workspace, actor stri
 	if err != nil {
 		return err
 	}
-	return tx.Journal(ctx, "workspace.hold-ended", w.ID, w.OwnerID, actor, map[string]any{})
+	return tx.Journal(ctx, w.ID, w.OwnerID, actor, journal.HoldEnded{})
 }
 
 // Holds gives the holds of the workspaces that are not removed.

@@ -13,6 +13,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"yardbench/internal/core/journal"
 )
 
 type journalReads struct{ reader }
@@ -30,7 +32,8 @@ type Entry struct {
 
 // Journal appends an entry in the transaction of what it tells of. Its time
 // never runs before the entry before it.
-func (tx *txn) Journal(ctx context.Context, kind, subject, owner, actor string, data any) error {
+func (tx *txn) Journal(ctx context.Context, subject, owner, actor string, what journal.Payload) error {
+	kind := what.Kind()
 	last := tx.known.head
 	tx.known.head = head{} // until this one stands
 	if last.number == 0 {
@@ -49,7 +52,7 @@ func (tx *txn) Journal(ctx context.Context, kind, subject, owner, actor string, 
 	body, err := json.Marshal(struct {
 		Entry
 		Data any `json:"data"`
-	}{e, data})
+	}{e, what})
 	if err != nil {
 		return fmt.Errorf("journal %s: %w", kind, err)
 	}

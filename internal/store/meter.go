@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"yardbench/internal/core/cost"
+	"yardbench/internal/core/journal"
 	"yardbench/internal/core/lifecycle"
 )
 
@@ -261,26 +262,30 @@ func (q meterReads) Remeter(ctx context.Context) (stored, computed []Metered, er
 		}
 		for _, e := range entries {
 			after = e.Number
-			var d struct {
-				Kind  string          `json:"kind"`
-				To    lifecycle.Phase `json:"to"`
-				Over  bool            `json:"over"`
-				Since time.Time       `json:"since"`
-			}
-			if err := json.Unmarshal(e.Data, &d); err != nil {
-				continue // not one of those that are metered
-			}
 			ev := cost.Event{At: e.At}
-			switch {
-			case e.Kind == "workspace.launched":
-				meters[e.Subject] = &meter{prebuild: d.Kind == ForPrebuild, open: map[cost.Kind]time.Time{}}
-				continue
-			case e.Kind == "workspace.phase":
+			switch e.Kind {
+			case journal.WorkspaceLaunched{}.Kind():
+				var d journal.WorkspaceLaunched
+				err = json.Unmarshal(e.Data, &d)
+				meters[e.Subject] = &meter{prebuild: d.For == ForPrebuild, open: map[cost.Kind]time.Time{}}
+			case journal.WorkspacePhase{}.Kind():
+				var d journal.WorkspacePhase
+				err = json.Unmarshal(e.Data, &d)
 				ev.Phase = d.To
-			case e.Kind == "workspace.condition" && lifecycle.ConditionKind(d.Kind) == lifecycle.IdleNow:
-				ev.Idle, ev.Awake, ev.Since = !d.Over, d.Over, d.Since
-			default:
-				continue
+			case journal.ConditionBegun{}.Kind():
+				var d struct { // of both kinds of entry
+					journal.ConditionBegun
+					Over bool `json:"over"`
+				}
+				if err = json.Unmarshal(e.Data, &d); d.Condition == lifecycle.IdleNow {
+					ev.Idle, ev.Awake, ev.Since = !d.Over, d.Over, d.Since
+				}
+			}
+			if err != nil {
+				return nil, nil, fmt.Errorf("journal entry %d: %w", e.Number, err)
+			}
+			if ev.Phase == "" && !ev.Idle && !ev.Awake {
+				continue // it is not metered
 			}
 			m := meters[e.Subject]
 			if m == nil {

@@ -11,6 +11,7 @@ import (
 
 	"yardbench/internal/core/cost"
 	"yardbench/internal/core/definition"
+	"yardbench/internal/core/journal"
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/rules"
 )
@@ -47,7 +48,7 @@ func launched(t *testing.T, s *Store, id, owner, kind string) {
 		if err := tx.AddWorkspace(t.Context(), &w); err != nil {
 			return err
 		}
-		return tx.Journal(t.Context(), "workspace.launched", id, owner, owner, map[string]any{"kind": kind})
+		return tx.Journal(t.Context(), id, owner, owner, journal.WorkspaceLaunched{For: kind})
 	})
 	if err != nil {
 		t.Fatal(err)

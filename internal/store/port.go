@@ -1,6 +1,10 @@
 package store
 
-import "context"
+import (
+	"context"
+
+	"yardbench/internal/core/journal"
+)
 
 // SharePort lets everybody signed in visit a port, or no more.
 func (tx workspacesWrites) SharePort(ctx context.Context, w Workspace, port int, shared bool, actor string) error {
@@ -13,7 +17,7 @@ func (tx workspacesWrites) SharePort(ctx context.Context, w Workspace, port int,
 	if err != nil {
 		return err
 	}
-	return tx.Journal(ctx, "workspace.port", w.ID, w.OwnerID, actor, map[string]any{"port": port, "shared": shared})
+	return tx.Journal(ctx, w.ID, w.OwnerID, actor, journal.PortShared{Port: port, Shared: shared})
 }
 
 // SharedPorts lists the ports of a workspace that everybody signed in may visit.

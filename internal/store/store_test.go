@@ -16,6 +16,14 @@ import (
 	"yardbench/internal/core/lifecycle"
 )
 
+// anEntry is an entry of any kind.
+type anEntry struct {
+	kind string
+	I    int `json:"i"`
+}
+
+func (e anEntry) Kind() string { return e.kind }
+
 func open(t *testing.T, path string, now func() time.Time) *Store {
 	t.Helper()
 	s, err := Open(t.Context(), path, now)
@@ -62,7 +70,7 @@ func TestWritesAreGroupedAndApart(t *testing.T) {
 				if err := tx.SetMeta(ctx, fmt.Sprint("k", i), "v"); err != nil {
 					return err
 				}
-				if err := tx.Journal(ctx, "test", fmt.Sprint(i), "p", "p", map[string]int{"i": i}); err != nil {
+				if err := tx.Journal(ctx, fmt.Sprint(i), "p", "p", anEntry{"test", i}); err != nil {
 					return err
 				}
 				if i%10 == 3 {
@@ -114,7 +122,7 @@ func TestAChangedJournalShows(t *testing.T) {
 			s := open(t, filepath.Join(t.TempDir(), "a.db"), time.Now)
 			ctx := t.Context()
 			for i := range 5 {
-				if err := s.Write(ctx, func(tx *Tx) error { return tx.Journal(ctx, "test", fmt.Sprint("k", i+1), "p", "p", nil) }); err != nil {
+				if err := s.Write(ctx, func(tx *Tx) error { return tx.Journal(ctx, fmt.Sprint("k", i+1), "p", "p", anEntry{kind: "test"}) }); err != nil {
 					t.Fatal(err)
 				}
 			}
@@ -146,7 +154,7 @@ func TestTimesAndReopening(t *testing.T) {
 	w := fill(t, s)
 	ctx := t.Context()
 	for range 2 {
-		if err := s.Write(ctx, func(tx *Tx) error { return tx.Journal(ctx, "test", "x", "p", "p", nil) }); err != nil {
+		if err := s.Write(ctx, func(tx *Tx) error { return tx.Journal(ctx, "x", "p", "p", anEntry{kind: "test"}) }); err != nil {
 			t.Fatal(err)
 		}
 		clock = clock.Add(-time.Hour)

@@ -83,7 +83,7 @@ func TestWebhooks(t *testing.T) {
 func TestHashAt(t *testing.T) {
 	s := populated(t)
 	ctx := t.Context()
-	if err := s.Write(ctx, func(tx *Tx) error { return tx.Journal(ctx, "tide.ebb", "x", "", "service", nil) }); err != nil {
+	if err := s.Write(ctx, func(tx *Tx) error { return tx.Journal(ctx, "x", "", "service", anEntry{kind: "tide.ebb"}) }); err != nil {
 		t.Fatal(err)
 	}
 	n, err := s.Read().JournalHead(ctx)

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"yardbench/internal/core/cost"
+	"yardbench/internal/core/journal"
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/rules"
 )
@@ -253,7 +254,7 @@ func (tx workspacesWrites) SetPhase(ctx context.Context, w *Workspace, to lifecy
 	if err := tx.SaveWorkspace(ctx, *w); err != nil {
 		return err
 	}
-	if err := tx.Journal(ctx, "workspace.phase", w.ID, w.journalOwner(), actor, map[string]any{"from": from, "to": to, "cause": cause}); err != nil {
+	if err := tx.Journal(ctx, w.ID, w.journalOwner(), actor, journal.WorkspacePhase{From: from, To: to, Cause: cause}); err != nil {
 		return err
 	}
 	return meterWrites{tx.txn}.meter(ctx, *w, cost.Event{Phase: to})

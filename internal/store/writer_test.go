@@ -41,7 +41,7 @@ func entry(ctx context.Context, i, large int) func(*Tx) error {
 		if err := tx.SetMeta(ctx, fmt.Sprint("k", i), "v"); err != nil {
 			return err
 		}
-		if err := tx.Journal(ctx, "test", fmt.Sprint("s", i), "p", "p", map[string]int{"i": i}); err != nil {
+		if err := tx.Journal(ctx, fmt.Sprint("s", i), "p", "p", anEntry{"test", i}); err != nil {
 			return err
 		}
 		if large > 0 {
@@ -91,7 +91,7 @@ func pages(t *testing.T, s *Store, most int64) {
 func TestAFullDiskInsideAGroup(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "a.db"), time.Now)
 	ctx := t.Context()
-	if err := s.Write(ctx, func(tx *Tx) error { return tx.Journal(ctx, "test", "first", "p", "p", nil) }); err != nil {
+	if err := s.Write(ctx, func(tx *Tx) error { return tx.Journal(ctx, "first", "p", "p", anEntry{kind: "test"}) }); err != nil {
 		t.Fatal(err)
 	}
 	pages(t, s, 64)

@@ -1,0 +1,304 @@
+package journal
+
+import (
+	"time"
+
+	"yardbench/internal/core/lifecycle"
+	"yardbench/internal/core/policy"
+	"yardbench/internal/core/secret"
+)
+
+// Payload is what an entry of one kind tells beside whom it is about. Kinds and
+// their JSON are what other people's programs hold on to: a field may come, none
+// changes or goes. Fields stand in the order of their names, as the entries of
+// earlier releases have them. No payload holds a secret.
+type Payload interface{ Kind() string }
+
+// WorkspaceLaunched begins a workspace.
+type WorkspaceLaunched struct {
+	Branch     string `json:"branch"`
+	Commit     string `json:"commit"`
+	DiskBytes  int64  `json:"disk_bytes"`
+	For        string `json:"kind"` // person or prebuild
+	Name       string `json:"name"`
+	Repository string `json:"repository"`
+	Size       string `json:"size"`
+}
+
+// WorkspaceAdopted begins one that is a container others started.
+type WorkspaceAdopted struct {
+	Container string `json:"container"`
+	Image     string `json:"image"`
+	Name      string `json:"name"`
+}
+
+// WorkspaceAsked is somebody asking for another state.
+type WorkspaceAsked struct {
+	Verb lifecycle.Verb `json:"verb"`
+}
+
+// WorkspacePhase is a move from one phase to another.
+type WorkspacePhase struct {
+	Cause string          `json:"cause"`
+	From  lifecycle.Phase `json:"from"`
+	To    lifecycle.Phase `json:"to"`
+}
+
+// ConditionBegun is a condition that a workspace has from now on.
+type ConditionBegun struct {
+	Condition lifecycle.ConditionKind `json:"kind"`
+	Reason    string                  `json:"reason"`
+	Since     time.Time               `json:"since"`
+}
+
+// ConditionOver is a condition that it has no more. Over is true.
+type ConditionOver struct {
+	Condition lifecycle.ConditionKind `json:"kind"`
+	Over      bool                    `json:"over"`
+}
+
+// WorkspaceHeld keeps a workspace from being put to rest for a time.
+type WorkspaceHeld struct {
+	Until time.Time `json:"until"`
+	Why   string    `json:"why"`
+}
+
+// HoldEnded ends that before its time, or with it.
+type HoldEnded struct{}
+
+// WorkspaceRested is a workspace being put to rest by the house rules.
+type WorkspaceRested struct {
+	Why string `json:"why"`
+}
+
+// WorkspaceExpired is one being removed that was stopped too long.
+type WorkspaceExpired struct {
+	StoppedAt time.Time `json:"stopped_at"`
+}
+
+// WorkspaceDiscarded is somebody giving up work that exists nowhere else.
+type WorkspaceDiscarded struct{}
+
+// RebuildFailed leaves the workspace as it was.
+type RebuildFailed struct {
+	Cause string `json:"cause"`
+}
+
+// PortShared is a port being opened to everybody signed in, or closed again.
+type PortShared struct {
+	Port   int  `json:"port"`
+	Shared bool `json:"shared"`
+}
+
+// SessionOpened is a terminal or a command in a workspace: what of the two is
+// its kind. What was typed is nobody's to keep.
+type SessionOpened struct {
+	What string `json:"-"`
+}
+
+// RulesPut puts a version of the house rules in force.
+type RulesPut struct {
+	Changes []string `json:"changes"`
+	Reason  string   `json:"reason"`
+}
+
+// SecretPut is a value given for a secret; which value is not said.
+type SecretPut struct {
+	Everywhere   bool         `json:"everywhere"`
+	Form         secret.Form  `json:"form"`
+	Level        secret.Level `json:"level"`
+	Name         string       `json:"name"`
+	Repositories []string     `json:"repositories"`
+	Version      int          `json:"version"`
+}
+
+// SecretRemoved takes one away.
+type SecretRemoved struct {
+	Level secret.Level `json:"level"`
+	Name  string       `json:"name"`
+}
+
+// CredentialPut is what somebody signs in to a git host with, given.
+type CredentialPut struct {
+	Host string `json:"host"`
+}
+
+// CredentialRemoved takes it away.
+type CredentialRemoved struct {
+	Host string `json:"host"`
+}
+
+// RepositoryAdded registers a repository.
+type RepositoryAdded struct {
+	Name string `json:"name"`
+	Team string `json:"team"`
+	URL  string `json:"url"`
+}
+
+// RepositoryChanged gives it another team.
+type RepositoryChanged struct {
+	Repository string `json:"repository"`
+	Team       string `json:"team"`
+}
+
+// PushKeyMade is a new key for the news of a repository's pushes.
+type PushKeyMade struct {
+	Repository string `json:"repository"`
+}
+
+// PersonAdded takes somebody in.
+type PersonAdded struct {
+	Role policy.Role `json:"role"`
+	Team string      `json:"team"`
+}
+
+// PersonChanged tells how they stand now.
+type PersonChanged struct {
+	Closed bool        `json:"closed"`
+	Role   policy.Role `json:"role"`
+	Team   string      `json:"team"`
+}
+
+// PersonErased is the last that is told of somebody.
+type PersonErased struct{}
+
+// PasswordSet is somebody setting their password by a link.
+type PasswordSet struct{}
+
+// SignedIn is a sign-in at a door.
+type SignedIn struct {
+	Door string `json:"door"`
+}
+
+// SignedOut ends it.
+type SignedOut struct{}
+
+// TeamAdded makes a team.
+type TeamAdded struct {
+	Name string `json:"name"`
+}
+
+// EnrolmentMade is a link by which somebody sets up an account.
+type EnrolmentMade struct {
+	Role policy.Role `json:"role"`
+	Team string      `json:"team"`
+}
+
+// TokenMade is a way in for a program.
+type TokenMade struct {
+	ExpiresAt time.Time `json:"expires_at"`
+	Name      string    `json:"name"`
+}
+
+// TokenEnded ends one, or a sign-in.
+type TokenEnded struct{}
+
+// WebhookAdded has entries told to an address.
+type WebhookAdded struct {
+	Kinds []string `json:"kinds"`
+	URL   string   `json:"url"`
+}
+
+// WebhookRemoved ends that.
+type WebhookRemoved struct {
+	URL string `json:"url"`
+}
+
+// PlanPut is how images of a branch are prepared.
+type PlanPut struct {
+	Branch     string `json:"branch"`
+	Keep       int    `json:"keep"`
+	OnPush     bool   `json:"on_push"`
+	Repository string `json:"repository"`
+	Timetable  string `json:"timetable"`
+}
+
+// PlanRemoved ends that.
+type PlanRemoved struct {
+	Branch     string `json:"branch"`
+	Repository string `json:"repository"`
+}
+
+// PrebuildBegun is one image being prepared.
+type PrebuildBegun struct {
+	Branch     string `json:"branch"`
+	Commit     string `json:"commit"`
+	Number     int    `json:"number"`
+	Plan       string `json:"plan"`
+	Reason     string `json:"reason"`
+	Repository string `json:"repository"`
+}
+
+// PrebuildEnded tells how that went.
+type PrebuildEnded struct {
+	Cause   string            `json:"cause"`
+	Number  int               `json:"number"`
+	Outcome lifecycle.Outcome `json:"outcome"`
+	Plan    string            `json:"plan"`
+}
+
+// YardAway is a yard that does not answer.
+type YardAway struct {
+	Cause string `json:"cause"`
+}
+
+// YardBack is one that answers again.
+type YardBack struct {
+	AwayS int64 `json:"away_s"`
+}
+
+// YardQuarantined is files in the yard of which nothing is known.
+type YardQuarantined struct {
+	Named   bool `json:"named"`
+	Volumes int  `json:"volumes"`
+}
+
+// YardSetBack is records that are older than what the yard holds.
+type YardSetBack struct {
+	Found int `json:"found"`
+	Known int `json:"known"`
+}
+
+// The kinds, and what begins the names of those that follow a session.
+func (WorkspaceLaunched) Kind() string  { return "workspace.launched" }
+func (WorkspaceAdopted) Kind() string   { return "workspace.adopted" }
+func (WorkspaceAsked) Kind() string     { return "workspace.asked" }
+func (WorkspacePhase) Kind() string     { return "workspace.phase" }
+func (ConditionBegun) Kind() string     { return "workspace.condition" }
+func (ConditionOver) Kind() string      { return "workspace.condition" }
+func (WorkspaceHeld) Kind() string      { return "workspace.held" }
+func (HoldEnded) Kind() string          { return "workspace.hold-ended" }
+func (WorkspaceRested) Kind() string    { return "workspace.rested" }
+func (WorkspaceExpired) Kind() string   { return "workspace.expired" }
+func (WorkspaceDiscarded) Kind() string { return "workspace.discarded" }
+func (RebuildFailed) Kind() string      { return "workspace.rebuild-failed" }
+func (PortShared) Kind() string         { return "workspace.port" }
+func (s SessionOpened) Kind() string    { return "workspace." + s.What }
+func (RulesPut) Kind() string           { return "rules.put" }
+func (SecretPut) Kind() string          { return "secret.put" }
+func (SecretRemoved) Kind() string      { return "secret.removed" }
+func (CredentialPut) Kind() string      { return "git-credential.put" }
+func (CredentialRemoved) Kind() string  { return "git-credential.removed" }
+func (RepositoryAdded) Kind() string    { return "repository.added" }
+func (RepositoryChanged) Kind() string  { return "repository.changed" }
+func (PushKeyMade) Kind() string        { return "repository.push-key" }
+func (PersonAdded) Kind() string        { return "person.added" }
+func (PersonChanged) Kind() string      { return "person.changed" }
+func (PersonErased) Kind() string       { return "person.erased" }
+func (PasswordSet) Kind() string        { return "person.new-password" }
+func (SignedIn) Kind() string           { return "person.signed-in" }
+func (SignedOut) Kind() string          { return "person.signed-out" }
+func (TeamAdded) Kind() string          { return "team.added" }
+func (EnrolmentMade) Kind() string      { return "enrolment.made" }
+func (TokenMade) Kind() string          { return "token.made" }
+func (TokenEnded) Kind() string         { return "token.ended" }
+func (WebhookAdded) Kind() string       { return "webhook.added" }
+func (WebhookRemoved) Kind() string     { return "webhook.removed" }
+func (PlanPut) Kind() string            { return "prebuild.plan-put" }
+func (PlanRemoved) Kind() string        { return "prebuild.plan-removed" }
+func (PrebuildBegun) Kind() string      { return "prebuild.begun" }
+func (PrebuildEnded) Kind() string      { return "prebuild.ended" }
+func (YardAway) Kind() string           { return "yard.away" }
+func (YardBack) Kind() string           { return "yard.back" }
+func (YardQuarantined) Kind() string    { return "yard.quarantined" }
+func (YardSetBack) Kind() string        { return "yard.set-back" }

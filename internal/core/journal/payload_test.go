@@ -1,0 +1,65 @@
+package journal
+
+import (
+	"encoding/json"
+	"testing"
+	"time"
+)
+
+// The kinds and their JSON are what other people's programs hold on to: they are
+// here as they were first written.
+func TestKindsAndTheirJSONStay(t *testing.T) {
+	at := time.Date(2026, 11, 25, 8, 0, 0, 0, time.UTC)
+	for _, c := range []struct {
+		p          Payload
+		kind, json string
+	}{
+		{WorkspaceLaunched{"main", "0a1b", 5, "person", "quay", "tide-board", "small"}, "workspace.launched", `{"branch":"main","commit":"0a1b","disk_bytes":5,"kind":"person","name":"quay","repository":"tide-board","size":"small"}`},
+		{WorkspaceAdopted{"c1", "base:1", "buoy"}, "workspace.adopted", `{"container":"c1","image":"base:1","name":"buoy"}`},
+		{WorkspaceAsked{"stop"}, "workspace.asked", `{"verb":"stop"}`},
+		{WorkspacePhase{"why", "ready", "stopping"}, "workspace.phase", `{"cause":"why","from":"ready","to":"stopping"}`},
+		{ConditionBegun{"idle", "quiet", at}, "workspace.condition", `{"kind":"idle","reason":"quiet","since":"2026-11-25T08:00:00Z"}`},
+		{ConditionOver{"idle", true}, "workspace.condition", `{"kind":"idle","over":true}`},
+		{WorkspaceHeld{at, "a demo"}, "workspace.held", `{"until":"2026-11-25T08:00:00Z","why":"a demo"}`},
+		{HoldEnded{}, "workspace.hold-ended", `{}`},
+		{WorkspaceRested{"quiet"}, "workspace.rested", `{"why":"quiet"}`},
+		{WorkspaceExpired{at}, "workspace.expired", `{"stopped_at":"2026-11-25T08:00:00Z"}`},
+		{WorkspaceDiscarded{}, "workspace.discarded", `{}`},
+		{RebuildFailed{"no"}, "workspace.rebuild-failed", `{"cause":"no"}`},
+		{PortShared{8000, true}, "workspace.port", `{"port":8000,"shared":true}`},
+		{SessionOpened{"terminal"}, "workspace.terminal", `{}`},
+		{RulesPut{[]string{"a"}, "because"}, "rules.put", `{"changes":["a"],"reason":"because"}`},
+		{SecretPut{true, "file", "person", "KEY", nil, 2}, "secret.put", `{"everywhere":true,"form":"file","level":"person","name":"KEY","repositories":null,"version":2}`},
+		{SecretRemoved{"person", "KEY"}, "secret.removed", `{"level":"person","name":"KEY"}`},
+		{CredentialPut{"git.example"}, "git-credential.put", `{"host":"git.example"}`},
+		{CredentialRemoved{"git.example"}, "git-credential.removed", `{"host":"git.example"}`},
+		{RepositoryAdded{"tide-board", "Timetable", "https://x"}, "repository.added", `{"name":"tide-board","team":"Timetable","url":"https://x"}`},
+		{RepositoryChanged{"tide-board", "Fares"}, "repository.changed", `{"repository":"tide-board","team":"Fares"}`},
+		{PushKeyMade{"tide-board"}, "repository.push-key", `{"repository":"tide-board"}`},
+		{PersonAdded{"lead", "Fares"}, "person.added", `{"role":"lead","team":"Fares"}`},
+		{PersonChanged{true, "lead", "Fares"}, "person.changed", `{"closed":true,"role":"lead","team":"Fares"}`},
+		{PersonErased{}, "person.erased", `{}`},
+		{PasswordSet{}, "person.new-password", `{}`},
+		{SignedIn{"console"}, "person.signed-in", `{"door":"console"}`},
+		{SignedOut{}, "person.signed-out", `{}`},
+		{TeamAdded{"Fares"}, "team.added", `{"name":"Fares"}`},
+		{EnrolmentMade{"lead", "Fares"}, "enrolment.made", `{"role":"lead","team":"Fares"}`},
+		{TokenMade{at, "ci"}, "token.made", `{"expires_at":"2026-11-25T08:00:00Z","name":"ci"}`},
+		{TokenEnded{}, "token.ended", `{}`},
+		{WebhookAdded{[]string{"rules"}, "https://x"}, "webhook.added", `{"kinds":["rules"],"url":"https://x"}`},
+		{WebhookRemoved{"https://x"}, "webhook.removed", `{"url":"https://x"}`},
+		{PlanPut{"main", 2, true, "tide-board", "30 5 * * *"}, "prebuild.plan-put", `{"branch":"main","keep":2,"on_push":true,"repository":"tide-board","timetable":"30 5 * * *"}`},
+		{PlanRemoved{"main", "tide-board"}, "prebuild.plan-removed", `{"branch":"main","repository":"tide-board"}`},
+		{PrebuildBegun{"main", "0a1b", 3, "p1", "a push", "tide-board"}, "prebuild.begun", `{"branch":"main","commit":"0a1b","number":3,"plan":"p1","reason":"a push","repository":"tide-board"}`},
+		{PrebuildEnded{"", 3, "done", "p1"}, "prebuild.ended", `{"cause":"","number":3,"outcome":"done","plan":"p1"}`},
+		{YardAway{"gone"}, "yard.away", `{"cause":"gone"}`},
+		{YardBack{12}, "yard.back", `{"away_s":12}`},
+		{YardQuarantined{true, 2}, "yard.quarantined", `{"named":true,"volumes":2}`},
+		{YardSetBack{9, 7}, "yard.set-back", `{"found":9,"known":7}`},
+	} {
+		text, err := json.Marshal(c.p)
+		if err != nil || string(text) != c.json || c.p.Kind() != c.kind {
+			t.Errorf("%T is told as %s %s, %v; it was %s %s", c.p, c.p.Kind(), text, err, c.kind, c.json)
+		}
+	}
+}
