@@ -66,7 +66,7 @@ func (w *world) multiply(name string, n int) {
 			w.t.Fatal(err)
 		}
 		columns = append(columns, c)
-		if other := map[string]string{"id": "?", "name": "?", "subnet": "?", "port_key": "?", "steward_token": "?", "owner_id": "(SELECT id FROM people WHERE name = 'astrid')"}[c]; other != "" {
+		if other := map[string]string{"id": "?", "name": "?", "port_key": "?", "steward_token": "?", "owner_id": "(SELECT id FROM people WHERE name = 'astrid')"}[c]; other != "" {
 			c = other
 		}
 		values = append(values, c)
@@ -86,7 +86,7 @@ func (w *world) multiply(name string, n int) {
 		if err != nil {
 			w.t.Fatal(err)
 		}
-		args := map[string]any{"id": other, "name": fmt.Sprint("w", i), "subnet": i + 10, "port_key": other[:10], "steward_token": token}
+		args := map[string]any{"id": other, "name": fmt.Sprint("w", i), "port_key": other[:10], "steward_token": token}
 		var in []any
 		for _, c := range columns {
 			if a, ok := args[c]; ok {

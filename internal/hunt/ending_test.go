@@ -2,10 +2,12 @@ package hunt
 
 import (
 	"context"
+	"encoding/json"
 	"strings"
 	"testing/synctest"
 	"time"
 
+	"yardbench/internal/service"
 	"yardbench/internal/store"
 	"yardbench/internal/yard"
 	"yardbench/test/held"
@@ -86,6 +88,9 @@ func (r *teller) hold(swept bool) {
 			wrong = append(wrong, r.name(id)+" was accepted, and is not in the journal")
 		}
 	}
+	if kept, fresh := r.fleet(r.service), r.fleet(service.New(r.rooms)); kept != fresh {
+		wrong = append(wrong, "the fleet that is kept in memory is "+kept+", and by the records "+fresh)
+	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	for _, p := range wrong {
@@ -94,4 +99,17 @@ func (r *teller) hold(swept bool) {
 		}
 		r.wrong = append(r.wrong, p)
 	}
+}
+
+// fleet is the list of all as the operator sees it.
+func (r *teller) fleet(s *service.Service) string {
+	all, err := s.Workspaces.List(context.Background(), r.actors[len(people)], true)
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	text, err := json.Marshal(all)
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	return string(text)
 }

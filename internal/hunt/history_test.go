@@ -88,8 +88,8 @@ func history(b *testing.B, file string) {
 		`CREATE TEMP TABLE n AS WITH RECURSIVE n(i) AS (SELECT 0 UNION ALL SELECT i + 1 FROM n WHERE i < 499999) SELECT i FROM n`,
 		`CREATE TEMP TABLE who AS SELECT ROW_NUMBER() OVER () - 1 AS i, id FROM people`,
 		`CREATE INDEX temp.who_by_i ON who (i)`,
-		`INSERT INTO workspaces (id, owner_id, name, repository_id, branch, phase, wanted, body, volume, subnet, steward_token, created_at, phase_at, size)
-			SELECT 'old' || n.i, who.id, 'old' || n.i, (SELECT id FROM repositories), 'main', 'removed', 'removed', 1, 1, 0, x'', n.i * 1000000000, n.i * 1000000000, 'small' FROM n JOIN who ON who.i = n.i % 640 WHERE n.i < 20000`,
+		`INSERT INTO workspaces (id, owner_id, name, repository_id, branch, phase, wanted, body, volume, steward_token, created_at, phase_at, size)
+			SELECT 'old' || n.i, who.id, 'old' || n.i, (SELECT id FROM repositories), 'main', 'removed', 'removed', 1, 1, x'', n.i * 1000000000, n.i * 1000000000, 'small' FROM n JOIN who ON who.i = n.i % 640 WHERE n.i < 20000`,
 		`INSERT INTO sheets (id, workspace_id, number, kind, started_at, ended_at, outcome) SELECT 'olds' || i, 'old' || i, 1, 'launch', i * 1000000000, i * 1000000000 + 5000000, 'done' FROM n WHERE i < 20000`,
 		`INSERT INTO steps (sheet_id, number, key, title, body, attempt, started_at, ended_at, outcome) SELECT 'olds' || (i / 10), i % 10 + 1, 'key' || (i % 10), 'Step', 1, 1, i * 100000000, i * 100000000 + 500000, 'done' FROM n WHERE i < 200000`,
 		`INSERT INTO intervals (workspace_id, owner_id, team_id, repository_id, kind, size, disk_bytes, from_at, to_at)

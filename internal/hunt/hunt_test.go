@@ -261,6 +261,7 @@ type teller struct {
 	keeper   *reconcile.Keeper
 	second   *reconcile.Keeper // at work only where that is the fault
 	service  *service.Service
+	rooms    service.Rooms
 	end      context.CancelFunc
 	actors   []service.Actor
 	asking   sync.WaitGroup
@@ -330,7 +331,8 @@ func (r *teller) start() {
 	bus := &live.Bus{}
 	r.store = st
 	r.keeper = reconcile.New(ctx, reconcile.Rooms{Store: st, Yard: &theYard{r.yard, r.life}, Hub: r.life, Mirrors: trees{}, Vault: ground.vault, Bus: bus, DataDir: r.dir, Installation: "hunt", Now: r.now, House: &house.Book{}, Sessions: &session.Sessions{Store: st, Vault: ground.vault, PortForm: "http://*.ports.localhost:7080"}})
-	r.service = service.New(service.Rooms{Store: st, Keeper: r.keeper, Yard: r.keeper.Yard, Installation: r.keeper.Installation, House: r.keeper.House, Sessions: r.keeper.Sessions, Hub: r.life, Mirrors: trees{}, Vault: ground.vault, Bus: bus, Address: "http://127.0.0.1:7080", Now: r.now})
+	r.rooms = service.Rooms{Store: st, Keeper: r.keeper, Yard: r.keeper.Yard, Installation: r.keeper.Installation, House: r.keeper.House, Sessions: r.keeper.Sessions, Hub: r.life, Mirrors: trees{}, Vault: ground.vault, Bus: bus, Address: "http://127.0.0.1:7080", Now: r.now}
+	r.service = service.New(r.rooms)
 	r.life.changed = r.keeper.Followers.StewardChanged
 	r.note("the service starts")
 	l, s, k := r.life, r.service, r.keeper
@@ -458,6 +460,7 @@ func (r *teller) verdict(g *gate) verdict {
 
 // ask has somebody ask for something. Refusals are no news.
 func (r *teller) ask() {
+	r.fleet(r.service) // what is kept of it is brought up again and again
 	i := r.rng.IntN(len(people))
 	owner, actor := people[i], r.actors[i]
 	if r.chance(150) {

@@ -371,7 +371,7 @@ func (s *Launches) Launch(ctx context.Context, a Actor, in wire.Launch) (wire.Wo
 	s.keeper.Wake(w.ID)
 	// As it was accepted, whatever became of it since. Nothing that may fail comes
 	// after that: who is told of a failure asks again, and has two.
-	return s.views.viewOf(w, around{owner: a.Person, repository: o.repository, sheet: 1, house: o.house, rates: rates}), nil
+	return s.views.at(s.views.rowOf(w, around{owner: a.Person, repository: o.repository, sheet: 1, house: &o.house, rates: rates}), s.views.now().UTC()), nil
 }
 
 // Accept writes a workspace, its launch sheet and the entry that metering

@@ -27,6 +27,7 @@ type views struct {
 	keeper *reconcile.Keeper
 	store  *store.Store
 	now    func() time.Time
+	fleet  fleet
 }
 
 // pricing reads the house rules and the rates of all their versions.
@@ -39,30 +40,42 @@ func (s *views) pricing(ctx context.Context, q store.Q) (house rules.Rules, rate
 
 // view tells of one workspace.
 func (s *views) view(ctx context.Context, q store.Q, w store.Workspace) (wire.Workspace, error) {
+	r, err := s.read(ctx, q, w)
+	if err != nil {
+		return wire.Workspace{}, err
+	}
+	return s.at(r, s.now().UTC()), nil
+}
+
+// read reads what stands around a workspace.
+func (s *views) read(ctx context.Context, q store.Q, w store.Workspace) (*row, error) {
 	var a around
 	var err error
 	if a.used, err = q.UsageOf(ctx, w.ID, s.now().Add(-24*time.Hour)); err != nil {
-		return wire.Workspace{}, err
+		return nil, err
 	}
 	if a.owner, err = q.PersonByID(ctx, w.OwnerID); err != nil {
-		return wire.Workspace{}, err
+		return nil, err
 	}
 	if a.repository, err = q.RepositoryByID(ctx, w.RepositoryID); err != nil {
-		return wire.Workspace{}, err
+		return nil, err
 	}
 	if a.conditions, err = q.Conditions(ctx, w.ID); err != nil {
-		return wire.Workspace{}, err
+		return nil, err
 	}
 	if a.hold, err = q.HoldOf(ctx, w.ID); err != nil {
-		return wire.Workspace{}, err
+		return nil, err
 	}
 	if sheet, err := q.CurrentSheet(ctx, w.ID); err == nil {
 		a.sheet = sheet.Number
 	}
-	if a.house, a.rates, err = s.pricing(ctx, q); err != nil {
-		return wire.Workspace{}, err
+	house, rates, err := s.pricing(ctx, q)
+	if err != nil {
+		return nil, err
 	}
-	return s.viewOf(w, a), nil
+	a.rates = rates
+	a.house = &house
+	return s.rowOf(w, a), nil
 }
 
 // around is what stands around a workspace's row in other tables.
@@ -73,63 +86,19 @@ type around struct {
 	hold       store.Hold
 	sheet      int // the newest one's number
 	used       store.Usage
-	house      rules.Rules
+	house      *rules.Rules
 	rates      []cost.Since
 }
 
-// views tells of many workspaces, with a few reads for all of them together.
-func (s *views) views(ctx context.Context, q store.Q, ws []store.Workspace, owner string) ([]wire.Workspace, error) {
-	people, err := q.People(ctx, "")
-	if err != nil {
-		return nil, err
-	}
-	repositories, err := q.Repositories(ctx)
-	if err != nil {
-		return nil, err
-	}
-	conditions, err := q.AllConditions(ctx)
-	if err != nil {
-		return nil, err
-	}
-	holds, err := q.Holds(ctx)
-	if err != nil {
-		return nil, err
-	}
-	sheets, err := q.NewestSheets(ctx)
-	if err != nil {
-		return nil, err
-	}
-	used, err := q.Usages(ctx, owner, s.now().Add(-24*time.Hour))
-	if err != nil {
-		return nil, err
-	}
-	house, rates, err := s.pricing(ctx, q)
-	if err != nil {
-		return nil, err
-	}
-	personBy, repositoryBy := map[string]store.Person{}, map[string]store.Repository{}
-	for _, p := range people {
-		personBy[p.ID] = p
-	}
-	for _, r := range repositories {
-		repositoryBy[r.ID] = r
-	}
-	out := []wire.Workspace{}
-	for _, w := range ws {
-		out = append(out, s.viewOf(w, around{personBy[w.OwnerID], repositoryBy[w.RepositoryID], conditions[w.ID], holds[w.ID], sheets[w.ID], used[w.ID], house, rates}))
-	}
-	return out, nil
-}
-
-// viewOf tells of one workspace with what stands around it.
-func (s *views) viewOf(w store.Workspace, a around) wire.Workspace {
+// rowOf is what is told of a workspace with what stands around it.
+func (s *views) rowOf(w store.Workspace, a around) *row {
 	owner, r, house := a.owner, a.repository, a.house
 	def := w.Plan.Definition
 	v := wire.Workspace{ID: w.ID, Name: w.Name, Owner: owner.Name, Team: owner.Team, Repository: r.Name, Branch: w.Branch, Commit: w.Plan.Commit,
 		Definition: def.Path, Image: imageOf(def), Folder: def.Folder, User: def.Person(), Ports: def.Ports, Phase: string(w.Phase),
 		FailedIn: string(w.FailedIn), Cause: w.Cause, Wanted: string(w.Wanted), Conditions: []wire.Condition{}, CreatedAt: w.CreatedAt,
 		PhaseAt: w.PhaseAt, Rebuilding: w.NextBody > 0, Sheet: a.sheet, Size: w.Size, CoresMilli: w.CoresMilli, MemoryBytes: w.MemoryBytes, DiskBytes: w.DiskBytes,
-		DiskUsedBytes: s.keeper.Status.DiskBytes(w.ID), Prepared: preparedView(w.Plan.Prepared), Scratch: w.Plan.Scratch, Currency: house.Currency, Day: []wire.Stretch{},
+		Prepared: preparedView(w.Plan.Prepared), Scratch: w.Plan.Scratch, Currency: house.Currency,
 		HourMicros: int64(cost.Hourly(house.Rates, w.Size, rules.Size{DiskBytes: w.DiskBytes}))}
 	if v.Ports == nil {
 		v.Ports = []int{}
@@ -143,28 +112,18 @@ func (s *views) viewOf(w store.Workspace, a around) wire.Workspace {
 	for _, c := range a.conditions {
 		v.Conditions = append(v.Conditions, wire.Condition{Kind: string(c.Kind), Reason: c.Reason, Since: c.Since})
 	}
-	if w.Phase == lifecycle.Ready && w.Plan.Adopted == nil {
-		verdict, hold := s.keeper.Rest.Verdict(house, w, a.hold, a.conditions), a.hold
-		v.Rest = &wire.Rest{LastSignAt: verdict.Last, LastSign: verdict.What, Idle: verdict.Idle, Warn: verdict.Warn, StopsAt: verdict.StopAt}
-		if verdict.Held {
-			v.Rest.HeldUntil, v.Rest.HoldWhy = &hold.Until, hold.Why
-		}
-	}
 	if w.Phase == lifecycle.Stopped && w.Plan.Adopted == nil {
 		at := w.PhaseAt.Add(house.StoppedMost)
 		v.RemovesAt = &at
 	}
-	now := s.now().UTC()
 	var open []cost.Interval
 	for _, i := range a.used.Recent {
 		if i.To.IsZero() {
 			open = append(open, i)
 		}
 	}
-	row := cost.Price(a.used.Over, open, a.rates, now)
-	v.CostMicros, v.IdleMicros = int64(row.Total), int64(row.IdleMoney)
-	v.Day = dayStrip(a.used.Recent, now)
-	return v
+	return &row{w: w, teamID: owner.TeamID, base: v, conditions: a.conditions, hold: a.hold, house: house, recent: a.used.Recent,
+		cost: cost.NewOngoing(a.used.Over, open, a.rates, s.now().UTC())}
 }
 
 // dayStrip is the last 24 hours of metered time.

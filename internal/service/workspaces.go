@@ -41,12 +41,7 @@ func (s *Workspaces) List(ctx context.Context, a Actor, all bool) ([]wire.Worksp
 			return nil, forbidden("your role sees your own workspaces only", "leave --all out")
 		}
 	}
-	q := s.store.Read()
-	rows, err := q.PeoplesWorkspaces(ctx, scope)
-	if err != nil {
-		return nil, err
-	}
-	return s.views.views(ctx, q, rows, scope.OwnerID)
+	return s.views.listed(ctx, scope)
 }
 
 // Show tells of one workspace.

@@ -29,6 +29,7 @@ func (tx conditionsWrites) SetConditionSince(ctx context.Context, w Workspace, k
 	if n, _ := res.RowsAffected(); n == 0 {
 		return nil
 	}
+	tx.touch(w.ID)
 	if err := tx.Journal(ctx, w.ID, w.journalOwner(), "service", journal.ConditionBegun{Condition: kind, Reason: reason, Since: since.UTC().Truncate(time.Microsecond)}); err != nil {
 		return err
 	}
@@ -47,6 +48,7 @@ func (tx conditionsWrites) ClearCondition(ctx context.Context, w Workspace, kind
 	if err != nil {
 		return err
 	}
+	tx.touch(w.ID)
 	if err := tx.Journal(ctx, w.ID, w.journalOwner(), "service", journal.ConditionOver{Condition: kind, Over: true}); err != nil {
 		return err
 	}

@@ -16,6 +16,7 @@ type Hold struct {
 
 // SetHold holds a workspace, in place of an older hold.
 func (tx conditionsWrites) SetHold(ctx context.Context, w Workspace, h Hold) error {
+	tx.touch(w.ID)
 	if err := tx.exec(ctx, `INSERT INTO holds (workspace_id, until_at, why, by_id, at) VALUES (?, ?, ?, ?, ?)
 		ON CONFLICT (workspace_id) DO UPDATE SET until_at = excluded.until_at, why = excluded.why, by_id = excluded.by_id, at = excluded.at`, w.ID, micros(h.Until), h.Why, h.ByID, micros(tx.now)); err != nil {
 		return err
@@ -25,6 +26,7 @@ func (tx conditionsWrites) SetHold(ctx context.Context, w Workspace, h Hold) err
 
 // DropHold ends a hold, if there is one.
 func (tx conditionsWrites) DropHold(ctx context.Context, w Workspace, actor string) error {
+	tx.touch(w.ID)
 	err := tx.mustChange(ctx, "DELETE FROM holds WHERE workspace_id = ?", w.ID)
 	if err == ErrNotFound {
 		return nil

@@ -23,6 +23,7 @@ type (
 // meter brings a journal entry into the intervals, in its transaction and at
 // its time.
 func (tx meterWrites) meter(ctx context.Context, w Workspace, e cost.Event) error {
+	tx.touch(w.ID)
 	e.At = tx.entryAt
 	open, err := tx.openIntervals(ctx, w.ID)
 	if err != nil {

@@ -44,6 +44,7 @@ func (tx peopleWrites) AddPerson(ctx context.Context, p Person) error {
 // somebody, and drops what was theirs. The journal knows them by their id only
 // and stays as it is.
 func (tx peopleWrites) ErasePerson(ctx context.Context, id, name string) error {
+	tx.touchAll()
 	tx.cached()
 	for _, q := range []string{
 		"DELETE FROM tokens WHERE person_id = ?",
@@ -66,6 +67,7 @@ func (tx peopleWrites) SetRole(ctx context.Context, id string, role policy.Role)
 
 // SetTeam puts somebody into a team; "" is none.
 func (tx peopleWrites) SetTeam(ctx context.Context, id, team string) error {
+	tx.touchAll()
 	return tx.mustChange(ctx, "UPDATE people SET team_id = NULLIF(?, '') WHERE id = ?", team, id)
 }
 

@@ -22,6 +22,7 @@ func scanRules(scan func(...any) error) (r RulesVersion, err error) {
 
 // AddRules makes a document the newest version, and gives its number.
 func (tx repositoriesWrites) AddRules(ctx context.Context, r RulesVersion) (version int, err error) {
+	tx.touchAll()
 	tx.cached()
 	if err := tx.db.QueryRowContext(ctx, "SELECT COALESCE(MAX(version), 0) + 1 FROM rules").Scan(&version); err != nil {
 		return 0, err

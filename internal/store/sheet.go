@@ -54,6 +54,7 @@ func (tx sheetsWrites) FirstSheet(ctx context.Context, workspace string, kind li
 }
 
 func (tx sheetsWrites) addSheet(ctx context.Context, s Sheet) error {
+	tx.touch(s.WorkspaceID)
 	return tx.exec(ctx, "INSERT INTO sheets ("+sheetColumns+") VALUES (?, ?, ?, ?, ?, NULL, '', '')", s.ID, s.WorkspaceID, s.Number, s.Kind, micros(tx.now))
 }
 

@@ -45,6 +45,7 @@ type Store struct {
 	cache           cache
 	hooks           Hooks
 	dir             string
+	changes         changes
 	fullAt          atomic.Int64 // when a write first found the disk full, in microseconds; 0: there is room
 }
 

@@ -144,6 +144,7 @@ func (w *Workspace) Encode() (err error) {
 
 // AddWorkspace adds a workspace.
 func (tx workspacesWrites) AddWorkspace(ctx context.Context, w *Workspace) error {
+	tx.touch(w.ID)
 	w.CreatedAt, w.PhaseAt = tx.now, tx.now
 	if w.Kind == "" {
 		w.Kind = ForPerson
@@ -173,6 +174,7 @@ func (tx workspacesWrites) AddWorkspace(ctx context.Context, w *Workspace) error
 // SaveWorkspace writes what may change of a workspace. A plan that is another
 // one than was read is put; one that nobody has any more goes.
 func (tx workspacesWrites) SaveWorkspace(ctx context.Context, w Workspace) error {
+	tx.touch(w.ID)
 	ids, err := tx.savePlans(ctx, &w)
 	if err != nil {
 		return err

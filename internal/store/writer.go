@@ -51,6 +51,8 @@ type txn struct {
 	entryAt time.Time // of the newest journal entry
 	known   *known    // the store's, as of this request
 	changed *bool     // something of the cache is another now
+	touched []string  // workspaces that are written
+	whole   bool      // and something of all of them
 }
 
 // known is what the writer, as the only one who writes, need not read again.
@@ -69,6 +71,11 @@ func (tx *txn) Now() time.Time { return tx.now }
 
 // At moves the transaction to another time: a past is written so.
 func (tx *txn) At(t time.Time) { tx.now = t.UTC().Truncate(time.Microsecond) }
+
+// touch says that something of a workspace, or of what is told with it, is
+// written; touchAll, of all of them.
+func (tx *txn) touch(workspace string) { tx.touched = append(tx.touched, workspace) }
+func (tx *txn) touchAll()              { tx.whole = true }
 
 // cached says that what the transaction changes is kept by the cache.
 func (tx *txn) cached() { *tx.changed = true }
@@ -193,7 +200,8 @@ func (s *Store) commit(group []request) {
 func (s *Store) transaction(group []request) (answers []error, entries int, err error) {
 	ctx := context.Background() // the group's commit does not end with one caller's patience
 	answers = make([]error, len(group))
-	changed := false
+	changed, whole := false, false
+	var touched []string
 	_, err = s.written.ExecContext(ctx, "BEGIN IMMEDIATE")
 	for i, r := range group {
 		if err != nil {
@@ -208,6 +216,9 @@ func (s *Store) transaction(group []request) (answers []error, entries int, err 
 			err = errTransactionEnded
 		}
 		entries += tx.entries
+		if answers[i] == nil {
+			touched, whole = append(touched, tx.touched...), whole || tx.whole
+		}
 	}
 	if err == nil {
 		_, err = s.written.ExecContext(ctx, "COMMIT")
@@ -217,8 +228,11 @@ func (s *Store) transaction(group []request) (answers []error, entries int, err 
 		s.written.ended = nil
 		s.known, entries = known{}, 0
 		err = fmt.Errorf("write to the database: %w", err)
-	} else if changed {
-		s.cache.forget()
+	} else {
+		if changed {
+			s.cache.forget()
+		}
+		s.changes.note(touched, whole)
 	}
 	return answers, entries, err
 }

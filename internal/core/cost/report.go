@@ -36,6 +36,13 @@ type Sum struct {
 // Price is what sums of time that is over come to, and what goes on, until now:
 // the same as [Report] makes of all the intervals.
 func Price(over []Sum, open []Interval, rates []Since, now time.Time) Row {
+	row := gathered(over, open, rates, now)
+	row.price(rates)
+	return row
+}
+
+// gathered is the row of [Price], without money.
+func gathered(over []Sum, open []Interval, rates []Since, now time.Time) Row {
 	row := Row{sums: map[sumKey]int64{}}
 	for _, r := range Report(open, rates, time.Time{}, now, now, ByAll, time.UTC) {
 		row = r
@@ -54,9 +61,7 @@ func Price(over []Sum, open []Interval, rates []Since, now time.Time) Row {
 		}
 		row.sums[k] += s.Time.Microseconds()
 	}
-	priced := Row{Key: row.Key, sums: row.sums}
-	priced.price(rates)
-	return priced
+	return Row{Key: row.Key, sums: row.sums}
 }
 
 // By is what a report is grouped by.
@@ -182,29 +187,21 @@ func (i Interval) key(by By) string {
 // the total from the exact sum.
 func (r *Row) price(rates []Since) {
 	running, idle, stored, before, gibHours := new(big.Rat), new(big.Rat), new(big.Rat), new(big.Rat), new(big.Rat)
-	hour := time.Hour.Microseconds()
 	for k, us := range r.sums {
-		var rate rules.Rates
-		if k.version < len(rates) {
-			rate = rates[k.version].Rates
-		}
-		times := func(m rules.Money, per int64) *big.Rat {
-			return new(big.Rat).Mul(big.NewRat(int64(m), 1), big.NewRat(us, per))
-		}
+		money := new(big.Rat).Mul(k.perMicrosecond(rates), new(big.Rat).SetInt64(us))
 		switch k.kind {
 		case Running:
 			r.Running += time.Duration(us) * time.Microsecond
-			running.Add(running, times(rate.RunningHour[k.size], hour))
+			running.Add(running, money)
 		case Idle:
 			r.Idle += time.Duration(us) * time.Microsecond
-			idle.Add(idle, times(rate.RunningHour[k.size], hour))
+			idle.Add(idle, money)
 		case Stored:
-			part := new(big.Rat).Mul(big.NewRat(us, hour), big.NewRat(k.disk, gib))
-			gibHours.Add(gibHours, part)
-			stored.Add(stored, new(big.Rat).Mul(part, big.NewRat(int64(rate.StorageGiBMonth), monthHours)))
+			gibHours.Add(gibHours, new(big.Rat).Mul(big.NewRat(us, time.Hour.Microseconds()), big.NewRat(k.disk, gib)))
+			stored.Add(stored, money)
 		case Prebuild:
 			r.Prebuild += time.Duration(us) * time.Microsecond
-			before.Add(before, times(rate.PrebuildMinute, time.Minute.Microseconds()))
+			before.Add(before, money)
 		}
 	}
 	r.StoredGiBHours, _ = gibHours.Float64() // for people to read: the nearest will do
@@ -214,6 +211,22 @@ func (r *Row) price(rates []Since) {
 		sum.Add(sum, part)
 	}
 	r.Total = round(sum)
+}
+
+// perMicrosecond is what a microsecond of its time costs, exactly.
+func (k sumKey) perMicrosecond(rates []Since) *big.Rat {
+	var rate rules.Rates
+	if k.version < len(rates) {
+		rate = rates[k.version].Rates
+	}
+	switch k.kind {
+	case Stored:
+		hours := big.NewRat(int64(rate.StorageGiBMonth), monthHours*time.Hour.Microseconds())
+		return hours.Mul(hours, big.NewRat(k.disk, gib))
+	case Prebuild:
+		return big.NewRat(int64(rate.PrebuildMinute), time.Minute.Microseconds())
+	}
+	return big.NewRat(int64(rate.RunningHour[k.size]), time.Hour.Microseconds())
 }
 
 // round rounds half away from zero.
