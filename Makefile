@@ -6,7 +6,7 @@ GO_FILES := $(shell find cmd internal console test tools -name '*.go' -not -path
 STEWARD := internal/steward/carried/bin/steward-linux
 CONSOLE_FILES := $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/package-lock.json console/vite.config.ts console/tsconfig.json
 
-.PHONY: build demo demo-stop demo-reset test bench soak screenshots generate clean steward console
+.PHONY: build demo demo-stop demo-reset test bench mutants soak screenshots generate clean steward console
 build: bin/yardbench
 
 $(STEWARD)-%: cmd/steward/main.go $(wildcard internal/steward/*.go internal/steward/inside/*.go internal/core/definition/variable/*.go) go.mod
@@ -48,6 +48,9 @@ test: build
 
 bench: build
 	tools/test bench
+
+mutants:
+	tools/mutants $(CORE)
 
 soak: build
 	tools/test soak

@@ -97,6 +97,14 @@ func TestRoomsAreSmallAndShut(t *testing.T) {
 				t.Errorf("%s uses net/http: how a fault is told over HTTP is its door's matter", path)
 			}
 		}
+		if room == "service" && filepath.Base(path) != "service.go" {
+			ast.Inspect(file, func(n ast.Node) bool {
+				if sel, ok := n.(*ast.SelectorExpr); ok && sel.Sel.Name == "Yard" {
+					t.Errorf("%s sees a whole yard: it may see what it asks of it", path)
+				}
+				return true
+			})
+		}
 		for _, d := range file.Decls {
 			switch d := d.(type) {
 			case *ast.FuncDecl:

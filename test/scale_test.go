@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	yb "yardbench/internal/client"
 	"yardbench/internal/store"
 	"yardbench/internal/vault"
 	"yardbench/internal/wire"
@@ -222,5 +223,64 @@ func BenchmarkWatchers(b *testing.B) {
 	b.ReportMetric(took.Seconds()*1000, "ms/all-told")
 	b.ReportMetric((after-cpu).Seconds()*1e6/(watchers*changes), "cpu-µs/news")
 	b.ReportMetric(float64(with-before)/watchers/1024, "KiB/watcher")
+	b.ReportMetric(0, "ns/op")
+}
+
+// BenchmarkWatchersOfNothing: a thousand event streams of developers who own
+// nothing that changes, while somebody else's workspace changes ten times a
+// second: what they cost beside the same changes without them.
+func BenchmarkWatchersOfNothing(b *testing.B) {
+	w := simWorld(b)
+	c := w.client("ingrid")
+	w.must(w.as("ingrid", "", "launch", "berth-planner", "--name", "first"), 0)
+	const watchers, seconds = 1000, 20
+	changes := func() (cpu time.Duration) {
+		w.rest()
+		before, _ := w.use()
+		tick := time.NewTicker(100 * time.Millisecond)
+		defer tick.Stop()
+		for i := range 10 * seconds {
+			<-tick.C
+			if _, err := c.Hold(b.Context(), "first", wire.Hold{Seconds: int64(600 + i), Why: "a test"}); err != nil {
+				b.Fatal(err)
+			}
+		}
+		after, _ := w.use()
+		return after - before
+	}
+	alone := changes()
+	ctx, stop := context.WithCancel(b.Context())
+	var open, told atomic.Int64
+	var wg sync.WaitGroup
+	var developers []*yb.Client
+	for _, name := range []string{"peder", "mats", "marit", "nora"} {
+		developers = append(developers, w.client(name))
+	}
+	for i := range watchers {
+		who := developers[i%len(developers)]
+		wg.Go(func() {
+			first := true
+			_ = who.Watch(ctx, func() (bool, error) { // ends with stop
+				if first {
+					open.Add(1)
+				} else {
+					told.Add(1)
+				}
+				first = false
+				return false, nil
+			})
+		})
+	}
+	for end := time.Now().Add(time.Minute); open.Load() < watchers && time.Now().Before(end); {
+		time.Sleep(20 * time.Millisecond)
+	}
+	with := changes()
+	stop()
+	wg.Wait()
+	if open.Load() != watchers || told.Load() > 5*watchers { // a beat each 20 seconds
+		b.Errorf("%d of %d watched, and were told of %d things", open.Load(), watchers, told.Load())
+	}
+	b.ReportMetric((with-alone).Seconds()/seconds*100, "cpu-%")
+	b.ReportMetric(alone.Seconds()/seconds*100, "cpu-%-alone")
 	b.ReportMetric(0, "ns/op")
 }
