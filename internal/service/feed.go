@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"log/slog"
+	"slices"
 	"sync"
 	"time"
 
@@ -25,6 +26,10 @@ type Feed struct {
 type feed struct {
 	mu   sync.Mutex
 	subs map[*Watch]bool
+	// wide are those of them who may see more than their own, and own the others
+	// by who they are: what is nobody's but one person's concerns few.
+	wide map[*Watch]bool
+	own  map[string]map[*Watch]bool
 	head int64 // the newest entry that was handed out
 	end  context.CancelFunc
 }
@@ -69,7 +74,7 @@ func (s *Feed) Watch(ctx context.Context, a Actor) (*Watch, error) {
 			return nil, err
 		}
 		run, end := context.WithCancel(context.WithoutCancel(ctx)) // ends with the last watcher
-		f.head, f.end, f.subs = head, end, map[*Watch]bool{}
+		f.head, f.end, f.subs, f.wide, f.own = head, end, map[*Watch]bool{}, map[*Watch]bool{}, map[string]map[*Watch]bool{}
 		bus := s.bus.Watch()
 		go func() {
 			defer bus.Close()
@@ -77,7 +82,7 @@ func (s *Feed) Watch(ctx context.Context, a Actor) (*Watch, error) {
 		}()
 	}
 	w.Head = f.head
-	f.subs[w] = true
+	f.add(w)
 	return w, nil
 }
 
@@ -88,9 +93,42 @@ func (w *Watch) Close() {
 	w.feed.drop(w)
 }
 
+func (f *feed) add(w *Watch) {
+	f.subs[w] = true
+	id := w.actor.ID
+	switch {
+	case w.scope.OwnerID == "" || policy.Widest(w.actor.Role, policy.SeeWorkspace) > policy.Own:
+		f.wide[w] = true
+	case f.own[id] == nil:
+		f.own[id] = map[*Watch]bool{w: true}
+	default:
+		f.own[id][w] = true
+	}
+}
+
+// concerned calls do with those whom something of some people may concern, each
+// once.
+func (f *feed) concerned(do func(*Watch), people ...string) {
+	for w := range f.wide {
+		do(w)
+	}
+	slices.Sort(people)
+	for _, id := range slices.Compact(people) {
+		for w := range f.own[id] {
+			do(w)
+		}
+	}
+}
+
 func (f *feed) drop(w *Watch) {
 	if f.subs[w] {
 		delete(f.subs, w)
+		delete(f.wide, w)
+		if own := f.own[w.actor.ID]; own != nil {
+			if delete(own, w); len(own) == 0 {
+				delete(f.own, w.actor.ID)
+			}
+		}
 		close(w.C)
 	}
 	if len(f.subs) == 0 && f.end != nil {
@@ -151,14 +189,14 @@ func (s *Feed) feedEntries(ctx context.Context, people map[string]store.Person) 
 			owner := s.ownerIn(ctx, people, e.OwnerID)
 			f.mu.Lock()
 			f.head = e.Number
-			for w := range f.subs {
+			f.concerned(func(w *Watch) {
 				if w.sees(e.OwnerID, owner.TeamID) {
 					f.give(w, News{Entry: &views[i]})
 				}
 				if w.ended(e) {
 					f.drop(w)
 				}
-			}
+			}, e.OwnerID, e.Subject, e.Actor)
 			f.mu.Unlock()
 		}
 		if len(rows) < 500 {
@@ -177,15 +215,19 @@ func (s *Feed) feedChange(ctx context.Context, workspace string, people map[stri
 	f := &s.feed
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	for sub := range f.subs {
-		may := sub.actor.mayOf(policy.SeeWorkspace, owner)
-		if w.Kind == store.ForPrebuild {
-			may = sub.actor.may(policy.SeePrebuilds)
+	if w.Kind == store.ForPrebuild {
+		for sub := range f.subs {
+			if sub.actor.may(policy.SeePrebuilds) {
+				f.give(sub, News{Change: workspace})
+			}
 		}
-		if may {
+		return
+	}
+	f.concerned(func(sub *Watch) {
+		if sub.actor.mayOf(policy.SeeWorkspace, owner) {
 			f.give(sub, News{Change: workspace})
 		}
-	}
+	}, w.OwnerID)
 }
 
 func (s *Feed) ownerIn(ctx context.Context, people map[string]store.Person, id string) store.Person {
