@@ -30,7 +30,15 @@ const (
 	readTimeout  = 20 * time.Second
 	// MaxContextBytes bounds a build context.
 	MaxContextBytes = 1 << 30
+	// maxOutput bounds what git may say of a repository: the names of a million
+	// files are less.
+	maxOutput = 128 << 20
+	// mostBehind bounds how many counts of commits are remembered.
+	mostBehind = 4096
 )
+
+// maxPack bounds what one fetch may bring, in bytes; a test sets it lower.
+var maxPack int64 = 8 << 30
 
 // Credential signs in to a git host; the zero Credential does not.
 type Credential struct{ Username, Password string }
@@ -45,11 +53,12 @@ type Mirrors struct {
 	fetches map[string]int
 	looked  map[string]bool              // mirrors that were looked through for damage
 	heads   map[string]map[string]string // commit by branch, by repository, as last fetched
+	behind  map[[3]string]int            // by repository, commit and head, which say it for good
 }
 
 // NewMirrors keeps mirrors under dir.
 func NewMirrors(dir string) *Mirrors {
-	return &Mirrors{dir: dir, locks: map[string]*sync.Mutex{}, waiting: map[string]*fetch{}, fetches: map[string]int{}, looked: map[string]bool{}, heads: map[string]map[string]string{}}
+	return &Mirrors{dir: dir, locks: map[string]*sync.Mutex{}, waiting: map[string]*fetch{}, fetches: map[string]int{}, looked: map[string]bool{}, heads: map[string]map[string]string{}, behind: map[[3]string]int{}}
 }
 
 // Problem is a failure that the person who asked can do something about.
@@ -173,8 +182,15 @@ func (m *Mirrors) fetch(ctx context.Context, id, address string, c Credential) e
 }
 
 func fetchInto(ctx context.Context, dir, address string, c Credential) error {
-	_, err := git(ctx, dir, &c, "fetch", "--quiet", "--prune", "--no-tags", "--no-auto-gc", "--", address, "+refs/heads/*:refs/heads/*")
-	if err != nil {
+	cmd := command(ctx, dir, &c, "fetch", "--quiet", "--prune", "--no-tags", "--no-auto-gc", "--", address, "+refs/heads/*:refs/heads/*")
+	// Git has no bound of its own for what a host sends: the system holds its
+	// files to one (ulimit -f, in blocks of 512 bytes).
+	cmd.Args = append([]string{"sh", "-c", fmt.Sprintf(`ulimit -f %d && exec git "$@"`, maxPack/512)}, cmd.Args...)
+	var err error
+	if cmd.Path, err = exec.LookPath("sh"); err != nil {
+		return err
+	}
+	if _, err := output(cmd); err != nil {
 		return hostProblem(address, err)
 	}
 	return nil
@@ -264,6 +280,13 @@ func (m *Mirrors) Resolve(ctx context.Context, id, branch string) (string, error
 // Behind counts the commits by which head is ahead of commit; -1 when head
 // does not come from it.
 func (m *Mirrors) Behind(ctx context.Context, id, commit, head string) (int, error) {
+	key := [3]string{id, commit, head}
+	m.mu.Lock()
+	n, known := m.behind[key]
+	m.mu.Unlock()
+	if known {
+		return n, nil
+	}
 	if _, err := m.read(ctx, id, "merge-base", "--is-ancestor", "--end-of-options", commit, head); err != nil {
 		return -1, nil // or the mirror does not know it any more: the same
 	}
@@ -271,7 +294,16 @@ func (m *Mirrors) Behind(ctx context.Context, id, commit, head string) (int, err
 	if err != nil {
 		return 0, err
 	}
-	return strconv.Atoi(strings.TrimSpace(string(out)))
+	if n, err = strconv.Atoi(strings.TrimSpace(string(out))); err != nil {
+		return 0, err
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if len(m.behind) >= mostBehind {
+		clear(m.behind)
+	}
+	m.behind[key] = n
+	return n, nil
 }
 
 var entry = regexp.MustCompile(`^(\d{6}) (\w+) ([0-9a-f]+) +(\d+|-)\t`)
@@ -471,9 +503,13 @@ func (e gitError) Error() string { return e.message }
 func (e gitError) Unwrap() error { return e.err }
 
 func output(cmd *exec.Cmd) ([]byte, error) {
-	var out, errs bytes.Buffer
+	out, errs := limited{most: maxOutput}, limited{most: 1 << 20}
 	cmd.Stdout, cmd.Stderr = &out, &errs
-	if err := cmd.Run(); err != nil {
+	err := cmd.Run()
+	if out.over {
+		return nil, Problem{fmt.Sprintf("the repository has more to say than %d MiB", maxOutput>>20), "it is too large, or made to be"}
+	}
+	if err != nil {
 		lines := strings.TrimSpace(errs.String())
 		if lines == "" {
 			lines = err.Error()
@@ -486,6 +522,21 @@ func output(cmd *exec.Cmd) ([]byte, error) {
 	return out.Bytes(), nil
 }
 
+// limited keeps the beginning of what is written, and fails beyond it.
+type limited struct {
+	bytes.Buffer
+	most int
+	over bool
+}
+
+func (l *limited) Write(p []byte) (int, error) {
+	if l.Len()+len(p) > l.most {
+		l.over = true
+		return 0, errors.New("more was said than is read")
+	}
+	return l.Buffer.Write(p)
+}
+
 // hostProblem puts git's complaint about a git host into our words.
 func hostProblem(address string, err error) error {
 	var g gitError
@@ -494,6 +545,8 @@ func hostProblem(address string, err error) error {
 	}
 	last := g.message[strings.LastIndexByte(g.message, '\n')+1:]
 	switch s := g.message; {
+	case strings.Contains(s, "signal 25"), strings.Contains(s, "File too large"), strings.Contains(s, "file size limit"): // SIGXFSZ, signal(7)
+		return Problem{fmt.Sprintf("the repository at %s brings more than %d MiB at once", address, maxPack>>20), "make it smaller: large files belong elsewhere"}
 	case strings.Contains(s, "not found"), strings.Contains(s, "returned error: 404"):
 		return Problem{"the git host knows no repository at " + address, "check the address, and that you may see it there"}
 	case strings.Contains(s, "Authentication failed"), strings.Contains(s, "returned error: 403"), strings.Contains(s, "could not read Username"), strings.Contains(s, "terminal prompts disabled"):

@@ -295,3 +295,27 @@ func TestDamagedMirror(t *testing.T) {
 		}
 	}
 }
+
+// What a host sends has an end, and so has what git may say of it.
+func TestWhatIsBoundOfAFetch(t *testing.T) {
+	address, _, _ := host(t, `head -c 300000 /dev/urandom > charts`)
+	whole := maxPack
+	defer func() { maxPack = whole }()
+	maxPack = 100 << 10
+	m := NewMirrors(filepath.Join(t.TempDir(), "mirrors"))
+	var p Problem
+	if err := m.Fetch(t.Context(), "r1", address, Credential{}); !errors.As(err, &p) || !strings.Contains(p.What, "more than 0 MiB at once") {
+		t.Errorf("a fetch of too much is answered %v", err)
+	}
+	maxPack = whole
+	if err := m.Fetch(t.Context(), "r1", address, Credential{}); err != nil {
+		t.Errorf("with more room it is answered %v", err)
+	}
+	l := limited{most: 4}
+	if n, err := l.Write([]byte("abcd")); n != 4 || err != nil || l.over {
+		t.Errorf("up to its bound: %d, %v", n, err)
+	}
+	if _, err := l.Write([]byte("e")); err == nil || !l.over || l.String() != "abcd" {
+		t.Errorf("beyond it: %v, %q", err, l.String())
+	}
+}
