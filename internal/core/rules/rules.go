@@ -153,7 +153,7 @@ func ParseDuration(s string) (time.Duration, error) {
 			return 0, fmt.Errorf("%q has no unit; write min, h or days behind the number", s)
 		case !ok:
 			return 0, fmt.Errorf("%q is no unit of time in %q; use s, min, h or days", strings.Fields(rest)[0], s)
-		case number*float64(unit) > float64(400*24*time.Hour):
+		case float64(total)+number*float64(unit) > float64(400*24*time.Hour): // the whole, not a part of it
 			return 0, fmt.Errorf("%q is longer than 400 days", s)
 		}
 		total += time.Duration(number * float64(unit))
