@@ -22,6 +22,7 @@ func TestChoose(t *testing.T) {
 		{"the newest of equals", []Run{run(1, 2, "f"), run(3, 2, "f"), run(2, 2, "f")}, 3, ""},
 		{"another definition", []Run{run(1, 0, "g")}, 0, "another definition"},
 		{"an older one that fits", []Run{run(1, 7, "f"), run(2, 0, "g")}, 1, ""},
+		{"not behind at all", []Run{run(1, 0, "f"), run(2, 1, "f")}, 1, ""},
 		{"rewritten", []Run{run(1, -1, "f")}, 0, "does not come from"},
 	} {
 		t.Run(c.name, func(t *testing.T) {

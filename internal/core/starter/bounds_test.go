@@ -45,6 +45,9 @@ func TestBounds(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
+	if _, err := (Starter{Options: []Option{{Name: "lights", Boolean: true, Default: "dim"}}}).Choose(nil); err == nil {
+		t.Error("a default that is neither true nor false is taken")
+	}
 	for p, inside := range map[string]bool{"a": true, "a/b c": true, "a/.git": true, "": false, ".": false, "..": false, "../a": false, "..a": true, "/a": false, "a/": false, ".git": false, ".git/x": false, ".gitx": true, "a\x1fb": false} {
 		if Inside(p) != inside {
 			t.Errorf("that %q stays inside is %v", p, !inside)
