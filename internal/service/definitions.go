@@ -386,9 +386,9 @@ func (s *Definitions) tryImage(ctx context.Context, image, digest string, def de
 	}
 	key := digest + " " + strings.Join(programs, " ")
 	s.tried.mu.Lock()
-	defer s.tried.mu.Unlock()
 	missing, known := s.tried.of[key]
-	if !known {
+	s.tried.mu.Unlock()
+	if !known { // nobody waits for another's try: two who come at once both try
 		ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
 		defer cancel()
 		out, err := s.trier.Try(ctx, image, []string{"/bin/sh", "-c", definition.ProgramsScript(programs)}, 64<<10)
@@ -397,6 +397,8 @@ func (s *Definitions) tryImage(ctx context.Context, image, digest string, def de
 			return nil
 		}
 		missing = strings.Fields(string(out))
+		s.tried.mu.Lock()
+		defer s.tried.mu.Unlock()
 		if s.tried.of == nil || len(s.tried.of) > maxPlansRead {
 			s.tried.of = map[string][]string{}
 		}

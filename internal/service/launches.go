@@ -294,9 +294,8 @@ func (s *Launches) Preflight(ctx context.Context, a Actor, in wire.Launch) (wire
 	if o.plan.Prepared != nil {
 		times = prepared
 	}
-	if n := len(times); n > 0 {
-		v.UsualMS, v.SlowMS = times[n/2].Milliseconds(), times[min(n-1, n*19/20)].Milliseconds()
-	}
+	usual, slow := lifecycle.Typical(times)
+	v.UsualMS, v.SlowMS = usual.Milliseconds(), slow.Milliseconds()
 	choices, err := s.secrets.choices(ctx, a, o.repository)
 	if err != nil {
 		return v, err

@@ -182,7 +182,8 @@ func (s *views) timed(ctx context.Context, v *wire.Sheet, w store.Workspace, sh 
 			continue
 		}
 		if times := usual[store.StepKind{Key: st.Key, Cached: st.Cached}]; len(times) > 1 {
-			v.Steps[i].UsualMS, v.Steps[i].SlowMS = times[len(times)/2].Milliseconds(), times[min(len(times)-1, len(times)*19/20)].Milliseconds()
+			usual, slow := lifecycle.Typical(times)
+			v.Steps[i].UsualMS, v.Steps[i].SlowMS = usual.Milliseconds(), slow.Milliseconds()
 		}
 		if st.EndedAt != nil {
 			spent = append(spent, lifecycle.Spent{Key: st.Key, Title: st.Title, Took: st.EndedAt.Sub(st.StartedAt), Cached: st.Cached})

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"fmt"
-	"io"
 	"path"
 	"regexp"
 	"slices"
@@ -13,7 +12,6 @@ import (
 
 	"github.com/compose-spec/compose-go/v2/loader"
 	"github.com/compose-spec/compose-go/v2/types"
-	"github.com/sirupsen/logrus"
 	"go.yaml.in/yaml/v4"
 
 	"yardbench/internal/core/plain"
@@ -113,8 +111,6 @@ func (d composeDoc) composeFiles(value any) []string {
 	}
 	return files
 }
-
-func init() { logrus.SetOutput(io.Discard) } // the loader's only way to warn; its findings are ours
 
 // compose reads the compose files and puts what they say into out. v learns
 // where the clone lies.

@@ -49,3 +49,13 @@ func Hint(steps []Spent, prepared, planned bool) string {
 	}
 	return ""
 }
+
+// Typical is how long something usually takes, and how long when it is slow: the
+// median and the 95th of a hundred, of times in their order. None is 0.
+func Typical(sorted []time.Duration) (usual, slow time.Duration) {
+	n := len(sorted)
+	if n == 0 {
+		return 0, 0
+	}
+	return sorted[n/2], sorted[n*19/20]
+}

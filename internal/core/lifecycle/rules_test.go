@@ -156,3 +156,17 @@ func TestHintsToTheSecond(t *testing.T) {
 		}
 	}
 }
+
+func TestTypicalTimes(t *testing.T) {
+	upTo := func(n int) (out []time.Duration) {
+		for i := range n {
+			out = append(out, time.Duration(i+1))
+		}
+		return out
+	}
+	for n, want := range map[int][2]time.Duration{0: {0, 0}, 1: {1, 1}, 2: {2, 2}, 3: {2, 3}, 19: {10, 19}, 20: {11, 20}, 50: {26, 48}, 100: {51, 96}} {
+		if usual, slow := Typical(upTo(n)); usual != want[0] || slow != want[1] {
+			t.Errorf("of %d it is %d, slow %d", n, usual, slow)
+		}
+	}
+}

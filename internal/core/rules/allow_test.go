@@ -54,3 +54,14 @@ func TestAllow(t *testing.T) {
 		}
 	}
 }
+
+// What becomes allowed, or is no more, is told.
+func TestDiffOfWhatIsAllowed(t *testing.T) {
+	old := Rules{Allow: Allow{Capabilities: []string{"SYS_PTRACE"}, Privileged: true}}
+	now := Rules{Allow: Allow{Capabilities: []string{"SYS_PTRACE", "NET_ADMIN"}, HostNetwork: true, Devices: []string{"/dev/kvm"}}}
+	got := strings.Join(Diff(old, now), "\n")
+	want := "allow.everywhere.capabilities: SYS_PTRACE → SYS_PTRACE, NET_ADMIN\nallow.everywhere.devices: none → /dev/kvm\nallow.everywhere.host_network: none → yes\nallow.everywhere.privileged: yes → none"
+	if got != want {
+		t.Errorf("told is\n%s", got)
+	}
+}
