@@ -9,18 +9,12 @@ package sim
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
-	"io/fs"
 	"maps"
 	"math/rand/v2"
 	"net/netip"
-	"os"
-	"path/filepath"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -104,14 +98,6 @@ type workspace struct {
 	Desks    map[int]*desk    `json:"desks,omitempty"` // by volume
 }
 
-type services map[string]*service
-
-type service struct {
-	Spec  yard.ServiceSpec  `json:"spec"`
-	State yard.ServiceState `json:"state"`
-	Log   string            `json:"log"`
-}
-
 type body struct {
 	Spec  yard.Body      `json:"spec"`
 	State lifecycle.Body `json:"state"`
@@ -166,76 +152,6 @@ func (y *ground) Close() error {
 		delete(y.stewards, key)
 	}
 	return nil
-}
-
-// recall reads what was kept.
-func (y *ground) recall() error {
-	if err := os.MkdirAll(filepath.Join(y.Dir, "workspaces"), 0o700); err != nil {
-		return err
-	}
-	kept, err := os.ReadDir(filepath.Join(y.Dir, "workspaces"))
-	if err != nil {
-		return err
-	}
-	for _, e := range kept {
-		id, whole := strings.CutSuffix(e.Name(), ".json")
-		if !whole {
-			continue // its writing was cut off
-		}
-		var w workspace
-		if err := read(filepath.Join(y.Dir, "workspaces", e.Name()), &w); err != nil {
-			return err
-		}
-		y.has[id] = &w
-	}
-	if err := read(filepath.Join(y.Dir, "images.json"), &y.place.images); !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	return nil
-}
-
-func read(file string, v any) error {
-	text, err := os.ReadFile(file)
-	if err == nil {
-		err = json.Unmarshal(text, v)
-	}
-	return err
-}
-
-func write(file string, v any) error {
-	text, err := json.Marshal(v)
-	if err == nil {
-		err = os.WriteFile(file+".new", text, 0o600)
-	}
-	if err == nil {
-		err = os.Rename(file+".new", file)
-	}
-	return err
-}
-
-// keep writes down what the yard has of a workspace. y.mu is held.
-func (y *ground) keep(id string) error {
-	if y.Dir == "" {
-		return nil
-	}
-	file := filepath.Join(y.Dir, "workspaces", id+".json")
-	if w := y.has[id]; w != nil {
-		return write(file, w)
-	}
-	if err := os.Remove(file); !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	return nil
-}
-
-// keepImages writes down which images there are.
-func (y *ground) keepImages() error {
-	if y.Dir == "" {
-		return nil
-	}
-	y.place.mu.Lock()
-	defer y.place.mu.Unlock()
-	return write(filepath.Join(y.Dir, "images.json"), y.place.images)
 }
 
 // pass lets the time of a step pass.
@@ -520,44 +436,6 @@ func (y *Yard) Remove(ctx context.Context, p yard.Part) error {
 		y.tidy(p.Workspace)
 		return nil
 	})
-}
-
-// StartService implements [yard.Server].
-func (y *Yard) StartService(ctx context.Context, s yard.ServiceSpec) error {
-	return y.do(ctx, Start, s.Workspace, func() error {
-		w := y.of(s.Workspace)
-		if w.Services[s.Number] == nil {
-			w.Services[s.Number] = services{}
-		}
-		name(w, s.Service.Mounts)
-		old := w.Services[s.Number][s.Service.Name]
-		if old != nil && old.State.Body == lifecycle.Running {
-			return nil
-		}
-		v := &service{Spec: s, State: yard.ServiceState{Body: lifecycle.Running}}
-		out, code, ends := run(append(append([]string{}, s.Service.Entrypoint...), s.Service.Command...), s.Service.Env, nil)
-		if v.Log = out; ends && code != 0 {
-			v.State = yard.ServiceState{Body: lifecycle.Ended, ExitCode: code, Problem: fmt.Sprintf("exit code %d", code)}
-		} else if s.Service.Health != nil {
-			v.State.Health = "healthy"
-		}
-		if old != nil {
-			v.Log = old.Log + v.Log
-		}
-		w.Services[s.Number][s.Service.Name] = v
-		return nil
-	})
-}
-
-// ServiceLog implements [yard.Server].
-func (y *Yard) ServiceLog(_ context.Context, id string, n int, service string, _ int, to io.Writer) error {
-	y.mu.Lock()
-	defer y.mu.Unlock()
-	if w := y.has[id]; w != nil && w.Services[n][service] != nil {
-		_, err := io.WriteString(to, w.Services[n][service].Log)
-		return err
-	}
-	return yard.Refused("read the service's log: there is none")
 }
 
 // Watch implements [yard.Yard].
