@@ -288,14 +288,15 @@ func (d checkDoc) syntax(known string) {
 	}
 }
 
-// older compares two versions of the form 1.4.
+// older tells whether a version of the form 1.4 comes before another.
 func older(a, b string) bool {
-	number := func(s string) int {
-		_, minor, _ := strings.Cut(s, ".")
-		n, _ := strconv.Atoi(minor) // of a version that is ours
-		return n
+	numbers := func(s string) []int {
+		major, minor, _ := strings.Cut(s, ".")
+		x, _ := strconv.Atoi(major) // versions are ours or the engine's: what is no number is 0
+		y, _ := strconv.Atoi(minor)
+		return []int{x, y}
 	}
-	return number(a) < number(b)
+	return slices.Compare(numbers(a), numbers(b)) < 0
 }
 
 // Mirrored puts the mirrors of the house rules into a build file.
