@@ -15,8 +15,7 @@ import (
 // jsonLines is one JSON text a line (jsonlines.org).
 const jsonLines = "application/jsonl"
 
-// outRoutes are those by which the journal leaves the service.
-func (a *API) outRoutes() {
+func journalRoutes(a *API) {
 	s := a.svc
 	answer(a, op("GET", "/journal/head", "show-journal-head", "The journal's newest entry, signed", policy.SeeWholeJournal),
 		func(ctx context.Context, who service.Actor, _ *none) (wire.JournalHead, error) {
@@ -41,30 +40,6 @@ func (a *API) outRoutes() {
 			return s.Journal.ExportJournal(ctx, who, in.After, in.Kind, w, flush)
 		}), nil
 	})
-
-	answer(a, op("GET", "/webhooks", "list-webhooks", "List the webhooks", policy.SeeWebhooks),
-		func(ctx context.Context, who service.Actor, _ *none) ([]wire.Webhook, error) {
-			return s.Webhooks.Webhooks(ctx, who)
-		})
-	answer(a, op("POST", "/webhooks", "add-webhook", "Have an address told of journal entries", policy.ChangeWebhooks),
-		func(ctx context.Context, who service.Actor, in *struct{ Body wire.NewWebhook }) (wire.MadeWebhook, error) {
-			return s.Webhooks.AddWebhook(ctx, who, in.Body)
-		})
-	type HookPath struct {
-		ID string `path:"webhook" maxLength:"40"`
-	}
-	answer(a, op("DELETE", "/webhooks/{webhook}", "drop-webhook", "End the telling of a webhook", policy.ChangeWebhooks),
-		func(ctx context.Context, who service.Actor, in *HookPath) (none, error) {
-			return none{}, s.Webhooks.DropWebhook(ctx, who, in.ID)
-		})
-	answer(a, op("POST", "/webhooks/{webhook}/test", "test-webhook", "Post a test to a webhook, and tell how it went", policy.ChangeWebhooks),
-		func(ctx context.Context, who service.Actor, in *HookPath) (wire.Delivery, error) {
-			return s.Webhooks.TestWebhook(ctx, who, in.ID)
-		})
-	answer(a, op("GET", "/webhooks/{webhook}/deliveries", "list-deliveries", "The newest attempts to tell a webhook", policy.SeeWebhooks),
-		func(ctx context.Context, who service.Actor, in *HookPath) ([]wire.Delivery, error) {
-			return s.Webhooks.Deliveries(ctx, who, in.ID)
-		})
 }
 
 var errStop = errors.New("enough was written")

@@ -8,7 +8,7 @@ import (
 	"yardbench/internal/wire"
 )
 
-func (a *API) peopleRoutes() {
+func peopleRoutes(a *API) {
 	s := a.svc
 	answer(a, op("GET", "/people", "list-people", "List the people you may see", policy.SeePeople),
 		func(ctx context.Context, who service.Actor, _ *none) ([]wire.Person, error) {

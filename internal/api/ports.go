@@ -15,7 +15,7 @@ import (
 	"yardbench/internal/wire"
 )
 
-func (a *API) portRoutes() {
+func portRoutes(a *API) {
 	s := a.svc
 	type PortPath struct {
 		Workspace

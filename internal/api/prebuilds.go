@@ -15,7 +15,7 @@ import (
 // pushPath is where git hosts tell of pushes.
 const pushPath = "/api/v1/pushes"
 
-func (a *API) prebuildRoutes() {
+func prebuildRoutes(a *API) {
 	s := a.svc
 	answer(a, op("GET", "/prebuild-plans", "list-plans", "List the prebuild plans with their newest runs", policy.SeePrebuilds),
 		func(ctx context.Context, who service.Actor, in *struct {

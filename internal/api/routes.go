@@ -64,7 +64,7 @@ func (a *API) routes() {
 	answer(a, health, func(context.Context, service.Actor, *none) (wire.Health, error) {
 		return s.Health.Health(), nil
 	})
-	a.signInRoutes()
+	signInRoutes(a)
 
 	answer(a, op("GET", "/repositories", "list-repositories", "List the registered repositories", policy.SeeRepositories),
 		func(ctx context.Context, who service.Actor, _ *none) ([]wire.Repository, error) {
@@ -209,16 +209,19 @@ func (a *API) routes() {
 		}
 		return s.Journal.Journal(ctx, who, service.JournalQuery{After: in.After, Newest: in.Newest, Workspace: in.Workspace, Person: in.Person, Kind: in.Kind, From: from, To: to, Limit: in.Limit})
 	})
-	a.peopleRoutes()
-	a.secretRoutes()
-	a.houseRoutes()
-	a.prebuildRoutes()
-	a.portRoutes()
-	a.logRoute()
-	a.serviceLogRoute()
-	a.outRoutes()
-	a.eventRoute()
-	a.sessionRoute()
+	peopleRoutes(a)
+	secretRoutes(a)
+	restRoutes(a)
+	rulesRoutes(a)
+	costRoutes(a)
+	prebuildRoutes(a)
+	portRoutes(a)
+	logRoute(a)
+	serviceLogRoute(a)
+	journalRoutes(a)
+	webhookRoutes(a)
+	eventRoute(a)
+	sessionRoute(a)
 	document := op("GET", "/openapi.json", "openapi", "This description", policy.SeeSelf)
 	huma.Register(a.huma, document, func(context.Context, *none) (*huma.StreamResponse, error) {
 		return &huma.StreamResponse{Body: func(c huma.Context) {
@@ -233,7 +236,7 @@ func (a *API) routes() {
 	})
 }
 
-func (a *API) signInRoutes() {
+func signInRoutes(a *API) {
 	type signIn struct {
 		SetCookie http.Cookie `header:"Set-Cookie"`
 		Body      wire.SignedIn
@@ -265,7 +268,7 @@ func (a *API) signInRoutes() {
 }
 
 // logRoute gives a launch sheet's log as text, as it grows where asked.
-func (a *API) logRoute() {
+func logRoute(a *API) {
 	o := op("GET", "/workspaces/{workspace}/log", "read-log", "Read a launch sheet's log as text, secrets masked", policy.SeeWorkspace)
 	o.Responses = map[string]*huma.Response{"200": {Description: "The log", Content: map[string]*huma.MediaType{"text/plain": {}}}}
 	huma.Register(a.huma, o, func(ctx context.Context, in *struct {
@@ -286,7 +289,7 @@ func (a *API) logRoute() {
 }
 
 // serviceLogRoute gives the newest lines of a service's log as text.
-func (a *API) serviceLogRoute() {
+func serviceLogRoute(a *API) {
 	o := op("GET", "/workspaces/{workspace}/services/{service}/log", "read-service-log", "Read the newest lines that a service printed", policy.SeeWorkspace)
 	o.Responses = map[string]*huma.Response{"200": {Description: "The log", Content: map[string]*huma.MediaType{"text/plain": {}}}}
 	huma.Register(a.huma, o, func(ctx context.Context, in *struct {
@@ -347,7 +350,7 @@ func (a *API) until(ctx context.Context) (context.Context, context.CancelFunc) {
 // eventRoute is the event stream. A journal entry carries its number as the
 // event's id, and a watcher that comes back with Last-Event-ID misses none; a
 // change without an entry (a log grew, a step began) is told as it happens.
-func (a *API) eventRoute() {
+func eventRoute(a *API) {
 	sse.Register(a.huma, op("GET", "/events", "watch-events", "Watch what changes, by server-sent events", policy.SeeSelf), map[string]any{
 		"journal": wire.JournalEntry{}, "change": wire.Change{}, "pulse": wire.Pulse{},
 	}, func(ctx context.Context, in *struct {
@@ -416,4 +419,24 @@ func (a *API) watch(ctx context.Context, who service.Actor, after string, send s
 			}
 		}
 	}
+}
+
+// restRoutes are a look before a launch, and what keeps a workspace from rest.
+func restRoutes(a *API) {
+	s := a.svc
+	answer(a, op("POST", "/preflight", "preflight", "What a launch would come to, without launching", policy.Launch),
+		func(ctx context.Context, who service.Actor, in *struct{ Body wire.Launch }) (wire.Preflight, error) {
+			return s.Launches.Preflight(ctx, who, in.Body)
+		})
+	answer(a, op("PUT", "/workspaces/{workspace}/hold", "hold-workspace", "Keep a workspace from being put to rest for a time", policy.DriveWorkspace),
+		func(ctx context.Context, who service.Actor, in *struct {
+			Workspace
+			Body wire.Hold
+		}) (wire.Workspace, error) {
+			return s.Workspaces.Hold(ctx, who, in.Ref, in.Body)
+		})
+	answer(a, op("DELETE", "/workspaces/{workspace}/hold", "end-hold", "Let a workspace be put to rest again", policy.DriveWorkspace),
+		func(ctx context.Context, who service.Actor, in *Workspace) (wire.Workspace, error) {
+			return s.Workspaces.EndHold(ctx, who, in.Ref)
+		})
 }

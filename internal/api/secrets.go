@@ -8,7 +8,7 @@ import (
 	"yardbench/internal/wire"
 )
 
-func (a *API) secretRoutes() {
+func secretRoutes(a *API) {
 	s := a.svc
 	answer(a, op("GET", "/secrets", "list-secrets", "List your secrets; values are never given out", policy.SeeSecrets),
 		func(ctx context.Context, who service.Actor, _ *none) ([]wire.Secret, error) {

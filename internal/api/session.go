@@ -27,7 +27,7 @@ var upgrader = websocket.Upgrader{HandshakeTimeout: 10 * time.Second, ReadBuffer
 
 // sessionRoute is the WebSocket behind terminals and runs. See wire.Run for
 // what goes over it.
-func (a *API) sessionRoute() {
+func sessionRoute(a *API) {
 	o := op("GET", "/workspaces/{workspace}/session", "open-session", "Open a terminal or run a command, over WebSocket", policy.UseWorkspace)
 	o.Description = "Upgrades to WebSocket. The first message is a Run as text; after it binary messages go both ways, each a byte of kind and its content. A refusal is one binary message of kind p with a problem as JSON."
 	o.Parameters = []*huma.Param{{Name: "workspace", In: "path", Required: true, Schema: &huma.Schema{Type: "string"}}}

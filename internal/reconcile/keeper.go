@@ -84,7 +84,7 @@ func New(ctx context.Context, r Rooms) *Keeper {
 	k.Rest = &Rest{bus: r.Bus, house: r.House, hub: r.Hub, now: r.Now, sessions: r.Sessions, store: r.Store, board: board, ctx: ctx, due: queue, keeper: k}
 	k.Status = &Status{bus: r.Bus, house: r.House, now: r.Now, sessions: r.Sessions, store: r.Store, board: board, ctx: ctx, due: queue, keeper: k, rest: k.Rest}
 	k.Followers = &Followers{house: r.House, hub: r.Hub, store: r.Store, turns: k.turns, keeper: k, status: k.Status}
-	k.Sight = &Sight{house: r.House, now: r.Now, store: r.Store, yard: r.Yard, ctx: ctx, keeper: k, rest: k.Rest}
+	k.Sight = &Sight{house: r.House, now: r.Now, store: r.Store, yard: r.Yard, ctx: ctx, keeper: k, status: k.Status}
 	k.sweeper = &sweeper{hold: r.Hold, setBack: r.SetBack, store: r.Store, yard: r.Yard}
 	k.steps = &steps{store: r.Store, yard: r.Yard, hub: r.Hub, mirrors: r.Mirrors, features: r.Features, house: r.House, sessions: r.Sessions, bus: r.Bus, dataDir: r.DataDir, now: r.Now,
 		ctx: ctx, images: k.Images, links: k.Links, logs: k.Logs, rest: k.Rest}

@@ -10,8 +10,11 @@ import (
 	"yardbench/internal/store"
 )
 
+// hungry is how long a workspace is said to have been out of memory.
+const hungry = time.Hour
+
 // fed ends the word of a workspace that was out of memory, an hour after it was.
-func (k *Rest) fed(ctx context.Context, id string) error {
+func (k *Status) fed(ctx context.Context, id string) error {
 	conditions, err := k.store.Read().Conditions(ctx, id)
 	if err != nil {
 		return err
@@ -41,7 +44,7 @@ func (k *Rest) fed(ctx context.Context, id string) error {
 
 // starved notes that something in a workspace was ended for want of memory.
 // Whoever only sees "Killed" in a terminal would look for the cause elsewhere.
-func (k *Rest) starved(id string) error {
+func (k *Status) starved(id string) error {
 	err := k.store.Write(store.About(k.ctx, id), func(tx *store.Tx) error {
 		w, err := tx.WorkspaceByID(k.ctx, id)
 		if err != nil || w.Phase.Settled() && w.Phase != lifecycle.Ready {
@@ -65,6 +68,3 @@ func (k *Rest) starved(id string) error {
 	k.bus.Publish(id)
 	return err
 }
-
-// hungry is how long a workspace is said to have been out of memory.
-const hungry = time.Hour

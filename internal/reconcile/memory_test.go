@@ -14,10 +14,10 @@ func TestOutOfMemory(t *testing.T) {
 	b := newBench(t)
 	starve := func() string {
 		t.Helper()
-		if err := b.Rest.starved("w"); err != nil {
+		if err := b.Status.starved("w"); err != nil {
 			t.Fatal(err)
 		}
-		if err := b.Rest.fed(t.Context(), "w"); err != nil {
+		if err := b.Status.fed(t.Context(), "w"); err != nil {
 			t.Fatal(err)
 		}
 		_, kinds := b.workspace()
@@ -40,7 +40,7 @@ func TestOutOfMemory(t *testing.T) {
 		want  bool
 	}{{59 * time.Minute, true}, {2 * time.Minute, false}} {
 		b.now = b.now.Add(step.after)
-		if err := b.Rest.fed(t.Context(), "w"); err != nil {
+		if err := b.Status.fed(t.Context(), "w"); err != nil {
 			t.Fatal(err)
 		}
 		if _, kinds := b.workspace(); (kinds[lifecycle.OutOfMemory] != "") != step.want {

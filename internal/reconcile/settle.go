@@ -28,7 +28,7 @@ func (k *Keeper) settled(id string) error {
 			k.Links.reach(w) // its container was started anew, say
 		}
 		k.Rest.rest(id)
-		return k.Rest.fed(k.ctx, id)
+		return k.Status.fed(k.ctx, id)
 	case lifecycle.Stopped:
 		if w.Plan.Adopted == nil {
 			at, err := k.Rest.RemovesAt(k.ctx, k.Store.Read(), w)

@@ -23,7 +23,7 @@ type Sight struct {
 	yard   yard.Yard
 	ctx    context.Context
 	keeper waker
-	rest   *Rest
+	status *Status
 
 	mu       sync.Mutex
 	lost     bool      // it does not answer now
@@ -163,7 +163,7 @@ func (k *Sight) endedHow(q store.Q, state lifecycle.Body, how string) string {
 func (k *Sight) told(id string, what yard.News) {
 	if what == yard.OutOfMemory {
 		k.keeper.Go(func(ctx context.Context) {
-			if err := k.rest.starved(id); err != nil && ctx.Err() == nil {
+			if err := k.status.starved(id); err != nil && ctx.Err() == nil {
 				slog.Error("note that a workspace is out of memory", "workspace", id, "error", err)
 			}
 		})

@@ -40,7 +40,7 @@ func TestGuessesAtOnce(t *testing.T) {
 }
 
 // before has something else written just before the next write.
-func before(s *Service, first func(*store.Tx) error) {
+func before(s *inner, first func(*store.Tx) error) {
 	done := false
 	s.rooms.Store.Hook(store.Hooks{Around: func(_ context.Context, commit func() error) error {
 		if !done {
@@ -57,14 +57,14 @@ func before(s *Service, first func(*store.Tx) error) {
 // meanwhile: an account that was closed stays closed.
 func TestChangesOfPeopleAtOnce(t *testing.T) {
 	ctx := t.Context()
-	closed := func(t *testing.T, s *Service) {
+	closed := func(t *testing.T, s *inner) {
 		t.Helper()
 		p, err := s.rooms.Store.Read().PersonByName(ctx, "ingrid")
 		if err != nil || p.ClosedAt == nil {
 			t.Errorf("the account is open again, %v", err)
 		}
 	}
-	shut := func(s *Service) func(tx *store.Tx) error {
+	shut := func(s *inner) func(tx *store.Tx) error {
 		p, err := s.rooms.Store.Read().PersonByName(ctx, "ingrid")
 		if err != nil {
 			t.Fatal(err)

@@ -40,8 +40,6 @@ type Service struct {
 	Webhooks     *Webhooks
 	SignIns      *SignIns
 	Health       *Health
-
-	rooms Rooms // for the tests of this room
 }
 
 // Rooms is what the use cases stand on. All are needed, but that Now may be nil
@@ -124,6 +122,5 @@ func New(r Rooms) *Service {
 		Webhooks:     webhooks,
 		SignIns:      signIns,
 		Health:       health,
-		rooms:        r,
 	}
 }

@@ -23,9 +23,15 @@ import (
 	"yardbench/internal/wire"
 )
 
+// inner is the use cases with what they stand on.
+type inner struct {
+	*Service
+	rooms Rooms
+}
+
 // bare is a service over real records, without keeper, yard or git host: for
 // what is decided before any of those is asked.
-func bare(t *testing.T) (*Service, Actor, Actor) {
+func bare(t *testing.T) (*inner, Actor, Actor) {
 	t.Helper()
 	dir := t.TempDir()
 	st, err := store.Open(t.Context(), filepath.Join(dir, "a.db"), time.Now)
@@ -39,7 +45,8 @@ func bare(t *testing.T) (*Service, Actor, Actor) {
 	}
 	mirrors := repo.NewMirrors(dir)
 	k := reconcile.New(t.Context(), reconcile.Rooms{Store: st, Vault: v, Bus: &live.Bus{}, Hub: outside.NewHub(dir), Mirrors: mirrors, Now: time.Now, House: &house.Book{}, Sessions: &session.Sessions{Store: st, Vault: v, PortForm: "http://*.ports.localhost:7080"}})
-	s := New(Rooms{Store: st, Vault: v, Bus: k.Bus, Hub: k.Hub, Mirrors: mirrors, Keeper: k, Yard: k.Yard, Installation: k.Installation, House: k.House, Sessions: k.Sessions, Address: "http://127.0.0.1:7080"})
+	on := Rooms{Store: st, Vault: v, Bus: k.Bus, Hub: k.Hub, Mirrors: mirrors, Keeper: k, Yard: k.Yard, Installation: k.Installation, House: k.House, Sessions: k.Sessions, Address: "http://127.0.0.1:7080"}
+	s := &inner{New(on), on}
 	if err := s.HouseRules.FirstRules(t.Context(), rules.First); err != nil {
 		t.Fatal(err)
 	}
@@ -49,7 +56,7 @@ func bare(t *testing.T) (*Service, Actor, Actor) {
 // longEnough is the hash of the password "long enough".
 var longEnough = sync.OnceValue(func() string { h, _ := HashPassword(context.Background(), "long enough"); return h })
 
-func addPersonTo(t *testing.T, s *Service, name string, role policy.Role) Actor {
+func addPersonTo(t *testing.T, s *inner, name string, role policy.Role) Actor {
 	t.Helper()
 	if err := s.People.AddPerson(t.Context(), store.Person{Name: name, FullName: name, Email: name + "@skerryline.example", Role: role, PasswordHash: longEnough()}); err != nil {
 		t.Fatal(err)
@@ -97,7 +104,7 @@ func TestPeopleAndPasswords(t *testing.T) {
 }
 
 // addWorkspace writes a workspace as a launch would have.
-func addWorkspace(t *testing.T, s *Service, a Actor, name string, phase lifecycle.Phase) store.Workspace {
+func addWorkspace(t *testing.T, s *inner, a Actor, name string, phase lifecycle.Phase) store.Workspace {
 	t.Helper()
 	ctx := t.Context()
 	w := store.Workspace{ID: store.NewID(), OwnerID: a.ID, Name: name, RepositoryID: "r1", Branch: "main", Phase: phase, Wanted: lifecycle.WantReady, Body: 1, Volume: 1, SeededVolume: 1, PortKey: NewPortKey(),

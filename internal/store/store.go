@@ -239,13 +239,6 @@ func micros(t time.Time) int64 { return t.UnixMicro() }
 
 func fromMicros(n int64) time.Time { return time.UnixMicro(n).UTC() }
 
-func nullMicros(t *time.Time) any {
-	if t == nil {
-		return nil
-	}
-	return micros(*t)
-}
-
 func fromNullMicros(n sql.NullInt64) *time.Time {
 	if !n.Valid {
 		return nil

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"time"
 )
 
 const allowing = First + `
@@ -59,8 +60,9 @@ func TestAllow(t *testing.T) {
 func TestDiffOfWhatIsAllowed(t *testing.T) {
 	old := Rules{Allow: Allow{Capabilities: []string{"SYS_PTRACE"}, Privileged: true}}
 	now := Rules{Allow: Allow{Capabilities: []string{"SYS_PTRACE", "NET_ADMIN"}, HostNetwork: true, Devices: []string{"/dev/kvm"}}}
+	old.LogsMost, now.Zone = time.Hour, time.UTC
 	got := strings.Join(Diff(old, now), "\n")
-	want := "allow.everywhere.capabilities: SYS_PTRACE → SYS_PTRACE, NET_ADMIN\nallow.everywhere.devices: none → /dev/kvm\nallow.everywhere.host_network: none → yes\nallow.everywhere.privileged: yes → none"
+	want := "allow.everywhere.capabilities: SYS_PTRACE → SYS_PTRACE, NET_ADMIN\nallow.everywhere.devices: none → /dev/kvm\nallow.everywhere.host_network: none → yes\nallow.everywhere.privileged: yes → none\nretention.logs_most: 1 h → none\ntime_zone:  → UTC"
 	if got != want {
 		t.Errorf("told is\n%s", got)
 	}

@@ -52,35 +52,7 @@ func (a *API) cost(ctx context.Context, who service.Actor, in costQuery) (wire.C
 	return a.svc.Costs.Cost(ctx, who, in.By, from, to)
 }
 
-func (a *API) houseRoutes() {
-	s := a.svc
-	answer(a, op("GET", "/rules", "list-rules", "Every version of the house rules, the newest first", policy.SeeRules),
-		func(ctx context.Context, who service.Actor, _ *none) ([]wire.Rules, error) {
-			return s.HouseRules.Rules(ctx, who)
-		})
-	answer(a, op("POST", "/rules/check", "check-rules", "What is wrong with a document, and what it would change", policy.SeeRules),
-		func(ctx context.Context, who service.Actor, in *struct{ Body wire.RulesText }) (wire.RulesCheck, error) {
-			return s.HouseRules.CheckRules(ctx, who, in.Body.Document)
-		})
-	answer(a, op("PUT", "/rules", "put-rules", "Make a document the house rules: in force at once", policy.ChangeRules),
-		func(ctx context.Context, who service.Actor, in *struct{ Body wire.RulesText }) (wire.Rules, error) {
-			return s.HouseRules.PutRules(ctx, who, in.Body)
-		})
-	answer(a, op("POST", "/preflight", "preflight", "What a launch would come to, without launching", policy.Launch),
-		func(ctx context.Context, who service.Actor, in *struct{ Body wire.Launch }) (wire.Preflight, error) {
-			return s.Launches.Preflight(ctx, who, in.Body)
-		})
-	answer(a, op("PUT", "/workspaces/{workspace}/hold", "hold-workspace", "Keep a workspace from being put to rest for a time", policy.DriveWorkspace),
-		func(ctx context.Context, who service.Actor, in *struct {
-			Workspace
-			Body wire.Hold
-		}) (wire.Workspace, error) {
-			return s.Workspaces.Hold(ctx, who, in.Ref, in.Body)
-		})
-	answer(a, op("DELETE", "/workspaces/{workspace}/hold", "end-hold", "Let a workspace be put to rest again", policy.DriveWorkspace),
-		func(ctx context.Context, who service.Actor, in *Workspace) (wire.Workspace, error) {
-			return s.Workspaces.EndHold(ctx, who, in.Ref)
-		})
+func costRoutes(a *API) {
 	answer(a, op("GET", "/cost", "report-cost", "What was used, and what it cost, of those whom you may see", policy.SeeCost),
 		func(ctx context.Context, who service.Actor, in *costQuery) (wire.Cost, error) {
 			return a.cost(ctx, who, *in)
