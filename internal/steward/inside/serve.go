@@ -170,9 +170,7 @@ func (s *server) serve(c *steward.Conn) {
 			refuse(err)
 			return
 		}
-		if c.Send(steward.Reply{}) == nil {
-			t.attach(c)
-		}
+		t.attach(c)
 	case steward.Run:
 		if c.Send(steward.Reply{}) != nil {
 			return

@@ -142,9 +142,16 @@ func (t *terminal) end(x steward.Exit) {
 	}
 }
 
-// attach shows the terminal to one watcher and takes what they type.
+// attach answers one watcher, shows the terminal to them and takes what they
+// type. From the answer on they miss nothing: it and their place among the
+// watchers are one step.
 func (t *terminal) attach(c *steward.Conn) {
 	t.mu.Lock()
+	limit(c)
+	if c.Send(steward.Reply{}) != nil {
+		t.mu.Unlock()
+		return
+	}
 	if len(t.history) > 0 {
 		t.send(c, t.history) // a failure shows at the next read
 	}

@@ -165,6 +165,44 @@ func TestNotice(t *testing.T) {
 	}
 }
 
+// A notice that comes the moment a terminal was answered is seen too.
+func TestNoticeAtOnce(t *testing.T) {
+	p := newPair(t, nil)
+	here, there := net.Pipe()
+	defer here.Close()
+	go p.server.serve(&steward.Conn{Stream: &answering{Conn: there, then: func() {
+		go p.server.notice("it is put to rest at 12:45")
+		time.Sleep(100 * time.Millisecond)
+	}}})
+	c := &steward.Conn{Stream: here}
+	go func() {
+		_ = c.Send(steward.Request{Kind: steward.Terminal, ID: "main", Process: steward.Process{Argv: []string{"/bin/cat"}, User: "root"}})
+	}()
+	var r steward.Reply
+	if err := c.Receive(&r); err != nil || r.Problem != "" {
+		t.Fatal(err, r.Problem)
+	}
+	_ = here.SetReadDeadline(time.Now().Add(10 * time.Second)) // one that is missed never comes
+	if _, b, err := c.ReceiveFrame(); err != nil || !strings.Contains(string(b), "at 12:45") {
+		t.Errorf("it sees %q, %v", b, err)
+	}
+}
+
+// answering does something once the first write is through.
+type answering struct {
+	net.Conn
+	then func()
+}
+
+func (a *answering) Write(p []byte) (int, error) {
+	n, err := a.Conn.Write(p)
+	if then := a.then; then != nil {
+		a.then = nil
+		then()
+	}
+	return n, err
+}
+
 // A tree is copied as it is: owners, modes, times, links, hard links; what is
 // no file of anybody's is left out, and no link is followed.
 func TestCopyTree(t *testing.T) {
