@@ -169,24 +169,13 @@ func (d checkDoc) dockerfile(forwarded []int, user *string, b *Build, house *rul
 	if len(d.text) > MaxBytes {
 		return
 	}
-	at := func(line int) int { // the offset of a line
-		off := 0
-		for range line - 1 {
-			i := bytes.IndexByte(d.text[off:], '\n')
-			if i < 0 {
-				return -1
-			}
-			off += i + 1
-		}
-		return off
-	}
 	if syntax, _, where, ok := parser.DetectSyntax(d.text); ok {
 		line := 1
 		if len(where) > 0 {
 			line = where[0].Start.Line
 		}
-		d.rule("builder-frontend", Warning, at(line), "leave the line out, unless the build needs it", "the build asks for the builder's frontend %s", syntax)
-		d.mayUse(syntax, at(line), house)
+		d.rule("builder-frontend", Warning, d.line(line), "leave the line out, unless the build needs it", "the build asks for the builder's frontend %s", syntax)
+		d.mayUse(syntax, d.line(line), house)
 	}
 	parsed, err := parser.Parse(bytes.NewReader(d.text))
 	var named []namedImage
@@ -198,7 +187,7 @@ func (d checkDoc) dockerfile(forwarded []int, user *string, b *Build, house *rul
 		return
 	}
 	for _, f := range named {
-		d.mayUse(f.image, at(f.line), house)
+		d.mayUse(f.image, d.line(f.line), house)
 	}
 	for _, image := range b.CacheFrom {
 		d.mayUse(image, -1, house)
@@ -216,7 +205,7 @@ func (d checkDoc) dockerfile(forwarded []int, user *string, b *Build, house *rul
 				continue
 			}
 			if why := unpinned(words[0]); why != "" && !stages[strings.ToLower(words[0])] {
-				d.rule("image-unpinned", Warning, at(n.StartLine), "name a version, or a digest", "image %q %s", words[0], why)
+				d.rule("image-unpinned", Warning, d.line(n.StartLine), "name a version, or a digest", "image %q %s", words[0], why)
 			}
 			if len(words) == 3 && strings.EqualFold(words[1], "as") {
 				stages[strings.ToLower(words[2])] = true
@@ -230,7 +219,7 @@ func (d checkDoc) dockerfile(forwarded []int, user *string, b *Build, house *rul
 				number, proto, _ := strings.Cut(w, "/")
 				p, err := strconv.Atoi(number)
 				if err == nil && (proto == "" || proto == "tcp") && !slices.Contains(forwarded, p) {
-					d.rule("port-not-declared", Warning, at(n.StartLine), fmt.Sprintf("add %d to forwardPorts", p), "port %d is exposed and not forwarded", p)
+					d.rule("port-not-declared", Warning, d.line(n.StartLine), fmt.Sprintf("add %d to forwardPorts", p), "port %d is exposed and not forwarded", p)
 				}
 			}
 		case "ENV", "ARG":
@@ -241,7 +230,7 @@ func (d checkDoc) dockerfile(forwarded []int, user *string, b *Build, house *rul
 					i += 2
 				}
 				if why := looksSecret(name, strings.Trim(value, `"'`)); why != "" {
-					d.rule("secret-in-file", Warning, at(n.StartLine), "take it out and ask for it in secrets; each person gives theirs", "%s %s", name, why)
+					d.rule("secret-in-file", Warning, d.line(n.StartLine), "take it out and ask for it in secrets; each person gives theirs", "%s %s", name, why)
 				}
 			}
 		}
@@ -265,7 +254,6 @@ func (d checkDoc) syntax(known string) {
 	if err != nil {
 		return // told already
 	}
-	lines := bytes.SplitAfter(d.text, []byte("\n"))
 	for _, n := range parsed.AST.Children {
 		uses := map[string]string{}
 		for _, f := range n.Flags {
@@ -278,11 +266,7 @@ func (d checkDoc) syntax(known string) {
 		}
 		for _, what := range sortedKeys(uses) {
 			if since := uses[what]; since != "" && older(known, since) {
-				at := 0
-				for _, l := range lines[:min(n.StartLine-1, len(lines))] {
-					at += len(l)
-				}
-				d.rule("builder-syntax", Warning, at, "write it another way, or have the yard's engine renewed", "%s came with Dockerfile syntax %s, and the yard's builder knows %s", what, since, known)
+				d.rule("builder-syntax", Warning, d.line(n.StartLine), "write it another way, or have the yard's engine renewed", "%s came with Dockerfile syntax %s, and the yard's builder knows %s", what, since, known)
 			}
 		}
 	}

@@ -1,10 +1,8 @@
 package definition
 
 import (
-	"cmp"
 	"math"
 	"regexp"
-	"slices"
 	"strings"
 
 	"github.com/tailscale/hujson"
@@ -111,7 +109,7 @@ var envFiles = []string{".env", ".devcontainer/.env"}
 func Check(src Source) (Definition, []Finding) {
 	out, d := find(src)
 	if _, bad := Fatal(d.findings); bad {
-		return out, d.findings
+		return out, bounded(d.findings)
 	}
 	if d.root.Value != nil {
 		checkDoc{d}.advise(out)
@@ -170,10 +168,7 @@ func Check(src Source) (Definition, []Finding) {
 			d.findings = append(d.findings, e.findings...)
 		}
 	}
-	slices.SortStableFunc(d.findings, func(a, b Finding) int {
-		return cmp.Or(cmp.Compare(a.Path, b.Path), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column))
-	})
-	return out, d.findings
+	return out, bounded(d.findings)
 }
 
 // advise looks at what the definition itself says.

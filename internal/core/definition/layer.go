@@ -176,7 +176,7 @@ func (d *doc) place(property ...string) string {
 	if at < 0 {
 		return d.path
 	}
-	line, column := position(d.text, at)
+	line, column := d.position(at)
 	return fmt.Sprintf("%s:%d:%d", d.path, line, column)
 }
 

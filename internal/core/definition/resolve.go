@@ -33,7 +33,7 @@ const (
 	MaxDepth = 64
 	// MaxCommands bounds the commands of one moment.
 	MaxCommands = 64
-	// MaxFindings bounds what is said of one file.
+	// MaxFindings bounds what is said of one definition and all that it names.
 	MaxFindings = 200
 )
 
@@ -87,14 +87,36 @@ var honoured = func() map[string]bool {
 // is an error the Definition must not be used.
 func Resolve(src Source) (Definition, []Finding) {
 	out, d := find(src)
-	return out, d.findings
+	return out, bounded(d.findings)
 }
+
+// bounded brings findings into their order, the same at every look, and leaves
+// MaxFindings of them: errors before the others.
+func bounded(fs []Finding) []Finding {
+	order := func(a, b Finding) int {
+		return cmp.Or(cmp.Compare(a.Path, b.Path), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column), cmp.Compare(a.Rule, b.Rule), cmp.Compare(a.What, b.What))
+	}
+	slices.SortStableFunc(fs, order)
+	fs = slices.CompactFunc(fs, func(a, b Finding) bool { return a == b })
+	if len(fs) <= MaxFindings {
+		return fs
+	}
+	slices.SortStableFunc(fs, func(a, b Finding) int { return cmp.Compare(grade[a.Severity], grade[b.Severity]) })
+	fs = fs[:MaxFindings]
+	slices.SortStableFunc(fs, order)
+	return fs
+}
+
+// grade orders severities, the worst first.
+var grade = map[Severity]int{Error: 0, Warning: 1, Note: 2}
 
 // doc carries one file through its resolution.
 type doc struct {
 	path     string
 	text     []byte
 	root     hujson.Value
+	places   *places
+	starts   []int // where its lines begin, once anybody asks
 	findings []Finding
 	lower    *raw // what the compose files say of the workspace's own service
 	loose    bool // no file of the repository: places in it say nothing
@@ -116,7 +138,7 @@ func (d *doc) rule(rule string, sev Severity, at int, fix, format string, args .
 	}
 	f := Finding{Severity: sev, Path: d.path, What: plain.Text(fmt.Sprintf(format, args...)), Fix: fix, Rule: rule, Why: Rules[rule]}
 	if at >= 0 {
-		f.Line, f.Column = position(d.text, at)
+		f.Line, f.Column = d.position(at)
 	}
 	d.findings = append(d.findings, f)
 }
@@ -136,10 +158,10 @@ func (d *doc) parse() (r raw, ok bool) {
 	}
 	root, err := hujson.Parse(content)
 	if err != nil {
-		d.say(Error, syntaxOffset(content, err), "write JSON; comments and trailing commas are allowed", "not JSON: %s", parseCause(err))
+		d.say(Error, d.syntaxOffset(err), "write JSON; comments and trailing commas are allowed", "not JSON: %s", parseCause(err))
 		return r, false
 	}
-	d.root = root
+	d.root, d.places = root, placesOf(root, -1, 0)
 	obj, isObject := root.Value.(*hujson.Object)
 	if !isObject {
 		d.say(Error, 0, "", "the file holds no JSON object")
@@ -509,22 +531,4 @@ func inside(base, p string) (string, bool) {
 
 // at is the offset of a member's name, by its path; where the last of it is
 // not to be found, that of what holds it; -1 when there is none.
-func (d *doc) at(name ...string) int {
-	at, v := -1, d.root.Value
-	for _, n := range name {
-		obj, ok := v.(*hujson.Object)
-		if !ok {
-			return at
-		}
-		v = nil
-		for _, m := range obj.Members {
-			if m.Name.Value.(hujson.Literal).String() == n {
-				at, v = m.Name.StartOffset, m.Value.Value
-			}
-		}
-		if v == nil {
-			return at
-		}
-	}
-	return at
-}
+func (d *doc) at(name ...string) int { return d.places.find(name...) }

@@ -10,33 +10,93 @@ import (
 	"github.com/tailscale/hujson"
 )
 
-func position(text []byte, offset int) (line, column int) {
-	if offset > len(text) {
-		offset = len(text)
+// places are where the members of nested objects stand: offsets in bytes.
+type places struct {
+	at int
+	of map[string]*places
+}
+
+// maxPlaces bounds how deep places are remembered; no property lies deeper.
+const maxPlaces = 5
+
+// placesOf remembers where the members of an object stand, of two of one name
+// the last, as it is the one that counts.
+func placesOf(v hujson.Value, at, depth int) *places {
+	p := &places{at: at}
+	obj, ok := v.Value.(*hujson.Object)
+	if !ok || depth >= maxPlaces {
+		return p
 	}
-	before := string(text[:offset])
-	return strings.Count(before, "\n") + 1, offset - strings.LastIndexByte(before, '\n')
+	p.of = make(map[string]*places, len(obj.Members))
+	for _, m := range obj.Members {
+		p.of[m.Name.Value.(hujson.Literal).String()] = placesOf(m.Value, m.Name.StartOffset, depth+1)
+	}
+	return p
+}
+
+// find gives the offset of a member by its path; where the last of it is not to
+// be found, that of what holds it. -1 is none.
+func (p *places) find(name ...string) int {
+	at := -1
+	for _, n := range name {
+		if p == nil || p.of[n] == nil {
+			return at
+		}
+		p = p.of[n]
+		at = p.at
+	}
+	return at
+}
+
+// lines are the offsets at which the lines of a text begin.
+func lines(text []byte) []int {
+	out := []int{0}
+	for i, c := range text {
+		if c == '\n' {
+			out = append(out, i+1)
+		}
+	}
+	return out
+}
+
+// position is the line and the column of an offset, both from 1.
+func (d *doc) position(offset int) (line, column int) {
+	if d.starts == nil {
+		d.starts = lines(d.text)
+	}
+	offset = min(offset, len(d.text))
+	line, found := slices.BinarySearch(d.starts, offset)
+	if found {
+		line++
+	}
+	return line, offset - d.starts[line-1] + 1
+}
+
+// line is the offset at which a line begins, counted from 1; -1 where there is none.
+func (d *doc) line(n int) int {
+	if d.starts == nil {
+		d.starts = lines(d.text)
+	}
+	if n < 1 || n > len(d.starts) {
+		return -1
+	}
+	return d.starts[n-1]
 }
 
 var parsePlace = regexp.MustCompile(`line (\d+), column (\d+): `)
 
 // syntaxOffset takes the place out of the parser's message.
-func syntaxOffset(text []byte, err error) int {
+func (d *doc) syntaxOffset(err error) int {
 	m := parsePlace.FindStringSubmatch(err.Error())
 	if m == nil {
 		return -1
 	}
 	line, _ := strconv.Atoi(m[1])
-	col, _ := strconv.Atoi(m[2])
-	off := 0
-	for range line - 1 {
-		i := strings.IndexByte(string(text[off:]), '\n')
-		if i < 0 {
-			return -1
-		}
-		off += i + 1
+	column, _ := strconv.Atoi(m[2])
+	if at := d.line(line); at >= 0 {
+		return at + column - 1
 	}
-	return off + col - 1
+	return -1
 }
 
 func parseCause(err error) string {
