@@ -77,7 +77,7 @@ func (s *Sessions) Of(ctx context.Context, w store.Workspace) (p steward.Process
 		return p, nil, err
 	}
 	def := w.Target().Definition
-	p = steward.Process{User: def.User, Folder: def.Folder, Probe: def.EnvProbe(), GitHost: u.Scheme + "://" + u.Host + "/",
+	p = steward.Process{User: def.User, Folder: def.Folder, Probe: def.EnvProbe(), Unset: def.SessionUnset, GitHost: u.Scheme + "://" + u.Host + "/",
 		GitConfig: []string{"user.name", owner.FullName, "user.email", owner.Email, "safe.directory", def.TreeFolder()},
 		Env:       map[string]string{"YARDBENCH_WORKSPACE": w.Name, "YARDBENCH_OWNER": owner.Name, "YARDBENCH_REPOSITORY": r.Name}}
 	for _, b := range w.Target().Beside {

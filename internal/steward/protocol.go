@@ -166,6 +166,8 @@ type Process struct {
 	// Env is set over the container's own; ${containerEnv:NAME} in a value
 	// stands for the container's.
 	Env map[string]string `json:"env,omitempty"`
+	// Unset takes variables out, unless Env has them.
+	Unset []string `json:"unset,omitempty"`
 	// Probe is how the user's shell is asked for its environment first, as the
 	// specification's userEnvProbe names it; "" and "none" do not ask.
 	Probe string `json:"probe,omitempty"`

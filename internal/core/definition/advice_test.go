@@ -26,8 +26,8 @@ func TestPropertiesThatAreNone(t *testing.T) {
 		"mount":       "write mounts",
 		"remoteUzzr":  "write remoteUser",
 		"Mounts":      "Mounts is no property: mounts is; write mounts",
-		"remoteUzzz_": "remoteUzzz_ is no property of the specification\n",
-		"wharf":       "wharf is no property of the specification\n",
+		"remoteUzzz_": "remoteUzzz_ is no property of the specification; take it out\n",
+		"wharf":       "wharf is no property of the specification; take it out\n",
 	} {
 		_, found := Check(source(`{"image": "skerryline/base:1", "` + name + `": []}`))
 		said := ""

@@ -53,28 +53,42 @@ func (d checkDoc) duplicates(obj *hujson.Object, in string) {
 	}
 }
 
-// unknown says of a property that is not honoured whether it is one at all.
-func (d checkDoc) unknown(name string, at int) {
+// moved are properties that the specification once had, and where they went.
+var moved = map[string]string{
+	"extensions": "move it to customizations, under the name of the editor",
+	"settings":   "move it to customizations, under the name of the editor",
+	"devPort":    "take it out: nothing reads it any more",
+}
+
+// unknown says of a property that is none what may be meant; in is the property
+// that it stands in, "" at the top.
+func (d checkDoc) unknown(name string, at int, known []string, in string) {
 	if d.full() {
 		return
 	}
+	of := "of the specification"
+	if in != "" {
+		of = "of " + in
+	}
+	if fix := moved[name]; fix != "" && in == "" {
+		d.rule("unknown-property", Warning, at, fix, "%s is no property %s any more", name, of)
+		return
+	}
 	near, distance := "", 3
-	for _, known := range []map[string]bool{honoured, kept} {
-		for k := range known {
-			if strings.EqualFold(k, name) {
-				d.rule("wrong-case", Warning, at, "write "+k, "%s is no property: %s is", name, k)
-				return
-			}
-			if n := edits(strings.ToLower(k), strings.ToLower(name)); n < distance || (n == distance && near != "" && k < near) {
-				near, distance = k, n
-			}
+	for _, k := range known {
+		if strings.EqualFold(k, name) {
+			d.rule("wrong-case", Warning, at, "write "+k, "%s is no property: %s is", name, k)
+			return
+		}
+		if n := edits(strings.ToLower(k), strings.ToLower(name)); n < distance {
+			near, distance = k, n
 		}
 	}
-	fix := ""
+	fix := "take it out"
 	if near != "" {
 		fix = "write " + near + ", if that is meant"
 	}
-	d.rule("unknown-property", Warning, at, fix, "%s is no property of the specification", name)
+	d.rule("unknown-property", Warning, at, fix, "%s is no property %s", name, of)
 }
 
 // edits is the number of letters to change, put in or take out that lead from
@@ -108,8 +122,9 @@ var envFiles = []string{".env", ".devcontainer/.env"}
 // src.Read gives is taken for committed.
 func Check(src Source) (Definition, []Finding) {
 	out, d := find(src)
-	if _, bad := Fatal(d.findings); bad {
-		return out, bounded(d.findings)
+	_, bad := Fatal(d.all())
+	if bad && out.Path == "" { // nothing was read that could be looked at further
+		return out, bounded(d.all())
 	}
 	if d.root.Value != nil {
 		checkDoc{d}.advise(out)
@@ -155,7 +170,7 @@ func Check(src Source) (Definition, []Finding) {
 		d.findings = append(d.findings, f.findings...)
 	}
 	switch {
-	case d.root.Value == nil: // nobody wrote it
+	case d.root.Value == nil, bad: // nobody wrote it, or it may yet say
 	case user == "root" || user == "0":
 		d.rule("root-user", Note, d.at("remoteUser"), "name another in remoteUser", "the workspace's user is root")
 	case user == "":
@@ -168,7 +183,7 @@ func Check(src Source) (Definition, []Finding) {
 			d.findings = append(d.findings, e.findings...)
 		}
 	}
-	return out, bounded(d.findings)
+	return out, bounded(d.all())
 }
 
 // advise looks at what the definition itself says.

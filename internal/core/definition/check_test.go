@@ -26,16 +26,16 @@ func TestCheck(t *testing.T) {
 	}{
 		{rule: "unknown-property", bad: `{` + ok + `, "imgae": "x"}`, good: `{` + ok + `, "name": "x"}`, place: "json:1:54", says: "imgae is no property"},
 		{rule: "wrong-case", bad: `{` + ok + `, "remoteenv": {}}`, good: `{` + ok + `, "remoteEnv": {}}`, place: "json:1:54", says: "remoteEnv is"},
-		{rule: "not-honoured", bad: `{` + ok + `, "runArgs": ["--name=x"]}`, good: `{` + ok + `, "runArgs": ["--init"]}`, place: "json:1:54", says: "--name in runArgs is passed over"},
+		{rule: "not-honoured", bad: `{` + ok + `, "runArgs": ["--name=x"]}`, good: `{` + ok + `, "runArgs": ["--init"]}`, place: "json:1:66", says: "--name in runArgs is passed over"},
 		{rule: "not-honoured", bad: `{` + ok + `, "hostRequirements": {"gpu": true}}`, good: `{` + ok + `, "hostRequirements": {"gpu": "optional"}}`, place: "json:1:54", says: "GPU"},
 		{rule: "not-honoured", bad: `{"build": {"dockerfile": "Dockerfile", "options": ["--ssh"]}, "remoteUser": "crew"}`, good: built, place: "json:1:40", says: "--ssh"},
 		{rule: "closed", bad: `{` + ok + `, "privileged": true}`, good: `{` + ok + `, "init": true}`, place: "json:1:54", says: "privileged is closed"},
 		{rule: "closed", bad: `{` + ok + `, "capAdd": ["SYS_ADMIN"]}`, good: `{` + ok + `, "capAdd": ["SYS_PTRACE"]}`, place: "json:1:54", says: "SYS_ADMIN is closed"},
 		{rule: "closed", bad: `{` + ok + `, "securityOpt": ["apparmor=unconfined"]}`, good: `{` + ok + `, "securityOpt": ["seccomp=unconfined", "no-new-privileges"]}`, place: "json:1:54", says: "apparmor=unconfined is closed"},
-		{rule: "closed", bad: `{` + ok + `, "runArgs": ["--network=host"]}`, good: `{` + ok + `, "runArgs": ["--cap-drop=MKNOD"]}`, place: "json:1:54", says: "network is closed"},
-		{rule: "closed", bad: `{` + ok + `, "runArgs": ["--device=/dev/kvm"]}`, good: `{` + ok + `, "runArgs": ["--device=/dev/fuse"]}`, place: "json:1:54", says: "/dev/kvm is closed"},
-		{rule: "closed", bad: `{` + ok + `, "runArgs": ["--dns=10.0.0.1"]}`, good: `{` + ok + `, "runArgs": ["--shm-size=1g"]}`, place: "json:1:54", says: "option dns is closed"},
-		{rule: "closed", bad: `{` + ok + `, "mounts": ["type=bind,source=/srv/chartsandmore,target=/x"]}`, good: `{` + ok + `, "mounts": ["type=bind,source=/srv/charts/deep,target=/x"]}`, place: "json:1:54", says: "/srv/chartsandmore is closed"},
+		{rule: "closed", bad: `{` + ok + `, "runArgs": ["--network=host"]}`, good: `{` + ok + `, "runArgs": ["--cap-drop=MKNOD"]}`, place: "json:1:66", says: "network is closed"},
+		{rule: "closed", bad: `{` + ok + `, "runArgs": ["--device=/dev/kvm"]}`, good: `{` + ok + `, "runArgs": ["--device=/dev/fuse"]}`, place: "json:1:66", says: "/dev/kvm is closed"},
+		{rule: "closed", bad: `{` + ok + `, "runArgs": ["--dns=10.0.0.1"]}`, good: `{` + ok + `, "runArgs": ["--hostname=quay"]}`, place: "json:1:66", says: "option dns is closed"},
+		{rule: "closed", bad: `{` + ok + `, "mounts": ["type=bind,source=/srv/chartsandmore,target=/x"]}`, good: `{` + ok + `, "mounts": ["type=bind,source=/srv/charts/deep,target=/x"]}`, place: "json:1:65", says: "/srv/chartsandmore is closed"},
 		{rule: "closed", bad: `{"image": "elsewhere.example/base:1", "remoteUser": "crew"}`, good: `{` + ok + `}`, place: "json:1:2", says: "do not allow"},
 		{rule: "closed", bad: built, good: built, badFile: "ARG B=elsewhere.example/x:1\nFROM ${B} AS a\nFROM a", good2: "ARG B=skerryline/x:1\nFROM ${B} AS a\nFROM a\nFROM scratch", place: "file:2:1", says: "elsewhere.example/x:1"},
 		{rule: "no-definition", bad: "", good: `{` + ok + `}`, place: "json", says: "there is no definition: the image is skerryline/go:1, as it holds go.mod"},
@@ -45,9 +45,9 @@ func TestCheck(t *testing.T) {
 		{rule: "builder-syntax", bad: built, good: built, badFile: "FROM a:1\nRUN <<E\nmake\nE\n", good2: "# syntax=skerryline/frontend:1\nFROM a:1\nRUN <<E\nmake\nE\n", place: "file:2:1", says: "a here-document came with Dockerfile syntax 1.4, and the yard's builder knows 1.2"},
 		{rule: "builder-syntax", bad: built, good: built, badFile: "FROM a:1\nCOPY --link a b\n", good2: "FROM a:1\nCOPY --chown=crew a b\n", place: "file:2:1", says: "COPY --link"},
 		{rule: "feature-loop", bad: `{` + ok + `, "features": {"./hen": {}}}`, good: `{` + ok + `, "features": {"./lamp": {}}}`, place: "json:1:54", says: "wait for each other"},
-		{rule: "compose-file", bad: `{"dockerComposeFile": "bad.yaml", "service": "app", "workspaceFolder": "/w", "remoteUser": "crew"}`, good: `{"dockerComposeFile": "compose.yaml", "service": "app", "workspaceFolder": "/w", "remoteUser": "crew"}`, place: "json:1:2", says: "include is not honoured"},
+		{rule: "compose-file", bad: `{"dockerComposeFile": "bad.yaml", "service": "app", "workspaceFolder": "/w", "remoteUser": "crew"}`, good: `{"dockerComposeFile": "compose.yaml", "service": "app", "workspaceFolder": "/w", "remoteUser": "crew"}`, place: "bad:1:11", says: "other.yaml\" is not in the repository"},
 		{rule: "compose-folder", bad: `{"dockerComposeFile": "compose.yaml", "service": "app", "remoteUser": "crew"}`, good: `{"dockerComposeFile": "compose.yaml", "service": "app", "workspaceFolder": "/w", "remoteUser": "crew"}`, place: "json:1:2", says: "workspaceFolder is missing"},
-		{rule: "port-not-declared", bad: `{"dockerComposeFile": "compose.yaml", "service": "app", "workspaceFolder": "/w", "remoteUser": "crew"}`, good: `{"dockerComposeFile": "compose.yaml", "service": "app", "workspaceFolder": "/w", "remoteUser": "crew", "forwardPorts": ["db:5432"]}`, place: "json:1:2", says: "port 5432 of service \"db\""},
+		{rule: "port-not-declared", bad: `{"dockerComposeFile": "compose.yaml", "service": "app", "workspaceFolder": "/w", "remoteUser": "crew"}`, good: `{"dockerComposeFile": "compose.yaml", "service": "app", "workspaceFolder": "/w", "remoteUser": "crew", "forwardPorts": ["db:5432"]}`, place: "compose:3:22", says: "port 5432 of service \"db\" is published"},
 		{rule: "duplicate-key", bad: `{` + ok + `, "containerEnv": {"A": "1", "A": "2"}}`, good: `{` + ok + `, "containerEnv": {"A": "1", "B": "2"}}`, place: "json:1:81", says: "containerEnv.A stands here a second time"},
 		{rule: "image-unpinned", bad: `{"image": "skerryline:5000/base", "remoteUser": "crew"}`, good: `{"image": "skerryline:5000/base:1", "remoteUser": "crew"}`, place: "json:1:2", says: "names no version"},
 		{rule: "image-unpinned", bad: `{"image": "base:latest", "remoteUser": "crew"}`, good: `{"image": "base@sha256:` + strings.Repeat("a", 64) + `", "remoteUser": "crew"}`, place: "json:1:2", says: "whatever is the latest"},
@@ -73,14 +73,14 @@ func TestCheck(t *testing.T) {
 	more := []string{".devcontainer/lamp/devcontainer-feature.json", `{"id": "lamp", "options": {"colour": {"type": "string", "enum": ["green", "red"], "default": "red"}}}`, ".devcontainer/lamp/install.sh", "",
 		".devcontainer/hen/devcontainer-feature.json", `{"id": "hen", "dependsOn": {"../egg": {}}}`, ".devcontainer/hen/install.sh", "",
 		".devcontainer/egg/devcontainer-feature.json", `{"id": "egg", "dependsOn": {"../hen": {}}}`, ".devcontainer/egg/install.sh", "", "go.mod", "",
-		".devcontainer/bad.yaml", "include: [other.yaml]\nservices: {app: {image: 'a:1'}}", ".devcontainer/compose.yaml", "services:\n  app: {image: 'a:1'}\n  db: {image: 'b:1', expose: [5432]}\n"}
+		".devcontainer/bad.yaml", "include: [other.yaml]\nservices: {app: {image: 'a:1'}}", ".devcontainer/compose.yaml", "services:\n  app: {image: 'a:1'}\n  db: {image: 'b:1', ports: ['5432']}\n"}
 	try := func(text, file string) []Finding {
 		src := source(text, append(slices.Clone(more), df, file)...)
 		src.House, src.Syntax = &house, "1.2"
 		_, fs := Check(src)
 		return fs
 	}
-	places := map[string]string{"json": Places[0], "file": df}
+	places := map[string]string{"json": Places[0], "file": df, "compose": composeFile, "bad": ".devcontainer/bad.yaml"}
 	tried := map[string]bool{"env-file": true, "missing-program": true, "size-too-small": true} // these by tests of their own
 	for n, c := range cases {
 		t.Run(fmt.Sprintf("%d %s", n, c.rule), func(t *testing.T) {

@@ -1,20 +1,17 @@
 package definition
 
 import (
-	"bytes"
-	"context"
 	"fmt"
 	"path"
+	"reflect"
 	"regexp"
 	"slices"
 	"strings"
 	"time"
 
-	"github.com/compose-spec/compose-go/v2/loader"
-	"github.com/compose-spec/compose-go/v2/types"
-	"go.yaml.in/yaml/v4"
-
 	"yardbench/internal/core/plain"
+
+	"github.com/compose-spec/compose-go/v2/types"
 )
 
 // Compose are the services beside the workspace, by the Compose Specification:
@@ -32,6 +29,8 @@ type Compose struct {
 	// Entrypoint and Command replace the image's own; nil is the image's.
 	Entrypoint []string `json:"entrypoint,omitempty"`
 	Command    []string `json:"command,omitempty"`
+	// Ports are those that the workspace itself says it listens on.
+	Ports []int `json:"ports,omitempty"`
 }
 
 // Service is one of them.
@@ -52,6 +51,8 @@ type Service struct {
 	Health      *Health           `json:"health,omitempty"`
 	Aliases     []string          `json:"aliases,omitempty"`
 	Ports       []int             `json:"ports,omitempty"` // it says it listens on
+	// Published are those of Ports that would be shown outside.
+	Published []int `json:"published,omitempty"`
 	// SharesNetwork tells that it has the workspace's addresses, not its own.
 	SharesNetwork bool   `json:"shares_network,omitempty"`
 	Restart       bool   `json:"restart,omitempty"` // when it ends by itself
@@ -88,19 +89,15 @@ type Health struct {
 // MaxServices bounds the services beside a workspace.
 const MaxServices = 40
 
-// treeRoot stands for the repository's root while a compose file is read: its
-// relative paths are put beneath, and no path of this machine is there.
-const treeRoot = "/yardbench-tree-of-the-repository"
-
-func (o *Definition) hasService(name string) bool {
-	return o.Compose != nil && slices.ContainsFunc(o.Compose.Services, func(s Service) bool { return s.Name == name })
+func (d *Definition) hasService(name string) bool {
+	return d.Compose != nil && slices.ContainsFunc(d.Compose.Services, func(s Service) bool { return s.Name == name })
 }
 
-func (o *Definition) service() string {
-	if o.Compose == nil {
+func (d *Definition) service() string {
+	if d.Compose == nil {
 		return ""
 	}
-	return o.Compose.Work
+	return d.Compose.Work
 }
 
 // composeFiles are the compose files that a definition names; nil when none.
@@ -115,7 +112,7 @@ func (d composeDoc) composeFiles(value any) []string {
 // compose reads the compose files and puts what they say into out. v learns
 // where the clone lies.
 func (d composeDoc) compose(out *Definition, r raw, src Source, v *variables) {
-	at := max(d.at("dockerComposeFile"), -1)
+	at := d.at("dockerComposeFile")
 	var files []string
 	for _, f := range d.composeFiles(r.DockerComposeFile) {
 		p, ok := inside(path.Dir(d.path), v.put(f))
@@ -125,222 +122,241 @@ func (d composeDoc) compose(out *Definition, r raw, src Source, v *variables) {
 		}
 		files = append(files, p)
 	}
-	project, ok := d.load(files, src, at)
+	if len(files) == 0 {
+		return
+	}
+	reader := &composeReader{composeDoc: d, src: src, texts: map[string]*composeText{}, bases: map[string]string{}, copies: map[string]string{}}
+	dir := path.Dir(files[0])
+	env, ok := reader.environmentBeside(path.Join(dir, ".env"), nil)
 	if !ok {
 		return
 	}
+	if _, given := env["COMPOSE_PROJECT_NAME"]; !given {
+		env["COMPOSE_PROJECT_NAME"] = strings.ToLower(src.Repository)
+	}
+	project, ok := reader.project(files, dir, env, 0, d.doc, at)
+	if !ok {
+		return
+	}
+	services := composeServices{d, project, reader.bases, src}
 	c := &Compose{Files: files, Work: r.Service}
 	if c.Work == "" {
-		c.Work = workService(project)
+		c.Work = services.work()
 	}
 	work, ok := project.Services[c.Work]
 	if !ok {
-		d.say(Error, max(d.at("service"), at), "name in \"service\" one of: "+strings.Join(project.ServiceNames(), ", "), "it is not said in which service people work")
+		d.noWork(c.Work, project, at)
 		return
 	}
 	out.Compose = c
 	out.note("compose", d.place("dockerComposeFile"))
 	out.note("compose.work", d.place("service"))
-	d.composeFolder(out, r, work, v)
-	for _, name := range d.runOrder(project, c.Work, r.RunServices) {
+	links := services.folder(out, r, work, v)
+	profiles := strings.FieldsFunc(env["COMPOSE_PROFILES"], func(r rune) bool { return r == ',' })
+	for _, name := range services.order(c.Work, r.RunServices, profiles) {
 		if name == c.Work {
 			continue
 		}
-		c.Services = append(c.Services, d.service(project.Services[name], src, *v))
+		c.Services = append(c.Services, services.service(project.Services[name], *v, false))
+		services.origins(out, project.Services[name])
 	}
-	d.network(out, project)
-	for _, name := range sortedKeys(project.Volumes) {
-		if v := project.Volumes[name]; bool(v.External) || (v.Driver != "" && v.Driver != "local") || len(v.DriverOpts) > 0 {
-			d.rule("not-honoured", Warning, at, "leave it out: each workspace has its own", "the driver, options or origin of the volume %q are not honoured", name)
-		}
-	}
+	services.origins(out, work)
+	services.links(out)
+	services.network(out)
+	services.volumes()
 	if len(c.Services) >= MaxServices {
-		d.say(Error, at, "", "there are more than %d services", MaxServices)
+		d.say(Error, at, "let fewer run, with runServices", "there are more than %d services", MaxServices)
 		return
 	}
-	d.work(out, d.service(work, src, *v), work)
+	s := services.service(work, *v, true)
+	s.Mounts = slices.DeleteFunc(s.Mounts, func(m Mount) bool { return m.Kind == MountTree && m.Source == "." })
+	s.Mounts = append(s.Mounts, links...)
+	d.work(out, s)
+}
+
+// origins notes where the files say what of a service.
+func (c composeServices) origins(out *Definition, s types.ServiceConfig) {
+	key := "service " + plain.Text(s.Name) + "."
+	for _, name := range said(reflect.ValueOf(s)) {
+		d, at := c.spot("services", s.Name, name)
+		out.note(key+name, d.placeAt(at))
+	}
+	for _, k := range sortedKeys(s.Environment) {
+		if d, at := c.spot("services", s.Name, "environment", k); d.places.has("services", s.Name, "environment", k) {
+			out.note(key+"environment."+k, d.placeAt(at))
+		}
+	}
+}
+
+// noWork says that nobody knows in which service people work.
+func (d composeDoc) noWork(named string, p *types.Project, at int) {
+	names := strings.Join(p.ServiceNames(), ", ")
+	switch {
+	case named != "":
+		d.say(Error, max(d.at("service"), at), "name one of: "+names, "there is no service %q", named)
+	case d.loose:
+		d.say(Error, -1, fmt.Sprintf("write .devcontainer/devcontainer.json: {\"dockerComposeFile\": \"../%s\", \"service\": \"NAME\"}, with one of: %s", d.path, names), "it is not said in which service of %s people work", d.path)
+	default:
+		d.say(Error, at, "name in \"service\" one of: "+names, "it is not said in which service people work")
+	}
 }
 
 // work puts what the compose files say of the service that people work in
 // beneath the definition.
-func (d composeDoc) work(out *Definition, s Service, from types.ServiceConfig) {
+func (d composeDoc) work(out *Definition, s Service) {
 	out.Image, out.Build = s.Image, s.Build
+	from := func(key string) string {
+		c, at := d.spot("services", s.Name, key)
+		return c.placeAt(at)
+	}
 	for key, set := range map[string]bool{"image": s.Image != "", "build": s.Build != nil} {
 		if set {
-			out.note(key, out.Compose.Files[0]+": services."+s.Name)
+			out.note(key, from(key))
 		}
 	}
 	out.Compose.Needs, out.Compose.Entrypoint, out.Compose.Command = s.Needs, s.Entrypoint, s.Command
 	out.Extra = s.Extra
 	for _, m := range s.Mounts {
-		if m.Kind == MountTree && m.Source == "." {
-			continue // the repository itself
-		}
 		out.Mounts = append(out.Mounts, m)
-		out.note("mounts."+m.Target, out.Compose.Files[0]+": services."+s.Name)
+		out.note("mounts."+m.Target, from("volumes"))
+	}
+	for _, p := range s.Ports {
+		out.Compose.Ports = append(out.Compose.Ports, p)
 	}
 	d.lower = &raw{ContainerEnv: s.Env, ContainerUser: s.User}
-}
-
-// load reads and merges the files.
-func (d composeDoc) load(files []string, src Source, at int) (project *types.Project, ok bool) {
-	defer func() { // the loader does not expect every rubbish
-		if r := recover(); r != nil {
-			d.rule("compose-file", Error, at, "correct it; the Compose Specification says what may stand there", "the compose file cannot be read")
-			project, ok = nil, false
-		}
-	}()
-	details := types.ConfigDetails{WorkingDir: path.Join(treeRoot, path.Dir(files[0])), Environment: types.Mapping{}}
-	for _, f := range files {
-		content, ok := src.Read(f)
-		switch {
-		case !ok:
-			d.say(Error, at, "", "compose file %q is not in the repository", f)
-			return nil, false
-		case len(content) > MaxBytes:
-			d.say(Error, at, "", "%s has more than the %d bytes allowed", f, MaxBytes)
-			return nil, false
-		}
-		if why := tooLarge(content); why != "" {
-			d.rule("compose-file", Error, at, "make it smaller", "%s: %s", f, why)
-			return nil, false
-		}
-		if tooNested(content) {
-			d.rule("compose-file", Error, at, "give plain defaults", "%s: its variables are nested too deeply", f)
-			return nil, false
-		}
-		if why := foreign(content); why != "" {
-			d.rule("compose-file", Error, at, "name all files in dockerComposeFile", "%s: %s", f, why)
-			return nil, false
-		}
-		details.ConfigFiles = append(details.ConfigFiles, types.ConfigFile{Filename: path.Join(treeRoot, f), Content: content})
-	}
-	if env, ok := src.Read(path.Join(path.Dir(files[0]), ".env")); ok {
-		values, err := environment(env, &d.unfolded)
-		if err != nil {
-			d.rule("compose-file", Error, at, "", "%s cannot be read: %s", path.Join(path.Dir(files[0]), ".env"), firstLineOf(err))
-			return nil, false
-		}
-		details.Environment = values
-	}
-	for i, f := range files {
-		d.unset(f, details.ConfigFiles[i].Content, details.Environment)
-	}
-	profiles := strings.FieldsFunc(details.Environment["COMPOSE_PROFILES"], func(r rune) bool { return r == ',' })
-	err := unfolding(func() (err error) {
-		project, err = loader.LoadWithContext(context.Background(), details, func(o *loader.Options) {
-			o.SetProjectName("workspace", true)
-			o.SkipInclude, o.SkipResolveEnvironment, o.SkipResolveLabels = true, true, true
-			o.Profiles, o.MaxNodeVisits = profiles, maxComposeNodes
-			o.Interpolate.LookupValue = d.unfolded.counting(o.Interpolate.LookupValue)
-		})
-		return err
-	})
-	if err != nil {
-		d.rule("compose-file", Error, at, "correct it; the Compose Specification says what may stand there", "%s", strings.ReplaceAll(firstLineOf(err), treeRoot+"/", ""))
-		return nil, false
-	}
-	return project, true
 }
 
 // composeVariable is a variable without a default, or with two dollar signs,
 // which stand for one.
 var composeVariable = regexp.MustCompile(`\$?\$(\{([A-Za-z_][A-Za-z0-9_]*)\}|([A-Za-z_][A-Za-z0-9_]*))`)
 
-// unset finds the variables of a compose file that nobody gives a value.
-func (d composeDoc) unset(file string, text []byte, env types.Mapping) {
-	c := &doc{path: file, text: text}
-	for start := 0; start < len(text) && !c.full(); {
-		end := start + bytes.IndexByte(text[start:], '\n')
-		if end < start {
-			end = len(text)
-		}
-		line, _, _ := bytes.Cut(text[start:end], []byte("#")) // what follows may be a comment
-		for _, at := range composeVariable.FindAllIndex(line, -1) {
-			found := string(line[at[0]:at[1]])
-			name := strings.Trim(found, "${}")
-			if _, given := env[name]; given || strings.HasPrefix(found, "$$") {
-				continue
-			}
-			if c.full() {
-				break
-			}
-			c.rule("no-default", Note, start+at[0], "write ${"+name+":-VALUE}, or put it into a committed .env", "%s has no value and no default", found)
-		}
-		start = end + 1
-	}
-	d.findings = append(d.findings, c.findings...)
+// composeServices are the services of the compose files, as they were read.
+type composeServices struct {
+	composeDoc
+	project *types.Project
+	bases   map[string]string // by service: the folder its paths are relative to
+	src     Source
 }
 
-// foreign tells what in a compose file would be read from elsewhere.
-func foreign(content []byte) string {
-	var doc map[string]any
-	if yaml.Unmarshal(content, &doc) != nil {
-		return "" // the loader says why
-	}
-	if doc["include"] != nil {
-		return "include is not honoured"
-	}
-	services, _ := doc["services"].(map[string]any)
-	for name, s := range services {
-		m, _ := s.(map[string]any)
-		if e, _ := m["extends"].(map[string]any); e["file"] != nil {
-			return "extends with a file is not honoured, in service " + plain.Text(name)
-		}
-	}
-	return ""
-}
-
-// workService guesses where people work: the only service, or the only one
-// that the repository is mounted into.
-func workService(p *types.Project) string {
-	var with []string
-	for name, s := range p.Services {
-		if slices.ContainsFunc(s.Volumes, func(m types.ServiceVolumeConfig) bool { return m.Source == treeRoot }) {
-			with = append(with, name)
-		}
-	}
-	if names := p.ServiceNames(); len(names) == 1 {
+// work guesses where people work: the only service, or the one that has the
+// repository mounted, or is built from it, where that is one.
+func (c composeServices) work() string {
+	names := c.project.ServiceNames()
+	if len(names) == 1 {
 		return names[0]
 	}
-	if len(with) == 1 {
-		return with[0]
+	best, most, tie := "", 0, false
+	for _, name := range names {
+		s, score := c.project.Services[name], 0
+		for _, m := range s.Volumes {
+			if rel, kind := c.meant(name, m); kind == MountTree && (rel == "." || rel == "..") {
+				score = 2
+			}
+		}
+		if s.Build != nil {
+			score++
+		}
+		switch {
+		case score > most:
+			best, most, tie = name, score, false
+		case score == most && score > 0:
+			tie = true
+		}
 	}
-	return ""
+	if tie {
+		return ""
+	}
+	return best
 }
 
-// composeFolder decides where the clone lies: where the compose file has the
-// repository mounted, else the workspace folder.
-func (d composeDoc) composeFolder(out *Definition, r raw, work types.ServiceConfig, v *variables) {
-	mounted := ""
+// meant tells what a bind mount means: a path of the repository, from its root,
+// or one of the host. Of a path that leads out of the repository kind is "",
+// and rel begins with .. ; of one in somebody's home, with ~ .
+func (c composeServices) meant(service string, m types.ServiceVolumeConfig) (rel, kind string) {
+	if m.Type != types.VolumeTypeBind {
+		return "", ""
+	}
+	switch p := m.Source; {
+	case strings.HasPrefix(p, "~"):
+		return p, ""
+	case path.IsAbs(p):
+		return path.Clean(p), MountHost
+	default:
+		rel = path.Join(c.bases[service], p)
+		if rel == ".." || strings.HasPrefix(rel, "../") {
+			return rel, ""
+		}
+		return rel, MountTree
+	}
+}
+
+// folder decides where the clone lies: where the compose file has the
+// repository mounted, else the workspace folder. What else of it is mounted
+// becomes links. A mount of the folder that the repository lies in, as in
+// ../..:/workspaces, puts the repository beneath: TARGET/REPOSITORY.
+func (c composeServices) folder(out *Definition, r raw, work types.ServiceConfig, v *variables) (links []Mount) {
+	var at []string
 	for _, m := range work.Volumes {
-		if m.Source == treeRoot && usable(path.Clean(m.Target)) {
-			mounted = path.Clean(m.Target)
-			out.note("tree", out.Compose.Files[0]+": services."+work.Name+".volumes")
+		rel, kind := c.meant(work.Name, m)
+		target := path.Clean(m.Target)
+		switch {
+		case kind == MountTree && rel == ".":
+		case rel == ".." && kind == "":
+			beneath, within := strings.CutPrefix(out.Folder, target+"/")
+			first, _, _ := strings.Cut(beneath, "/")
+			if r.WorkspaceFolder == "" || !within {
+				first = c.src.Repository
+			}
+			target = path.Join(target, first)
+		default:
+			continue
+		}
+		if !usable(target) {
+			c.tell("not-honoured", Error, work.Name, "volumes", "mount it at a folder such as /workspaces/"+c.src.Repository, "the repository cannot lie at %q", target)
+			continue
+		}
+		at = append(at, target)
+	}
+	spot, where := c.spot("services", work.Name, "volumes")
+	mounted := ""
+	for _, t := range at {
+		if mounted == "" || r.WorkspaceFolder != "" && within(out.Folder, t) && !within(out.Folder, mounted) {
+			mounted = t
 		}
 	}
 	switch {
-	case r.WorkspaceFolder != "" && mounted != "" && (out.Folder == mounted || strings.HasPrefix(out.Folder, mounted+"/")):
-		out.setFolders(out.Folder, mounted)
-	case r.WorkspaceFolder == "" && mounted != "":
+	case mounted != "" && r.WorkspaceFolder == "":
 		out.setFolders(mounted, "")
 		delete(out.Origins, "folder")
-		out.note("folder", out.Compose.Files[0]+": services."+work.Name+".volumes")
-		fallthrough
-	case r.WorkspaceFolder == "":
-		if !d.loose {
-			d.rule("compose-folder", Warning, d.at("dockerComposeFile"), "add \"workspaceFolder\": \""+out.Folder+"\"", "workspaceFolder is missing: people begin in %s", out.Folder)
+		out.note("folder", spot.placeAt(where))
+	case mounted != "" && within(out.Folder, mounted):
+		out.setFolders(out.Folder, mounted)
+		out.note("tree", spot.placeAt(where))
+	}
+	if r.WorkspaceFolder == "" && !c.loose {
+		c.rule("compose-folder", Warning, c.at("dockerComposeFile"), "add \"workspaceFolder\": \""+out.Folder+"\"", "workspaceFolder is missing: people begin in %s", out.Folder)
+	}
+	*v = layerDoc{c.doc}.variablesOf(*out)
+	for _, t := range at {
+		if tree := out.TreeFolder(); !within(t, tree) && !within(tree, t) {
+			links = append(links, Mount{Kind: MountTree, Source: ".", Target: t})
 		}
 	}
-	*v = (layerDoc{d.doc}).variablesOf(*out)
+	return links
 }
 
-// runOrder is which services run, each after those it needs.
-func (d composeDoc) runOrder(p *types.Project, work string, only []string) (out []string) {
-	want := p.ServiceNames()
+// within tells whether a folder is another one, or lies in it.
+func within(folder, of string) bool { return folder == of || strings.HasPrefix(folder, of+"/") }
+
+// order is which services run, each after those it needs: those that are asked
+// for, else those of no profile and of the ones that the .env names.
+func (c composeServices) order(work string, only, profiles []string) (out []string) {
+	d, p := c.composeDoc, c.project
+	want := runs(p, profiles)
 	if len(only) > 0 {
-		want = append(slices.Clone(only), work)
+		want = slices.Clone(only)
 	}
+	want = append(want, work)
 	slices.Sort(want)
 	state := map[string]int{}
 	var visit func(name string) bool
@@ -352,7 +368,7 @@ func (d composeDoc) runOrder(p *types.Project, work string, only []string) (out 
 		}
 		switch state[name] {
 		case 1:
-			d.rule("compose-file", Error, d.at("dockerComposeFile"), "take one of the dependencies out", "the service %q waits for itself", name)
+			d.tell("compose-file", Error, name, "depends_on", "take one of the dependencies out", "the service %q waits for itself", name)
 			return false
 		case 2:
 			return true
@@ -375,44 +391,84 @@ func (d composeDoc) runOrder(p *types.Project, work string, only []string) (out 
 	return out
 }
 
-// network settles who shares the workspace's addresses. Where the workspace
-// would have joined a service's, that one joins the workspace: to both it is
-// the same.
-func (d composeDoc) network(out *Definition, p *types.Project) {
-	c := out.Compose
-	c.Aliases = []string{c.Work}
-	joined, _ := strings.CutPrefix(p.Services[c.Work].NetworkMode, "service:")
-	for i := range c.Services {
-		s := &c.Services[i]
-		mode := p.Services[s.Name].NetworkMode
-		other, shares := strings.CutPrefix(mode, "service:")
-		switch {
-		case s.Name == joined, shares && (other == c.Work || other == joined):
-			s.SharesNetwork = true
-			c.Aliases = append(c.Aliases, s.Name)
-			c.Aliases = append(c.Aliases, s.Aliases...)
-		case shares:
-			d.rule("not-honoured", Warning, d.at("dockerComposeFile"), "name the service in the address instead", "network_mode: %s of service %q is not honoured", mode, s.Name)
-		case mode == "none" || strings.HasPrefix(mode, "container:"):
-			d.rule("not-honoured", Warning, d.at("dockerComposeFile"), "do without", "network_mode: %s of service %q is not honoured", mode, s.Name)
-		}
-	}
-	for _, n := range sortedKeys(p.Services[c.Work].Networks) {
-		if cfg := p.Services[c.Work].Networks[n]; cfg != nil {
-			c.Aliases = append(c.Aliases, cfg.Aliases...)
+// links gives services the names by which links know them: on the one network
+// of a workspace a name is everybody's.
+func (c composeServices) links(out *Definition) {
+	for _, name := range c.project.ServiceNames() {
+		for _, link := range c.project.Services[name].Links {
+			to, alias, ok := strings.Cut(link, ":")
+			for i := range out.Compose.Services {
+				if s := &out.Compose.Services[i]; ok && s.Name == to && !slices.Contains(s.Aliases, alias) {
+					s.Aliases = append(s.Aliases, alias)
+				}
+			}
 		}
 	}
 }
 
-// portsNotForwarded finds ports of the compose files that nobody is shown.
+// network settles who shares the workspace's addresses. Where the workspace
+// would have joined a service's, that one joins the workspace: to both it is
+// the same.
+func (c composeServices) network(out *Definition) {
+	o, p := out.Compose, c.project
+	o.Aliases = []string{o.Work}
+	joined, _ := strings.CutPrefix(p.Services[o.Work].NetworkMode, "service:")
+	for i := range o.Services {
+		s := &o.Services[i]
+		mode := p.Services[s.Name].NetworkMode
+		other, shares := strings.CutPrefix(mode, "service:")
+		no := func(fix string) {
+			c.tell("not-honoured", Warning, s.Name, "network_mode", fix, "network_mode: %s of service %q is not honoured", mode, s.Name)
+		}
+		switch {
+		case s.Name == joined, shares && (other == o.Work || other == joined):
+			s.SharesNetwork = true
+			o.Aliases = append(o.Aliases, s.Name)
+			o.Aliases = append(o.Aliases, s.Aliases...)
+		case shares:
+			no("name the service in the address instead")
+		case mode == "none" || strings.HasPrefix(mode, "container:"):
+			no("leave it out: the services of a workspace have a network of their own")
+		}
+	}
+	for _, n := range sortedKeys(p.Services[o.Work].Networks) {
+		if cfg := p.Services[o.Work].Networks[n]; cfg != nil {
+			o.Aliases = append(o.Aliases, cfg.Aliases...)
+		}
+	}
+	for _, n := range sortedKeys(p.Networks) {
+		if p.Networks[n].External {
+			d, at := c.spot("networks", n)
+			d.rule("not-honoured", Warning, at, "reach what is on it by an address: services of a workspace see each other and what the machine sees", "the network %q exists outside, and is not joined", n)
+		}
+	}
+}
+
+// volumes tells what is not honoured of the volumes.
+func (c composeServices) volumes() {
+	for _, name := range sortedKeys(c.project.Volumes) {
+		if v := c.project.Volumes[name]; bool(v.External) || (v.Driver != "" && v.Driver != "local") || len(v.DriverOpts) > 0 {
+			d, at := c.spot("volumes", name)
+			d.rule("not-honoured", Warning, at, "leave it out: each workspace has its own", "the driver, options or origin of the volume %q are not honoured", name)
+		}
+	}
+}
+
+// portsNotForwarded finds ports of the service that people work in that nobody
+// is shown. What services use among themselves is their own.
 func (d composeDoc) portsNotForwarded(out Definition) {
 	if out.Compose == nil {
 		return
 	}
+	for _, p := range out.Compose.Ports {
+		if !slices.Contains(out.Ports, p) {
+			d.tell("port-not-declared", Warning, out.Compose.Work, "ports", fmt.Sprintf("add %d to forwardPorts", p), "port %d of service %q is not forwarded", p, out.Compose.Work)
+		}
+	}
 	for _, s := range out.Compose.Services {
-		for _, p := range s.Ports {
+		for _, p := range s.Published {
 			if !slices.Contains(out.Ports, p) {
-				d.rule("port-not-declared", Warning, d.at("dockerComposeFile"), fmt.Sprintf("add \"%s:%d\" to forwardPorts", s.Name, p), "port %d of service %q is not forwarded", p, s.Name)
+				d.tell("port-not-declared", Note, s.Name, "ports", fmt.Sprintf("add \"%s:%d\" to forwardPorts, if people look at it", s.Name, p), "port %d of service %q is published and not forwarded", p, s.Name)
 			}
 		}
 	}

@@ -43,6 +43,9 @@ type Definition struct {
 	// SessionEnv is set for terminals, runs and set-up commands ("remoteEnv").
 	// ${containerEnv:NAME} is still in it: only the container knows those.
 	SessionEnv map[string]string `json:"session_env,omitempty"`
+	// SessionUnset are variables that sessions do not have, whoever else sets
+	// them ("remoteEnv": null).
+	SessionUnset []string `json:"session_unset,omitempty"`
 	// User is who works in the workspace; empty means the image's own user.
 	User string `json:"user,omitempty"`
 	// ContainerUser is who the container's own command runs as; empty means
@@ -350,12 +353,13 @@ func Prepared(d Definition, image string) string {
 	doc := struct {
 		Image, Folder, Tree, User string
 		Env, SessionEnv           map[string]string
+		SessionUnset              []string `json:",omitempty"`
 		SetUp                     []SetUp
 		Beside                    []Beside
 		Services                  *Compose
 		Mounts                    []Mount
 		Extra                     Extra
-	}{Image: image, Folder: d.Folder, Tree: d.Tree, User: d.Person(), Env: d.Env, SessionEnv: d.SessionEnv, Beside: d.Beside, Services: d.Compose, Mounts: d.Mounts, Extra: d.Extra}
+	}{Image: image, Folder: d.Folder, Tree: d.Tree, User: d.Person(), Env: d.Env, SessionEnv: d.SessionEnv, SessionUnset: d.SessionUnset, Beside: d.Beside, Services: d.Compose, Mounts: d.Mounts, Extra: d.Extra}
 	for _, s := range d.SetUp {
 		if s.Moment.BeforePerson() {
 			doc.SetUp = append(doc.SetUp, s)

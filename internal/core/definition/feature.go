@@ -8,6 +8,7 @@ import (
 	"path"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"yardbench/internal/core/plain"
@@ -106,10 +107,13 @@ func (d *doc) features(out *Definition, r raw, src Source, v variables) {
 		return
 	}
 	g := &graph{d: d, src: src, base: path.Dir(d.path), of: map[string]*node{}}
+	all := true
 	for _, ref := range sortedKeys(r.Features) {
-		if _, ok := g.add(ref, r.Features[ref], d.at("features", ref)); !ok {
-			return
-		}
+		_, ok := g.add(ref, r.Features[ref], d.at("features", ref))
+		all = all && ok
+	}
+	if !all {
+		return // each is told
 	}
 	for i, ref := range r.FeatureOrder {
 		found := false
@@ -181,10 +185,10 @@ func (g *graph) add(ref string, options any, at int) (*node, bool) {
 		}
 		n.Folder, n.name = folder, folder
 		if content.Manifest, ok = g.src.Read(folder + "/devcontainer-feature.json"); !ok {
-			return fail("", "the feature %q has no %s/devcontainer-feature.json", ref, folder)
+			return fail("add it, or correct the path", "the feature %q has no %s/devcontainer-feature.json", ref, folder)
 		}
 		if _, ok = g.src.Read(folder + "/install.sh"); !ok {
-			return fail("", "the feature %q has no %s/install.sh", ref, folder)
+			return fail("add it: it is what is run", "the feature %q has no %s/install.sh", ref, folder)
 		}
 	case !featureRef.MatchString(ref) && !featureLink.MatchString(ref):
 		return fail("write REGISTRY/FOLDER/NAME:VERSION, ./FOLDER, or https://…/NAME.tgz", "%q names no feature", ref)
@@ -196,7 +200,7 @@ func (g *graph) add(ref string, options any, at int) (*node, bool) {
 	default:
 		var err error
 		if content, err = g.src.Feature(g.src.fetchedBy(ref)); err != nil {
-			return fail("", "the feature %q cannot be had: %s", ref, err)
+			return fail("correct the reference, or take it out", "the feature %q cannot be had: %s", ref, err)
 		}
 	}
 	n.doc = &doc{path: "feature " + plain.Text(ref), text: content.Manifest, loose: true}
@@ -226,8 +230,12 @@ func (g *graph) add(ref string, options any, at int) (*node, bool) {
 	if n.manifest.Deprecated {
 		g.d.rule("feature", Note, at, "look for what came in its place", "the feature %q is deprecated", ref)
 	}
-	if err := n.options(options); err != nil {
-		return fail("", "the feature %q: %s", ref, err)
+	if fix, err := n.options(options); err != nil {
+		return fail(fix, "the feature %q: %s", ref, err)
+	}
+	if same := g.same(n); same != nil {
+		g.of[key] = same
+		return same, true
 	}
 	g.of[key] = n
 	g.all = append(g.all, n)
@@ -255,8 +263,19 @@ func OptionName(option string) string {
 	return strings.ToUpper(regexp.MustCompile(`^[0-9_]+`).ReplaceAllString(s, "_"))
 }
 
+// same finds a feature of the same content with the same options, the defaults
+// put in (the specification's "Definition: Feature Equality").
+func (g *graph) same(n *node) *node {
+	for _, m := range g.all {
+		if (n.Digest != "" && m.Digest == n.Digest || n.Folder != "" && m.Folder == n.Folder) && maps.Equal(m.Options, n.Options) {
+			return m
+		}
+	}
+	return nil
+}
+
 // options brings what the definition says of a feature to variables.
-func (n *node) options(value any) error {
+func (n *node) options(value any) (fix string, err error) {
 	given := map[string]any{}
 	switch v := value.(type) {
 	case string:
@@ -265,7 +284,7 @@ func (n *node) options(value any) error {
 		given = v
 	case bool, nil:
 	default:
-		return fmt.Errorf("its options must be an object or a version")
+		return "write an object in { }, or a version in quotes", fmt.Errorf("its options are %s", inWords(value))
 	}
 	n.Options = map[string]string{}
 	for k, o := range n.manifest.Options {
@@ -273,25 +292,57 @@ func (n *node) options(value any) error {
 			n.Options[OptionName(k)] = fmt.Sprint(o.Default)
 		}
 	}
-	for k, v := range given {
+	for _, k := range sortedKeys(given) {
 		o, known := n.manifest.Options[k]
-		text := fmt.Sprint(v)
+		text := ""
+		switch v := given[k].(type) {
+		case string:
+			text = v
+		case bool:
+			text = strconv.FormatBool(v)
+		case nil:
+			continue // the default counts
+		case float64: // 3.10 and 3.1 are one number
+			return "write it in quotes: a number may lose its last digits", fmt.Errorf("the option %q is a number; it must be a string", k)
+		default:
+			return "write a string, or true or false", fmt.Errorf("the option %q is %s", k, inWords(v))
+		}
 		switch {
 		case !known && n.doc.text != nil:
 			if k != "version" { // which may be given to any
-				return fmt.Errorf("it has no option %q; it has: %s", k, strings.Join(sortedKeys(n.manifest.Options), ", "))
+				return "name one of: " + strings.Join(sortedKeys(n.manifest.Options), ", "), fmt.Errorf("it has no option %q", k)
 			}
 		case o.Type == "boolean" && text != "true" && text != "false":
-			return fmt.Errorf("the option %q is true or false, not %q", k, text)
+			return "write true or false", fmt.Errorf("the option %q is true or false, not %q", k, text)
 		case len(o.Enum) > 0 && !slices.Contains(o.Enum, text):
-			return fmt.Errorf("the option %q is one of %s, not %q", k, strings.Join(o.Enum, ", "), text)
+			return "write one of those", fmt.Errorf("the option %q is one of %s, not %q", k, strings.Join(o.Enum, ", "), text)
 		case hasControl(text) || len(text) > 4096:
-			return fmt.Errorf("the value of the option %q cannot be used", k)
+			return "write another", fmt.Errorf("the value of the option %q cannot be used", k)
 		}
 		n.Options[OptionName(k)] = text
 	}
-	return nil
+	return "", nil
 }
+
+// compareVersions orders versions, the oldest first: by their numbers, part by
+// part; what is no number by its letters.
+func compareVersions(a, b string) int {
+	as, bs := strings.FieldsFunc(a, versionCut), strings.FieldsFunc(b, versionCut)
+	for i := range min(len(as), len(bs)) {
+		x, err := strconv.Atoi(as[i])
+		y, err2 := strconv.Atoi(bs[i])
+		c := cmp.Compare(x, y)
+		if err != nil || err2 != nil {
+			c = cmp.Compare(as[i], bs[i])
+		}
+		if c != 0 {
+			return c
+		}
+	}
+	return cmp.Compare(len(as), len(bs))
+}
+
+func versionCut(r rune) bool { return r == '.' || r == '-' || r == '+' }
 
 // order sorts by the specification's "Round-based sorting": in each round go
 // those whose needs are met, of them the ones with the highest priority, by
@@ -324,7 +375,7 @@ func (g *graph) order() (out []*node, stuck []string) {
 		top := slices.MaxFunc(ready, func(a, b *node) int { return a.priority - b.priority }).priority
 		ready = slices.DeleteFunc(ready, func(n *node) bool { return n.priority < top })
 		slices.SortFunc(ready, func(a, b *node) int {
-			return cmp.Or(cmp.Compare(a.name, b.name), cmp.Compare(a.Version, b.Version), len(a.Options)-len(b.Options), cmp.Compare(fmt.Sprint(a.Options), fmt.Sprint(b.Options)))
+			return cmp.Or(cmp.Compare(a.name, b.name), compareVersions(a.Version, b.Version), len(a.Options)-len(b.Options), cmp.Compare(fmt.Sprint(a.Options), fmt.Sprint(b.Options)))
 		})
 		for _, n := range ready {
 			done[n] = true

@@ -58,7 +58,7 @@ func TestFeatureOptions(t *testing.T) {
 	m := `{"id": "a", "options": {"version": {"type": "string", "default": "latest"}, "with-sails": {"type": "boolean", "default": true}, "3colour": {"type": "string", "enum": ["red"], "default": "red"}, "none": {"type": "string"}}, "containerEnv": {"PATH": "/opt/a:${PATH}"}}`
 	for options, want := range map[string]string{
 		`{}`: "map[VERSION:latest WITH_SAILS:true _COLOUR:red]", `"1.2"`: "map[VERSION:1.2 WITH_SAILS:true _COLOUR:red]", `{"with-sails": false, "none": "x"}`: "map[NONE:x VERSION:latest WITH_SAILS:false _COLOUR:red]",
-		`{"with-sails": "maybe"}`: "true or false", `{"3colour": "blue"}`: "is one of red", `{"keel": 1}`: "has no option \"keel\"", `["a"]`: "must be an object", `{"none": "a\nb"}`: "cannot be used",
+		`{"with-sails": "maybe"}`: "true or false", `{"3colour": "blue"}`: "is one of red", `{"keel": "1"}`: "has no option \"keel\"; name one of: 3colour, none", `["a"]`: "its options are an array", `{"version": 3.10}`: "\"version\" is a number; it must be a string", `{"version": null}`: "map[VERSION:latest WITH_SAILS:true _COLOUR:red]", `{"none": "a\nb"}`: "cannot be used",
 	} {
 		src := source(`{"image": "a", "features": {"r.example/f/a:1": ` + options + `}}`)
 		src.Feature = yardOfFeatures(map[string]string{"r.example/f/a:1": m})

@@ -103,10 +103,18 @@ func usual(src Source) (Definition, *doc) {
 			out, d, v := begin(p)
 			composeDoc{d}.compose(&out, raw{DockerComposeFile: p}, src, &v)
 			d.beside(&out, raw{}, src)
-			if _, bad := Fatal(d.findings); bad {
+			if _, bad := Fatal(d.all()); bad {
 				return Definition{}, d
 			}
-			d.rule("no-definition", Note, -1, fix, "there is no definition: the compose file %s is taken as it is, and people work in its service %q", p, out.service())
+			for _, n := range out.Compose.Ports {
+				layerDoc{d}.port(&out, n, "", p)
+			}
+			for _, s := range out.Compose.Services {
+				for _, n := range s.Published {
+					layerDoc{d}.port(&out, n, s.Name, p)
+				}
+			}
+			d.rule("no-definition", Note, -1, fix, "there is no definition: the compose file %s is taken as it is, people work in its service %q at %s, and its ports are forwarded", p, out.service(), out.Folder)
 			return out, d
 		}
 	}

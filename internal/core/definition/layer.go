@@ -87,12 +87,23 @@ func (d layerDoc) under(out *Definition, r raw, from string, v variables) {
 	}
 	d.env(out, &out.Env, "env", r.ContainerEnv, "containerEnv", v)
 	remote := map[string]string{}
-	for k, val := range r.RemoteEnv {
-		if val != nil {
+	var unset []string
+	for _, k := range sortedKeys(r.RemoteEnv) {
+		switch val := r.RemoteEnv[k]; {
+		case slices.Contains(out.SessionUnset, k): // a nearer layer takes it out
+		case val != nil:
 			remote[k] = *val
+		default:
+			if _, nearer := out.SessionEnv[k]; !nearer && variableName(k) {
+				unset = append(unset, k)
+			}
 		}
 	}
 	d.env(out, &out.SessionEnv, "session_env", remote, "remoteEnv", v)
+	for _, k := range unset {
+		out.SessionUnset = append(out.SessionUnset, k)
+		d.origin(out, "session_unset."+k, "remoteEnv", k)
+	}
 	for property, name := range map[string]string{"remoteUser": r.RemoteUser, "containerUser": r.ContainerUser} {
 		if !userName.MatchString(v.put(name)) {
 			d.say(Error, d.at(property), "use a user name or number", "%q is no user name", name)
@@ -172,7 +183,11 @@ func (d *doc) place(property ...string) string {
 	if d.loose {
 		return d.path
 	}
-	at := d.at(property...)
+	return d.placeAt(d.at(property...))
+}
+
+// placeAt is a place in the file, for people.
+func (d *doc) placeAt(at int) string {
 	if at < 0 {
 		return d.path
 	}
@@ -185,6 +200,12 @@ var (
 	envName  = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
 )
 
+// variableName tells whether a variable of a process may be called so: POSIX
+// forbids = and the end of a text, and no other is of use.
+func variableName(s string) bool {
+	return s != "" && len(s) <= 256 && !strings.Contains(s, "=") && !hasControl(s)
+}
+
 // MaxEnv bounds the variables of an environment.
 const MaxEnv = 2000
 
@@ -194,8 +215,8 @@ func (d layerDoc) env(out *Definition, into *map[string]string, key string, from
 		return
 	}
 	for _, k := range sortedKeys(from) {
-		if !envName.MatchString(k) {
-			d.say(Error, d.at(property), "use letters, digits and _", "%q in %s is no variable name", k, property)
+		if !variableName(k) {
+			d.say(Error, d.at(property, k), "take = and control characters out of the name", "%q in %s is no variable name", k, property)
 			continue
 		}
 		if *into == nil {
@@ -273,14 +294,17 @@ const MaxMounts = 50
 
 func (d layerDoc) mounts(out *Definition, values []any, v variables) {
 	var mine []Mount
-	for _, value := range values {
+	where := map[string]string{} // by target
+	for i, value := range values {
+		at := d.at("mounts", strconv.Itoa(i))
 		f, ok := mountFields(value)
 		if !ok {
-			d.say(Error, d.at("mounts"), "write \"type=volume,source=NAME,target=/FOLDER\", or an object of those", "%v in mounts is no mount", value)
+			d.say(Error, at, "write \"type=volume,source=NAME,target=/FOLDER\", or an object of those", "%s in mounts is no mount", inWords(value))
 			continue
 		}
-		if m, ok := d.mount("mounts", f, v); ok {
+		if m, ok := d.mount("mounts", at, f, v); ok {
 			mine = append(mine, m)
+			where[m.Target] = d.placeAt(at)
 		}
 	}
 	// Of two at one place the nearer counts.
@@ -288,7 +312,10 @@ func (d layerDoc) mounts(out *Definition, values []any, v variables) {
 		return slices.ContainsFunc(out.Mounts, func(o Mount) bool { return o.Target == m.Target })
 	})
 	for _, m := range mine {
-		d.origin(out, "mounts."+m.Target, "mounts")
+		if d.loose {
+			where[m.Target] = d.path
+		}
+		out.note("mounts."+m.Target, where[m.Target])
 	}
 	if out.Mounts = append(mine, out.Mounts...); len(out.Mounts) > MaxMounts {
 		d.say(Error, d.at("mounts"), "", "there are %d mounts; at most %d are allowed", len(out.Mounts), MaxMounts)
@@ -303,15 +330,22 @@ var ownFolder = regexp.MustCompile(`^/(proc|sys|dev|\.yardbench|run/yardbench)(/
 
 var volumeName = regexp.MustCompile(`^[A-Za-z0-9$][A-Za-z0-9_.${}:-]{0,200}$`)
 
-// mount reads one mount of a property.
-func (d layerDoc) mount(property string, f map[string]string, v variables) (Mount, bool) {
+// homeOf begins a path in the home of whoever has the repository open.
+var homeOf = regexp.MustCompile(`^(~|\$\{(localEnv|env):(HOME|USERPROFILE)(:[^}]*)?\})`)
+
+// mount reads one mount of a property, which stands at a place.
+func (d layerDoc) mount(property string, at int, f map[string]string, v variables) (Mount, bool) {
 	m := Mount{Target: v.put(f["target"]), Source: v.put(f["source"]), ReadOnly: f["readonly"] == "true" || f["readonly"] == "1"}
 	bad := func(fix, format string, args ...any) (Mount, bool) {
-		d.say(Error, d.at(property), fix, format, args...)
+		d.say(Error, at, fix, format, args...)
 		return m, false
 	}
-	if !path.IsAbs(m.Target) || path.Clean(m.Target) == "/" || ownFolder.MatchString(path.Clean(m.Target)) || hasControl(m.Target) {
-		return bad("name an absolute folder", "%q in %s is no place for a mount", f["target"], property)
+	if homeOf.MatchString(f["source"]) {
+		d.rule("not-honoured", Warning, at, "give it as a secret: nobody's own machine takes part", "%s in %s lies in somebody's home, and is not mounted", f["source"], property)
+		return m, false
+	}
+	if target := path.Clean(m.Target); !path.IsAbs(target) || target == "/" || ownFolder.MatchString(target) && !(f["type"] == "tmpfs" && target == "/dev/shm") || hasControl(target) {
+		return bad("mount it at another folder, by its whole path", "%q in %s is no place for a mount", f["target"], property)
 	}
 	m.Target = path.Clean(m.Target)
 	switch kind := f["type"]; kind {
@@ -319,7 +353,7 @@ func (d layerDoc) mount(property string, f map[string]string, v variables) (Moun
 		m.Kind, m.Source = MountTmpfs, ""
 	case "volume", "":
 		if kind == "" && (path.IsAbs(m.Source) || strings.HasPrefix(m.Source, ".")) {
-			return d.bind(property, m, v)
+			return d.bind(property, at, m, v)
 		}
 		if m.Kind = MountVolume; m.Source == "" {
 			m.Source = "at" + strings.NewReplacer("/", "-").Replace(m.Target)
@@ -328,7 +362,7 @@ func (d layerDoc) mount(property string, f map[string]string, v variables) (Moun
 			return bad("use letters, digits, dashes and dots", "%q in %s is no name of a volume", f["source"], property)
 		}
 	case "bind":
-		return d.bind(property, m, v)
+		return d.bind(property, at, m, v)
 	default:
 		return bad("use volume, tmpfs or bind", "a mount of the type %q in %s is not known", kind, property)
 	}
@@ -336,7 +370,7 @@ func (d layerDoc) mount(property string, f map[string]string, v variables) (Moun
 }
 
 // bind tells a path of the tree from one of the host.
-func (d layerDoc) bind(property string, m Mount, v variables) (Mount, bool) {
+func (d layerDoc) bind(property string, at int, m Mount, v variables) (Mount, bool) {
 	src := m.Source
 	if !path.IsAbs(src) {
 		src = path.Join(v.tree(), src)
@@ -345,13 +379,13 @@ func (d layerDoc) bind(property string, m Mount, v variables) (Mount, bool) {
 	if rel, ok := strings.CutPrefix(src+"/", strings.TrimSuffix(v.tree(), "/")+"/"); ok && m.Source != "" {
 		m.Kind, m.Source = MountTree, path.Clean("./"+rel)
 		if m.Target == v.tree() || strings.HasPrefix(v.tree()+"/", m.Target+"/") {
-			d.say(Error, d.at(property), "leave it out: the repository is there already", "%s puts something over the workspace folder", property)
+			d.say(Error, at, "leave it out: the repository is there already", "%s puts something over the workspace folder", property)
 			return m, false
 		}
 		return m, true
 	}
 	if !path.IsAbs(m.Source) || hasControl(m.Source) {
-		d.say(Error, d.at(property), "name a path inside the repository", "%q in %s leads out of the repository", m.Source, property)
+		d.say(Error, at, "name a path inside the repository", "%q in %s leads out of the repository", m.Source, property)
 		return m, false
 	}
 	m.Kind, m.Source = MountHost, src

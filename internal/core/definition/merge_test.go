@@ -103,7 +103,7 @@ func TestFind(t *testing.T) {
 		{"a name nobody has", "dusk", []string{named, `{"image": "b"}`}, "", "no definition \"dusk\"; name one of: night"},
 		{"a name that leads away", "../../x", []string{named, `{"image": "b"}`}, "", "no definition"},
 		{"a compose file", "", []string{"compose.yaml", "services: {app: {image: 'a:1', volumes: ['.:/app']}, db: {image: 'b:1'}}", "Dockerfile", "FROM a"}, "compose.yaml", "people work in its service \"app\""},
-		{"a compose file that does not say where", "", []string{"compose.yaml", "services: {app: {image: 'a:1'}, db: {image: 'b:1'}}"}, "", "in which service people work"},
+		{"a compose file that does not say where", "", []string{"compose.yaml", "services: {app: {image: 'a:1'}, db: {image: 'b:1'}}"}, "", "in which service of compose.yaml people work"},
 		{"a Dockerfile", "", []string{"Containerfile", "FROM b:1", "Dockerfile", "FROM a:1"}, "Dockerfile", "built from Dockerfile"},
 		{"a Containerfile", "", []string{"Containerfile", "FROM b:1"}, "Containerfile", "built from Containerfile"},
 		{"what the tree holds", "", []string{"package.json", "{}"}, "", "the image is node:24-bookworm, as it holds package.json"},

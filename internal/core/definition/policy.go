@@ -1,6 +1,7 @@
 package definition
 
 import (
+	"cmp"
 	"fmt"
 	"regexp"
 	"slices"
@@ -20,45 +21,46 @@ func Permit(d Definition, repository string, house rules.Rules) (out []Finding) 
 		out = append(out, Finding{Severity: Error, Path: file, Line: line, Column: column, What: plain.Text(what) + " is closed by the house rules", Rule: "closed", Why: Rules["closed"],
 			Fix: "do without, or ask an operator to open it: allow.repositories." + repository + "." + rule})
 	}
-	judge := func(e Extra, mounts []Mount, who string) {
+	judge := func(e Extra, mounts []Mount, service, who string) {
+		say := func(what, rule, name string) { refuse(what+who, rule, d.extraOrigin(service, name)) }
 		if e.Privileged && !allow.Privileged {
-			refuse("privileged"+who, "privileged", "extra.privileged")
+			say("privileged", "privileged", "privileged")
 		}
 		if e.HostNetwork && !allow.HostNetwork {
-			refuse("the host's network"+who, "host_network", "run.network")
+			say("the host's network", "host_network", "host_network")
 		}
 		for _, c := range e.Capabilities {
 			if !slices.Contains(allow.Capabilities, c) {
-				refuse("the capability "+c+who, "capabilities", "extra.capabilities."+c)
+				say("the capability "+c, "capabilities", "capabilities."+c)
 			}
 		}
 		for _, s := range e.Security {
 			if !harmless(s) && !slices.Contains(allow.Security, s) {
-				refuse("the security option "+s+who, "security", "extra.security."+s)
+				say("the security option "+s, "security", "security."+s)
 			}
 		}
 		for _, dev := range e.Devices {
 			if host, _, _ := strings.Cut(dev, ":"); !slices.Contains(allow.Devices, host) {
-				refuse("the device "+host+who, "devices", "run.device")
+				say("the device "+host, "devices", "devices."+dev)
 			}
 		}
 		for _, o := range e.Options {
 			if !slices.Contains(allow.RunOptions, o) {
-				refuse("the run option "+o+who, "run_options", "run."+o)
+				refuse("the run option "+o+who, "run_options", cmp.Or(nonempty(d.Origins, "run."+o), d.extraOrigin(service, map[string]string{"dns": "dns", "group-add": "groups", "sysctl": "sysctls"}[o])))
 			}
 		}
 		for _, m := range mounts {
 			if m.Kind == MountHost && !slices.ContainsFunc(allow.HostPaths, func(p string) bool {
 				return m.Source == p || strings.HasPrefix(m.Source, strings.TrimSuffix(p, "/")+"/")
 			}) {
-				refuse("the host's "+m.Source+who, "host_paths", "mounts."+m.Target)
+				refuse("the host's "+m.Source+who, "host_paths", cmp.Or(nonempty(d.Origins, "mounts."+m.Target), "service "+service+".volumes"))
 			}
 		}
 	}
-	judge(d.Extra, d.Mounts, "")
+	judge(d.Extra, d.Mounts, d.service(), "")
 	if d.Compose != nil {
 		for _, s := range d.Compose.Services {
-			judge(s.Extra, s.Mounts, " of service "+s.Name)
+			judge(s.Extra, s.Mounts, s.Name, " of service "+s.Name)
 		}
 	}
 	for _, image := range d.Images() {
@@ -74,10 +76,10 @@ func Permit(d Definition, repository string, house rules.Rules) (out []Finding) 
 var placeForm = regexp.MustCompile(`^(.*):(\d+):(\d+)$`)
 
 // placeOf is where a value of the result stands, as its origin tells.
-func (o Definition) placeOf(key string) (file string, line, column int) {
-	m := placeForm.FindStringSubmatch(o.Origins[key])
+func (d Definition) placeOf(key string) (file string, line, column int) {
+	m := placeForm.FindStringSubmatch(d.Origins[key])
 	if m == nil {
-		return o.Path, 0, 0
+		return d.Path, 0, 0
 	}
 	line, _ = strconv.Atoi(m[2])
 	column, _ = strconv.Atoi(m[3])

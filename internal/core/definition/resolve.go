@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"path"
 	"reflect"
 	"regexp"
@@ -83,11 +84,27 @@ var honoured = func() map[string]bool {
 	return out
 }()
 
+// properties are all of them, in order.
+var properties = func() []string {
+	all := maps.Clone(honoured)
+	maps.Copy(all, kept)
+	return sortedKeys(all)
+}()
+
 // Resolve finds the definition in src and says what it means. Where a finding
 // is an error the Definition must not be used.
 func Resolve(src Source) (Definition, []Finding) {
 	out, d := find(src)
-	return out, bounded(d.findings)
+	return out, bounded(d.all())
+}
+
+// all are the findings in a file and in those that it names.
+func (d *doc) all() []Finding {
+	out := d.findings
+	for _, c := range d.composed {
+		out = append(out, c.findings...)
+	}
+	return out
 }
 
 // bounded brings findings into their order, the same at every look, and leaves
@@ -118,8 +135,9 @@ type doc struct {
 	places   *places
 	starts   []int // where its lines begin, once anybody asks
 	findings []Finding
-	lower    *raw // what the compose files say of the workspace's own service
-	loose    bool // no file of the repository: places in it say nothing
+	lower    *raw   // what the compose files say of the workspace's own service
+	composed []*doc // the compose files, in the order in which they were read
+	loose    bool   // no file of the repository: places in it say nothing
 	unfolded allowance
 }
 
@@ -147,7 +165,12 @@ func (d *doc) full() bool { return len(d.findings) >= MaxFindings }
 
 // parse reads the file's properties.
 func (d *doc) parse() (r raw, ok bool) {
-	content := d.text
+	content, utf8 := utf8Of(d.text)
+	d.text = content
+	if !utf8 {
+		d.say(Error, -1, "save it as UTF-8", "the file is UTF-16")
+		return r, false
+	}
 	if len(content) > MaxBytes {
 		d.say(Error, -1, "", "the file has more than the %d bytes allowed", MaxBytes)
 		return r, false
@@ -182,19 +205,15 @@ func (d *doc) parse() (r raw, ok bool) {
 		case name == "initializeCommand":
 			d.say(Error, m.Name.StartOffset, "move it to onCreateCommand, which runs in the workspace", "initializeCommand would run outside the workspace and is refused")
 		default:
-			(checkDoc{d}).unknown(name, m.Name.StartOffset)
+			(checkDoc{d}).unknown(name, m.Name.StartOffset, properties, "")
 		}
 	}
 	std := hujson.Value{Value: &hujson.Object{Members: counts}}
 	std = std.Clone()
 	std.Standardize()
+	d.fit(&std, reflect.TypeFor[raw]())
 	if err := json.Unmarshal(std.Pack(), &r); err != nil {
-		name, what := "", err.Error()
-		if te, ok := err.(*json.UnmarshalTypeError); ok {
-			name, _, _ = strings.Cut(te.Field, ".")
-			what = fmt.Sprintf("%s is a %s; it must be a %s", te.Field, te.Value, kindWord(te.Type.Kind().String()))
-		}
-		d.say(Error, d.at(name), "", "%s", what)
+		d.say(Error, -1, "write what the specification's JSON reference says", "%s", err)
 		return r, false
 	}
 	return r, true
@@ -262,6 +281,10 @@ func (d *doc) image(out *Definition, r raw, src Source, v variables) {
 		for _, o := range b.Options {
 			d.rule("not-honoured", Warning, d.at("build", "options"), "leave it out, or say it with target, args or cacheFrom", "the build option %q is passed over", o)
 		}
+	case strings.TrimSpace(r.Image) == "" && (d.places.has("image") || d.places.has("build")): // what is wrong with it is told
+		if r.Image != "" || d.at("image") >= 0 && len(d.findings) == 0 {
+			d.say(Error, d.at("image"), "name one", "image names none")
+		}
 	case strings.TrimSpace(r.Image) == "":
 		d.say(Error, -1, "add \"image\" or \"build\"", "neither image, build nor dockerComposeFile is given")
 	default:
@@ -301,7 +324,7 @@ func (d *doc) buildOf(at int, base, dockerfile, context, target string, args map
 		return nil
 	}
 	if _, ok := src.Read(file); !ok {
-		d.say(Error, at, "", "dockerfile %q is not in the repository", file)
+		d.say(Error, at, "add it, or correct the path", "dockerfile %q is not in the repository", file)
 	}
 	return &Build{Dockerfile: file, Context: dir, Target: target, Args: args}
 }
@@ -309,7 +332,7 @@ func (d *doc) buildOf(at int, base, dockerfile, context, target string, args map
 // folders resolves where the clone lies and where people begin: what the
 // definition names, else /workspaces/REPOSITORY as the specification's usual.
 func (d *doc) folders(out *Definition, r raw, src Source) variables {
-	usual := "/workspaces/" + src.Repository
+	usual := "/workspaces/" + src.Repository // the automatic mount
 	v := variables{folder: usual, unfolded: &d.unfolded}
 	tree := ""
 	if r.WorkspaceMount != nil && *r.WorkspaceMount != "" {
@@ -340,6 +363,9 @@ func (d *doc) folders(out *Definition, r raw, src Source) variables {
 	default:
 		out.note("folder", "usual")
 	}
+	if tree == "" && within(folder, usual) {
+		tree = usual // only workspaceMount moves it; workspaceFolder is where people begin
+	}
 	out.setFolders(folder, tree)
 	return (layerDoc{d}).variablesOf(*out)
 }
@@ -353,13 +379,18 @@ func (o *Definition) setFolders(folder, tree string) {
 
 // usable tells whether the clone may lie at a path.
 func usable(p string) bool {
-	return path.IsAbs(p) && p != "/" && len(p) <= maxPath && !systemFolder.MatchString(p) && !hasControl(p)
+	return path.IsAbs(p) && p != "/" && len(p) <= maxPath && !systemFolder.MatchString(p) && !systemRoot.MatchString(p) && !hasControl(p)
 }
 
 func hasControl(s string) bool { return strings.ContainsFunc(s, unicode.IsControl) }
 
-// systemFolder matches paths a volume must not cover.
-var systemFolder = regexp.MustCompile(`^/(bin|boot|dev|etc|lib|lib64|proc|run|sbin|sys|usr|var|\.yardbench)(/|$)`)
+// A volume must not cover what the image needs: systemFolder matches folders
+// where nothing else may lie, systemRoot those in which something may, as in
+// /usr/src/app and /var/www/html.
+var (
+	systemFolder = regexp.MustCompile(`^/(bin|boot|dev|etc|lib|lib32|lib64|libx32|proc|run|sbin|sys|\.yardbench|usr/(bin|games|include|lib|lib32|lib64|libexec|libx32|sbin|share)|usr/local/(bin|etc|include|lib|sbin|share)|var/(lock|run|lib/(apt|dpkg)))(/|$)`)
+	systemRoot   = regexp.MustCompile(`^/(home|usr|usr/local|var|var/(cache|lib|log|spool))$`)
+)
 
 // MaxBeside bounds the further repositories of a workspace.
 const MaxBeside = 8

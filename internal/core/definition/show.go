@@ -68,6 +68,7 @@ func Values(d Definition) (out []Value) {
 	}
 	pairs("env", d.Env)
 	pairs("session_env", d.SessionEnv)
+	list("session_unset", d.SessionUnset)
 	put("probe", d.EnvProbe(), "probe")
 	for _, p := range d.Ports {
 		text := d.PortLabels[p]
@@ -89,7 +90,7 @@ func Values(d Definition) (out []Value) {
 			if c.Label != "" {
 				key += "." + plain.Text(c.Label)
 			}
-			put(key, strings.TrimSpace(c.Shell+strings.Join(c.Args, " ")), origin)
+			put(key, strings.TrimSpace(c.Shell+words(c.Args)), origin)
 		}
 	}
 	put("wait_for", string(d.WaitFor), "wait_for")
@@ -100,34 +101,44 @@ func Values(d Definition) (out []Value) {
 	for _, m := range d.Mounts {
 		put("mounts."+m.Target, mountText(m), "mounts."+m.Target)
 	}
-	extra := func(key string, e Extra) {
+	// extra shows what is beyond the usual of the workspace, or of a service.
+	extra := func(key, service string, e Extra) {
+		show := func(name, value, of string) {
+			shown := key + "." + name
+			if name == "labels" || name == "sysctls" {
+				shown, name = shown+"."+of, name+"."+of
+			} else if of != "" {
+				name += "." + of
+			}
+			put(shown, value, d.extraOrigin(service, name))
+		}
 		yes := map[bool]string{true: "yes"}
-		put(key+".init", yes[e.Init], "extra.init")
-		put(key+".privileged", yes[e.Privileged], "extra.privileged")
-		put(key+".host_network", yes[e.HostNetwork], "run.network")
+		show("init", yes[e.Init], "")
+		show("privileged", yes[e.Privileged], "")
+		show("host_network", yes[e.HostNetwork], "")
 		for _, l := range []struct {
-			name, origin string
-			values       []string
-		}{{"capabilities", "", e.Capabilities}, {"dropped", "run.cap-drop", e.Dropped}, {"security", "", e.Security}, {"devices", "run.device", e.Devices}, {"hosts", "run.add-host", e.Hosts}, {"dns", "run.dns", e.DNS}, {"groups", "run.group-add", e.Groups}} {
+			name   string
+			values []string
+		}{{"capabilities", e.Capabilities}, {"dropped", e.Dropped}, {"security", e.Security}, {"devices", e.Devices}, {"hosts", e.Hosts}, {"dns", e.DNS}, {"groups", e.Groups}} {
 			for _, v := range l.values {
-				put(key+"."+l.name, v, cmp.Or(nonempty(d.Origins, "extra."+l.name+"."+v), l.origin))
+				show(l.name, v, v)
 			}
 		}
-		put(key+".hostname", e.Hostname, "run.hostname")
+		show("hostname", e.Hostname, "")
 		for _, k := range sortedKeys(e.Labels) {
-			put(key+".labels."+k, e.Labels[k], "run.label")
+			show("labels", e.Labels[k], k)
 		}
 		for _, k := range sortedKeys(e.Sysctls) {
-			put(key+".sysctls."+k, e.Sysctls[k], "run.sysctl")
+			show("sysctls", e.Sysctls[k], k)
 		}
 		if e.ShmBytes > 0 {
-			put(key+".shm", rules.Bytes(max(e.ShmBytes, 1<<20)), "run.shm-size")
+			show("shm", rules.Bytes(max(e.ShmBytes, 1<<20)), "")
 		}
 		if e.Nofile > 0 {
-			put(key+".nofile", fmt.Sprint(e.Nofile), "run.ulimit")
+			show("nofile", fmt.Sprint(e.Nofile), "")
 		}
 	}
-	extra("extra", d.Extra)
+	extra("extra", d.service(), d.Extra)
 	if n := d.Needs; n != (Needs{}) {
 		put("needs", n.String(), "needs")
 	}
@@ -136,30 +147,53 @@ func Values(d Definition) (out []Value) {
 		put("compose.work", c.Work, "compose.work")
 		for _, s := range c.Services {
 			key := "service " + s.Name
-			from := len(out)
-			put(key+".image", s.Image, "")
-			build(key+".build", s.Build, "")
-			put(key+".command", strings.Join(slices.Concat(s.Entrypoint, s.Command), " "), "")
-			put(key+".user", s.User, "")
+			put(key+".image", s.Image, key+".image")
+			build(key+".build", s.Build, key+".build")
+			put(key+".command", words(slices.Concat(s.Entrypoint, s.Command)), cmp.Or(nonempty(d.Origins, key+".command"), key+".entrypoint"))
+			put(key+".user", s.User, key+".user")
 			for _, k := range sortedKeys(s.Env) {
-				put(key+".env."+k, s.Env[k], "")
+				put(key+".env."+k, s.Env[k], cmp.Or(nonempty(d.Origins, key+".environment."+k), nonempty(d.Origins, key+".environment"), key+".env_file"))
 			}
 			for _, m := range s.Mounts {
-				put(key+".mounts."+m.Target, mountText(m), "")
+				put(key+".mounts."+m.Target, mountText(m), key+".volumes")
 			}
 			for _, n := range s.Needs {
-				put(key+".needs."+n.Service, strings.TrimPrefix(n.Condition, "service_"), "")
+				put(key+".needs."+n.Service, strings.TrimPrefix(n.Condition, "service_"), key+".depends_on")
 			}
 			if s.Health != nil {
-				put(key+".health", strings.Join(s.Health.Test, " "), "")
+				put(key+".health", words(s.Health.Test), key+".healthcheck")
 			}
-			extra(key, s.Extra)
-			for i := from; i < len(out); i++ {
-				out[i].Origin = strings.Join(c.Files, ", ")
-			}
+			extra(key, s.Name, s.Extra)
 		}
 	}
 	return out
+}
+
+// composeKeys are what the compose files call what is beyond the usual.
+var composeKeys = map[string]string{"init": "init", "privileged": "privileged", "host_network": "network_mode", "capabilities": "cap_add", "dropped": "cap_drop", "security": "security_opt", "devices": "devices", "hosts": "extra_hosts",
+	"dns": "dns", "groups": "group_add", "hostname": "hostname", "labels": "labels", "sysctls": "sysctls", "shm": "shm_size", "nofile": "ulimits"}
+
+// extraOrigin is the key of the origin of something beyond the usual, of the
+// service that people work in or of another.
+func (d Definition) extraOrigin(service, name string) string {
+	first, _, _ := strings.Cut(name, ".")
+	if service == d.service() {
+		if k := cmp.Or(nonempty(d.Origins, "extra."+name), nonempty(d.Origins, "extra."+first)); k != "" {
+			return k
+		}
+	}
+	return "service " + service + "." + composeKeys[first]
+}
+
+// words are an argument vector as a shell would be given it.
+func words(argv []string) string {
+	out := make([]string, len(argv))
+	for i, w := range argv {
+		if out[i] = w; w == "" || strings.ContainsAny(w, " \t\n'\"$&|;<>()*?`\\") {
+			out[i] = plain.Word(w)
+		}
+	}
+	return strings.Join(out, " ")
 }
 
 func nonempty(origins map[string]string, key string) string {

@@ -20,8 +20,8 @@ func TestValues(t *testing.T) {
 	for _, v := range Values(d) {
 		got[v.Key+"="+v.Value] = v.Origin
 	}
-	for want, origin := range map[string]string{"image=a:1": "json:1:2", "env.A=1": "json:1:98", "session_env.L=1": "label of image a:1", "folder=/workspaces/tide-board": "usual", "ports.8000=Board": "json:1:134", "set_up.onCreateCommand.x=make": "json:2:24",
-		"set_up.postStartCommand=shine": "feature ./lamp", "mounts./v=volume v, read only": "json:2:114", "extra.capabilities=A": "json:", "extra.devices=/dev/x": "json:", "needs=1 cores, 1 GiB of memory, 1 GiB of disk": "json:", "feature ./lamp.C=1": "json:", "own_command=runs": "json:", "beside.deck-log=its default branch": "json:", "secrets.K=wanted": "json:2:"} {
+	for want, origin := range map[string]string{"image=a:1": "json:1:2", "env.A=1": "json:1:98", "session_env.L=1": "label of image a:1", "folder=/workspaces/tide-board": "usual", "ports.8000=Board": "json:1:151", "set_up.onCreateCommand.x=make": "json:2:24",
+		"set_up.postStartCommand=shine": "feature ./lamp", "mounts./v=volume v, read only": "json:2:125", "extra.capabilities=A": "json:", "extra.devices=/dev/x": "json:", "needs=1 cores, 1 GiB of memory, 1 GiB of disk": "json:", "feature ./lamp.C=1": "json:", "own_command=runs": "json:", "beside.deck-log=its default branch": "json:", "secrets.K=wanted": "json:2:"} {
 		if at, ok := got[want]; !ok || !strings.Contains(at, origin) {
 			t.Errorf("%s is shown as of %q, not of %s; there are\n%v", want, at, origin, got)
 		}

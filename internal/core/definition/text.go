@@ -1,6 +1,7 @@
 package definition
 
 import (
+	"bytes"
 	"maps"
 	"regexp"
 	"slices"
@@ -20,16 +21,24 @@ type places struct {
 const maxPlaces = 5
 
 // placesOf remembers where the members of an object stand, of two of one name
-// the last, as it is the one that counts.
+// the last, as it is the one that counts; those of an array by their number,
+// from 0.
 func placesOf(v hujson.Value, at, depth int) *places {
 	p := &places{at: at}
-	obj, ok := v.Value.(*hujson.Object)
-	if !ok || depth >= maxPlaces {
+	if depth >= maxPlaces {
 		return p
 	}
-	p.of = make(map[string]*places, len(obj.Members))
-	for _, m := range obj.Members {
-		p.of[m.Name.Value.(hujson.Literal).String()] = placesOf(m.Value, m.Name.StartOffset, depth+1)
+	switch v := v.Value.(type) {
+	case *hujson.Object:
+		p.of = make(map[string]*places, len(v.Members))
+		for _, m := range v.Members {
+			p.of[m.Name.Value.(hujson.Literal).String()] = placesOf(m.Value, m.Name.StartOffset, depth+1)
+		}
+	case *hujson.Array:
+		p.of = make(map[string]*places, len(v.Elements))
+		for i, e := range v.Elements {
+			p.of[strconv.Itoa(i)] = placesOf(e, e.StartOffset, depth+1)
+		}
 	}
 	return p
 }
@@ -46,6 +55,26 @@ func (p *places) find(name ...string) int {
 		at = p.at
 	}
 	return at
+}
+
+// has tells whether a member is there.
+func (p *places) has(name ...string) bool {
+	for _, n := range name {
+		if p == nil || p.of[n] == nil {
+			return false
+		}
+		p = p.of[n]
+	}
+	return p != nil
+}
+
+// utf8Of takes the mark off that some editors put before a text (RFC 8259, 8.1,
+// lets a reader do so); false where the mark says that it is UTF-16.
+func utf8Of(text []byte) ([]byte, bool) {
+	if bytes.HasPrefix(text, []byte("\xff\xfe")) || bytes.HasPrefix(text, []byte("\xfe\xff")) {
+		return text, false
+	}
+	return bytes.TrimPrefix(text, []byte("\xef\xbb\xbf")), true
 }
 
 // lines are the offsets at which the lines of a text begin.
@@ -136,16 +165,6 @@ func tooDeep(text []byte) (int, bool) {
 		}
 	}
 	return 0, false
-}
-
-func kindWord(kind string) string {
-	switch kind {
-	case "map", "struct", "ptr":
-		return "object"
-	case "slice":
-		return "array"
-	}
-	return kind
 }
 
 func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }

@@ -148,40 +148,34 @@ const (
 	maxComposeBytes = 4 << 20
 )
 
-// tooLarge says why what a YAML document unfolds to is too much: every alias,
-// in a merge key too, counts as what it stands for. "" when it is not.
-func tooLarge(content []byte) string {
-	var doc yaml.Node
-	if yaml.Unmarshal(content, &doc) != nil {
-		return "" // the loader says why
-	}
-	type size struct{ nodes, bytes int }
-	known := map[*yaml.Node]size{}
-	var of func(n *yaml.Node, depth int) size
-	of = func(n *yaml.Node, depth int) size {
+// yamlSize is what a document comes to: values, and bytes of their texts.
+type yamlSize struct{ nodes, bytes int }
+
+// unfoldedSize measures what a YAML document unfolds to: every alias, in a
+// merge key too, counts as what it stands for. Neither number goes beyond its
+// bound.
+func unfoldedSize(doc *yaml.Node) yamlSize {
+	known := map[*yaml.Node]yamlSize{}
+	most := yamlSize{maxComposeNodes, maxComposeBytes}
+	var of func(n *yaml.Node, depth int) yamlSize
+	of = func(n *yaml.Node, depth int) yamlSize {
 		if n.Kind == yaml.AliasNode && n.Alias != nil {
 			n = n.Alias
 		}
 		if s, ok := known[n]; ok {
 			return s
 		}
-		known[n] = size{maxComposeNodes, maxComposeBytes} // an alias of itself never ends
-		s := size{1, len(n.Value)}
+		known[n] = most // an alias of itself never ends
 		if depth > MaxDepth {
-			return known[n]
+			return most
 		}
+		s := yamlSize{1, len(n.Value)}
 		for _, c := range n.Content {
 			m := of(c, depth+1)
-			s = size{min(s.nodes+m.nodes, maxComposeNodes), min(s.bytes+m.bytes, maxComposeBytes)}
+			s = yamlSize{min(s.nodes+m.nodes, most.nodes), min(s.bytes+m.bytes, most.bytes)}
 		}
 		known[n] = s
 		return s
 	}
-	switch s := of(&doc, 0); {
-	case s.nodes >= maxComposeNodes:
-		return fmt.Sprintf("it comes to more than the %d values allowed, its aliases put in", maxComposeNodes)
-	case s.bytes >= maxComposeBytes:
-		return fmt.Sprintf("it comes to more than the %d bytes allowed, its aliases put in", maxComposeBytes)
-	}
-	return ""
+	return of(doc, 0)
 }

@@ -130,6 +130,9 @@ func (s *server) environment(a account, p steward.Process) map[string]string {
 	container := maps.Clone(env)
 	env["HOME"], env["USER"], env["LOGNAME"], env["SHELL"] = a.home, a.name, a.name, a.shell
 	maps.Copy(env, s.probe(a, p.Probe, env))
+	for _, k := range p.Unset {
+		delete(env, k)
+	}
 	for k, v := range p.Env {
 		env[k] = variable.PutContainerEnv(v, func(name string) (string, bool) { v, ok := container[name]; return v, ok })
 	}
