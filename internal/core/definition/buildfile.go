@@ -2,6 +2,7 @@ package definition
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"regexp"
 	"slices"
@@ -52,6 +53,7 @@ type namedImage struct {
 	image string
 	line  int
 	base  bool // a stage begins with it
+	stage int
 }
 
 // platform are the arguments that the builder itself gives a value
@@ -91,12 +93,14 @@ func imagesOf(parsed *parser.Result, args map[string]string) (out []namedImage, 
 		}
 	}
 	known := map[string]bool{"scratch": true}
+	stage := 0
 	add := func(image string, line int, base bool) {
 		if _, err := strconv.Atoi(image); image != "" && (err != nil || base) && !known[strings.ToLower(image)] {
-			out = append(out, namedImage{image, line, base})
+			out = append(out, namedImage{image, line, base, stage})
 		}
 	}
-	for _, s := range stages {
+	for i, s := range stages {
+		stage = i
 		image, err := put(s.BaseName)
 		if err != nil {
 			return nil, err
@@ -192,51 +196,138 @@ func (d checkDoc) dockerfile(forwarded []int, user *string, b *Build, house *rul
 	for _, image := range b.CacheFrom {
 		d.mayUse(image, -1, house)
 	}
-	stages, last := map[string]bool{"scratch": true}, ""
-	for _, n := range parsed.AST.Children {
-		var words []string
-		for w := n.Next; w != nil; w = w.Next {
-			words = append(words, w.Value)
+	stages, _, err := instructions.Parse(parsed.AST, nil)
+	if err != nil || len(stages) == 0 {
+		return // told already
+	}
+	target := targetOf(stages, b.Target)
+	if target < 0 {
+		var names []string
+		for _, s := range stages {
+			if s.Name != "" {
+				names = append(names, s.Name)
+			}
 		}
-		switch strings.ToUpper(n.Value) {
-		case "FROM":
-			last = ""
-			if len(words) == 0 {
-				continue
-			}
-			if why := unpinned(words[0]); why != "" && !stages[strings.ToLower(words[0])] {
-				d.rule("image-unpinned", Warning, d.line(n.StartLine), "name a version, or a digest", "image %q %s", words[0], why)
-			}
-			if len(words) == 3 && strings.EqualFold(words[1], "as") {
-				stages[strings.ToLower(words[2])] = true
-			}
-		case "USER":
-			if len(words) > 0 {
-				last = words[0]
-			}
-		case "EXPOSE":
-			for _, w := range words {
-				number, proto, _ := strings.Cut(w, "/")
-				p, err := strconv.Atoi(number)
-				if err == nil && (proto == "" || proto == "tcp") && !slices.Contains(forwarded, p) {
-					d.rule("port-not-declared", Warning, d.line(n.StartLine), fmt.Sprintf("add %d to forwardPorts", p), "port %d is exposed and not forwarded", p)
-				}
-			}
-		case "ENV", "ARG":
-			for i := 0; i < len(words); i++ {
-				name, value, pair := strings.Cut(words[i], "=")
-				if !pair && strings.EqualFold(n.Value, "ENV") && i+1 < len(words) { // the parser gives name, value, separator
-					value = words[i+1]
-					i += 2
-				}
-				if why := looksSecret(name, strings.Trim(value, `"'`)); why != "" {
-					d.rule("secret-in-file", Warning, d.line(n.StartLine), "take it out and ask for it in secrets; each person gives theirs", "%s %s", name, why)
+		d.say(Error, -1, "name one of: "+strings.Join(names, ", "), "the build file has no stage %q", b.Target)
+		return
+	}
+	base, needed := reached(stages, target)
+	if s := stages[target]; strings.EqualFold(s.BaseName, "scratch") {
+		d.rule("build-file", Warning, d.line(lineOf(s.Location)), "begin with an image that has a shell, or build an earlier stage: \"build\": {\"target\": …}", "the stage begins with nothing: people find no shell in it")
+	}
+	for _, f := range named {
+		if why := unpinned(f.image); why != "" && needed[f.stage] {
+			d.rule("image-unpinned", Warning, d.line(f.line), "name a version, or a digest", "image %q %s", f.image, why)
+		}
+	}
+	for i, s := range stages {
+		if needed[i] {
+			d.secretsInStage(s)
+		}
+	}
+	last := ""
+	for i := target; i >= 0; i = base[i] {
+		for _, c := range slices.Backward(stages[i].Commands) {
+			switch c := c.(type) {
+			case *instructions.UserCommand:
+				last = cmp.Or(last, c.User)
+			case *instructions.ExposeCommand:
+				for _, port := range c.Ports {
+					for _, p := range exposed(port) {
+						if !slices.Contains(forwarded, p) {
+							d.rule("port-not-declared", Warning, d.line(lineOf(c.Location())), fmt.Sprintf("add %d to forwardPorts", p), "port %d is exposed and not forwarded", p)
+						}
+					}
 				}
 			}
 		}
 	}
 	if *user == "" {
 		*user = last
+	}
+}
+
+// targetOf is the stage that is built, by its name or number; -1 where there is
+// none of that name. "" is the last.
+func targetOf(stages []instructions.Stage, name string) int {
+	if name == "" {
+		return len(stages) - 1
+	}
+	if i := slices.IndexFunc(stages, func(s instructions.Stage) bool { return strings.EqualFold(s.Name, name) }); i >= 0 {
+		return i
+	}
+	if i, err := strconv.Atoi(name); err == nil && i >= 0 && i < len(stages) {
+		return i
+	}
+	return -1
+}
+
+// reached follows stages: base is the stage that each begins with, -1 where
+// that is an image; needed are those without which target cannot be built.
+func reached(stages []instructions.Stage, target int) (base []int, needed []bool) {
+	base, needed = make([]int, len(stages)), make([]bool, len(stages))
+	numbers := map[string]int{} // of the stages before, by name
+	uses := make([][]int, len(stages))
+	for i, s := range stages {
+		before := func(name string) int {
+			if n, ok := numbers[strings.ToLower(name)]; ok {
+				return n
+			}
+			if n, err := strconv.Atoi(name); err == nil && n >= 0 && n < i {
+				return n
+			}
+			return -1
+		}
+		base[i] = -1
+		if n, ok := numbers[strings.ToLower(s.BaseName)]; ok {
+			base[i] = n
+		}
+		for _, c := range s.Commands {
+			_ = takesFrom(c, func(name string) { // one that cannot be read was told
+				if n := before(name); name != "" && n >= 0 {
+					uses[i] = append(uses[i], n)
+				}
+			})
+		}
+		if s.Name != "" {
+			numbers[strings.ToLower(s.Name)] = i
+		}
+	}
+	var visit func(i int)
+	visit = func(i int) {
+		if i < 0 || needed[i] {
+			return
+		}
+		needed[i] = true
+		visit(base[i])
+		for _, n := range uses[i] {
+			visit(n)
+		}
+	}
+	visit(target)
+	return base, needed
+}
+
+// secretsInStage finds secrets in the environment and arguments of a stage.
+func (d checkDoc) secretsInStage(s instructions.Stage) {
+	tell := func(where []parser.Range, name, value string) {
+		if why := looksSecret(name, value); why != "" {
+			d.rule("secret-in-file", Warning, d.line(lineOf(where)), "take it out, and have what needs it done by a command, where the person's secrets are", "%s %s", name, why)
+		}
+	}
+	for _, c := range s.Commands {
+		switch c := c.(type) {
+		case *instructions.EnvCommand:
+			for _, e := range c.Env {
+				tell(c.Location(), e.Key, e.Value)
+			}
+		case *instructions.ArgCommand:
+			for _, a := range c.Args {
+				if a.Value != nil {
+					tell(c.Location(), a.Key, *a.Value)
+				}
+			}
+		}
 	}
 }
 

@@ -1,9 +1,13 @@
 package definition
 
 import (
+	"bytes"
+	"cmp"
 	"math"
 	"regexp"
+	"slices"
 	"strings"
+	"unicode"
 
 	"github.com/tailscale/hujson"
 
@@ -118,6 +122,26 @@ func edits(a, b string) int {
 // envFiles are where values for an environment are commonly left behind.
 var envFiles = []string{".env", ".devcontainer/.env"}
 
+// secretsInEnvFile finds what nobody should see in a committed file of values;
+// one that only chooses versions and profiles may be there.
+func secretsInEnvFile(path string, text []byte) []Finding {
+	e := &doc{path: path, text: text}
+	values, err := environment(text, &allowance{})
+	if err != nil {
+		return nil // told where it is used
+	}
+	for n := 1; e.line(n) >= 0 && !e.full(); n++ {
+		line, _, _ := strings.Cut(string(text[e.line(n):]), "\n")
+		name, _, ok := strings.Cut(strings.TrimPrefix(strings.TrimSpace(line), "export "), "=")
+		if name = strings.TrimSpace(name); ok && !strings.HasPrefix(name, "#") {
+			if why := looksSecret(name, values[name]); why != "" {
+				e.rule("env-file", Warning, e.line(n), "take it out, ignore the file, and give the value as a secret", "%s %s, and the file is committed", name, why)
+			}
+		}
+	}
+	return e.findings
+}
+
 // Check is Resolve with advice: what is allowed and yet likely to hurt. What
 // src.Read gives is taken for committed.
 func Check(src Source) (Definition, []Finding) {
@@ -126,24 +150,22 @@ func Check(src Source) (Definition, []Finding) {
 	if bad && out.Path == "" { // nothing was read that could be looked at further
 		return out, bounded(d.all())
 	}
-	if d.root.Value != nil {
-		checkDoc{d}.advise(out)
-	}
 	if src.House != nil {
 		d.findings = append(d.findings, Permit(out, src.Repository, *src.House)...)
 	} else if fs := Permit(out, src.Repository, rules.Rules{}); len(fs) > 0 {
 		for _, f := range fs { // what they are is the service's to know
-			f.Severity = Warning
+			f.Severity, f.What = Warning, strings.Replace(f.What, " is closed by", " may be closed by", 1)
 			d.findings = append(d.findings, f)
 		}
 	}
 	user := out.Person()
 	builds := []*Build{out.Build}
+	(checkDoc{d}).advise(out)
 	if out.Compose != nil {
 		for _, s := range out.Compose.Services {
 			builds = append(builds, s.Build)
 			if why := unpinned(s.Image); s.Build == nil && why != "" {
-				d.rule("image-unpinned", Warning, d.at("dockerComposeFile"), "name a version, or a digest", "image %q of service %q %s", s.Image, s.Name, why)
+				composeDoc{d}.tell("image-unpinned", Warning, s.Name, "image", "name a version, or a digest", "image %q of service %q %s", s.Image, s.Name, why)
 			}
 		}
 		composeDoc{d}.portsNotForwarded(out)
@@ -153,7 +175,9 @@ func Check(src Source) (Definition, []Finding) {
 			continue
 		}
 		f := &doc{path: b.Dockerfile, text: []byte(b.Inline)}
-		if b.Inline == "" {
+		if b.Inline != "" {
+			f.path = composeFileOf(d, out)
+		} else {
 			content, ok := src.Read(b.Dockerfile)
 			if !ok {
 				continue
@@ -171,38 +195,71 @@ func Check(src Source) (Definition, []Finding) {
 	}
 	switch {
 	case d.root.Value == nil, bad: // nobody wrote it, or it may yet say
-	case user == "root" || user == "0":
+	case isRoot(user):
 		d.rule("root-user", Note, d.at("remoteUser"), "name another in remoteUser", "the workspace's user is root")
 	case user == "":
 		d.rule("root-user", Note, -1, "name a user in remoteUser", "no user is named: it is root, unless the image says otherwise")
 	}
 	for _, p := range envFiles {
-		if _, ok := src.Read(p); ok {
-			e := &doc{path: p}
-			e.rule("env-file", Warning, -1, "take it out, ignore it, and give its values as secrets", "%s is committed", p)
-			d.findings = append(d.findings, e.findings...)
+		if text, ok := src.Read(p); ok && len(text) <= MaxBytes {
+			d.findings = append(d.findings, secretsInEnvFile(p, text)...)
 		}
 	}
 	return out, bounded(d.all())
 }
 
-// advise looks at what the definition itself says.
+// isRoot tells whether a user, with a group or without, is root.
+func isRoot(user string) bool {
+	name, _, _ := strings.Cut(user, ":")
+	return name == "root" || name == "0"
+}
+
+// composeFileOf is where a build file without a file of its own stands.
+func composeFileOf(d *doc, out Definition) string {
+	if out.Compose != nil {
+		return out.Compose.Files[0]
+	}
+	return d.path
+}
+
+// advise looks at what the definition comes to.
 func (d checkDoc) advise(out Definition) {
 	d.variablesWithoutDefault()
-	for _, property := range []string{"containerEnv", "remoteEnv"} {
-		d.secretsIn(property)
+	tell := func(key, where, name, value string) {
+		if why := looksSecret(name, value); why != "" {
+			path, line, column := out.placeOf(key)
+			f := &doc{path: path}
+			f.rule("secret-in-file", Warning, -1, "take it out and ask for it in secrets; each person gives theirs", "%s in %s %s", name, where, why)
+			f.findings[0].Line, f.findings[0].Column = line, column
+			d.findings = append(d.findings, f.findings...)
+		}
 	}
-	d.secretsIn("build", "args")
-	if out.Image != "" && out.Compose == nil {
-		if why := unpinned(out.Image); why != "" {
-			d.rule("image-unpinned", Warning, d.at("image"), "name a version, or a digest", "image %q %s", out.Image, why)
+	for _, k := range sortedKeys(out.Env) {
+		tell("env."+k, "the environment", k, out.Env[k])
+	}
+	for _, k := range sortedKeys(out.SessionEnv) {
+		tell("session_env."+k, "the environment", k, out.SessionEnv[k])
+	}
+	if out.Build != nil {
+		for _, k := range sortedKeys(out.Build.Args) {
+			tell(cmp.Or(nonempty(out.Origins, "build.args."+k), "build"), "the build's arguments", k, out.Build.Args[k])
+		}
+	}
+	if why := unpinned(out.Image); out.Image != "" && why != "" && out.Build == nil {
+		file, at := d.doc, d.at("image")
+		if out.Compose != nil {
+			file, at = composeDoc{d.doc}.spot("services", out.Compose.Work, "image")
+		}
+		if out.Compose != nil || d.root.Value != nil { // else nobody wrote it
+			file.rule("image-unpinned", Warning, at, "name a version, or a digest", "image %q %s", out.Image, why)
 		}
 	}
 	if out.Compose != nil {
 		for _, s := range out.Compose.Services {
 			for _, k := range sortedKeys(s.Env) {
 				if why := looksSecret(k, s.Env[k]); why != "" {
-					d.rule("secret-in-file", Warning, d.at("dockerComposeFile"), "give it a default that opens nothing, or take it out", "%s of service %q %s", k, s.Name, why)
+					file, at := composeDoc{d.doc}.spot("services", s.Name, "environment", k)
+					file.rule("secret-in-file", Warning, at, "write ${"+k+":-VALUE} with a value that opens nothing", "%s of service %q %s", k, s.Name, why)
 				}
 			}
 		}
@@ -210,43 +267,60 @@ func (d checkDoc) advise(out Definition) {
 	d.slowSetUp(out)
 }
 
-// members lists the members of a nested object by its path.
-func (d *doc) members(path ...string) []hujson.ObjectMember {
-	v := d.root.Value
-	for n := 0; ; n++ {
-		obj, ok := v.(*hujson.Object)
-		if !ok {
-			return nil
-		}
-		if n == len(path) {
-			return obj.Members
-		}
-		v = nil
-		for _, m := range obj.Members {
-			if m.Name.Value.(hujson.Literal).String() == path[n] {
-				v = m.Value.Value
-			}
-		}
-	}
-}
+var (
+	// secretName matches names of what opens something, notSecret those that
+	// speak of one: where it lies, how long it is, whether there is one.
+	secretName = regexp.MustCompile(`(?i)(secret|token|passw(or)?d|pass$|_pw$|api_?key|private_?key|access_?key|credential)`)
+	notSecret  = regexp.MustCompile(`(?i)(_file|_path|_dir|_realm|_url|_uri|_name|_id|_user|_minutes|_seconds|_hours|_days|_ttl|_length|_min|_max|_type|_method|_algorithm|_issuer|_expiry|_enabled)$|^(public_|min_|max_|.*_allow_|.*parallelism)`)
+	// tokenForms are the forms of tokens that their makers publish so that
+	// they can be found.
+	tokenForms = regexp.MustCompile(`\b(gh[pousr]_[A-Za-z0-9]{36}|github_pat_[A-Za-z0-9_]{40,}|glpat-[A-Za-z0-9_-]{20}|xox[abprs]-[A-Za-z0-9-]{10,}|A(KI|SI)A[0-9A-Z]{16}|[rs]k_live_[A-Za-z0-9]{20,}|npm_[A-Za-z0-9]{36}|eyJ[A-Za-z0-9_-]{10,}\.eyJ[A-Za-z0-9_-]{10,}\.[A-Za-z0-9_-]{10,})`)
+	// inAddress is the password in an address (RFC 3986, userinfo).
+	inAddress = regexp.MustCompile(`[a-z][a-z0-9+.-]*://[^/\s:@]*:([^/\s@]+)@`)
+	// ownDefault is a variable with a default, alone.
+	ownDefault = regexp.MustCompile(`^\$\{[A-Za-z_][A-Za-z0-9_]*:?-(.*)\}$`)
+)
 
-var secretName = regexp.MustCompile(`(?i)(secret|token|passw(or)?d|api_?key|private_?key|access_?key|credential)`)
-
-// looksSecret tells why a value is taken for a secret; "" when it is not.
-// What is put in from elsewhere is none.
+// looksSecret tells why a value is taken for a secret; "" when it is not. What
+// is put in from elsewhere is none. A name alone is no reason: the value must
+// be one that could open something.
 func looksSecret(name, value string) string {
 	value = strings.TrimSpace(value)
-	switch {
-	case value == "" || strings.Contains(value, "$"):
-		return ""
-	case strings.Contains(value, "-----BEGIN ") && strings.Contains(value, "PRIVATE KEY"):
+	if m := ownDefault.FindStringSubmatch(value); m != nil {
+		value = m[1]
+	}
+	if strings.Contains(value, "-----BEGIN ") && strings.Contains(value, "PRIVATE KEY") {
 		return "is a private key"
-	case secretName.MatchString(name) && len(value) >= 4:
+	}
+	if tokenForms.MatchString(value) {
+		return "has the form of a token"
+	}
+	for _, m := range inAddress.FindAllStringSubmatch(value, 9) {
+		if couldOpen(m[1]) {
+			return "has a password in its address"
+		}
+	}
+	switch {
+	case value == "" || strings.Contains(value, "$") || strings.Contains(value, "://") || strings.HasPrefix(value, "/") || strings.HasPrefix(value, "./"):
+		return ""
+	case secretName.MatchString(name) && !notSecret.MatchString(name) && couldOpen(value):
 		return "is named like a secret"
 	case len(value) >= 24 && !strings.ContainsAny(value, " /.:,;") && entropy(value) > 4.2 && strings.ContainsAny(value, "0123456789"):
 		return "looks like a key"
 	}
 	return ""
+}
+
+// couldOpen tells whether a value is of a shape that secrets have: letters and
+// digits together, or long and of many letters. Words and numbers alone, as
+// throwaway databases have them, are not.
+func couldOpen(value string) bool {
+	if strings.Contains(value, "$") {
+		return false
+	}
+	letters := strings.ContainsFunc(value, unicode.IsLetter)
+	digits := strings.ContainsFunc(value, unicode.IsDigit)
+	return len(value) >= 6 && letters && digits || len(value) >= 16 && entropy(value) > 3
 }
 
 // entropy is Shannon's, in bits a byte.
@@ -262,27 +336,27 @@ func entropy(s string) (h float64) {
 	return h
 }
 
-func (d checkDoc) secretsIn(path ...string) {
-	for _, m := range d.members(path...) {
-		name := m.Name.Value.(hujson.Literal).String()
-		value, ok := m.Value.Value.(hujson.Literal)
-		if !ok || value.Kind() != '"' {
+// variablesWithoutDefault finds ${localEnv:NAME}, in what counts: not in
+// comments, and not in mounts of somebody's home, which are told.
+func (d checkDoc) variablesWithoutDefault() {
+	text, err := standard(d.text) // comments become blanks, nothing moves
+	if err != nil {
+		return
+	}
+	for _, at := range variable.Pattern.FindAllSubmatchIndex(text, -1) {
+		kind := string(text[at[2]:at[3]])
+		if (kind != "localEnv" && kind != "env") || at[6] >= 0 {
 			continue
 		}
-		if why := looksSecret(name, value.String()); why != "" {
-			d.rule("secret-in-file", Warning, m.Name.StartOffset, "take it out and ask for it in secrets; each person gives theirs", "%s in %s %s", name, strings.Join(path, "."), why)
+		if homeOf.Match(text[at[0]:at[1]]) && bytes.HasPrefix(text[at[1]:], []byte("/")) {
+			continue
 		}
+		d.rule("no-default", Note, at[0], "give a default, as in ${localEnv:NAME:value}, or ask for it in secrets", "%s has no default", text[at[0]:at[1]])
 	}
 }
 
-func (d checkDoc) variablesWithoutDefault() {
-	for _, at := range variable.Pattern.FindAllSubmatchIndex(d.text, -1) {
-		kind := string(d.text[at[2]:at[3]])
-		if (kind == "localEnv" || kind == "env") && at[6] < 0 {
-			d.rule("no-default", Note, at[0], "give a default, as in ${localEnv:NAME:value}, or ask for it in secrets", "%s has no default", d.text[at[0]:at[1]])
-		}
-	}
-}
+// moving are tags that mean another image tomorrow by their very name.
+var moving = []string{"latest", "main", "master", "nightly", "edge", "lts", "current", "stable", "rolling", "dev", "next"}
 
 // unpinned says what is loose about an image's name; "" when nothing is.
 func unpinned(image string) string {
@@ -293,8 +367,8 @@ func unpinned(image string) string {
 	switch _, tag, ok := strings.Cut(last, ":"); {
 	case !ok:
 		return "names no version"
-	case tag == "latest":
-		return "is whatever is the latest"
+	case slices.Contains(moving, tag):
+		return "is whatever is the " + map[bool]string{true: "latest", false: "image of " + tag}[tag == "latest"]
 	}
 	return ""
 }
@@ -306,7 +380,7 @@ func firstLineOf(err error) string {
 
 var (
 	systemInstall  = regexp.MustCompile(`\b(apt-get|apt|apk|dnf|yum|zypper|pacman)\s+(-\S+\s+)*(install|add|-S)\b`)
-	packageInstall = regexp.MustCompile(`\b(npm (ci|install|i)|yarn install|pnpm install|pip3? install|poetry install|bundle install|go mod download|cargo (fetch|build)|mvn \S*|gradle \S*|composer install)\b`)
+	packageInstall = regexp.MustCompile(`(^|[\s;&|(])(npm (ci|install|i)|yarn( install)?|pnpm (install|i)|bun install|pip3? install|uv sync|poetry install|bundle install|go mod (download|tidy)|cargo (fetch|build)|mvn \S+|\./mvnw \S+|gradle \S+|\./gradlew \S+|composer install|dotnet restore)(\s|$|[;&|)])`)
 )
 
 // slowSetUp finds what everybody waits for at a moment where it need not be.
