@@ -2,14 +2,12 @@ package cli
 
 import (
 	"cmp"
+	"context"
 	"encoding/json"
 	"fmt"
 	"io"
 	"os"
-	"os/exec"
-	"path"
 	"path/filepath"
-	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -82,7 +80,7 @@ would be refused, with --strict also where there are warnings.`,
 func (a definitionCommands) lookAt(cmd *cobra.Command, args []string, name string) (found wire.DefinitionCheck, err error) {
 	where := strings.Join(args, "")
 	if isFolder(where) {
-		return checkFolder(where, name)
+		return checkFolder(cmd.Context(), where, name)
 	}
 	err = a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
 		repository, branch, _ := strings.Cut(where, "@")
@@ -135,74 +133,26 @@ func isFolder(name string) bool {
 	return err == nil && i.IsDir()
 }
 
-// checkFolder checks a tree on this machine. Nothing outside of it is read,
-// wherever its links lead.
-func checkFolder(folder, name string) (wire.DefinitionCheck, error) {
-	found := wire.DefinitionCheck{Findings: []wire.DefinitionFinding{}}
-	folder, err := filepath.Abs(folder)
+// checkFolder checks a tree on this machine.
+func checkFolder(ctx context.Context, folder, name string) (wire.DefinitionCheck, error) {
+	t, err := openTree(folder)
 	if err != nil {
-		return found, err
+		return wire.DefinitionCheck{}, err
 	}
-	root, err := os.OpenRoot(folder)
-	if err != nil {
-		return found, fmt.Errorf("the folder cannot be looked at: %w", err)
-	}
-	defer root.Close()
-	src := definition.Source{Repository: filepath.Base(folder), Name: name, List: func(p string) []string { return listFolder(root, p) }, Read: func(p string) ([]byte, bool) {
-		if i, err := root.Lstat(p); err != nil || !i.Mode().IsRegular() {
-			return nil, false
+	defer t.root.Close()
+	return look(ctx, func() wire.DefinitionCheck {
+		found := wire.DefinitionCheck{Findings: []wire.DefinitionFinding{}}
+		src := t.source(name)
+		def, findings := definition.Check(src)
+		found.Names = definition.Names(src)
+		for _, f := range findings {
+			found.Findings = append(found.Findings, wire.DefinitionFinding(f))
 		}
-		if path.Base(p) == ".env" && !committed(folder, p) {
-			return nil, false
+		for _, v := range definition.Values(def) {
+			found.Values = append(found.Values, wire.DefinitionValue(v))
 		}
-		f, err := root.Open(p)
-		if err != nil {
-			return nil, false
-		}
-		defer f.Close()
-		content, err := io.ReadAll(io.LimitReader(f, definition.MaxBytes+1))
-		return content, err == nil
-	}}
-	def, findings := definition.Check(src)
-	found.Names = definition.Names(src)
-	for _, f := range findings {
-		found.Findings = append(found.Findings, wire.DefinitionFinding(f))
-	}
-	for _, v := range definition.Values(def) {
-		found.Values = append(found.Values, wire.DefinitionValue(v))
-	}
-	return found, nil
-}
-
-// maxListed bounds the names of one folder.
-const maxListed = 2000
-
-// listFolder lists a folder within a root, folders with a closing slash.
-func listFolder(root *os.Root, folder string) (names []string) {
-	f, err := root.Open(cmp.Or(folder, "."))
-	if err != nil {
-		return nil
-	}
-	defer f.Close()
-	entries, _ := f.ReadDir(maxListed) // what can be read is enough
-	for _, e := range entries {
-		switch {
-		case e.IsDir():
-			names = append(names, e.Name()+"/")
-		case e.Type().IsRegular():
-			names = append(names, e.Name())
-		}
-	}
-	slices.Sort(names)
-	return names
-}
-
-// committed tells whether git keeps the file; where there is no git to ask, a
-// file that lies there counts.
-func committed(folder, file string) bool {
-	err := exec.Command("git", "-C", folder, "ls-files", "--error-unmatch", "--", ":(literal)"+file).Run()
-	e, asked := err.(*exec.ExitError)
-	return err == nil || !asked || e.ExitCode() != 1
+		return found
+	})
 }
 
 func count(fs []wire.DefinitionFinding) map[string]int {

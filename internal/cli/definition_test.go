@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -8,6 +9,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 )
@@ -51,10 +53,10 @@ func TestDefinitionCheckOfAFolder(t *testing.T) {
 	says("there is no definition", 0)
 
 	write(".devcontainer/devcontainer.json", `{"image": "a:1", "remoteUser": "crew"}`)
-	write(".env", "A=1\n")
+	write(".env", "A=1\nDESK_TOKEN=ebb-1234\n")
 	says("nothing is wrong with the definition", 0, "--strict")
 	git("add", ".env")
-	says(".env is committed\n    why  everybody", 0)
+	says(".env:2:1: warning: DESK_TOKEN is named like a secret, and the file is committed\n    why  everybody", 0)
 	says("1 warning\n", exitRefused, "--strict")
 	says("ask for one", exitUsage, "--sarif", "--json")
 
@@ -87,6 +89,92 @@ func TestDefinitionCheckOfAFolder(t *testing.T) {
 }
 
 // A tree of 200 files is checked soon enough to be checked at every change.
+// A folder may be anybody's: no command that it names is run, a pipe holds
+// nobody up, links are not followed, and Ctrl-C ends the look.
+func TestAHostileFolder(t *testing.T) {
+	dir := t.TempDir()
+	write := func(name, text string) {
+		t.Helper()
+		if err := errors.Join(os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755), os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	ran := filepath.Join(dir, "ran")
+	config := "[core]\n repositoryformatversion = 0\n bare = false\n worktree = .\n fsmonitor = \"touch " + ran + "; false\"\n"
+	for _, laid := range []string{"bare", "own/.git"} { // as a bare repository, and as one's own
+		write(laid+"/HEAD", "ref: refs/heads/main\n")
+		write(laid+"/refs/keep", "")
+		write(laid+"/objects/keep", "")
+		write(laid+"/config", config)
+	}
+	for _, folder := range []string{"bare", "own"} {
+		write(folder+"/.env", "X=1\n")
+		write(folder+"/.devcontainer/devcontainer.json", `{"image": "a:1", "remoteUser": "crew"}`)
+		found, err := checkFolder(t.Context(), filepath.Join(dir, folder), "")
+		if err != nil || len(found.Findings) > 0 {
+			t.Errorf("%s: %v, %v", folder, found.Findings, err)
+		}
+		if _, err := os.Stat(ran); err == nil {
+			t.Fatalf("%s: a command that the folder names was run", folder)
+		}
+	}
+
+	for _, pipe := range []string{".devcontainer", "compose.yaml", "Dockerfile", ".env"} {
+		sub := filepath.Join(dir, "pipe"+pipe)
+		if err := errors.Join(os.MkdirAll(sub, 0o755), syscall.Mkfifo(filepath.Join(sub, pipe), 0o644)); err != nil {
+			t.Fatal(err)
+		}
+		if found, err := checkFolder(t.Context(), sub, ""); err != nil || len(found.Findings) != 1 || found.Findings[0].Rule != "no-definition" {
+			t.Errorf("a pipe %s: %v, %v", pipe, found.Findings, err)
+		}
+	}
+
+	write("elsewhere/devcontainer.json", `{"image": "stolen:1", "remoteUser": "crew"}`)
+	write("linked/x", "")
+	if err := os.Symlink("../elsewhere", filepath.Join(dir, "linked", ".devcontainer")); err != nil {
+		t.Fatal(err)
+	}
+	if found, err := checkFolder(t.Context(), filepath.Join(dir, "linked"), ""); err != nil || strings.Contains(fmt.Sprint(found.Values), "stolen") {
+		t.Errorf("a linked folder is followed: %v, %v", found.Values, err)
+	}
+
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	if _, err := look(ctx, func() int { select {} }); !errors.Is(err, context.Canceled) {
+		t.Errorf("a look that is ended says %v", err)
+	}
+}
+
+// Which files git keeps is read without git: in the tree's root and in a folder
+// of it, in a worktree, and not from rubbish.
+func TestIndexOf(t *testing.T) {
+	dir := t.TempDir()
+	git := func(args ...string) {
+		t.Helper()
+		c := exec.Command("git", append([]string{"-C", filepath.Join(dir, "main"), "-c", "user.name=a", "-c", "user.email=a@b"}, args...)...)
+		if out, err := c.CombinedOutput(); err != nil {
+			t.Fatalf("git %v: %v\n%s", args, err, out)
+		}
+	}
+	for _, name := range []string{"main/a", "main/sub/b", "main/left", "rubbish/.git/index", "pointer/.git"} {
+		if err := errors.Join(os.MkdirAll(filepath.Join(dir, filepath.Dir(name)), 0o755), os.WriteFile(filepath.Join(dir, name), []byte("gitdir: ../nowhere"), 0o644)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	git("init", "-q")
+	if got := indexOf(filepath.Join(dir, "main")); got == nil || len(got) != 0 {
+		t.Errorf("before anything is added there are %v", got)
+	}
+	git("add", "a", "sub/b")
+	git("commit", "-qm", "x")
+	git("worktree", "add", "-q", "../tree")
+	for folder, want := range map[string]string{"main": "map[a:true sub/b:true]", "main/sub": "map[b:true]", "tree": "map[a:true sub/b:true]", "rubbish": "map[]", "pointer": "map[]", ".": "map[]"} {
+		if got := fmt.Sprint(indexOf(filepath.Join(dir, folder))); got != want {
+			t.Errorf("in %s there are %s, not %s", folder, got, want)
+		}
+	}
+}
+
 func BenchmarkCheckFolder(b *testing.B) {
 	dir := b.TempDir()
 	write := func(name, text string) {
@@ -107,7 +195,7 @@ func BenchmarkCheckFolder(b *testing.B) {
 		write(fmt.Sprintf(".devcontainer/night-%d/devcontainer.json", i), `{"image": "a:1"}`)
 	}
 	for b.Loop() {
-		found, err := checkFolder(dir, "")
+		found, err := checkFolder(b.Context(), dir, "")
 		if err != nil || len(found.Findings) < 3 || count(found.Findings)["error"] > 0 {
 			b.Fatalf("%v, %v", found.Findings, err)
 		}

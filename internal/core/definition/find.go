@@ -106,13 +106,16 @@ func usual(src Source) (Definition, *doc) {
 			if _, bad := Fatal(d.all()); bad {
 				return Definition{}, d
 			}
-			for _, n := range out.Compose.Ports {
-				layerDoc{d}.port(&out, n, "", p)
-			}
-			for _, s := range out.Compose.Services {
-				for _, n := range s.Published {
-					layerDoc{d}.port(&out, n, s.Name, p)
+			d.underneath(&out, v)
+			forward := func(service, host string, ports []int) {
+				for _, n := range ports {
+					out.note(fmt.Sprintf("ports.%d", n), out.Origins["service "+service+".ports"])
+					layerDoc{d}.port(&out, n, host)
 				}
+			}
+			forward(out.service(), "", out.Compose.Ports)
+			for _, s := range out.Compose.Services {
+				forward(s.Name, s.Name, s.Published)
 			}
 			d.rule("no-definition", Note, -1, fix, "there is no definition: the compose file %s is taken as it is, people work in its service %q at %s, and its ports are forwarded", p, out.service(), out.Folder)
 			return out, d

@@ -237,11 +237,7 @@ func (d *doc) resolve(src Source) Definition {
 	}
 	(layerDoc{d}).runArgs(&out, r.RunArgs, vars)
 	(layerDoc{d}).under(&out, r, "", vars)
-	if d.lower != nil {
-		c := &doc{path: out.Compose.Files[0] + ": services." + out.Compose.Work, loose: true}
-		layerDoc{c}.under(&out, *d.lower, "", vars)
-		d.findings = append(d.findings, c.findings...)
-	}
+	d.underneath(&out, vars)
 	d.secrets(&out, r.Secrets)
 	d.beside(&out, r, src)
 	d.features(&out, r, src, vars)
@@ -249,6 +245,26 @@ func (d *doc) resolve(src Source) Definition {
 		d.say(Error, -1, "write shorter values", "%s", errUnfolds)
 	}
 	return out
+}
+
+// underneath puts what the compose files say of the service that people work in
+// beneath the definition.
+func (d *doc) underneath(out *Definition, v variables) {
+	if d.lower == nil {
+		return
+	}
+	work := "service " + out.Compose.Work + "."
+	for k := range d.lower.ContainerEnv {
+		if _, nearer := out.Env[k]; !nearer {
+			out.note("env."+k, out.Origins[cmp.Or(nonempty(out.Origins, work+"environment."+k), nonempty(out.Origins, work+"environment"), work+"env_file")])
+		}
+	}
+	if out.ContainerUser == "" && d.lower.ContainerUser != "" {
+		out.note("container_user", out.Origins[work+"user"])
+	}
+	c := &doc{path: out.Compose.Files[0] + ": services." + out.Compose.Work, loose: true}
+	layerDoc{c}.under(out, *d.lower, "", v)
+	d.findings = append(d.findings, c.findings...)
 }
 
 // image reads where the image comes from.

@@ -145,6 +145,10 @@ func Values(d Definition) (out []Value) {
 	if c := d.Compose; c != nil {
 		put("compose.files", strings.Join(c.Files, ", "), "compose")
 		put("compose.work", c.Work, "compose.work")
+		put("compose.command", words(slices.Concat(c.Entrypoint, c.Command)), cmp.Or(nonempty(d.Origins, "service "+c.Work+".command"), "service "+c.Work+".entrypoint"))
+		for _, n := range c.Needs {
+			put("compose.needs."+n.Service, strings.TrimPrefix(n.Condition, "service_"), "service "+c.Work+".depends_on")
+		}
 		for _, s := range c.Services {
 			key := "service " + s.Name
 			put(key+".image", s.Image, key+".image")
