@@ -40,6 +40,7 @@ type Definitions struct {
 	heads        headsSeen
 	read         plansRead
 	tried        tries
+	looks        looks
 }
 
 // imageFinder is what is asked of the yard's images.
@@ -204,7 +205,10 @@ func (s *Definitions) checkCommit(ctx context.Context, r store.Repository, commi
 	if err != nil {
 		return definition.Definition{}, nil, err
 	}
-	def, findings := definition.Check(src)
+	def, findings, err := s.looks.check(ctx, src)
+	if err != nil {
+		return def, nil, err
+	}
 	return def, findings, failed()
 }
 
@@ -302,7 +306,10 @@ func (s *Definitions) CheckDefinition(ctx context.Context, a Actor, repository, 
 	if v.Names = definition.Names(src); v.Names == nil {
 		v.Names = []string{}
 	}
-	def, findings := definition.Check(src)
+	def, findings, err := s.looks.check(ctx, src)
+	if err != nil {
+		return v, err
+	}
 	if err := failed(); err != nil {
 		return v, err
 	}
