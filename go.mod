@@ -30,6 +30,7 @@ require (
 	go.yaml.in/yaml/v4 v4.0.0-rc.4
 	golang.org/x/crypto v0.58.0
 	golang.org/x/term v0.47.0
+	golang.org/x/tools v0.52.0
 	modernc.org/sqlite v1.62.0
 )
 

@@ -270,7 +270,7 @@ func (d checkDoc) advise(out Definition) {
 var (
 	// secretName matches names of what opens something, notSecret those that
 	// speak of one: where it lies, how long it is, whether there is one.
-	secretName = regexp.MustCompile(`(?i)(secret|token|passw(or)?d|pass$|_pw$|api_?key|private_?key|access_?key|credential)`)
+	secretName = regexp.MustCompile(`(?i)(secret|token|passw(or)?d|(^|_)(pass|pw)$|api_?key|private_?key|access_?key|credential)`)
 	notSecret  = regexp.MustCompile(`(?i)(_file|_path|_dir|_realm|_url|_uri|_name|_id|_user|_minutes|_seconds|_hours|_days|_ttl|_length|_min|_max|_type|_method|_algorithm|_issuer|_expiry|_enabled)$|^(public_|min_|max_|.*_allow_|.*parallelism)`)
 	// tokenForms are the forms of tokens that their makers publish so that
 	// they can be found.

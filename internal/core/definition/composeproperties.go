@@ -26,11 +26,9 @@ const (
 // are. What changes nothing that a developer sees is a note.
 var notHonoured = map[string]told{
 	"annotations":         {Note, alonePlain},
-	"attach":              {Note, alonePlain},
 	"blkio_config":        {Note, sizeSays},
 	"cgroup":              {Warning, yardSays},
 	"cgroup_parent":       {Warning, yardSays},
-	"container_name":      {Note, "leave it out: the service is known by its own name, and each workspace has one"},
 	"cpu_count":           {Note, "write cpus"},
 	"cpu_percent":         {Note, "write cpus"},
 	"cpu_period":          {Note, "write cpus"},
@@ -72,10 +70,8 @@ var notHonoured = map[string]told{
 	"pull_refresh_after":  {Note, "leave it out: an image is fetched when it is not there"},
 	"runtime":             {Warning, yardSays},
 	"scale":               {Warning, "leave it out: each service runs once"},
-	"stdin_open":          {Note, alonePlain},
 	"stop_grace_period":   {Note, "leave it out: a service has ten seconds to end"},
 	"storage_opt":         {Note, sizeSays},
-	"tty":                 {Note, alonePlain},
 	"umask":               {Warning, "set it in the service's command"},
 	"use_api_socket":      {Warning, "do without: the engine is not to be reached from inside"},
 	"userns_mode":         {Warning, yardSays},

@@ -18,6 +18,9 @@ func (c composeServices) service(s types.ServiceConfig, v variables, work bool) 
 	out := Service{Name: plain.Text(s.Name), User: s.User, Folder: s.WorkingDir, Entrypoint: s.Entrypoint, Command: s.Command, ReadOnly: s.ReadOnly, StopSignal: s.StopSignal,
 		Restart: s.Restart != "" && s.Restart != "no", MemoryBytes: int64(s.MemLimit), CoresMilli: int64(s.CPUS * 1000)}
 	c.passedOver(s, work)
+	if s.Platform != "" && s.Platform != "linux" && s.Platform != "linux/amd64" {
+		c.tell("not-honoured", Warning, s.Name, "platform", "use an image that is for the yard's processor too", "platform: %s of service %q is not honoured", s.Platform, s.Name)
+	}
 	switch {
 	case s.Build != nil:
 		out.Build = c.build(s)
@@ -89,6 +92,9 @@ func (c composeServices) service(s types.ServiceConfig, v variables, work bool) 
 				out.Ports = append(out.Ports, n)
 			}
 		}
+	}
+	if s.ContainerName != "" { // others may know it by that
+		out.Aliases = append(out.Aliases, s.ContainerName)
 	}
 	for _, name := range sortedKeys(s.Networks) {
 		if n := s.Networks[name]; n != nil {
