@@ -85,7 +85,8 @@ func (d imageStep) settleImage(ctx context.Context, img yard.Image) error {
 	}
 	if img.Metadata != "" {
 		fmt.Fprintln(d.log, "the image's label is merged beneath the definition")
-		findings = append(findings, definition.Permit(def, r.Name, house)...)
+		may, more := definition.Permit(def, r.Name, house)
+		def, findings = may, append(findings, more...)
 	}
 	if f, bad := definition.Fatal(findings); bad {
 		return yard.Refused("%s", f)

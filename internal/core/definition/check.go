@@ -151,10 +151,15 @@ func Check(src Source) (Definition, []Finding) {
 		return out, bounded(d.all())
 	}
 	if src.House != nil {
-		d.findings = append(d.findings, Permit(out, src.Repository, *src.House)...)
-	} else if fs := Permit(out, src.Repository, rules.Rules{}); len(fs) > 0 {
+		var fs []Finding
+		out, fs = Permit(out, src.Repository, *src.House)
+		d.findings = append(d.findings, fs...)
+	} else {
+		_, fs := Permit(out, src.Repository, rules.Rules{})
 		for _, f := range fs { // what they are is the service's to know
-			f.Severity, f.What = Warning, strings.Replace(f.What, " is closed by", " may be closed by", 1)
+			if f.Severity == Error {
+				f.Severity, f.What = Warning, strings.Replace(f.What, " is closed by", " may be closed by", 1)
+			}
 			d.findings = append(d.findings, f)
 		}
 	}

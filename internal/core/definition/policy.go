@@ -12,14 +12,25 @@ import (
 	"yardbench/internal/core/rules"
 )
 
+// unfiltered turns the engine's filter of system calls off. It is what many
+// definitions write beside a debugger, and none needs: since Linux 4.8 the
+// usual filter lets a debugger pass.
+const unfiltered = "seccomp=unconfined"
+
 // Permit holds a definition against the house rules: what it uses beyond the
-// usual must be allowed for its repository.
-func Permit(d Definition, repository string, house rules.Rules) (out []Finding) {
+// usual must be allowed for its repository. What comes back is what may be
+// used: without what is passed over.
+func Permit(d Definition, repository string, house rules.Rules) (may Definition, out []Finding) {
 	allow := house.AllowFor(repository)
 	refuse := func(what, rule, key string) {
 		file, line, column := d.placeOf(key)
 		out = append(out, Finding{Severity: Error, Path: file, Line: line, Column: column, What: plain.Text(what) + " is closed by the house rules", Rule: "closed", Why: Rules["closed"],
 			Fix: "do without, or ask an operator to open it: allow.repositories." + repository + "." + rule})
+	}
+	filtered := func(e *Extra) {
+		if !slices.Contains(allow.Security, unfiltered) {
+			e.Security = slices.DeleteFunc(slices.Clone(e.Security), func(s string) bool { return s == unfiltered })
+		}
 	}
 	judge := func(e Extra, mounts []Mount, service, who string) {
 		say := func(what, rule, name string) { refuse(what+who, rule, d.extraOrigin(service, name)) }
@@ -35,7 +46,11 @@ func Permit(d Definition, repository string, house rules.Rules) (out []Finding) 
 			}
 		}
 		for _, s := range e.Security {
-			if !harmless(s) && !slices.Contains(allow.Security, s) {
+			if s == unfiltered && !slices.Contains(allow.Security, s) {
+				file, line, column := d.placeOf(d.extraOrigin(service, "security."+s))
+				out = append(out, Finding{Severity: Note, Path: file, Line: line, Column: column, What: plain.Text(s) + who + " is passed over", Rule: "not-honoured", Why: Rules["not-honoured"],
+					Fix: "leave it out: a debugger works with the usual filter of system calls"})
+			} else if !harmless(s) && !slices.Contains(allow.Security, s) {
 				say("the security option "+s, "security", "security."+s)
 			}
 		}
@@ -63,6 +78,16 @@ func Permit(d Definition, repository string, house rules.Rules) (out []Finding) 
 			judge(s.Extra, s.Mounts, s.Name, " of service "+s.Name)
 		}
 	}
+	may = d
+	filtered(&may.Extra)
+	if d.Compose != nil {
+		c := *d.Compose
+		c.Services = slices.Clone(c.Services)
+		for i := range c.Services {
+			filtered(&c.Services[i].Extra)
+		}
+		may.Compose = &c
+	}
 	for _, image := range d.Images() {
 		if !house.Images.May(image) {
 			file, line, column := d.placeOf("image")
@@ -70,7 +95,7 @@ func Permit(d Definition, repository string, house rules.Rules) (out []Finding) 
 				Rule: "closed", Why: Rules["closed"], Fix: "use one from: " + strings.Join(house.Images.From, ", ")})
 		}
 	}
-	return out
+	return may, out
 }
 
 var placeForm = regexp.MustCompile(`^(.*):(\d+):(\d+)$`)

@@ -38,9 +38,18 @@ type Images struct {
 // Usual is an image for repositories that hold a file; an empty Holds is for all.
 type Usual struct{ Holds, Image string }
 
+// debugger is the capability that a debugger asks for. It is open unless the
+// rules close it: it lets root in a container look into the memory of the
+// container's other processes, which are all the one person's, and into no
+// other's, as each container has process ids of its own.
+const debugger = "SYS_PTRACE"
+
 // AllowFor is what the definitions of one repository may use.
 func (r Rules) AllowFor(repository string) Allow {
 	a, b := r.Allow, r.AllowIn[repository]
+	if !r.NoDebugger && !slices.Contains(a.Capabilities, debugger) {
+		a.Capabilities = append(slices.Clone(a.Capabilities), debugger)
+	}
 	return Allow{Privileged: a.Privileged || b.Privileged, HostNetwork: a.HostNetwork || b.HostNetwork, Capabilities: slices.Concat(a.Capabilities, b.Capabilities),
 		Security: slices.Concat(a.Security, b.Security), Devices: slices.Concat(a.Devices, b.Devices), HostPaths: slices.Concat(a.HostPaths, b.HostPaths), RunOptions: slices.Concat(a.RunOptions, b.RunOptions)}
 }
@@ -153,6 +162,7 @@ func (d *doc) allow(n *yaml.Node, at string) (a Allow) {
 
 func (d *doc) allows(n *yaml.Node, r *Rules) {
 	d.mapping(n, "allow", fields{
+		"debugger":   may(func(n *yaml.Node) { r.NoDebugger = !d.yes(n) }),
 		"everywhere": may(func(n *yaml.Node) { r.Allow = d.allow(n, "allow.everywhere") }),
 		"repositories": may(func(n *yaml.Node) {
 			for _, p := range d.pairs(n, "allow.repositories") {
@@ -206,6 +216,9 @@ func (r Rules) allowValues(v map[string]string) {
 		put(at+".devices", a.Devices)
 		put(at+".host_paths", a.HostPaths)
 		put(at+".run_options", a.RunOptions)
+	}
+	if r.NoDebugger {
+		v["allow.debugger"] = "no"
 	}
 	one("allow.everywhere", r.Allow)
 	for _, name := range slices.Sorted(maps.Keys(r.AllowIn)) {

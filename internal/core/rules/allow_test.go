@@ -2,6 +2,7 @@ package rules
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -27,6 +28,14 @@ func TestAllow(t *testing.T) {
 	}
 	if got := fmt.Sprintf("%+v", r.AllowFor("tide-board")); got != "{Privileged:false HostNetwork:false Capabilities:[SYS_PTRACE] Security:[] Devices:[] HostPaths:[] RunOptions:[]}" {
 		t.Errorf("tide-board may use %s", got)
+	}
+	for text, open := range map[string]bool{"allow: {debugger: no}": false, "allow: {debugger: yes}": true, "allow: {everywhere: {capabilities: [NET_ADMIN]}}": true, "allow: {debugger: no, everywhere: {capabilities: [SYS_PTRACE]}}": true} {
+		if got := parsed(t, First+"\n"+text+"\n").AllowFor("tide-board"); slices.Contains(got.Capabilities, "SYS_PTRACE") != open {
+			t.Errorf("%s: a debugger may have %v", text, got.Capabilities)
+		}
+	}
+	if d := Diff(Rules{}, Rules{NoDebugger: true}); !slices.Contains(d, "allow.debugger: none → no") {
+		t.Errorf("a debugger closed is told as %v", d)
 	}
 	if r.Starters != "starters" || len(r.Images.Usual) != 2 || r.Images.Usual[1].Holds != "" {
 		t.Errorf("the images are %+v", r.Images)

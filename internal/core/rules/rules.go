@@ -31,6 +31,8 @@ type Rules struct {
 	// LogsMost is how long the logs of launch sheets are kept; 0 is for ever.
 	LogsMost time.Duration
 	Rates    Rates
+	// NoDebugger closes what a debugger needs, which is open otherwise.
+	NoDebugger bool
 	// Allow is what every definition may use beyond the usual; AllowIn what
 	// those of single repositories may use in addition, by name.
 	Allow   Allow
