@@ -60,6 +60,12 @@ type namedImage struct {
 // (Dockerfile reference, "Automatic platform ARGs").
 var platform = []string{"BUILDPLATFORM=linux/amd64", "BUILDOS=linux", "BUILDARCH=amd64", "BUILDVARIANT=", "TARGETPLATFORM=linux/amd64", "TARGETOS=linux", "TARGETARCH=amd64", "TARGETVARIANT="}
 
+// given are arguments that have a value; see [shell.EnvGetter].
+type given map[string]string
+
+func (g given) Get(name string) (string, bool) { v, ok := g[name]; return v, ok }
+func (g given) Keys() []string                 { return sortedKeys(g) }
+
 // imagesOf lists the images of a build file, in every instruction that names
 // one, the file's own stages left out and build arguments put in.
 func imagesOf(parsed *parser.Result, args map[string]string) (out []namedImage, err error) {
@@ -73,9 +79,13 @@ func imagesOf(parsed *parser.Result, args map[string]string) (out []namedImage, 
 		return nil, err
 	}
 	lex := shell.NewLex(parsed.EscapeToken)
-	env := slices.Clone(platform)
+	env := given{}
+	for _, p := range platform {
+		k, v, _ := strings.Cut(p, "=")
+		env[k] = v
+	}
 	put := func(word string) (string, error) {
-		value, _, err := lex.ProcessWord(word, shell.EnvsFromSlice(env))
+		value, _, err := lex.ProcessWord(word, env)
 		return value, err
 	}
 	for _, arg := range global {
@@ -86,10 +96,10 @@ func imagesOf(parsed *parser.Result, args map[string]string) (out []namedImage, 
 					return nil, err
 				}
 			}
-			if given, ok := args[a.Key]; ok {
-				value = given
+			if mine, ok := args[a.Key]; ok {
+				value = mine
 			}
-			env = append(env, a.Key+"="+value)
+			env[a.Key] = value
 		}
 	}
 	known := map[string]bool{"scratch": true}

@@ -23,6 +23,7 @@ const (
 	maxInherited    = 200 // services of other files that are extended
 	maxPublished    = 1000
 	maxDeclared     = 200 // services of one file, those that do not run counted
+	maxEntries      = 500 // of one list or mapping: the specification's reader goes over each again for every other
 )
 
 // nowhere stands for the folder of a compose file where the reader asks for
@@ -82,6 +83,10 @@ func (r *composeReader) text(name string, d *doc, at int) (*composeText, bool) {
 	}
 	var node yaml.Node
 	if err := yaml.Unmarshal(t.doc.text, &node); err == nil { // else the loader says why
+		if at := crowded(&node); at != nil {
+			t.doc.rule("compose-file", Error, t.doc.line(at.Line), "take some out", "it has more than the %d entries allowed in one place", maxEntries)
+			return nil, false
+		}
 		size := unfoldedSize(&node)
 		if r.nodes += size.nodes; r.nodes >= maxComposeNodes {
 			return bad("make it smaller", "it comes to more than the %d values allowed, its aliases put in", maxComposeNodes)
@@ -97,6 +102,23 @@ func (r *composeReader) text(name string, d *doc, at int) (*composeText, bool) {
 	}
 	r.texts[name] = t
 	return t, true
+}
+
+// crowded finds a list or mapping with too many entries; nil where none has.
+func crowded(n *yaml.Node) *yaml.Node {
+	entries := len(n.Content)
+	if n.Kind == yaml.MappingNode {
+		entries /= 2
+	}
+	if entries > maxEntries {
+		return n
+	}
+	for _, c := range n.Content {
+		if at := crowded(c); at != nil {
+			return at
+		}
+	}
+	return nil
 }
 
 func mapOf(v any) map[string]any { m, _ := v.(map[string]any); return m }

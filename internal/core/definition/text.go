@@ -151,7 +151,7 @@ func tooDeep(text []byte) (int, bool) {
 				i++
 			}
 		case c == '/' && i+1 < len(text) && text[i+1] == '*':
-			end := strings.Index(string(text[i+2:]), "*/")
+			end := bytes.Index(text[i+2:], []byte("*/"))
 			if end < 0 {
 				return 0, false
 			}
