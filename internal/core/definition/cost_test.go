@@ -3,6 +3,7 @@ package definition
 import (
 	"fmt"
 	"os"
+	"runtime"
 	"strconv"
 	"strings"
 	"testing"
@@ -129,20 +130,27 @@ func TestCost(t *testing.T) {
 		}
 		text, files := c.input(n)
 		src := source(text, files...)
+		var before, after runtime.MemStats
+		runtime.ReadMemStats(&before)
 		began := time.Now()
 		_, fs := Check(src)
+		runtime.ReadMemStats(&after)
+		used := (after.TotalAlloc - before.TotalAlloc) >> 20
 		if len(fs) > MaxFindings {
 			t.Errorf("%s: %d findings", name, len(fs))
 		}
 		if took := time.Since(began); took > 20*time.Second {
 			t.Errorf("%s took %s", name, took)
 		}
+		if used > 256 {
+			t.Errorf("%s took %d MiB in all", name, used)
+		}
 		if testing.Verbose() {
 			first := ""
 			if f, bad := Fatal(fs); bad {
 				first = f.String()
 			}
-			t.Logf("%-26s %5d: %8s %s", name, n, time.Since(began).Round(time.Millisecond), first)
+			t.Logf("%-26s %5d: %4d MiB, %8s %s", name, n, used, time.Since(began).Round(time.Millisecond), first)
 		}
 	}
 }
