@@ -127,6 +127,8 @@ func TestCost(t *testing.T) {
 		n := c.most
 		if parts, err := strconv.Atoi(os.Getenv("SIZE")); err == nil {
 			n = c.most / parts
+		} else if testing.Short() {
+			n /= 10
 		}
 		text, files := c.input(n)
 		src := source(text, files...)
