@@ -3,12 +3,15 @@ package inside
 import (
 	"bytes"
 	"cmp"
+	"errors"
 	"fmt"
 	"io"
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"yardbench/internal/steward"
@@ -39,14 +42,8 @@ func (s *server) clone(r steward.Request, log io.Writer) steward.Exit {
 		return fail("the image has no git; add it to the image, a workspace needs it")
 	}
 	mount := cmp.Or(r.Mount, folder)
-	entries, err := os.ReadDir(mount)
-	if err != nil {
-		return fail("the workspace folder: %s", err)
-	}
-	for _, e := range entries {
-		if err := os.RemoveAll(filepath.Join(mount, e.Name())); err != nil {
-			return fail("empty the workspace folder: %s", err)
-		}
+	if _, err := emptyAround(mount, a, mountPoints()); err != nil {
+		return fail("empty the workspace folder: %s", err)
 	}
 	if err := os.MkdirAll(folder, 0o755); err != nil {
 		return fail("make the workspace folder: %s", err)
@@ -87,8 +84,29 @@ func (s *server) clone(r steward.Request, log io.Writer) steward.Exit {
 					return x
 				}
 			}
-		} else if x := git("/", "clone", "--branch", c.Branch, "--", c.URL, c.Folder); x.Problem != "" {
+			continue
+		}
+		into := c.Folder
+		held, err := os.ReadDir(c.Folder) // by mounts within, as of a volume for what is built
+		if len(held) > 0 {
+			into = filepath.Join(c.Folder, ".yardbench-clone")
+		} else if err != nil && !os.IsNotExist(err) {
+			return fail("the folder of the clone: %s", err)
+		}
+		args := []string{"clone", "--branch", c.Branch, "--", c.URL, into}
+		if len(held) > 0 { // git clones into empty folders alone
+			args = slices.Insert(args, 1, "--no-checkout")
+		}
+		if x := git("/", args...); x.Problem != "" {
 			return x
+		}
+		if len(held) > 0 {
+			if err := errors.Join(os.Rename(filepath.Join(into, ".git"), filepath.Join(c.Folder, ".git")), os.Remove(into)); err != nil {
+				return fail("put the clone in its place: %s", err)
+			}
+			if x := git(c.Folder, "reset", "--hard"); x.Problem != "" {
+				return x
+			}
 		}
 	}
 	// The mark is made where the user may write: never through a link of theirs.
@@ -100,6 +118,61 @@ func (s *server) clone(r steward.Request, log io.Writer) steward.Exit {
 		return fail("mark the clone: %s", err)
 	}
 	return steward.Exit{Bytes: diskUse(mount)}
+}
+
+// emptyAround empties a folder but for what is mounted within it, which it gives
+// to the user where it is empty: a volume that nobody wrote to is root's. left
+// tells whether anything stays.
+func emptyAround(folder string, a account, mounted map[string]bool) (left bool, err error) {
+	entries, err := os.ReadDir(folder)
+	if err != nil {
+		return false, err
+	}
+	for _, e := range entries {
+		name := filepath.Join(folder, e.Name())
+		if !e.IsDir() {
+			if err := os.Remove(name); err != nil {
+				return false, err
+			}
+			continue
+		}
+		if mounted[name] {
+			left = true
+			if within, err := os.ReadDir(name); err == nil && len(within) == 0 {
+				if err := os.Chown(name, int(a.uid), int(a.gid)); err != nil && !errors.Is(err, syscall.EROFS) {
+					return false, err
+				}
+			}
+			continue
+		}
+		stays, err := emptyAround(name, a, mounted)
+		if err != nil {
+			return false, err
+		}
+		if stays {
+			left = true
+			if err := os.Chown(name, int(a.uid), int(a.gid)); err != nil {
+				return false, err
+			}
+		} else if err := os.Remove(name); err != nil {
+			return false, err
+		}
+	}
+	return left, nil
+}
+
+// mountPoints are where something is mounted in the container (proc(5),
+// mountinfo: the fifth field, with blanks and backslashes in octal).
+func mountPoints() map[string]bool {
+	text, _ := os.ReadFile("/proc/self/mountinfo") // without it nothing is spared, and emptying says what is busy
+	plain := strings.NewReplacer(`\040`, " ", `\011`, "\t", `\012`, "\n", `\134`, `\`)
+	out := map[string]bool{}
+	for _, line := range strings.Split(string(text), "\n") {
+		if f := strings.Fields(line); len(f) > 4 {
+			out[plain.Replace(f[4])] = true
+		}
+	}
+	return out
 }
 
 // work looks at the workspace's clones for what exists nowhere else. It runs

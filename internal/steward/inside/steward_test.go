@@ -16,6 +16,7 @@ import (
 	"regexp"
 	"strings"
 	"sync/atomic"
+	"syscall"
 	"testing"
 	"time"
 
@@ -343,8 +344,20 @@ func TestCloneAndWork(t *testing.T) {
 	clone := func() (string, steward.Exit) {
 		return follow(t, p.ask(t, steward.Request{Kind: steward.CloneTo, Process: process, URL: host.URL + "/berth-planner.git", Branch: "main"}))
 	}
+	built := filepath.Join(p.folder, "deep", "built") // as of a volume for what is built
+	if err := os.MkdirAll(built, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := syscall.Mount(t.TempDir(), built, "", syscall.MS_BIND, ""); err != nil { // on the same device
+		t.Logf("nothing can be mounted here, so that no mount within the tree is tried: %v", err)
+	} else {
+		t.Cleanup(func() { _ = syscall.Unmount(built, syscall.MNT_DETACH) }) // or its folder stays, and says so
+	}
 	if out, x := clone(); x.Code != 0 {
 		t.Fatalf("the clone ended with %+v: %s", x, out)
+	}
+	if _, err := os.Stat(filepath.Join(p.folder, "half")); err == nil {
+		t.Error("what an earlier clone left is still there")
 	}
 	work := func() (w steward.WorkReport) {
 		c := p.ask(t, steward.Request{Kind: steward.Work, Process: process})
