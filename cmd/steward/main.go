@@ -29,6 +29,10 @@ func main() {
 		os.Exit(inside.PrintEnvironment())
 	case "sockets":
 		os.Exit(inside.Sockets())
+	case "clone-without-git":
+		os.Exit(inside.CloneWithoutGit(os.Args[2:], os.Stdout))
+	case "report-without-git":
+		os.Exit(inside.ReportWithoutGit(os.Args[2:], os.Stdout))
 	case "credential":
 		os.Exit(inside.CredentialHelper(os.Args[2:], os.Stdin, os.Stdout))
 	}

@@ -3,10 +3,10 @@ package inside
 import (
 	"bytes"
 	"cmp"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"os"
 	"path/filepath"
 	"slices"
@@ -38,8 +38,9 @@ func (s *server) clone(r steward.Request, log io.Writer) steward.Exit {
 	if err != nil {
 		return fail("%s", err)
 	}
-	if _, err := find("git", s.environment(a, r.Process)["PATH"], "/"); err != nil {
-		return fail("the image has no git; add it to the image, a workspace needs it")
+	without := !s.hasGit(a, r.Process)
+	if without {
+		fmt.Fprintln(log, noGit)
 	}
 	mount := cmp.Or(r.Mount, folder)
 	if _, err := emptyAround(mount, a, mountPoints()); err != nil {
@@ -53,10 +54,9 @@ func (s *server) clone(r steward.Request, log io.Writer) steward.Exit {
 			return fail("give the workspace folder to %s: %s", a.name, err)
 		}
 	}
-	git := func(in string, args ...string) steward.Exit {
+	run := func(in string, argv ...string) steward.Exit {
 		p := r.Process
-		p.Argv = append([]string{"git"}, args...)
-		p.Folder = in
+		p.Argv, p.Folder = argv, in
 		cmd, err := s.prepare(p)
 		if err != nil {
 			return fail("%s", err)
@@ -64,10 +64,11 @@ func (s *server) clone(r steward.Request, log io.Writer) steward.Exit {
 		cmd.Stdout, cmd.Stderr = log, log
 		x := ended(cmd.Run())
 		if x.Code != 0 && x.Problem == "" {
-			x.Problem = "git " + args[0] + " failed"
+			x.Problem = filepath.Base(argv[0]) + " " + argv[1] + " failed"
 		}
 		return x
 	}
+	git := func(in string, args ...string) steward.Exit { return run(in, append([]string{"git"}, args...)...) }
 	clones := append(r.Beside, steward.Clone{URL: r.URL, Branch: r.Branch, Folder: folder}) // the one that is marked comes last
 	if r.Prepared {
 		n, err := copyTree(steward.PreparedFolder, mount)
@@ -77,6 +78,23 @@ func (s *server) clone(r steward.Request, log io.Writer) steward.Exit {
 		fmt.Fprintf(log, "%d files from the prepared image\n", n)
 	}
 	for _, c := range clones {
+		if without {
+			ask, err := json.Marshal(gitless{URL: c.URL, Branch: c.Branch, Folder: c.Folder, Proxy: s.gitProxy, Helper: s.helper(), Prepared: r.Prepared})
+			if err != nil {
+				return fail("ask for the clone: %s", err)
+			}
+			if err := os.MkdirAll(c.Folder, 0o755); err != nil {
+				return fail("make the folder of the clone: %s", err)
+			}
+			if err := os.Chown(c.Folder, int(a.uid), int(a.gid)); err != nil {
+				return fail("give the folder of the clone to %s: %s", a.name, err)
+			}
+			if x := run("/", s.binary, "clone-without-git", string(ask)); x.Problem != "" {
+				x.Problem = "clone without git failed"
+				return x
+			}
+			continue
+		}
 		if r.Prepared {
 			// What the set-up changed in tracked files is dropped: the tree is the branch's.
 			for _, args := range [][]string{{"fetch", "--prune", "origin"}, {"checkout", "--force", "-B", c.Branch, "--track", "origin/" + c.Branch}} {
@@ -200,7 +218,16 @@ func (s *server) work(p steward.Process) steward.WorkReport {
 	return w
 }
 
+// hasGit tells whether a process would find git.
+func (s *server) hasGit(a account, p steward.Process) bool {
+	_, err := find("git", s.environment(a, p)["PATH"], "/")
+	return err == nil
+}
+
 func (s *server) workIn(p steward.Process) steward.WorkReport {
+	if a, err := lookup(p.User); err == nil && !s.hasGit(a, p) {
+		return s.workWithoutGit(p)
+	}
 	var w steward.WorkReport
 	git := func(args ...string) []string {
 		if w.Problem != "" {
@@ -245,6 +272,30 @@ func (s *server) workIn(p steward.Process) steward.WorkReport {
 	return w
 }
 
+// workWithoutGit is workIn where the image has no git.
+func (s *server) workWithoutGit(p steward.Process) (w steward.WorkReport) {
+	p.Argv = []string{s.binary, "report-without-git", p.Folder}
+	cmd, err := s.prepare(p)
+	if err != nil {
+		return steward.WorkReport{Problem: err.Error()}
+	}
+	var out bytes.Buffer
+	cmd.Stdout = &out
+	if err := cmd.Start(); err != nil {
+		return steward.WorkReport{Problem: err.Error()}
+	}
+	timer := time.AfterFunc(time.Minute, func() { _ = cmd.Process.Kill() })
+	err = cmd.Wait()
+	timer.Stop()
+	if err == nil {
+		err = json.Unmarshal(out.Bytes(), &w)
+	}
+	if err != nil {
+		return steward.WorkReport{Problem: "the clone cannot be looked at: " + err.Error()}
+	}
+	return w
+}
+
 // CredentialHelper speaks git's credential protocol (gitcredentials(7)): asked
 // to "get", it asks the service through the serving steward. It keeps nothing.
 func CredentialHelper(args []string, in io.Reader, out io.Writer) int {
@@ -261,22 +312,7 @@ func CredentialHelper(args []string, in io.Reader, out io.Writer) int {
 			host = h
 		}
 	}
-	conn, err := net.DialTimeout("unix", container.helper(), 5*time.Second)
-	if err != nil {
-		fmt.Fprintln(os.Stderr, "yardbench: the steward does not answer:", err)
-		return 1
-	}
-	defer conn.Close()
-	_ = conn.SetDeadline(time.Now().Add(20 * time.Second)) // a failure shows at the next call
-	c := &steward.Conn{Stream: conn}
-	var cred steward.GitCredential
-	err = c.Send(steward.Request{Kind: steward.Credential, Host: host})
-	if err == nil {
-		err = c.Receive(&cred)
-	}
-	if err == nil && cred.Problem != "" {
-		err = fmt.Errorf("%s", cred.Problem)
-	}
+	cred, err := credential(container.helper(), host)
 	if err != nil {
 		fmt.Fprintln(os.Stderr, "yardbench:", err)
 		return 1

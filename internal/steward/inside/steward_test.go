@@ -27,6 +27,37 @@ import (
 	"yardbench/internal/steward/outside"
 )
 
+// served is a git host for a test, and what the service does for a steward that
+// clones from it.
+type served struct {
+	*httptest.Server
+	allowed string
+}
+
+func gitHost(t *testing.T) served {
+	t.Helper()
+	bare := t.TempDir()
+	if err := demo.MakeRepository(t.Context(), bare, "berth-planner", os.DirFS("../../demo")); err != nil {
+		t.Fatal(err)
+	}
+	handler, err := demo.GitHost(bare, func() string { return "" })
+	if err != nil {
+		t.Fatal(err)
+	}
+	host := httptest.NewServer(handler)
+	t.Cleanup(host.Close)
+	return served{host, strings.TrimPrefix(host.URL, "http://")}
+}
+
+func (h served) serve(_ string, r steward.Request, c *steward.Conn) {
+	switch r.Kind {
+	case steward.Git:
+		outside.ServeGit(c, h.allowed)
+	case steward.Credential:
+		_ = c.Send(steward.GitCredential{Username: "ingrid", Password: demo.GitToken("ingrid")})
+	}
+}
+
 // pair is both ends over a real socket: a hub and a serving steward, here as
 // one process, without a container.
 type pair struct {
@@ -313,25 +344,8 @@ func TestSetUpCommandsRunOnce(t *testing.T) {
 // A clone goes through the service's proxy to its one git host, signed in by
 // the helper, and is marked last; the work report tells what is only here.
 func TestCloneAndWork(t *testing.T) {
-	bare := t.TempDir()
-	if err := demo.MakeRepository(t.Context(), bare, "berth-planner", os.DirFS("../../demo")); err != nil {
-		t.Fatal(err)
-	}
-	handler, err := demo.GitHost(bare, func() string { return "" })
-	if err != nil {
-		t.Fatal(err)
-	}
-	host := httptest.NewServer(handler)
-	defer host.Close()
-	allowed := strings.TrimPrefix(host.URL, "http://")
-	p := newPair(t, func(_ string, r steward.Request, c *steward.Conn) {
-		switch r.Kind {
-		case steward.Git:
-			outside.ServeGit(c, allowed)
-		case steward.Credential:
-			_ = c.Send(steward.GitCredential{Username: "ingrid", Password: demo.GitToken("ingrid")})
-		}
-	})
+	host := gitHost(t)
+	p := newPair(t, host.serve)
 	p.server.binary = filepath.Join(t.TempDir(), "helper") // stands for the steward's binary, which asks the same socket
 	if err := os.WriteFile(p.server.binary, []byte("#!/bin/sh\necho username=ingrid\necho password="+demo.GitToken("ingrid")+"\n"), 0o755); err != nil {
 		t.Fatal(err)
@@ -403,7 +417,7 @@ func TestCloneAndWork(t *testing.T) {
 	}
 	text, _ := io.ReadAll(res.Body)
 	res.Body.Close()
-	if !strings.Contains(string(text), allowed) {
+	if !strings.Contains(string(text), host.allowed) {
 		t.Errorf("the refusal says %q", text)
 	}
 	if res, err := through.Get("https://elsewhere.example/"); err == nil {

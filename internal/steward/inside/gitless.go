@@ -1,0 +1,239 @@
+package inside
+
+import (
+	"bufio"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/go-git/go-git/v5"
+	"github.com/go-git/go-git/v5/plumbing"
+	"github.com/go-git/go-git/v5/plumbing/object"
+	"github.com/go-git/go-git/v5/plumbing/transport"
+	"github.com/go-git/go-git/v5/plumbing/transport/http"
+	_ "golang.org/x/crypto/x509roots/fallback" // small images know no authorities either
+
+	"yardbench/internal/steward"
+)
+
+// Many small images have no git. There the steward clones with a reader of its
+// own, as the user and by the same way through the service, and looks at the
+// clone with it for what exists nowhere else. People still need git to commit:
+// a new terminal says so.
+
+// noGit is what is said where the image has none.
+const noGit = "This image has no git. The clone is here and looked after; to commit, add git to the image (apt-get install git, apk add git) or put a feature for it into the definition."
+
+// gitless is what the steward's own clone is asked for.
+type gitless struct {
+	URL, Branch, Folder string
+	Proxy               string // the way through the service
+	Helper              string // the socket that gives the credential
+	Prepared            bool   // the folder holds a clone already
+}
+
+// CloneWithoutGit clones as its one argument says, in JSON.
+func CloneWithoutGit(args []string, out io.Writer) int {
+	var g gitless
+	if len(args) != 1 || json.Unmarshal([]byte(args[0]), &g) != nil {
+		return 2
+	}
+	if err := g.clone(out); err != nil {
+		fmt.Fprintln(out, err)
+		return 1
+	}
+	return 0
+}
+
+func (g gitless) clone(out io.Writer) error {
+	proxy := transport.ProxyOptions{URL: g.Proxy}
+	u, err := url.Parse(g.URL)
+	if err != nil {
+		return err
+	}
+	var auth transport.AuthMethod
+	if cred, err := credential(g.Helper, u.Host); err == nil && cred.Username != "" {
+		auth = &http.BasicAuth{Username: cred.Username, Password: cred.Password}
+	}
+	branch := plumbing.NewBranchReferenceName(g.Branch)
+	if !g.Prepared {
+		_, err := git.PlainClone(g.Folder, false, &git.CloneOptions{URL: g.URL, ReferenceName: branch, Auth: auth, ProxyOptions: proxy, Progress: out})
+		return err
+	}
+	// A prepared tree keeps what set-up made; what is tracked becomes the branch's.
+	aside := filepath.Join(g.Folder, ".yardbench-clone")
+	if _, err := git.PlainClone(aside, false, &git.CloneOptions{URL: g.URL, ReferenceName: branch, Auth: auth, ProxyOptions: proxy, Progress: out}); err != nil {
+		return err
+	}
+	old, err := git.PlainOpen(g.Folder)
+	if err != nil {
+		return err
+	}
+	tracked, err := old.Storer.Index()
+	if err != nil {
+		return err
+	}
+	for _, e := range tracked.Entries {
+		if err := os.Remove(filepath.Join(g.Folder, filepath.FromSlash(e.Name))); err != nil && !errors.Is(err, os.ErrNotExist) && !errors.Is(err, syscall.ENOTDIR) && !errors.Is(err, syscall.ENOTEMPTY) {
+			return err
+		}
+	}
+	if err := os.RemoveAll(filepath.Join(g.Folder, ".git")); err != nil {
+		return err
+	}
+	return errors.Join(moveOver(aside, g.Folder), os.RemoveAll(aside))
+}
+
+// moveOver moves what is in one folder into another on the same device, over
+// what is there; folders that are there are gone into.
+func moveOver(from, to string) error {
+	entries, err := os.ReadDir(from)
+	if err != nil {
+		return err
+	}
+	for _, e := range entries {
+		old, next := filepath.Join(from, e.Name()), filepath.Join(to, e.Name())
+		if there, err := os.Lstat(next); err == nil {
+			if e.IsDir() && there.IsDir() {
+				if err := moveOver(old, next); err != nil {
+					return err
+				}
+				continue
+			}
+			if err := os.RemoveAll(next); err != nil {
+				return err
+			}
+		}
+		if err := os.Rename(old, next); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// ReportWithoutGit prints what exists nowhere else in the clone that its one
+// argument names, as a WorkReport in JSON.
+func ReportWithoutGit(args []string, out io.Writer) int {
+	if len(args) != 1 {
+		return 2
+	}
+	var w steward.WorkReport
+	if err := look(args[0], &w); err != nil {
+		w.Problem = "the clone cannot be looked at: " + err.Error()
+	}
+	if json.NewEncoder(out).Encode(w) != nil {
+		return 1
+	}
+	return 0
+}
+
+func look(folder string, w *steward.WorkReport) error {
+	r, err := git.PlainOpen(folder)
+	if err != nil {
+		return err
+	}
+	tree, err := r.Worktree()
+	if err != nil {
+		return err
+	}
+	status, err := tree.Status()
+	if err != nil {
+		return err
+	}
+	for name, s := range status {
+		if s.Worktree != git.Unmodified || s.Staging != git.Unmodified {
+			if w.Uncommitted = append(w.Uncommitted, name); len(w.Uncommitted) == maxListed {
+				break
+			}
+		}
+	}
+	// What the remote's branches reach is not only here.
+	known := map[plumbing.Hash]bool{}
+	var own []plumbing.Hash
+	refs, err := r.References()
+	if err != nil {
+		return err
+	}
+	err = refs.ForEach(func(ref *plumbing.Reference) error {
+		switch name := ref.Name(); {
+		case ref.Type() != plumbing.HashReference:
+		case name.IsRemote():
+			return walk(r, ref.Hash(), known, nil)
+		case name.IsBranch() || name.IsTag() || name == plumbing.HEAD:
+			own = append(own, ref.Hash())
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	for _, h := range own {
+		if err := walk(r, h, known, func(c *object.Commit) {
+			title, _, _ := strings.Cut(c.Message, "\n")
+			w.Unpushed = append(w.Unpushed, c.Hash.String()[:7]+" "+title)
+		}); err != nil {
+			return err
+		}
+	}
+	w.Unpushed = w.Unpushed[:min(len(w.Unpushed), maxListed)]
+	if f, err := os.Open(filepath.Join(folder, ".git", "logs", "refs", "stash")); err == nil {
+		defer f.Close()
+		for lines := bufio.NewScanner(io.LimitReader(f, 1<<20)); lines.Scan(); {
+			w.Stashes++
+		}
+	}
+	return nil
+}
+
+// walk visits the commits from one on that are not seen yet.
+func walk(r *git.Repository, from plumbing.Hash, seen map[plumbing.Hash]bool, visit func(*object.Commit)) error {
+	if seen[from] {
+		return nil
+	}
+	c, err := r.CommitObject(from)
+	if errors.Is(err, plumbing.ErrObjectNotFound) { // of a tag with words of its own
+		t, err := r.TagObject(from)
+		if err != nil {
+			return nil //nolint:nilerr // it names no commit
+		}
+		if c, err = t.Commit(); err != nil {
+			return nil //nolint:nilerr // it names no commit
+		}
+	} else if err != nil {
+		return err
+	}
+	return object.NewCommitPreorderIter(c, seen, nil).ForEach(func(c *object.Commit) error {
+		seen[c.Hash] = true
+		if visit != nil {
+			visit(c)
+		}
+		return nil
+	})
+}
+
+// credential asks the serving steward's socket for what signs in to a git host.
+func credential(socket, host string) (cred steward.GitCredential, err error) {
+	conn, err := net.DialTimeout("unix", socket, 5*time.Second)
+	if err != nil {
+		return cred, fmt.Errorf("the steward does not answer: %w", err)
+	}
+	defer conn.Close()
+	_ = conn.SetDeadline(time.Now().Add(20 * time.Second)) // a failure shows at the next call
+	c := &steward.Conn{Stream: conn}
+	err = c.Send(steward.Request{Kind: steward.Credential, Host: host})
+	if err == nil {
+		err = c.Receive(&cred)
+	}
+	if err == nil && cred.Problem != "" {
+		err = errors.New(cred.Problem)
+	}
+	return cred, err
+}
