@@ -21,7 +21,7 @@ func (w *world) standIn(names []string) {
 	w.t.Helper()
 	cli, ctx := w.docker(), w.t.Context()
 	defer cli.Close()
-	const script = `set -e
+	w.change(names[0], `set -e
 for tool in yarn npm gunicorn levels-ready; do printf '#!/bin/sh\necho "$(basename $0) $* in $(pwd)" >> /tmp/did\n' > /usr/local/bin/$tool; chmod +x /usr/local/bin/$tool; done
 cat > /usr/local/bin/answer <<'END'
 import os, selectors, socket
@@ -32,13 +32,25 @@ while True:
     for key, _ in all.select():
         c, _ = key.fileobj.accept(); c.sendall(("this is " + os.uname().nodename + "\n").encode()); c.close()
 END
-mkdir -p /var/www/html; echo none > /var/www/html/index.html`
+mkdir -p /var/www/html; echo none > /var/www/html/index.html`, `CMD ["python3", "/usr/local/bin/answer"]`)
+	for _, n := range names[1:] {
+		if _, err := cli.ImageTag(ctx, client.ImageTagOptions{Source: names[0], Target: n}); err != nil {
+			w.t.Fatal(err)
+		}
+	}
+}
+
+// change makes an image of the base image that a script changed.
+func (w *world) change(name, script string, changes ...string) {
+	w.t.Helper()
+	cli, ctx := w.docker(), w.t.Context()
+	defer cli.Close()
 	made, err := cli.ContainerCreate(ctx, client.ContainerCreateOptions{Config: &container.Config{Image: "skerryline/base:1", User: "root", Cmd: []string{"sh", "-c", script}}})
 	if err != nil {
 		w.t.Fatal(err)
 	}
 	defer func() {
-		_, _ = cli.ContainerRemove(ctx, made.ID, client.ContainerRemoveOptions{Force: true}) // the world's engine goes in the end
+		_, _ = cli.ContainerRemove(ctx, made.ID, client.ContainerRemoveOptions{Force: true}) // the engine goes in the end
 	}()
 	if _, err := cli.ContainerStart(ctx, made.ID, client.ContainerStartOptions{}); err != nil {
 		w.t.Fatal(err)
@@ -47,20 +59,15 @@ mkdir -p /var/www/html; echo none > /var/www/html/index.html`
 	select {
 	case r := <-wait.Result:
 		if r.StatusCode != 0 {
-			w.t.Fatalf("the image that stands in: exit code %d", r.StatusCode)
+			w.t.Fatalf("%s: exit code %d", name, r.StatusCode)
 		}
 	case err := <-wait.Error:
 		w.t.Fatal(err)
 	case <-time.After(time.Minute):
-		w.t.Fatal("the image that stands in is not made")
+		w.t.Fatalf("%s is not made", name)
 	}
-	if _, err := cli.ContainerCommit(ctx, made.ID, client.ContainerCommitOptions{Reference: names[0], Changes: []string{`CMD ["python3", "/usr/local/bin/answer"]`, "USER root", "ENTRYPOINT []"}}); err != nil {
+	if _, err := cli.ContainerCommit(ctx, made.ID, client.ContainerCommitOptions{Reference: name, Changes: append([]string{"USER root", "ENTRYPOINT []"}, changes...)}); err != nil {
 		w.t.Fatal(err)
-	}
-	for _, n := range names[1:] {
-		if _, err := cli.ImageTag(ctx, client.ImageTagOptions{Source: names[0], Target: n}); err != nil {
-			w.t.Fatal(err)
-		}
 	}
 }
 

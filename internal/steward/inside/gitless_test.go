@@ -68,6 +68,10 @@ func TestCloneWithoutGit(t *testing.T) {
 	if w := work(); fmt.Sprint(w.Uncommitted) != "[new]" || len(w.Unpushed) != 1 || !strings.HasSuffix(w.Unpushed[0], " Only here") || w.Stashes != 1 || w.Problem != "" {
 		t.Errorf("the work is told as %+v", w)
 	}
+	shown := p.ask(t, steward.Request{Kind: steward.Terminal, ID: "main", Process: steward.Process{Argv: []string{"/bin/cat"}, Env: process.Env, GitHost: process.GitHost}})
+	if _, b, err := shown.ReceiveFrame(); err != nil || !strings.Contains(string(b), "to commit, add git to the image") {
+		t.Errorf("a new terminal begins with %q, %v", b, err)
+	}
 	// Without the mark, and with what a prepared image left: the tree becomes the branch's.
 	if err := os.Remove(filepath.Join(p.folder, ".git", "yardbench-seeded")); err != nil {
 		t.Fatal(err)

@@ -102,6 +102,12 @@ func (s *server) prepare(p steward.Process) (*exec.Cmd, error) {
 		folder = a.home
 	}
 	path, err := find(argv[0], env["PATH"], folder)
+	if err != nil && (argv[0] == "/bin/sh" || argv[0] == "sh") {
+		// Small images have one program that is all others, told by its name.
+		if busy, missing := find("busybox", env["PATH"], folder); missing == nil {
+			path, argv, err = busy, append([]string{"sh"}, argv[1:]...), nil
+		}
+	}
 	if err != nil {
 		return nil, err
 	}
