@@ -29,14 +29,15 @@ the service looks at, at its branch's head.`
 	check := &cobra.Command{
 		Use: "check [FOLDER | REPOSITORY[@BRANCH]]", Short: "Say what is wrong with a definition, why it matters, and what to do",
 		Long: "Say what is wrong with a definition, why it matters, and what to do." + where + ` The exit code is 4 where a launch
-would be refused, with --strict also where there are warnings.`,
+would be refused, with --strict also where there are warnings. Of a folder with
+several definitions all are looked at, unless --name names one.`,
 		Example: "  yardbench definition check\n  yardbench definition check tide-board@spring-tides\n  yardbench definition check --sarif . > findings.sarif",
 		Args:    cobra.MaximumNArgs(1), ValidArgsFunction: a.repositoryNames,
 		RunE: func(cmd *cobra.Command, args []string) (err error) {
 			if sarif && a.json {
 				return usage{fmt.Errorf("--sarif and --json are two forms of the same: ask for one")}
 			}
-			found, err := a.lookAt(cmd, args, name)
+			found, err := a.lookAt(cmd, args, name, true)
 			if err != nil {
 				return err
 			}
@@ -58,7 +59,7 @@ would be refused, with --strict also where there are warnings.`,
 		Long:    "Show what a definition comes to after merging, each value with where it is from: a line of a file, a feature, an image's label, the house rules, or what is usual." + where + "\nOf a repository the fingerprint of its image is shown too, and the images it begins with.",
 		Example: "  yardbench definition show tide-board\n  yardbench definition show . --name night", Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.repositoryNames,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			found, err := a.lookAt(cmd, args, name)
+			found, err := a.lookAt(cmd, args, name, false)
 			if err != nil {
 				return err
 			}
@@ -69,18 +70,107 @@ would be refused, with --strict also where there are warnings.`,
 			return a.print(found, func() { a.values(found) })
 		},
 	}
-	for _, x := range []*cobra.Command{check, show} {
+	explain := &cobra.Command{
+		Use: "explain [FOLDER | REPOSITORY[@BRANCH]]", Short: "Say what a launch does because of a definition, in order, as whom and where",
+		Long:    "Say what a launch does because of a definition: what runs in which order, as whom, where, and which line says so." + where,
+		Example: "  yardbench definition explain\n  yardbench definition explain tide-board@spring-tides", Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.repositoryNames,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			found, err := a.lookAt(cmd, args, name, false)
+			if err != nil {
+				return err
+			}
+			if n := count(found.Findings); n["error"] > 0 {
+				a.findings(found)
+				return exit(exitRefused)
+			}
+			return a.print(found, func() {
+				a.heading(found)
+				t := newTable(a.out, "WHEN", "WHAT", "AS", "WHERE", "FROM")
+				for _, x := range found.Steps {
+					t.row(x.When, shortened(x.What, 60), x.As, x.Where, x.From)
+				}
+				t.print()
+			})
+		},
+	}
+	diff := &cobra.Command{
+		Use: "diff ONE OTHER", Short: "Show what differs between two definitions, and what that makes due",
+		Long: `Show what differs between what two definitions come to, and what a change from
+the first to the other makes due for workspaces that are there. Each is a
+folder, or a registered repository's branch, as in check: a folder against the
+branch tells what a change does before it is pushed.`,
+		Example: "  yardbench definition diff tide-board .\n  yardbench definition diff tide-board tide-board@spring-tides", Args: cobra.ExactArgs(2), ValidArgsFunction: a.repositoryNames,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			var sides [2]wire.DefinitionCheck
+			for i := range sides {
+				found, err := a.lookAt(cmd, args[i:i+1], name, false)
+				if err != nil {
+					return err
+				}
+				if count(found.Findings)["error"] > 0 {
+					a.findings(found)
+					return exit(exitRefused)
+				}
+				sides[i] = found
+			}
+			values := func(c wire.DefinitionCheck) (out []definition.Value) {
+				for _, v := range c.Values {
+					out = append(out, definition.Value(v))
+				}
+				return definition.BuildFiles(out, c.Files)
+			}
+			found := difference{Changes: []changed{}}
+			changes := definition.Differences(values(sides[0]), values(sides[1]))
+			for _, c := range changes {
+				found.Changes = append(found.Changes, changed(c))
+			}
+			found.Due = definition.Due(changes)
+			return a.print(found, func() {
+				if len(found.Changes) == 0 {
+					fmt.Fprintln(a.out, "they come to the same")
+					return
+				}
+				t := newTable(a.out, "VALUE", "IN "+args[0], "IN "+args[1])
+				for _, c := range found.Changes {
+					t.row(c.Key, shortened(cmp.Or(c.Old, "none"), 60), shortened(cmp.Or(c.New, "none"), 60))
+				}
+				t.print()
+				fmt.Fprintf(a.out, "\n%s; due: %s\n", some(len(found.Changes), "difference"), found.Due)
+			})
+		},
+	}
+	for _, x := range []*cobra.Command{check, show, explain, diff} {
 		x.Flags().StringVar(&name, "name", "", "the definition under .devcontainer of that name (default: the first one)")
 	}
-	c.AddCommand(check, show)
+	c.AddCommand(check, show, explain, diff)
 	return c
 }
 
+// difference is what diff prints as JSON.
+type difference struct {
+	Changes []changed `json:"changes"`
+	Due     string    `json:"due"`
+}
+
+type changed struct {
+	Key string `json:"key"`
+	Old string `json:"old"`
+	New string `json:"new"`
+}
+
+// shortened cuts a text for a column.
+func shortened(s string, most int) string {
+	if r := []rune(s); len(r) > most {
+		return string(r[:most-1]) + "…"
+	}
+	return s
+}
+
 // lookAt checks a folder, or has the service check a repository.
-func (a definitionCommands) lookAt(cmd *cobra.Command, args []string, name string) (found wire.DefinitionCheck, err error) {
+func (a definitionCommands) lookAt(cmd *cobra.Command, args []string, name string, all bool) (found wire.DefinitionCheck, err error) {
 	where := strings.Join(args, "")
 	if isFolder(where) {
-		return checkFolder(cmd.Context(), where, name)
+		return checkFolder(cmd.Context(), where, name, all)
 	}
 	err = a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
 		repository, branch, _ := strings.Cut(where, "@")
@@ -102,11 +192,7 @@ func (a definitionCommands) values(found wire.DefinitionCheck) {
 	}
 	t := newTable(a.out, "VALUE", "IS", "FROM")
 	for _, v := range found.Values {
-		value := []rune(v.Value)
-		if len(value) > 70 {
-			value = append(value[:69], '…')
-		}
-		t.row(v.Key, string(value), v.Origin)
+		t.row(v.Key, shortened(v.Value, 70), v.Origin)
 	}
 	t.print()
 	if found.Fingerprint == "" {
@@ -133,23 +219,35 @@ func isFolder(name string) bool {
 	return err == nil && i.IsDir()
 }
 
-// checkFolder checks a tree on this machine.
-func checkFolder(ctx context.Context, folder, name string) (wire.DefinitionCheck, error) {
+// checkFolder checks a tree on this machine: the definition of a name, or with
+// all and no name each that it has.
+func checkFolder(ctx context.Context, folder, name string, all bool) (wire.DefinitionCheck, error) {
 	t, err := openTree(folder)
 	if err != nil {
 		return wire.DefinitionCheck{}, err
 	}
 	defer t.root.Close()
 	return look(ctx, func() wire.DefinitionCheck {
-		found := wire.DefinitionCheck{Findings: []wire.DefinitionFinding{}}
-		src := t.source(name)
-		def, findings := definition.Check(src)
+		found := wire.DefinitionCheck{Findings: []wire.DefinitionFinding{}, Files: map[string]string{}}
+		src := definition.Noting(t.source(name), found.Files)
 		found.Names = definition.Names(src)
+		def, findings := definition.Check(src)
+		if all && name == "" && len(found.Names) > 1 {
+			findings = nil
+			for _, n := range found.Names {
+				_, more := definition.Check(t.source(n))
+				findings = append(findings, more...)
+			}
+			findings = definition.Bounded(findings)
+		}
 		for _, f := range findings {
 			found.Findings = append(found.Findings, wire.DefinitionFinding(f))
 		}
 		for _, v := range definition.Values(def) {
 			found.Values = append(found.Values, wire.DefinitionValue(v))
+		}
+		for _, x := range definition.Explain(def) {
+			found.Steps = append(found.Steps, wire.DefinitionStep(x))
 		}
 		return found
 	})

@@ -89,6 +89,56 @@ func TestDefinitionCheckOfAFolder(t *testing.T) {
 }
 
 // A tree of 200 files is checked soon enough to be checked at every change.
+// Definitions are explained and held against each other without a service; of
+// several in one folder all are checked.
+func TestDefinitionExplainAndDiff(t *testing.T) {
+	dir := t.TempDir()
+	for name, text := range map[string]string{
+		"one/.devcontainer/devcontainer.json":    `{"build": {"dockerfile": "Dockerfile"}, "remoteUser": "crew", "onCreateCommand": "make"}`,
+		"one/.devcontainer/Dockerfile":           "FROM a:1\n",
+		"two/.devcontainer/devcontainer.json":    `{"build": {"dockerfile": "Dockerfile"}, "remoteUser": "crew", "onCreateCommand": "make"}`,
+		"two/.devcontainer/Dockerfile":           "FROM a:2\n",
+		"many/.devcontainer/a/devcontainer.json": `{"image": "a:1", "remoteUser": "crew", "imgae": 1}`,
+		"many/.devcontainer/b/devcontainer.json": `{"image": "a:latest", "remoteUser": "crew"}`,
+		"bad/.devcontainer/devcontainer.json":    `{}`,
+	} {
+		if err := errors.Join(os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755), os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	t.Chdir(dir)
+	for _, c := range []struct {
+		args string
+		code int
+		says []string
+	}{
+		{"explain ./one", 0, []string{"build the image from .devcontainer/Dockerfile", "once", "make", "crew", "/workspaces/one", ".devcontainer/devcontainer.json:1:63"}},
+		{"explain ./one --json", 0, []string{`"steps": [`, `"when": "for the image"`}},
+		{"explain ./bad", exitRefused, []string{"neither image"}},
+		{"diff ./one ./one", 0, []string{"they come to the same"}},
+		{"diff ./one ./two", 0, []string{"build.content", "folder", "2 differences; due: a new image, and a rebuild"}},
+		{"diff ./one ./two --json", 0, []string{`"due": "a new image`, `"key": "folder"`}},
+		{"diff ./one ./bad", exitRefused, []string{"neither image"}},
+		{"diff ./one", exitUsage, nil},
+		{"check ./many", 0, []string{"imgae is no property", "is whatever is the latest", "2 warnings"}},
+		{"check ./many --name b", 0, []string{"1 warning"}},
+		{"show ./many", exitRefused, []string{"2 definitions, and none is the first"}},
+	} {
+		a, out, errs := quiet(t)
+		root := a.root()
+		root.SetArgs(append([]string{"definition"}, strings.Fields(c.args)...))
+		code := a.report(root.Execute())
+		for _, says := range c.says {
+			if !strings.Contains(out.String()+errs.String(), says) {
+				t.Errorf("%s does not say %q:\n%s%s", c.args, says, out, errs)
+			}
+		}
+		if code != c.code {
+			t.Errorf("%s: exit code %d, not %d", c.args, code, c.code)
+		}
+	}
+}
+
 // A folder may be anybody's: no command that it names is run, a pipe holds
 // nobody up, links are not followed, and Ctrl-C ends the look.
 func TestAHostileFolder(t *testing.T) {
@@ -110,7 +160,7 @@ func TestAHostileFolder(t *testing.T) {
 	for _, folder := range []string{"bare", "own"} {
 		write(folder+"/.env", "X=1\n")
 		write(folder+"/.devcontainer/devcontainer.json", `{"image": "a:1", "remoteUser": "crew"}`)
-		found, err := checkFolder(t.Context(), filepath.Join(dir, folder), "")
+		found, err := checkFolder(t.Context(), filepath.Join(dir, folder), "", true)
 		if err != nil || len(found.Findings) > 0 {
 			t.Errorf("%s: %v, %v", folder, found.Findings, err)
 		}
@@ -124,7 +174,7 @@ func TestAHostileFolder(t *testing.T) {
 		if err := errors.Join(os.MkdirAll(sub, 0o755), syscall.Mkfifo(filepath.Join(sub, pipe), 0o644)); err != nil {
 			t.Fatal(err)
 		}
-		if found, err := checkFolder(t.Context(), sub, ""); err != nil || len(found.Findings) != 1 || found.Findings[0].Rule != "no-definition" {
+		if found, err := checkFolder(t.Context(), sub, "", true); err != nil || len(found.Findings) != 1 || found.Findings[0].Rule != "no-definition" {
 			t.Errorf("a pipe %s: %v, %v", pipe, found.Findings, err)
 		}
 	}
@@ -134,7 +184,7 @@ func TestAHostileFolder(t *testing.T) {
 	if err := os.Symlink("../elsewhere", filepath.Join(dir, "linked", ".devcontainer")); err != nil {
 		t.Fatal(err)
 	}
-	if found, err := checkFolder(t.Context(), filepath.Join(dir, "linked"), ""); err != nil || strings.Contains(fmt.Sprint(found.Values), "stolen") {
+	if found, err := checkFolder(t.Context(), filepath.Join(dir, "linked"), "", true); err != nil || strings.Contains(fmt.Sprint(found.Values), "stolen") {
 		t.Errorf("a linked folder is followed: %v, %v", found.Values, err)
 	}
 
@@ -195,7 +245,7 @@ func BenchmarkCheckFolder(b *testing.B) {
 		write(fmt.Sprintf(".devcontainer/night-%d/devcontainer.json", i), `{"image": "a:1"}`)
 	}
 	for b.Loop() {
-		found, err := checkFolder(b.Context(), dir, "")
+		found, err := checkFolder(b.Context(), dir, "", true)
 		if err != nil || len(found.Findings) < 3 || count(found.Findings)["error"] > 0 {
 			b.Fatalf("%v, %v", found.Findings, err)
 		}

@@ -303,6 +303,8 @@ func (s *Definitions) CheckDefinition(ctx context.Context, a Actor, repository, 
 	if err != nil {
 		return v, err
 	}
+	v.Files = map[string]string{}
+	src = definition.Noting(src, v.Files)
 	if v.Names = definition.Names(src); v.Names == nil {
 		v.Names = []string{}
 	}
@@ -380,6 +382,9 @@ func (s *Definitions) showDefinition(ctx context.Context, r store.Repository, v 
 	}
 	for _, x := range definition.Values(def) {
 		v.Values = append(v.Values, wire.DefinitionValue(x))
+	}
+	for _, x := range definition.Explain(def) {
+		v.Steps = append(v.Steps, wire.DefinitionStep(x))
 	}
 	return found, nil
 }

@@ -10,6 +10,8 @@ type DefinitionCheck struct {
 	Findings   []DefinitionFinding `json:"findings"`
 	// Values is what it resolves to; empty where it is refused.
 	Values      []DefinitionValue `json:"values,omitempty"`
+	Steps       []DefinitionStep  `json:"steps,omitempty" doc:"What a launch does because of it, in order"`
+	Files       map[string]string `json:"files,omitempty" doc:"The files that it was read from, each with the beginning of its SHA-256"`
 	Fingerprint string            `json:"fingerprint,omitempty" doc:"Of everything that goes into the image"`
 	Images      []DefinitionImage `json:"images,omitempty" doc:"The images it begins with"`
 	Built       string            `json:"built,omitempty" doc:"The digest of the image it comes to, where the yard has it"`
@@ -20,6 +22,15 @@ type DefinitionValue struct {
 	Key    string `json:"key" example:"env.TIDE_PORT"`
 	Value  string `json:"value"`
 	Origin string `json:"origin" doc:"A file with line and column, a feature, an image's label, the house rules, or: usual"`
+}
+
+// DefinitionStep is one thing that a launch does because of a definition.
+type DefinitionStep struct {
+	When  string `json:"when" enum:"for the image,once,at each start,in each terminal"`
+	What  string `json:"what"`
+	As    string `json:"as,omitempty" doc:"The user it runs as"`
+	Where string `json:"where,omitempty" doc:"The folder it runs in"`
+	From  string `json:"from" doc:"Where the definition says so, as the origin of a value"`
 }
 
 // DefinitionImage is an image that a definition begins with.

@@ -1236,6 +1236,10 @@ export interface components {
             /** @description The digest of the image it comes to, where the yard has it */
             built?: string;
             commit?: string;
+            /** @description The files that it was read from, each with the beginning of its SHA-256 */
+            files?: {
+                [key: string]: string;
+            };
             findings: components["schemas"]["DefinitionFinding"][];
             /** @description Of everything that goes into the image */
             fingerprint?: string;
@@ -1246,6 +1250,8 @@ export interface components {
             /** @description The definitions of the repository; an empty one is the first */
             names?: string[];
             repository?: string;
+            /** @description What a launch does because of it, in order */
+            steps?: components["schemas"]["DefinitionStep"][];
             values?: components["schemas"]["DefinitionValue"][];
         };
         DefinitionFinding: {
@@ -1271,6 +1277,17 @@ export interface components {
             /** @description As the yard has it; empty where it has not */
             digest?: string;
             name: string;
+        };
+        DefinitionStep: {
+            /** @description The user it runs as */
+            as?: string;
+            /** @description Where the definition says so, as the origin of a value */
+            from: string;
+            what: string;
+            /** @enum {string} */
+            when: "for the image" | "once" | "at each start" | "in each terminal";
+            /** @description The folder it runs in */
+            where?: string;
         };
         DefinitionValue: {
             /** @example env.TIDE_PORT */

@@ -25,7 +25,9 @@ func TestBounds(t *testing.T) {
 		return []string{".devcontainer/c.yaml", "services:\n  app:\n    image: a:1\n" + lines}
 	}
 	const composed = `{"dockerComposeFile": "c.yaml", "service": "app", "workspaceFolder": "/w", "remoteUser": "crew"}`
-	deep := func(n int) string { return `{"image": "a:1", "remoteUser": "crew", "customizations": ` + strings.Repeat(`{"a": `, n) + "1" + strings.Repeat("}", n) + "}" }
+	deep := func(n int) string {
+		return `{"image": "a:1", "remoteUser": "crew", "customizations": ` + strings.Repeat(`{"a": `, n) + "1" + strings.Repeat("}", n) + "}"
+	}
 	for _, c := range []struct {
 		what         string
 		within, over string

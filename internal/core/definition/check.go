@@ -148,7 +148,7 @@ func Check(src Source) (Definition, []Finding) {
 	out, d := find(src)
 	_, bad := Fatal(d.all())
 	if bad && out.Path == "" { // nothing was read that could be looked at further
-		return out, bounded(d.all())
+		return out, Bounded(d.all())
 	}
 	if src.House != nil {
 		var fs []Finding
@@ -210,7 +210,7 @@ func Check(src Source) (Definition, []Finding) {
 			d.findings = append(d.findings, secretsInEnvFile(p, text)...)
 		}
 	}
-	return out, bounded(d.all())
+	return out, Bounded(d.all())
 }
 
 // isRoot tells whether a user, with a group or without, is root.

@@ -95,7 +95,7 @@ var properties = func() []string {
 // is an error the Definition must not be used.
 func Resolve(src Source) (Definition, []Finding) {
 	out, d := find(src)
-	return out, bounded(d.all())
+	return out, Bounded(d.all())
 }
 
 // all are the findings in a file and in those that it names.
@@ -107,9 +107,9 @@ func (d *doc) all() []Finding {
 	return out
 }
 
-// bounded brings findings into their order, the same at every look, and leaves
+// Bounded brings findings into their order, the same at every look, and leaves
 // MaxFindings of them: errors before the others.
-func bounded(fs []Finding) []Finding {
+func Bounded(fs []Finding) []Finding {
 	order := func(a, b Finding) int {
 		return cmp.Or(cmp.Compare(a.Path, b.Path), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column), cmp.Compare(a.Rule, b.Rule), cmp.Compare(a.What, b.What))
 	}

@@ -3,7 +3,6 @@ package definition
 import (
 	"cmp"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 
@@ -242,27 +241,8 @@ const maxChanges = 20
 // Changes tells what is different between two resolved definitions, a line
 // each; where values come from does not count.
 func Changes(old, new Definition) (out []string) {
-	flat := func(d Definition) map[string]string {
-		m := map[string]string{}
-		for _, v := range Values(d) {
-			if m[v.Key] != "" {
-				m[v.Key] += "; "
-			}
-			m[v.Key] += v.Value
-		}
-		return m
-	}
-	a, b := flat(old), flat(new)
-	keys := map[string]bool{}
-	for _, m := range []map[string]string{a, b} {
-		for k := range m {
-			keys[k] = true
-		}
-	}
-	for _, k := range slices.Sorted(maps.Keys(keys)) {
-		if a[k] != b[k] {
-			out = append(out, fmt.Sprintf("%s: %s → %s", k, short(a[k]), short(b[k])))
-		}
+	for _, c := range Differences(Values(old), Values(new)) {
+		out = append(out, fmt.Sprintf("%s: %s → %s", c.Key, short(c.Old), short(c.New)))
 	}
 	if more := len(out) - maxChanges; more > 0 {
 		out = append(out[:maxChanges], fmt.Sprintf("%d more", more))
