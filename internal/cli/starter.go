@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -11,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"yardbench/internal/client"
+	"yardbench/internal/core/definition"
 	"yardbench/internal/core/starter"
 	"yardbench/internal/wire"
 )
@@ -92,7 +94,53 @@ func (a definitionCommands) starter() *cobra.Command {
 	}
 	write.Flags().StringArrayVar(&options, "choose", nil, "a choice, as NAME=VALUE")
 	write.Flags().BoolVar(&force, "replace", false, "replace files that are there")
-	c.AddCommand(list, show, write)
+	c.AddCommand(list, show, write, a.propose())
+	return c
+}
+
+// propose looks at a tree without a definition and proposes one.
+func (a definitionCommands) propose() *cobra.Command {
+	var write bool
+	c := &cobra.Command{
+		Use: "propose [FOLDER]", Short: "Propose a definition for a tree that has none, with the reason for each line",
+		Long: `Propose a definition for a tree that has none, with the reason beside each line:
+from its languages and their versions, lock files, compose and build files, and
+the secrets that an example of an .env leaves open. The folder is the one you
+are in, if none is named; the service is not asked. With --write the file is
+written, where none is there yet.`,
+		Example: "  yardbench starter propose\n  yardbench starter propose --write ./fare-desk", Args: cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			folder := strings.Join(args, "")
+			t, err := openTree(folder)
+			if err != nil {
+				return err
+			}
+			defer t.root.Close()
+			for _, p := range definition.Places {
+				if t.plain(p, false) {
+					return usage{fmt.Errorf("%s is there already; look at it with: yardbench definition check %s", p, folder)}
+				}
+			}
+			proposed, err := look(cmd.Context(), func() []definition.Proposed { return definition.Propose(t.source("")) })
+			if err != nil {
+				return err
+			}
+			text := definition.ProposalText(proposed)
+			if write {
+				if err := writeStarter(wire.FilledStarter{Files: []wire.StarterFile{{Path: definition.Places[0], Content: text}}}, cmp.Or(folder, "."), false); err != nil {
+					return err
+				}
+			}
+			return a.print(proposed, func() {
+				if write {
+					fmt.Fprintf(a.out, "%s\nlook at it with: yardbench definition check %s\n", clean(path.Join(folder, definition.Places[0])), clean(folder))
+					return
+				}
+				fmt.Fprint(a.out, clean(string(text)))
+			})
+		},
+	}
+	c.Flags().BoolVar(&write, "write", false, "write it to "+definition.Places[0])
 	return c
 }
 

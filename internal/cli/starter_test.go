@@ -81,3 +81,30 @@ func TestDefinitionShowOfAFolder(t *testing.T) {
 		}
 	}
 }
+
+// A definition is proposed from what a folder holds, and written where none is.
+func TestPropose(t *testing.T) {
+	dir := t.TempDir()
+	if err := os.WriteFile(filepath.Join(dir, "go.mod"), []byte("module x\n\ngo 1.25\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	run := func(args ...string) (string, int) {
+		a, out, errs := quiet(t)
+		root := a.root()
+		root.SetArgs(append([]string{"starter", "propose", dir}, args...))
+		code := a.report(root.Execute())
+		return out.String() + errs.String(), code
+	}
+	if out, code := run(); code != 0 || !strings.Contains(out, "// it holds go.mod, and go.mod asks for 1.25\n  \"image\": \"golang:1.25-bookworm\",") {
+		t.Errorf("proposed is, with exit code %d:\n%s", code, out)
+	}
+	if out, code := run("--json"); code != 0 || !strings.Contains(out, `"property": "image"`) {
+		t.Errorf("as JSON it is, with exit code %d:\n%s", code, out)
+	}
+	if out, code := run("--write"); code != 0 || !strings.Contains(out, "look at it with: yardbench definition check") {
+		t.Errorf("writing it says, with exit code %d:\n%s", code, out)
+	}
+	if out, code := run("--write"); code != exitUsage || !strings.Contains(out, "is there already") {
+		t.Errorf("writing it again says, with exit code %d:\n%s", code, out)
+	}
+}
