@@ -197,7 +197,7 @@ func (d checkDoc) dockerfile(forwarded []int, user *string, b *Build, house *rul
 		named, err = imagesOf(parsed, b.Args)
 	}
 	if err != nil {
-		d.rule("build-file", Error, -1, "correct it; the Dockerfile reference says what may stand there", "the build file cannot be read: %s", firstLineOf(err))
+		d.rule("build-file", Error, d.placeNamed(err.Error()), "correct it; the Dockerfile reference says what may stand there", "the build file cannot be read: %s", firstLineOf(err))
 		return
 	}
 	for _, f := range named {

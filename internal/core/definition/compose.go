@@ -249,7 +249,7 @@ func (c composeServices) work() string {
 	for _, name := range names {
 		s, score := c.project.Services[name], 0
 		for _, m := range s.Volumes {
-			if rel, kind := c.meant(name, m); kind == MountTree && (rel == "." || rel == "..") {
+			if rel, kind := c.meant(name, m); rel == "." && kind == MountTree || rel == ".." && kind == "" {
 				score = 2
 			}
 		}

@@ -223,16 +223,16 @@ func (r *composeReader) load(details types.ConfigDetails, texts []*composeText) 
 				where = t.doc
 			}
 		}
-		where.rule("compose-file", Error, where.yamlPlace(what), "correct it; the Compose Specification says what may stand there", "%s", strings.TrimPrefix(what, "validating "+where.path+": "))
+		where.rule("compose-file", Error, where.placeNamed(what), "correct it; the Compose Specification says what may stand there", "%s", strings.TrimPrefix(what, "validating "+where.path+": "))
 		return nil, false
 	}
 	maps.DeleteFunc(project.Services, func(name string, _ types.ServiceConfig) bool { return strings.HasPrefix(name, inherited) })
 	return project, true
 }
 
-// yamlPlace finds where a message of the reader belongs: at the line that it
+// placeNamed finds where a message of a reader belongs: at the line that it
 // names, or at the longest path of members that it names.
-func (d *doc) yamlPlace(what string) int {
+func (d *doc) placeNamed(what string) int {
 	if _, after, ok := strings.Cut(what, "line "); ok {
 		digits := after[:len(after)-len(strings.TrimLeft(after, "0123456789"))]
 		if n, err := strconv.Atoi(digits); err == nil {
