@@ -59,13 +59,9 @@ several definitions all are looked at, unless --name names one.`,
 		Long:    "Show what a definition comes to after merging, each value with where it is from: a line of a file, a feature, an image's label, the house rules, or what is usual." + where + "\nOf a repository the fingerprint of its image is shown too, and the images it begins with.",
 		Example: "  yardbench definition show tide-board\n  yardbench definition show . --name night", Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.repositoryNames,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			found, err := a.lookAt(cmd, args, name, false)
+			found, err := a.resolved(cmd, args, name)
 			if err != nil {
 				return err
-			}
-			if n := count(found.Findings); n["error"] > 0 {
-				a.findings(found)
-				return exit(exitRefused)
 			}
 			return a.print(found, func() { a.values(found) })
 		},
@@ -75,13 +71,9 @@ several definitions all are looked at, unless --name names one.`,
 		Long:    "Say what a launch does because of a definition: what runs in which order, as whom, where, and which line says so." + where,
 		Example: "  yardbench definition explain\n  yardbench definition explain tide-board@spring-tides", Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.repositoryNames,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			found, err := a.lookAt(cmd, args, name, false)
+			found, err := a.resolved(cmd, args, name)
 			if err != nil {
 				return err
-			}
-			if n := count(found.Findings); n["error"] > 0 {
-				a.findings(found)
-				return exit(exitRefused)
 			}
 			return a.print(found, func() {
 				a.heading(found)
@@ -103,13 +95,9 @@ branch tells what a change does before it is pushed.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var sides [2]wire.DefinitionCheck
 			for i := range sides {
-				found, err := a.lookAt(cmd, args[i:i+1], name, false)
+				found, err := a.resolved(cmd, args[i:i+1], name)
 				if err != nil {
 					return err
-				}
-				if count(found.Findings)["error"] > 0 {
-					a.findings(found)
-					return exit(exitRefused)
 				}
 				sides[i] = found
 			}
@@ -177,6 +165,17 @@ func (a definitionCommands) lookAt(cmd *cobra.Command, args []string, name strin
 		found, err = api.CheckDefinition(cmd.Context(), repository, branch, name)
 		return err
 	})(cmd, args)
+	return found, err
+}
+
+// resolved looks at a definition from which something can be launched; of
+// another it prints what is wrong.
+func (a definitionCommands) resolved(cmd *cobra.Command, args []string, name string) (wire.DefinitionCheck, error) {
+	found, err := a.lookAt(cmd, args, name, false)
+	if err == nil && count(found.Findings)["error"] > 0 {
+		a.findings(found)
+		err = exit(exitRefused)
+	}
 	return found, err
 }
 
