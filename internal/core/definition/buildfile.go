@@ -181,6 +181,7 @@ func Bases(dockerfile []byte, args map[string]string) (out []string) {
 // the definition names none.
 func (d checkDoc) dockerfile(forwarded []int, user *string, b *Build, house *rules.Rules) {
 	if len(d.text) > MaxBytes {
+		d.rule("build-file", Error, -1, "make it smaller", "the build file has more than the %d bytes allowed", MaxBytes)
 		return
 	}
 	if syntax, _, where, ok := parser.DetectSyntax(d.text); ok {

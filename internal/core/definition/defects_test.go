@@ -109,6 +109,7 @@ func TestWrongKinds(t *testing.T) {
 	want := []string{
 		`2:18: error: PORT in containerEnv is a number; it must be a string; write "8080"`,
 		`2:42: error: ON in containerEnv is a boolean; it must be a string; write "true"`,
+		`3:1: warning: runServices says nothing without dockerComposeFile; take it out`,
 		`3:17: error: 0 in runServices is a number; it must be a string; write "5"`,
 		`4:1: error: init is a string; it must be a boolean; write true or false`,
 		`5:1: error: runArgs is a string; it must be an array; write ["--init"]`,
@@ -307,6 +308,40 @@ func TestWhereTheyWork(t *testing.T) {
 	_, fs = Resolve(source(`{"dockerComposeFile": "c.yaml", "workspaceFolder": "/w"}`, ".devcontainer/c.yaml", "services: {app: {image: 'a:1'}, db: {image: 'a:1'}}"))
 	if len(fs) != 1 || fs[0].Column != 2 || !strings.Contains(fs[0].Fix, "one of: app, db") {
 		t.Errorf("no service is told as %v", fs)
+	}
+}
+
+// What says nothing is told, and what cannot run here is no reason not to launch.
+func TestWhatIsPassedOver(t *testing.T) {
+	for text, want := range map[string]string{
+		`{"image": "a:1", "remoteUser": "crew", "initializeCommand": "x", "waitFor": "initializeCommand"}`:                                        "initializeCommand would run outside the workspace, and is not run",
+		`{"image": "a:1", "remoteUser": "crew", "service": "x"}`:                                                                                  "service says nothing without dockerComposeFile",
+		`{"image": "a:1", "remoteUser": "crew", "dockerComposeFile": "c.yaml", "service": "app", "workspaceFolder": "/w"}`:                        "image says nothing beside dockerComposeFile, which says it",
+		`{"build": {"dockerfile": "D"}, "remoteUser": "crew", "dockerComposeFile": "c.yaml", "service": "app", "workspaceFolder": "/w"}`:          "build says nothing beside dockerComposeFile, which says it",
+		`{"build": {"dockerfile": "Dockerfile", "options": ["--ssh"]}, "remoteUser": "crew"}`:                                                     `the build option "--ssh" is passed over`,
+		`{"image": "a:1", "remoteUser": "crew", "mounts": ["source=${localEnv:HOME}${localEnv:USERPROFILE}/.aws,target=/x,type=bind", "~/y:/y"]}`: "lies in somebody's home, and is not mounted",
+	} {
+		def, fs := Check(source(text, ".devcontainer/c.yaml", "services: {app: {image: 'b:1'}}", ".devcontainer/Dockerfile", "FROM a:1\n"))
+		if f, bad := Fatal(fs); !strings.Contains(fmt.Sprint(fs), want) || bad && !strings.Contains(text, "~/y:/y") {
+			t.Errorf("%s: %v, %v", text, f, fs)
+		}
+		if strings.Contains(text, "initialize") && def.WaitFor != OnCreate {
+			t.Errorf("%s waits for %s", text, def.WaitFor)
+		}
+	}
+	// Of very many definitions not all are listed, and each is found by its name.
+	files := []string{}
+	for i := range 60 {
+		files = append(files, fmt.Sprintf(".devcontainer/d%02d/devcontainer.json", i), `{"image": "a:1"}`)
+	}
+	src := source("", files...)
+	src.Name = "d59"
+	if def, fs := Resolve(src); def.Name != "d59" || len(fs) > 0 {
+		t.Errorf("the last of many is %q, %v", def.Name, fs)
+	}
+	large := source(`{"build": {"dockerfile": "Dockerfile"}, "remoteUser": "crew"}`, ".devcontainer/Dockerfile", "FROM a:1\n#"+strings.Repeat("x", MaxBytes))
+	if _, fs := Check(large); len(fs) != 1 || !strings.Contains(fs[0].What, "more than the 1048576 bytes") {
+		t.Errorf("a build file that is too large is told as %v", fs)
 	}
 }
 

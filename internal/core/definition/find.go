@@ -67,15 +67,18 @@ func find(src Source) (Definition, *doc) {
 		}
 	}
 	names := slices.DeleteFunc(Names(src), func(n string) bool { return n == "" })
+	if src.Name != "" && !strings.Contains(src.Name, "/") && src.Name != ".." {
+		if _, ok := src.Read(named(src.Name)); ok { // of very many not all are listed
+			return at(named(src.Name), src.Name)
+		}
+	}
 	switch {
-	case src.Name != "" && !slices.Contains(names, src.Name):
+	case src.Name != "":
 		next := "leave the name out: there are no others"
 		if len(names) > 0 {
 			next = "name one of: " + strings.Join(names, ", ")
 		}
 		return refuse(".devcontainer", next, "the repository has no definition %q", src.Name)
-	case src.Name != "":
-		return at(named(src.Name), src.Name)
 	case len(names) == 1:
 		return at(named(names[0]), names[0])
 	case len(names) > 1:

@@ -123,6 +123,9 @@ func (d layerDoc) under(out *Definition, r raw, from string, v variables) {
 	if !slices.Contains([]string{"", "none", "stopContainer", "stopCompose"}, r.ShutdownAction) {
 		d.say(Error, d.at("shutdownAction"), "use none, stopContainer or stopCompose", "shutdownAction %q is none", r.ShutdownAction)
 	}
+	if r.WaitFor == "initializeCommand" { // it is not run: what comes next is the first to wait for
+		r.WaitFor = OnCreate
+	}
 	if r.WaitFor != "" && (r.WaitFor == PostAttach || !slices.Contains(Moments, r.WaitFor)) {
 		d.say(Error, d.at("waitFor"), "name one of: onCreateCommand, updateContentCommand, postCreateCommand, postStartCommand", "waitFor %q can not be waited for", r.WaitFor)
 	} else if out.WaitFor == "" && r.WaitFor != "" {

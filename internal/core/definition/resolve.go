@@ -11,6 +11,7 @@ import (
 	"strings"
 	"unicode"
 
+	"github.com/distribution/reference"
 	"github.com/tailscale/hujson"
 
 	"yardbench/internal/core/definition/variable"
@@ -202,7 +203,7 @@ func (d *doc) parse() (r raw, ok bool) {
 			counts = append(counts, m)
 		case d.loose: // manifests and labels have names of their own
 		case name == "initializeCommand":
-			d.say(Error, m.Name.StartOffset, "move it to onCreateCommand, which runs in the workspace", "initializeCommand would run outside the workspace and is refused")
+			d.rule("not-honoured", Warning, m.Name.StartOffset, "move it to onCreateCommand, which runs in the workspace", "initializeCommand would run outside the workspace, and is not run")
 		default:
 			(checkDoc{d}).unknown(name, m.Name.StartOffset, properties, "")
 		}
@@ -229,6 +230,12 @@ func (d *doc) resolve(src Source) Definition {
 		d.origin(&out, "title", "name")
 	}
 	vars := d.folders(&out, r, src)
+	composed := r.DockerComposeFile != nil
+	for name, lost := range map[string]bool{"image": composed && r.Image != "", "build": composed && (r.Build != nil || r.DockerFile != ""), "service": !composed && r.Service != "", "runServices": !composed && len(r.RunServices) > 0} {
+		if lost {
+			d.rule("not-honoured", Warning, d.at(name), "take it out", "%s says nothing %s", name, map[bool]string{true: "beside dockerComposeFile, which says it", false: "without dockerComposeFile"}[composed])
+		}
+	}
 	if (composeDoc{d}).composeFiles(r.DockerComposeFile) != nil {
 		(composeDoc{d}).compose(&out, r, src, &vars)
 	} else {
@@ -312,6 +319,8 @@ func (d *doc) image(out *Definition, r raw, src Source, v variables) {
 func (d *doc) imageName(name string, at int, src Source) string {
 	if strings.ContainsFunc(name, func(c rune) bool { return unicode.IsSpace(c) || unicode.IsControl(c) }) {
 		d.say(Error, at, "take the blank out", "image %q has a blank in it", name)
+	} else if _, err := reference.ParseNormalizedNamed(name); err != nil && !imageID.MatchString(name) && !strings.Contains(name, "$") {
+		d.say(Error, at, "write REGISTRY/NAME:VERSION, the name in small letters", "%q is no name of an image", name)
 	}
 	if ours(name) {
 		(checkDoc{d}).mayUse(name, at, nil)

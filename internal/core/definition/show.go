@@ -22,7 +22,7 @@ type Value struct {
 func Values(d Definition) (out []Value) {
 	put := func(key, value, origin string) {
 		if value != "" {
-			out = append(out, Value{Key: key, Value: plain.Text(value), Origin: cmp.Or(d.Origins[origin], "usual")})
+			out = append(out, Value{Key: plain.Text(key), Value: plain.Text(value), Origin: cmp.Or(d.Origins[origin], "usual")})
 		}
 	}
 	list := func(key string, values []string) {
