@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"github.com/pmezard/go-difflib/difflib"
 	"github.com/spf13/cobra"
 
 	"yardbench/internal/client"
@@ -19,7 +20,7 @@ import (
 
 func (a definitionCommands) definition() *cobra.Command {
 	c := &cobra.Command{Use: "definition", Short: "Look at environment definitions", Example: "  yardbench definition check"}
-	var sarif, strict bool
+	var sarif, strict, fix, write bool
 	var name string
 	const where = `
 
@@ -30,12 +31,20 @@ the service looks at, at its branch's head.`
 		Use: "check [FOLDER | REPOSITORY[@BRANCH]]", Short: "Say what is wrong with a definition, why it matters, and what to do",
 		Long: "Say what is wrong with a definition, why it matters, and what to do." + where + ` The exit code is 4 where a launch
 would be refused, with --strict also where there are warnings. Of a folder with
-several definitions all are looked at, unless --name names one.`,
+several definitions all are looked at, unless --name names one. --fix shows as a
+patch what can be mended without asking: ports that are not forwarded, values
+that look like secrets, files of such values that git keeps. --write writes it.`,
 		Example: "  yardbench definition check\n  yardbench definition check tide-board@spring-tides\n  yardbench definition check --sarif . > findings.sarif",
 		Args:    cobra.MaximumNArgs(1), ValidArgsFunction: a.repositoryNames,
 		RunE: func(cmd *cobra.Command, args []string) (err error) {
 			if sarif && a.json {
 				return usage{fmt.Errorf("--sarif and --json are two forms of the same: ask for one")}
+			}
+			if write && !fix {
+				return usage{fmt.Errorf("--write writes what --fix mends: give both")}
+			}
+			if fix {
+				return a.fix(cmd.Context(), strings.Join(args, ""), name, write)
 			}
 			found, err := a.lookAt(cmd, args, name, true)
 			if err != nil {
@@ -53,6 +62,8 @@ several definitions all are looked at, unless --name names one.`,
 		},
 	}
 	check.Flags().BoolVar(&sarif, "sarif", false, "print SARIF 2.1.0, which code hosts show beside the lines")
+	check.Flags().BoolVar(&fix, "fix", false, "show as a patch what can be mended without asking, in a folder")
+	check.Flags().BoolVar(&write, "write", false, "with --fix: write it")
 	check.Flags().BoolVar(&strict, "strict", false, "let warnings count as errors in the exit code")
 	show := &cobra.Command{
 		Use: "show [FOLDER | REPOSITORY[@BRANCH]]", Short: "Show what a definition comes to, each value with where it is from",
@@ -152,6 +163,63 @@ func shortened(s string, most int) string {
 		return string(r[:most-1]) + "…"
 	}
 	return s
+}
+
+// fix shows what can be mended in a folder as a patch, and writes it if it is
+// to be written.
+func (a definitionCommands) fix(ctx context.Context, folder, name string, write bool) error {
+	if !isFolder(folder) {
+		return usage{fmt.Errorf("--fix mends a folder, and %s is none; clone it, and mend it there", folder)}
+	}
+	t, err := openTree(folder)
+	if err != nil {
+		return err
+	}
+	defer t.root.Close()
+	fixes, err := look(ctx, func() []definition.Fix {
+		src := t.source(name)
+		def, findings := definition.Check(src)
+		return definition.Fixes(src, def, findings)
+	})
+	if err != nil {
+		return err
+	}
+	if len(fixes) == 0 {
+		fmt.Fprintln(a.out, "nothing can be mended without asking")
+		return nil
+	}
+	for _, f := range fixes {
+		from := "a/" + f.Path
+		if f.Old == nil {
+			from = "/dev/null"
+		}
+		patch, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{A: linesOf(f.Old), B: linesOf(f.New), FromFile: from, ToFile: "b/" + f.Path, Context: 3})
+		if err != nil {
+			return err
+		}
+		for _, why := range f.Why {
+			fmt.Fprintf(a.out, "# %s\n", clean(why))
+		}
+		fmt.Fprint(a.out, clean(patch))
+		if write {
+			if err := t.root.WriteFile(f.Path, f.New, 0o644); err != nil {
+				return err
+			}
+		}
+	}
+	if write {
+		fmt.Fprintf(a.out, "# %s written\n", some(len(fixes), "file"))
+	}
+	return nil
+}
+
+// linesOf are the lines of a text, each with its end.
+func linesOf(text []byte) []string {
+	out := strings.SplitAfter(string(text), "\n")
+	if out[len(out)-1] == "" {
+		out = out[:len(out)-1]
+	}
+	return out
 }
 
 // lookAt checks a folder, or has the service check a repository.

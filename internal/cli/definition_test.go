@@ -139,6 +139,48 @@ func TestDefinitionExplainAndDiff(t *testing.T) {
 	}
 }
 
+// What can be mended is shown as a patch that git applies, and written when
+// that is said.
+func TestDefinitionFix(t *testing.T) {
+	dir := t.TempDir()
+	at := filepath.Join(dir, ".devcontainer", "devcontainer.json")
+	if err := errors.Join(os.MkdirAll(filepath.Dir(at), 0o755), os.WriteFile(at, []byte("{\n  \"image\": \"a:1\", // ours\n  \"remoteUser\": \"crew\",\n  \"containerEnv\": {\"DESK_TOKEN\": \"ebb-1234\"}\n}\n"), 0o644)); err != nil {
+		t.Fatal(err)
+	}
+	run := func(args ...string) (string, int) {
+		a, out, errs := quiet(t)
+		root := a.root()
+		root.SetArgs(append([]string{"definition", "check", dir}, args...))
+		code := a.report(root.Execute())
+		return out.String() + errs.String(), code
+	}
+	before, _ := os.ReadFile(at)
+	patch, code := run("--fix")
+	if code != 0 || !strings.Contains(patch, "# DESK_TOKEN is asked for in secrets") || !strings.Contains(patch, "--- a/.devcontainer/devcontainer.json") {
+		t.Fatalf("exit code %d:\n%s", code, patch)
+	}
+	if after, _ := os.ReadFile(at); string(after) != string(before) {
+		t.Error("the file is written before anybody said so")
+	}
+	apply := exec.Command("git", "apply", "--check", "-")
+	apply.Dir, apply.Stdin = dir, strings.NewReader(patch)
+	if out, err := apply.CombinedOutput(); err != nil {
+		t.Errorf("git does not take the patch: %v %s\n%s", err, out, patch)
+	}
+	if out, code := run("--fix", "--write"); code != 0 || !strings.Contains(out, "1 file written") {
+		t.Errorf("exit code %d:\n%s", code, out)
+	}
+	if out, code := run("--strict"); code != 0 {
+		t.Errorf("afterwards, exit code %d:\n%s", code, out)
+	}
+	if out, _ := run("--fix"); !strings.Contains(out, "nothing can be mended") {
+		t.Errorf("a second time:\n%s", out)
+	}
+	if out, code := run("--write"); code != exitUsage {
+		t.Errorf("exit code %d:\n%s", code, out)
+	}
+}
+
 // A folder may be anybody's: no command that it names is run, a pipe holds
 // nobody up, links are not followed, and Ctrl-C ends the look.
 func TestAHostileFolder(t *testing.T) {
