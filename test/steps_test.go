@@ -17,8 +17,7 @@ import (
 // that grows, ten times as much costs at most twelve times the steps. Steps are
 // statements run, in the reader of definitions and in the packages that read
 // for it, as Go's coverage counts them; no clock takes part.
-func TestCostGrowsWithSize(t *testing.T) {
-	t.Parallel()
+func BenchmarkCostGrowsWithSize(t *testing.B) {
 	dir := t.TempDir()
 	ctx, cancel := context.WithTimeout(t.Context(), 10*time.Minute)
 	defer cancel()
@@ -68,7 +67,7 @@ func TestCostGrowsWithSize(t *testing.T) {
 		small, large := steps(c[1], "10"), steps(c[1], "1")
 		if ratio := float64(large) / float64(small); ratio > 12 {
 			t.Errorf("%s: %d steps for a tenth, and %.1f times as many for all", c[1], small, ratio)
-		} else if testing.Verbose() {
+		} else {
 			t.Logf("%-26s %12d steps, %4.1f times a tenth's", c[1], large, ratio)
 		}
 	}

@@ -102,9 +102,6 @@ os.waitpid(p.pid, 0); libc.ptrace(17, p.pid, 0, 0); p.kill()`
 		{"ruby-generated", "/workspaces/ruby-generated/marker", "echo $DB_HOST $BINDING; " + fmt.Sprintf(ask, "postgres", 5432), []string{"postgres 0.0.0.0", "this is"}},
 		{"mono-web", "/workspaces/mono-web/marker", "pwd; cat /tmp/did", []string{"/workspaces/mono-web/web", "npm ci in /workspaces/mono-web/web"}},
 		{"two-binds", "/src/marker", "pwd; ls -l /src", []string{"/app", "/src -> /app"}},
-		{"included", "/src/marker", fmt.Sprintf(ask, "db", 5432), []string{"this is"}},
-		{"windows", "/workspaces/windows/marker", "cat made", []string{"made"}},
-		{"env-null", "/workspaces/env-null/marker", "echo proxy=$PROXY.", []string{"proxy=."}},
 	}
 	images := map[string]bool{"skerryline/standin:1": true}
 	archives := map[string]map[string]string{}

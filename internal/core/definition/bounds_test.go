@@ -62,6 +62,7 @@ func TestBounds(t *testing.T) {
 		{what: "a service's mounts", within: composed, over: composed, files: compose("    tmpfs: [" + many(50, "/m%d") + "]\n"), above: compose("    tmpfs: [" + many(51, "/m%d") + "]\n"), says: "51 mounts"},
 		{what: "published ports", within: composed, over: composed, files: compose("    ports: ['1001-2000:1-1000']\n"), above: compose("    ports: ['1001-2000:1-1000', '1']\n"), says: "more than 1000 ports"},
 		{what: "compose files", within: `{"service": "app", "workspaceFolder": "/w", "remoteUser": "crew", "dockerComposeFile": [` + many(20, `"f%d.yaml"`) + `]}`, over: `{"service": "app", "workspaceFolder": "/w", "remoteUser": "crew", "dockerComposeFile": [` + many(21, `"f%d.yaml"`) + `]}`, files: composeFilesOf(21), above: composeFilesOf(21), says: "more than 20 compose files"},
+		{what: "dollar signs", within: composed, over: composed, files: compose("    labels: {a: '" + strings.Repeat("$", 5000) + "'}\n"), above: compose("    labels: {a: '" + strings.Repeat("$", 5002) + "'}\n"), says: "more than the 5000 dollar signs"},
 		{what: "defaults in defaults", within: composed, over: composed, files: compose("    command: '" + strings.Repeat("${A:-", 16) + strings.Repeat("}", 16) + "'\n"), above: compose("    command: '" + strings.Repeat("${A:-", 17) + strings.Repeat("}", 17) + "'\n"), says: "nested too deeply"},
 	} {
 		_, fs := Check(source(c.within, c.files...))

@@ -78,8 +78,8 @@ func (r *composeReader) text(name string, d *doc, at int) (*composeText, bool) {
 	if t.doc.text, ok = utf8Of(content); !ok {
 		return bad("save it as UTF-8", "it is UTF-16")
 	}
-	if tooNested(t.doc.text) {
-		return bad("give plain defaults", "its variables are nested too deeply")
+	if why := tooVariable(t.doc.text); why != "" {
+		return bad("write plain values", "%s", why)
 	}
 	var node yaml.Node
 	if err := yaml.Unmarshal(t.doc.text, &node); err == nil { // else the loader says why

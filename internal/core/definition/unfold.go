@@ -23,6 +23,8 @@ const (
 	maxPath = 4096
 	// maxNested bounds references that stand in the defaults of others.
 	maxNested = 16
+	// maxDollars bounds the dollar signs of one file.
+	maxDollars = 5000
 )
 
 // errUnfolds says that a text comes to more than is allowed.
@@ -65,21 +67,27 @@ func unfolding(do func() error) (err error) {
 	return do()
 }
 
-// tooNested tells whether references stand in references too deeply: each
-// level is read again for the one around it.
-func tooNested(text []byte) bool {
-	depth := 0
+// tooVariable says why the variables of a text are too much to be read; "" when
+// they are not. References that stand in references are read again for each
+// that they stand in, and a text is copied for each dollar sign in it.
+func tooVariable(text []byte) string {
+	depth, dollars := 0, 0
 	for i := 0; i < len(text); i++ {
 		switch {
-		case text[i] == '$' && i+1 < len(text) && text[i+1] == '{':
-			if depth++; depth > maxNested {
-				return true
+		case text[i] == '$':
+			if dollars++; dollars > maxDollars {
+				return fmt.Sprintf("it has more than the %d dollar signs allowed", maxDollars)
+			}
+			if i+1 < len(text) && text[i+1] == '{' {
+				if depth++; depth > maxNested {
+					return "its variables are nested too deeply"
+				}
 			}
 		case text[i] == '}' && depth > 0, text[i] == '\n':
 			depth = max(0, depth-1)
 		}
 	}
-	return false
+	return ""
 }
 
 // environment reads a file of NAME=VALUE lines. The reader would unfold the
@@ -88,8 +96,8 @@ func environment(text []byte, a *allowance) (map[string]string, error) {
 	if len(text) > MaxBytes {
 		return nil, fmt.Errorf("it has more than the %d bytes allowed", MaxBytes)
 	}
-	if tooNested(text) {
-		return nil, errors.New("its variables are nested too deeply")
+	if why := tooVariable(text); why != "" {
+		return nil, errors.New(why)
 	}
 	out := map[string]string{}
 	lookup := a.counting(func(name string) (string, bool) { v, ok := out[name]; return v, ok })

@@ -41,6 +41,8 @@ func TestWhatTextUnfoldsToIsBounded(t *testing.T) {
 		"an alias of itself":            {plain + "x-a: &a [*a]\n", "", ""},
 		"a long variable, often":        {"services: {a: {image: 'x:1', command: '" + strings.Repeat("$A ", 30_000) + "'}}\n", "A=" + strings.Repeat("y", 100_000) + "\n", ""},
 		"no variable, very often":       {"services: {a: {image: 'x:1', command: '" + strings.Repeat("$A ", 300_000) + "'}}\n", "", ""},
+		"nothing but dollar signs":      {"services: {a: {image: 'x:1', command: '" + strings.Repeat("$", 900_000) + "'}}\n", "", ""},
+		"dollar signs in .env":          {plain, "A=" + strings.Repeat("$", 900_000) + "\n", ""},
 		"defaults in defaults":          {"services: {a: {image: 'x:1', command: '" + strings.Repeat("${A:-", 8000) + strings.Repeat("}", 8000) + "'}}\n", "", ""},
 		"defaults in defaults, in .env": {plain, "A=" + strings.Repeat("${A:-", 8000) + strings.Repeat("}", 8000) + "\n", ""},
 		"a long workspace folder": {"", "", `{"image": "a:1", "workspaceFolder": "/` + strings.Repeat("x", 300_000) + `", "containerEnv": {"A": "` +
@@ -63,7 +65,7 @@ func TestWhatTextUnfoldsToIsBounded(t *testing.T) {
 			if _, bad := Fatal(findings); !bad {
 				t.Errorf("it is taken, with findings %v", findings)
 			}
-			if used := (after.TotalAlloc - before.TotalAlloc) >> 20; used > 256 || took > 20*time.Second {
+			if used := (after.TotalAlloc - before.TotalAlloc) >> 20; used > 256 || took > time.Minute {
 				t.Errorf("it took %d MiB and %s", used, took)
 			}
 		})

@@ -17,13 +17,16 @@ import (
 	"yardbench/internal/steward"
 )
 
+// trees is what a steward does with the workspace's clones.
+type trees struct{ *server }
+
 // maxListed bounds each list of a work report.
 const maxListed = 100
 
 // clone puts a full clone into the workspace folder, as the user, and writes
 // its completion mark last. A folder without the mark is emptied and cloned
 // again: the service asks for a clone only before the first use.
-func (s *server) clone(r steward.Request, log io.Writer) steward.Exit {
+func (s trees) clone(r steward.Request, log io.Writer) steward.Exit {
 	fail := func(format string, a ...any) steward.Exit {
 		return steward.Exit{Code: 1, Problem: fmt.Sprintf(format, a...)}
 	}
@@ -195,7 +198,7 @@ func mountPoints() map[string]bool {
 
 // work looks at the workspace's clones for what exists nowhere else. It runs
 // git as the user and takes a failure for "cannot be looked at".
-func (s *server) work(p steward.Process) steward.WorkReport {
+func (s trees) work(p steward.Process) steward.WorkReport {
 	w := s.workIn(p)
 	for _, folder := range p.Also {
 		q := p
@@ -219,12 +222,12 @@ func (s *server) work(p steward.Process) steward.WorkReport {
 }
 
 // hasGit tells whether a process would find git.
-func (s *server) hasGit(a account, p steward.Process) bool {
+func (s trees) hasGit(a account, p steward.Process) bool {
 	_, err := find("git", s.environment(a, p)["PATH"], "/")
 	return err == nil
 }
 
-func (s *server) workIn(p steward.Process) steward.WorkReport {
+func (s trees) workIn(p steward.Process) steward.WorkReport {
 	if a, err := lookup(p.User); err == nil && !s.hasGit(a, p) {
 		return s.workWithoutGit(p)
 	}
@@ -273,7 +276,7 @@ func (s *server) workIn(p steward.Process) steward.WorkReport {
 }
 
 // workWithoutGit is workIn where the image has no git.
-func (s *server) workWithoutGit(p steward.Process) (w steward.WorkReport) {
+func (s trees) workWithoutGit(p steward.Process) (w steward.WorkReport) {
 	p.Argv = []string{s.binary, "report-without-git", p.Folder}
 	cmd, err := s.prepare(p)
 	if err != nil {

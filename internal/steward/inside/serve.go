@@ -192,11 +192,11 @@ func (s *server) serve(c *steward.Conn) {
 		}
 	case steward.CloneTo:
 		if c.Send(steward.Reply{}) == nil {
-			_ = c.SendJSON(steward.Ended, s.clone(r, c.Writer(steward.Output)))
+			_ = c.SendJSON(steward.Ended, trees{s}.clone(r, c.Writer(steward.Output)))
 		}
 	case steward.Keep:
 		if c.Send(steward.Reply{}) == nil {
-			_ = c.SendJSON(steward.Ended, s.keep(r))
+			_ = c.SendJSON(steward.Ended, trees{s}.keep(r))
 		}
 	case steward.Watch:
 		if c.Send(steward.Reply{}) == nil {
@@ -209,7 +209,7 @@ func (s *server) serve(c *steward.Conn) {
 		_ = c.Send(steward.Reply{})
 	case steward.Work:
 		_ = c.Send(steward.Reply{})
-		_ = c.Send(s.work(r.Process))
+		_ = c.Send(trees{s}.work(r.Process))
 	default:
 		refuse(fmt.Errorf("this steward does not know %q", r.Kind))
 	}

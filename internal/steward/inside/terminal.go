@@ -75,7 +75,7 @@ func (s *server) openShell(t *terminal, r steward.Request) error {
 		return fmt.Errorf("open a terminal: %w", err)
 	}
 	t.cmd, t.file = cmd, f
-	if a, err := lookup(r.Process.User); err == nil && r.Process.GitHost != "" && !s.hasGit(a, r.Process) {
+	if a, err := lookup(r.Process.User); err == nil && r.Process.GitHost != "" && !(trees{s}).hasGit(a, r.Process) {
 		t.history = []byte(noGit + "\r\n")
 	}
 	letGo := s.track(cmd.Process.Pid, "terminal "+r.ID, r.Process.Secrets)

@@ -15,7 +15,7 @@ import (
 
 // keep copies the workspace's files to where an image of the container holds
 // them. The copy is whole under its name or not there at all.
-func (s *server) keep(r steward.Request) steward.Exit {
+func (s trees) keep(r steward.Request) steward.Exit {
 	s.tree.Lock()
 	defer s.tree.Unlock()
 	next := steward.PreparedFolder + ".new"
