@@ -69,8 +69,19 @@ func TestBounds(t *testing.T) {
 		if f, bad := Fatal(fs); bad {
 			t.Errorf("%s: what is within is told as %.300s", c.what, f)
 		}
-		if _, fs = Check(source(c.over, c.above...)); !slices.ContainsFunc(fs, func(f Finding) bool { return f.Severity == Error && strings.Contains(f.What, c.says) }) {
+		_, fs = Check(source(c.over, c.above...))
+		i := slices.IndexFunc(fs, func(f Finding) bool { return f.Severity == Error && strings.Contains(f.What, c.says) })
+		if i < 0 {
 			t.Errorf("%s: what is over is told as %.300v", c.what, fs)
+		} else if whole := slices.Contains([]string{"a compose file's bytes", "declared services", "defaults in defaults", "dollar signs", "bytes"}, c.what); whole != (fs[i].Line == 0) {
+			t.Errorf("%s: what is over is told in line %d", c.what, fs[i].Line)
+		}
+	}
+	// What aliases unfold to, at its edge: a text named again and again.
+	for n, bad := range map[int]bool{3: false, 4: true} {
+		_, fs := Check(source(composed, compose("x-a: &a '"+strings.Repeat("y", maxComposeBytes/4-300)+"'\nx-b: ["+strings.TrimSuffix(strings.Repeat("*a, ", n), ", ")+"]\n")...))
+		if _, told := Fatal(fs); told != bad {
+			t.Errorf("a text unfolded %d times is told as %.200v", n, fs)
 		}
 	}
 	// What is only cut.

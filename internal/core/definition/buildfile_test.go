@@ -71,8 +71,12 @@ func TestImagesThatMayBeUsed(t *testing.T) {
 			".devcontainer/c.yml", "services: {app: {image: 'a:1'}, db: {image: '"+stolen+"'}}\n",
 			".devcontainer/b.yml", "services: {app: {image: 'a:1'}, db: {build: {dockerfile_inline: \"FROM "+stolen+"\"}}}\n",
 			".devcontainer/i.yml", "services: {app: {build: {dockerfile_inline: \"FROM a:1\\nCOPY --from="+stolen+" / /x\\n\"}}}\n"))
-		if _, bad := Fatal(findings); !bad {
+		f, bad := Fatal(findings)
+		if !bad {
 			t.Errorf("%s is taken: %v", name, fmt.Sprint(findings))
+		}
+		if name == "a cache" && f.Line != 0 {
+			t.Errorf("%s is told in line %d", name, f.Line)
 		}
 	}
 }

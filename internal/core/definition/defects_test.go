@@ -218,7 +218,7 @@ func TestStages(t *testing.T) {
 			switch {
 			case f.Rule == "image-unpinned" || f.Rule == "port-not-declared":
 				got = append(got, w[0]+" "+w[1])
-			case strings.Contains(f.What, "no stage"):
+			case strings.Contains(f.What, "no stage") && f.Line == 0:
 				got = append(got, "no stage")
 			case strings.Contains(f.What, "user is root"):
 				got = append(got, "root")
@@ -274,6 +274,32 @@ func TestAnErrorHidesNothing(t *testing.T) {
 	_, fs := Check(source(`{"build": {"dockerfile": "Dockerfile"}, "remoteUser": "crew"}`, ".devcontainer/Dockerfile", "FROM a:1\n\nRNU x\n"))
 	if len(fs) != 1 || fs[0].Line != 3 || fs[0].Path != ".devcontainer/Dockerfile" {
 		t.Errorf("an unknown instruction is told as %v", fs)
+	}
+}
+
+// Of several places where the repository is mounted the clone lies in the one
+// that people begin in; the others are links to it.
+func TestWhereTheCloneLies(t *testing.T) {
+	for folder, want := range map[string]string{
+		`, "workspaceFolder": "/b/x"`:   `["/b/x","/b",[{"kind":"tree","source":".","target":"/a"}]]`,
+		`, "workspaceFolder": "/a"`:     `["/a","/a",[{"kind":"tree","source":".","target":"/b"}]]`,
+		`, "workspaceFolder": "/c"`:     `["/c","/c",[{"kind":"tree","source":".","target":"/a"},{"kind":"tree","source":".","target":"/b"}]]`,
+		`, "workspaceFolder": "/b/a/x"`: `["/b/a/x","/b",[{"kind":"tree","source":".","target":"/a"}]]`,
+		``:                              `["/a","/a",[{"kind":"tree","source":".","target":"/b"}]]`,
+	} {
+		def, fs := Resolve(source(`{"dockerComposeFile": "c.yaml", "service": "app"`+folder+`}`, ".devcontainer/c.yaml", "services: {app: {image: 'a:1', volumes: ['..:/a', '..:/b']}}"))
+		if f, bad := Fatal(fs); bad {
+			t.Error(f)
+			continue
+		}
+		sameJSON(t, folder, []any{def.Folder, def.TreeFolder(), def.Mounts}, want)
+		if told := strings.Contains(fmt.Sprint(fs), "workspaceFolder is missing: people begin in /a"); told != (folder == "") {
+			t.Errorf("%s: said is %v", folder, fs)
+		}
+	}
+	_, fs := Resolve(source(`{"dockerComposeFile": "c.yaml", "service": "app"}`, ".devcontainer/c.yaml", "services: {app: {image: 'a:1', volumes: ['..:/etc']}}"))
+	if !strings.Contains(fmt.Sprint(fs), `the repository cannot lie at "/etc"`) {
+		t.Errorf("over the system it is told as %v", fs)
 	}
 }
 
