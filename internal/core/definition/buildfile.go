@@ -236,6 +236,10 @@ func (d checkDoc) dockerfile(forwarded []int, user *string, b *Build, house *rul
 			d.secretsInStage(s)
 		}
 	}
+	shown := map[int]bool{}
+	for _, p := range forwarded {
+		shown[p] = true
+	}
 	last := ""
 	for i := target; i >= 0; i = base[i] {
 		for _, c := range slices.Backward(stages[i].Commands) {
@@ -244,8 +248,11 @@ func (d checkDoc) dockerfile(forwarded []int, user *string, b *Build, house *rul
 				last = cmp.Or(last, c.User)
 			case *instructions.ExposeCommand:
 				for _, port := range c.Ports {
+					if d.full() {
+						break // a few letters name many
+					}
 					for _, p := range exposed(port) {
-						if !slices.Contains(forwarded, p) {
+						if !shown[p] {
 							d.rule("port-not-declared", Warning, d.line(lineOf(c.Location())), fmt.Sprintf("add %d to forwardPorts", p), "port %d is exposed and not forwarded", p)
 						}
 					}

@@ -142,6 +142,10 @@ func secretsInEnvFile(path string, text []byte) []Finding {
 	return e.findings
 }
 
+// maxBuildBytes bounds the build files of one definition together, one that
+// several services are built from counted for each.
+const maxBuildBytes = 2 << 20
+
 // Check is Resolve with advice: what is allowed and yet likely to hurt. What
 // src.Read gives is taken for committed.
 func Check(src Source) (Definition, []Finding) {
@@ -175,6 +179,7 @@ func Check(src Source) (Definition, []Finding) {
 		}
 		composeDoc{d}.portsNotForwarded(out)
 	}
+	looked := 0
 	for i, b := range builds {
 		if b == nil {
 			continue
@@ -188,6 +193,10 @@ func Check(src Source) (Definition, []Finding) {
 				continue
 			}
 			f.text = content
+		}
+		if looked += len(f.text); looked > maxBuildBytes {
+			d.rule("build-file", Error, -1, "make them smaller, or let several services use one image", "the build files come to more than the %d bytes allowed", maxBuildBytes)
+			break
 		}
 		other := "other" // the user of a service is its own matter
 		last := &user

@@ -220,9 +220,7 @@ func (d composeDoc) work(out *Definition, s Service) {
 		out.Mounts = append(out.Mounts, m)
 		out.note("mounts."+m.Target, from("volumes"))
 	}
-	for _, p := range s.Ports {
-		out.Compose.Ports = append(out.Compose.Ports, p)
-	}
+	out.Compose.Ports = s.Ports
 	d.lower = &raw{ContainerEnv: s.Env, ContainerUser: s.User}
 }
 

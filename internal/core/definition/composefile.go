@@ -36,8 +36,9 @@ const inherited = "yardbench.inherited."
 
 // composeText is one compose file as it is written.
 type composeText struct {
-	doc *doc
-	top map[string]any
+	doc   *doc
+	top   map[string]any
+	nodes int // what it unfolds to
 }
 
 // composeReader reads compose files, each once, and brings them together.
@@ -45,7 +46,8 @@ type composeReader struct {
 	composeDoc
 	src    Source
 	texts  map[string]*composeText
-	nodes  int               // what all of them unfold to
+	read   int               // how many files were handed to the specification's reader, each time counted
+	nodes  int               // what they unfold to, with what services take over from those that they extend
 	bases  map[string]string // by service: the folder its paths are relative to
 	copies map[string]string // names of what is inherited, by file and service
 	loose  bool              // parts are taken from several projects: what refers to what is looked at here
@@ -88,7 +90,7 @@ func (r *composeReader) text(name string, d *doc, at int) (*composeText, bool) {
 			return nil, false
 		}
 		size := unfoldedSize(&node)
-		if r.nodes += size.nodes; r.nodes >= maxComposeNodes {
+		if t.nodes = size.nodes; size.nodes >= maxComposeNodes {
 			return bad("make it smaller", "it comes to more than the %d values allowed, its aliases put in", maxComposeNodes)
 		}
 		if size.bytes >= maxComposeBytes {
@@ -159,6 +161,10 @@ func (r *composeReader) project(names []string, dir string, env types.Mapping, d
 		if !ok {
 			return nil, false
 		}
+		if r.read++; r.read > maxComposeFiles { // one that is included twice is read twice
+			t.doc.rule("compose-file", Error, -1, "include each file once", "more than %d files are read, with those that include each other", maxComposeFiles)
+			return nil, false
+		}
 		texts = append(texts, t)
 		r.unset(t.doc, env)
 	}
@@ -177,6 +183,12 @@ func (r *composeReader) project(names []string, dir string, env types.Mapping, d
 		}
 		if changed {
 			c.Content, c.Config = nil, top
+		} else {
+			top = t.top
+		}
+		if r.nodes += t.nodes + takenOver(mapOf(top["services"])); r.nodes >= maxComposeNodes {
+			t.doc.rule("compose-file", Error, t.doc.places.find("services"), "make it smaller", "with what services extend it comes to more than the %d values allowed", maxComposeNodes)
+			return nil, false
 		}
 		if !r.publishes(t, env) {
 			return nil, false
@@ -195,6 +207,52 @@ func (r *composeReader) project(names []string, dir string, env types.Mapping, d
 		}
 	}
 	return p, true
+}
+
+// takenOver is how many values the services of a file take over from those that
+// they extend: each has all of the other's, and all that that one took over.
+func takenOver(services map[string]any) (sum int) {
+	whole := map[string]int{} // of each service, with what it takes over; 0 while it is being counted
+	var of func(name string) int
+	of = func(name string) int {
+		if n, known := whole[name]; known {
+			return n // of one that extends itself: the specification's reader says so
+		}
+		whole[name] = 0
+		s := mapOf(services[name])
+		base, _ := s["extends"].(string)
+		if e := mapOf(s["extends"]); e != nil {
+			base, _ = e["service"].(string)
+		}
+		n := valuesIn(s)
+		if base != "" {
+			over := of(base)
+			sum = min(sum+over, maxComposeNodes)
+			n = min(n+over, maxComposeNodes)
+		}
+		whole[name] = n
+		return n
+	}
+	for name := range services {
+		of(name)
+	}
+	return sum
+}
+
+// valuesIn counts the values in a value.
+func valuesIn(v any) int {
+	n := 1
+	switch x := v.(type) {
+	case map[string]any:
+		for _, e := range x {
+			n += valuesIn(e)
+		}
+	case []any:
+		for _, e := range x {
+			n += valuesIn(e)
+		}
+	}
+	return n
 }
 
 // load has the specification's own reader read the files.
@@ -386,8 +444,8 @@ func portsIn(text string) int {
 		if from, to, ok := strings.Cut(part, "-"); ok {
 			a, err := strconv.Atoi(from)
 			b, err2 := strconv.Atoi(to)
-			if err == nil && err2 == nil && b-a > most {
-				most = b - a + 1
+			if err == nil && err2 == nil {
+				most = max(most, b-a+1)
 			}
 		}
 	}

@@ -67,7 +67,7 @@ func find(src Source) (Definition, *doc) {
 		}
 	}
 	names := slices.DeleteFunc(Names(src), func(n string) bool { return n == "" })
-	if src.Name != "" && !strings.Contains(src.Name, "/") && src.Name != ".." {
+	if src.Name != "" && src.Name != "." && src.Name != ".." && !strings.Contains(src.Name, "/") && !hasControl(src.Name) {
 		if _, ok := src.Read(named(src.Name)); ok { // of very many not all are listed
 			return at(named(src.Name), src.Name)
 		}

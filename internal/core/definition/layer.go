@@ -253,7 +253,7 @@ func (d layerDoc) rights(out *Definition, r raw, v variables) {
 	}
 	var caps []string
 	for _, c := range r.CapAdd {
-		caps = append(caps, strings.TrimPrefix(strings.ToUpper(c), "CAP_"))
+		caps = append(caps, capability(c))
 	}
 	unite(&e.Capabilities, caps, "extra.capabilities", "capAdd")
 	unite(&e.Security, r.SecurityOpt, "extra.security", "securityOpt")

@@ -37,10 +37,10 @@ func (c composeServices) service(s types.ServiceConfig, v variables, work bool) 
 		out.Extra.Hosts = s.ExtraHosts.AsList(":")
 	}
 	for _, name := range s.CapAdd {
-		out.Extra.Capabilities = append(out.Extra.Capabilities, strings.TrimPrefix(strings.ToUpper(name), "CAP_"))
+		out.Extra.Capabilities = append(out.Extra.Capabilities, capability(name))
 	}
 	for _, name := range s.CapDrop {
-		out.Extra.Dropped = append(out.Extra.Dropped, strings.TrimPrefix(strings.ToUpper(name), "CAP_"))
+		out.Extra.Dropped = append(out.Extra.Dropped, capability(name))
 	}
 	for _, dev := range s.Devices {
 		out.Extra.Devices = append(out.Extra.Devices, strings.TrimRight(dev.Source+":"+dev.Target+":"+dev.Permissions, ":"))

@@ -152,7 +152,7 @@ func firstStatement(text string) (statement, rest string) {
 
 // Bounds on what a document of YAML unfolds to.
 const (
-	maxComposeNodes = 100_000
+	maxComposeNodes = 50_000
 	maxComposeBytes = 4 << 20
 )
 

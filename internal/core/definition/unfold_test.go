@@ -72,6 +72,54 @@ func TestWhatTextUnfoldsToIsBounded(t *testing.T) {
 	}
 }
 
+// What files and services make of each other is bounded as what they unfold to
+// is: each of these took minutes, or had no end.
+func TestWhatRefersToOthersIsBounded(t *testing.T) {
+	again := []string{"compose.yaml", "include: [" + strings.TrimSuffix(strings.Repeat("c1.yaml, ", 400), ", ") + "]\nservices: {app: {image: 'a:1'}}\n"}
+	for i := 1; i < maxIncluded; i++ {
+		again = append(again, fmt.Sprintf("c%d.yaml", i), "include: ["+strings.TrimSuffix(strings.Repeat(fmt.Sprintf("c%d.yaml, ", i+1), 400), ", ")+"]\nservices: {}\n")
+	}
+	again = append(again, fmt.Sprintf("c%d.yaml", maxIncluded), "services: {}\n")
+	large := "    x-a:\n" + strings.Repeat("      - ["+strings.TrimSuffix(strings.Repeat("1,", 480), ",")+"]\n", 30)
+	heirs, chain := "services:\n  app: {image: 'a:1'}\n  base:\n    image: b:1\n"+large, "services:\n  app: {image: 'a:1'}\n  s0: {image: 'b:1'}\n"
+	for i := range 190 {
+		heirs += fmt.Sprintf("  s%d: {extends: base}\n", i)
+		chain += fmt.Sprintf("  s%d: {extends: s%d, labels: {%s}}\n", i+1, i, many(20, fmt.Sprintf("a%d-%%d: x", i)))
+	}
+	far := []string{"compose.yaml", "services:\n  app: {image: 'a:1'}\n", "base.yaml", "services:\n  base:\n    image: b:1\n" + large}
+	for i := range 190 {
+		far[1] += fmt.Sprintf("  s%d: {extends: {file: base.yaml, service: base}}\n", i)
+	}
+	for what, c := range map[string]struct {
+		files []string
+		says  string
+	}{
+		"files included again and again":  {again, "more than 20 files are read"},
+		"many services that extend one":   {[]string{"compose.yaml", heirs}, "with what services extend it comes to more than"},
+		"services that extend each other": {[]string{"compose.yaml", chain}, "with what services extend it comes to more than"},
+		"many that extend another file's": {far, "with what services extend it comes to more than"},
+	} {
+		began := time.Now()
+		_, fs := composedOver(c.files...)
+		if took := time.Since(began); !strings.Contains(fmt.Sprint(fs), c.says) || took > 20*time.Second {
+			t.Errorf("%s: %.300v in %s", what, fs, took)
+		}
+	}
+	began := time.Now()
+	_, fs := Check(source(`{"build": {"dockerfile": "Dockerfile"}, "remoteUser": "crew"}`, ".devcontainer/Dockerfile", "FROM a:1\n"+strings.Repeat("EXPOSE 1-65535\n", 60_000)))
+	if took := time.Since(began); len(fs) != MaxFindings || took > 20*time.Second {
+		t.Errorf("exposed ranges: %d findings in %s", len(fs), took)
+	}
+	built := "services:\n"
+	for i := range 4 {
+		built += fmt.Sprintf("  s%d: {build: {context: ., target: t%d}}\n", i, i)
+	}
+	_, fs = Check(source(`{"dockerComposeFile": "c.yaml", "service": "s0", "workspaceFolder": "/w"}`, ".devcontainer/c.yaml", built, ".devcontainer/Dockerfile", "FROM a:1 AS t0\nFROM a:1 AS t1\nFROM a:1 AS t2\nFROM a:1 AS t3\n#"+strings.Repeat("x", 900_000)))
+	if !strings.Contains(fmt.Sprint(fs), "the build files come to more than the 2097152 bytes allowed") {
+		t.Errorf("build files that are large together are told as %v", fs)
+	}
+}
+
 // Files of variables that people write are read as they were.
 func TestEnvironment(t *testing.T) {
 	for _, c := range []struct{ text, want string }{
