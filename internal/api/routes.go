@@ -110,6 +110,10 @@ func (a *API) routes() {
 	answer(a, launch, func(ctx context.Context, who service.Actor, in *struct{ Body wire.Launch }) (wire.Workspace, error) {
 		return s.Launches.Launch(ctx, who, in.Body)
 	})
+	answer(a, op("POST", "/preflight", "preflight", "What a launch would come to, without launching", policy.Launch),
+		func(ctx context.Context, who service.Actor, in *struct{ Body wire.Launch }) (wire.Preflight, error) {
+			return s.Launches.Preflight(ctx, who, in.Body)
+		})
 	answer(a, op("GET", "/workspaces/{workspace}", "show-workspace", "Show a workspace", policy.SeeWorkspace),
 		func(ctx context.Context, who service.Actor, in *Workspace) (wire.Workspace, error) {
 			return s.Workspaces.Show(ctx, who, in.Ref)
@@ -424,10 +428,6 @@ func (a *API) watch(ctx context.Context, who service.Actor, after string, send s
 // restRoutes are a look before a launch, and what keeps a workspace from rest.
 func restRoutes(a *API) {
 	s := a.svc
-	answer(a, op("POST", "/preflight", "preflight", "What a launch would come to, without launching", policy.Launch),
-		func(ctx context.Context, who service.Actor, in *struct{ Body wire.Launch }) (wire.Preflight, error) {
-			return s.Launches.Preflight(ctx, who, in.Body)
-		})
 	answer(a, op("PUT", "/workspaces/{workspace}/hold", "hold-workspace", "Keep a workspace from being put to rest for a time", policy.DriveWorkspace),
 		func(ctx context.Context, who service.Actor, in *struct {
 			Workspace

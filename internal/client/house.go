@@ -1,0 +1,52 @@
+package client
+
+import (
+	"context"
+	"io"
+	"net/url"
+
+	"yardbench/internal/wire"
+)
+
+// Health tells how the service is.
+func (c *Client) Health(ctx context.Context) (wire.Health, error) {
+	return call[wire.Health](ctx, c, "GET", "/health", nil)
+}
+
+// Rules gives every version of the house rules, the newest first.
+func (c *Client) Rules(ctx context.Context) ([]wire.Rules, error) {
+	return call[[]wire.Rules](ctx, c, "GET", "/rules", nil)
+}
+
+// CheckRules says what is wrong with a document, and what it would change.
+func (c *Client) CheckRules(ctx context.Context, document string) (wire.RulesCheck, error) {
+	return call[wire.RulesCheck](ctx, c, "POST", "/rules/check", wire.RulesText{Document: document})
+}
+
+// PutRules makes a document the house rules.
+func (c *Client) PutRules(ctx context.Context, in wire.RulesText) (wire.Rules, error) {
+	return call[wire.Rules](ctx, c, "PUT", "/rules", in)
+}
+
+// CostQuery says what is to be reported; empty fields are the usual.
+type CostQuery struct{ By, From, To string }
+
+func (q CostQuery) encode() string {
+	v := url.Values{}
+	for k, s := range map[string]string{"by": q.By, "from": q.From, "to": q.To} {
+		if s != "" {
+			v.Set(k, s)
+		}
+	}
+	return v.Encode()
+}
+
+// Cost tells what was used, and what it cost.
+func (c *Client) Cost(ctx context.Context, q CostQuery) (wire.Cost, error) {
+	return call[wire.Cost](ctx, c, "GET", "/cost?"+q.encode(), nil)
+}
+
+// CostCSV writes the same as comma-separated values.
+func (c *Client) CostCSV(ctx context.Context, q CostQuery, w io.Writer) error {
+	return c.copyText(ctx, "/cost.csv?"+q.encode(), w)
+}

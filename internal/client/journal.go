@@ -1,0 +1,102 @@
+package client
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/url"
+	"strconv"
+
+	"yardbench/internal/wire"
+)
+
+// ExportJournal writes journal entries as CloudEvents, one a line. It fails where
+// the signed head at the end is missing: what was written is cut then.
+func (c *Client) ExportJournal(ctx context.Context, after int64, kind string, w io.Writer) error {
+	last := &lastLine{to: w}
+	if err := c.copyText(ctx, "/journal/export?"+url.Values{"after": {fmt.Sprint(after)}, "kind": {kind}}.Encode(), last); err != nil {
+		return err
+	}
+	var head struct {
+		Type string `json:"type"`
+	}
+	if json.Unmarshal(last.line, &head) != nil || head.Type != "yardbench.journal.head" {
+		return errors.New("the export was broken off: its signed head is missing; go on after its last entry with --after")
+	}
+	return nil
+}
+
+// JournalHead gives the journal's newest entry, signed.
+func (c *Client) JournalHead(ctx context.Context) (wire.JournalHead, error) {
+	return call[wire.JournalHead](ctx, c, "GET", "/journal/head", nil)
+}
+
+// VerifyJournal has the journal looked through, and held against heads.
+func (c *Client) VerifyJournal(ctx context.Context, heads []string) (wire.JournalVerdict, error) {
+	return call[wire.JournalVerdict](ctx, c, "POST", "/journal/verify", wire.JournalHeads{Heads: heads})
+}
+
+// Webhooks lists the webhooks.
+func (c *Client) Webhooks(ctx context.Context) ([]wire.Webhook, error) {
+	return call[[]wire.Webhook](ctx, c, "GET", "/webhooks", nil)
+}
+
+// AddWebhook has an address told of journal entries.
+func (c *Client) AddWebhook(ctx context.Context, in wire.NewWebhook) (wire.MadeWebhook, error) {
+	return call[wire.MadeWebhook](ctx, c, "POST", "/webhooks", in)
+}
+
+// DropWebhook ends the telling of one.
+func (c *Client) DropWebhook(ctx context.Context, id string) error {
+	_, err := call[nothing](ctx, c, "DELETE", webhook(id, ""), nil)
+	return err
+}
+
+// TestWebhook posts a test.
+func (c *Client) TestWebhook(ctx context.Context, id string) (wire.Delivery, error) {
+	return call[wire.Delivery](ctx, c, "POST", webhook(id, "/test"), nil)
+}
+
+// Deliveries is the log of a webhook.
+func (c *Client) Deliveries(ctx context.Context, id string) ([]wire.Delivery, error) {
+	return call[[]wire.Delivery](ctx, c, "GET", webhook(id, "/deliveries"), nil)
+}
+
+// JournalQuery says which journal entries are wanted; empty fields do not count.
+type JournalQuery struct {
+	After                   int64
+	Newest                  bool
+	Workspace, Person, Kind string
+	From, To                string // times, or days
+	Limit                   int
+}
+
+// Journal lists journal entries.
+func (c *Client) Journal(ctx context.Context, q JournalQuery) ([]wire.JournalEntry, error) {
+	v := url.Values{"after": {strconv.FormatInt(q.After, 10)}, "newest": {strconv.FormatBool(q.Newest)}, "workspace": {q.Workspace}, "person": {q.Person}, "kind": {q.Kind}, "from": {q.From}, "to": {q.To}}
+	if q.Limit > 0 {
+		v.Set("limit", strconv.Itoa(q.Limit))
+	}
+	return call[[]wire.JournalEntry](ctx, c, "GET", "/journal?"+v.Encode(), nil)
+}
+
+// lastLine passes on what is written, and keeps the last line of it.
+type lastLine struct {
+	to   io.Writer
+	line []byte
+}
+
+func (l *lastLine) Write(p []byte) (int, error) {
+	text := bytes.TrimRight(p, "\n")
+	if i := bytes.LastIndexByte(text, '\n'); i >= 0 {
+		l.line = append([]byte(nil), p[i+1:]...)
+	} else if bytes.HasSuffix(l.line, []byte("\n")) {
+		l.line = append([]byte(nil), p...)
+	} else {
+		l.line = append(l.line, p...)
+	}
+	return l.to.Write(p)
+}

@@ -1,0 +1,98 @@
+package client
+
+import (
+	"context"
+	"net/url"
+
+	"yardbench/internal/wire"
+)
+
+// SignIn checks a password and gives a token.
+func (c *Client) SignIn(ctx context.Context, name, password string) (wire.SignedIn, error) {
+	return call[wire.SignedIn](ctx, c, "POST", "/sign-in", wire.SignIn{Name: name, Password: password})
+}
+
+// SignOut ends this sign-in.
+func (c *Client) SignOut(ctx context.Context) error {
+	_, err := call[nothing](ctx, c, "POST", "/sign-out", nil)
+	return err
+}
+
+// Me tells who is signed in.
+func (c *Client) Me(ctx context.Context) (wire.Me, error) {
+	return call[wire.Me](ctx, c, "GET", "/me", nil)
+}
+
+// GitCredentials lists what one signs in to git hosts with, but for the secrets.
+func (c *Client) GitCredentials(ctx context.Context) ([]wire.KnownCredential, error) {
+	return call[[]wire.KnownCredential](ctx, c, "GET", "/git-credentials", nil)
+}
+
+// DropGitCredential forgets what one signs in to a git host with.
+func (c *Client) DropGitCredential(ctx context.Context, host string) error {
+	_, err := call[nothing](ctx, c, "DELETE", "/git-credentials/"+url.PathEscape(host), nil)
+	return err
+}
+
+// PutGitCredential sets what one signs in to a git host with.
+func (c *Client) PutGitCredential(ctx context.Context, host string, in wire.GitCredential) error {
+	_, err := call[nothing](ctx, c, "PUT", "/git-credentials/"+url.PathEscape(host), in)
+	return err
+}
+
+// People lists the people one may see.
+func (c *Client) People(ctx context.Context) ([]wire.Person, error) {
+	return call[[]wire.Person](ctx, c, "GET", "/people", nil)
+}
+
+// ChangePerson changes somebody's role or team, or closes or opens their account.
+func (c *Client) ChangePerson(ctx context.Context, name string, in wire.PersonChange) (wire.Person, error) {
+	return call[wire.Person](ctx, c, "PATCH", "/people/"+url.PathEscape(name), in)
+}
+
+// ErasePerson takes away everything that is known of somebody whose account is
+// closed.
+func (c *Client) ErasePerson(ctx context.Context, name string) (wire.Person, error) {
+	return call[wire.Person](ctx, c, "DELETE", "/people/"+url.PathEscape(name), nil)
+}
+
+// Teams lists the teams.
+func (c *Client) Teams(ctx context.Context) ([]wire.Team, error) {
+	return call[[]wire.Team](ctx, c, "GET", "/teams", nil)
+}
+
+// AddTeam adds a team.
+func (c *Client) AddTeam(ctx context.Context, name string) (wire.Team, error) {
+	return call[wire.Team](ctx, c, "POST", "/teams", wire.Team{Name: name})
+}
+
+// Enrol makes an enrolment link.
+func (c *Client) Enrol(ctx context.Context, in wire.NewEnrolment) (wire.Enrolment, error) {
+	return call[wire.Enrolment](ctx, c, "POST", "/enrolments", in)
+}
+
+// Offer tells what an enrolment link is for.
+func (c *Client) Offer(ctx context.Context, key string) (wire.EnrolmentOffer, error) {
+	return call[wire.EnrolmentOffer](ctx, c, "POST", "/enrolments/offer", wire.EnrolmentKey{Key: key})
+}
+
+// UseEnrolment sets up an account, or a new password.
+func (c *Client) UseEnrolment(ctx context.Context, in wire.EnrolmentUse) (wire.Person, error) {
+	return call[wire.Person](ctx, c, "POST", "/enrolments/use", in)
+}
+
+// Tokens lists one's sign-ins and tokens.
+func (c *Client) Tokens(ctx context.Context) ([]wire.Token, error) {
+	return call[[]wire.Token](ctx, c, "GET", "/tokens", nil)
+}
+
+// MakeToken makes a token.
+func (c *Client) MakeToken(ctx context.Context, in wire.NewToken) (wire.MadeToken, error) {
+	return call[wire.MadeToken](ctx, c, "POST", "/tokens", in)
+}
+
+// EndToken ends a sign-in or token.
+func (c *Client) EndToken(ctx context.Context, id string) error {
+	_, err := call[nothing](ctx, c, "DELETE", "/tokens/"+url.PathEscape(id), nil)
+	return err
+}

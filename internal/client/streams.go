@@ -1,0 +1,206 @@
+package client
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/gorilla/websocket"
+
+	"yardbench/internal/wire"
+)
+
+// CopyLog writes a launch sheet's log to w, from a byte on; see the API for
+// sheet and step. Where the service goes away while it follows, it goes on when
+// that is back, with what is missing.
+func (c *Client) CopyLog(ctx context.Context, ref string, sheet, step int, from int64, follow bool, w io.Writer) error {
+	if follow && sheet == 0 {
+		ws, err := c.Show(ctx, ref)
+		if err != nil {
+			return err
+		}
+		sheet = ws.Sheet
+	}
+	out := &counted{w: w, n: from}
+	for failures := 0; ; failures++ {
+		before := out.n
+		err := c.copyText(ctx, workspace(ref, fmt.Sprintf("/log?sheet=%d&step=%d&from=%d&follow=%t", sheet, step, out.n, follow)), out)
+		var said *wire.Problem
+		if err == nil || !follow || ctx.Err() != nil || out.err != nil || errors.As(err, &said) || failures >= 10 {
+			return err
+		}
+		if out.n > before {
+			failures = 0
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(time.Duration(failures+1) * 200 * time.Millisecond):
+		}
+	}
+}
+
+// counted counts what was written.
+type counted struct {
+	w   io.Writer
+	n   int64
+	err error
+}
+
+func (c *counted) Write(p []byte) (n int, err error) {
+	n, err = c.w.Write(p)
+	c.n += int64(n)
+	c.err = err
+	return n, err
+}
+
+// CopyServiceLog writes the newest lines of a service's log to w.
+func (c *Client) CopyServiceLog(ctx context.Context, ref, service string, w io.Writer) error {
+	return c.copyText(ctx, workspace(ref, "/services/"+url.PathEscape(service)+"/log"), w)
+}
+
+// Watch calls changed at the start and whenever something changed, until it
+// says stop, ctx ends, or the service stays away. It connects again by itself.
+func (c *Client) Watch(ctx context.Context, changed func() (stop bool, err error)) error {
+	for failures := 0; ; failures++ {
+		stop, err := c.watchOnce(ctx, func() (bool, error) { failures = 0; return changed() })
+		var away *Unreachable
+		if stop || ctx.Err() != nil || (err != nil && !errors.As(err, &away)) || failures >= 10 {
+			return errors.Join(ctx.Err(), err)
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(time.Duration(failures+1) * 200 * time.Millisecond):
+		}
+	}
+}
+
+func (c *Client) watchOnce(ctx context.Context, changed func() (bool, error)) (bool, error) {
+	res, err := c.do(ctx, "GET", "/events", nil, http.Header{"Accept": {"text/event-stream"}})
+	if err != nil {
+		return false, err
+	}
+	defer res.Body.Close()
+	lines := bufio.NewScanner(res.Body)
+	lines.Buffer(nil, 1<<20)
+	for lines.Scan() {
+		if !strings.HasPrefix(lines.Text(), "data:") {
+			continue
+		}
+		if stop, err := changed(); stop || err != nil {
+			return stop, err
+		}
+	}
+	if err := lines.Err(); err != nil && ctx.Err() == nil {
+		return false, &Unreachable{c.address, err}
+	}
+	return false, nil
+}
+
+// dial opens a connection that carries bytes both ways.
+func (c *Client) dial(ctx context.Context, path string) (*websocket.Conn, error) {
+	header := http.Header{}
+	if c.token != "" {
+		header.Set("Authorization", "Bearer "+c.token)
+	}
+	ws, res, err := websocket.DefaultDialer.DialContext(ctx, "ws"+strings.TrimPrefix(c.address, "http")+"/api/v1"+path, header)
+	if err != nil {
+		if res != nil && res.StatusCode >= 400 {
+			return nil, readProblem(res)
+		}
+		return nil, &Unreachable{c.address, err}
+	}
+	return ws, nil
+}
+
+// Session is an open terminal or command.
+type Session struct{ ws *websocket.Conn }
+
+// Open opens a terminal or runs a command. Frames are those of [wire.Run].
+func (c *Client) Open(ctx context.Context, ref string, in wire.Run) (*Session, error) {
+	ws, err := c.dial(ctx, workspace(ref, "/session"))
+	if err != nil {
+		return nil, err
+	}
+	if err := ws.WriteJSON(in); err != nil {
+		ws.Close()
+		return nil, &Unreachable{c.address, err}
+	}
+	return &Session{ws}, nil
+}
+
+// Send sends one frame. Only one goroutine may send.
+func (s *Session) Send(kind byte, p []byte) error {
+	return s.ws.WriteMessage(websocket.BinaryMessage, append([]byte{kind}, p...))
+}
+
+// Receive gives the next frame. A refusal is a *wire.Problem.
+func (s *Session) Receive() (kind byte, p []byte, err error) {
+	for {
+		t, m, err := s.ws.ReadMessage()
+		if err != nil {
+			return 0, nil, fmt.Errorf("the connection to the workspace ended: %w", err)
+		}
+		if t != websocket.BinaryMessage || len(m) == 0 {
+			continue
+		}
+		if m[0] == 'p' {
+			var p wire.Problem
+			if err := json.Unmarshal(m[1:], &p); err != nil {
+				return 0, nil, err
+			}
+			return 0, nil, &p
+		}
+		return m[0], m[1:], nil
+	}
+}
+
+// Close ends the session; a terminal lives on in the workspace.
+func (s *Session) Close() error { return s.ws.Close() }
+
+// Tunnel carries one connection to a port of one's own workspace, until either
+// end closes it.
+func (c *Client) Tunnel(ctx context.Context, ref string, port int, conn net.Conn) error {
+	ws, err := c.dial(ctx, workspace(ref, "/ports/"+strconv.Itoa(port)+"/tunnel"))
+	if err != nil {
+		return err
+	}
+	defer ws.Close()
+	stop := context.AfterFunc(ctx, func() { conn.Close(); ws.Close() })
+	defer stop()
+	go func() {
+		buf := make([]byte, 32<<10)
+		for {
+			n, err := conn.Read(buf)
+			if n > 0 && ws.WriteMessage(websocket.BinaryMessage, buf[:n]) != nil {
+				return
+			}
+			if err != nil {
+				_ = ws.WriteControl(websocket.CloseMessage, websocket.FormatCloseMessage(websocket.CloseNormalClosure, ""), time.Now().Add(5*time.Second)) // it may be gone
+				return
+			}
+		}
+	}()
+	for {
+		_, p, err := ws.ReadMessage()
+		if e, ok := err.(*websocket.CloseError); ok && e.Code == 4000 {
+			return &wire.Problem{Status: http.StatusConflict, Title: "Conflict", Detail: e.Text}
+		}
+		if err != nil {
+			return nil // the connection's end
+		}
+		if _, err := conn.Write(p); err != nil {
+			return nil
+		}
+	}
+}

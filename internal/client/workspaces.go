@@ -1,0 +1,106 @@
+package client
+
+import (
+	"context"
+	"net/url"
+	"strconv"
+
+	"yardbench/internal/wire"
+)
+
+func workspace(ref, rest string) string { return "/workspaces/" + url.PathEscape(ref) + rest }
+
+// Launch asks for a workspace.
+func (c *Client) Launch(ctx context.Context, in wire.Launch) (wire.Workspace, error) {
+	return call[wire.Workspace](ctx, c, "POST", "/workspaces", in)
+}
+
+// List lists one's workspaces, or everybody's.
+func (c *Client) List(ctx context.Context, all bool) ([]wire.Workspace, error) {
+	return call[[]wire.Workspace](ctx, c, "GET", "/workspaces?all="+strconv.FormatBool(all), nil)
+}
+
+// Show tells of one workspace.
+func (c *Client) Show(ctx context.Context, ref string) (wire.Workspace, error) {
+	return call[wire.Workspace](ctx, c, "GET", workspace(ref, ""), nil)
+}
+
+// Sheets lists a workspace's launch sheets, newest first.
+func (c *Client) Sheets(ctx context.Context, ref string) ([]wire.Sheet, error) {
+	return call[[]wire.Sheet](ctx, c, "GET", workspace(ref, "/sheets"), nil)
+}
+
+// Work tells what in a workspace exists nowhere else.
+func (c *Client) Work(ctx context.Context, ref string) (wire.Work, error) {
+	return call[wire.Work](ctx, c, "GET", workspace(ref, "/work"), nil)
+}
+
+// Start brings a workspace up.
+func (c *Client) Start(ctx context.Context, ref string) (wire.Workspace, error) {
+	return call[wire.Workspace](ctx, c, "POST", workspace(ref, "/start"), nil)
+}
+
+// Stop stops a workspace.
+func (c *Client) Stop(ctx context.Context, ref string) (wire.Workspace, error) {
+	return call[wire.Workspace](ctx, c, "POST", workspace(ref, "/stop"), nil)
+}
+
+// Rebuild makes a workspace's container anew.
+func (c *Client) Rebuild(ctx context.Context, ref string, in wire.Rebuild) (wire.Workspace, error) {
+	return call[wire.Workspace](ctx, c, "POST", workspace(ref, "/rebuild"), in)
+}
+
+// Remove removes a workspace with its files.
+func (c *Client) Remove(ctx context.Context, ref string, discard bool) (wire.Workspace, error) {
+	return call[wire.Workspace](ctx, c, "DELETE", workspace(ref, "?discard="+strconv.FormatBool(discard)), nil)
+}
+
+// Containers lists the yard's containers that belong to nobody.
+func (c *Client) Containers(ctx context.Context) (wire.Containers, error) {
+	return call[wire.Containers](ctx, c, "GET", "/containers", nil)
+}
+
+// Adopt takes a container on, by its name or id.
+func (c *Client) Adopt(ctx context.Context, container string, in wire.Adopt) (wire.Workspace, error) {
+	return call[wire.Workspace](ctx, c, "POST", "/containers/"+url.PathEscape(container)+"/adopt", in)
+}
+
+// LetGo lets an adopted container go.
+func (c *Client) LetGo(ctx context.Context, ref string) (wire.Workspace, error) {
+	return call[wire.Workspace](ctx, c, "POST", workspace(ref, "/let-go"), nil)
+}
+
+// Services lists the services beside a workspace.
+func (c *Client) Services(ctx context.Context, ref string) ([]wire.Service, error) {
+	return call[[]wire.Service](ctx, c, "GET", workspace(ref, "/services"), nil)
+}
+
+// Preflight says what a launch would come to.
+func (c *Client) Preflight(ctx context.Context, in wire.Launch) (wire.Preflight, error) {
+	return call[wire.Preflight](ctx, c, "POST", "/preflight", in)
+}
+
+// Hold keeps a workspace from being put to rest.
+func (c *Client) Hold(ctx context.Context, ref string, in wire.Hold) (wire.Workspace, error) {
+	return call[wire.Workspace](ctx, c, "PUT", workspace(ref, "/hold"), in)
+}
+
+// EndHold lets a workspace be put to rest again.
+func (c *Client) EndHold(ctx context.Context, ref string) (wire.Workspace, error) {
+	return call[wire.Workspace](ctx, c, "DELETE", workspace(ref, "/hold"), nil)
+}
+
+// Ports lists the ports of a workspace.
+func (c *Client) Ports(ctx context.Context, ref string) ([]wire.Port, error) {
+	return call[[]wire.Port](ctx, c, "GET", workspace(ref, "/ports"), nil)
+}
+
+// SharePort says who may visit a port.
+func (c *Client) SharePort(ctx context.Context, ref string, port int, shared bool) ([]wire.Port, error) {
+	return call[[]wire.Port](ctx, c, "PUT", workspace(ref, "/ports/"+strconv.Itoa(port)), wire.PortChange{Shared: shared})
+}
+
+// Visit gives the way to a port's address.
+func (c *Client) Visit(ctx context.Context, address string) (wire.PortPass, error) {
+	return call[wire.PortPass](ctx, c, "POST", "/port-passes", wire.PortVisit{Address: address})
+}
