@@ -262,7 +262,7 @@ func (d checkDoc) advise(out Definition) {
 	if why := unpinned(out.Image); out.Image != "" && why != "" && out.Build == nil {
 		file, at := d.doc, d.at("image")
 		if out.Compose != nil {
-			file, at = composeDoc{d.doc}.spot("services", out.Compose.Work, "image")
+			file, at = composeDoc(d).spot("services", out.Compose.Work, "image")
 		}
 		if out.Compose != nil || d.root.Value != nil { // else nobody wrote it
 			file.rule("image-unpinned", Warning, at, "name a version, or a digest", "image %q %s", out.Image, why)
@@ -272,7 +272,7 @@ func (d checkDoc) advise(out Definition) {
 		for _, s := range out.Compose.Services {
 			for _, k := range sortedKeys(s.Env) {
 				if why := looksSecret(k, s.Env[k]); why != "" {
-					file, at := composeDoc{d.doc}.spot("services", s.Name, "environment", k)
+					file, at := composeDoc(d).spot("services", s.Name, "environment", k)
 					file.rule("secret-in-file", Warning, at, "write ${"+k+":-VALUE} with a value that opens nothing", "%s of service %q %s", k, s.Name, why)
 				}
 			}

@@ -22,7 +22,7 @@ func (d layerDoc) portLabels(out *Definition, attributes map[string]any) {
 		a, _ := attributes[k].(map[string]any)
 		for _, name := range sortedKeys(a) {
 			if !d.loose && !slices.Contains(portAttributes, name) {
-				(checkDoc{d.doc}).unknown(name, d.at("portsAttributes", k, name), portAttributes, "portsAttributes")
+				checkDoc(d).unknown(name, d.at("portsAttributes", k, name), portAttributes, "portsAttributes")
 			}
 		}
 		label, _ := a["label"].(string)

@@ -9,7 +9,6 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -19,6 +18,9 @@ import (
 
 // trees is what a steward does with the workspace's clones.
 type trees struct{ *server }
+
+// asideName is the folder, within the clone's, in which it is made.
+const asideName = ".yardbench-clone"
 
 // maxListed bounds each list of a work report.
 const maxListed = 100
@@ -49,13 +51,8 @@ func (s trees) clone(r steward.Request, log io.Writer) steward.Exit {
 	if _, err := emptyAround(mount, a, mountPoints()); err != nil {
 		return fail("empty the workspace folder: %s", err)
 	}
-	if err := os.MkdirAll(folder, 0o755); err != nil {
-		return fail("make the workspace folder: %s", err)
-	}
-	for _, f := range []string{mount, folder} {
-		if err := os.Chown(f, int(a.uid), int(a.gid)); err != nil {
-			return fail("give the workspace folder to %s: %s", a.name, err)
-		}
+	if err := os.Chown(mount, int(a.uid), int(a.gid)); err != nil {
+		return fail("give the workspace folder to %s: %s", a.name, err)
 	}
 	run := func(in string, argv ...string) steward.Exit {
 		p := r.Process
@@ -81,53 +78,33 @@ func (s trees) clone(r steward.Request, log io.Writer) steward.Exit {
 		fmt.Fprintf(log, "%d files from the prepared image\n", n)
 	}
 	for _, c := range clones {
-		if without {
+		if err := errors.Join(os.MkdirAll(c.Folder, 0o755), os.Chown(c.Folder, int(a.uid), int(a.gid))); err != nil {
+			return fail("make the folder of the clone: %s", err)
+		}
+		var x steward.Exit
+		switch aside := filepath.Join(c.Folder, asideName); {
+		case without:
 			ask, err := json.Marshal(gitless{URL: c.URL, Branch: c.Branch, Folder: c.Folder, Proxy: s.gitProxy, Helper: s.helper(), Prepared: r.Prepared})
 			if err != nil {
 				return fail("ask for the clone: %s", err)
 			}
-			if err := os.MkdirAll(c.Folder, 0o755); err != nil {
-				return fail("make the folder of the clone: %s", err)
-			}
-			if err := os.Chown(c.Folder, int(a.uid), int(a.gid)); err != nil {
-				return fail("give the folder of the clone to %s: %s", a.name, err)
-			}
-			if x := run("/", s.binary, "clone-without-git", string(ask)); x.Problem != "" {
-				x.Problem = "clone without git failed"
-				return x
-			}
-			continue
-		}
-		if r.Prepared {
+			x = run("/", s.binary, "clone-without-git", string(ask))
+		case r.Prepared:
 			// What the set-up changed in tracked files is dropped: the tree is the branch's.
-			for _, args := range [][]string{{"fetch", "--prune", "origin"}, {"checkout", "--force", "-B", c.Branch, "--track", "origin/" + c.Branch}} {
-				if x := git(c.Folder, args...); x.Problem != "" {
-					return x
+			if x = git(c.Folder, "fetch", "--prune", "origin"); x.Problem == "" {
+				x = git(c.Folder, "checkout", "--force", "-B", c.Branch, "--track", "origin/"+c.Branch)
+			}
+		default:
+			// Git clones into empty folders alone, and volumes may be mounted within this one.
+			if x = git("/", "clone", "--no-checkout", "--branch", c.Branch, "--", c.URL, aside); x.Problem == "" {
+				if err := errors.Join(os.Rename(filepath.Join(aside, ".git"), filepath.Join(c.Folder, ".git")), os.Remove(aside)); err != nil {
+					return fail("put the clone in its place: %s", err)
 				}
+				x = git(c.Folder, "reset", "--hard")
 			}
-			continue
 		}
-		into := c.Folder
-		held, err := os.ReadDir(c.Folder) // by mounts within, as of a volume for what is built
-		if len(held) > 0 {
-			into = filepath.Join(c.Folder, ".yardbench-clone")
-		} else if err != nil && !os.IsNotExist(err) {
-			return fail("the folder of the clone: %s", err)
-		}
-		args := []string{"clone", "--branch", c.Branch, "--", c.URL, into}
-		if len(held) > 0 { // git clones into empty folders alone
-			args = slices.Insert(args, 1, "--no-checkout")
-		}
-		if x := git("/", args...); x.Problem != "" {
+		if x.Problem != "" {
 			return x
-		}
-		if len(held) > 0 {
-			if err := errors.Join(os.Rename(filepath.Join(into, ".git"), filepath.Join(c.Folder, ".git")), os.Remove(into)); err != nil {
-				return fail("put the clone in its place: %s", err)
-			}
-			if x := git(c.Folder, "reset", "--hard"); x.Problem != "" {
-				return x
-			}
 		}
 	}
 	// The mark is made where the user may write: never through a link of theirs.

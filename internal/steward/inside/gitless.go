@@ -69,7 +69,7 @@ func (g gitless) clone(out io.Writer) error {
 		return err
 	}
 	// A prepared tree keeps what set-up made; what is tracked becomes the branch's.
-	aside := filepath.Join(g.Folder, ".yardbench-clone")
+	aside := filepath.Join(g.Folder, asideName)
 	if _, err := git.PlainClone(aside, false, &git.CloneOptions{URL: g.URL, ReferenceName: branch, Auth: auth, ProxyOptions: proxy, Progress: out}); err != nil {
 		return err
 	}
