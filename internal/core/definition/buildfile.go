@@ -236,33 +236,45 @@ func (d checkDoc) dockerfile(forwarded []int, user *string, b *Build, house *rul
 			d.secretsInStage(s)
 		}
 	}
-	shown := map[int]bool{}
-	for _, p := range forwarded {
-		shown[p] = true
+	last, ports := endsAs(stages, base, target)
+	for _, p := range ports {
+		if !slices.Contains(forwarded, p.port) {
+			d.rule("port-not-declared", Warning, d.line(p.line), fmt.Sprintf("add %d to forwardPorts", p.port), "port %d is exposed and not forwarded", p.port)
+		}
 	}
-	last := ""
+	if *user == "" {
+		*user = last
+	}
+}
+
+// exposure is a port that a build file exposes, and in which line.
+type exposure struct{ port, line int }
+
+// endsAs tells of a stage, with those that it begins with, who its last user is
+// and which ports it exposes, each once; of very many not all.
+func endsAs(stages []instructions.Stage, base []int, target int) (user string, ports []exposure) {
+	seen := map[int]bool{}
 	for i := target; i >= 0; i = base[i] {
 		for _, c := range slices.Backward(stages[i].Commands) {
 			switch c := c.(type) {
 			case *instructions.UserCommand:
-				last = cmp.Or(last, c.User)
+				user = cmp.Or(user, c.User)
 			case *instructions.ExposeCommand:
-				for _, port := range c.Ports {
-					if d.full() {
-						break // a few letters name many
+				for _, text := range c.Ports {
+					if len(seen) >= maxPublished { // a few letters name many
+						break
 					}
-					for _, p := range exposed(port) {
-						if !shown[p] {
-							d.rule("port-not-declared", Warning, d.line(lineOf(c.Location())), fmt.Sprintf("add %d to forwardPorts", p), "port %d is exposed and not forwarded", p)
+					for _, p := range exposed(text) {
+						if !seen[p] {
+							seen[p] = true
+							ports = append(ports, exposure{p, lineOf(c.Location())})
 						}
 					}
 				}
 			}
 		}
 	}
-	if *user == "" {
-		*user = last
-	}
+	return user, ports
 }
 
 // targetOf is the stage that is built, by its name or number; -1 where there is

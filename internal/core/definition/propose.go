@@ -95,21 +95,18 @@ func Propose(src Source) (out []Proposed) {
 	case def.Build != nil:
 		build := map[string]any{"dockerfile": "../" + def.Build.Dockerfile, "context": ".."}
 		why := def.Build.Dockerfile + " says what is in it"
-		content := read(def.Build.Dockerfile)
-		if stage := developers(content); stage != "" {
-			build["target"] = stage
-			why += fmt.Sprintf(", and its stage %s is for people", stage)
+		stages := stagesOf(read(def.Build.Dockerfile))
+		target := len(stages) - 1
+		if i := developers(stages); i >= 0 {
+			target = i
+			build["target"] = stages[i].Name
+			why += fmt.Sprintf(", and its stage %s is for people", stages[i].Name)
 		}
 		put("build", build, "%s", why)
-		var user string
-		d := &doc{path: def.Build.Dockerfile, text: []byte(content)}
-		target, _ := build["target"].(string)
-		checkDoc{d}.dockerfile(nil, &user, &Build{Dockerfile: def.Build.Dockerfile, Target: target}, nil)
-		for _, f := range d.findings {
-			var p int
-			if _, err := fmt.Sscanf(f.What, "port %d is exposed", &p); err == nil && f.Rule == "port-not-declared" {
-				ports = append(ports, p)
-			}
+		base, _ := reached(stages, target)
+		user, exposes := endsAs(stages, base, target)
+		for _, p := range exposes {
+			ports = append(ports, p.port)
 		}
 		if len(ports) > 0 {
 			told = append(told, def.Build.Dockerfile+" exposes them")
@@ -178,23 +175,25 @@ func withVersion(image, version string) string {
 	return imageVersion.ReplaceAllLiteralString(image, ":"+version)
 }
 
-// developers is the stage of a build file that is named as for people who work
-// in it; "" where none is.
-func developers(dockerfile string) string {
-	parsed, err := parser.Parse(bytes.NewReader([]byte(dockerfile)))
+// stagesOf are the stages of a build file; none where it cannot be read.
+func stagesOf(dockerfile string) []instructions.Stage {
+	parsed, err := parser.Parse(strings.NewReader(dockerfile))
 	if err != nil {
-		return ""
+		return nil
 	}
 	stages, _, err := instructions.Parse(parsed.AST, nil)
 	if err != nil {
-		return ""
+		return nil
 	}
-	for _, s := range stages {
-		if slices.Contains([]string{"dev", "develop", "development", "devcontainer", "workspace"}, strings.ToLower(s.Name)) {
-			return s.Name
-		}
-	}
-	return ""
+	return stages
+}
+
+// developers is the stage that is named as for people who work in it; -1 where
+// none is.
+func developers(stages []instructions.Stage) int {
+	return slices.IndexFunc(stages, func(s instructions.Stage) bool {
+		return slices.Contains([]string{"dev", "develop", "development", "devcontainer", "workspace"}, strings.ToLower(s.Name))
+	})
 }
 
 // ProposalText is a proposed definition as a file, the reason beside each line.
