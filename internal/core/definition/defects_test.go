@@ -50,6 +50,8 @@ func TestRunArgs(t *testing.T) {
 		`"--network=bridge"`:                                                "{} --network bridge",
 		`"--ulimit", "nofile=64"`:                                           "{nofile 64} ",
 		`"--ulimit", "nofile=63"`:                                           "{} --ulimit nofile=63",
+		`"--ulimit", "nofile=1048576:1048576"`:                              "{nofile 1048576} ",
+		`"--ulimit", "nofile=1048577"`:                                      "{} --ulimit nofile=1048577",
 		`"--user", "a b;c"`:                                                 "{} --user a b;c",
 		`"-e", "NAME"`:                                                      "{} --env NAME",
 		`"--platform=linux/amd64", "--userns=keep-id"`:                      "{} --platform --userns",
@@ -407,6 +409,20 @@ func TestDebugger(t *testing.T) {
 		def, fs := Check(src)
 		if got := fmt.Sprint(def.Extra.Security); got != c.security || !strings.Contains(fmt.Sprint(fs), c.says) || (len(fs) == 0) != (c.says == "") {
 			t.Errorf("%+v: %s, %v", c.house.Allow, got, fs)
+		}
+	}
+}
+
+// Open files are bounded, and no definition raises what a container has anyway.
+func TestOpenFilesOfServices(t *testing.T) {
+	for limit, want := range map[string]string{"nofile: 1024": "1024", "nofile: {soft: 1024, hard: 2048}": "1024", "nofile: 1048576": "1048576", "nofile: 1048577": "0 nofile", "nofile: -1": "0", "memlock: -1": "0 memlock"} {
+		def, fs := Resolve(source(`{"dockerComposeFile": "c.yaml", "service": "app", "workspaceFolder": "/w"}`, ".devcontainer/c.yaml", "services: {app: {image: 'a:1'}, db: {image: 'a:1', ulimits: {"+limit+"}}}"))
+		got := fmt.Sprint(def.Compose.Services[0].Extra.Nofile)
+		for _, f := range fs {
+			got += " " + strings.Fields(f.What)[2]
+		}
+		if got != want {
+			t.Errorf("%s comes to %s, not to %s: %v", limit, got, want, fs)
 		}
 	}
 }

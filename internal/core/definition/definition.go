@@ -160,7 +160,7 @@ type Extra struct {
 	Sysctls      map[string]string `json:"sysctls,omitempty"`
 	Groups       []string          `json:"groups,omitempty"`
 	ShmBytes     int64             `json:"shm_bytes,omitempty"`
-	Nofile       int64             `json:"nofile,omitempty"` // open files; only ever lowered
+	Nofile       int64             `json:"nofile,omitempty"` // open files, at most 1048576
 	// Options are the names of the runArgs that were used, for the house rules.
 	Options []string `json:"options,omitempty"`
 }

@@ -2,6 +2,7 @@ package definition
 
 import (
 	"cmp"
+	"fmt"
 	"slices"
 	"strconv"
 	"strings"
@@ -118,8 +119,8 @@ var runOptions = map[string]runOption{
 		name, val, _ := strings.Cut(v, "=")
 		soft, _, _ := strings.Cut(val, ":")
 		n, err := strconv.ParseInt(soft, 10, 64)
-		if name != "nofile" || err != nil || n < 64 {
-			return "", "only nofile can be set, and only lower than usual"
+		if name != "nofile" || err != nil || n < 64 || n > maxNofile {
+			return "", fmt.Sprintf("only nofile can be set, from 64 to %d", maxNofile)
 		}
 		o.Extra.Nofile = n
 		return "extra.nofile", ""
@@ -141,6 +142,10 @@ var (
 		"ipc": "a workspace has memory of its own, and --shm-size makes it larger", "pid": "a workspace sees its own processes", "entrypoint": "say it with overrideCommand and in the image",
 	}
 )
+
+// maxNofile bounds the open files of a container: engines let it have as many
+// anyway, and no definition raises that.
+const maxNofile = 1 << 20
 
 // MaxRunArgs bounds the words of runArgs.
 const MaxRunArgs = 1000

@@ -2,6 +2,7 @@ package definition
 
 import (
 	"cmp"
+	"fmt"
 	"path"
 	"slices"
 	"strconv"
@@ -46,11 +47,11 @@ func (c composeServices) service(s types.ServiceConfig, v variables, work bool) 
 		out.Extra.Devices = append(out.Extra.Devices, strings.TrimRight(dev.Source+":"+dev.Target+":"+dev.Permissions, ":"))
 	}
 	for _, name := range sortedKeys(s.Ulimits) {
-		if u := s.Ulimits[name]; name == "nofile" && u != nil {
-			out.Extra.Nofile = int64(cmp.Or(u.Single, u.Soft))
+		if u := s.Ulimits[name]; name == "nofile" && u != nil && cmp.Or(u.Single, u.Soft) <= maxNofile {
+			out.Extra.Nofile = int64(max(0, cmp.Or(u.Single, u.Soft)))
 		} else {
 			d, at := c.spot("services", s.Name, "ulimits", name)
-			d.rule("not-honoured", Note, at, "leave it out: only nofile can be set, and only lower than usual", "the limit %s of service %q is not honoured", name, s.Name)
+			d.rule("not-honoured", Note, at, fmt.Sprintf("leave it out: only nofile can be set, to at most %d", maxNofile), "the limit %s of service %q is not honoured", name, s.Name)
 		}
 	}
 	for name, set := range map[string]bool{"dns": len(out.Extra.DNS) > 0, "sysctl": len(out.Extra.Sysctls) > 0, "group-add": len(out.Extra.Groups) > 0} {
