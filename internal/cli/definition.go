@@ -9,7 +9,11 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
+	reference "github.com/google/go-containerregistry/pkg/name"
+	v1 "github.com/google/go-containerregistry/pkg/v1"
+	"github.com/google/go-containerregistry/pkg/v1/remote"
 	"github.com/pmezard/go-difflib/difflib"
 	"github.com/spf13/cobra"
 
@@ -20,7 +24,7 @@ import (
 
 func (a definitionCommands) definition() *cobra.Command {
 	c := &cobra.Command{Use: "definition", Short: "Look at environment definitions", Example: "  yardbench definition check"}
-	var sarif, strict, fix, write bool
+	var sarif, strict, fix, pin, write bool
 	var name string
 	const where = `
 
@@ -33,18 +37,20 @@ the service looks at, at its branch's head.`
 would be refused, with --strict also where there are warnings. Of a folder with
 several definitions all are looked at, unless --name names one. --fix shows as a
 patch what can be mended without asking: ports that are not forwarded, values
-that look like secrets, files of such values that git keeps. --write writes it.`,
+that look like secrets, files of such values that git keeps. With --pin images without a version are
+pinned to what their registry has today, which asks the registry. --write writes
+it.`,
 		Example: "  yardbench definition check\n  yardbench definition check tide-board@spring-tides\n  yardbench definition check --sarif . > findings.sarif",
 		Args:    cobra.MaximumNArgs(1), ValidArgsFunction: a.repositoryNames,
 		RunE: func(cmd *cobra.Command, args []string) (err error) {
 			if sarif && a.json {
 				return usage{fmt.Errorf("--sarif and --json are two forms of the same: ask for one")}
 			}
-			if write && !fix {
-				return usage{fmt.Errorf("--write writes what --fix mends: give both")}
+			if (write || pin) && !fix {
+				return usage{fmt.Errorf("--write and --pin are of what --fix mends: give that too")}
 			}
 			if fix {
-				return a.fix(cmd.Context(), strings.Join(args, ""), name, write)
+				return a.fix(cmd.Context(), strings.Join(args, ""), name, pin, write)
 			}
 			found, err := a.lookAt(cmd, args, name, true)
 			if err != nil {
@@ -63,6 +69,7 @@ that look like secrets, files of such values that git keeps. --write writes it.`
 	}
 	check.Flags().BoolVar(&sarif, "sarif", false, "print SARIF 2.1.0, which code hosts show beside the lines")
 	check.Flags().BoolVar(&fix, "fix", false, "show as a patch what can be mended without asking, in a folder")
+	check.Flags().BoolVar(&pin, "pin", false, "with --fix: pin images to the digest that their registry has now")
 	check.Flags().BoolVar(&write, "write", false, "with --fix: write it")
 	check.Flags().BoolVar(&strict, "strict", false, "let warnings count as errors in the exit code")
 	show := &cobra.Command{
@@ -167,7 +174,7 @@ func shortened(s string, most int) string {
 
 // fix shows what can be mended in a folder as a patch, and writes it if it is
 // to be written.
-func (a definitionCommands) fix(ctx context.Context, folder, name string, write bool) error {
+func (a definitionCommands) fix(ctx context.Context, folder, name string, pin, write bool) error {
 	if !isFolder(folder) {
 		return usage{fmt.Errorf("--fix mends a folder, and %s is none; clone it, and mend it there", folder)}
 	}
@@ -176,19 +183,31 @@ func (a definitionCommands) fix(ctx context.Context, folder, name string, write 
 		return err
 	}
 	defer t.root.Close()
-	fixes, err := look(ctx, func() []definition.Fix {
+	digests := map[string]string{}
+	fixes := func() []definition.Fix {
 		src := t.source(name)
 		def, findings := definition.Check(src)
-		return definition.Fixes(src, def, findings)
-	})
+		return definition.Fixes(src, def, findings, digests)
+	}
+	if pin {
+		images, err := look(ctx, func() []string {
+			_, findings := definition.Check(t.source(name))
+			return definition.Unpinned(findings)
+		})
+		if err != nil {
+			return err
+		}
+		a.digests(ctx, images, digests)
+	}
+	found, err := look(ctx, fixes)
 	if err != nil {
 		return err
 	}
-	if len(fixes) == 0 {
+	if len(found) == 0 {
 		fmt.Fprintln(a.out, "nothing can be mended without asking")
 		return nil
 	}
-	for _, f := range fixes {
+	for _, f := range found {
 		from := "a/" + f.Path
 		if f.Old == nil {
 			from = "/dev/null"
@@ -208,9 +227,27 @@ func (a definitionCommands) fix(ctx context.Context, folder, name string, write 
 		}
 	}
 	if write {
-		fmt.Fprintf(a.out, "# %s written\n", some(len(fixes), "file"))
+		fmt.Fprintf(a.out, "# %s written\n", some(len(found), "file"))
 	}
 	return nil
+}
+
+// digests asks the registries of images which digest each has now; of one that
+// does not say, why is printed.
+func (a definitionCommands) digests(ctx context.Context, images []string, digests map[string]string) {
+	ctx, cancel := context.WithTimeout(ctx, time.Minute)
+	defer cancel()
+	for _, image := range images {
+		ref, err := reference.ParseReference(image)
+		if err == nil {
+			var d *v1.Descriptor
+			if d, err = remote.Head(ref, remote.WithContext(ctx)); err == nil {
+				digests[image] = d.Digest.String()
+				continue
+			}
+		}
+		fmt.Fprintf(a.err, "%s is not pinned: %s\n", clean(image), clean(err.Error()))
+	}
 }
 
 // linesOf are the lines of a text, each with its end.

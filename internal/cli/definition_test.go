@@ -5,6 +5,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
+	"log"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -12,6 +15,11 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	reference "github.com/google/go-containerregistry/pkg/name"
+	"github.com/google/go-containerregistry/pkg/registry"
+	"github.com/google/go-containerregistry/pkg/v1/empty"
+	"github.com/google/go-containerregistry/pkg/v1/remote"
 )
 
 // A folder is checked without a service: its exit code is what it says, its
@@ -294,5 +302,30 @@ func BenchmarkCheckFolder(b *testing.B) {
 	}
 	if each := b.Elapsed() / time.Duration(b.N); each > 50*time.Millisecond {
 		b.Errorf("a check took %v, more than the 50 ms promised", each)
+	}
+}
+
+// An image without a version is pinned to what its registry has now; one whose
+// registry does not answer is told, and the rest is mended.
+func TestDefinitionPin(t *testing.T) {
+	server := httptest.NewServer(registry.New(registry.Logger(log.New(io.Discard, "", 0))))
+	defer server.Close()
+	host := strings.TrimPrefix(server.URL, "http://")
+	ref, err := reference.ParseReference(host + "/tide:latest")
+	if err == nil {
+		err = remote.Write(ref, empty.Image)
+	}
+	digest, more := empty.Image.Digest()
+	dir := t.TempDir()
+	at := filepath.Join(dir, ".devcontainer.json")
+	if err := errors.Join(err, more, os.WriteFile(filepath.Join(dir, "compose.yaml"), []byte("services:\n  app: {image: "+host+"/tide, volumes: ['.:/src']}\n  gone:\n    image: 127.0.0.1:1/gone\n"), 0o644),
+		os.WriteFile(at, []byte(`{"dockerComposeFile": "compose.yaml", "service": "app", "workspaceFolder": "/src", "remoteUser": "crew"}`), 0o644)); err != nil {
+		t.Fatal(err)
+	}
+	a, out, errs := quiet(t)
+	root := a.root()
+	root.SetArgs([]string{"definition", "check", dir, "--fix", "--pin"})
+	if code := a.report(root.Execute()); code != 0 || !strings.Contains(out.String(), "+  app: {image: "+host+"/tide@"+digest.String()+", volumes") || !strings.Contains(errs.String(), "127.0.0.1:1/gone is not pinned: ") {
+		t.Errorf("exit code %d:\n%s%s", code, out, errs)
 	}
 }

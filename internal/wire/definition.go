@@ -50,6 +50,7 @@ type DefinitionFinding struct {
 	Fix      string `json:"fix,omitempty"`
 	Rule     string `json:"rule"`
 	Why      string `json:"why,omitempty"`
+	Subject  string `json:"subject,omitempty" doc:"What it is about, where that has a name: a port, a variable, an image"`
 }
 
 // Service is a service beside a workspace.

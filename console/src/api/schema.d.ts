@@ -1270,6 +1270,8 @@ export interface components {
             rule: string;
             /** @enum {string} */
             severity: "error" | "warning" | "note";
+            /** @description What it is about, where that has a name: a port, a variable, an image */
+            subject?: string;
             what: string;
             why?: string;
         };

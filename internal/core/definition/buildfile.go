@@ -228,7 +228,7 @@ func (d checkDoc) dockerfile(forwarded []int, user *string, b *Build, house *rul
 	}
 	for _, f := range named {
 		if why := unpinned(f.image); why != "" && needed[f.stage] {
-			d.rule("image-unpinned", Warning, d.line(f.line), "name a version, or a digest", "image %q %s", f.image, why)
+			d.rule("image-unpinned", Warning, d.line(f.line), "name a version, or a digest", "image %q %s", f.image, why).Subject = f.image
 		}
 	}
 	for i, s := range stages {
@@ -239,7 +239,7 @@ func (d checkDoc) dockerfile(forwarded []int, user *string, b *Build, house *rul
 	last, ports := endsAs(stages, base, target)
 	for _, p := range ports {
 		if !slices.Contains(forwarded, p.port) {
-			d.rule("port-not-declared", Warning, d.line(p.line), fmt.Sprintf("add %d to forwardPorts", p.port), "port %d is exposed and not forwarded", p.port)
+			d.rule("port-not-declared", Warning, d.line(p.line), fmt.Sprintf("add %d to forwardPorts", p.port), "port %d is exposed and not forwarded", p.port).Subject = strconv.Itoa(p.port)
 		}
 	}
 	if *user == "" {
@@ -342,7 +342,7 @@ func reached(stages []instructions.Stage, target int) (base []int, needed []bool
 func (d checkDoc) secretsInStage(s instructions.Stage) {
 	tell := func(where []parser.Range, name, value string) {
 		if why := looksSecret(name, value); why != "" {
-			d.rule("secret-in-file", Warning, d.line(lineOf(where)), "take it out, and have what needs it done by a command, where the person's secrets are", "%s %s", name, why)
+			d.rule("secret-in-file", Warning, d.line(lineOf(where)), "take it out, and have what needs it done by a command, where the person's secrets are", "%s %s", name, why).Subject = name
 		}
 	}
 	for _, c := range s.Commands {

@@ -135,7 +135,7 @@ func secretsInEnvFile(path string, text []byte) []Finding {
 		name, _, ok := strings.Cut(strings.TrimPrefix(strings.TrimSpace(line), "export "), "=")
 		if name = strings.TrimSpace(name); ok && !strings.HasPrefix(name, "#") {
 			if why := looksSecret(name, values[name]); why != "" {
-				e.rule("env-file", Warning, e.line(n), "take it out, ignore the file, and give the value as a secret", "%s %s, and the file is committed", name, why)
+				e.rule("env-file", Warning, e.line(n), "take it out, ignore the file, and give the value as a secret", "%s %s, and the file is committed", name, why).Subject = name
 			}
 		}
 	}
@@ -174,7 +174,7 @@ func Check(src Source) (Definition, []Finding) {
 		for _, s := range out.Compose.Services {
 			builds = append(builds, s.Build)
 			if why := unpinned(s.Image); s.Build == nil && why != "" {
-				composeDoc{d}.tell("image-unpinned", Warning, s.Name, "image", "name a version, or a digest", "image %q of service %q %s", s.Image, s.Name, why)
+				composeDoc{d}.tell("image-unpinned", Warning, s.Name, "image", "name a version, or a digest", "image %q of service %q %s", s.Image, s.Name, why).Subject = s.Image
 			}
 		}
 		composeDoc{d}.portsNotForwarded(out)
@@ -243,7 +243,7 @@ func (d checkDoc) advise(out Definition) {
 		if why := looksSecret(name, value); why != "" {
 			path, line, column := out.placeOf(key)
 			f := &doc{path: path}
-			f.rule("secret-in-file", Warning, -1, "take it out and ask for it in secrets; each person gives theirs", "%s in %s %s", name, where, why)
+			f.rule("secret-in-file", Warning, -1, "take it out and ask for it in secrets; each person gives theirs", "%s in %s %s", name, where, why).Subject = name
 			f.findings[0].Line, f.findings[0].Column = line, column
 			d.findings = append(d.findings, f.findings...)
 		}
@@ -265,7 +265,7 @@ func (d checkDoc) advise(out Definition) {
 			file, at = composeDoc(d).spot("services", out.Compose.Work, "image")
 		}
 		if out.Compose != nil || d.root.Value != nil { // else nobody wrote it
-			file.rule("image-unpinned", Warning, at, "name a version, or a digest", "image %q %s", out.Image, why)
+			file.rule("image-unpinned", Warning, at, "name a version, or a digest", "image %q %s", out.Image, why).Subject = out.Image
 		}
 	}
 	if out.Compose != nil {
@@ -273,7 +273,7 @@ func (d checkDoc) advise(out Definition) {
 			for _, k := range sortedKeys(s.Env) {
 				if why := looksSecret(k, s.Env[k]); why != "" {
 					file, at := composeDoc(d).spot("services", s.Name, "environment", k)
-					file.rule("secret-in-file", Warning, at, "write ${"+k+":-VALUE} with a value that opens nothing", "%s of service %q %s", k, s.Name, why)
+					file.rule("secret-in-file", Warning, at, "write ${"+k+":-VALUE} with a value that opens nothing", "%s of service %q %s", k, s.Name, why).Subject = k
 				}
 			}
 		}

@@ -6,6 +6,7 @@ import (
 	"reflect"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -460,13 +461,13 @@ func (d composeDoc) portsNotForwarded(out Definition) {
 	}
 	for _, p := range out.Compose.Ports {
 		if !slices.Contains(out.Ports, p) {
-			d.tell("port-not-declared", Warning, out.Compose.Work, "ports", fmt.Sprintf("add %d to forwardPorts", p), "port %d of service %q is not forwarded", p, out.Compose.Work)
+			d.tell("port-not-declared", Warning, out.Compose.Work, "ports", fmt.Sprintf("add %d to forwardPorts", p), "port %d of service %q is not forwarded", p, out.Compose.Work).Subject = strconv.Itoa(p)
 		}
 	}
 	for _, s := range out.Compose.Services {
 		for _, p := range s.Published {
 			if !slices.Contains(out.Ports, p) {
-				d.tell("port-not-declared", Note, s.Name, "ports", fmt.Sprintf("add \"%s:%d\" to forwardPorts, if people look at it", s.Name, p), "port %d of service %q is published and not forwarded", p, s.Name)
+				d.tell("port-not-declared", Note, s.Name, "ports", fmt.Sprintf("add \"%s:%d\" to forwardPorts, if people look at it", s.Name, p), "port %d of service %q is published and not forwarded", p, s.Name).Subject = fmt.Sprintf("%s:%d", s.Name, p)
 			}
 		}
 	}

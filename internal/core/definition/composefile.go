@@ -507,7 +507,7 @@ func (d composeDoc) spot(name ...string) (*doc, int) {
 }
 
 // tell adds a finding where the compose files say something of a service.
-func (d composeDoc) tell(rule string, sev Severity, service, key, fix, format string, args ...any) {
+func (d composeDoc) tell(rule string, sev Severity, service, key, fix, format string, args ...any) *Finding {
 	c, at := d.spot("services", service, key)
-	c.rule(rule, sev, at, fix, format, args...)
+	return c.rule(rule, sev, at, fix, format, args...)
 }

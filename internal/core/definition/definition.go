@@ -290,6 +290,9 @@ type Finding struct {
 	// Rule names the rule that found it, and Why says why it matters; see [Rules].
 	Rule string `json:"rule"`
 	Why  string `json:"why,omitempty"`
+	// Subject is what it is about where that has a name of its own: a port, a
+	// variable, an image. What mends it goes by this, never by its words.
+	Subject string `json:"subject,omitempty"`
 }
 
 // String is the finding on one line, as compilers write them.

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -21,13 +20,22 @@ type Fix struct {
 
 // Fixes mends what can be mended without asking, of what [Check] found: a port
 // that is not forwarded is, a value that looks like a secret is asked for
-// instead, and a file that holds such values is ignored by git. Comments and the
-// rest of a file stay as they are.
-func Fixes(src Source, def Definition, findings []Finding) (out []Fix) {
+// instead, a file that holds such values is ignored by git, and an image whose
+// digest is given is pinned to it. Comments and the rest of a file stay as they
+// are.
+func Fixes(src Source, def Definition, findings []Finding, digests map[string]string) (out []Fix) {
+	out = pin(src, findings, digests)
+	at := slices.IndexFunc(out, func(f Fix) bool { return f.Path == def.Path })
 	text, ok := src.Read(def.Path)
 	if ok && strings.HasSuffix(def.Path, ".json") {
-		if f := fixDefinition(def, text, findings); len(f.Why) > 0 {
-			out = append(out, f)
+		f := Fix{Path: def.Path, Old: text, New: text}
+		if at >= 0 {
+			f = out[at]
+		}
+		if fixDefinition(&f, findings); at >= 0 {
+			out[at] = f
+		} else if len(f.Why) > 0 {
+			out = slices.Insert(out, 0, f)
 		}
 	}
 	var ignore []string
@@ -56,24 +64,57 @@ func Fixes(src Source, def Definition, findings []Finding) (out []Fix) {
 	return out
 }
 
-var (
-	foundPort   = regexp.MustCompile(`^port (\d+) `)
-	foundSecret = regexp.MustCompile(`^(\S+) in the environment `)
-)
+// Unpinned are the images of findings that a digest would pin.
+func Unpinned(findings []Finding) (images []string) {
+	for _, f := range findings {
+		if f.Rule == "image-unpinned" && f.Subject != "" && !slices.Contains(images, f.Subject) {
+			images = append(images, f.Subject)
+		}
+	}
+	return images
+}
+
+// pin writes digests behind the names of images, where a line has the name once.
+func pin(src Source, findings []Finding, digests map[string]string) (out []Fix) {
+	for _, f := range findings {
+		digest := digests[f.Subject]
+		if f.Rule != "image-unpinned" || digest == "" || f.Line == 0 {
+			continue
+		}
+		i := slices.IndexFunc(out, func(x Fix) bool { return x.Path == f.Path })
+		if i < 0 {
+			text, _ := src.Read(f.Path)
+			out, i = append(out, Fix{Path: f.Path, Old: text, New: text}), len(out)
+		}
+		lines := bytes.SplitAfter(out[i].New, []byte("\n"))
+		if f.Line > len(lines) {
+			continue
+		}
+		line, name := lines[f.Line-1], []byte(f.Subject)
+		if bytes.Count(line, name) != 1 {
+			continue // built of variables, or there more than once
+		}
+		lines[f.Line-1] = bytes.Replace(line, name, []byte(f.Subject+"@"+digest), 1)
+		out[i].New = bytes.Join(lines, nil)
+		out[i].Why = append(out[i].Why, fmt.Sprintf("%s is the image it is today", f.Subject))
+	}
+	return slices.DeleteFunc(out, func(f Fix) bool { return len(f.Why) == 0 })
+}
 
 // fixDefinition mends a definition file.
-func fixDefinition(def Definition, text []byte, findings []Finding) Fix {
-	out := Fix{Path: def.Path, Old: text, New: text}
+func fixDefinition(out *Fix, findings []Finding) {
+	text := out.New
 	mark := len(text)
 	body, utf8 := utf8Of(text)
 	if !utf8 {
-		return out
+		return
 	}
 	mark -= len(body)
 	v, err := hujson.Parse(slices.Clone(body))
 	if err != nil {
-		return out
+		return
 	}
+	before := len(out.Why)
 	type operation struct {
 		Op    string `json:"op"`
 		Path  string `json:"path"`
@@ -94,40 +135,31 @@ func fixDefinition(def Definition, text []byte, findings []Finding) Fix {
 	for _, f := range findings {
 		switch {
 		case f.Rule == "port-not-declared" && f.Severity == Warning:
-			m := foundPort.FindStringSubmatch(f.What)
-			if m == nil {
-				continue
-			}
 			var ops []operation
 			if !has("forwardPorts") {
 				ops = append(ops, operation{"add", "/forwardPorts", []any{}})
 			}
-			patch("port "+m[1]+" is forwarded", append(ops, operation{"add", "/forwardPorts/-", json.Number(m[1])})...)
-		case f.Rule == "secret-in-file" && f.Path == def.Path:
-			m := foundSecret.FindStringSubmatch(f.What)
-			if m == nil || !envName.MatchString(m[1]) {
-				continue
-			}
+			patch("port "+f.Subject+" is forwarded", append(ops, operation{"add", "/forwardPorts/-", json.Number(f.Subject)})...)
+		case f.Rule == "secret-in-file" && f.Path == out.Path && envName.MatchString(f.Subject):
 			for _, property := range []string{"containerEnv", "remoteEnv"} {
-				if !has(property, m[1]) {
+				if !has(property, f.Subject) {
 					continue
 				}
-				ops := []operation{{"remove", "/" + property + "/" + m[1], nil}}
+				ops := []operation{{"remove", "/" + property + "/" + f.Subject, nil}}
 				if !has("secrets") {
 					ops = append(ops, operation{"add", "/secrets", map[string]any{}})
 				}
-				if !has("secrets", m[1]) {
-					ops = append(ops, operation{"add", "/secrets/" + m[1], map[string]any{"description": ""}})
+				if !has("secrets", f.Subject) {
+					ops = append(ops, operation{"add", "/secrets/" + f.Subject, map[string]any{"description": ""}})
 				}
-				patch(fmt.Sprintf("%s is asked for in secrets, and no longer in %s", m[1], property), ops...)
+				patch(fmt.Sprintf("%s is asked for in secrets, and no longer in %s", f.Subject, property), ops...)
 			}
 		}
 	}
-	if len(out.Why) > 0 {
+	if len(out.Why) > before {
 		indent(&v)
 		out.New = append(slices.Clone(text[:mark]), v.Pack()...)
 	}
-	return out
 }
 
 // indent puts members that were added at the end of an object on lines of their

@@ -145,12 +145,12 @@ func (d *doc) say(sev Severity, at int, fix, format string, args ...any) {
 	d.rule("refused", sev, at, fix, format, args...)
 }
 
-// rule adds a finding. Above MaxFindings only errors are still taken, in the
-// place of the last.
-func (d *doc) rule(rule string, sev Severity, at int, fix, format string, args ...any) {
+// rule adds a finding, and returns it for what more there is to say of it.
+// Above MaxFindings only errors are still taken, in the place of the last.
+func (d *doc) rule(rule string, sev Severity, at int, fix, format string, args ...any) *Finding {
 	if d.full() {
 		if sev != Error {
-			return
+			return &Finding{}
 		}
 		d.findings = d.findings[:MaxFindings-1]
 	}
@@ -159,6 +159,7 @@ func (d *doc) rule(rule string, sev Severity, at int, fix, format string, args .
 		f.Line, f.Column = d.position(at)
 	}
 	d.findings = append(d.findings, f)
+	return &d.findings[len(d.findings)-1]
 }
 
 func (d *doc) full() bool { return len(d.findings) >= MaxFindings }
