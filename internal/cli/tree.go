@@ -106,7 +106,8 @@ func (t *tree) plain(p string, folder bool) bool {
 // maxListed bounds the names of one folder.
 const maxListed = 2000
 
-// list gives the names in a folder, folders with a closing slash.
+// list gives the names in a folder, folders with a closing slash and links with
+// a closing @.
 func (t *tree) list(folder string) (names []string) {
 	if folder == "" {
 		folder = "."
@@ -124,6 +125,8 @@ func (t *tree) list(folder string) (names []string) {
 		switch {
 		case e.IsDir():
 			names = append(names, e.Name()+"/")
+		case e.Type()&os.ModeSymlink != 0:
+			names = append(names, e.Name()+"@")
 		case e.Type().IsRegular():
 			names = append(names, e.Name())
 		}

@@ -328,8 +328,8 @@ func (m *Mirrors) ReadFile(ctx context.Context, id, commit, path string, max int
 const MaxListed = 2000
 
 // List gives the names of the plain files and folders in a folder of the
-// repository at a commit, folders with a closing slash; "" is its root. A
-// folder that is not there has none.
+// repository at a commit, folders with a closing slash and links with a closing
+// @; "" is its root. A folder that is not there has none.
 func (m *Mirrors) List(ctx context.Context, id, commit, folder string) (names []string, err error) {
 	args := []string{"ls-tree", "-z", commit}
 	if folder != "" {
@@ -348,6 +348,8 @@ func (m *Mirrors) List(ctx context.Context, id, commit, folder string) (names []
 		case !ok || len(names) >= MaxListed:
 		case strings.Contains(head, " tree "):
 			names = append(names, name+"/")
+		case strings.HasPrefix(head, "120000"):
+			names = append(names, name+"@")
 		case strings.HasPrefix(head, "100"):
 			names = append(names, name)
 		}

@@ -130,7 +130,7 @@ func TestListAndFiles(t *testing.T) {
 	if err := m.Fetch(ctx, "r1", address, Credential{}); err != nil {
 		t.Fatal(err)
 	}
-	for folder, want := range map[string]string{"": ".devcontainer/ board/", ".devcontainer": "night/", "board": "big bin/ odd name one", "nowhere": "", "board/one": "", "link": "", "../..": ""} {
+	for folder, want := range map[string]string{"": ".devcontainer/ board/ link@", ".devcontainer": "night/", "board": "away@ big bin/ odd name one", "nowhere": "", "board/one": "", "link": "", "../..": ""} {
 		if got, err := m.List(ctx, "r1", commit, folder); err != nil || strings.Join(got, " ") != want {
 			t.Errorf("%q holds %q, %v", folder, got, err)
 		}

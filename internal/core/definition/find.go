@@ -2,6 +2,7 @@ package definition
 
 import (
 	"fmt"
+	"path"
 	"slices"
 	"strings"
 
@@ -84,7 +85,20 @@ func find(src Source) (Definition, *doc) {
 	case len(names) > 1:
 		return refuse(".devcontainer", "name one of: "+strings.Join(names, ", "), "the repository has %d definitions, and none is the first", len(names))
 	}
-	return usual(src)
+	out, d := usual(src)
+	d.linked(src)
+	return out, d
+}
+
+// linked tells of a definition that is a link: what it leads to is not looked
+// for, as it may lie anywhere.
+func (d *doc) linked(src Source) {
+	for _, p := range append([]string{".devcontainer"}, Places...) {
+		folder, name := path.Split(p)
+		if slices.Contains(src.list(strings.TrimSuffix(folder, "/")), name+"@") {
+			d.rule("not-honoured", Warning, -1, "put the file itself there", "%s is a link, and links are not followed: what it leads to counts for nothing", p)
+		}
+	}
 }
 
 // usual makes do without a definition: a compose file, a build file, or an

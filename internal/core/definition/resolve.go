@@ -45,7 +45,7 @@ type Source struct {
 	// MaxBytes+1 bytes: such a file is not looked into.
 	Read func(path string) (content []byte, ok bool)
 	// List gives the names in a folder of the repository, folders with a
-	// closing slash; nil where nothing can be listed.
+	// closing slash and links with a closing @; nil where nothing can be listed.
 	List func(folder string) []string
 	// Repository is the repository's name: the workspace folder is called so.
 	Repository string
