@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"yardbench/internal/bound"
 	"yardbench/internal/core/rules"
 )
 
@@ -156,8 +157,17 @@ func FuzzCheck(f *testing.F) {
 	f.Add(`{"build": {"dockerfile": "Dockerfile"}}`, "// syntax=x\n{\"syntax\": \"y\"}")
 	f.Add(`{"build": {"dockerfile": "Dockerfile"}}`, "# escape=`\nFROM a `\n AS b\nONBUILD ENV A")
 	f.Add(`{"a": {"a": 1, "a": {"b": [{}]}}, "A": null}`, "FROM")
+	seeded(f, func(src Source, def Definition) {
+		text, _ := src.Read(def.Path)
+		file := []byte("FROM a")
+		if def.Build != nil {
+			file, _ = src.Read(def.Build.Dockerfile)
+		}
+		f.Add(string(text), string(file))
+	})
 	f.Fuzz(func(t *testing.T, text, file string) {
-		_, fs := Check(source(text, ".devcontainer/Dockerfile", file))
+		var fs []Finding
+		bound.Hold(t, 256, func() { _, fs = Check(source(text, ".devcontainer/Dockerfile", file)) })
 		for _, f := range fs {
 			if strings.ContainsFunc(f.What, func(r rune) bool { return r < ' ' || r == 0x7f }) || f.Rule == "" || Rules[f.Rule] == "" || f.Line < 0 {
 				t.Errorf("%#v cannot be shown", f)

@@ -5,6 +5,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"yardbench/internal/bound"
 )
 
 const composeFile = ".devcontainer/compose.yaml"
@@ -170,12 +172,26 @@ func TestComposeIsBounded(t *testing.T) {
 }
 
 func FuzzCompose(f *testing.F) {
-	f.Add("services: {app: {image: 'a:1', volumes: ['..:/w', 'x:/y', '/etc:/z']}, db: {build: ., env_file: [.env], healthcheck: {test: 'x'}}}")
-	f.Add("services: {app: {image: a, extends: {service: db}}, db: {image: b, profiles: [x], ports: ['1-3:4-6/udp'], networks: {n: {aliases: [a]}}}}\nnetworks: {n: }")
-	f.Add("services: &s {app: {<<: *s}}")
-	f.Add("services:\n  app: !reset null\n---\nservices: {app: {image: '${X:?no}'}}")
-	f.Fuzz(func(t *testing.T, text string) {
-		def, fs := Resolve(source(`{"dockerComposeFile": "compose.yaml", "service": "app", "workspaceFolder": "/w"}`, composeFile, text))
+	f.Add("services: {app: {image: 'a:1', volumes: ['..:/w', 'x:/y', '/etc:/z']}, db: {build: ., env_file: [.env], healthcheck: {test: 'x'}}}", "A=1")
+	f.Add("services: {app: {image: a, extends: {service: db}}, db: {image: b, profiles: [x], ports: ['1-3:4-6/udp'], networks: {n: {aliases: [a]}}}}\nnetworks: {n: }", "")
+	f.Add("services: &s {app: {<<: *s}}", "")
+	f.Add("services:\n  app: !reset null\n---\nservices: {app: {image: '${X:?no}'}}", "X='")
+	for _, b := range small() {
+		f.Add(b.compose, b.env)
+	}
+	seeded(f, func(src Source, def Definition) {
+		if def.Compose != nil {
+			text, _ := src.Read(def.Compose.Files[0])
+			env, _ := src.Read(".env")
+			f.Add(string(text), string(env))
+		}
+	})
+	f.Fuzz(func(t *testing.T, text, env string) {
+		var def Definition
+		var fs []Finding
+		bound.Hold(t, 256, func() {
+			def, fs = Resolve(source(`{"dockerComposeFile": "compose.yaml", "service": "app", "workspaceFolder": "/w"}`, composeFile, text, ".devcontainer/.env", env))
+		})
 		if _, bad := Fatal(fs); bad || def.Compose == nil {
 			return
 		}

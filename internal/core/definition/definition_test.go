@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 	"testing"
+
+	"yardbench/internal/bound"
 )
 
 func source(text string, files ...string) Source {
@@ -217,8 +219,17 @@ func FuzzResolve(f *testing.F) {
 		`{"forwardPorts":[1e999,"db:5432",-1]}`, strings.Repeat("[", 200), "/*", `"`, `{"remoteEnv":{"A":null}}`} {
 		f.Add(s)
 	}
+	for _, b := range small() {
+		f.Add(b.definition)
+	}
+	for _, c := range costs {
+		text, _ := c.input(100)
+		f.Add(text)
+	}
 	f.Fuzz(func(t *testing.T, text string) {
-		d, fs := Resolve(source(text))
+		var d Definition
+		var fs []Finding
+		bound.Hold(t, 256, func() { d, fs = Resolve(source(text)) })
 		for _, x := range fs {
 			_ = x.String()
 		}

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"yardbench/internal/bound"
 	"yardbench/internal/core/rules"
 )
 
@@ -107,7 +108,9 @@ func FuzzFeature(f *testing.F) {
 	f.Fuzz(func(t *testing.T, manifest, options string) {
 		src := source(`{"image": "a", "features": {"r.example/f/a:1": ` + options + `}}`)
 		src.Feature = func(string) (FeatureContent, error) { return FeatureContent{Manifest: []byte(manifest)}, nil }
-		d, fs := Resolve(src)
+		var d Definition
+		var fs []Finding
+		bound.Hold(t, 256, func() { d, fs = Resolve(src) })
 		if _, bad := Fatal(fs); bad {
 			return
 		}

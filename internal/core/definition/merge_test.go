@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"yardbench/internal/bound"
 	"yardbench/internal/core/rules"
 )
 
@@ -151,7 +152,9 @@ func FuzzUnderImage(f *testing.F) {
 	f.Add(`[{"containerEnv": {"MINE": "theirs"}, "forwardPorts": [1, "x:2"], "capAdd": ["", "CAP_X"]}, null, [], 5]`)
 	base, _ := Resolve(source(`{"image": "a:1", "remoteUser": "keeper", "containerEnv": {"MINE": "1"}, "postCreateCommand": "last"}`))
 	f.Fuzz(func(t *testing.T, label string) {
-		d, fs := UnderImage(base, "a:1", label)
+		var d Definition
+		var fs []Finding
+		bound.Hold(t, 256, func() { d, fs = UnderImage(base, "a:1", label) })
 		for _, x := range fs {
 			if strings.ContainsFunc(x.What, func(r rune) bool { return r < ' ' }) {
 				t.Errorf("%q cannot be shown", x.What)

@@ -2,24 +2,40 @@ package definition
 
 import (
 	"fmt"
-	"runtime"
 	"strings"
 	"testing"
 	"time"
+
+	"yardbench/internal/bound"
 )
 
-// What small text unfolds to is bounded: each of these once took all memory
-// there is, or minutes, and now is an error that costs little.
-func TestWhatTextUnfoldsToIsBounded(t *testing.T) {
-	doubling := func(form string) string {
-		var b strings.Builder
-		b.WriteString("A0=xxxxxxxxxx\n")
-		for i := 1; i < 30; i++ {
-			ref := fmt.Sprintf("${A%d}", i-1)
-			fmt.Fprintf(&b, form, i, ref+ref+ref+ref)
-		}
-		return b.String()
+// bombs are small files that unfold to much: a definition, or a compose file,
+// with files of variables beside it.
+type bombs struct{ compose, env, definition string }
+
+// source is what a service resolves of it.
+func (b bombs) source() Source {
+	text := b.definition
+	if text == "" {
+		text = `{"dockerComposeFile": "c.yml", "service": "a", "workspaceFolder": "/app"}`
 	}
+	return source(text, ".devcontainer/c.yml", b.compose, ".devcontainer/.env", b.env, ".devcontainer/big.env", doubling("A%d=%s\n"))
+}
+
+// doubling is a file of variables in which each is four times the one before.
+func doubling(form string) string {
+	var b strings.Builder
+	b.WriteString("A0=xxxxxxxxxx\n")
+	for i := 1; i < 30; i++ {
+		ref := fmt.Sprintf("${A%d}", i-1)
+		fmt.Fprintf(&b, form, i, ref+ref+ref+ref)
+	}
+	return b.String()
+}
+
+// small are such files, each of which once took all memory there is, or
+// minutes.
+func small() map[string]bombs {
 	plain := "services: {a: {image: 'x:1'}}\n"
 	merges := "x-0: &x0 {k: v}\n"
 	for i := 1; i < 8; i++ {
@@ -29,7 +45,7 @@ func TestWhatTextUnfoldsToIsBounded(t *testing.T) {
 		}
 		merges += "}\n"
 	}
-	for name, c := range map[string]struct{ compose, env, definition string }{
+	return map[string]bombs{
 		"an .env of variables":          {plain, doubling("A%d=%s\n"), ""},
 		"an .env of quoted variables":   {plain, doubling("export A%d = \"%s\n\"\n"), ""},
 		"an .env in YAML's style":       {plain, doubling("A%d: '' \nA%[1]d: %[2]s\n"), ""},
@@ -49,25 +65,18 @@ func TestWhatTextUnfoldsToIsBounded(t *testing.T) {
 			strings.Repeat("${containerWorkspaceFolder}", 20_000) + `"}}`},
 		"a folder as long as may be, often": {"", "", `{"image": "a:1", "workspaceFolder": "/` + strings.Repeat("x", maxPath-2) + `", "containerEnv": {"A": "` +
 			strings.Repeat("${containerWorkspaceFolder}", 20_000) + `"}}`},
-	} {
+	}
+}
+
+// What small text unfolds to is bounded: it is an error that costs little.
+func TestWhatTextUnfoldsToIsBounded(t *testing.T) {
+	for name, c := range small() {
 		t.Run(name, func(t *testing.T) {
-			text := c.definition
-			if text == "" {
-				text = `{"dockerComposeFile": "c.yml", "service": "a", "workspaceFolder": "/app"}`
-			}
-			src := source(text, ".devcontainer/c.yml", c.compose, ".devcontainer/.env", c.env, ".devcontainer/big.env", doubling("A%d=%s\n"))
-			var before, after runtime.MemStats
-			runtime.ReadMemStats(&before)
-			began := time.Now()
-			_, findings := Resolve(src)
-			took := time.Since(began)
-			runtime.ReadMemStats(&after)
-			if _, bad := Fatal(findings); !bad {
-				t.Errorf("it is taken, with findings %v", findings)
-			}
-			if used := (after.TotalAlloc - before.TotalAlloc) >> 20; used > 256 || took > time.Minute {
-				t.Errorf("it took %d MiB and %s", used, took)
-			}
+			bound.Hold(t, 256, func() {
+				if _, findings := Resolve(c.source()); !second(Fatal(findings)) {
+					t.Errorf("it is taken, with findings %v", findings)
+				}
+			})
 		})
 	}
 }

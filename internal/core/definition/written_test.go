@@ -74,3 +74,20 @@ func sourceOf(a *txtar.Archive) Source {
 	src := source("", files...)
 	return src
 }
+
+// seeded gives the repositories of testdata/written to a fuzz target.
+func seeded(f *testing.F, add func(Source, Definition)) {
+	names, err := filepath.Glob("testdata/written/*.txtar")
+	if err != nil || len(names) == 0 {
+		f.Fatal(names, err)
+	}
+	for _, name := range names {
+		a, err := txtar.ParseFile(name)
+		if err != nil {
+			f.Fatal(err)
+		}
+		src := sourceOf(a)
+		def, _ := Resolve(src)
+		add(src, def)
+	}
+}

@@ -5,6 +5,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"yardbench/internal/bound"
 )
 
 func parsed(t *testing.T, text string) Rules {
@@ -136,8 +138,13 @@ func TestAmountsThereAndBack(t *testing.T) {
 func FuzzParse(f *testing.F) {
 	f.Add([]byte(First))
 	f.Add([]byte("a: &x [*x]\nsizes: {{}}\n? [1]: 2\n"))
+	for _, nest := range []string{"[", "- ", "{a: ", "? ", "a: &b\n "} {
+		f.Add([]byte(strings.Repeat(nest, 60_000)))
+	}
 	f.Fuzz(func(t *testing.T, text []byte) {
-		r, findings := Parse(text)
+		var r Rules
+		var findings []Finding
+		bound.Hold(t, 256, func() { r, findings = Parse(text) })
 		if len(findings) == 0 && (r.Zone == nil || len(r.Sizes) == 0 || r.Idle.RestAfter <= 0) {
 			t.Errorf("rules that cannot be used have no finding: %+v", r)
 		}

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+
+	"yardbench/internal/bound"
 )
 
 const board = `{"id": "board", "version": "1.2.0", "name": "A board", "description": "Shows something", // a comment
@@ -53,12 +55,14 @@ func FuzzRead(f *testing.F) {
 	f.Add(board, "${templateOption:port}")
 	f.Add(`{"options": {"a": {"default": {"b": [1]}}}}`, "${templateOption:a}${templateOption:}")
 	f.Fuzz(func(t *testing.T, text, file string) {
-		s, err := Read("x", []byte(text))
-		if err != nil {
-			return
-		}
-		if v, err := s.Choose(nil); err == nil {
-			_, _ = s.Fill([]File{{Path: "a", Content: []byte(file)}}, v)
-		}
+		bound.Hold(t, 256, func() {
+			s, err := Read("x", []byte(text))
+			if err != nil {
+				return
+			}
+			if v, err := s.Choose(nil); err == nil {
+				_, _ = s.Fill([]File{{Path: "a", Content: []byte(file)}}, v)
+			}
+		})
 	})
 }
