@@ -117,7 +117,11 @@ func Propose(src Source) (out []Proposed) {
 	default:
 		image, why := usualImage(src)
 		if spoken != nil {
-			if v, file := spoken.wanted(read); v != "" {
+			v, file := spoken.wanted(read)
+			if v == "" {
+				v, file = checkedWith(src, image, read)
+			}
+			if v != "" {
 				image, why = withVersion(image, v), fmt.Sprintf("it holds %s, and %s asks for %s", spoken.file, file, v)
 			}
 		}
@@ -160,6 +164,45 @@ func (l language) wanted(read func(string) string) (version, file string) {
 	for _, v := range l.version {
 		if m := v.form.FindStringSubmatch(read(v.file)); m != nil {
 			return m[1], v.file
+		}
+	}
+	return "", ""
+}
+
+// Where the checks of a project are written down, in YAML: files of the root, and
+// folders of them.
+var (
+	checkFiles   = []string{".gitlab-ci.yml", ".woodpecker.yml", ".woodpecker.yaml", ".travis.yml"}
+	checkFolders = []string{".github/workflows", ".gitea/workflows", ".forgejo/workflows", ".woodpecker"}
+	// checkVersion is a version that a check asks for by the language's name.
+	checkVersion = regexp.MustCompile(`(?m)^[ \t-]*(go|node|python|rust|ruby|java)-version:[ \t]*["']?(\d+(?:\.\d+)?)`)
+	// checkImage is an image that a check runs in, by its last name.
+	checkImage = regexp.MustCompile(`(?m)^[ \t-]*(?:image|container|name):[ \t]*["']?(?:[\w.:-]+/)*([a-z]+):(\d+(?:\.\d+)?)`)
+)
+
+// checkedWith is the version of a usual image that the project's own checks
+// run with, and the file that says so.
+func checkedWith(src Source, image string, read func(string) string) (version, file string) {
+	files := slices.Clone(checkFiles)
+	for _, folder := range checkFolders {
+		for _, name := range src.list(folder) {
+			if strings.HasSuffix(name, ".yml") || strings.HasSuffix(name, ".yaml") {
+				files = append(files, folder+"/"+name)
+			}
+		}
+	}
+	own, _, _ := strings.Cut(image[strings.LastIndexByte(image, '/')+1:], ":")
+	for _, f := range files[:min(len(files), 20)] {
+		text := read(f)
+		for _, m := range checkVersion.FindAllStringSubmatch(text, -1) {
+			if m[1] == own || m[1]+"lang" == own {
+				return m[2], f
+			}
+		}
+		for _, m := range checkImage.FindAllStringSubmatch(text, -1) {
+			if m[1] == own {
+				return m[2], f
+			}
 		}
 	}
 	return "", ""

@@ -16,6 +16,9 @@ func TestPropose(t *testing.T) {
 	}{
 		{"Go", []string{"go.mod", "module x\n\ngo 1.25.3\n"}, []string{`"image": "golang:1.25-bookworm"`, "it holds go.mod, and go.mod asks for 1.25", `"updateContentCommand": "go mod download"`}},
 		{"Go without a version", []string{"go.mod", "module x\n"}, []string{`"image": "golang:1.26-bookworm"`}},
+		{"Go by its checks", []string{"go.mod", "module x\n", ".github/workflows/check.yml", "jobs:\n  all:\n    steps:\n      - uses: setup\n        with:\n          node-version: 18\n          go-version: '1.24.x'\n"}, []string{`"image": "golang:1.24-bookworm"`, ".github/workflows/check.yml asks for 1.24"}},
+		{"Python by the image of its checks", []string{"requirements.txt", "", ".gitlab-ci.yml", "all:\n  services: ['postgres:16']\n  image: \"mirror.skerryline.example:5000/hub/python:3.11-slim\"\n"}, []string{`"image": "python:3.11-bookworm"`, ".gitlab-ci.yml asks for 3.11"}},
+		{"checks of many versions", []string{"go.mod", "module x\n", ".github/workflows/a.yml", "go-version: ${{ matrix.go }}\nimage: node:18\n", ".github/workflows/a.txt", "go-version: 1.2"}, []string{`"image": "golang:1.26-bookworm"`}},
 		{"Node", []string{"package.json", `{"engines": {"node": ">=22.1"}}`, "yarn.lock", ""}, []string{`"image": "node:22-bookworm"`, `"yarn install --immutable"`, "yarn.lock names the packages"}},
 		{"Node by its own file", []string{"package.json", `{"engines": {"node": "18"}}`, ".nvmrc", "v20.3.1\n", "package-lock.json", ""}, []string{`"node:20.3-bookworm"`, `"npm ci"`}},
 		{"Python", []string{"pyproject.toml", "requires-python = \">=3.12\"", "uv.lock", ""}, []string{`"python:3.12-bookworm"`, `"uv sync"`}},
