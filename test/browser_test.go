@@ -205,6 +205,8 @@ func TestTheRoundInTheBrowser(t *testing.T) {
 	w.push("tide-board", "spring", map[string]string{".devcontainer/devcontainer.json": `{"image": "skerryline/base:1", "remoteUser": "crew", "forwardPort": [8000]}`})
 	runa.do("a definition is checked", chromedp.Navigate(w.address+"/repositories"), runa.says("tide-board"), chromedp.Click(`//tr[@data-row-key="tide-board"]//button[.="Definition"]`), runa.says("nothing is wrong with the definition"))
 	runa.do("at another branch", chromedp.SendKeys(chromedp.CSS(`input[aria-label="Branch"]`), "spring\r"), seen(`[data-rule="unknown-property"]`), runa.says("Do: write forwardPorts"), runa.says(".devcontainer/devcontainer.json:1:54"))
+	runa.do("what a launch does, and what a branch changes", chromedp.Navigate(w.address+"/repositories/tide-board/definition?view=steps"), runa.says("clone the repository"), runa.says("at each start"),
+		chromedp.Navigate(w.address+"/repositories/tide-board/definition?branch=spring&view=changes"), runa.says("Due with it: a "), runa.says("On this branch"))
 
 	runa.do("what it comes to, each value with where it is from", chromedp.Navigate(w.address+"/repositories/signal-mast/definition?view=values"), runa.says("lantern 1.1.0"), runa.says("feature registry.skerryline.example/features/lantern:1"), runa.says(".devcontainer/devcontainer.json:10:20"), runa.says("Fingerprint"))
 	runa.do("by its name, what the house rules close", chromedp.Navigate(w.address+"/repositories/signal-mast/definition?name=night"), seen(`[data-rule="closed"]`), runa.says("/srv/charts is closed by the house rules"))

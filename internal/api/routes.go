@@ -83,6 +83,15 @@ func (a *API) routes() {
 			return s.Definitions.CheckDefinition(ctx, who, in.Repository, in.Branch, in.Name)
 		})
 
+	answer(a, op("GET", "/repositories/{repository}/definition/changes", "compare-definitions", "What differs between the definitions of two branches, and what that makes due", policy.SeeRepositories),
+		func(ctx context.Context, who service.Actor, in *struct {
+			RepositoryBranch
+			Since string `query:"since" doc:"The branch to begin from; default: the repository's own"`
+			Name  string `query:"name" doc:"The folder of the definition under .devcontainer; default: the first one"`
+		}) (wire.DefinitionChanges, error) {
+			return s.Definitions.CompareDefinitions(ctx, who, in.Repository, in.Since, in.Branch, in.Name)
+		})
+
 	answer(a, op("GET", "/starters", "list-starters", "List the starters: ready definitions for a new project", policy.SeeRepositories),
 		func(ctx context.Context, who service.Actor, _ *none) ([]wire.Starter, error) {
 			return s.Starters.Starters(ctx, who)

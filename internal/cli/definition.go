@@ -19,6 +19,7 @@ import (
 
 	"yardbench/internal/client"
 	"yardbench/internal/core/definition"
+	"yardbench/internal/service"
 	"yardbench/internal/wire"
 )
 
@@ -119,18 +120,7 @@ branch tells what a change does before it is pushed.`,
 				}
 				sides[i] = found
 			}
-			values := func(c wire.DefinitionCheck) (out []definition.Value) {
-				for _, v := range c.Values {
-					out = append(out, definition.Value(v))
-				}
-				return definition.BuildFiles(out, c.Files)
-			}
-			found := difference{Changes: []changed{}}
-			changes := definition.Differences(values(sides[0]), values(sides[1]))
-			for _, c := range changes {
-				found.Changes = append(found.Changes, changed(c))
-			}
-			found.Due = definition.Due(changes)
+			found := service.Compared(sides[0], sides[1])
 			return a.print(found, func() {
 				if len(found.Changes) == 0 {
 					fmt.Fprintln(a.out, "they come to the same")
@@ -150,18 +140,6 @@ branch tells what a change does before it is pushed.`,
 	}
 	c.AddCommand(check, show, explain, diff)
 	return c
-}
-
-// difference is what diff prints as JSON.
-type difference struct {
-	Changes []changed `json:"changes"`
-	Due     string    `json:"due"`
-}
-
-type changed struct {
-	Key string `json:"key"`
-	Old string `json:"old"`
-	New string `json:"new"`
 }
 
 // shortened cuts a text for a column.

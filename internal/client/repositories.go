@@ -32,6 +32,12 @@ func (c *Client) CheckDefinition(ctx context.Context, of, branch, name string) (
 	return call[wire.DefinitionCheck](ctx, c, "GET", repository(of, "/definition?")+url.Values{"branch": {branch}, "name": {name}}.Encode(), nil)
 }
 
+// CompareDefinitions says what differs between the definitions of two branches;
+// "" is the repository's own.
+func (c *Client) CompareDefinitions(ctx context.Context, of, since, branch, name string) (wire.DefinitionChanges, error) {
+	return call[wire.DefinitionChanges](ctx, c, "GET", repository(of, "/definition/changes?")+url.Values{"since": {since}, "branch": {branch}, "name": {name}}.Encode(), nil)
+}
+
 // Starters lists the starters.
 func (c *Client) Starters(ctx context.Context) ([]wire.Starter, error) {
 	return call[[]wire.Starter](ctx, c, "GET", "/starters", nil)

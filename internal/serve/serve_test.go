@@ -1,6 +1,7 @@
 package serve_test
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/http/httptest"
@@ -97,6 +98,7 @@ func simulated(t *testing.T, own map[string]map[string]string) (c *client.Client
 	push = func(repository string, files map[string]string) {
 		t.Helper()
 		work := t.TempDir()
+		repository, branch, _ := strings.Cut(repository, "@")
 		if err := demo.Git(t.Context(), "clone", "--quiet", filepath.Join(bare, repository+".git"), work); err != nil {
 			t.Fatal(err)
 		}
@@ -105,7 +107,7 @@ func simulated(t *testing.T, own map[string]map[string]string) (c *client.Client
 				t.Fatal(err)
 			}
 		}
-		for _, args := range [][]string{{"-C", work, "add", "--all"}, {"-C", work, "commit", "--quiet", "-m", "More"}, {"-C", work, "push", "--quiet"}} {
+		for _, args := range [][]string{{"-C", work, "add", "--all"}, {"-C", work, "commit", "--quiet", "-m", "More"}, {"-C", work, "push", "--quiet", "--force", "origin", "HEAD:" + cmp.Or(branch, "main")}} {
 			if err := demo.Git(t.Context(), args...); err != nil {
 				t.Fatal(err)
 			}
@@ -167,6 +169,14 @@ func TestOverASimulatedYard(t *testing.T) {
 	push("lights", map[string]string{file: `{"image": "skerryline/base:1", "remoteUser": "crew", "hostRequirements": {"cpus": 2}, "onCreateCommand": "echo begun anew"}`})
 	if found, err := c.CheckDefinition(ctx, "lights", "", ""); err != nil || len(found.Values) == 0 {
 		t.Fatalf("its definition is %+v, %v", found, err)
+	}
+	push("lights@swell", map[string]string{file: `{"image": "skerryline/base:2", "remoteUser": "crew", "hostRequirements": {"cpus": 2}, "onCreateCommand": "echo begun anew"}`})
+	if d, err := c.CompareDefinitions(ctx, "lights", "", "swell", ""); err != nil || len(d.Changes) != 1 || d.Changes[0] != (wire.DefinitionChange{Key: "image", Old: "skerryline/base:1", New: "skerryline/base:2"}) || !strings.HasPrefix(d.Due, "a new image") {
+		t.Errorf("the branches differ in %+v, %v", d, err)
+	}
+	push("lights@swell", map[string]string{file: `{`})
+	if _, err := c.CompareDefinitions(ctx, "lights", "", "swell", ""); err == nil || !strings.Contains(err.Error(), "the definition at swell is refused") {
+		t.Errorf("a definition that is refused is compared: %v", err)
 	}
 	w = until(t, c, "lights", func(w wire.Workspace) bool { return strings.Contains(conditions(w), "rebuild due") })
 	if !strings.Contains(conditions(w), "set_up.onCreateCommand: echo begun → echo begun anew") {

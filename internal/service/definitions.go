@@ -329,6 +329,40 @@ func (s *Definitions) CheckDefinition(ctx context.Context, a Actor, repository, 
 	return v, nil
 }
 
+// CompareDefinitions says what differs between the definitions at two
+// branches' heads, and what the change makes due.
+func (s *Definitions) CompareDefinitions(ctx context.Context, a Actor, repository, since, branch, name string) (wire.DefinitionChanges, error) {
+	var sides [2]wire.DefinitionCheck
+	for i, b := range []string{since, branch} {
+		found, err := s.CheckDefinition(ctx, a, repository, b, name)
+		if err != nil {
+			return wire.DefinitionChanges{}, err
+		}
+		if len(found.Values) == 0 {
+			return wire.DefinitionChanges{}, conflict("definition-refused", "the definition at "+found.Branch+" is refused, and comes to nothing", "see what is wrong with it: yardbench definition check "+found.Repository+"@"+found.Branch)
+		}
+		sides[i] = found
+	}
+	return Compared(sides[0], sides[1]), nil
+}
+
+// Compared is what differs between two definitions that were looked at, each
+// of which comes to something.
+func Compared(old, next wire.DefinitionCheck) wire.DefinitionChanges {
+	values := func(c wire.DefinitionCheck) (out []definition.Value) {
+		for _, v := range c.Values {
+			out = append(out, definition.Value(v))
+		}
+		return definition.BuildFiles(out, c.Files)
+	}
+	changes := definition.Differences(values(old), values(next))
+	v := wire.DefinitionChanges{Changes: []wire.DefinitionChange{}, Due: definition.Due(changes)}
+	for _, c := range changes {
+		v.Changes = append(v.Changes, wire.DefinitionChange(c))
+	}
+	return v
+}
+
 // showDefinition puts in what a definition comes to: its values, its
 // fingerprint, and its images as far as the yard has them.
 func (s *Definitions) showDefinition(ctx context.Context, r store.Repository, v *wire.DefinitionCheck, def definition.Definition) (found []definition.Finding, err error) {

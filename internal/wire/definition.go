@@ -33,6 +33,19 @@ type DefinitionStep struct {
 	From  string `json:"from" doc:"Where the definition says so, as the origin of a value"`
 }
 
+// DefinitionChanges is what differs between what two definitions come to.
+type DefinitionChanges struct {
+	Changes []DefinitionChange `json:"changes"`
+	Due     string             `json:"due" doc:"What a change from the first to the other makes due for workspaces that are there"`
+}
+
+// DefinitionChange is a value that differs; an empty one is not there.
+type DefinitionChange struct {
+	Key string `json:"key"`
+	Old string `json:"old"`
+	New string `json:"new"`
+}
+
 // DefinitionImage is an image that a definition begins with.
 type DefinitionImage struct {
 	Name   string `json:"name"`

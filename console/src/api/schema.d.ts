@@ -483,6 +483,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/repositories/{repository}/definition/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What differs between the definitions of two branches, and what that makes due */
+        get: operations["compare-definitions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/repositories/{repository}/prebuild-plan": {
         parameters: {
             query?: never;
@@ -1230,6 +1247,16 @@ export interface components {
             stored_gib_hours: number;
             /** Format: int64 */
             total_micros: number;
+        };
+        DefinitionChange: {
+            key: string;
+            new: string;
+            old: string;
+        };
+        DefinitionChanges: {
+            changes: components["schemas"]["DefinitionChange"][];
+            /** @description What a change from the first to the other makes due for workspaces that are there */
+            due: string;
         };
         DefinitionCheck: {
             branch?: string;
@@ -4519,6 +4546,89 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DefinitionCheck"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "compare-definitions": {
+        parameters: {
+            query?: {
+                /** @description Default: the repository's default branch */
+                branch?: string;
+                /** @description The branch to begin from; default: the repository's own */
+                since?: string;
+                /** @description The folder of the definition under .devcontainer; default: the first one */
+                name?: string;
+            };
+            header?: never;
+            path: {
+                repository: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DefinitionChanges"];
                 };
             };
             /** @description Unauthorized */

@@ -54,12 +54,72 @@ export function DefinitionPage() {
               {
                 key: "values",
                 label: "What it comes to",
-                children: (found.values?.length ?? 0) > 0 ? <Values of={found} /> : <p>It is refused, and comes to nothing.</p>,
+                children: (found.values?.length ?? 0) > 0 ? <Values of={found} /> : <p>{refused}</p>,
               },
+              {
+                key: "steps",
+                label: "What a launch does",
+                children: (found.values?.length ?? 0) > 0 ? <Steps of={found.steps ?? []} /> : <p>{refused}</p>,
+              },
+              ...(branch ? [{ key: "changes", label: "What the branch changes", children: <Changes repository={repository} branch={branch} name={name} /> }] : []),
             ]}
           />
         </section>
       )}
+    </>
+  );
+}
+
+const refused = "It is refused, and comes to nothing.";
+
+type Step = { when: string; what: string; as?: string; where?: string; from: string };
+
+/** What a launch does because of the definition, in order. */
+function Steps({ of: steps }: { of: Step[] }) {
+  return (
+    <Table
+      size="small"
+      pagination={false}
+      rowKey={(s) => s.when + s.what + s.from}
+      dataSource={steps}
+      locale={{ emptyText: "It runs nothing of its own." }}
+      columns={[
+        { title: "When", dataIndex: "when", width: 130 },
+        { title: "What", dataIndex: "what", render: (w: string) => <code>{w}</code> },
+        { title: "As", dataIndex: "as", width: 150 },
+        { title: "Where", dataIndex: "where", width: "20%", render: (w?: string) => w && <code>{w}</code> },
+        { title: "From", dataIndex: "from", width: "26%", render: (o: string) => <span className="quiet">{o}</span> },
+      ]}
+    />
+  );
+}
+
+/** What differs on a branch from the repository's own, and what that makes due. */
+function Changes({ repository, branch, name }: { repository: string; branch: string; name: string }) {
+  const diff = useQuery({
+    queryKey: ["definition-changes", repository, branch, name],
+    queryFn: ({ signal }) => take(api.GET("/api/v1/repositories/{repository}/definition/changes", { signal, params: { path: { repository }, query: { branch, name: name || undefined } } })),
+    retry: false,
+    gcTime: 0,
+  });
+  if (!diff.data) return <ProblemNote error={diff.error} />;
+  if (diff.data.changes.length === 0) return <p>It comes to the same as the repository's own branch.</p>;
+  return (
+    <>
+      <p>
+        Due with it: <strong>{diff.data.due}</strong>.
+      </p>
+      <Table
+        size="small"
+        pagination={false}
+        rowKey="key"
+        dataSource={diff.data.changes}
+        columns={[
+          { title: "Value", dataIndex: "key", width: "26%", render: (k: string) => <code>{k}</code> },
+          { title: "Before", dataIndex: "old", render: (v: string) => v || <span className="quiet">none</span> },
+          { title: "On this branch", dataIndex: "new", render: (v: string) => v || <span className="quiet">none</span> },
+        ]}
+      />
     </>
   );
 }
