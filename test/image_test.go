@@ -4,6 +4,8 @@ import (
 	"archive/tar"
 	"bytes"
 	"io"
+	"os"
+	"slices"
 	"strings"
 	"testing"
 
@@ -11,9 +13,8 @@ import (
 	"github.com/moby/moby/client"
 )
 
-// busybox makes an image that holds one program and who there is, and nothing
-// else: no shell by its name, no libraries, no git.
-func (w *world) busybox(name string) {
+// baseBusybox is the busybox of the base image.
+func (w *world) baseBusybox() []byte {
 	w.t.Helper()
 	cli, ctx := w.docker(), w.t.Context()
 	defer cli.Close()
@@ -37,13 +38,22 @@ func (w *world) busybox(name string) {
 	if err != nil {
 		w.t.Fatal(err)
 	}
+	return content
+}
+
+// alone makes an image that holds one program and who there is, and nothing
+// else: no shell by its name, no libraries, no git.
+func (w *world) alone(name string, program []byte) {
+	w.t.Helper()
+	cli, ctx := w.docker(), w.t.Context()
+	defer cli.Close()
 	var all bytes.Buffer
 	to := tar.NewWriter(&all)
 	for _, f := range []struct {
 		name string
 		mode int64
 		text []byte
-	}{{"bin/busybox", 0o755, content}, {"etc/passwd", 0o644, []byte("root:x:0:0::/root:/bin/sh\nkeeper:x:1234:1234::/nowhere:/bin/ash\n")}, {"etc/group", 0o644, []byte("root:x:0:\nkeeper:x:1234:\n")}} {
+	}{{"bin/busybox", 0o755, program}, {"etc/passwd", 0o644, []byte("root:x:0:0::/root:/bin/sh\nkeeper:x:1234:1234::/nowhere:/bin/ash\n")}, {"etc/group", 0o644, []byte("root:x:0:\nkeeper:x:1234:\n")}} {
 		if err := to.WriteHeader(&tar.Header{Name: f.name, Mode: f.mode, Size: int64(len(f.text))}); err != nil {
 			w.t.Fatal(err)
 		}
@@ -73,16 +83,27 @@ func TestAnyImageOnAnEngine(t *testing.T) {
 	w.change("skerryline/gitless:1", "rm -rf /usr/bin/git /usr/lib/git-core")
 	w.change("skerryline/ends:1", "true", `ENTRYPOINT ["/bin/false"]`)
 	w.change("skerryline/begins:1", `printf '#!/bin/sh\necho begun > /tmp/begun\nexec "$@"\n' > /begin; chmod +x /begin`, `ENTRYPOINT ["/begin"]`, `CMD ["sleep", "infinity"]`)
-	w.busybox("skerryline/busy:1")
-	for _, c := range []struct {
+	w.alone("skerryline/busy:1", w.baseBusybox())
+	type kind struct {
 		name, definition, run string
 		says                  []string
-	}{
+	}
+	kinds := []kind{
 		{"gitless", `{"image": "skerryline/gitless:1", "remoteUser": "crew", "onCreateCommand": "echo made > made"}`, "cat marker made; ls -d .git; stat -c %U marker .git", []string{"here", "made", ".git", "crew\ncrew"}},
 		{"busy", `{"image": "skerryline/busy:1", "remoteUser": "keeper", "onCreateCommand": "echo made > made"}`, "cat marker made; id -u; pwd", []string{"here", "made", "1234", "/workspaces/busy"}},
 		{"ends", `{"image": "skerryline/ends:1", "remoteUser": "crew", "overrideCommand": false}`, "cat marker", []string{"here"}},
+		{"sealed", `{"image": "skerryline/base:1", "remoteUser": "crew", "runArgs": ["--read-only"], "onCreateCommand": "echo made > made"}`, "cat marker made", []string{"here", "made"}},
 		{"begins", `{"image": "skerryline/begins:1", "remoteUser": "crew", "overrideCommand": false}`, "cat marker /tmp/begun", []string{"here", "begun"}},
-	} {
+	}
+	if at := os.Getenv("YARDBENCH_TEST_EMULATED"); at != "" { // a busybox for another processor
+		program, err := os.ReadFile(at)
+		if err != nil {
+			t.Fatal(err)
+		}
+		w.alone("skerryline/other:1", program)
+		kinds = append(kinds, kind{"other", `{"image": "skerryline/other:1", "remoteUser": "keeper", "onCreateCommand": "uname -m > made"}`, "cat marker made; id -u", []string{"here", "aarch64", "1234"}})
+	}
+	for _, c := range kinds {
 		w.register(c.name, map[string]string{".devcontainer/devcontainer.json": c.definition, "marker": "here\n"})
 		if r := w.as("ingrid", "", "launch", c.name); r.code != 0 {
 			t.Errorf("%s does not launch: %s", c.name, r)
@@ -94,7 +115,8 @@ func TestAnyImageOnAnEngine(t *testing.T) {
 				t.Errorf("%s: it does not say %q: %s", c.name, says, r)
 			}
 		}
-		if c.name != "gitless" && c.name != "busy" {
+		if !slices.Contains([]string{"gitless", "busy", "other"}, c.name) {
+			w.must(w.as("ingrid", "", "stop", c.name), 0)
 			continue
 		}
 		w.must(w.as("ingrid", "", "logs", c.name), 0, "This image has no git")
