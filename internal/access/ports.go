@@ -18,7 +18,6 @@ import (
 
 	"yardbench/internal/service"
 	"yardbench/internal/steward"
-	"yardbench/internal/store"
 	"yardbench/internal/wire"
 )
 
@@ -65,21 +64,16 @@ func NewPorts(s *service.Service, next http.Handler) *Ports {
 	return p
 }
 
-type goal struct {
-	workspace store.Workspace
-	port      int
-}
-
 type goalKey struct{}
 
 // dial connects to where the request was found to lead, whatever its host says.
 func dial(s *service.Service) func(context.Context, string, string) (net.Conn, error) {
 	return func(ctx context.Context, _, _ string) (net.Conn, error) {
-		g, ok := ctx.Value(goalKey{}).(goal)
+		v, ok := ctx.Value(goalKey{}).(service.Visit)
 		if !ok {
 			return nil, errors.New("no port was found for this request")
 		}
-		c, err := s.Ports.DialEntered(ctx, g.workspace, g.port)
+		c, err := s.Ports.DialEntered(ctx, v)
 		if err != nil {
 			return nil, err
 		}
@@ -89,10 +83,19 @@ func dial(s *service.Service) func(context.Context, string, string) (net.Conn, e
 
 func conn(c *steward.Conn) (net.Conn, error) {
 	if nc, ok := c.Stream.(net.Conn); ok {
-		return nc, nil
+		return whole{nc}, nil
 	}
 	c.Stream.Close()
 	return nil, errors.New("the steward's stream is no connection")
+}
+
+// whole is a stream that ends both ways when it is closed: by itself it would go
+// on giving what the program sends until that ends it.
+type whole struct{ net.Conn }
+
+func (c whole) Close() error {
+	_ = c.SetReadDeadline(time.Unix(1, 0)) // it is closed in any case
+	return c.Conn.Close()
 }
 
 // dropCookie takes our own cookie out of what the program inside is sent.
@@ -140,7 +143,7 @@ func (p *Ports) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if c, err := r.Cookie(cookieName); err == nil {
 		cookie = c.Value
 	}
-	ws, port, err := p.Service.Ports.EnterPort(r.Context(), r.Host, cookie)
+	v, err := p.Service.Ports.EnterPort(r.Context(), r.Host, cookie)
 	problem := wire.ProblemOf(err)
 	switch {
 	case errors.Is(err, service.ErrNoPass):
@@ -151,7 +154,9 @@ func (p *Ports) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		slog.Error("a request to a port", "error", err)
 		page(w, r, &wire.Problem{Status: http.StatusInternalServerError, Detail: "the service could not do this"})
 	default:
-		p.proxy.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), goalKey{}, goal{ws, port})))
+		ctx, release := p.Service.Leases.HoldVisit(r.Context(), v)
+		defer release()
+		p.proxy.ServeHTTP(w, r.WithContext(context.WithValue(ctx, goalKey{}, v)))
 	}
 }
 

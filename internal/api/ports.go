@@ -50,6 +50,8 @@ func portRoutes(a *API) {
 		port, _ := strconv.Atoi(c.Param("port")) // 0 is refused below
 		ctx, cancel := a.until(c.Request.Context())
 		defer cancel()
+		ctx, release := s.Leases.HoldWorkspace(ctx, who, c.Param("workspace"))
+		defer release()
 		conn, err := s.Ports.DialPort(ctx, who, c.Param("workspace"), port)
 		if err != nil {
 			p := asProblem(err)

@@ -371,6 +371,8 @@ func eventRoute(a *API) {
 	}, send sse.Sender) {
 		ctx, cancel := a.until(ctx)
 		defer cancel()
+		ctx, release := a.svc.Leases.HoldSelf(ctx, actor(ctx))
+		defer release()
 		a.watch(ctx, actor(ctx), in.After, send)
 	})
 }

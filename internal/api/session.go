@@ -1,6 +1,8 @@
 package api
 
 import (
+	"context"
+	"errors"
 	"net/http"
 	"strconv"
 	"sync"
@@ -47,6 +49,8 @@ func sessionRoute(a *API) {
 		}
 		ctx, cancel := a.until(c.Request.Context())
 		defer cancel()
+		ctx, release := a.svc.Leases.HoldWorkspace(ctx, who, c.Param("workspace"))
+		defer release()
 		conn, err := a.svc.Sessions.Open(ctx, who, c.Param("workspace"), in)
 		if err != nil {
 			s.refuse(asProblem(err))
@@ -54,6 +58,9 @@ func sessionRoute(a *API) {
 		}
 		defer conn.Stream.Close()
 		s.relay(ctx.Done(), conn, in.Acknowledges)
+		if cause := context.Cause(ctx); errors.Is(cause, service.ErrLeaseEnded) {
+			s.refuse(&wire.Problem{Type: "urn:yardbench:problem:access-ended", Title: "Access ended", Status: http.StatusForbidden, Detail: cause.Error(), Next: "sign in again"})
+		}
 	})
 }
 

@@ -36,8 +36,8 @@ type feed struct {
 
 // Watch is one person's view of what happens, from now on.
 type Watch struct {
-	// C gives news in their order. It is closed where the watcher is too slow,
-	// or may not watch any more as they did: they begin again from what they have.
+	// C gives news in their order. It is closed where the watcher is too slow:
+	// they begin again from what they have.
 	C     chan News
 	Head  int64 // the newest entry that does not come any more
 	actor Actor
@@ -193,9 +193,6 @@ func (s *Feed) feedEntries(ctx context.Context, people map[string]store.Person) 
 				if w.sees(e.OwnerID, owner.TeamID) {
 					f.give(w, News{Entry: &views[i]})
 				}
-				if w.ended(e) {
-					f.drop(w)
-				}
 			}, e.OwnerID, e.Subject, e.Actor)
 			f.mu.Unlock()
 		}
@@ -254,18 +251,4 @@ func (f *feed) give(w *Watch, n News) {
 // sees tells whether a matter is within what the watcher may read.
 func (w *Watch) sees(owner, team string) bool {
 	return (w.scope.OwnerID == "" || owner == w.scope.OwnerID) && (w.scope.TeamID == "" || team == w.scope.TeamID)
-}
-
-// ended tells whether an entry ends the ground on which somebody watches: they
-// come again as what they are now, or not at all.
-func (w *Watch) ended(e store.Entry) bool {
-	switch e.Kind {
-	case "person.changed", "person.new-password", "person.erased":
-		return e.Subject == w.actor.ID
-	case "person.signed-out":
-		return e.Actor == w.actor.ID
-	case "token.ended":
-		return e.Subject == w.actor.TokenID
-	}
-	return false
 }

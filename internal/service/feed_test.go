@@ -76,18 +76,6 @@ func TestFeed(t *testing.T) {
 			t.Errorf("%s is told %s, not %s", id, got, want)
 		}
 	}
-	write(func(tx *store.Tx) error {
-		return tx.Journal(ctx, "lead", "lead", "op", journal.PersonChanged{})
-	})
-	if got := fmt.Sprint(said("lead")); got != "[person.changed closed]" {
-		t.Errorf("a lead whose role is changed is told %s", got)
-	}
-	write(func(tx *store.Tx) error {
-		return tx.Journal(ctx, "token-op", "op", "op", journal.TokenEnded{})
-	})
-	if got := said("op"); len(got) == 0 || got[len(got)-1] != "closed" {
-		t.Errorf("whose token was ended is told %v", got)
-	}
 	for range newsKept + 10 {
 		write(func(tx *store.Tx) error {
 			return tx.Journal(ctx, w.ID, "dev", "dev", journal.WorkspaceHeld{})

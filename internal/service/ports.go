@@ -268,37 +268,51 @@ func (s *Ports) UsePass(code, host string) (cookie string, expires time.Time, er
 // ErrNoPass says that whoever asks a port's host has to be led over the console.
 var ErrNoPass = errors.New("not let in here yet")
 
+// Visit is a visit of a port, by somebody who may.
+type Visit struct {
+	Workspace    store.Workspace
+	Port         int
+	Host, Person string
+	Expires      time.Time
+	cookie       string
+}
+
 // EnterPort finds the port behind a host name for who holds its cookie. The
 // right is looked at anew with every request.
-func (s *Ports) EnterPort(ctx context.Context, host, cookie string) (w store.Workspace, port int, err error) {
+func (s *Ports) EnterPort(ctx context.Context, host, cookie string) (Visit, error) {
 	sealed, err := base64.RawURLEncoding.DecodeString(cookie)
 	if err != nil {
-		return w, 0, ErrNoPass
+		return Visit{}, ErrNoPass
 	}
 	body, err := s.vault.Open(sealed, "visit", strings.ToLower(host))
 	var v visit
 	if err != nil || json.Unmarshal([]byte(body), &v) != nil || v.Expires.Before(s.now()) {
-		return w, 0, ErrNoPass
+		return Visit{}, ErrNoPass
 	}
-	if _, err := s.store.Read().TokenByID(ctx, v.Token, s.now()); errors.Is(err, store.ErrNotFound) {
-		return w, 0, ErrNoPass // they signed out
+	t, err := s.store.Read().TokenByID(ctx, v.Token, s.now())
+	if errors.Is(err, store.ErrNotFound) {
+		return Visit{}, ErrNoPass // they signed out
 	} else if err != nil {
-		return w, 0, err
+		return Visit{}, err
 	}
 	p, err := s.store.Read().PersonByID(ctx, v.Person)
 	if err != nil {
-		return w, 0, err
+		return Visit{}, err
 	}
 	if p.ClosedAt != nil {
-		return w, 0, ErrNoPass
+		return Visit{}, ErrNoPass
 	}
-	if w, port, err = s.portOf(ctx, host); err == nil {
-		err = s.mayVisit(ctx, Actor{Person: p}, w, port, host)
+	out := Visit{Host: host, Person: p.ID, Expires: v.Expires, cookie: cookie}
+	if t.ExpiresAt.Before(out.Expires) {
+		out.Expires = t.ExpiresAt
 	}
-	return w, port, err
+	if out.Workspace, out.Port, err = s.portOf(ctx, host); err == nil {
+		err = s.mayVisit(ctx, Actor{Person: p}, out.Workspace, out.Port, host)
+	}
+	return out, err
 }
 
 // DialEntered connects to a port that EnterPort has found.
-func (s *Ports) DialEntered(ctx context.Context, w store.Workspace, port int) (*steward.Conn, error) {
-	return s.dial(ctx, w, port)
+func (s *Ports) DialEntered(ctx context.Context, v Visit) (*steward.Conn, error) {
+	return s.dial(ctx, v.Workspace, v.Port)
 }

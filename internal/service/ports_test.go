@@ -51,11 +51,11 @@ func TestPassesToPorts(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got, port, err := s.Ports.EnterPort(ctx, host, cookie); err != nil || got.ID != w.ID || port != 8000 {
-		t.Errorf("with its pass the owner comes to %s:%d, %v", got.Name, port, err)
+	if got, err := s.Ports.EnterPort(ctx, host, cookie); err != nil || got.Workspace.ID != w.ID || got.Port != 8000 {
+		t.Errorf("with its pass the owner comes to %s:%d, %v", got.Workspace.Name, got.Port, err)
 	}
 	for what, c := range map[string][2]string{"another host": {strings.Replace(host, "8000", "9000", 1), cookie}, "no cookie": {host, ""}, "rubbish": {host, "%%%"}, "a cut cookie": {host, cookie[:len(cookie)-4]}} {
-		if _, _, err := s.Ports.EnterPort(ctx, c[0], c[1]); err != ErrNoPass {
+		if _, err := s.Ports.EnterPort(ctx, c[0], c[1]); err != ErrNoPass {
 			t.Errorf("%s is answered %v", what, err)
 		}
 	}
@@ -72,13 +72,13 @@ func TestPassesToPorts(t *testing.T) {
 	if _, err := s.Ports.SharePort(ctx, ingrid, "tide", 8000, false); err != nil {
 		t.Fatal(err)
 	}
-	if _, _, err := s.Ports.EnterPort(ctx, host, shared); status(err) != 404 {
+	if _, err := s.Ports.EnterPort(ctx, host, shared); status(err) != 404 {
 		t.Errorf("after it is private again a visitor is answered %v", err)
 	}
 	if err := s.SignIns.SignOut(ctx, ingrid); err != nil {
 		t.Fatal(err)
 	}
-	if _, _, err := s.Ports.EnterPort(ctx, host, cookie); err != ErrNoPass {
+	if _, err := s.Ports.EnterPort(ctx, host, cookie); err != ErrNoPass {
 		t.Errorf("after the sign-out the cookie is answered %v", err)
 	}
 	for _, bad := range []string{"http://127.0.0.1:7080/", "http://xx-8000.ports.localhost:7080", "http://" + w.PortKey + "-0.ports.localhost:7080", "::", ""} {

@@ -39,6 +39,7 @@ type Service struct {
 	Starters     *Starters
 	Webhooks     *Webhooks
 	SignIns      *SignIns
+	Leases       *Leases
 	Health       *Health
 }
 
@@ -101,6 +102,8 @@ func New(r Rooms) *Service {
 	starters := &Starters{house: r.House, mirrors: r.Mirrors, store: r.Store, definitions: definitions}
 	webhooks := &Webhooks{installation: r.Installation, bus: r.Bus, house: r.House, keeper: r.Keeper, store: r.Store, vault: r.Vault, now: r.Now, journal: journal}
 	signIns := &SignIns{house: r.House, keeper: r.Keeper, store: r.Store, now: r.Now}
+	leases := &Leases{store: r.Store, views: look, ports: ports, now: r.Now}
+	r.Store.OnGround(leases.changed)
 	health := &Health{keeper: r.Keeper, simulated: r.Simulated, store: r.Store}
 	return &Service{
 		People:       people,
@@ -121,6 +124,7 @@ func New(r Rooms) *Service {
 		Starters:     starters,
 		Webhooks:     webhooks,
 		SignIns:      signIns,
+		Leases:       leases,
 		Health:       health,
 	}
 }

@@ -46,6 +46,7 @@ func (tx peopleWrites) AddPerson(ctx context.Context, p Person) error {
 func (tx peopleWrites) ErasePerson(ctx context.Context, id, name string) error {
 	tx.touchAll()
 	tx.cached()
+	tx.shift(id)
 	for _, q := range []string{
 		"DELETE FROM tokens WHERE person_id = ?",
 		"DELETE FROM enrolments WHERE person_id = ?",
@@ -62,12 +63,14 @@ func (tx peopleWrites) ErasePerson(ctx context.Context, id, name string) error {
 
 // SetRole gives somebody a role.
 func (tx peopleWrites) SetRole(ctx context.Context, id string, role policy.Role) error {
+	tx.shift(id)
 	return tx.mustChange(ctx, "UPDATE people SET role = ? WHERE id = ?", role, id)
 }
 
 // SetTeam puts somebody into a team; "" is none.
 func (tx peopleWrites) SetTeam(ctx context.Context, id, team string) error {
 	tx.touchAll()
+	tx.shift(id)
 	return tx.mustChange(ctx, "UPDATE people SET team_id = NULLIF(?, '') WHERE id = ?", team, id)
 }
 

@@ -8,6 +8,7 @@ import (
 
 // SharePort lets everybody signed in visit a port, or no more.
 func (tx workspacesWrites) SharePort(ctx context.Context, w Workspace, port int, shared bool, actor string) error {
+	tx.shift(w.ID)
 	var err error
 	if shared {
 		err = tx.exec(ctx, "INSERT OR IGNORE INTO shared_ports (workspace_id, port) VALUES (?, ?)", w.ID, port)

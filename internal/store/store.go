@@ -44,6 +44,7 @@ type Store struct {
 	known           known // the writer's
 	cache           cache
 	hooks           Hooks
+	onGround        func(ids []string)
 	dir             string
 	changes         changes
 	fullAt          atomic.Int64 // when a write first found the disk full, in microseconds; 0: there is room

@@ -59,10 +59,12 @@ func (tx peopleWrites) UsedToken(ctx context.Context, id string) error {
 
 // DropToken ends a person's sign-in; ErrNotFound when they have none with the id.
 func (tx peopleWrites) DropToken(ctx context.Context, person, id string) error {
+	tx.shift(person)
 	return tx.mustChange(ctx, "DELETE FROM tokens WHERE id = ? AND person_id = ?", id, person)
 }
 
 // DropTokens ends all of a person's sign-ins.
 func (tx peopleWrites) DropTokens(ctx context.Context, person string) error {
+	tx.shift(person)
 	return tx.exec(ctx, "DELETE FROM tokens WHERE person_id = ?", person)
 }

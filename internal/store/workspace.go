@@ -175,6 +175,9 @@ func (tx workspacesWrites) AddWorkspace(ctx context.Context, w *Workspace) error
 // one than was read is put; one that nobody has any more goes.
 func (tx workspacesWrites) SaveWorkspace(ctx context.Context, w Workspace) error {
 	tx.touch(w.ID)
+	if w.Phase == lifecycle.Removing {
+		tx.shift(w.ID)
+	}
 	ids, err := tx.savePlans(ctx, &w)
 	if err != nil {
 		return err

@@ -53,6 +53,7 @@ type txn struct {
 	changed *bool     // something of the cache is another now
 	touched []string  // workspaces that are written
 	whole   bool      // and something of all of them
+	ground  []string  // people and workspaces whose right to be here is another
 }
 
 // known is what the writer, as the only one who writes, need not read again.
@@ -76,6 +77,10 @@ func (tx *txn) At(t time.Time) { tx.now = t.UTC().Truncate(time.Microsecond) }
 // written; touchAll, of all of them.
 func (tx *txn) touch(workspace string) { tx.touched = append(tx.touched, workspace) }
 func (tx *txn) touchAll()              { tx.whole = true }
+
+// shift says that the ground on which people are let in is another: a person's,
+// or a workspace's.
+func (tx *txn) shift(id string) { tx.ground = append(tx.ground, id) }
 
 // cached says that what the transaction changes is kept by the cache.
 func (tx *txn) cached() { *tx.changed = true }
@@ -122,6 +127,10 @@ type Hooks struct {
 
 // Hook sets the hooks, before the first write.
 func (s *Store) Hook(h Hooks) { s.hooks, s.written.fault = h, h.Statement }
+
+// OnGround has do called with the people and workspaces whose ground to be let
+// in is another, after each commit that makes it so. Before the first write.
+func (s *Store) OnGround(do func(ids []string)) { s.onGround = do }
 
 func (s *Store) queued(ctx context.Context, do func(*Tx) error) error {
 	r := request{ctx: ctx, do: do, end: make(chan error, 1)}
@@ -201,7 +210,7 @@ func (s *Store) transaction(group []request) (answers []error, entries int, err 
 	ctx := context.Background() // the group's commit does not end with one caller's patience
 	answers = make([]error, len(group))
 	changed, whole := false, false
-	var touched []string
+	var touched, ground []string
 	_, err = s.written.ExecContext(ctx, "BEGIN IMMEDIATE")
 	for i, r := range group {
 		if err != nil {
@@ -217,7 +226,7 @@ func (s *Store) transaction(group []request) (answers []error, entries int, err 
 		}
 		entries += tx.entries
 		if answers[i] == nil {
-			touched, whole = append(touched, tx.touched...), whole || tx.whole
+			touched, ground, whole = append(touched, tx.touched...), append(ground, tx.ground...), whole || tx.whole
 		}
 	}
 	if err == nil {
@@ -233,6 +242,9 @@ func (s *Store) transaction(group []request) (answers []error, entries int, err 
 			s.cache.forget()
 		}
 		s.changes.note(touched, whole)
+		if s.onGround != nil && len(ground) > 0 {
+			s.onGround(ground)
+		}
 	}
 	return answers, entries, err
 }
