@@ -39,6 +39,16 @@ func peopleRoutes(a *API) {
 		func(ctx context.Context, who service.Actor, in *struct{ Body wire.NewEnrolment }) (wire.Enrolment, error) {
 			return s.People.Enrol(ctx, who, in.Body)
 		})
+	answer(a, op("GET", "/enrolments", "list-enrolments", "List the enrolment links that can still be used", policy.ChangePeople),
+		func(ctx context.Context, who service.Actor, _ *none) ([]wire.OpenEnrolment, error) {
+			return s.People.Enrolments(ctx, who)
+		})
+	done(a, op("DELETE", "/enrolments/{id}", "end-enrolment", "Take back an enrolment link that nobody has used", policy.ChangePeople),
+		func(ctx context.Context, who service.Actor, in *struct {
+			ID string `path:"id" maxLength:"40"`
+		}) error {
+			return s.People.EndEnrolment(ctx, who, in.ID)
+		})
 	offer := op("POST", "/enrolments/offer", "show-enrolment", "What an enrolment link is for", "")
 	use := op("POST", "/enrolments/use", "use-enrolment", "Set up an account, or a new password, by a link; a link is used once", "")
 	offer.Metadata, use.Metadata = public, public

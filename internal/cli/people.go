@@ -266,6 +266,39 @@ func (a peopleCommands) people() *cobra.Command {
 	enrol.Flags().StringVar(&in.Team, "team", "", "their team")
 	enrol.Flags().StringVar(&in.Person, "for", "", "somebody who has an account: the link sets a new password")
 	enrol.Flags().IntVar(&in.Hours, "hours", 0, "how long it can be used (default 72)")
+	links := &cobra.Command{
+		Use: "links", Short: "List the enrolment links that can still be used (operators)", Example: "  yardbench people links", Args: cobra.NoArgs,
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
+			all, err := api.Enrolments(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return a.print(all, func() {
+				if len(all) == 0 {
+					fmt.Fprintln(a.out, "no link can be used; make one with: yardbench people enrol")
+					return
+				}
+				t := newTable(a.out, "LINK", "FOR", "MADE BY", "UNTIL")
+				for _, e := range all {
+					what := strings.TrimSuffix("a new "+e.Role+", "+e.Team, ", ")
+					if e.Person != "" {
+						what = "a new password for " + e.Person
+					}
+					t.row(e.ID, what, e.MadeBy, when(e.ExpiresAt))
+				}
+				t.print()
+			})
+		}),
+	}
+	unlink := &cobra.Command{
+		Use: "end-link LINK", Short: "Take back an enrolment link that nobody has used (operators)", Example: "  yardbench people links\n  yardbench people end-link wmx4vs34hsxmuwwm", Args: cobra.ExactArgs(1),
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+			if err := api.EndEnrolment(cmd.Context(), args[0]); err != nil {
+				return err
+			}
+			return a.print(struct{}{}, func() { fmt.Fprintln(a.out, "the link cannot be used any more") })
+		}),
+	}
 	var role, team string
 	set := &cobra.Command{
 		Use: "set NAME", Short: "Change somebody's role or team (operators)", Example: "  yardbench people set ingrid --role lead --team Timetable", Args: cobra.ExactArgs(1),
@@ -326,7 +359,7 @@ func (a peopleCommands) people() *cobra.Command {
 			return a.print(t, func() { fmt.Fprintln(a.out, "team "+t.Name+" is added") })
 		}),
 	}
-	c.AddCommand(enrol, set, account("close", "Close somebody's account: they are signed out and may not sign in (operators)", true),
+	c.AddCommand(enrol, links, unlink, set, account("close", "Close somebody's account: they are signed out and may not sign in (operators)", true),
 		account("open", "Open a closed account again (operators)", false), erase, teams, addTeam)
 	return c
 }

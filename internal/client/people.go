@@ -71,6 +71,17 @@ func (c *Client) Enrol(ctx context.Context, in wire.NewEnrolment) (wire.Enrolmen
 	return call[wire.Enrolment](ctx, c, "POST", "/enrolments", in)
 }
 
+// Enrolments lists the links that can still be used.
+func (c *Client) Enrolments(ctx context.Context) ([]wire.OpenEnrolment, error) {
+	return call[[]wire.OpenEnrolment](ctx, c, "GET", "/enrolments", nil)
+}
+
+// EndEnrolment takes back a link that nobody has used.
+func (c *Client) EndEnrolment(ctx context.Context, id string) error {
+	_, err := call[nothing](ctx, c, "DELETE", "/enrolments/"+url.PathEscape(id), nil)
+	return err
+}
+
 // Offer tells what an enrolment link is for.
 func (c *Client) Offer(ctx context.Context, key string) (wire.EnrolmentOffer, error) {
 	return call[wire.EnrolmentOffer](ctx, c, "POST", "/enrolments/offer", wire.EnrolmentKey{Key: key})

@@ -39,7 +39,7 @@ func (s *People) AddPerson(ctx context.Context, p store.Person) error {
 		return err
 	}
 	p.ID = store.NewID()
-	err := s.store.Write(ctx, func(tx *store.Tx) error { return addPerson(ctx, tx, p, "service") })
+	err := s.store.Write(ctx, func(tx *store.Tx) error { return addPerson(ctx, tx, p, "service", "") })
 	return nameOfPersonTaken(err, p.Name)
 }
 
@@ -59,11 +59,11 @@ func checkAccount(p store.Person) error {
 
 func hasControl(s string) bool { return strings.ContainsFunc(s, unicode.IsControl) }
 
-func addPerson(ctx context.Context, tx *store.Tx, p store.Person, actor string) error {
+func addPerson(ctx context.Context, tx *store.Tx, p store.Person, actor, enrolment string) error {
 	if err := tx.AddPerson(ctx, p); err != nil {
 		return err
 	}
-	return tx.Journal(ctx, p.ID, p.ID, actor, journal.PersonAdded{Role: p.Role, Team: p.Team})
+	return tx.Journal(ctx, p.ID, p.ID, actor, journal.PersonAdded{Role: p.Role, Team: p.Team, Enrolment: enrolment})
 }
 
 func nameOfPersonTaken(err error, name string) error {
@@ -279,11 +279,41 @@ func (s *People) enrolment(ctx context.Context, e store.Enrolment, life time.Dur
 	})
 }
 
+// Enrolments lists the links that can still be used.
+func (s *People) Enrolments(ctx context.Context, a Actor) ([]wire.OpenEnrolment, error) {
+	if !a.may(policy.ChangePeople) {
+		return nil, denied(a, "see enrolment links")
+	}
+	rows, err := s.store.Read().Enrolments(ctx, s.now())
+	out := []wire.OpenEnrolment{}
+	for _, e := range rows {
+		out = append(out, wire.OpenEnrolment{ID: e.ID, Role: string(e.Role), Team: e.Team, Person: e.Person, MadeBy: nameOf(ctx, s.store.Read(), e.MadeBy), ExpiresAt: e.ExpiresAt})
+	}
+	return out, err
+}
+
+// EndEnrolment takes back a link that nobody has used.
+func (s *People) EndEnrolment(ctx context.Context, a Actor, id string) error {
+	if !a.may(policy.ChangePeople) {
+		return denied(a, "end enrolment links")
+	}
+	err := s.store.Write(ctx, func(tx *store.Tx) error {
+		if err := tx.DropEnrolment(ctx, id); err != nil {
+			return err
+		}
+		return tx.Journal(ctx, id, "", a.ID, journal.EnrolmentEnded{})
+	})
+	if errors.Is(err, store.ErrNotFound) {
+		return notFound("open enrolment link", id, "see them with: yardbench people links")
+	}
+	return err
+}
+
 func (s *People) offered(ctx context.Context, key string) (store.Enrolment, error) {
 	hash := sha256.Sum256([]byte(key))
 	e, err := s.store.Read().EnrolmentByHash(ctx, hash[:], s.now())
 	if errors.Is(err, store.ErrNotFound) {
-		return e, notFound("enrolment link", "", "it was used, has expired, or was cut off; ask an operator for another")
+		return e, notFound("enrolment link", "", "it was used, was taken back, has expired, or was cut off; ask an operator for another")
 	}
 	return e, err
 }
@@ -317,7 +347,7 @@ func (s *People) UseEnrolment(ctx context.Context, in wire.EnrolmentUse) (wire.P
 			return err
 		}
 		if e.PersonID == "" {
-			return addPerson(ctx, tx, p, p.ID)
+			return addPerson(ctx, tx, p, p.ID, e.ID)
 		}
 		if err := tx.SetPassword(ctx, p.ID, p.PasswordHash); err != nil {
 			return err

@@ -197,6 +197,71 @@ func TestEnrolment(t *testing.T) {
 	}
 }
 
+// A link counts while whoever made it may make links, and is taken back with
+// them, with whom it was for, or by hand.
+func TestLinksEndWithWhoMadeThem(t *testing.T) {
+	ctx := t.Context()
+	for name, end := range map[string]func(s *inner, boss Actor, haldor Actor, id string) error{
+		"closing who made it": func(s *inner, boss, haldor Actor, _ string) error {
+			yes := true
+			_, err := s.People.ChangePerson(ctx, boss, "haldor", wire.PersonChange{Closed: &yes})
+			return err
+		},
+		"another role for who made it": func(s *inner, boss, haldor Actor, _ string) error {
+			_, err := s.People.ChangePerson(ctx, boss, "haldor", wire.PersonChange{Role: "lead"})
+			return err
+		},
+		"closing whom it is for": func(s *inner, boss, haldor Actor, _ string) error {
+			yes := true
+			_, err := s.People.ChangePerson(ctx, boss, "ingrid", wire.PersonChange{Closed: &yes})
+			return err
+		},
+		"taking it back": func(s *inner, boss, haldor Actor, id string) error { return s.People.EndEnrolment(ctx, boss, id) },
+	} {
+		s, ingrid, boss := bare(t)
+		haldor := addPersonTo(t, s, "haldor", policy.Operator)
+		own, err := s.People.Enrol(ctx, boss, wire.NewEnrolment{Role: "auditor"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		in := wire.NewEnrolment{Role: "operator"}
+		if name == "closing whom it is for" {
+			in = wire.NewEnrolment{Person: "ingrid"}
+		}
+		e, err := s.People.Enrol(ctx, haldor, in)
+		if err != nil {
+			t.Fatal(err)
+		}
+		open, err := s.People.Enrolments(ctx, boss)
+		if err != nil || len(open) != 2 || open[0].MadeBy != "haldor" || open[1].MadeBy != "astrid" {
+			t.Fatalf("%s: open are %+v, %v", name, open, err)
+		}
+		if _, err := s.People.Enrolments(ctx, ingrid); status(err) != 403 {
+			t.Errorf("a developer sees links: %v", err)
+		}
+		if err := s.People.EndEnrolment(ctx, ingrid, open[0].ID); status(err) != 403 {
+			t.Errorf("a developer ends links: %v", err)
+		}
+		if err := end(s, boss, haldor, open[0].ID); err != nil {
+			t.Fatal(err)
+		}
+		_, key, _ := strings.Cut(e.Link, "#")
+		if _, err := s.People.UseEnrolment(ctx, wire.EnrolmentUse{Key: key, Name: "backdoor", FullName: "Back Door", Email: "b@skerryline.example", Password: "long enough"}); status(err) != 404 {
+			t.Errorf("after %s it is answered %v", name, err)
+		}
+		_, key, _ = strings.Cut(own.Link, "#")
+		if _, err := s.People.Offer(ctx, key); err != nil {
+			t.Errorf("after %s another's link is answered %v", name, err)
+		}
+		if open, err = s.People.Enrolments(ctx, boss); err != nil || len(open) != 1 {
+			t.Errorf("after %s open are %+v, %v", name, open, err)
+		}
+		if err := s.People.EndEnrolment(ctx, boss, "nothing"); status(err) != 404 {
+			t.Errorf("a link that is not there is answered %v", err)
+		}
+	}
+}
+
 // Closing an account ends everything it was signed in with; nobody takes their
 // own away; tokens are their owner's alone.
 func TestAccountsAndTokens(t *testing.T) {

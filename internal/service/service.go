@@ -103,7 +103,9 @@ func New(r Rooms) *Service {
 	webhooks := &Webhooks{installation: r.Installation, bus: r.Bus, house: r.House, keeper: r.Keeper, store: r.Store, vault: r.Vault, now: r.Now, journal: journal}
 	signIns := &SignIns{house: r.House, keeper: r.Keeper, store: r.Store, now: r.Now}
 	leases := &Leases{store: r.Store, views: look, ports: ports, now: r.Now}
-	r.Store.OnGround(leases.changed)
+	if r.Store != nil { // there are no rooms where only the API is described
+		r.Store.OnGround(leases.changed)
+	}
 	health := &Health{keeper: r.Keeper, simulated: r.Simulated, store: r.Store}
 	return &Service{
 		People:       people,

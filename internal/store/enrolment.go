@@ -41,12 +41,35 @@ func (tx peopleWrites) AddEnrolment(ctx context.Context, e Enrolment) error {
 		e.ID, e.Hash, e.Role, e.TeamID, e.PersonID, e.MadeBy, micros(tx.now), micros(e.ExpiresAt))
 }
 
-// EnrolmentByHash finds a link that can still be used at now.
+// EnrolmentByHash finds a link that can still be used at now. One counts only
+// while whoever made it may make links; those that the service makes itself
+// always do.
 func (q peopleReads) EnrolmentByHash(ctx context.Context, hash []byte, now time.Time) (Enrolment, error) {
-	return one(ctx, q.reader, scanEnrolment, enrolmentQuery+"WHERE e.hash = ? AND e.used_at IS NULL AND e.expires_at > ?", hash, micros(now))
+	return one(ctx, q.reader, scanEnrolment, enrolmentQuery+"WHERE e.hash = ? AND e.used_at IS NULL AND e.expires_at > ? AND (e.made_by = 'service' OR EXISTS (SELECT 1 FROM people m WHERE m.id = e.made_by AND m.closed_at IS NULL AND m.role = 'operator'))", hash, micros(now))
 }
 
 // UseEnrolment marks a link as used.
 func (tx peopleWrites) UseEnrolment(ctx context.Context, id string) error {
 	return tx.mustChange(ctx, "UPDATE enrolments SET used_at = ? WHERE id = ? AND used_at IS NULL", micros(tx.now), id)
+}
+
+// Enrolments lists the links that can still be used at now, newest first.
+func (q peopleReads) Enrolments(ctx context.Context, now time.Time) ([]Enrolment, error) {
+	return list(ctx, q.reader, scanEnrolment, enrolmentQuery+"WHERE e.used_at IS NULL AND e.expires_at > ? ORDER BY e.created_at DESC", micros(now))
+}
+
+// DropEnrolment takes back a link that nobody has used; ErrNotFound where there
+// is none with the id.
+func (tx peopleWrites) DropEnrolment(ctx context.Context, id string) error {
+	return tx.mustChange(ctx, "DELETE FROM enrolments WHERE id = ? AND used_at IS NULL", id)
+}
+
+// dropEnrolmentsBy takes back what somebody has made, and dropEnrolmentsFor what
+// was made for them.
+func (tx peopleWrites) dropEnrolmentsBy(ctx context.Context, person string) error {
+	return tx.exec(ctx, "DELETE FROM enrolments WHERE made_by = ? AND used_at IS NULL", person)
+}
+
+func (tx peopleWrites) dropEnrolmentsFor(ctx context.Context, person string) error {
+	return tx.exec(ctx, "DELETE FROM enrolments WHERE person_id = ? AND used_at IS NULL", person)
 }

@@ -64,6 +64,11 @@ func (tx peopleWrites) ErasePerson(ctx context.Context, id, name string) error {
 // SetRole gives somebody a role.
 func (tx peopleWrites) SetRole(ctx context.Context, id string, role policy.Role) error {
 	tx.shift(id)
+	if role != policy.Operator { // who may not bring people in has brought nobody in
+		if err := tx.dropEnrolmentsBy(ctx, id); err != nil {
+			return err
+		}
+	}
 	return tx.mustChange(ctx, "UPDATE people SET role = ? WHERE id = ?", role, id)
 }
 
@@ -79,14 +84,16 @@ func (tx peopleWrites) SetPassword(ctx context.Context, id, hash string) error {
 	return tx.mustChange(ctx, "UPDATE people SET password_hash = ? WHERE id = ?", hash, id)
 }
 
-// CloseAccount closes somebody's account, and ends all they are signed in with,
-// or opens it again.
+// CloseAccount closes somebody's account, and ends all they are signed in with
+// and the enrolment links by them and for them, or opens it again.
 func (tx peopleWrites) CloseAccount(ctx context.Context, id string, closed bool) error {
 	if !closed {
 		return tx.mustChange(ctx, "UPDATE people SET closed_at = NULL WHERE id = ?", id)
 	}
-	if err := tx.DropTokens(ctx, id); err != nil {
-		return err
+	for _, end := range []func(context.Context, string) error{tx.DropTokens, tx.dropEnrolmentsBy, tx.dropEnrolmentsFor} {
+		if err := end(ctx, id); err != nil {
+			return err
+		}
 	}
 	return tx.mustChange(ctx, "UPDATE people SET closed_at = COALESCE(closed_at, ?) WHERE id = ?", micros(tx.now), id)
 }

@@ -41,6 +41,16 @@ type Enrolment struct {
 	ExpiresAt time.Time `json:"expires_at"`
 }
 
+// OpenEnrolment is a link that can still be used, without what it holds.
+type OpenEnrolment struct {
+	ID        string    `json:"id"`
+	Role      string    `json:"role" doc:"Of the account it sets up"`
+	Team      string    `json:"team,omitempty"`
+	Person    string    `json:"person,omitempty" doc:"Whose new password it sets"`
+	MadeBy    string    `json:"made_by"`
+	ExpiresAt time.Time `json:"expires_at"`
+}
+
 // EnrolmentKey is what a link holds.
 type EnrolmentKey struct {
 	Key string `json:"key" maxLength:"200"`

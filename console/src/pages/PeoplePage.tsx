@@ -176,8 +176,43 @@ export function PeoplePage({ person }: { person: Person }) {
           },
         ]}
       />
+      {operator && <OpenLinks />}
       {enrolling && <MakeLink person={enrolling.person} teams={teams.data?.map((t) => t.name) ?? []} onClose={() => setEnrolling(undefined)} />}
     </>
+  );
+}
+
+/** The enrolment links that nobody has used yet. */
+function OpenLinks() {
+  const links = useQuery({ queryKey: ["people", "links"], queryFn: ({ signal }) => take(api.GET("/api/v1/enrolments", { signal })) });
+  const end = useMutation({ mutationFn: (id: string) => take(api.DELETE("/api/v1/enrolments/{id}", { params: { path: { id } } })), ...useDone("people") });
+  if (!links.data?.length) return <ProblemNote error={links.error} />;
+  return (
+    <section aria-label="Open links" style={{ marginTop: 24 }}>
+      <h2>Links that can still be used</h2>
+      <Table
+        size="small"
+        rowKey="id"
+        pagination={false}
+        dataSource={links.data}
+        columns={[
+          { title: "For", render: (_, e) => (e.person ? `a new password for ${e.person}` : ["a new " + e.role, e.team].filter(Boolean).join(", ")) },
+          { title: "Made by", dataIndex: "made_by", width: 160 },
+          { title: "Until", dataIndex: "expires_at", width: 220, render: (at: string) => when(at) },
+          {
+            title: "",
+            key: "actions",
+            width: 130,
+            align: "right",
+            render: (_, e) => (
+              <Button size="small" danger loading={end.isPending && end.variables === e.id} onClick={() => end.mutate(e.id)}>
+                Take back
+              </Button>
+            ),
+          },
+        ]}
+      />
+    </section>
   );
 }
 
@@ -185,7 +220,7 @@ type Fields = { role: Person["role"]; team?: string; hours: number };
 
 function MakeLink({ person, teams, onClose }: { person?: string; teams: string[]; onClose: () => void }) {
   const [form] = Form.useForm<Fields>();
-  const make = useMutation({ mutationFn: (f: Fields) => take(api.POST("/api/v1/enrolments", { body: person ? { person, hours: f.hours } : f })) });
+  const make = useMutation({ mutationFn: (f: Fields) => take(api.POST("/api/v1/enrolments", { body: person ? { person, hours: f.hours } : f })), onSettled: useDone("people").onSettled });
   return (
     <Modal
       open

@@ -146,10 +146,11 @@ type PushKeyMade struct {
 	Repository string `json:"repository"`
 }
 
-// PersonAdded takes somebody in.
+// PersonAdded takes somebody in, by an enrolment link or by the service itself.
 type PersonAdded struct {
-	Role policy.Role `json:"role"`
-	Team string      `json:"team"`
+	Role      policy.Role `json:"role"`
+	Team      string      `json:"team"`
+	Enrolment string      `json:"enrolment,omitempty"` // the link's id
 }
 
 // PersonChanged tells how they stand now.
@@ -183,6 +184,9 @@ type EnrolmentMade struct {
 	Role policy.Role `json:"role"`
 	Team string      `json:"team"`
 }
+
+// EnrolmentEnded is a link that was taken back before anybody used it.
+type EnrolmentEnded struct{}
 
 // TokenMade is a way in for a program.
 type TokenMade struct {
@@ -290,6 +294,7 @@ func (SignedIn) Kind() string           { return "person.signed-in" }
 func (SignedOut) Kind() string          { return "person.signed-out" }
 func (TeamAdded) Kind() string          { return "team.added" }
 func (EnrolmentMade) Kind() string      { return "enrolment.made" }
+func (EnrolmentEnded) Kind() string     { return "enrolment.ended" }
 func (TokenMade) Kind() string          { return "token.made" }
 func (TokenEnded) Kind() string         { return "token.ended" }
 func (WebhookAdded) Kind() string       { return "webhook.added" }
