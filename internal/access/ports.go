@@ -22,8 +22,20 @@ import (
 )
 
 // cookieName is the pass that a port's host gives. It never reaches the
-// program inside.
-const cookieName = "yardbench_visit"
+// program inside. By https it is bound to the host (RFC 6265bis, __Host-): no
+// neighbour can put another in its place.
+const (
+	cookieName       = "yardbench_visit"
+	secureCookieName = "__Host-" + cookieName
+	mostCookies      = 8 // of the name are tried: by http a neighbour may have set others
+)
+
+func (p *Ports) cookieName() string {
+	if p.Service.Ports.Secure() {
+		return secureCookieName
+	}
+	return cookieName
+}
 
 // Ports serves the host names of ports, and hands everything else on.
 type Ports struct {
@@ -47,9 +59,8 @@ func NewPorts(s *service.Service, next http.Handler) *Ports {
 		FlushInterval: -1,
 		ModifyResponse: func(r *http.Response) error {
 			// What one program sets is for its own host: not for its neighbours'.
-			for n, c := range r.Header["Set-Cookie"] {
-				r.Header["Set-Cookie"][n] = withoutDomain(c)
-			}
+			ownCookies(r.Header)
+			p.fence(r.Request, r.Header)
 			return nil
 		},
 		ErrorHandler: func(w http.ResponseWriter, r *http.Request, err error) {
@@ -106,7 +117,7 @@ func dropCookie(r *http.Request) {
 	for _, field := range fields {
 		var kept []string
 		for _, pair := range strings.Split(field, ";") {
-			if name, _, _ := strings.Cut(pair, "="); strings.TrimSpace(name) != cookieName {
+			if name, _, _ := strings.Cut(pair, "="); strings.TrimPrefix(strings.TrimSpace(name), "__Host-") != cookieName {
 				kept = append(kept, pair)
 			}
 		}
@@ -115,6 +126,26 @@ func dropCookie(r *http.Request) {
 		}
 	}
 }
+
+// ownCookies has cookies be for the host alone that sets them.
+func ownCookies(h http.Header) {
+	for n, c := range h["Set-Cookie"] {
+		h["Set-Cookie"][n] = withoutDomain(c)
+	}
+}
+
+// early are answers before the answer (1xx), whose cookies are the host's own too.
+type early struct{ http.ResponseWriter }
+
+func (w early) WriteHeader(code int) {
+	if code < 200 {
+		ownCookies(w.Header())
+	}
+	w.ResponseWriter.WriteHeader(code)
+}
+
+// Unwrap is for [http.ResponseController].
+func (w early) Unwrap() http.ResponseWriter { return w.ResponseWriter }
 
 // withoutDomain takes the Domain attribute out of a Set-Cookie field (RFC 6265,
 // 4.1): the cookie is then for its own host alone.
@@ -139,11 +170,16 @@ func (p *Ports) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		p.enter(w, r)
 		return
 	}
-	var cookie string
-	if c, err := r.Cookie(cookieName); err == nil {
-		cookie = c.Value
+	if !p.allowed(r) {
+		page(w, r, &wire.Problem{Status: http.StatusForbidden, Detail: "a page elsewhere asked for this, and only this workspace's own pages may", Next: "open the port's address itself"})
+		return
 	}
-	v, err := p.Service.Ports.EnterPort(r.Context(), r.Host, cookie)
+	v, err := service.Visit{}, service.ErrNoPass
+	for i, c := range r.CookiesNamed(p.cookieName()) {
+		if v, err = p.Service.Ports.EnterPort(r.Context(), r.Host, c.Value); !errors.Is(err, service.ErrNoPass) || i == mostCookies {
+			break
+		}
+	}
 	problem := wire.ProblemOf(err)
 	switch {
 	case errors.Is(err, service.ErrNoPass):
@@ -156,7 +192,7 @@ func (p *Ports) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	default:
 		ctx, release := p.Service.Leases.HoldVisit(r.Context(), v)
 		defer release()
-		p.proxy.ServeHTTP(w, r.WithContext(context.WithValue(ctx, goalKey{}, v)))
+		p.proxy.ServeHTTP(early{w}, r.WithContext(context.WithValue(ctx, goalKey{}, v)))
 	}
 }
 
@@ -183,7 +219,7 @@ func (p *Ports) enter(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	// Lax: the way from the console is a way from another site.
-	http.SetCookie(w, &http.Cookie{Name: cookieName, Value: value, Path: "/", Expires: expires, HttpOnly: true, SameSite: http.SameSiteLaxMode,
+	http.SetCookie(w, &http.Cookie{Name: p.cookieName(), Value: value, Path: "/", Expires: expires, HttpOnly: true, SameSite: http.SameSiteLaxMode,
 		Secure: p.Service.Ports.Secure()})
 	w.Header().Set("Cache-Control", "no-store")
 	to, err := url.Parse(r.URL.Query().Get("to"))

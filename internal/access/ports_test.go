@@ -168,3 +168,60 @@ func TestOurCookieStaysOutside(t *testing.T) {
 		t.Error("a program's words are taken for HTML")
 	}
 }
+
+// What a page of another workspace, or of another site, asks for is refused;
+// one's own pages, links that people follow, and programs are let through.
+func TestWhoseRequests(t *testing.T) {
+	p, s, a, host := door(t)
+	pass, err := s.Ports.VisitPort(t.Context(), a, "http://"+host+"/")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, code, _ := strings.Cut(pass.Go, "pass=")
+	code, _, _ = strings.Cut(code, "&")
+	in := ask(p, "GET", "http://"+host+"/.yardbench/enter?to=/&pass="+code, nil)
+	cookie := cookieName + "=" + in.Result().Cookies()[0].Value
+	other := "http://aaaaaaaaaa-3000.ports.localhost:7080"
+	beside := strings.Replace("http://"+host, "-8000", "-3000", 1)
+	const stopped = 409 // that is as far as it gets: the workspace is stopped
+	for _, c := range []struct {
+		what, method string
+		header       []string
+		want         int
+	}{
+		{"a program", "POST", nil, stopped},
+		{"one's own page", "POST", []string{"Origin", "http://" + host, "Sec-Fetch-Site", "same-origin"}, stopped},
+		{"one's own WebSocket", "GET", []string{"Origin", "http://" + host, "Upgrade", "websocket"}, stopped},
+		{"an address typed in", "GET", []string{"Sec-Fetch-Site", "none", "Sec-Fetch-Mode", "navigate", "Sec-Fetch-Dest", "document"}, stopped},
+		{"a link that is followed", "GET", []string{"Sec-Fetch-Site", "cross-site", "Sec-Fetch-Mode", "navigate", "Sec-Fetch-Dest", "document", "Referer", "http://wiki.skerryline.example/"}, stopped},
+		{"another port of the workspace", "POST", []string{"Origin", beside, "Sec-Fetch-Site", "same-site", "Sec-Fetch-Mode", "cors"}, stopped},
+		{"a picture of another port of the workspace", "GET", []string{"Referer", beside + "/", "Sec-Fetch-Site", "same-site", "Sec-Fetch-Mode", "no-cors", "Sec-Fetch-Dest", "image"}, stopped},
+		{"another workspace", "POST", []string{"Origin", other, "Sec-Fetch-Site", "same-site", "Sec-Fetch-Mode", "no-cors"}, 403},
+		{"another workspace, by an old browser", "POST", []string{"Origin", other}, 403},
+		{"another workspace's WebSocket", "GET", []string{"Origin", other, "Upgrade", "websocket"}, 403},
+		{"a WebSocket of nowhere", "GET", []string{"Origin", "null", "Upgrade", "websocket"}, 403},
+		{"a form of another workspace", "POST", []string{"Origin", other, "Sec-Fetch-Site", "same-site", "Sec-Fetch-Mode", "navigate", "Sec-Fetch-Dest", "document"}, 403},
+		{"a picture in another workspace's page", "GET", []string{"Referer", other + "/", "Sec-Fetch-Site", "same-site", "Sec-Fetch-Mode", "no-cors", "Sec-Fetch-Dest", "image"}, 403},
+		{"a picture without a word of where", "GET", []string{"Sec-Fetch-Site", "same-site", "Sec-Fetch-Mode", "no-cors", "Sec-Fetch-Dest", "image"}, 403},
+		{"a frame in another workspace's page", "GET", []string{"Sec-Fetch-Site", "same-site", "Sec-Fetch-Mode", "navigate", "Sec-Fetch-Dest", "iframe"}, 403},
+		{"another site", "PUT", []string{"Origin", "https://evil.example", "Sec-Fetch-Site", "cross-site"}, 403},
+		{"the workspace's name on another domain", "POST", []string{"Origin", "http://k3v9x2abcd-3000.ports.localhost.evil.example", "Sec-Fetch-Site", "cross-site"}, 403},
+		{"the workspace by another scheme", "POST", []string{"Origin", "https://" + host}, 403},
+	} {
+		h := http.Header{"Cookie": {cookieName + "=tossed; " + cookie}}
+		for i := 0; i < len(c.header); i += 2 {
+			h.Set(c.header[i], c.header[i+1])
+		}
+		if w := ask(p, c.method, "http://"+host+"/", h); w.Code != c.want {
+			t.Errorf("%s is answered %d, not %d: %s", c.what, w.Code, c.want, w.Body)
+		}
+	}
+	for referer, want := range map[string]string{"": "frame-ancestors 'self'", other + "/": "frame-ancestors 'self'", beside + "/": "frame-ancestors 'self' " + beside} {
+		r, h := httptest.NewRequest("GET", "http://"+host+"/", nil), http.Header{"Content-Security-Policy": {"default-src 'self'"}}
+		r.Header.Set("Referer", referer)
+		p.fence(r, h)
+		if got := h.Values("Content-Security-Policy"); len(got) != 2 || got[1] != want || h.Get("Cross-Origin-Resource-Policy") == "" {
+			t.Errorf("asked from %q it is fenced by %v", referer, h)
+		}
+	}
+}

@@ -129,6 +129,9 @@ func Run(ctx context.Context, c Config) error {
 	if u, err := url.Parse(strings.Replace(c.PortForm, "*", "name", 1)); err != nil || u.Host == "" || strings.Count(c.PortForm, "*") != 1 || u.Path != "" {
 		return fmt.Errorf("--port-address %q must be an address with one * in its host, like https://*.skerryline-ports.example", c.PortForm)
 	}
+	if site := commonSite(c.Address, c.PortForm); site != "" {
+		return fmt.Errorf("the console and the ports of workspaces are both under %s: to a browser that is one site, and what runs in a workspace could act as whoever looks at it; put --port-address under another registered domain, like https://*.skerryline-ports.example", site)
+	}
 	st, err := store.Open(ctx, filepath.Join(dir, "yardbench.db"), c.Now)
 	if err != nil {
 		return err
