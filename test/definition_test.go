@@ -295,3 +295,32 @@ func TestWithoutADefinition(t *testing.T) {
 	}
 	w.must(w.as("ingrid", "", "definition", "check", dir), 0, "nothing is wrong")
 }
+
+// Cache mounts of builds are their repository's, and of its default branch:
+// neither another repository nor a branch puts anything into them.
+func TestCacheMountsAreTheRepositorysOwn(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	files := func(who string) map[string]string {
+		return map[string]string{".devcontainer/devcontainer.json": `{"build": {"dockerfile": "Dockerfile"}, "remoteUser": "crew"}`,
+			".devcontainer/Dockerfile": "FROM skerryline/base:1\nRUN --mount=type=cache,target=/c,id=common touch /c/" + who + " && ls /c | tr '\\n' ' ' > /seen\n"}
+	}
+	for _, c := range []struct{ repository, branch, who, want string }{
+		{"harbour-map", "main", "harbour", "harbour"},
+		{"lamp-room", "main", "lamp", "lamp"},
+		{"harbour-map", "topic", "topic", "topic"},
+		{"harbour-map", "main", "again", "again harbour"}, // of the size of the one before
+		{"harbour-map", "other", "other", "other"},
+	} {
+		if c.who == "harbour" || c.who == "lamp" {
+			w.register(c.repository, files(c.who))
+		} else {
+			w.push(c.repository, c.branch, files(c.who))
+		}
+		w.must(w.as("ingrid", "", "launch", c.repository, "--branch", c.branch, "--name", c.who), 0, "is ready")
+		if got := strings.TrimSpace(w.must(w.as("ingrid", "", "run", c.who, "--", "cat", "/seen"), 0)); got != c.want {
+			t.Errorf("the build of %s@%s finds %q in the cache, not %q", c.repository, c.branch, got, c.want)
+		}
+		w.must(w.as("ingrid", "", "remove", c.who, "--yes"), 0)
+	}
+}

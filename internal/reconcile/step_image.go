@@ -133,7 +133,17 @@ func (d imageStep) build(ctx context.Context, tag string, plan store.Plan, b def
 		return yard.Image{}, err
 	}
 	fmt.Fprintf(d.log, "building %s from %s\n", tag, cmp.Or(b.Dockerfile, "the compose file"))
-	return d.followed(ctx, filepath.Join(dir, "context"), yard.Build{Tag: tag, Dockerfile: definition.Mirrored(file, b.Args, house.Images), Target: b.Target, Args: b.Args, CacheFrom: b.CacheFrom})
+	return d.followed(ctx, filepath.Join(dir, "context"), plan.Commit, yard.Build{Tag: tag, Dockerfile: definition.Mirrored(file, b.Args, house.Images), Target: b.Target, Args: b.Args, CacheFrom: b.CacheFrom})
+}
+
+// cacheSpace is what a build shares its cache mounts with: the builds of its
+// repository's default branch. Whoever may push elsewhere writes nothing that
+// these read; their builds have a space for each commit.
+func cacheSpace(r store.Repository, branch, commit string) string {
+	if branch == r.DefaultBranch {
+		return "yardbench-" + r.ID
+	}
+	return "yardbench-" + r.ID + "-" + commit
 }
 
 // withFeatures puts the features of a plan on an image.
@@ -155,11 +165,16 @@ func (d imageStep) withFeatures(ctx context.Context, tag string, plan store.Plan
 		}
 		fmt.Fprintf(d.log, "feature %s %s\n", f.ID, f.Version)
 	}
-	return d.followed(ctx, filepath.Join(dir, "context"), yard.Build{Tag: tag, Dockerfile: []byte(definition.FeatureFile(plan.Definition, base.Ref, base.User))})
+	return d.followed(ctx, filepath.Join(dir, "context"), plan.Commit, yard.Build{Tag: tag, Dockerfile: []byte(definition.FeatureFile(plan.Definition, base.Ref, base.User))})
 }
 
 // followed builds from what is in a folder, and writes the news of it to the log and the sheet.
-func (d imageStep) followed(ctx context.Context, context string, b yard.Build) (img yard.Image, err error) {
+func (d imageStep) followed(ctx context.Context, context, commit string, b yard.Build) (img yard.Image, err error) {
+	r, err := d.store.Read().RepositoryByID(ctx, d.w.RepositoryID)
+	if err != nil {
+		return img, err
+	}
+	b.CacheSpace = cacheSpace(r, d.w.Branch, commit)
 	builder, err := yard.Able[yard.Builder](d.yard, "builds no images")
 	if err == nil {
 		b.Context, err = yard.Folder(context)

@@ -206,6 +206,9 @@ type Build struct {
 	Target     string
 	Args       map[string]string
 	CacheFrom  []string
+	// CacheSpace names what cache mounts, and what was sent to the builder, are
+	// shared within. Builds of another space neither read nor write them.
+	CacheSpace string
 }
 
 // Progress is news of one step within a build.

@@ -143,7 +143,9 @@ func (e *images) Build(ctx context.Context, b yard.Build, report func(yard.Progr
 	}
 	defer bk.Close()
 	file := staticfs.NewFS()
-	file.Add("Dockerfile", &types.Stat{Mode: 0o600}, b.Dockerfile)
+	// The builder takes a file of the same size and time for the same: it kept one
+	// build file in the place of another.
+	file.Add("Dockerfile", &types.Stat{Mode: 0o600, ModTime: time.Now().UnixNano()}, b.Dockerfile)
 	mounts := map[string]fsutil.FS{"context": b.Context, "dockerfile": file}
 	attrs := map[string]string{"filename": "Dockerfile", "label:" + LabelInstallation: e.Installation}
 	if b.Target != "" {
@@ -152,6 +154,8 @@ func (e *images) Build(ctx context.Context, b yard.Build, report func(yard.Progr
 	for k, v := range b.Args {
 		attrs["build-arg:"+k] = v
 	}
+	// Last, as an argument of the definition's could say otherwise.
+	attrs["build-arg:BUILDKIT_CACHE_MOUNT_NS"] = b.CacheSpace
 	var cache []buildkit.CacheOptionsEntry
 	for _, ref := range b.CacheFrom {
 		cache = append(cache, buildkit.CacheOptionsEntry{Type: "registry", Attrs: map[string]string{"ref": ref}})
@@ -161,7 +165,7 @@ func (e *images) Build(ctx context.Context, b yard.Build, report func(yard.Progr
 	var wg sync.WaitGroup
 	wg.Go(func() { follow.run(news) })
 	_, err = bk.Solve(ctx, nil, buildkit.SolveOpt{
-		Frontend: "dockerfile.v0", FrontendAttrs: attrs, LocalMounts: mounts, CacheImports: cache,
+		Frontend: "dockerfile.v0", FrontendAttrs: attrs, LocalMounts: mounts, CacheImports: cache, SharedKey: b.CacheSpace,
 		Exports: []buildkit.ExportEntry{{Type: "moby", Attrs: map[string]string{"name": b.Tag}}},
 	}, news)
 	wg.Wait()
