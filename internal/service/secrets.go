@@ -55,7 +55,11 @@ func (s *Secrets) PutRepositorySecret(ctx context.Context, a Actor, repository, 
 }
 
 func (s *Secrets) putSecret(ctx context.Context, a Actor, row store.Secret, in wire.SecretValue) (wire.Secret, error) {
-	if err := secret.CheckName(row.Name); err != nil {
+	check := secret.CheckName
+	if row.Level != secret.OfPerson {
+		check = secret.CheckSharedName
+	}
+	if err := check(row.Name); err != nil {
 		return wire.Secret{}, invalid(err.Error(), "")
 	}
 	if err := secret.CheckValue(in.Value); err != nil {

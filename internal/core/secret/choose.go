@@ -56,6 +56,8 @@ func Choose(repository string, all []Secret) []Choice {
 	for _, s := range all {
 		c := Choice{Secret: s}
 		switch {
+		case s.Level == OfRepository && s.Repository == repository && CheckSharedName(s.Name) != nil:
+			c.Why = "it is the repository's, and its name could steer your shell: give it another"
 		case s.Level == OfRepository && s.Repository == repository:
 			c.Given, c.Why = true, "it is the repository's"
 		case s.Level == OfRepository:

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"math/rand/v2"
+	"os"
 	"strings"
 	"testing"
 	"time"
@@ -96,5 +97,35 @@ func TestMaskingManyValues(t *testing.T) {
 	}
 	if !strings.Contains(masked, "and 27182 lines") { // no value of it: those end at 12999
 		t.Error("what is no secret is masked")
+	}
+}
+
+// A repository's secret has no name by which it would run code in the terminals
+// of those who get it; a person's own may. One that is there already is not
+// given.
+func TestSharedNames(t *testing.T) {
+	for name, good := range map[string]bool{"TIDE_API_KEY": true, "DATABASE_URL": true, "GITHUB_TOKEN": true, "AWS_SECRET_ACCESS_KEY": true, "NPM_TOKEN": true, "NODE_AUTH_TOKEN": true, "CARGO_REGISTRY_TOKEN": true, "UV_PUBLISH_TOKEN": true, "GIT_TOKEN": true, "GEM_HOST_API_KEY": true, "PGPASSWORD": true, "NODES": true,
+		"PROMPT_COMMAND": false, "BASH_ENV": false, "BASH_FUNC_x": false, "LD_AUDIT": false, "GIT_SSH_COMMAND": false, "GIT_EXEC_PATH": false, "PYTHONPATH": false, "PYTHONSTARTUP": false, "NODE_OPTIONS": false,
+		"PERL5OPT": false, "RUBYOPT": false, "JAVA_TOOL_OPTIONS": false, "PAGER": false, "EDITOR": false, "http_proxy": false, "HTTPS_PROXY": false, "SSL_CERT_FILE": false, "SSL_CERT": false, "PS1": false, "YARDBENCH_X": false, "PATH": false, "A B": false} {
+		if err := CheckSharedName(name); (err == nil) != good {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	page, err := os.ReadFile("../../../docs/security.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, s := range steering {
+		if row := "| " + s.why + " | `" + strings.Join(s.names, "` `") + "` |"; !strings.Contains(string(page), row) {
+			t.Errorf("docs/security.md has no row\n%s", row)
+		}
+	}
+	if CheckName("NODE_OPTIONS") != nil || CheckName("PAGER") != nil {
+		t.Error("a person cannot name their own as they like")
+	}
+	for _, c := range Choose("tide-board", []Secret{{Level: OfRepository, Repository: "tide-board", Name: "PROMPT_COMMAND"}, {Level: OfRepository, Repository: "tide-board", Name: "TIDE_KEY"}, {Level: OfPerson, Name: "PAGER", Everywhere: true}}) {
+		if c.Given == (c.Name == "PROMPT_COMMAND") {
+			t.Errorf("%s is given: %v, as %s", c.Name, c.Given, c.Why)
+		}
 	}
 }
