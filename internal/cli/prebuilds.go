@@ -92,7 +92,7 @@ func (a prebuildCommands) prebuild() *cobra.Command {
 	log := &cobra.Command{
 		Use: "log RUN-ID", Short: "Print the log of a run", Example: "  yardbench prebuild log 4kq2… --follow", Args: cobra.ExactArgs(1),
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
-			return api.CopyRunLog(cmd.Context(), args[0], follow, a.out)
+			return api.CopyRunLog(cmd.Context(), args[0], follow, a.forPeople())
 		}),
 	}
 	log.Flags().BoolVarP(&follow, "follow", "f", false, "go on until the run has ended")

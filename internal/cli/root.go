@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"strings"
 	"syscall"
+	"unicode"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -140,10 +141,10 @@ func (a *app) say(err error) {
 // terminal.
 func clean(s string) string {
 	return strings.Map(func(r rune) rune {
-		if (r < 0x20 && r != '\n' && r != '\t') || (r >= 0x7f && r < 0xa0) {
-			return -1
+		if r == '\n' || r == '\t' || unicode.IsPrint(r) || unicode.Is(unicode.Zs, r) {
+			return r
 		}
-		return r
+		return -1
 	}, s)
 }
 

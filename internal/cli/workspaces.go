@@ -362,7 +362,7 @@ func (a workspaceCommands) logs() *cobra.Command {
 		Long:    "Print the log of a launch sheet, secrets masked: each step's title after ==, then its log. With --json, one object a line.",
 		Example: "  yardbench logs tide-board\n  yardbench logs tide-board --follow\n  yardbench logs tide-board --sheet 1\n  yardbench logs route-notes --service levels", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
-			out := a.out
+			out := a.forPeople()
 			if a.json {
 				lines := &jsonLines{out: json.NewEncoder(a.out)}
 				defer lines.Close()

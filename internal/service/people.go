@@ -57,7 +57,11 @@ func checkAccount(p store.Person) error {
 	return nil
 }
 
-func hasControl(s string) bool { return strings.ContainsFunc(s, unicode.IsControl) }
+// hasControl tells whether a text holds what is not to be seen: control
+// characters, line ends, what turns the direction of writing.
+func hasControl(s string) bool {
+	return strings.ContainsFunc(s, func(r rune) bool { return !unicode.IsPrint(r) })
+}
 
 func addPerson(ctx context.Context, tx *store.Tx, p store.Person, actor, enrolment string) error {
 	if err := tx.AddPerson(ctx, p); err != nil {

@@ -5,7 +5,8 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-	"unicode"
+
+	"yardbench/internal/core/plain"
 )
 
 // folders resolves where the clone lies and where people begin: what the
@@ -61,7 +62,7 @@ func usable(p string) bool {
 	return path.IsAbs(p) && p != "/" && len(p) <= maxPath && !systemFolder.MatchString(p) && !systemRoot.MatchString(p) && !hasControl(p)
 }
 
-func hasControl(s string) bool { return strings.ContainsFunc(s, unicode.IsControl) }
+func hasControl(s string) bool { return plain.Text(s) != s }
 
 // A volume must not cover what the image needs: systemFolder matches folders
 // where nothing else may lie, systemRoot those in which something may, as in
