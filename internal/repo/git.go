@@ -54,22 +54,27 @@ type gitError struct {
 	err     error
 }
 
-// limited keeps the beginning of what is written, and fails beyond it.
+// limited keeps the beginning of what is written, and fails beyond it. It is no
+// bytes.Buffer itself: what copies into one asks it to read, and passes by Write.
 type limited struct {
-	bytes.Buffer
-	most int
-	over bool
+	kept    bytes.Buffer
+	most    int
+	records int // at most so many, each ended by a zero byte; 0 is any number
+	seen    int
+	over    bool
+	stop    func() // ends who says it: they would wait for a reader otherwise
 }
 
 func output(cmd *exec.Cmd) ([]byte, error) {
-	out, errs := limited{most: maxOutput}, limited{most: 1 << 20}
+	kill := func() { _ = cmd.Process.Kill() } // it may have ended
+	out, errs := limited{most: maxOutput, stop: kill}, limited{most: 1 << 20, stop: kill}
 	cmd.Stdout, cmd.Stderr = &out, &errs
 	err := cmd.Run()
 	if out.over {
 		return nil, Problem{fmt.Sprintf("the repository has more to say than %d MiB", maxOutput>>20), "it is too large, or made to be"}
 	}
 	if err != nil {
-		lines := strings.TrimSpace(errs.String())
+		lines := strings.TrimSpace(errs.kept.String())
 		if lines == "" {
 			lines = err.Error()
 		}
@@ -78,7 +83,7 @@ func output(cmd *exec.Cmd) ([]byte, error) {
 		}
 		return nil, gitError{lines, err}
 	}
-	return out.Bytes(), nil
+	return out.kept.Bytes(), nil
 }
 
 // hostProblem puts git's complaint about a git host into our words.
@@ -104,9 +109,12 @@ func (e gitError) Error() string { return e.message }
 func (e gitError) Unwrap() error { return e.err }
 
 func (l *limited) Write(p []byte) (int, error) {
-	if l.Len()+len(p) > l.most {
-		l.over = true
+	l.seen += bytes.Count(p, []byte{0})
+	if l.kept.Len()+len(p) > l.most || l.records > 0 && l.seen > l.records {
+		if l.over = true; l.stop != nil {
+			l.stop()
+		}
 		return 0, errors.New("more was said than is read")
 	}
-	return l.Buffer.Write(p)
+	return l.kept.Write(p)
 }

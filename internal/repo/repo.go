@@ -7,7 +7,6 @@
 package repo
 
 import (
-	"bytes"
 	"context"
 	"fmt"
 	"net/url"
@@ -403,42 +402,6 @@ func (m *Mirrors) Tree(ctx context.Context, id, commit, folder string) (string, 
 		return "", Problem{fmt.Sprintf("there is no folder %q in the repository at %.10s", folder, commit), "correct the build context in the definition"}
 	}
 	return strings.TrimSpace(string(out)), nil
-}
-
-// Pack writes a folder of the repository at a commit into dest, which must
-// not exist. Links are written as links and never followed.
-func (m *Mirrors) Pack(ctx context.Context, id, commit, folder, dest string) error {
-	tree, err := m.Tree(ctx, id, commit, folder)
-	if err != nil {
-		return err
-	}
-	sizes, err := m.read(ctx, id, "ls-tree", "-r", "--format=%(objectsize)", tree)
-	if err != nil {
-		return err
-	}
-	var total int64
-	for _, s := range bytes.Fields(sizes) {
-		n, _ := strconv.ParseInt(string(s), 10, 64)
-		total += n
-	}
-	if total > MaxContextBytes {
-		return Problem{fmt.Sprintf("the build context %q has %d MiB; at most %d are allowed", folder, total>>20, MaxContextBytes>>20), "name a smaller folder as context"}
-	}
-	if err := os.MkdirAll(dest, 0o700); err != nil {
-		return err
-	}
-	index := dest + ".index"
-	defer os.Remove(index)
-	ctx, cancel := context.WithTimeout(ctx, fetchTimeout)
-	defer cancel()
-	for _, args := range [][]string{{"read-tree", tree}, {"--work-tree=" + dest, "checkout-index", "--all", "--quiet"}} {
-		cmd := command(ctx, m.path(id), nil, args...)
-		cmd.Env = append(cmd.Env, "GIT_INDEX_FILE="+index)
-		if _, err := output(cmd); err != nil {
-			return fmt.Errorf("pack the build context: %w", err)
-		}
-	}
-	return nil
 }
 
 func (m *Mirrors) path(id string) string { return filepath.Join(m.dir, id+".git") }

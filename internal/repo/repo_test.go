@@ -2,6 +2,7 @@ package repo
 
 import (
 	"errors"
+	"io"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -311,11 +312,15 @@ func TestWhatIsBoundOfAFetch(t *testing.T) {
 	if err := m.Fetch(t.Context(), "r1", address, Credential{}); err != nil {
 		t.Errorf("with more room it is answered %v", err)
 	}
+	copied := limited{most: 4}
+	if _, err := io.Copy(&copied, struct{ io.Reader }{strings.NewReader("12345")}); err == nil || !copied.over || copied.kept.Len() > 4 {
+		t.Errorf("what is copied passes the bound: %q, %v", copied.kept.String(), err)
+	}
 	l := limited{most: 4}
 	if n, err := l.Write([]byte("abcd")); n != 4 || err != nil || l.over {
 		t.Errorf("up to its bound: %d, %v", n, err)
 	}
-	if _, err := l.Write([]byte("e")); err == nil || !l.over || l.String() != "abcd" {
-		t.Errorf("beyond it: %v, %q", err, l.String())
+	if _, err := l.Write([]byte("e")); err == nil || !l.over || l.kept.String() != "abcd" {
+		t.Errorf("beyond it: %v, %q", err, l.kept.String())
 	}
 }
