@@ -145,6 +145,16 @@ func (k *Kept) each(digest string, do func(*tar.Header, io.Reader) error) error 
 		return err
 	}
 	defer f.Close()
+	whole := sha256.New() // what is kept could have been another's before this was looked at
+	if _, err := io.Copy(whole, io.LimitReader(f, MaxArchiveBytes+1)); err != nil {
+		return err
+	}
+	if "sha256:"+hex.EncodeToString(whole.Sum(nil)) != digest {
+		return errors.New("what is kept of it is something else; remove " + k.file(digest))
+	}
+	if _, err := f.Seek(0, io.SeekStart); err != nil {
+		return err
+	}
 	var in io.Reader = f
 	head := make([]byte, 2)
 	if _, err := io.ReadFull(f, head); err != nil {
@@ -227,8 +237,20 @@ func (k *Kept) fetch(ctx context.Context, ref string) (digest string, archive []
 		return "", nil, fmt.Errorf("ask its registry: %w", err)
 	}
 	defer in.Close()
-	archive, err = io.ReadAll(io.LimitReader(in, MaxArchiveBytes+1)) // it is held against its digest on the way
+	archive, err = io.ReadAll(io.LimitReader(in, MaxArchiveBytes+1))
+	if err == nil && len(archive) > MaxArchiveBytes {
+		err = fmt.Errorf("it has more than %d MiB", MaxArchiveBytes>>20)
+	}
+	if err == nil && digestOf(archive) != l.Digest {
+		err = errors.New("what its registry sends is not what it announces")
+	}
 	return l.Digest, archive, err
+}
+
+// digestOf is the digest of an archive, by which it is kept.
+func digestOf(archive []byte) string {
+	sum := sha256.Sum256(archive)
+	return "sha256:" + hex.EncodeToString(sum[:])
 }
 
 func (k *Kept) has(digest string) bool {
@@ -255,6 +277,5 @@ func (k *Kept) fetchLink(ctx context.Context, link string) (string, []byte, erro
 	if err == nil && len(archive) > MaxArchiveBytes {
 		err = fmt.Errorf("it has more than %d MiB", MaxArchiveBytes>>20)
 	}
-	sum := sha256.Sum256(archive)
-	return "sha256:" + hex.EncodeToString(sum[:]), archive, err
+	return digestOf(archive), archive, err
 }

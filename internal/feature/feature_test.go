@@ -4,6 +4,7 @@ import (
 	"archive/tar"
 	"bytes"
 	"compress/gzip"
+	"crypto/sha256"
 	"fmt"
 	"net/http"
 	"net/http/httptest"
@@ -111,5 +112,52 @@ func TestLook(t *testing.T) {
 	}
 	if err := k.Unpack(t.Context(), definition.Feature{Ref: "http://" + at + "/mast.tgz", Digest: "sha256:" + strings.Repeat("0", 64)}, t.TempDir()); err == nil || !strings.Contains(err.Error(), "another one now") {
 		t.Errorf("one that changed is answered %v", err)
+	}
+}
+
+// A registry that announces the digest of another's feature and sends something
+// else, longer than what is read, does not come to stand in its place; nor is
+// what stands there already taken unseen.
+func TestAnothersPlaceIsNotTaken(t *testing.T) {
+	good := archive(t, false, "devcontainer-feature.json", `{"id": "lamp"}`, "install.sh", "echo lamp")
+	digest := fmt.Sprintf("sha256:%x", sha256.Sum256(good))
+	evil := archive(t, false, "devcontainer-feature.json", `{"id": "lamp"}`, "install.sh", "echo evil")
+	sends := append(evil, make([]byte, feature.MaxArchiveBytes+2-len(evil))...)
+	host := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		switch {
+		case strings.Contains(r.URL.Path, "/manifests/"):
+			w.Header().Set("Content-Type", "application/vnd.oci.image.manifest.v1+json")
+			fmt.Fprintf(w, `{"schemaVersion": 2, "mediaType": "application/vnd.oci.image.manifest.v1+json", "config": {"mediaType": "application/vnd.devcontainers", "digest": "sha256:44136fa355b3678a1146ad16f7e8649e94fb4fc21fe77e8310c060f61caaff8a", "size": 2}, "layers": [{"mediaType": "application/vnd.devcontainers.layer.v1+tar", "digest": %q, "size": %d}]}`, digest, len(good))
+		case strings.Contains(r.URL.Path, "/blobs/"):
+			_, _ = w.Write(sends)
+		case r.URL.Path == "/lamp.tgz":
+			_, _ = w.Write(good)
+		}
+	}))
+	defer host.Close()
+	at := strings.Replace(strings.TrimPrefix(host.URL, "http://"), "127.0.0.1", "registry.skerryline.localhost", 1)
+	dir := filepath.Join(t.TempDir(), "features")
+	k := feature.NewKept(dir)
+	for _, size := range []int{len(sends), len(evil), len(good)} {
+		if sends = sends[:size]; size == len(good) {
+			copy(sends, "x")
+		}
+		if _, err := k.Look(t.Context(), at+"/features/evil:1"); err == nil {
+			t.Errorf("%d other bytes are taken", size)
+		}
+	}
+	lamp, err := k.Look(t.Context(), "http://"+at+"/lamp.tgz")
+	if err != nil || lamp.Digest != digest {
+		t.Fatal(lamp.Digest, err)
+	}
+	f := definition.Feature{Ref: "http://" + at + "/lamp.tgz", Digest: digest}
+	if err := k.Unpack(t.Context(), f, filepath.Join(t.TempDir(), "0")); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(dir, strings.TrimPrefix(digest, "sha256:")+".tar"), evil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if err := k.Unpack(t.Context(), f, filepath.Join(t.TempDir(), "0")); err == nil {
+		t.Error("what was put in its place is unpacked")
 	}
 }

@@ -65,9 +65,9 @@ func Permit(d Definition, repository string, house rules.Rules) (may Definition,
 			}
 		}
 		for _, m := range mounts {
-			if m.Kind == MountHost && !slices.ContainsFunc(allow.HostPaths, func(p string) bool {
-				return m.Source == p || strings.HasPrefix(m.Source, strings.TrimSuffix(p, "/")+"/")
-			}) {
+			// The very path: beneath one that a workspace may write to, another
+			// could have put a link, which the engine would follow.
+			if m.Kind == MountHost && !slices.Contains(allow.HostPaths, m.Source) {
 				refuse("the host's "+m.Source+who, "host_paths", cmp.Or(nonempty(d.Origins, "mounts."+m.Target), "service "+service+".volumes"))
 			}
 		}

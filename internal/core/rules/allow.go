@@ -1,6 +1,7 @@
 package rules
 
 import (
+	"cmp"
 	"maps"
 	"path"
 	"slices"
@@ -16,7 +17,7 @@ type Allow struct {
 	Capabilities            []string // without CAP_
 	Security                []string // security options, as the engine writes them
 	Devices                 []string // paths on the yard's machine
-	HostPaths               []string // on the yard's machine, with what lies beneath
+	HostPaths               []string // on the yard's machine, each as it is named
 	RunOptions              []string // of runArgs, without dashes
 }
 
@@ -155,7 +156,12 @@ func (d *doc) allow(n *yaml.Node, at string) (a Allow) {
 				return ""
 			})
 		}),
-		"devices": may(func(n *yaml.Node) { a.Devices = d.list(n, absolute) }), "host_paths": may(func(n *yaml.Node) { a.HostPaths = d.list(n, absolute) }),
+		"devices": may(func(n *yaml.Node) { a.Devices = d.list(n, absolute) }), "host_paths": may(func(n *yaml.Node) {
+			a.HostPaths = d.list(n, absolute)
+			if n.Kind == yaml.SequenceNode {
+				d.hostPaths = append(d.hostPaths, n.Content...)
+			}
+		}),
 	})
 	return a
 }
@@ -171,6 +177,23 @@ func (d *doc) allows(n *yaml.Node, r *Rules) {
 			}
 		}),
 	})
+	d.apart()
+}
+
+// apart holds paths of the host against each other: what is mounted is found by
+// its path, and a workspace that may write to a folder could put a link in the
+// place of another path beneath it.
+func (d *doc) apart() {
+	slices.SortFunc(d.hostPaths, func(a, b *yaml.Node) int { return cmp.Compare(a.Value+"/", b.Value+"/") })
+	over := ""
+	for _, n := range d.hostPaths {
+		p := strings.TrimSuffix(n.Value, "/") + "/"
+		if over != "" && p != over && strings.HasPrefix(p, over) {
+			d.say(n, "mount the upper one alone, or move this folder elsewhere", "%s lies within %s, which workspaces may be given too: one of those could put a link in its place", n.Value, strings.TrimSuffix(over, "/"))
+			continue
+		}
+		over = p
+	}
 }
 
 func (d *doc) images(n *yaml.Node, i *Images) {

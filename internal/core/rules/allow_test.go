@@ -76,3 +76,21 @@ func TestDiffOfWhatIsAllowed(t *testing.T) {
 		t.Errorf("told is\n%s", got)
 	}
 }
+
+// Paths of the host that workspaces are given lie apart: one that lies within
+// another could be a link that a workspace has put there.
+func TestHostPathsLieApart(t *testing.T) {
+	for text, says := range map[string]string{
+		"everywhere: {host_paths: [/srv/charts, /srv/charts-old]}":                                "",
+		"everywhere: {host_paths: [/srv/charts]}, repositories: {a: {host_paths: [/srv/charts]}}": "",
+		"everywhere: {host_paths: [/srv/charts/north, /srv/charts]}":                              "/srv/charts/north lies within /srv/charts",
+		"repositories: {a: {host_paths: [/srv]}, b: {host_paths: [/srv/charts]}}":                 "/srv/charts lies within /srv",
+		"everywhere: {host_paths: [/]}, repositories: {a: {host_paths: [/srv]}}":                  "/srv lies within ",
+		"repositories: {a: {host_paths: [/srv/a, /srv/a-b, /srv/a/c]}}":                           "/srv/a/c lies within /srv/a",
+	} {
+		_, findings := Parse([]byte(First + "\nallow: {" + text + "}\n"))
+		if got := fmt.Sprint(findings); (says == "") != (len(findings) == 0) || !strings.Contains(got, says) {
+			t.Errorf("%s: %s", text, got)
+		}
+	}
+}

@@ -116,6 +116,7 @@ const maxFindings = 200
 type doc struct {
 	findings       []Finding
 	usual, ratesAt *yaml.Node
+	hostPaths      []*yaml.Node // of all repositories, as written
 }
 
 func (d *doc) say(n *yaml.Node, fix, format string, args ...any) {
