@@ -1,12 +1,15 @@
 package reconcile
 
 import (
+	"bytes"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 	"time"
 
+	"yardbench/internal/core/secret"
 	"yardbench/internal/house"
 	"yardbench/internal/live"
 	"yardbench/internal/steward/outside"
@@ -101,5 +104,25 @@ func TestOldLogsGo(t *testing.T) {
 	}
 	if err := clearBefore(filepath.Join(dir, "nowhere"), now); err != nil {
 		t.Errorf("where there are none: %v", err)
+	}
+}
+
+// A value that lies where a long line is cut does not come out in two parts with
+// a label in its middle.
+func TestLabelsAreNotWithinValues(t *testing.T) {
+	for before := 8170; before < 8200; before++ {
+		var out bytes.Buffer
+		lines := &labelled{to: &out, label: "tables"}
+		masked := secret.NewMasker(lines, map[string]string{"KEY": "levels-of-the-quay"})
+		if _, err := fmt.Fprint(masked, strings.Repeat("x", before), "levels-of-the-quay", strings.Repeat("y", 100)); err != nil {
+			t.Fatal(err)
+		}
+		if err := masked.Close(); err != nil {
+			t.Fatal(err)
+		}
+		lines.Close()
+		if got := strings.NewReplacer("\n", "", "tables | ", "").Replace(out.String()); strings.Contains(got, "levels") || strings.Contains(got, "quay") || !strings.Contains(got, "[secret KEY]") {
+			t.Fatalf("after %d it reads %.40s…%s", before, got, got[before-20:])
+		}
 	}
 }

@@ -14,6 +14,7 @@ import (
 
 	"yardbench/internal/core/definition"
 	"yardbench/internal/core/lifecycle"
+	"yardbench/internal/core/secret"
 	"yardbench/internal/steward"
 	"yardbench/internal/steward/outside"
 	"yardbench/internal/store"
@@ -89,7 +90,9 @@ func (d setUpStep) command(ctx context.Context, n int, c definition.Command, sev
 		d.subStep(ctx, parts, yard.Progress{ID: label, Title: label, StartedAt: &start})
 		lines := &labelled{to: d.log, label: label}
 		defer lines.Close()
-		out = lines
+		masked := secret.NewMasker(lines, d.mask) // before a label stands in the middle of a value
+		defer masked.Close()
+		out = masked
 		defer func() { // the sheet shows each command's own time
 			end := time.Now()
 			d.subStep(ctx, parts, yard.Progress{ID: label, Title: label, StartedAt: &start, EndedAt: &end})

@@ -5,7 +5,6 @@ import (
 	"io"
 	"maps"
 	"slices"
-	"strings"
 )
 
 // MinMasked is the length in bytes from which values are masked: shorter ones
@@ -13,115 +12,210 @@ import (
 const MinMasked = 4
 
 // Masker is a writer that replaces secret values by their names before they
-// reach the writer beneath. A value is found even where it is split over
-// several writes; what could be the start of one is held back until Close.
+// reach the writer beneath, as they are and in the forms of [Forms]. A value is
+// found even where it is split over several writes; what could be the start of
+// one is held back until Close.
+//
+// It is an automaton after Aho and Corasick (1975): what is written costs the
+// same whatever the values are, and however many.
 type Masker struct {
-	to io.Writer
-	// values are those with the same first bytes, the longest first, so that a
-	// value within another is not cut out of it; begins are their beginnings that
-	// are shorter than that.
-	values map[[MinMasked]byte][]masked
-	begins map[string]bool
-	held   []byte
+	to    io.Writer
+	nodes []node
+	root  [256]int32 // the nodes of the first bytes
+	names []string
+
+	state int32
+	depth int    // of the state: so many of the newest bytes could begin a value
+	held  []byte // the newest bytes, from where a value could begin or is found
+	from  int64  // where held begins, counted from the first byte written
+	at    int64  // how many were written
+	found run    // what is masked and not passed on yet
 }
 
-type masked struct {
-	value, mask []byte
+// node is a beginning of values.
+type node struct {
+	child, next int32 // its first longer one, and the next of the same length and beginning
+	fail        int32 // the longest ending of it that is a beginning too
+	depth       int32
+	ends        int32 // the length of the longest value that ends with it; 0 for none
+	name        int32 // of that
+	b           byte
+}
+
+// run is a stretch that one value or several that overlap cover.
+type run struct {
+	from, to int64
+	names    []int32
 }
 
 // NewMasker masks the given secrets, value by name, in what is written to w.
 // A value of several lines is masked line by line too, as terminals and tools
 // often print it so.
 func NewMasker(w io.Writer, byName map[string]string) *Masker {
-	m := &Masker{to: w, values: map[[MinMasked]byte][]masked{}, begins: map[string]bool{}}
-	known := map[string]bool{}
-	add := func(name, v string) {
-		if len(v) < MinMasked || known[v] {
-			return
-		}
-		known[v] = true
-		first := [MinMasked]byte([]byte(v)[:MinMasked])
-		m.values[first] = append(m.values[first], masked{[]byte(v), []byte("[secret " + name + "]")})
-		for n := 1; n < MinMasked; n++ {
-			m.begins[v[:n]] = true
-		}
-	}
+	m := &Masker{to: w, nodes: make([]node, 1)} // the first stands for nothing
 	for _, name := range slices.Sorted(maps.Keys(byName)) {
-		v := byName[name]
-		add(name, v)
-		if t := strings.TrimRight(v, "\r\n"); t != v {
-			add(name, t)
-		}
-		if lines := strings.Split(v, "\n"); len(lines) > 1 {
-			for _, l := range lines {
-				add(name, strings.TrimRight(l, "\r"))
-			}
+		m.names = append(m.names, name)
+		for _, form := range Forms(byName[name]) {
+			m.add(form, int32(len(m.names)-1))
 		}
 	}
-	for _, of := range m.values {
-		slices.SortStableFunc(of, func(a, b masked) int { return len(b.value) - len(a.value) })
-	}
+	m.link()
 	return m
 }
 
-// Write masks p and passes on what cannot be part of a longer value.
+// add puts a value's form into the tree.
+func (m *Masker) add(form string, name int32) {
+	at := int32(0)
+	for i := range len(form) {
+		next := m.step(at, form[i])
+		if next == 0 {
+			next = int32(len(m.nodes))
+			m.nodes = append(m.nodes, node{b: form[i], depth: int32(i + 1)})
+			if at == 0 {
+				m.root[form[i]] = next
+			} else {
+				m.nodes[next].next, m.nodes[at].child = m.nodes[at].child, next
+			}
+		}
+		at = next
+	}
+	if m.nodes[at].ends == 0 {
+		m.nodes[at].ends, m.nodes[at].name = int32(len(form)), name
+	}
+}
+
+// step is the node one byte further; 0 where there is none.
+func (m *Masker) step(at int32, b byte) int32 {
+	if at == 0 {
+		return m.root[b]
+	}
+	n := m.nodes[at].child
+	for n != 0 && m.nodes[n].b != b {
+		n = m.nodes[n].next
+	}
+	return n
+}
+
+// link finds for each node where to go on when nothing longer comes.
+func (m *Masker) link() {
+	var queue []int32
+	for _, n := range m.root {
+		if n != 0 {
+			queue = append(queue, n)
+		}
+	}
+	for len(queue) > 0 {
+		at := queue[0]
+		queue = queue[1:]
+		for n := m.nodes[at].child; n != 0; n = m.nodes[n].next {
+			fail := m.nodes[at].fail
+			next := m.step(fail, m.nodes[n].b)
+			for next == 0 && fail != 0 {
+				fail = m.nodes[fail].fail
+				next = m.step(fail, m.nodes[n].b)
+			}
+			m.nodes[n].fail = next
+			if m.nodes[n].ends == 0 {
+				m.nodes[n].ends, m.nodes[n].name = m.nodes[next].ends, m.nodes[next].name
+			}
+			queue = append(queue, n)
+		}
+	}
+}
+
+// Write masks p and passes on what cannot be part of a value any more.
 func (m *Masker) Write(p []byte) (int, error) {
-	m.held = append(m.held, p...)
-	return len(p), m.pass(false)
+	var out bytes.Buffer
+	for _, b := range p {
+		next := m.step(m.state, b)
+		for next == 0 && m.state != 0 {
+			m.state = m.nodes[m.state].fail
+			next = m.step(m.state, b)
+		}
+		m.held = append(m.held, b)
+		m.at++
+		if n := m.nodes[next]; n.ends > 0 {
+			m.cover(&out, m.at-int64(n.ends), n.name)
+		}
+		for next != 0 && m.nodes[next].child == 0 { // nothing longer begins so
+			next = m.nodes[next].fail
+		}
+		m.state, m.depth = next, int(m.nodes[next].depth)
+		m.pass(&out, m.at-int64(m.depth))
+	}
+	if out.Len() == 0 {
+		return len(p), nil
+	}
+	_, err := m.to.Write(out.Bytes())
+	return len(p), err
+}
+
+// cover says that a value was found, from there to the newest byte.
+func (m *Masker) cover(out *bytes.Buffer, from int64, name int32) {
+	f := &m.found
+	switch {
+	case f.to > f.from && from >= f.to: // it touches what was found before, at most
+		m.pass(out, from)
+		fallthrough
+	case f.to == f.from:
+		*f = run{from, m.at, []int32{name}}
+	case from <= f.from: // it holds all that was found
+		*f = run{from, m.at, []int32{name}}
+	default: // it goes on from within
+		if f.to = m.at; !slices.Contains(f.names, name) {
+			f.names = append(f.names, name)
+		}
+	}
+}
+
+// pass passes on all before a place: nothing that is found yet begins there.
+func (m *Masker) pass(out *bytes.Buffer, before int64) {
+	f := &m.found
+	if f.to > f.from && before >= f.to {
+		m.plain(out, f.from)
+		for _, n := range f.names {
+			out.WriteString("[secret " + m.names[n] + "]")
+		}
+		m.drop(f.to)
+		*f = run{}
+	}
+	if f.to > f.from {
+		m.plain(out, min(before, f.from))
+		if before > f.from { // covered: it need not be kept
+			at := f.from
+			m.drop(before)
+			f.from = max(at, m.from)
+		}
+		return
+	}
+	m.plain(out, before)
+}
+
+// plain passes on held bytes up to a place as they are, and drop forgets them.
+func (m *Masker) plain(out *bytes.Buffer, to int64) {
+	if n := to - m.from; n > 0 {
+		out.Write(m.held[:n])
+		m.drop(to)
+	}
+}
+
+func (m *Masker) drop(to int64) {
+	if n := to - m.from; n > 0 {
+		m.held = m.held[n:]
+		m.from = to
+	}
 }
 
 // Close passes on what was held back. It does not close the writer beneath.
-func (m *Masker) Close() error { return m.pass(true) }
-
-func (m *Masker) pass(all bool) error {
-	var out []byte
-	b := m.held
-	for len(b) > 0 {
-		if !all && m.mayStart(b) {
-			break // before the shorter ones: a longer value may be on its way
-		}
-		if v, ok := m.startsWith(b); ok {
-			out = append(out, v.mask...)
-			b = b[len(v.value):]
-			continue
-		}
-		out = append(out, b[0])
-		b = b[1:]
-	}
-	m.held = append([]byte(nil), b...)
-	if len(out) == 0 {
+func (m *Masker) Close() error {
+	var out bytes.Buffer
+	m.state, m.depth = 0, 0
+	m.pass(&out, m.at)
+	if out.Len() == 0 {
 		return nil
 	}
-	_, err := m.to.Write(out)
+	_, err := m.to.Write(out.Bytes())
 	return err
-}
-
-func (m *Masker) startsWith(b []byte) (masked, bool) {
-	if len(b) < MinMasked {
-		return masked{}, false
-	}
-	for _, v := range m.values[[MinMasked]byte(b[:MinMasked])] {
-		if bytes.HasPrefix(b, v.value) {
-			return v, true
-		}
-	}
-	return masked{}, false
-}
-
-// mayStart tells whether b could grow into a value.
-func (m *Masker) mayStart(b []byte) bool {
-	if len(b) < MinMasked {
-		return m.begins[string(b)]
-	}
-	for _, v := range m.values[[MinMasked]byte(b[:MinMasked])] {
-		if len(b) >= len(v.value) {
-			return false // the longest come first
-		}
-		if bytes.HasPrefix(v.value, b) {
-			return true
-		}
-	}
-	return false
 }
 
 // Mask masks one string, for errors and last lines.

@@ -2,12 +2,19 @@ package secret
 
 import (
 	"bytes"
+	"encoding/base64"
+	"encoding/hex"
+	"encoding/json"
 	"fmt"
 	"math/rand/v2"
+	"net/url"
 	"os"
+	"os/exec"
 	"strings"
 	"testing"
 	"time"
+
+	"yardbench/internal/bound"
 )
 
 // However the writes are cut, what comes out is as if the whole had been
@@ -128,4 +135,97 @@ func TestSharedNames(t *testing.T) {
 			t.Errorf("%s is given: %v, as %s", c.Name, c.Given, c.Why)
 		}
 	}
+}
+
+// A value is masked in the forms in which common tools print it.
+func TestForms(t *testing.T) {
+	value := `CANARY-7f3aX1"q'\b\x and <a> long & winding key, 3 $lines of it; made up: of text to wrap in lines`
+	for what, script := range map[string]string{
+		"as it is": `printf %s "$V"`, "with a line end": `printf '%s\n' "$V"`, "echo of sh": `echo "$V"`, "base64": `printf %s "$V" | base64`, "base64 of a line": `printf '%s\n' "$V" | base64`, "base64 in one line": `printf %s "$V" | base64 -w0`,
+		"base64 after one byte": `printf x%sy "$V" | base64 -w0`, "base64 after two": `printf xy%s "$V" | base64 -w0`, "base64 after three": `printf xyz%szz "$V" | base64 -w0`,
+		"hexadecimal": `printf %s "$V" | od -An -v -tx1 | tr -d ' \n'`, "sh's quotes": `printf "'%s'" "$(printf %s "$V" | sed "s/'/'\\\\''/g")"`, "bash's %q": `bash -c 'printf %q "$V"'`, "bash's set": `bash -c 'set | grep ^V='`, "export -p": `export -p | grep ' V='`,
+	} {
+		cmd := exec.Command("sh", "-c", script)
+		cmd.Env = append(os.Environ(), "V="+value)
+		out, err := cmd.Output()
+		if err != nil {
+			t.Fatalf("%s: %v", what, err)
+		}
+		if got := Mask(string(out), map[string]string{"V": value}); !strings.Contains(got, "[secret V]") || len(got) > 40 {
+			t.Errorf("%s: of %q is shown %q", what, out, got)
+		}
+	}
+	text, _ := json.Marshal(map[string]string{"v": value})
+	for what, out := range map[string]string{"JSON": string(text), "a query": url.Values{"v": {value}}.Encode(), "a path": "/x/" + url.PathEscape(value), "HEX": strings.ToUpper(hex.EncodeToString([]byte(value))), "base64url": base64.URLEncoding.EncodeToString([]byte("?>" + value))} {
+		if got := Mask(out, map[string]string{"V": value}); !strings.Contains(got, "[secret V]") || len(got) > 40 {
+			t.Errorf("%s: of %q is shown %q", what, out, got)
+		}
+	}
+	for _, harmless := range []string{"the key is long & winding", "dGhlIGtleSBpcyBsb25n", "cafe", "abcd%20"} {
+		if got := Mask(harmless, map[string]string{"V": value, "S": "four"}); got != harmless {
+			t.Errorf("%q is shown %q", harmless, got)
+		}
+	}
+}
+
+// Masking takes time by what is written, whatever the values are.
+func TestMaskingIsLinear(t *testing.T) {
+	as := strings.Repeat("a", MaxBytes-1)
+	values := map[string]string{}
+	for i := range 10 {
+		values[fmt.Sprint("A", i)] = as[i:] + "b"
+	}
+	var lines strings.Builder
+	for i := range 9000 {
+		fmt.Fprintf(&lines, "%06d\n", i)
+	}
+	values["LINES"] = lines.String()
+	began := time.Now()
+	var out bytes.Buffer
+	m := NewMasker(&out, values)
+	for range 64 {
+		if _, err := m.Write([]byte(as)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := m.Close(); err != nil {
+		t.Fatal(err)
+	}
+	if took := time.Since(began); took > 10*time.Second || out.Len() != 64*len(as) {
+		t.Errorf("4 MiB of what almost is a value take %s, and come out as %d bytes", took, out.Len())
+	}
+	if held := cap(m.held); held > 4*MaxBytes {
+		t.Errorf("it holds %d bytes", held)
+	}
+}
+
+func FuzzMask(f *testing.F) {
+	f.Add("abcab", "abcabcab-long", "xabcabcab-longy", 3)
+	f.Add("aaaa", "aaaaaaab", "aaaaaaaaaaaaaaaaaa", 1)
+	f.Fuzz(func(t *testing.T, one, other, text string, cut int) {
+		if len(one)+len(other)+len(text) > 1<<16 {
+			return
+		}
+		values := map[string]string{"A": one, "B": other}
+		bound.Hold(t, 256, func() {
+			whole := Mask(text, values)
+			var out bytes.Buffer
+			m := NewMasker(&out, values)
+			for rest := text; rest != ""; {
+				n := min(len(rest), max(1, cut%7))
+				_, _ = m.Write([]byte(rest[:n]))
+				rest = rest[n:]
+			}
+			_ = m.Close()
+			if out.String() != whole {
+				t.Errorf("%q in pieces is %q, whole %q", text, out.String(), whole)
+			}
+			plain := strings.NewReplacer("[secret A]", "\x00\x01", "[secret B]", "\x00\x02").Replace(whole)
+			for _, v := range values {
+				if len(v) >= MinMasked && !strings.ContainsAny(v, "\x00\x01\x02[]") && strings.Contains(plain, v) {
+					t.Errorf("%q is in %q", v, whole)
+				}
+			}
+		})
+	})
 }
