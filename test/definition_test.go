@@ -268,6 +268,12 @@ func TestRepositoriesBeside(t *testing.T) {
 	w.must(w.as("runa", "", "prebuild", "run", "harbour-map"), 0)
 	w.must(w.as("mats", "", "launch", "harbour-map"), 0, "served by prepared image", "is ready")
 	w.must(w.as("mats", "", "run", "harbour-map", "--", "sh", "-c", "test -s made && git status -sb && git -C ../route-notes status -sb"), 0, "## main...origin/main")
+
+	// Whoever writes the branch does not decide what the plan's maker fetches.
+	w.push("harbour-map", "main", map[string]string{".devcontainer/devcontainer.json": `{"image": "skerryline/base:1", "remoteUser": "crew", "onCreateCommand": "cat ../fare-desk/README.md", "customizations": {"yardbench": {"repositories": ["route-notes", "fare-desk"]}}}`})
+	w.must(w.as("runa", "", "prebuild", "run", "harbour-map"), 4, "names the further repository fare-desk", "make the plan again")
+	w.must(w.as("runa", "", "prebuild", "plan", "harbour-map"), 0, "its runs fetch route-notes, fare-desk too")
+	w.must(w.as("runa", "", "prebuild", "run", "harbour-map"), 0)
 }
 
 // What stands where there is no definition, and what a check finds in a built

@@ -41,6 +41,7 @@ type Definitions struct {
 	read         plansRead
 	tried        tries
 	looks        looks
+	readers      readers
 }
 
 // imageFinder is what is asked of the yard's images.
@@ -141,6 +142,43 @@ func (s *Definitions) head(ctx context.Context, person string, r store.Repositor
 		s.headMoved(r, branch, commit)
 	}
 	return commit, fromRoom(err)
+}
+
+// readers remembers whom the git host lets read what, for a while.
+type readers struct {
+	mu sync.Mutex
+	of map[[2]string]time.Time // until when, by person and repository
+}
+
+const (
+	// readerTime is how long it counts that the git host let somebody read.
+	readerTime = 5 * time.Minute
+	maxReaders = 10_000
+)
+
+// mayRead asks the git host whether it lets somebody read a repository.
+func (s *Definitions) mayRead(ctx context.Context, a Actor, r store.Repository) error {
+	key := [2]string{a.ID, r.ID}
+	s.readers.mu.Lock()
+	until := s.readers.of[key]
+	s.readers.mu.Unlock()
+	if time.Now().Before(until) {
+		return nil
+	}
+	cred, err := gitCredential(ctx, s.sessions, a.ID, r.URL)
+	if err == nil {
+		_, err = s.mirrors.DefaultBranch(ctx, r.URL, cred)
+	}
+	if err != nil {
+		return fromRoom(err)
+	}
+	s.readers.mu.Lock()
+	defer s.readers.mu.Unlock()
+	if s.readers.of == nil || len(s.readers.of) >= maxReaders {
+		s.readers.of = map[[2]string]time.Time{} // bounded: it is asked again
+	}
+	s.readers.of[key] = time.Now().Add(readerTime)
+	return nil
 }
 
 // maxPlansRead bounds the definitions that are remembered as read.

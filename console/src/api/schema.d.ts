@@ -1654,6 +1654,8 @@ export interface components {
             address: string;
         };
         PrebuildPlan: {
+            /** @description The further repositories that its runs may fetch */
+            beside: string[];
             branch: string;
             /** Format: int64 */
             keep: number;
