@@ -136,7 +136,7 @@ func (s *Ports) dial(ctx context.Context, w store.Workspace, port int) (*steward
 const (
 	passLifetime  = time.Minute
 	visitLifetime = 12 * time.Hour
-	maxOpenPasses = 10_000
+	maxOpenPasses = 20 // of one person; another takes the place of their oldest
 )
 
 // PassPath is where a port's host takes a pass.
@@ -223,13 +223,22 @@ func (s *Ports) VisitPort(ctx context.Context, a Actor, address string) (wire.Po
 	now := s.now()
 	s.passes.mu.Lock()
 	defer s.passes.mu.Unlock()
-	if s.passes.open == nil || len(s.passes.open) > maxOpenPasses {
-		s.passes.open = map[string]visit{} // bounded: those who are on their way come again
+	if s.passes.open == nil {
+		s.passes.open = map[string]visit{}
 	}
+	theirs, oldest := 0, ""
 	for c, v := range s.passes.open {
-		if v.Expires.Before(now) {
+		switch {
+		case v.Expires.Before(now):
 			delete(s.passes.open, c)
+		case v.Person == a.ID:
+			if theirs++; oldest == "" || v.Expires.Before(s.passes.open[oldest].Expires) {
+				oldest = c
+			}
 		}
+	}
+	if theirs >= maxOpenPasses {
+		delete(s.passes.open, oldest)
 	}
 	s.passes.open[code] = visit{Person: a.ID, Token: a.TokenID, Host: strings.ToLower(u.Host), Expires: now.Add(passLifetime)}
 	scheme, _, _ := strings.Cut(s.sessions.PortForm, "://")

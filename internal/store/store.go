@@ -92,6 +92,15 @@ func Open(ctx context.Context, path string, now func() time.Time) (*Store, error
 		return "file:" + (&url.URL{Path: path}).EscapedPath() +
 			"?_pragma=busy_timeout(10000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(ON)" + extra
 	}
+	// Whoever copies the file has all that is in it: it is for its owner alone.
+	// What SQLite puts beside it has the same mode.
+	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o600)
+	if err == nil {
+		err = errors.Join(f.Chmod(0o600), f.Close())
+	}
+	if err != nil {
+		return nil, fmt.Errorf("open the records: %w", err)
+	}
 	writer, err := sql.Open("sqlite", dsn("&_txlock=immediate"))
 	if err != nil {
 		return nil, fmt.Errorf("open %s: %w", path, err)

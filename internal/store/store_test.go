@@ -285,3 +285,29 @@ func TestRecordsOfOtherReleases(t *testing.T) {
 		t.Errorf("records of a newer release are changed, %v", err)
 	}
 }
+
+// The records are for their owner alone, and what lies beside them.
+func TestTheFilesMode(t *testing.T) {
+	dir := t.TempDir()
+	path := filepath.Join(dir, "a.db")
+	if err := os.WriteFile(path, nil, 0o644); err != nil { // as it was made once
+		t.Fatal(err)
+	}
+	s, err := Open(t.Context(), path, time.Now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	if err := s.Write(t.Context(), func(tx *Tx) error { return tx.AddTeam(t.Context(), Team{ID: "t", Name: "Harbour"}) }); err != nil {
+		t.Fatal(err)
+	}
+	files, err := os.ReadDir(dir)
+	if err != nil || len(files) < 2 {
+		t.Fatal(files, err)
+	}
+	for _, f := range files {
+		if i, err := f.Info(); err != nil || i.Mode().Perm() != 0o600 {
+			t.Errorf("%s is %v, %v", f.Name(), i.Mode(), err)
+		}
+	}
+}

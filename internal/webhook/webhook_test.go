@@ -16,7 +16,7 @@ import (
 func TestCheck(t *testing.T) {
 	for address, wrong := range map[string]string{
 		"https://hooks.skerryline.example/x": "", "http://203.0.113.9:8080/x?y=z": "", "https://allowed.localhost/x": "",
-		"https://127.0.0.1/": "inside", "http://10.1.2.3/": "inside", "http://[::1]/": "inside", "http://169.254.169.254/": "inside", "http://[::ffff:192.168.0.1]/": "inside", "http://100.64.1.1/": "inside", "http://0.0.0.0/": "inside", "http://localhost/": "inside", "http://x.localhost/": "inside",
+		"https://127.0.0.1/": "inside", "http://10.1.2.3/": "inside", "http://[::1]/": "inside", "http://169.254.169.254/": "inside", "http://[::ffff:192.168.0.1]/": "inside", "http://100.64.1.1/": "inside", "http://0.0.0.0/": "inside", "http://0.1.2.3/": "inside", "http://255.255.255.255/": "inside", "http://198.18.0.1/": "inside", "http://[64:ff9b::a9fe:a9fe]/": "inside", "http://[2002:7f00:1::]/": "inside", "http://[::7f00:1]/": "inside", "http://[fec0::1]/": "inside", "http://[2001::1]/": "inside", "http://localhost/": "inside", "http://x.localhost/": "inside",
 		"ftp://x/": "no address", "x": "no address", "https://": "no address", "https://a:b@x/": "user name", "https://x/#y": "fragment",
 	} {
 		err := Check(address, []string{"allowed.localhost"})

@@ -71,7 +71,11 @@ func Whole(image string) string {
 // beginsWith tells whether a name begins with whole parts of another.
 func beginsWith(name, beginning string) bool {
 	rest, ok := strings.CutPrefix(name, strings.TrimSuffix(beginning, "/"))
-	return ok && (rest == "" || strings.ContainsAny(rest[:1], "/:@"))
+	steps := slices.ContainsFunc(strings.Split(rest, "/"), func(part string) bool { // which would lead elsewhere
+		part = strings.ReplaceAll(strings.ToLower(part), "%2e", ".")
+		return part == ".." || part == "."
+	})
+	return ok && !steps && (rest == "" || strings.ContainsAny(rest[:1], "/:@"))
 }
 
 // May tells whether an image may be used.

@@ -94,3 +94,17 @@ func TestHostPathsLieApart(t *testing.T) {
 		}
 	}
 }
+
+// What leads elsewhere by its path does not begin as it seems.
+func TestStepsInReferences(t *testing.T) {
+	i := Images{From: []string{"registry.skerryline.example/ours"}, FeaturesFrom: []string{"registry.skerryline.example/features", "https://files.skerryline.example/features/"}}
+	for ref, may := range map[string]bool{"registry.skerryline.example/features/lamp:1": true, "registry.skerryline.example/features/../other/x:1": false, "https://files.skerryline.example/features/a.tgz": true,
+		"https://files.skerryline.example/features/%2e%2E/other/a.tgz": false, "https://files.skerryline.example/features/./a.tgz": false, "http://files.skerryline.example/features/a.tgz": false, "registry.skerryline.example/features-of-others/x:1": false} {
+		if got := i.MayFeature(ref); got != may {
+			t.Errorf("%s may be fetched: %v", ref, got)
+		}
+	}
+	if i.May("registry.skerryline.example/ours/../others/x:1") || !i.May("registry.skerryline.example/ours/x:1") {
+		t.Error("an image by another path is let in, or one by its own is not")
+	}
+}

@@ -122,7 +122,18 @@ func with(ours, theirs map[string]string) map[string]string {
 			ours[k] = v
 		}
 	}
-	return ours
+	return own(ours)
+}
+
+// own says all labels of ours, also those that a container has not: it would
+// have them from its image.
+func own(labels map[string]string) map[string]string {
+	for _, l := range []string{LabelWorkspace, LabelNumber, LabelService, LabelNamed, labelLinks, labelTry, labelClaim, labelHolder, labelWhere} {
+		if _, said := labels[l]; !said {
+			labels[l] = ""
+		}
+	}
+	return labels
 }
 
 func environ(env map[string]string) []string {
@@ -453,7 +464,7 @@ func (e *images) Try(ctx context.Context, image string, argv []string, max int64
 	host := hostConfig(definition.Extra{})
 	host.NetworkMode, host.Memory, host.MemorySwap, host.NanoCPUs = "none", 512<<20, 512<<20, 1e9
 	c, err := e.cli.ContainerCreate(ctx, client.ContainerCreateOptions{Name: "yb-" + e.Installation + "-try-" + strconv.FormatInt(time.Now().UnixNano(), 36),
-		Config: &container.Config{Image: image, Entrypoint: argv[:1], Cmd: argv[1:], Labels: map[string]string{LabelInstallation: e.Installation, labelTry: "yes"}}, HostConfig: host})
+		Config: &container.Config{Image: image, Entrypoint: argv[:1], Cmd: argv[1:], Labels: own(map[string]string{LabelInstallation: e.Installation, labelTry: "yes"})}, HostConfig: host})
 	if err != nil {
 		return nil, e.wrap("try the image", err)
 	}
