@@ -105,3 +105,13 @@ func TestAttempts(t *testing.T) {
 		right()
 	}
 }
+
+// What would be guessed first is refused; what people make up is not.
+func TestWeak(t *testing.T) {
+	for p, weak := range map[string]bool{"12345678": true, "87654321": true, "aaaaaaaa": true, "abababab": true, "password": true, "Password123!": true, "P@ssw0rd1": true, "qwertyuiop": true, "asdfghjkl": true, "ingrid12": true, "Ingrid2026": true, "ingridsolheim": true,
+		"31415926": true, "long enough": false, "another one": false, "skerry-line": false, "correct horse battery": false, "Xk3#vQ9z": false, "ingrid walks to the north quay": false, "password of the north quay": false, "271828182845": false} {
+		if err := Weak(p, "ingrid", "solheim"); (err != nil) != weak {
+			t.Errorf("%q: %v", p, err)
+		}
+	}
+}

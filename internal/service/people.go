@@ -13,6 +13,7 @@ import (
 
 	"yardbench/internal/core/journal"
 	"yardbench/internal/core/policy"
+	"yardbench/internal/password"
 	"yardbench/internal/store"
 	"yardbench/internal/wire"
 )
@@ -342,6 +343,9 @@ func (s *People) UseEnrolment(ctx context.Context, in wire.EnrolmentUse) (wire.P
 	}
 	if err := checkAccount(p); err != nil {
 		return wire.Person{}, err
+	}
+	if err := password.Weak(in.Password, append(strings.Fields(p.FullName), p.Name)...); err != nil {
+		return wire.Person{}, invalid(err.Error(), "choose another")
 	}
 	if p.PasswordHash, err = HashPassword(ctx, in.Password); err != nil {
 		return wire.Person{}, err
