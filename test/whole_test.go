@@ -22,6 +22,7 @@ import (
 	"github.com/moby/moby/client"
 	_ "modernc.org/sqlite"
 
+	"yardbench/internal/core/secret"
 	"yardbench/internal/store"
 	"yardbench/internal/wire"
 )
@@ -195,6 +196,11 @@ func (w *world) terminal(t *testing.T, name string) {
 // and holds of it, the image.
 func (w *world) nowhere(t *testing.T, workspace, logs string, values ...string) {
 	t.Helper()
+	var forms []string // as they are, and as tools print them
+	for _, v := range values {
+		forms = append(forms, secret.Forms(v)...)
+	}
+	values = forms
 	search := func(where string, content []byte) {
 		for _, v := range values {
 			if bytes.Contains(content, []byte(v)) {

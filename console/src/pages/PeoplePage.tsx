@@ -62,6 +62,7 @@ export function PeoplePage({ person }: { person: Person }) {
         <span className="quiet number">{rows.length} shown</span>
       </PageHead>
       <ProblemNote error={people.error ?? teams.error} />
+      {operator && <OpenLinks />}
       <Table<Person>
         size="small"
         rowKey="name"
@@ -176,7 +177,6 @@ export function PeoplePage({ person }: { person: Person }) {
           },
         ]}
       />
-      {operator && <OpenLinks />}
       {enrolling && <MakeLink person={enrolling.person} teams={teams.data?.map((t) => t.name) ?? []} onClose={() => setEnrolling(undefined)} />}
     </>
   );
@@ -188,8 +188,8 @@ function OpenLinks() {
   const end = useMutation({ mutationFn: (id: string) => take(api.DELETE("/api/v1/enrolments/{id}", { params: { path: { id } } })), ...useDone("people") });
   if (!links.data?.length) return <ProblemNote error={links.error} />;
   return (
-    <section aria-label="Open links" style={{ marginTop: 24 }}>
-      <h2>Links that can still be used</h2>
+    <details aria-label="Open links" style={{ marginBottom: 16 }}>
+      <summary style={{ cursor: "pointer" }}>{links.data.length === 1 ? "1 enrolment link can still be used" : `${links.data.length} enrolment links can still be used`}</summary>
       <Table
         size="small"
         rowKey="id"
@@ -212,7 +212,7 @@ function OpenLinks() {
           },
         ]}
       />
-    </section>
+    </details>
   );
 }
 
