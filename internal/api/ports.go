@@ -50,16 +50,22 @@ func portRoutes(a *API) {
 		port, _ := strconv.Atoi(c.Param("port")) // 0 is refused below
 		ctx, cancel := a.until(c.Request.Context())
 		defer cancel()
-		ctx, release := s.Leases.HoldWorkspace(ctx, who, c.Param("workspace"))
-		defer release()
-		conn, err := s.Ports.DialPort(ctx, who, c.Param("workspace"), port)
-		if err != nil {
-			p := asProblem(err)
-			reason := p.Detail
+		refuse := func(err error) {
+			reason := asProblem(err).Detail
 			if len(reason) > 120 { // RFC 6455, 5.5: a control frame holds 125 bytes
 				reason = reason[:120]
 			}
 			_ = ws.WriteControl(websocket.CloseMessage, websocket.FormatCloseMessage(4000, reason), time.Now().Add(5*time.Second)) // it may be gone
+		}
+		ctx, release, err := s.Leases.HoldWorkspace(ctx, who, c.Param("workspace"))
+		if err != nil {
+			refuse(err)
+			return
+		}
+		defer release()
+		conn, err := s.Ports.DialPort(ctx, who, c.Param("workspace"), port)
+		if err != nil {
+			refuse(err)
 			return
 		}
 		defer conn.Stream.Close()

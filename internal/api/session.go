@@ -49,7 +49,11 @@ func sessionRoute(a *API) {
 		}
 		ctx, cancel := a.until(c.Request.Context())
 		defer cancel()
-		ctx, release := a.svc.Leases.HoldWorkspace(ctx, who, c.Param("workspace"))
+		ctx, release, err := a.svc.Leases.HoldWorkspace(ctx, who, c.Param("workspace"))
+		if err != nil {
+			s.refuse(asProblem(err))
+			return
+		}
 		defer release()
 		conn, err := a.svc.Sessions.Open(ctx, who, c.Param("workspace"), in)
 		if err != nil {

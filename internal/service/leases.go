@@ -60,14 +60,13 @@ func (l *Leases) HoldSelf(ctx context.Context, a Actor) (context.Context, contex
 	}, a.ID)
 }
 
-// HoldWorkspace holds a lease on using a workspace. Where there is none to be
-// had, it has ended.
-func (l *Leases) HoldWorkspace(ctx context.Context, a Actor, ref string) (context.Context, context.CancelFunc) {
+// HoldWorkspace holds a lease on using a workspace.
+func (l *Leases) HoldWorkspace(ctx context.Context, a Actor, ref string) (context.Context, context.CancelFunc, error) {
 	w, _, err := l.views.findTo(ctx, a, ref, policy.UseWorkspace, "use")
 	if err != nil {
-		return ctx, func() {} // who opens it is refused
+		return nil, nil, err
 	}
-	return l.hold(ctx, func(ctx context.Context) (time.Time, error) {
+	ctx, release := l.hold(ctx, func(ctx context.Context) (time.Time, error) {
 		now, expires, err := l.actor(ctx, a.TokenID)
 		if err != nil {
 			return expires, err
@@ -82,6 +81,7 @@ func (l *Leases) HoldWorkspace(ctx context.Context, a Actor, ref string) (contex
 		}
 		return expires, err
 	}, a.ID, w.ID)
+	return ctx, release, nil
 }
 
 // HoldVisit holds a lease on a visit of a port, by the cookie of its host.

@@ -88,7 +88,10 @@ func TestLeases(t *testing.T) {
 			}
 			ctx, release := s.Leases.HoldSelf(t.Context(), s.mats)
 			keep(self, ctx, release)
-			ctx, release = s.Leases.HoldWorkspace(t.Context(), s.mats, "tide")
+			ctx, release, err := s.Leases.HoldWorkspace(t.Context(), s.mats, "tide")
+			if err != nil {
+				t.Fatal(err)
+			}
 			keep(workspace, ctx, release)
 			ctx, release = s.Leases.HoldVisit(t.Context(), visit(s.mats))
 			keep(own, ctx, release)
@@ -119,7 +122,10 @@ func TestLeases(t *testing.T) {
 					t.Errorf("%s ended: %v", what, context.Cause(ctx))
 				}
 			}
-			late, release := s.Leases.HoldWorkspace(t.Context(), s.mats, "tide")
+			late, release, err := s.Leases.HoldWorkspace(t.Context(), s.mats, "tide")
+			if err != nil {
+				return
+			}
 			defer release()
 			if len(c.ends) > 1 && late.Err() == nil {
 				t.Error("what ended before it was held is not seen")
