@@ -1,6 +1,8 @@
 package secret
 
 import (
+	"encoding/hex"
+	"slices"
 	"strings"
 	"testing"
 )
@@ -32,5 +34,56 @@ func TestMaskingToTheLetter(t *testing.T) {
 	}
 	if err := m.Close(); err != nil || out.String() != "a [secret A] harbour" {
 		t.Errorf("at the end it reads %q, %v", out.String(), err)
+	}
+}
+
+// Values that overlap are one stretch, those that touch are two, and one that
+// holds others takes their place, whatever of it was found before.
+func TestMaskingWhatOverlaps(t *testing.T) {
+	for _, c := range []struct{ text, want string }{
+		{"harbourbourne.", "[secret A][secret B]."},
+		{"harbourharbour.", "[secret A][secret A]."},
+		{"zzzzabcdeX", "[secret LONG]"},
+		{"zzzzabcdeY", "[secret Z]a[secret C]Y"},
+		{"zzzzabcde", "[secret Z]a[secret C]"},
+		{"zzzzzz", "[secret Z]"},
+		{"zzzz zzzz", "[secret Z] [secret Z]"},
+		{"bourneharbour", "[secret B][secret A]"},
+	} {
+		if got := Mask(c.text, map[string]string{"A": "harbour", "B": "bourne", "Z": "zzzz", "C": "bcde", "LONG": "zzzzabcdeX"}); got != c.want {
+			t.Errorf("%q reads %q, not %q", c.text, got, c.want)
+		}
+	}
+}
+
+// Forms are made to the letter, within their bounds.
+func TestFormsToTheLetter(t *testing.T) {
+	is := func(v string, form string, want bool) {
+		t.Helper()
+		if got := slices.Contains(Forms(v), form); got != want {
+			t.Errorf("of %.20q %.40q is a form: %v", v, form, got)
+		}
+	}
+	is("abcd", "abcd", true)
+	is("abc", "abc", false)
+	is("abcd", "61626364", true)
+	is("abcd", "YWJj", false) // too short
+	is("abcdef", "YWJjZGVm", true)
+	long := strings.Repeat("k", 60) // 80 characters in base64: a line of 76, and 4
+	is(long, strings.Repeat("a2tr", 19), true)
+	is(long, strings.Repeat("a2tr", 16), true) // lines of 64
+	is(long, "a2tr", false)
+	is(strings.Repeat("k", 57), strings.Repeat("a2tr", 16), true)
+	is(strings.Repeat("k", 48), strings.Repeat("a2tr", 16), true)
+	is(strings.Repeat("k", 31), strings.Repeat("6b", 30), true)
+	is(strings.Repeat("k", 40), strings.Repeat("6b", 10), true)
+	is(strings.Repeat("k", 34), strings.Repeat("6b", 4), false) // the end of it: too short a line
+	most := strings.Repeat("k", maxFormed)
+	is(most, hex.EncodeToString([]byte(most)), true)
+	is(most+"k", hex.EncodeToString([]byte(most+"k")), false)
+	for _, v := range []string{"abcd", strings.Repeat("k", 30)} {
+		if slices.Contains(Forms(v), "") || len(Forms(v)) > 60 {
+			t.Errorf("of %q there are %d forms", v, len(Forms(v)))
+		}
 	}
 }

@@ -29,7 +29,7 @@ type Masker struct {
 	held  []byte // the newest bytes, from where a value could begin or is found
 	from  int64  // where held begins, counted from the first byte written
 	at    int64  // how many were written
-	found run    // what is masked and not passed on yet
+	found []run  // what is masked and not passed on yet, apart and in order
 }
 
 // node is a beginning of values.
@@ -135,7 +135,7 @@ func (m *Masker) Write(p []byte) (int, error) {
 		m.held = append(m.held, b)
 		m.at++
 		if n := m.nodes[next]; n.ends > 0 {
-			m.cover(&out, m.at-int64(n.ends), n.name)
+			m.cover(m.at-int64(n.ends), n.name)
 		}
 		for next != 0 && m.nodes[next].child == 0 { // nothing longer begins so
 			next = m.nodes[next].fail
@@ -150,42 +150,39 @@ func (m *Masker) Write(p []byte) (int, error) {
 	return len(p), err
 }
 
-// cover says that a value was found, from there to the newest byte.
-func (m *Masker) cover(out *bytes.Buffer, from int64, name int32) {
-	f := &m.found
-	switch {
-	case f.to > f.from && from >= f.to: // it touches what was found before, at most
-		m.pass(out, from)
-		fallthrough
-	case f.to == f.from:
-		*f = run{from, m.at, []int32{name}}
-	case from <= f.from: // it holds all that was found
-		*f = run{from, m.at, []int32{name}}
-	default: // it goes on from within
-		if f.to = m.at; !slices.Contains(f.names, name) {
-			f.names = append(f.names, name)
+// cover says that a value was found, from there to the newest byte. What it
+// overlaps becomes one stretch with it.
+func (m *Masker) cover(from int64, name int32) {
+	is := run{from, m.at, []int32{name}}
+	for len(m.found) > 0 {
+		last := m.found[len(m.found)-1]
+		if last.to <= from {
+			break
 		}
+		if last.from < from { // it goes on from within; else it holds the last whole
+			is.from = last.from
+			if is.names = last.names; !slices.Contains(is.names, name) {
+				is.names = append(is.names, name)
+			}
+		}
+		m.found = m.found[:len(m.found)-1]
 	}
+	m.found = append(m.found, is)
 }
 
 // pass passes on all before a place: nothing that is found yet begins there.
 func (m *Masker) pass(out *bytes.Buffer, before int64) {
-	f := &m.found
-	if f.to > f.from && before >= f.to {
-		m.plain(out, f.from)
-		for _, n := range f.names {
+	for len(m.found) > 0 && m.found[0].to <= before {
+		m.plain(out, m.found[0].from)
+		for _, n := range m.found[0].names {
 			out.WriteString("[secret " + m.names[n] + "]")
 		}
-		m.drop(f.to)
-		*f = run{}
+		m.drop(m.found[0].to)
+		m.found = m.found[1:]
 	}
-	if f.to > f.from {
-		m.plain(out, min(before, f.from))
-		if before > f.from { // covered: it need not be kept
-			at := f.from
-			m.drop(before)
-			f.from = max(at, m.from)
-		}
+	if len(m.found) > 0 {
+		m.plain(out, min(before, m.found[0].from))
+		m.drop(before) // covered: it need not be kept
 		return
 	}
 	m.plain(out, before)
@@ -193,17 +190,13 @@ func (m *Masker) pass(out *bytes.Buffer, before int64) {
 
 // plain passes on held bytes up to a place as they are, and drop forgets them.
 func (m *Masker) plain(out *bytes.Buffer, to int64) {
-	if n := to - m.from; n > 0 {
-		out.Write(m.held[:n])
-		m.drop(to)
-	}
+	out.Write(m.held[:max(0, to-m.from)])
+	m.drop(to)
 }
 
 func (m *Masker) drop(to int64) {
-	if n := to - m.from; n > 0 {
-		m.held = m.held[n:]
-		m.from = to
-	}
+	n := max(0, to-m.from)
+	m.held, m.from = m.held[n:], m.from+n
 }
 
 // Close passes on what was held back. It does not close the writer beneath.
