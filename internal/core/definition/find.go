@@ -86,13 +86,13 @@ func find(src Source) (Definition, *doc) {
 		return refuse(".devcontainer", "name one of: "+strings.Join(names, ", "), "the repository has %d definitions, and none is the first", len(names))
 	}
 	out, d := usual(src)
-	d.linked(src)
+	checkDoc{d}.linked(src)
 	return out, d
 }
 
 // linked tells of a definition that is a link: what it leads to is not looked
 // for, as it may lie anywhere.
-func (d *doc) linked(src Source) {
+func (d checkDoc) linked(src Source) {
 	for _, p := range append([]string{".devcontainer"}, Places...) {
 		folder, name := path.Split(p)
 		if slices.Contains(src.list(strings.TrimSuffix(folder, "/")), name+"@") {
