@@ -40,6 +40,9 @@ http.server.ThreadingHTTPServer(("127.0.0.1", 8000), H).serve_forever()
 `
 	w.must(w.as("ingrid", "", "launch", "tide-board", "--name", "quay"), 0)
 	w.must(w.as("ingrid", server, "run", "quay", "--", "sh", "-c", "cat > /tmp/server.py; setsid python3 /tmp/server.py >/dev/null 2>&1 </dev/null & sleep 2"), 0)
+	w.register("slow-tide", map[string]string{".devcontainer/devcontainer.json": `{"image": "skerryline/base:1", "remoteUser": "crew", "onCreateCommand": "while :; do echo tick; sleep 0.1; done"}`})
+	w.must(w.as("ingrid", "", "launch", "slow-tide", "--no-wait"), 0)
+	w.until(w.client("ingrid"), "slow-tide", 20*time.Second, inPhase("starting"))
 	closed, team := true, "Harbour"
 	for _, ending := range []struct {
 		name string
@@ -137,17 +140,19 @@ http.server.ThreadingHTTPServer(("127.0.0.1", 8000), H).serve_forever()
 				}
 			}
 		}})
-		ask, _ := http.NewRequestWithContext(t.Context(), http.MethodGet, w.address+"/api/v1/events", nil)
-		ask.Header.Set("Authorization", "Bearer "+in.Token)
-		events, err := http.DefaultClient.Do(ask)
-		if err != nil || events.StatusCode != 200 {
-			t.Fatal(events, err)
+		for what, path := range map[string]string{"the events": "/events", "a log that is followed": "/workspaces/slow-tide/log?follow=true"} {
+			ask, _ := http.NewRequestWithContext(t.Context(), http.MethodGet, w.address+"/api/v1"+path, nil)
+			ask.Header.Set("Authorization", "Bearer "+in.Token)
+			stream, err := http.DefaultClient.Do(ask)
+			if err != nil || stream.StatusCode != 200 {
+				t.Fatal(stream, err)
+			}
+			t.Cleanup(func() { stream.Body.Close() })
+			if line, err := bufio.NewReader(stream.Body).ReadString('\n'); err != nil {
+				t.Fatal(line, err)
+			}
+			opens = append(opens, open{what, until(stream.Body)})
 		}
-		t.Cleanup(func() { events.Body.Close() })
-		if line, err := bufio.NewReader(events.Body).ReadString('\n'); err != nil {
-			t.Fatal(line, err)
-		}
-		opens = append(opens, open{"the events", until(events.Body)})
 
 		time.Sleep(300 * time.Millisecond)
 		ended := make(chan string, len(opens))
@@ -171,7 +176,7 @@ http.server.ThreadingHTTPServer(("127.0.0.1", 8000), H).serve_forever()
 		}
 		left := map[string]bool{}
 		for _, o := range opens {
-			left[o.what] = ending.all || o.what == "the events"
+			left[o.what] = ending.all || o.what == "the events" || o.what == "a log that is followed"
 		}
 		for limit := time.After(2 * time.Second); ; {
 			waits := 0

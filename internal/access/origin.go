@@ -56,7 +56,9 @@ func (p *Ports) fence(asked *http.Request, h http.Header) {
 	if u, err := url.Parse(asked.Referer()); err == nil && p.ours(asked, asked.Referer()) && !strings.EqualFold(u.Host, asked.Host) {
 		ancestors += " " + u.Scheme + "://" + u.Host
 		h.Set("Cross-Origin-Resource-Policy", "same-site")
-		h.Set("Cache-Control", "no-cache") // what is kept would be for the whole site: it is asked for anew
+		if !strings.Contains(h.Get("Cache-Control"), "no-store") {
+			h.Set("Cache-Control", "no-cache") // what is kept would be for the whole site: it is asked for anew
+		}
 	} else {
 		h.Set("Cross-Origin-Resource-Policy", "same-origin")
 	}

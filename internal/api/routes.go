@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"io"
 	"log/slog"
 	"net/http"
@@ -347,7 +348,13 @@ func (a *API) stream(contentType string, do func(ctx context.Context, w io.Write
 		}
 		ctx, cancel := a.until(c.Context())
 		defer cancel()
-		if err := do(ctx, w, flush); err != nil {
+		ctx, release := a.svc.Leases.HoldSelf(ctx, actor(c.Context())) // a log that is followed may go on for long
+		defer release()
+		err := do(ctx, w, flush)
+		if cause := context.Cause(ctx); errors.Is(cause, service.ErrLeaseEnded) {
+			err = cause
+		}
+		if err != nil {
 			broken(w, err)
 		}
 	}}

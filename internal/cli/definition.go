@@ -38,9 +38,9 @@ the service looks at, at its branch's head.`
 would be refused, with --strict also where there are warnings. Of a folder with
 several definitions all are looked at, unless --name names one. --fix shows as a
 patch what can be mended without asking: ports that are not forwarded, values
-that look like secrets, files of such values that git keeps. With --pin images without a version are
-pinned to what their registry has today, which asks the registry. --write writes
-it.`,
+that look like secrets, files of such values that git keeps. With --pin images
+without a version are pinned to what their registry has today, which asks the
+registry. --write writes it.`,
 		Example: "  yardbench definition check\n  yardbench definition check tide-board@spring-tides\n  yardbench definition check --sarif . > findings.sarif",
 		Args:    cobra.MaximumNArgs(1), ValidArgsFunction: a.repositoryNames,
 		RunE: func(cmd *cobra.Command, args []string) (err error) {

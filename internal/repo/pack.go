@@ -89,7 +89,7 @@ func (m *Mirrors) unpack(ctx context.Context, id string, files []packed, root *o
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	cmd := command(ctx, m.path(id), nil, "cat-file", "--batch")
-	errs := limited{most: 64 << 10}
+	errs := limited{most: 64 << 10, stop: cancel}
 	cmd.Stderr = &errs
 	ask, err := cmd.StdinPipe()
 	if err != nil {

@@ -15,7 +15,7 @@ import (
 )
 
 // Leases are what open connections stand on. Each holds one: a terminal, a run,
-// a tunnel, a visit of a port, an event stream. It ends with its ground: a
+// a tunnel, a visit of a port, an event stream, a log that is followed. It ends with its ground: a
 // sign-in that ended, an account that was closed, another role or team, a port
 // that is not shared any more, a workspace that is being removed. What changes
 // a ground says so in the records (see [store.Store.OnGround]), so there is one
@@ -151,6 +151,9 @@ func (l *Leases) look(x *lease) {
 	ctx, cancel := context.WithTimeout(x.ctx, leaseTime)
 	defer cancel()
 	expires, err := x.still(ctx)
+	if x.ctx.Err() != nil {
+		return // it was let go meanwhile, which is no word of its ground
+	}
 	next := leaseLook
 	switch {
 	case err == nil:

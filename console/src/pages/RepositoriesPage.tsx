@@ -137,7 +137,7 @@ function Plan({ of: p, manages, onChange }: { of: PrebuildPlan; manages: boolean
   const done = useDone("prebuilds");
   const run = useMutation({ mutationFn: () => take(api.POST("/api/v1/repositories/{repository}/prebuild-runs", { params: { path: { repository: p.repository } }, body: { branch: p.branch } })), ...done });
   const drop = useMutation({ mutationFn: () => take(api.DELETE("/api/v1/repositories/{repository}/prebuild-plan", { params: { path: { repository: p.repository }, query: { branch: p.branch } } })), ...done });
-  const triggers = [p.on_push && "on push", p.timetable && `by timetable ${p.timetable}${p.next_at ? `, next ${when(p.next_at)}` : ""}`, p.beside.length > 0 && `fetches ${p.beside.join(", ")} too`, "by hand"].filter(Boolean).join("; ");
+  const triggers = [p.on_push && "on push", p.timetable && `by timetable ${p.timetable}${p.next_at ? `, next ${when(p.next_at)}` : ""}`, "by hand", p.beside.length > 0 && `fetches ${p.beside.join(", ")} too`].filter(Boolean).join("; ");
   return (
     <section aria-label={`Plan of ${p.repository}, ${p.branch}`} style={{ padding: "4px 0 12px" }}>
       <Space style={{ marginBottom: 8 }}>

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -74,7 +75,11 @@ func Unpinned(findings []Finding) (images []string) {
 	return images
 }
 
-// pin writes digests behind the names of images, where a line has the name once.
+// notInName are characters that an image's name goes on with.
+const notInName = `A-Za-z0-9._/:@-`
+
+// pin writes digests behind the names of images, where a line has the name once,
+// as a word of its own: `FROM tide AS tide-one` has.
 func pin(src Source, findings []Finding, digests map[string]string) (out []Fix) {
 	for _, f := range findings {
 		digest := digests[f.Subject]
@@ -90,11 +95,12 @@ func pin(src Source, findings []Finding, digests map[string]string) (out []Fix) 
 		if f.Line > len(lines) {
 			continue
 		}
-		line, name := lines[f.Line-1], []byte(f.Subject)
-		if bytes.Count(line, name) != 1 {
+		word := regexp.MustCompile("(^|[^" + notInName + "])(" + regexp.QuoteMeta(f.Subject) + ")($|[^" + notInName + "])")
+		at := word.FindAllSubmatchIndex(lines[f.Line-1], 2)
+		if len(at) != 1 {
 			continue // built of variables, or there more than once
 		}
-		lines[f.Line-1] = bytes.Replace(line, name, []byte(f.Subject+"@"+digest), 1)
+		lines[f.Line-1] = slices.Insert(slices.Clone(lines[f.Line-1]), at[0][5], []byte("@"+digest)...)
 		out[i].New = bytes.Join(lines, nil)
 		out[i].Why = append(out[i].Why, fmt.Sprintf("%s is the image it is today", f.Subject))
 	}

@@ -62,7 +62,7 @@ func TestPinned(t *testing.T) {
   "dockerComposeFile": "../compose.yaml", "service": "app", // here
   "containerEnv": {"DESK_TOKEN": "ebb-1234"}
 }`, "compose.yaml", "services:\n  app:\n    build: .\n    volumes: [\".:/src\"]\n  db:\n    image: \"tide\" # ebb\n  twice:\n    image: twice:latest # twice:latest\n  other:\n    image: other:latest\n",
-		"Dockerfile", "ARG B=tide\nFROM $B AS one\nFROM tide\nCOPY --from=one /a /a\n")
+		"Dockerfile", "ARG B=tide\nFROM $B AS one\nFROM tide AS tide-one\nCOPY --from=one /a /a\n")
 	def, findings := Check(src)
 	if got := strings.Join(Unpinned(findings), " "); got != "tide twice:latest other:latest" && got != "tide other:latest twice:latest" {
 		t.Fatalf("without a digest are %q: %v", got, findings)
@@ -75,7 +75,7 @@ func TestPinned(t *testing.T) {
 	if !strings.Contains(texts["compose.yaml"], `image: "tide@`+digest+`" # ebb`) || strings.Count(texts["compose.yaml"], "@") != 1 {
 		t.Errorf("the services are pinned as\n%s", texts["compose.yaml"])
 	}
-	if want := "ARG B=tide\nFROM $B AS one\nFROM tide@" + digest + "\nCOPY --from=one /a /a\n"; texts["Dockerfile"] != want {
+	if want := "ARG B=tide\nFROM $B AS one\nFROM tide@" + digest + " AS tide-one\nCOPY --from=one /a /a\n"; texts["Dockerfile"] != want {
 		t.Errorf("the build file is pinned as\n%s", texts["Dockerfile"])
 	}
 	alone := source(`{"image": "tide", "containerEnv": {"DESK_TOKEN": "ebb-1234"}}`)

@@ -172,10 +172,10 @@ func (l language) wanted(read func(string) string) (version, file string) {
 // Where the checks of a project are written down, in YAML: files of the root, and
 // folders of them.
 var (
-	checkFiles   = []string{".gitlab-ci.yml", ".woodpecker.yml", ".woodpecker.yaml", ".travis.yml"}
+	checkFiles   = []string{".gitlab-ci.yml", ".woodpecker.yml", ".woodpecker.yaml"}
 	checkFolders = []string{".github/workflows", ".gitea/workflows", ".forgejo/workflows", ".woodpecker"}
 	// checkVersion is a version that a check asks for by the language's name.
-	checkVersion = regexp.MustCompile(`(?m)^[ \t-]*(go|node|python|rust|ruby|java)-version:[ \t]*["']?(\d+(?:\.\d+)?)`)
+	checkVersion = regexp.MustCompile(`(?m)^[ \t-]*(go|node|python|rust|ruby)-version:[ \t]*["']?(\d+(?:\.\d+)?)`)
 	// checkImage is an image that a check runs in, by its last name.
 	checkImage = regexp.MustCompile(`(?m)^[ \t-]*(?:image|container|name):[ \t]*["']?(?:[\w.:-]+/)*([a-z]+):(\d+(?:\.\d+)?)`)
 )
