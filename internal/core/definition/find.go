@@ -96,7 +96,9 @@ func (d checkDoc) linked(src Source) {
 	for _, p := range append([]string{".devcontainer"}, Places...) {
 		folder, name := path.Split(p)
 		if slices.Contains(src.list(strings.TrimSuffix(folder, "/")), name+"@") {
-			d.rule("not-honoured", Warning, -1, "put the file itself there", "%s is a link, and links are not followed: what it leads to counts for nothing", p)
+			f := &doc{path: p}
+			f.rule("not-honoured", Warning, -1, "put the file itself there", "%s is a link, and links are not followed: what it leads to counts for nothing", p)
+			d.findings = append(d.findings, f.findings...)
 		}
 	}
 }
