@@ -15,7 +15,7 @@ import (
 // floors are the rooms of the house, from the ground up. A room may use its
 // own floor's subrooms and the floors beneath, never one above.
 var floors = [][]string{
-	{"durable", "fault", "bound"},
+	{"durable", "fault", "bound", "reach"},
 	{"core", "live", "wire", "vault", "browser", "due", "password"},
 	{"steward"},
 	{"store", "yard", "repo", "feature", "webhook"},

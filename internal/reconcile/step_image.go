@@ -4,11 +4,15 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strconv"
+	"strings"
 
 	"yardbench/internal/core/definition"
+	"yardbench/internal/core/rules"
+	"yardbench/internal/reach"
 	"yardbench/internal/store"
 	"yardbench/internal/yard"
 )
@@ -133,7 +137,44 @@ func (d imageStep) build(ctx context.Context, tag string, plan store.Plan, b def
 		return yard.Image{}, err
 	}
 	fmt.Fprintf(d.log, "building %s from %s\n", tag, cmp.Or(b.Dockerfile, "the compose file"))
-	return d.followed(ctx, filepath.Join(dir, "context"), plan.Commit, yard.Build{Tag: tag, Dockerfile: definition.Mirrored(file, b.Args, house.Images), Target: b.Target, Args: b.Args, CacheFrom: b.CacheFrom})
+	return d.followed(ctx, filepath.Join(dir, "context"), plan.Commit, yard.Build{Tag: tag, Dockerfile: file, Target: b.Target, Args: b.Args, CacheFrom: b.CacheFrom, Take: takes(ctx, house)})
+}
+
+// takes holds what a build takes from against the house rules.
+func takes(ctx context.Context, house rules.Rules) func(yard.BuildSource) (string, error) {
+	return func(s yard.BuildSource) (string, error) {
+		if s.Kind == yard.ImageSource {
+			name, err := definition.BuildTakes(s.Name, house.Images)
+			if err != nil {
+				return "", yard.Refused("the build may not take it: %s", err)
+			}
+			return name, nil
+		}
+		// The engine itself fetches these, from where it is. What a command of the
+		// build reaches is no matter of it.
+		if err := reach.NotTheMachine(ctx, hostOf(s.Name)); err != nil {
+			return "", yard.Refused("the build may not take %s: %s", s.Name, err)
+		}
+		return s.Name, nil
+	}
+}
+
+// hostOf is the host of an address, in the form of an URL or in git's short one,
+// USER@HOST:PATH.
+func hostOf(address string) string {
+	if !strings.Contains(address, "://") {
+		_, after, at := strings.Cut(address, "@")
+		if !at {
+			after = address
+		}
+		host, _, _ := strings.Cut(after, ":")
+		return host
+	}
+	u, err := url.Parse(address)
+	if err != nil {
+		return ""
+	}
+	return u.Hostname()
 }
 
 // cacheSpace is what a build shares its cache mounts with: the builds of its
@@ -165,7 +206,17 @@ func (d imageStep) withFeatures(ctx context.Context, tag string, plan store.Plan
 		}
 		fmt.Fprintf(d.log, "feature %s %s\n", f.ID, f.Version)
 	}
-	return d.followed(ctx, filepath.Join(dir, "context"), plan.Commit, yard.Build{Tag: tag, Dockerfile: []byte(definition.FeatureFile(plan.Definition, base.Ref, base.User))})
+	return d.followed(ctx, filepath.Join(dir, "context"), plan.Commit, yard.Build{Tag: tag, Dockerfile: []byte(definition.FeatureFile(plan.Definition, base.Ref, base.User)), Take: only(base.Ref)})
+}
+
+// only lets a build of our own take the one image that it is put on.
+func only(image string) func(yard.BuildSource) (string, error) {
+	return func(s yard.BuildSource) (string, error) {
+		if s.Kind != yard.ImageSource || rules.Whole(s.Name) != rules.Whole(image) {
+			return "", yard.Refused("features of %s take %s", image, s.Name)
+		}
+		return s.Name, nil
+	}
 }
 
 // followed builds from what is in a folder, and writes the news of it to the log and the sheet.
@@ -174,7 +225,12 @@ func (d imageStep) followed(ctx context.Context, context, commit string, b yard.
 	if err != nil {
 		return img, err
 	}
-	b.CacheSpace = cacheSpace(r, d.w.Branch, commit)
+	house, _, err := d.house.Rules(ctx, d.store.Read())
+	if err != nil {
+		return img, err
+	}
+	most := house.BuildSize()
+	b.CacheSpace, b.Closed, b.CoresMilli, b.MemoryBytes = cacheSpace(r, d.w.Branch, commit), house.Builds.Closed, most.CoresMilli, most.MemoryBytes
 	builder, err := yard.Able[yard.Builder](d.yard, "builds no images")
 	if err == nil {
 		b.Context, err = yard.Folder(context)

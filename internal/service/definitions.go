@@ -32,7 +32,6 @@ type Definitions struct {
 	keeper       *reconcile.Keeper
 	images       imageFinder
 	trier        yard.Trier // nil where the yard tries no images
-	builder      syntaxer   // nil where it builds none
 	mirrors      Mirrors
 	sessions     *session.Sessions
 	store        *store.Store
@@ -47,18 +46,6 @@ type Definitions struct {
 // imageFinder is what is asked of the yard's images.
 type imageFinder interface {
 	FindImage(ctx context.Context, ref string) (img yard.Image, ok bool, err error)
-}
-
-// syntaxer is a yard that knows which Dockerfile syntax it builds.
-type syntaxer interface {
-	Syntax(ctx context.Context) string
-}
-
-func (s *Definitions) syntax(ctx context.Context) string {
-	if s.builder == nil {
-		return ""
-	}
-	return s.builder.Syntax(ctx)
 }
 
 // choice is which definition of a repository is meant, and what a launch adds.
@@ -218,7 +205,7 @@ func (s *Definitions) source(ctx context.Context, r store.Repository, commit str
 			readErr = err
 		}
 	}
-	src = definition.Source{Repository: r.Name, Name: ch.name, Beside: ch.beside, House: &house, Syntax: s.syntax(ctx),
+	src = definition.Source{Repository: r.Name, Name: ch.name, Beside: ch.beside, House: &house,
 		Read: func(p string) ([]byte, bool) {
 			content, ok, err := s.mirrors.ReadFile(ctx, r.ID, commit, p, definition.MaxBytes)
 			if tooBig := (repo.Problem{}); errors.As(err, &tooBig) {

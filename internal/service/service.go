@@ -80,12 +80,11 @@ func New(r Rooms) *Service {
 	if r.Now == nil {
 		r.Now = time.Now
 	}
-	syntax, _ := r.Yard.(syntaxer)
 	trier, _ := r.Yard.(yard.Trier)
 	printed, _ := r.Yard.(serviceLogs)
 	people := &People{address: r.Address, store: r.Store, now: r.Now}
 	repositories := &Repositories{mirrors: r.Mirrors, sessions: r.Sessions, store: r.Store, people: people}
-	definitions := &Definitions{looks: newLooks(), images: r.Yard, trier: trier, builder: syntax, bus: r.Bus, house: r.House, keeper: r.Keeper, mirrors: r.Mirrors, sessions: r.Sessions, store: r.Store, repositories: repositories}
+	definitions := &Definitions{looks: newLooks(), images: r.Yard, trier: trier, bus: r.Bus, house: r.House, keeper: r.Keeper, mirrors: r.Mirrors, sessions: r.Sessions, store: r.Store, repositories: repositories}
 	secrets := &Secrets{keeper: r.Keeper, store: r.Store, vault: r.Vault, definitions: definitions, repositories: repositories}
 	look := &views{bus: r.Bus, house: r.House, keeper: r.Keeper, store: r.Store, now: r.Now}
 	launches := &Launches{house: r.House, keeper: r.Keeper, mirrors: r.Mirrors, store: r.Store, vault: r.Vault, definitions: definitions, repositories: repositories, secrets: secrets, views: look}

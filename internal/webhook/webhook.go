@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"yardbench/internal/core/journal"
+	"yardbench/internal/reach"
 )
 
 // Timeout bounds one delivery.
@@ -41,40 +42,10 @@ func Check(address string, inside []string) error {
 	if slices.Contains(inside, u.Hostname()) {
 		return nil
 	}
-	if a, err := netip.ParseAddr(u.Hostname()); (err == nil && !outside(a)) || u.Hostname() == "localhost" || strings.HasSuffix(u.Hostname(), ".localhost") {
+	if a, err := netip.ParseAddr(u.Hostname()); (err == nil && !reach.Open(a)) || u.Hostname() == "localhost" || strings.HasSuffix(u.Hostname(), ".localhost") {
 		return fmt.Errorf("%w: %s", ErrInside, u.Hostname())
 	}
 	return nil
-}
-
-// outside tells whether an address is one of the open network.
-func outside(a netip.Addr) bool {
-	a = a.WithZone("").Unmap()
-	return a.IsGlobalUnicast() && !a.IsPrivate() && !a.IsLoopback() && !a.IsLinkLocalUnicast() &&
-		!slices.ContainsFunc(special, func(p netip.Prefix) bool { return p.Contains(a) }) && !ours(a)
-}
-
-// special are what is not of the open network besides (the IANA registries of
-// special-purpose addresses, RFC 6890), and what leads to other addresses: by a
-// translator (RFC 6052, 8215) or a tunnel (RFC 3056, 4380).
-var special = func() (out []netip.Prefix) {
-	for _, p := range []string{"0.0.0.0/8", "100.64.0.0/10", "192.0.0.0/24", "192.88.99.0/24", "198.18.0.0/15", "240.0.0.0/4",
-		"::/96", "64:ff9b::/96", "64:ff9b:1::/48", "100::/64", "2001::/23", "2002::/16", "fec0::/10"} {
-		out = append(out, netip.MustParsePrefix(p))
-	}
-	return out
-}()
-
-// ours tells whether an address is one of this machine's own.
-func ours(a netip.Addr) bool {
-	all, err := net.InterfaceAddrs()
-	if err != nil {
-		return true // nobody knows: it may be
-	}
-	return slices.ContainsFunc(all, func(n net.Addr) bool {
-		p, err := netip.ParsePrefix(n.String())
-		return err == nil && p.Addr().Unmap() == a
-	})
 }
 
 // Post posts one event. status is that of the answer, 0 where there was none;
@@ -104,7 +75,7 @@ func Post(ctx context.Context, address string, inside []string, key, head string
 		if err != nil {
 			return err
 		}
-		if a, err := netip.ParseAddr(host); !free && (err != nil || !outside(a)) {
+		if a, err := netip.ParseAddr(host); !free && (err != nil || !reach.Open(a)) {
 			return fmt.Errorf("%w: %s", ErrInside, host)
 		}
 		return nil

@@ -71,9 +71,6 @@ type Builder interface {
 	// Build makes an image and gives it the name Build.Tag. It refuses a build
 	// file that cannot be built.
 	Build(ctx context.Context, b Build, report func(Progress)) (Image, error)
-	// Syntax is the newest Dockerfile syntax that Build knows, as "1.4"; "" where
-	// that is not known.
-	Syntax(ctx context.Context) string
 	// DropTag removes a name that Build or Keep gave.
 	DropTag(ctx context.Context, tag string) error
 }
@@ -209,7 +206,34 @@ type Build struct {
 	// CacheSpace names what cache mounts, and what was sent to the builder, are
 	// shared within. Builds of another space neither read nor write them.
 	CacheSpace string
+	// Take is asked of everything that the build would take something from
+	// outside of Context, before it is taken, and says by which name to take it.
+	// An error is why it is not: then there is no build.
+	Take func(BuildSource) (name string, err error)
+	// Closed gives commands of the build no network.
+	Closed bool
+	// CoresMilli and MemoryBytes bound a command of the build where the yard can
+	// bound it; 0 is no bound.
+	CoresMilli, MemoryBytes int64
 }
+
+// BuildSource is what a build takes something from, as the builder understood
+// the build file: variables put in, stages and triggers of images followed.
+type BuildSource struct {
+	Kind BuildSourceKind
+	// Name is the whole name of an image, or an address.
+	Name string
+}
+
+// BuildSourceKind is what a source is.
+type BuildSourceKind string
+
+// The kinds of sources.
+const (
+	ImageSource   BuildSourceKind = "image"
+	AddressSource BuildSourceKind = "address" // fetched by the engine itself, from where it is
+	GitSource     BuildSourceKind = "git"     // cloned by the engine itself
+)
 
 // Progress is news of one step within a build.
 type Progress struct {

@@ -71,22 +71,6 @@ func TestAdviceOnBuildFilesStandsWhereItBelongs(t *testing.T) {
 	if len(found) != 1 || found[0].Rule != "builder-frontend" || found[0].Line != 2 {
 		t.Errorf("of a frontend is said %v", found)
 	}
-	// What the builder is too old for, in its line, and only then.
-	newer := "FROM skerryline/base:1\nRUN true\nCOPY --link a /a\nCOPY --parents a /a\nRUN <<END\ntrue\nEND\n"
-	for known, want := range map[string]string{"": "", "1.2": "3 4 5 ", "1.4": "4 ", "1.19": "4 ", "1.20": "", "2.0": ""} {
-		src := source(`{"build": {"dockerfile": "Dockerfile"}, "remoteUser": "crew"}`, ".devcontainer/Dockerfile", newer)
-		src.Syntax = known
-		_, found := Check(src)
-		got := ""
-		for _, f := range found {
-			if f.Rule == "builder-syntax" {
-				got += fmt.Sprint(f.Line, " ")
-			}
-		}
-		if got != want {
-			t.Errorf("with syntax %q: %q, not %q: %v", known, got, want, found)
-		}
-	}
 }
 
 // What a build takes from, each image once.

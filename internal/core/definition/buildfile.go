@@ -189,8 +189,7 @@ func (d checkDoc) dockerfile(forwarded []int, user *string, b *Build, house *rul
 		if len(where) > 0 {
 			line = where[0].Start.Line
 		}
-		d.rule("builder-frontend", Warning, d.line(line), "leave the line out, unless the build needs it", "the build asks for the builder's frontend %s", syntax)
-		d.mayUse(syntax, d.line(line), house)
+		d.rule("builder-frontend", Note, d.line(line), "leave the line out, or keep it for others", "the front end %s is not fetched", syntax)
 	}
 	parsed, err := parser.Parse(bytes.NewReader(d.text))
 	var named []namedImage
@@ -361,66 +360,14 @@ func (d checkDoc) secretsInStage(s instructions.Stage) {
 	}
 }
 
-// newer is when something came into the syntax of build files, by the release
-// notes of the Dockerfile reference.
-var newer = map[string]string{"COPY --link": "1.4", "ADD --link": "1.4", "ADD --checksum": "1.6", "ADD --keep-git-dir": "1.5", "COPY --exclude": "1.19", "ADD --exclude": "1.19", "COPY --parents": "1.20", "ADD --unpack": "1.17"}
-
-// syntax finds what the yard's builder is too old for. A file that names its
-// frontend brings what it needs.
-func (d checkDoc) syntax(known string) {
-	if _, _, _, named := parser.DetectSyntax(d.text); named || known == "" || len(d.text) > MaxBytes {
-		return
+// BuildTakes is the name by which a build takes an image, by the house rules, or
+// why it may not.
+func BuildTakes(image string, images rules.Images) (name string, err error) {
+	if ours(image) {
+		return "", fmt.Errorf("image %q is one that the service made, or an id; neither can be used by name", image)
 	}
-	parsed, err := parser.Parse(bytes.NewReader(d.text))
-	if err != nil {
-		return // told already
+	if name = images.Mirrored(image); !images.May(name) {
+		return "", fmt.Errorf("image %q comes from where the house rules do not allow; use one from: %s", image, strings.Join(images.From, ", "))
 	}
-	for _, n := range parsed.AST.Children {
-		uses := map[string]string{}
-		for _, f := range n.Flags {
-			name, _, _ := strings.Cut(f, "=")
-			what := strings.ToUpper(n.Value) + " " + name
-			uses[what] = newer[what]
-		}
-		if len(n.Heredocs) > 0 {
-			uses["a here-document"] = "1.4"
-		}
-		for _, what := range sortedKeys(uses) {
-			if since := uses[what]; since != "" && older(known, since) {
-				d.rule("builder-syntax", Warning, d.line(n.StartLine), "write it another way, or have the yard's engine renewed", "%s came with Dockerfile syntax %s, and the yard's builder knows %s", what, since, known)
-			}
-		}
-	}
+	return name, nil
 }
-
-// older tells whether a version of the form 1.4 comes before another.
-func older(a, b string) bool {
-	numbers := func(s string) []int {
-		major, minor, _ := strings.Cut(s, ".")
-		x, _ := strconv.Atoi(major) // versions are ours or the engine's: what is no number is 0
-		y, _ := strconv.Atoi(minor)
-		return []int{x, y}
-	}
-	return slices.Compare(numbers(a), numbers(b)) < 0
-}
-
-// Mirrored puts the mirrors of the house rules into a build file.
-func Mirrored(dockerfile []byte, args map[string]string, images rules.Images) []byte {
-	parsed, err := parser.Parse(bytes.NewReader(dockerfile))
-	if err != nil || len(images.Mirrors) == 0 {
-		return dockerfile
-	}
-	lines := strings.Split(string(dockerfile), "\n")
-	named, err := imagesOf(parsed, args)
-	if err != nil {
-		return dockerfile
-	}
-	for _, b := range named {
-		if to := images.Mirrored(b.image); b.base && to != b.image && b.line <= len(lines) {
-			lines[b.line-1] = fromImage.ReplaceAllString(lines[b.line-1], "${1}"+strings.ReplaceAll(to, "$", "$$"))
-		}
-	}
-	return []byte(strings.Join(lines, "\n"))
-}
-
-var fromImage = regexp.MustCompile(`(?i)^(\s*FROM\s+(?:--\S+\s+)*)\S+`)

@@ -39,7 +39,6 @@ func TestImagesThatMayBeUsed(t *testing.T) {
 		{"elsewhere in what is built on it", from + "ONBUILD RUN --mount=from=elsewhere/x:1,target=/y true\n", true, false},
 		{"elsewhere as a second word", "ARG A=1 IMG=elsewhere/x:1\nFROM ${IMG:-skerryline/base:1}\n", true, false},
 		{"elsewhere before a stage's argument", "ARG IMG=elsewhere/x:1\nFROM skerryline/base:1 AS one\nARG IMG=skerryline/base:1\nFROM $IMG\n", true, false},
-		{"a frontend", "# syntax=elsewhere/frontend:1\n" + from, true, false},
 		{"a stage before it is there", "FROM later\nFROM skerryline/base:1 AS later\n", true, false},
 		{"a number for an image", "FROM 12\n", true, false},
 		{"what cannot be read", from + "COPY --no-such-flag a b\n", false, true},

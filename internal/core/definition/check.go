@@ -28,8 +28,7 @@ var Rules = map[string]string{
 	"env-file":          "everybody who sees the repository has what is in it",
 	"root-user":         "what runs as root can change the environment under itself, and files belong to root",
 	"port-not-declared": "nobody is shown the port before something listens on it",
-	"builder-frontend":  "it is fetched from outside at each build, and the builder may not have a way there",
-	"builder-syntax":    "the build fails at that line",
+	"builder-frontend":  "the service reads build files itself, in their newest syntax: there is nothing to fetch, and what is checked is what is built",
 	"slow-set-up":       "everybody waits for it at every launch, where a prebuild or the image would have it ready",
 	"closed":            "nothing is launched from it: it reaches beyond the workspace",
 	"no-definition":     "everybody gets what is usual, which may not be what the repository needs",
@@ -204,7 +203,6 @@ func Check(src Source) (Definition, []Finding) {
 			last = &other
 		}
 		checkDoc{f}.dockerfile(out.Ports, last, b, src.House)
-		checkDoc{f}.syntax(src.Syntax)
 		d.findings = append(d.findings, f.findings...)
 	}
 	switch {

@@ -56,9 +56,6 @@ type Source struct {
 	// Feature gives what a feature outside the repository is, by its
 	// reference; nil where such features are not looked into.
 	Feature func(ref string) (FeatureContent, error)
-	// Syntax is the newest Dockerfile syntax that the yard's builder knows, as
-	// "1.4"; "" where that is not known.
-	Syntax string
 	// Beside are further repositories that the launch asks for.
 	Beside []Beside
 }

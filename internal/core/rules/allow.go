@@ -200,6 +200,21 @@ func (d *doc) apart() {
 	}
 }
 
+func (d *doc) builds(n *yaml.Node, b *Builds) {
+	d.mapping(n, "builds", fields{
+		"network": may(func(n *yaml.Node) {
+			switch s := d.text(n); s {
+			case "closed":
+				b.Closed = true
+			case "outside":
+			default:
+				d.say(n, "write outside or closed", "%q is no network of builds", s)
+			}
+		}),
+		"size": may(func(n *yaml.Node) { b.Size, d.buildSize = d.text(n), n }),
+	})
+}
+
 func (d *doc) images(n *yaml.Node, i *Images) {
 	d.mapping(n, "images", fields{
 		"from": may(func(n *yaml.Node) { i.From = d.list(n, anyText) }), "features_from": may(func(n *yaml.Node) { i.FeaturesFrom = d.list(n, anyText) }),
@@ -261,6 +276,13 @@ func (r Rules) allowValues(v map[string]string) {
 		usual = append(usual, strings.TrimPrefix(u.Holds+": "+u.Image, ": "))
 	}
 	put("images.usual", usual)
+	v["builds.network"] = "outside"
+	if r.Builds.Closed {
+		v["builds.network"] = "closed"
+	}
+	if r.Builds.Size != "" {
+		v["builds.size"] = r.Builds.Size
+	}
 	put("webhooks_inside", r.WebhooksInside)
 	if r.Starters != "" {
 		v["starters"] = r.Starters

@@ -66,12 +66,18 @@ func Parse(text []byte) (Rules, []Finding) {
 		"rates":           need(func(n *yaml.Node) { d.rates(n, &r) }),
 		"allow":           may(func(n *yaml.Node) { d.allows(n, &r) }),
 		"images":          may(func(n *yaml.Node) { d.images(n, &r.Images) }),
+		"builds":          may(func(n *yaml.Node) { d.builds(n, &r.Builds) }),
 		"webhooks_inside": may(func(n *yaml.Node) { r.WebhooksInside = d.list(n, anyText) }),
 		"starters":        may(func(n *yaml.Node) { r.Starters = d.text(n) }),
 	})
 	if d.usual != nil {
 		if _, ok := r.Sizes[r.UsualSize]; !ok {
 			d.say(d.usual, "name one of: "+strings.Join(r.Order, ", "), "usual_size %q is none of the sizes", r.UsualSize)
+		}
+	}
+	if d.buildSize != nil {
+		if _, ok := r.Sizes[r.Builds.Size]; !ok {
+			d.say(d.buildSize, "name one of: "+strings.Join(r.Order, ", "), "builds.size %q is none of the sizes", r.Builds.Size)
 		}
 	}
 	if d.ratesAt != nil {
@@ -114,9 +120,9 @@ const maxFindings = 200
 
 // doc carries one document through its reading.
 type doc struct {
-	findings       []Finding
-	usual, ratesAt *yaml.Node
-	hostPaths      []*yaml.Node // of all repositories, as written
+	findings                  []Finding
+	usual, ratesAt, buildSize *yaml.Node
+	hostPaths                 []*yaml.Node // of all repositories, as written
 }
 
 func (d *doc) say(n *yaml.Node, fix, format string, args ...any) {

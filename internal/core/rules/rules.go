@@ -38,10 +38,31 @@ type Rules struct {
 	Allow   Allow
 	AllowIn map[string]Allow
 	Images  Images
+	Builds  Builds
 	// Starters is the registered repository that holds the starters; "" is none.
 	Starters string
 	// WebhooksInside are hosts within our own network that webhooks may be on.
 	WebhooksInside []string
+}
+
+// Builds is what commands of builds may do and use.
+type Builds struct {
+	// Closed gives them no network.
+	Closed bool
+	// Size names what one command may use, where the engine can bound it; ""
+	// is the largest.
+	Size string
+}
+
+// BuildSize is what one command of a build may use.
+func (r Rules) BuildSize() (out Size) {
+	if s, ok := r.Sizes[r.Builds.Size]; ok {
+		return s
+	}
+	for _, s := range r.Sizes {
+		out.CoresMilli, out.MemoryBytes = max(out.CoresMilli, s.CoresMilli), max(out.MemoryBytes, s.MemoryBytes)
+	}
+	return out
 }
 
 // Size is what a workspace may use. The engine enforces cores and memory, and

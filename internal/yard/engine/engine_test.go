@@ -100,14 +100,6 @@ func TestNoEngine(t *testing.T) {
 	}
 }
 
-func TestSyntaxOf(t *testing.T) {
-	for version, want := range map[string]string{"20.10.24+dfsg1": "1.2", "23.0.1": "1.5", "28.3.2": "1.14", "31.0.0": "", "dev": ""} {
-		if got := syntaxOf(version); got != want {
-			t.Errorf("engine %s knows %q, not %q", version, got, want)
-		}
-	}
-}
-
 // The lowest piece that nobody has is taken, whatever is used beside, and a
 // range that is used up is said to be.
 func TestFreePieces(t *testing.T) {

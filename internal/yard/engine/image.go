@@ -12,6 +12,8 @@ import (
 
 	"github.com/containerd/errdefs"
 	buildkit "github.com/moby/buildkit/client"
+	"github.com/moby/buildkit/frontend/dockerfile/builder"
+	gateway "github.com/moby/buildkit/frontend/gateway/client"
 	"github.com/moby/buildkit/util/staticfs"
 	"github.com/moby/moby/client"
 	"github.com/tonistiigi/fsutil"
@@ -21,11 +23,7 @@ import (
 )
 
 // images are what images the engine has, and makes.
-type images struct {
-	*conn
-	asked  sync.Mutex
-	syntax string // that the builder knows; "" until it is asked
-}
+type images struct{ *conn }
 
 // FindImage implements [yard.Yard].
 func (e *images) FindImage(ctx context.Context, ref string) (yard.Image, bool, error) {
@@ -87,38 +85,6 @@ func (e *images) UseImage(ctx context.Context, ref string, log io.Writer) (yard.
 	return img, err
 }
 
-// syntaxes is the Dockerfile syntax that came with an engine's version, by the
-// engine's release notes.
-var syntaxes = map[int]string{23: "1.5", 24: "1.6", 25: "1.6", 26: "1.7", 27: "1.9", 28: "1.14"}
-
-// Syntax implements [yard.Builder]. The engine is asked once.
-func (e *images) Syntax(ctx context.Context) string {
-	e.asked.Lock()
-	defer e.asked.Unlock()
-	if e.syntax == "" {
-		ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
-		defer cancel()
-		v, err := e.cli.ServerVersion(ctx, client.ServerVersionOptions{})
-		if err != nil {
-			return ""
-		}
-		e.syntax = syntaxOf(v.Version)
-	}
-	return e.syntax
-}
-
-func syntaxOf(version string) string {
-	major, _, _ := strings.Cut(version, ".")
-	n, err := strconv.Atoi(major)
-	switch {
-	case err != nil || n > 28:
-		return ""
-	case n < 23:
-		return "1.2"
-	}
-	return syntaxes[n]
-}
-
 // DropTag implements [yard.Builder].
 func (e *images) DropTag(ctx context.Context, tag string) error {
 	_, err := e.cli.ImageRemove(ctx, tag, client.ImageRemoveOptions{PruneChildren: true})
@@ -129,7 +95,8 @@ func (e *images) DropTag(ctx context.Context, tag string) error {
 }
 
 // Build implements [yard.Builder]: the engine's own BuildKit, dialled through
-// the engine's /grpc and /session.
+// the engine's /grpc and /session. It is given the graph that BuildKit's front
+// end for build files makes of them in this process; see [guard].
 func (e *images) Build(ctx context.Context, b yard.Build, report func(yard.Progress)) (yard.Image, error) {
 	dial := func(path string) func(context.Context, string) (net.Conn, error) {
 		return func(ctx context.Context, _ string) (net.Conn, error) { return e.cli.DialHijack(ctx, path, "h2c", nil) }
@@ -147,7 +114,17 @@ func (e *images) Build(ctx context.Context, b yard.Build, report func(yard.Progr
 	// build file in the place of another.
 	file.Add("Dockerfile", &types.Stat{Mode: 0o600, ModTime: time.Now().UnixNano()}, b.Dockerfile)
 	mounts := map[string]fsutil.FS{"context": b.Context, "dockerfile": file}
-	attrs := map[string]string{"filename": "Dockerfile", "label:" + LabelInstallation: e.Installation}
+	// A cmdline says that this is the front end which a "# syntax=" line would have.
+	attrs := map[string]string{"cmdline": "yardbench", "filename": "Dockerfile", "label:" + LabelInstallation: e.Installation}
+	if b.Closed {
+		attrs["force-network-mode"] = "none"
+	}
+	if b.MemoryBytes > 0 { // the bounds of a command: older builders pass them over
+		attrs["memory"] = strconv.FormatInt(b.MemoryBytes, 10)
+	}
+	if b.CoresMilli > 0 {
+		attrs["cpuperiod"], attrs["cpuquota"] = "100000", strconv.FormatInt(b.CoresMilli*100, 10)
+	}
 	if b.Target != "" {
 		attrs["target"] = b.Target
 	}
@@ -164,11 +141,18 @@ func (e *images) Build(ctx context.Context, b yard.Build, report func(yard.Progr
 	follow := follower{report: report, titles: map[string]string{}, ended: map[string]bool{}, allCached: true}
 	var wg sync.WaitGroup
 	wg.Go(func() { follow.run(news) })
-	_, err = bk.Solve(ctx, nil, buildkit.SolveOpt{
-		Frontend: "dockerfile.v0", FrontendAttrs: attrs, LocalMounts: mounts, CacheImports: cache, SharedKey: b.CacheSpace,
+	g := &guard{build: b, taken: map[string]bool{}}
+	_, err = bk.Build(ctx, buildkit.SolveOpt{
+		FrontendAttrs: attrs, LocalMounts: mounts, CacheImports: cache, SharedKey: b.CacheSpace,
 		Exports: []buildkit.ExportEntry{{Type: "moby", Attrs: map[string]string{"name": b.Tag}}},
+	}, "", func(ctx context.Context, c gateway.Client) (*gateway.Result, error) {
+		g.Client = c
+		return builder.Build(ctx, g)
 	}, news)
 	wg.Wait()
+	if g.refused != nil {
+		return yard.Image{}, g.refused
+	}
 	if err != nil {
 		return yard.Image{}, e.buildError(ctx, follow, err)
 	}

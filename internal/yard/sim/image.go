@@ -43,9 +43,6 @@ func (y *images) UseImage(ctx context.Context, ref string, log io.Writer) (yard.
 	return yard.Image{}, yard.Refused("nobody has image %s: this yard is simulated, and fetches none", ref)
 }
 
-// Syntax implements [yard.Builder].
-func (y *images) Syntax(context.Context) string { return "" }
-
 // DropTag implements [yard.Builder].
 func (y *images) DropTag(ctx context.Context, tag string) error {
 	return y.do(ctx, Stop, "", func() error {
@@ -106,6 +103,13 @@ func (y *images) Build(ctx context.Context, b yard.Build, report func(yard.Progr
 		}
 		switch strings.ToUpper(n.Value) {
 		case "FROM":
+			if b.Take != nil && words[0] != "scratch" && !strings.Contains(string(b.Dockerfile), " AS "+words[0]) {
+				to, err := b.Take(yard.BuildSource{Kind: yard.ImageSource, Name: words[0]})
+				if err != nil {
+					return img, err
+				}
+				words[0] = to
+			}
 			from, ok, err := y.FindImage(ctx, words[0])
 			if err != nil {
 				return img, err

@@ -1,0 +1,116 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"strings"
+	"testing"
+
+	"github.com/moby/buildkit/client/llb/sourceresolver"
+	gateway "github.com/moby/buildkit/frontend/gateway/client"
+	"github.com/moby/buildkit/solver/pb"
+	"github.com/opencontainers/go-digest"
+	"google.golang.org/protobuf/proto"
+
+	"yardbench/internal/yard"
+)
+
+// reached is a builder that counts what reaches it.
+type reached struct {
+	gateway.Client
+	solved   int
+	resolved []string
+}
+
+func (r *reached) BuildOpts() gateway.BuildOpts {
+	return gateway.BuildOpts{LLBCaps: pb.Caps.CapSet(nil)}
+}
+
+func (r *reached) Solve(context.Context, gateway.SolveRequest) (*gateway.Result, error) {
+	r.solved++
+	return gateway.NewResult(), nil
+}
+
+func (r *reached) ResolveImageConfig(_ context.Context, ref string, _ sourceresolver.Opt) (string, digest.Digest, []byte, error) {
+	r.resolved = append(r.resolved, ref)
+	return ref, "", []byte("{}"), nil
+}
+
+// Nothing passes the guard that was not asked for, whatever the graph holds.
+func TestGuard(t *testing.T) {
+	command := func(change func(*pb.ExecOp)) *pb.Op {
+		e := &pb.ExecOp{Meta: &pb.Meta{Args: []string{"true"}}, Mounts: []*pb.Mount{{Dest: "/c", MountType: pb.MountType_CACHE, CacheOpt: &pb.CacheOpt{ID: "mine/c"}}}}
+		change(e)
+		return &pb.Op{Op: &pb.Op_Exec{Exec: e}}
+	}
+	from := func(id string) *pb.Op { return &pb.Op{Op: &pb.Op_Source{Source: &pb.SourceOp{Identifier: id}}} }
+	cache := func(id string) *pb.Op { return command(func(e *pb.ExecOp) { e.Mounts[0].CacheOpt.ID = id }) }
+	for name, c := range map[string]struct {
+		op     *pb.Op
+		closed bool
+		says   string // "" where it passes
+	}{
+		"a command":                      {command(func(*pb.ExecOp) {}), false, ""},
+		"the context":                    {from("local://context"), false, ""},
+		"an image that was asked for":    {from("docker-image://docker.io/library/asked:latest"), false, ""},
+		"by the builder's digest":        {from("docker-image://docker.io/library/asked:latest@sha256:00"), false, ""},
+		"an image that was not":          {from("docker-image://docker.io/library/other:latest"), false, "did not ask for it before"},
+		"an address":                     {from("https://ferry.example/x"), false, ""},
+		"an address that may not be":     {from("https://no.example/x"), false, "no"},
+		"a repository":                   {&pb.Op{Op: &pb.Op_Source{Source: &pb.SourceOp{Identifier: "git://ferry.example/x", Attrs: map[string]string{pb.AttrFullRemoteURL: "https://no.example/x"}}}}, false, "no"},
+		"a layout of the builder's disk": {from("oci-layout://x@sha256:00"), false, "not known"},
+		"another's cache":                {cache("theirs/c"), false, "not its repository's"},
+		"another's cache of a like name": {cache("mine-too/c"), false, "not its repository's"},
+		"a way to another's cache":       {cache("mine/../theirs/c"), false, "not its repository's"},
+		"the engine's network":           {command(func(e *pb.ExecOp) { e.Network = pb.NetMode_HOST }), false, "own network"},
+		"a network where there is none":  {command(func(*pb.ExecOp) {}), true, "give builds none"},
+		"no network where there is none": {command(func(e *pb.ExecOp) { e.Network = pb.NetMode_NONE }), true, ""},
+		"no bounds":                      {command(func(e *pb.ExecOp) { e.Security = pb.SecurityMode_INSECURE }), false, "without bounds"},
+		"a device":                       {command(func(e *pb.ExecOp) { e.CdiDevices = []*pb.CDIDevice{{Name: "x"}} }), false, "a device"},
+		"a build within":                 {&pb.Op{Op: &pb.Op_Build{Build: &pb.BuildOp{}}}, false, "not known"},
+		"files that are left out": {&pb.Op{Op: &pb.Op_File{File: &pb.FileOp{Actions: []*pb.FileAction{{Action: &pb.FileAction_Copy{Copy: &pb.FileActionCopy{ExcludePatterns: []string{"x"}}}}}}}}, false,
+			"too old"},
+		"files":           {&pb.Op{Op: &pb.Op_File{File: &pb.FileOp{Actions: []*pb.FileAction{{Action: &pb.FileAction_Copy{Copy: &pb.FileActionCopy{}}}}}}}, false, ""},
+		"what is no step": {nil, false, "graph"},
+	} {
+		b := &reached{}
+		g := &guard{Client: b, taken: map[string]bool{}, build: yard.Build{CacheSpace: "mine", Closed: c.closed, Take: func(s yard.BuildSource) (string, error) {
+			if strings.Contains(s.Name, "no.example") {
+				return "", errors.New("no")
+			}
+			return strings.Replace(s.Name, "short", "asked", 1), nil
+		}}}
+		if to, _, _, err := g.ResolveImageConfig(t.Context(), "docker.io/library/short:latest", sourceresolver.Opt{}); err != nil || to != "docker.io/library/asked:latest" || b.resolved[0] != to {
+			t.Fatalf("%s: an image is taken as %s, %v; the builder was asked for %v", name, to, err, b.resolved)
+		}
+		raw := []byte("\xff")
+		if c.op != nil {
+			var err error
+			if raw, err = proto.Marshal(c.op); err != nil {
+				t.Fatal(err)
+			}
+		}
+		_, err := g.Solve(t.Context(), gateway.SolveRequest{Definition: &pb.Definition{Def: [][]byte{raw}}})
+		if c.says == "" && (err != nil || b.solved != 1) || c.says != "" && (err == nil || !strings.Contains(err.Error(), c.says) || b.solved != 0 || g.refused == nil) {
+			t.Errorf("%s: %v, and %d reached the builder", name, err, b.solved)
+		}
+	}
+	b := &reached{}
+	g := &guard{Client: b, taken: map[string]bool{}, build: yard.Build{Take: func(yard.BuildSource) (string, error) { return "", errors.New("no") }}}
+	for name, req := range map[string]gateway.SolveRequest{
+		"a front end":      {Frontend: "gateway.v0"},
+		"nothing":          {},
+		"a cache's image":  {Definition: &pb.Definition{}, CacheImports: []gateway.CacheOptionsEntry{{Type: "registry", Attrs: map[string]string{"ref": "x"}}}},
+		"a cache's folder": {Definition: &pb.Definition{}, CacheImports: []gateway.CacheOptionsEntry{{Type: "local"}}},
+	} {
+		if _, err := g.Solve(t.Context(), req); err == nil || b.solved != 0 {
+			t.Errorf("%s passes", name)
+		}
+	}
+	if _, err := g.NewContainer(t.Context(), gateway.NewContainerRequest{}); err == nil {
+		t.Error("a container beside a build is made")
+	}
+	if _, err := g.ResolveSourceMetadata(t.Context(), &pb.SourceOp{Identifier: "https://x.example"}, sourceresolver.Opt{}); err == nil {
+		t.Error("an address is asked for")
+	}
+}
