@@ -96,7 +96,17 @@ func TestPrebuilds(t *testing.T) {
 		}
 		return serving == 1
 	})
-	// The image is taken away behind its back: the launch goes on from scratch, saying so.
+	// Its name is given to another image behind its back: that is not what was kept.
+	cli := w.docker()
+	for _, tag := range w.prepared(cli) {
+		if _, err := cli.ImageTag(ctx, client.ImageTagOptions{Source: "skerryline/base:1", Target: tag}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	w.must(w.as("ingrid", "", "launch", "press", "--name", "swapped"), 0, "onCreateCommand")
+	w.must(w.as("ingrid", "", "show", "swapped"), 0, "its name means another image now")
+	w.must(w.as("ingrid", "", "remove", "swapped", "--yes"), 0)
+	// The image is taken away: the launch goes on from scratch, saying so.
 	w.dropPrepared()
 	w.must(w.as("ingrid", "", "launch", "press", "--name", "three"), 0, "onCreateCommand")
 	w.must(w.as("ingrid", "", "show", "three"), 0, "none: prepared image", "not in the yard any more")

@@ -481,9 +481,9 @@ func (p *past) prebuild(repository string, at time.Time) {
 	p.phases(w, "service", at, "", phases, steps, took)
 	p.at(at.Add(took), func(tx *store.Tx) error {
 		if failed {
-			return tx.EndRun(p.ctx, run.ID, "", "", lifecycle.FailedStep, "onCreateCommand ended with exit code 2, its last line: make: *** [tables] Error 1")
+			return tx.EndRun(p.ctx, run.ID, store.Kept{}, lifecycle.FailedStep, "onCreateCommand ended with exit code 2, its last line: make: *** [tables] Error 1")
 		}
-		if err := tx.EndRun(p.ctx, run.ID, "past", "", lifecycle.Done, ""); err != nil {
+		if err := tx.EndRun(p.ctx, run.ID, store.Kept{Image: "past"}, lifecycle.Done, ""); err != nil {
 			return err
 		}
 		return tx.DropRun(p.ctx, run.ID)

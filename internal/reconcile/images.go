@@ -28,8 +28,8 @@ func (k *Images) PreparedTag(run string) string {
 }
 
 // endRun records how a run ended.
-func (k *Images) endRun(tx *store.Tx, run store.PrebuildRun, tag, user string, o lifecycle.Outcome, cause string) error {
-	if err := tx.EndRun(k.ctx, run.ID, tag, user, o, cause); err != nil {
+func (k *Images) endRun(tx *store.Tx, run store.PrebuildRun, kept store.Kept, o lifecycle.Outcome, cause string) error {
+	if err := tx.EndRun(k.ctx, run.ID, kept, o, cause); err != nil {
 		return err
 	}
 	return tx.Journal(k.ctx, run.ID, "", "service", journal.PrebuildEnded{Plan: run.PlanID, Number: run.Number, Outcome: o, Cause: cause})
@@ -45,7 +45,7 @@ func (k *Images) runFailed(tx *store.Tx, w *store.Workspace, cause string) error
 	if w.Phase == lifecycle.Removing {
 		return tx.SetPhase(k.ctx, w, lifecycle.Failed, "service", cause) // the yard does not let it go: an operator looks
 	}
-	if err := k.endRun(tx, run, "", "", lifecycle.FailedStep, cause); err != nil {
+	if err := k.endRun(tx, run, store.Kept{}, lifecycle.FailedStep, cause); err != nil {
 		return err
 	}
 	w.Wanted = lifecycle.WantRemoved

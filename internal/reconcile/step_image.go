@@ -261,8 +261,12 @@ func (d imageStep) prepared(ctx context.Context, plan store.Plan) (served bool, 
 	if err != nil {
 		return false, err
 	}
-	if !ok {
+	another := ok && p.Digest != "" && img.Digest != p.Digest // somebody gave its name away
+	if !ok || another {
 		why := fmt.Sprintf("prepared image %d is not in the yard any more", p.Number)
+		if another {
+			why = fmt.Sprintf("prepared image %d is not the one that was kept: its name means another image now", p.Number)
+		}
 		fmt.Fprintln(d.log, why)
 		err := d.store.Write(store.About(ctx, d.w.ID), func(tx *store.Tx) error {
 			w, err := tx.WorkspaceByID(ctx, d.w.ID)

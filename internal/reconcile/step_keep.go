@@ -40,12 +40,17 @@ func (d *doing) keep(ctx context.Context) error {
 		return err
 	}
 	fmt.Fprintf(d.log, "kept as %s\n", tag)
-	if img, ok, err := d.yard.FindImage(ctx, tag); err == nil && ok { // else only its size is not known
-		d.bytes = img.Bytes
+	img, ok, err := d.yard.FindImage(ctx, tag)
+	if err == nil && !ok {
+		err = yard.Refused("the image %s was kept and is not there", tag)
 	}
+	if err != nil {
+		return err
+	}
+	d.bytes = img.Bytes
 	d.set = func(tx *store.Tx, w *store.Workspace) error {
 		w.Wanted = lifecycle.WantRemoved
-		return d.images.endRun(tx, run, tag, w.Plan.Definition.User, lifecycle.Done, "")
+		return d.images.endRun(tx, run, store.Kept{Image: tag, Digest: img.Digest, User: w.Plan.Definition.User}, lifecycle.Done, "")
 	}
 	return nil
 }

@@ -66,7 +66,7 @@ func (s *Launches) prepared(ctx context.Context, r store.Repository, branch stri
 				return fromRoom(err)
 			}
 			runs = append(runs, prebuild.Run{ID: g.ID, Number: g.Number, Commit: g.Commit, Fingerprint: g.Fingerprint, MadeAt: g.StartedAt, Behind: behind})
-			users[g.ID] = store.Prepared{Run: g.ID, Number: g.Number, Image: g.Image, User: g.User, MadeAt: g.StartedAt, Behind: behind}
+			users[g.ID] = store.Prepared{Run: g.ID, Number: g.Number, Image: g.Image, Digest: g.Digest, User: g.User, MadeAt: g.StartedAt, Behind: behind}
 		}
 	}
 	best, ok, why := prebuild.Choose(runs, definition.Prepared(plan.Definition, plan.Fingerprint))

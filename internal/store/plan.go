@@ -61,6 +61,7 @@ type Prepared struct {
 	Run    string    `json:"run"`
 	Number int       `json:"number"`
 	Image  string    `json:"image"`
+	Digest string    `json:"digest,omitempty"` // what Image meant when it was made
 	User   string    `json:"user"`
 	MadeAt time.Time `json:"made_at"`
 	Behind int       `json:"behind"` // commits

@@ -82,20 +82,26 @@ type PrebuildRun struct {
 	WorkspaceID         string // what makes it, or made it
 	Reason              string
 	Commit, Fingerprint string
-	Image               string // in the yard; "" until kept
-	User                string // who works in it
+	Kept
 	Outcome             lifecycle.Outcome
 	Cause               string
 	StartedAt           time.Time
 	EndedAt, DroppedAt  *time.Time
 }
 
-const runColumns = "id, plan_id, number, workspace_id, reason, commit_id, fingerprint, image, user, outcome, cause, started_at, ended_at, dropped_at"
+// Kept is what a run that went well left.
+type Kept struct {
+	Image  string // its name in the yard; "" until kept
+	Digest string // what that name meant then; "" of runs before it was written down
+	User   string // who works in it
+}
+
+const runColumns = "id, plan_id, number, workspace_id, reason, commit_id, fingerprint, image, digest, user, outcome, cause, started_at, ended_at, dropped_at"
 
 func scanRun(scan func(...any) error) (r PrebuildRun, err error) {
 	var at int64
 	var end, dropped sql.NullInt64
-	err = scan(&r.ID, &r.PlanID, &r.Number, &r.WorkspaceID, &r.Reason, &r.Commit, &r.Fingerprint, &r.Image, &r.User, &r.Outcome, &r.Cause, &at, &end, &dropped)
+	err = scan(&r.ID, &r.PlanID, &r.Number, &r.WorkspaceID, &r.Reason, &r.Commit, &r.Fingerprint, &r.Image, &r.Digest, &r.User, &r.Outcome, &r.Cause, &at, &end, &dropped)
 	r.StartedAt, r.EndedAt, r.DroppedAt = fromMicros(at), fromNullMicros(end), fromNullMicros(dropped)
 	return r, err
 }
@@ -106,14 +112,14 @@ func (tx prebuildsWrites) AddRun(ctx context.Context, r *PrebuildRun) error {
 	if err := tx.db.QueryRowContext(ctx, "SELECT COALESCE(MAX(number), 0) + 1 FROM prebuild_runs WHERE plan_id = ?", r.PlanID).Scan(&r.Number); err != nil {
 		return err
 	}
-	return tx.exec(ctx, "INSERT INTO prebuild_runs ("+runColumns+") VALUES (?, ?, ?, ?, ?, ?, ?, '', '', '', '', ?, NULL, NULL)",
+	return tx.exec(ctx, "INSERT INTO prebuild_runs ("+runColumns+") VALUES (?, ?, ?, ?, ?, ?, ?, '', '', '', '', '', ?, NULL, NULL)",
 		r.ID, r.PlanID, r.Number, r.WorkspaceID, r.Reason, r.Commit, r.Fingerprint, micros(r.StartedAt))
 }
 
 // EndRun records how a run ended; one that has ended stays as it is.
-func (tx prebuildsWrites) EndRun(ctx context.Context, id, image, user string, o lifecycle.Outcome, cause string) error {
+func (tx prebuildsWrites) EndRun(ctx context.Context, id string, k Kept, o lifecycle.Outcome, cause string) error {
 	tx.cached()
-	return tx.exec(ctx, "UPDATE prebuild_runs SET image = ?, user = ?, outcome = ?, cause = ?, ended_at = ? WHERE id = ? AND ended_at IS NULL", image, user, o, cause, micros(tx.now), id)
+	return tx.exec(ctx, "UPDATE prebuild_runs SET image = ?, digest = ?, user = ?, outcome = ?, cause = ?, ended_at = ? WHERE id = ? AND ended_at IS NULL", k.Image, k.Digest, k.User, o, cause, micros(tx.now), id)
 }
 
 // DropRun records that a run's image is not kept any more.

@@ -24,13 +24,13 @@ func TestPrebuildRuns(t *testing.T) {
 				return err
 			}
 		}
-		if err := tx.EndRun(ctx, "run1", "image", "crew", lifecycle.Done, ""); err != nil {
+		if err := tx.EndRun(ctx, "run1", Kept{"image", "sha256:1", "crew"}, lifecycle.Done, ""); err != nil {
 			return err
 		}
-		if err := tx.EndRun(ctx, "run1", "", "", lifecycle.FailedStep, "too late"); err != nil {
+		if err := tx.EndRun(ctx, "run1", Kept{}, lifecycle.FailedStep, "too late"); err != nil {
 			return err
 		}
-		if err := tx.EndRun(ctx, "run2", "", "", lifecycle.FailedStep, "broken"); err != nil {
+		if err := tx.EndRun(ctx, "run2", Kept{}, lifecycle.FailedStep, "broken"); err != nil {
 			return err
 		}
 		w, err := tx.WorkspaceByID(ctx, "user")

@@ -199,7 +199,7 @@ func TestTheCacheFollows(t *testing.T) {
 			}
 			return tx.AddRun(ctx, &run)
 		}, true},
-		{"the end of a run", func(tx *Tx) error { return tx.EndRun(ctx, "run", "image", "", "done", "") }, false},
+		{"the end of a run", func(tx *Tx) error { return tx.EndRun(ctx, "run", Kept{Image: "image"}, "done", "") }, false},
 		{"a run that is dropped", func(tx *Tx) error { return tx.DropRun(ctx, "run") }, false},
 		{"a person who is erased", func(tx *Tx) error { return tx.ErasePerson(ctx, "p1", "gone") }, false},
 	} {
