@@ -265,15 +265,26 @@ func TestRepositoriesBeside(t *testing.T) {
 
 	w.register("harbour-map", map[string]string{".devcontainer/devcontainer.json": `{"image": "skerryline/base:1", "remoteUser": "crew", "onCreateCommand": "cat ../route-notes/north.txt > made", "customizations": {"yardbench": {"repositories": ["route-notes"]}}}`, ".gitignore": "made\n"})
 	w.must(w.as("runa", "", "prebuild", "plan", "harbour-map"), 0)
+	w.must(w.as("runa", "", "prebuild", "run", "harbour-map"), 4, "it has no credential of its own", "yardbench repos credential harbour-map")
+	w.must(w.as("runa", "x", "repos", "credential", "harbour-map", "--username", "x"), 4, "does not allow")
+	w.must(w.as("astrid", "wrong", "repos", "credential", "harbour-map", "--username", demo.Reader("harbour-map")), 4, "cannot be read")
+	w.must(w.as("astrid", demo.GitToken(demo.Reader("fare-desk")), "repos", "credential", "harbour-map", "--username", demo.Reader("fare-desk")), 4, "cannot be read")
+	w.reads("harbour-map")
+	w.must(w.as("astrid", "", "repos"), 0, "as itself")
+	// Nobody lends a prebuild their right: what the branch names beside is not
+	// fetched by it, and comes with who launches.
+	w.must(w.as("runa", "", "prebuild", "run", "harbour-map"), 6, "route-notes/north.txt")
+	w.push("harbour-map", "main", map[string]string{".devcontainer/devcontainer.json": `{"image": "skerryline/base:1", "remoteUser": "crew", "onCreateCommand": "ls .. > made; git ls-remote origin > asked 2>&1 || true", "customizations": {"yardbench": {"repositories": ["route-notes"]}}}`, ".gitignore": "made\nasked\n"})
 	w.must(w.as("runa", "", "prebuild", "run", "harbour-map"), 0)
 	w.must(w.as("mats", "", "launch", "harbour-map"), 0, "served by prepared image", "is ready")
-	w.must(w.as("mats", "", "run", "harbour-map", "--", "sh", "-c", "test -s made && git status -sb && git -C ../route-notes status -sb"), 0, "## main...origin/main")
-
-	// Whoever writes the branch does not decide what the plan's maker fetches.
-	w.push("harbour-map", "main", map[string]string{".devcontainer/devcontainer.json": `{"image": "skerryline/base:1", "remoteUser": "crew", "onCreateCommand": "cat ../fare-desk/README.md", "customizations": {"yardbench": {"repositories": ["route-notes", "fare-desk"]}}}`})
-	w.must(w.as("runa", "", "prebuild", "run", "harbour-map"), 4, "names the further repository fare-desk", "make the plan again")
-	w.must(w.as("runa", "", "prebuild", "plan", "harbour-map"), 0, "its runs fetch route-notes, fare-desk too")
-	w.must(w.as("runa", "", "prebuild", "run", "harbour-map"), 0)
+	w.must(w.as("mats", "", "run", "harbour-map", "--", "sh", "-c", "cat made asked; git status -sb && git -C ../route-notes status -sb"), 0, "cannot sign in at the git host", "## main...origin/main\n## main...origin/main")
+	if made := w.must(w.as("mats", "", "run", "harbour-map", "--", "cat", "made"), 0); strings.Contains(made, "route-notes") {
+		t.Errorf("the prebuild had %s", made)
+	}
+	w.must(w.as("astrid", "", "repos", "credential", "harbour-map", "--remove"), 0)
+	w.must(w.as("astrid", "", "repos", "credential", "harbour-map", "--remove"), 3, "no credential")
+	w.must(w.as("runa", "", "prebuild", "run", "harbour-map"), 4, "it has no credential of its own")
+	w.must(w.as("mats", "", "run", "harbour-map", "--", "git", "ls-remote", "origin"), 0, "refs/heads/main") // as mats
 }
 
 // What stands where there is no definition, and what a check finds in a built

@@ -216,6 +216,7 @@ func TestKilledInTheMiddleOfAPrebuild(t *testing.T) {
 	w := newWorld(t)
 	w.register("slow", map[string]string{".devcontainer/devcontainer.json": `{"image": "skerryline/base:1", "remoteUser": "crew",
 		"onCreateCommand": "echo begun >> .git/runs; sleep 3; dd if=/dev/urandom of=.git/large bs=1M count=60 status=none; echo ended >> .git/runs"}`})
+	w.reads("slow")
 	runa, ctx := w.client("runa"), t.Context()
 	if _, err := runa.PutPlan(ctx, "slow", wire.PutPlan{Keep: 5}); err != nil {
 		t.Fatal(err)

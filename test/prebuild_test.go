@@ -28,6 +28,7 @@ func TestPrebuilds(t *testing.T) {
 			"onCreateCommand": "sleep 2; echo printed > chart.txt; ln chart.txt twin.txt; mkdir -p ~/kept && echo home > ~/kept/mark; touch -d 2020-01-02 old.txt",
 			"updateContentCommand": "echo updated >> updates.txt", "postCreateCommand": "cat chart.txt"}`,
 		".gitignore": "*.txt\n", "secret-of": "x"})
+	w.reads("press")
 	w.must(w.as("ingrid", "", "prebuild", "plan", "press"), 4, "does not allow")
 	w.must(w.as("runa", "", "prebuild", "plan", "press", "--branch", "mian", "--on-push"), 4, `no branch "mian"`)
 	w.must(w.as("runa", "", "prebuild", "plan", "press", "--at", "5:30"), 4, "no timetable")
@@ -120,6 +121,12 @@ func TestPrebuilds(t *testing.T) {
 	w.must(w.as("runa", "", "prebuild", "drop", "press"), 0)
 	w.must(w.as("ingrid", "", "stop", "four"), 0)
 	w.must(w.as("ingrid", "", "start", "four"), 0, "four is ready")
+}
+
+// reads gives a repository a credential of its own.
+func (w *world) reads(repository string) {
+	w.t.Helper()
+	w.must(w.as("astrid", demo.GitToken(demo.Reader(repository)), "repos", "credential", repository, "--username", demo.Reader(repository)), 0, "read it as reader-of-")
 }
 
 // setPushKey gives a repository the key that the git-host stand-in signs with.

@@ -63,6 +63,17 @@ func prebuildRoutes(a *API) {
 			return s.Prebuilds.CopyRunLog(ctx, who, in.ID, in.Follow, w, flush)
 		}), nil
 	})
+	done(a, op("PUT", "/repositories/{repository}/credential", "put-repository-credential", "Give a repository the credential that its prebuilds read it with", policy.ChangeRepository),
+		func(ctx context.Context, who service.Actor, in *struct {
+			RepositoryPath
+			Body wire.GitCredential
+		}) error {
+			return s.Repositories.PutCredential(ctx, who, in.Repository, in.Body)
+		})
+	done(a, op("DELETE", "/repositories/{repository}/credential", "drop-repository-credential", "Take a repository's own credential away", policy.ChangeRepository),
+		func(ctx context.Context, who service.Actor, in *RepositoryPath) error {
+			return s.Repositories.DropCredential(ctx, who, in.Repository)
+		})
 	answer(a, op("PUT", "/repositories/{repository}/push-key", "make-push-key", "Give a repository a fresh key for its git host to sign the news of pushes with", policy.ChangeRepository),
 		func(ctx context.Context, who service.Actor, in *RepositoryPath) (wire.PushKey, error) {
 			return s.Pushes.NewPushKey(ctx, who, in.Repository, "")

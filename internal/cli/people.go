@@ -152,13 +152,17 @@ func (a peopleCommands) repos() *cobra.Command {
 					fmt.Fprintln(a.out, "no repository is registered; an operator does so with: yardbench repos add ADDRESS")
 					return
 				}
-				t := newTable(a.out, "REPOSITORY", "DEFAULT BRANCH", "TEAM", "PUSHES", "ADDRESS")
+				t := newTable(a.out, "REPOSITORY", "DEFAULT BRANCH", "TEAM", "PUSHES", "PREBUILDS READ", "ADDRESS")
 				for _, r := range rs {
 					pushes := "not told"
 					if r.SignsPushes {
 						pushes = "signed"
 					}
-					t.row(r.Name, r.DefaultBranch, r.Team, pushes, r.URL)
+					reads := "as nobody"
+					if r.OwnCredential {
+						reads = "as itself"
+					}
+					t.row(r.Name, r.DefaultBranch, r.Team, pushes, reads, r.URL)
 				}
 				t.print()
 			})
@@ -220,7 +224,33 @@ func (a peopleCommands) repos() *cobra.Command {
 			return a.print(k, func() { fmt.Fprintln(a.out, k.Key) })
 		}),
 	}
-	c.AddCommand(add, change, key)
+	var own wire.GitCredential
+	var gone bool
+	credential := &cobra.Command{
+		Use: "credential REPOSITORY", Short: "Give a repository the credential that its prebuilds read it with (operators)",
+		Long:    "Give a repository the credential that its prebuilds read it with: one that the git host lets read this repository and nothing else. The password or token is read without echo or from standard input. Nobody's own credential is ever used for a prebuild.",
+		Example: "  yardbench repos credential tide-board --username tide-reader\n  yardbench repos credential tide-board --remove", Args: cobra.ExactArgs(1), ValidArgsFunction: a.repositoryNames,
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) (err error) {
+			if gone {
+				if err := api.DropRepositoryCredential(cmd.Context(), args[0]); err != nil {
+					return err
+				}
+				return a.print(struct{}{}, func() { fmt.Fprintf(a.out, "%s has no credential of its own any more\n", args[0]) })
+			}
+			if own.Password, err = a.readHidden("Password or token of " + own.Username + " at the git host: "); err != nil {
+				return err
+			}
+			if err := api.PutRepositoryCredential(cmd.Context(), args[0], own); err != nil {
+				return err
+			}
+			return a.print(struct{}{}, func() { fmt.Fprintf(a.out, "prebuilds of %s read it as %s\n", args[0], own.Username) })
+		}),
+	}
+	credential.Flags().StringVar(&own.Username, "username", "", "the name at the git host")
+	credential.Flags().BoolVar(&gone, "remove", false, "take it away")
+	credential.MarkFlagsOneRequired("username", "remove")
+	credential.MarkFlagsMutuallyExclusive("username", "remove")
+	c.AddCommand(add, change, credential, key)
 	return c
 }
 

@@ -61,9 +61,6 @@ func (a prebuildCommands) prebuild() *cobra.Command {
 			}
 			return a.print(p, func() {
 				fmt.Fprintf(a.out, "%s, branch %s: %s; the last %d good are kept\n", p.Repository, p.Branch, triggers(p), p.Keep)
-				if len(p.Beside) > 0 {
-					fmt.Fprintf(a.out, "its runs fetch %s too, with your credential\n", strings.Join(p.Beside, ", "))
-				}
 			})
 		}),
 	}

@@ -79,6 +79,19 @@ func (c *Client) CopyRunLog(ctx context.Context, run string, follow bool, w io.W
 	return c.copyText(ctx, "/prebuild-runs/"+url.PathEscape(run)+"/log?follow="+strconv.FormatBool(follow), w)
 }
 
+// PutRepositoryCredential gives a repository the credential that its prebuilds
+// read it with.
+func (c *Client) PutRepositoryCredential(ctx context.Context, of string, in wire.GitCredential) error {
+	_, err := call[nothing](ctx, c, "PUT", repository(of, "/credential"), in)
+	return err
+}
+
+// DropRepositoryCredential takes it away.
+func (c *Client) DropRepositoryCredential(ctx context.Context, of string) error {
+	_, err := call[nothing](ctx, c, "DELETE", repository(of, "/credential"), nil)
+	return err
+}
+
 // NewPushKey gives a repository a fresh push key.
 func (c *Client) NewPushKey(ctx context.Context, of string) (wire.PushKey, error) {
 	return call[wire.PushKey](ctx, c, "PUT", repository(of, "/push-key"), nil)

@@ -102,6 +102,9 @@ func Fill(ctx context.Context, s *service.Service, rooms service.Rooms, gitHost 
 		if err != nil && !there(err) {
 			return fmt.Errorf("register %s: %w", name, err)
 		}
+		if err := s.Repositories.PutCredential(ctx, operator, name, wire.GitCredential{Username: Reader(name), Password: GitToken(Reader(name))}); err != nil {
+			return fmt.Errorf("give %s a credential of its own: %w", name, err)
+		}
 		if _, err := s.Pushes.NewPushKey(ctx, operator, name, PushKey(name)); err != nil {
 			return err
 		}

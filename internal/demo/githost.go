@@ -42,6 +42,9 @@ const HookPath = "/hook"
 // GitToken is what a person signs in to the git host with.
 func GitToken(person string) string { return "skerry-git-" + person }
 
+// Reader is who a repository's prebuilds read it as.
+func Reader(repository string) string { return "reader-of-" + repository }
+
 // RunGitHost runs the git-host stand-in until ctx ends: smart HTTP by git's
 // own http-backend (git-http-backend(1)), for Skerry Line's people only. Its
 // repositories are made on the first start. ready gets its address.
@@ -106,12 +109,16 @@ func GitHost(dir string, notify func() string) (http.Handler, error) {
 		for _, p := range People {
 			known = known || (p.Name == name && subtle.ConstantTimeCompare([]byte(password), []byte(GitToken(name))) == 1)
 		}
+		m := repositoryPath.FindStringSubmatch(r.URL.Path)
+		// A repository's reader reads that one, and no more.
+		if m != nil && name == Reader(m[1]) && m[2] != "git-receive-pack" && r.URL.Query().Get("service") != "git-receive-pack" {
+			known = subtle.ConstantTimeCompare([]byte(password), []byte(GitToken(name))) == 1
+		}
 		if !known {
 			w.Header().Set("WWW-Authenticate", `Basic realm="Skerry Line git"`)
 			http.Error(w, "sign in", http.StatusUnauthorized)
 			return
 		}
-		m := repositoryPath.FindStringSubmatch(r.URL.Path)
 		if m == nil {
 			http.NotFound(w, r)
 			return

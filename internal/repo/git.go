@@ -99,7 +99,7 @@ func hostProblem(address string, err error) error {
 	case strings.Contains(s, "not found"), strings.Contains(s, "returned error: 404"):
 		return Problem{"the git host knows no repository at " + address, "check the address, and that you may see it there"}
 	case strings.Contains(s, "Authentication failed"), strings.Contains(s, "returned error: 403"), strings.Contains(s, "could not read Username"), strings.Contains(s, "terminal prompts disabled"):
-		return Problem{"the git host at " + Host(address) + " refuses your credential", "give a fresh one with: yardbench credential put " + Host(address)}
+		return SignIn{Problem{"the git host at " + Host(address) + " refuses your credential", "give a fresh one with: yardbench credential put " + Host(address)}}
 	}
 	return Problem{"the git host at " + Host(address) + " cannot be used: " + last, "try again when it answers"}
 }

@@ -61,6 +61,12 @@ func NewMirrors(dir string) *Mirrors {
 // Problem is a failure that the person who asked can do something about.
 type Problem struct{ What, Next string }
 
+// SignIn is a Problem: the git host does not let whoever asks read.
+type SignIn struct{ Problem }
+
+// Unwrap gives the problem.
+func (s SignIn) Unwrap() error { return s.Problem }
+
 func (p Problem) Error() string { return p.What + "; " + p.Next }
 
 // CheckURL tells what is wrong with a repository's address, if anything.

@@ -114,6 +114,30 @@ func (s *Definitions) planAt(ctx context.Context, r store.Repository, branch, co
 	return p, err
 }
 
+// planAsRepository is the plan of a run that is nobody's: the repository is read
+// with its own credential, and further repositories are none of it. Those are
+// fetched by who launches, with their right.
+func (s *Definitions) planAsRepository(ctx context.Context, r store.Repository, branch string) (store.Plan, error) {
+	c, err := s.sessions.RepositoryCredential(r)
+	if err != nil {
+		return store.Plan{}, err
+	}
+	commit, err := s.headBy(ctx, repo.Credential{Username: c.Username, Password: c.Password}, r, branch)
+	if refused := (repo.SignIn{}); errors.As(err, &refused) {
+		why := "it has no credential of its own, and the git host shows it to nobody without one"
+		if c.Username != "" {
+			why = "the git host refuses its credential"
+		}
+		return store.Plan{}, conflict("repository-credential", "prebuilds of "+r.Name+" cannot read it: "+why, "an operator gives it one with: yardbench repos credential "+r.Name+" --username NAME")
+	}
+	if err != nil {
+		return store.Plan{}, fromRoom(err)
+	}
+	p, err := s.planAt(ctx, r, branch, commit, choice{})
+	p.Beside = nil
+	return p, err
+}
+
 // head fetches a repository with the person's credential and gives the commit
 // at a branch's head.
 func (s *Definitions) head(ctx context.Context, person string, r store.Repository, branch string) (string, error) {
@@ -121,14 +145,19 @@ func (s *Definitions) head(ctx context.Context, person string, r store.Repositor
 	if err != nil {
 		return "", err
 	}
+	commit, err := s.headBy(ctx, cred, r, branch)
+	return commit, fromRoom(err)
+}
+
+func (s *Definitions) headBy(ctx context.Context, cred repo.Credential, r store.Repository, branch string) (string, error) {
 	if err := s.mirrors.Fetch(ctx, r.ID, r.URL, cred); err != nil {
-		return "", fromRoom(err)
+		return "", err
 	}
 	commit, err := s.mirrors.Resolve(ctx, r.ID, branch)
 	if err == nil {
 		s.headMoved(r, branch, commit)
 	}
-	return commit, fromRoom(err)
+	return commit, err
 }
 
 // readers remembers whom the git host lets read what, for a while.

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
-	"slices"
 	"strings"
 	"time"
 
@@ -39,9 +38,8 @@ type Prebuilds struct {
 // usualKeep is how many good prepared images a plan keeps unless it says.
 const usualKeep = 2
 
-// PutPlan makes or changes the prebuild plan of a branch. The repository is
-// read with its maker's git credential, and so are the further repositories that
-// the definition names now: no others are later, whoever writes the branch.
+// PutPlan makes or changes the prebuild plan of a branch. Its runs read the
+// repository with the repository's own credential, and nobody's else.
 func (s *Prebuilds) PutPlan(ctx context.Context, a Actor, repository string, in wire.PutPlan) (wire.PrebuildPlan, error) {
 	r, err := s.repositories.repository(ctx, a, repository)
 	if err != nil {
@@ -62,12 +60,8 @@ func (s *Prebuilds) PutPlan(ctx context.Context, a Actor, repository string, in 
 			return wire.PrebuildPlan{}, invalid(err.Error(), "")
 		}
 	}
-	plan, err := s.definitions.plan(ctx, a.ID, r, p.Branch, choice{})
-	if err != nil {
+	if _, err := s.definitions.plan(ctx, a.ID, r, p.Branch, choice{}); err != nil {
 		return wire.PrebuildPlan{}, err // no such branch, or a definition that makes nothing
-	}
-	for _, b := range plan.Beside {
-		p.Beside = append(p.Beside, b.Name)
 	}
 	err = s.store.Write(store.About(ctx, p.ID), func(tx *store.Tx) error {
 		if err := tx.PutPrebuildPlan(ctx, p); err != nil {
@@ -163,7 +157,7 @@ func (s *Prebuilds) Plans(ctx context.Context, a Actor, repository string) ([]wi
 }
 
 func (s *Prebuilds) planView(ctx context.Context, r store.Repository, p store.PrebuildPlan) (wire.PrebuildPlan, error) {
-	v := wire.PrebuildPlan{Repository: r.Name, Branch: p.Branch, OnPush: p.OnPush, Timetable: p.Timetable, Keep: p.Keep, Beside: append([]string{}, p.Beside...), MadeBy: nameOf(ctx, s.store.Read(), p.MadeBy), Runs: []wire.PrebuildRun{}}
+	v := wire.PrebuildPlan{Repository: r.Name, Branch: p.Branch, OnPush: p.OnPush, Timetable: p.Timetable, Keep: p.Keep, MadeBy: nameOf(ctx, s.store.Read(), p.MadeBy), Runs: []wire.PrebuildRun{}}
 	if at := s.nextRun(ctx, p); !at.IsZero() {
 		at = at.UTC()
 		v.NextAt = &at
@@ -270,14 +264,9 @@ func (s *Prebuilds) run(ctx context.Context, p store.PrebuildPlan, actor, reason
 	if err != nil {
 		return nil, err
 	}
-	plan, err := s.definitions.plan(ctx, p.MadeBy, r, p.Branch, choice{})
+	plan, err := s.definitions.planAsRepository(ctx, r, p.Branch)
 	if err != nil {
 		return nil, err
-	}
-	for _, b := range plan.Beside {
-		if !slices.Contains(p.Beside, b.Name) {
-			return nil, conflict("prebuild-beside", "the definition of "+r.Name+" at "+p.Branch+" names the further repository "+b.Name+", which the plan may not fetch: it is its maker's credential that would", "look at the branch, and if it is meant make the plan again: yardbench prebuild plan "+r.Name+" --branch "+p.Branch)
-		}
 	}
 	house, _, err := s.house.Rules(ctx, s.store.Read())
 	if err != nil {

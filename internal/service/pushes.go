@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"yardbench/internal/core/journal"
-	"yardbench/internal/core/policy"
 	"yardbench/internal/store"
 	"yardbench/internal/vault"
 	"yardbench/internal/wire"
@@ -29,12 +28,9 @@ type Pushes struct {
 // NewPushKey gives a repository a fresh key for its git host to sign with, or
 // the one that is given.
 func (s *Pushes) NewPushKey(ctx context.Context, a Actor, repository, key string) (wire.PushKey, error) {
-	r, err := s.repositories.repository(ctx, a, repository)
+	r, err := s.repositories.changing(ctx, a, repository)
 	if err != nil {
 		return wire.PushKey{}, err
-	}
-	if !a.may(policy.ChangeRepository) {
-		return wire.PushKey{}, denied(a, "change repositories")
 	}
 	if key == "" {
 		key, _ = newToken("yb_push_")

@@ -33,7 +33,7 @@ func (s *Repositories) Repositories(ctx context.Context, _ Actor) ([]wire.Reposi
 }
 
 func repositoryView(r store.Repository) wire.Repository {
-	return wire.Repository{Name: r.Name, URL: r.URL, DefaultBranch: r.DefaultBranch, SignsPushes: len(r.PushKey) > 0, Team: r.Team}
+	return wire.Repository{Name: r.Name, URL: r.URL, DefaultBranch: r.DefaultBranch, SignsPushes: len(r.PushKey) > 0, OwnCredential: r.ReadUsername != "", Team: r.Team}
 }
 
 // repository finds a registered repository.
@@ -86,14 +86,61 @@ func (s *Repositories) AddRepository(ctx context.Context, a Actor, in wire.NewRe
 	return repositoryView(r), err
 }
 
+// PutCredential gives a repository the credential that its prebuilds read it
+// with. The git host is asked whether it is good.
+func (s *Repositories) PutCredential(ctx context.Context, a Actor, name string, c wire.GitCredential) error {
+	if err := checkCredential(c); err != nil {
+		return err
+	}
+	r, err := s.changing(ctx, a, name)
+	if err != nil {
+		return err
+	}
+	if _, err := s.mirrors.DefaultBranch(ctx, r.URL, repo.Credential{Username: c.Username, Password: c.Password}); err != nil {
+		return invalidAs("credential", "with this credential "+r.URL+" cannot be read", "give one that the git host lets read this repository, and nothing else")
+	}
+	sealed, err := s.sessions.Vault.Seal(c.Password, session.ReadPlace(r.ID)...)
+	if err != nil {
+		return err
+	}
+	return s.setCredential(ctx, a, r, c.Username, sealed)
+}
+
+// DropCredential takes a repository's own credential away.
+func (s *Repositories) DropCredential(ctx context.Context, a Actor, name string) error {
+	r, err := s.changing(ctx, a, name)
+	if err == nil && r.ReadUsername == "" {
+		err = notFound("credential of the repository", name, "give it one with: yardbench repos credential "+name+" --username NAME")
+	}
+	if err != nil {
+		return err
+	}
+	return s.setCredential(ctx, a, r, "", nil)
+}
+
+func (s *Repositories) setCredential(ctx context.Context, a Actor, r store.Repository, username string, sealed []byte) error {
+	return s.store.Write(ctx, func(tx *store.Tx) error {
+		if err := tx.SetReadCredential(ctx, r.ID, username, sealed); err != nil {
+			return err
+		}
+		return tx.Journal(ctx, r.ID, "", a.ID, journal.RepositoryCredentialPut{Gone: username == "", Repository: r.Name})
+	})
+}
+
+// changing finds a repository that the actor may change.
+func (s *Repositories) changing(ctx context.Context, a Actor, name string) (store.Repository, error) {
+	r, err := s.repository(ctx, a, name)
+	if err == nil && !a.may(policy.ChangeRepository) {
+		err = denied(a, "change repositories")
+	}
+	return r, err
+}
+
 // ChangeRepository changes whose a repository is.
 func (s *Repositories) ChangeRepository(ctx context.Context, a Actor, name string, in wire.RepositoryChange) (wire.Repository, error) {
-	r, err := s.repository(ctx, a, name)
+	r, err := s.changing(ctx, a, name)
 	if err != nil {
 		return wire.Repository{}, err
-	}
-	if !a.may(policy.ChangeRepository) {
-		return wire.Repository{}, denied(a, "change repositories")
 	}
 	if in.Team == nil {
 		return repositoryView(r), nil

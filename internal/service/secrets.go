@@ -270,8 +270,8 @@ func (s *Secrets) PutGitCredential(ctx context.Context, a Actor, host string, c 
 	if !hostName.MatchString(host) {
 		return invalid(quote(host)+" is no host", "give a host name, with :PORT where it is not the usual one")
 	}
-	if strings.ContainsAny(c.Username+c.Password, "\r\n\x00") || strings.Contains(c.Username, ":") {
-		return invalid("the user name or password holds a character git cannot pass on", "")
+	if err := checkCredential(c); err != nil {
+		return err
 	}
 	sealed, err := s.vault.Seal(c.Password, session.GitPlace(a.ID, host)...)
 	if err != nil {
@@ -283,6 +283,13 @@ func (s *Secrets) PutGitCredential(ctx context.Context, a Actor, host string, c 
 		}
 		return tx.Journal(ctx, a.ID, a.ID, a.ID, journal.CredentialPut{Host: host})
 	})
+}
+
+func checkCredential(c wire.GitCredential) error {
+	if strings.ContainsAny(c.Username+c.Password, "\r\n\x00") || strings.Contains(c.Username, ":") {
+		return invalid("the user name or password holds a character git cannot pass on", "")
+	}
+	return nil
 }
 
 // GitCredentials lists what the actor signs in to git hosts with.

@@ -48,6 +48,28 @@ func (s *Sessions) GitCredential(ctx context.Context, person, host string) (stew
 	return steward.GitCredential{Username: row.Username, Password: p}, err
 }
 
+// RepositoryCredential opens what a repository's prebuilds sign in to its git
+// host with. None is no error.
+func (s *Sessions) RepositoryCredential(r store.Repository) (c steward.GitCredential, err error) {
+	if r.ReadUsername == "" {
+		return c, nil
+	}
+	p, err := s.Vault.Open(r.ReadSealed, ReadPlace(r.ID)...)
+	return steward.GitCredential{Username: r.ReadUsername, Password: p}, err
+}
+
+// credential is what a workspace signs in to its git host with: its owner's, a
+// prebuild's that of the repository.
+func (s *Sessions) credential(ctx context.Context, w store.Workspace, r store.Repository, host string) (steward.GitCredential, error) {
+	if w.Kind == store.ForPrebuild {
+		return s.RepositoryCredential(r)
+	}
+	return s.GitCredential(ctx, w.OwnerID, host)
+}
+
+// ReadPlace is what a sealed credential of a repository is bound to.
+func ReadPlace(repository string) []string { return []string{"read", repository} }
+
 // GitPlace is what a sealed git credential is bound to.
 func GitPlace(person, host string) []string { return []string{"git", person, host} }
 
@@ -72,7 +94,7 @@ func (s *Sessions) Of(ctx context.Context, w store.Workspace) (p steward.Process
 	if err != nil {
 		return p, nil, err
 	}
-	cred, err := s.GitCredential(ctx, w.OwnerID, u.Host)
+	cred, err := s.credential(ctx, w, r, u.Host)
 	if err != nil {
 		return p, nil, err
 	}
@@ -153,30 +175,35 @@ func (s *Sessions) Given(ctx context.Context, w store.Workspace) ([]store.Secret
 
 // Serve answers what a steward asks: the way to the workspace's git
 // host, and its owner's credential there.
-func (s *Sessions) Serve(link string, r steward.Request, c *steward.Conn, proxy func(c *steward.Conn, host string)) {
+func (s *Sessions) Serve(link string, ask steward.Request, c *steward.Conn, proxy func(c *steward.Conn, host string)) {
 	ctx, cancel := context.WithTimeout(context.Background(), askTimeout)
 	defer cancel()
-	host, w, err := s.hostOf(ctx, link)
+	host, r, w, err := s.hostOf(ctx, link)
 	if err == nil && w.Plan.Adopted != nil {
 		err = errors.New("a container that was taken on cannot sign in at the git host")
 	}
-	switch r.Kind {
+	switch ask.Kind {
 	case steward.Git:
 		if err == nil {
 			proxy(c, host)
 		}
 	case steward.Credential:
 		var cred steward.GitCredential
-		if err == nil && r.Host != host {
-			err = fmt.Errorf("this workspace signs in at %s only, not at %s", host, r.Host)
+		if err == nil && ask.Host != host {
+			err = fmt.Errorf("this workspace signs in at %s only, not at %s", host, ask.Host)
 		}
 		if err == nil && w.Kind == store.ForPrebuild && w.SeededVolume > 0 {
-			// The plan's maker lends their credential to the clone, never to what
-			// the repository itself runs.
+			// The repository's credential is for the clone, never for what the
+			// repository itself runs.
 			err = errors.New("set-up commands of a prebuild cannot sign in at the git host")
 		}
 		if err == nil {
-			if cred, err = s.GitCredential(ctx, w.OwnerID, host); err == nil && cred.Username == "" {
+			cred, err = s.credential(ctx, w, r, host)
+			switch {
+			case err != nil || cred.Username != "":
+			case w.Kind == store.ForPrebuild:
+				err = fmt.Errorf("the repository has no credential of its own; an operator gives it one with: yardbench repos credential %s --username NAME", r.Name)
+			default:
 				err = fmt.Errorf("you have no credential for %s; give one with: yardbench credential put %s", host, host)
 			}
 		}
@@ -187,20 +214,20 @@ func (s *Sessions) Serve(link string, r steward.Request, c *steward.Conn, proxy 
 	}
 }
 
-func (s *Sessions) hostOf(ctx context.Context, link string) (string, store.Workspace, error) {
-	w, err := s.Store.Read().WorkspaceByID(ctx, outside.WorkspaceOf(link))
+func (s *Sessions) hostOf(ctx context.Context, link string) (host string, r store.Repository, w store.Workspace, err error) {
+	w, err = s.Store.Read().WorkspaceByID(ctx, outside.WorkspaceOf(link))
 	if err != nil {
-		return "", w, err
+		return "", r, w, err
 	}
-	r, err := s.Store.Read().RepositoryByID(ctx, w.RepositoryID)
+	r, err = s.Store.Read().RepositoryByID(ctx, w.RepositoryID)
 	if err != nil {
-		return "", w, err
+		return "", r, w, err
 	}
 	u, err := url.Parse(r.URL)
 	if err != nil {
-		return "", w, err
+		return "", r, w, err
 	}
-	return u.Host, w, nil
+	return u.Host, r, w, nil
 }
 
 // PortAddress is where a port of a workspace is to be reached.

@@ -3,7 +3,6 @@ package store
 import (
 	"context"
 	"database/sql"
-	"strings"
 	"time"
 
 	"yardbench/internal/core/lifecycle"
@@ -23,27 +22,23 @@ type PrebuildPlan struct {
 	MadeBy                   string
 	CreatedAt                time.Time
 	Due                      string // why another run is due
-	// Beside are the further repositories that its runs may fetch, by name: those
-	// that the branch's definition named when the plan was made.
-	Beside []string
 }
 
-const prebuildPlanColumns = "id, repository_id, branch, on_push, timetable, keep, made_by, created_at, due, beside"
+const prebuildPlanColumns = "id, repository_id, branch, on_push, timetable, keep, made_by, created_at, due"
 
 func scanPrebuildPlan(scan func(...any) error) (p PrebuildPlan, err error) {
 	var at int64
-	var beside string
-	err = scan(&p.ID, &p.RepositoryID, &p.Branch, &p.OnPush, &p.Timetable, &p.Keep, &p.MadeBy, &at, &p.Due, &beside)
-	p.CreatedAt, p.Beside = fromMicros(at), strings.Fields(beside)
+	err = scan(&p.ID, &p.RepositoryID, &p.Branch, &p.OnPush, &p.Timetable, &p.Keep, &p.MadeBy, &at, &p.Due)
+	p.CreatedAt = fromMicros(at)
 	return p, err
 }
 
 // PutPrebuildPlan adds a plan, or changes the one of its repository and branch.
 func (tx prebuildsWrites) PutPrebuildPlan(ctx context.Context, p PrebuildPlan) error {
 	tx.cached()
-	return tx.exec(ctx, "INSERT INTO prebuild_plans ("+prebuildPlanColumns+`) VALUES (?, ?, ?, ?, ?, ?, ?, ?, '', ?)
-		ON CONFLICT (repository_id, branch) DO UPDATE SET on_push = excluded.on_push, timetable = excluded.timetable, keep = excluded.keep, made_by = excluded.made_by, beside = excluded.beside`,
-		p.ID, p.RepositoryID, p.Branch, p.OnPush, p.Timetable, p.Keep, p.MadeBy, micros(tx.now), strings.Join(p.Beside, " "))
+	return tx.exec(ctx, "INSERT INTO prebuild_plans ("+prebuildPlanColumns+`) VALUES (?, ?, ?, ?, ?, ?, ?, ?, '')
+		ON CONFLICT (repository_id, branch) DO UPDATE SET on_push = excluded.on_push, timetable = excluded.timetable, keep = excluded.keep, made_by = excluded.made_by`,
+		p.ID, p.RepositoryID, p.Branch, p.OnPush, p.Timetable, p.Keep, p.MadeBy, micros(tx.now))
 }
 
 // DropPrebuildPlan removes a plan with its runs' records.

@@ -15,14 +15,18 @@ type Repository struct {
 	ID, Name, URL, DefaultBranch string
 	CreatedAt                    time.Time
 	PushKey                      []byte // sealed: what the git host signs with; empty for none
-	TeamID, Team                 string // whose money its prebuilds are; empty for nobody's
+	// ReadUsername and ReadSealed are what its prebuilds sign in to the git host
+	// with; empty for nothing.
+	ReadUsername string
+	ReadSealed   []byte
+	TeamID, Team string // whose money its prebuilds are; empty for nobody's
 }
 
-const repositoryQuery = "SELECT r.id, r.name, r.url, r.default_branch, r.created_at, r.push_key, COALESCE(r.team_id, ''), COALESCE(t.name, '') FROM repositories r LEFT JOIN teams t ON t.id = r.team_id "
+const repositoryQuery = "SELECT r.id, r.name, r.url, r.default_branch, r.created_at, r.push_key, r.read_username, r.read_sealed, COALESCE(r.team_id, ''), COALESCE(t.name, '') FROM repositories r LEFT JOIN teams t ON t.id = r.team_id "
 
 func scanRepository(scan func(...any) error) (r Repository, err error) {
 	var at int64
-	err = scan(&r.ID, &r.Name, &r.URL, &r.DefaultBranch, &at, &r.PushKey, &r.TeamID, &r.Team)
+	err = scan(&r.ID, &r.Name, &r.URL, &r.DefaultBranch, &at, &r.PushKey, &r.ReadUsername, &r.ReadSealed, &r.TeamID, &r.Team)
 	r.CreatedAt = fromMicros(at)
 	return r, err
 }
@@ -31,6 +35,13 @@ func scanRepository(scan func(...any) error) (r Repository, err error) {
 func (tx repositoriesWrites) AddRepository(ctx context.Context, r Repository) error {
 	tx.cached()
 	return tx.exec(ctx, "INSERT INTO repositories (id, name, url, default_branch, created_at, push_key, team_id) VALUES (?, ?, ?, ?, ?, x'', NULLIF(?, ''))", r.ID, r.Name, r.URL, r.DefaultBranch, micros(tx.now), r.TeamID)
+}
+
+// SetReadCredential sets what a repository's prebuilds sign in with; both empty
+// for nothing.
+func (tx repositoriesWrites) SetReadCredential(ctx context.Context, repository, username string, sealed []byte) error {
+	tx.cached()
+	return tx.mustChange(ctx, "UPDATE repositories SET read_username = ?, read_sealed = ? WHERE id = ?", username, append([]byte{}, sealed...), repository)
 }
 
 // SetPushKey sets what a repository's git host signs with.

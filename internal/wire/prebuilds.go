@@ -9,7 +9,6 @@ type PrebuildPlan struct {
 	OnPush     bool          `json:"on_push"`
 	Timetable  string        `json:"timetable,omitempty"`
 	Keep       int           `json:"keep"`
-	Beside     []string      `json:"beside" doc:"The further repositories that its runs may fetch"`
 	MadeBy     string        `json:"made_by"`
 	NextAt     *time.Time    `json:"next_at,omitempty" doc:"When it is due by its timetable"`
 	Runs       []PrebuildRun `json:"runs" doc:"The newest, at most 20"`

@@ -6,6 +6,7 @@ type Repository struct {
 	URL           string `json:"url" example:"https://git.skerryline.example/tide-board.git"`
 	DefaultBranch string `json:"default_branch" example:"main"`
 	SignsPushes   bool   `json:"signs_pushes" doc:"Its git host has a key to sign the news of pushes with"`
+	OwnCredential bool   `json:"own_credential" doc:"It has a credential of its own, which its prebuilds read it with"`
 	Team          string `json:"team,omitempty" doc:"Whose money its prebuilds are"`
 }
 

@@ -76,6 +76,7 @@ export function RepositoriesPage({ person }: { person: Person }) {
           { title: "Address", dataIndex: "url", ellipsis: true },
           { title: "Prepared ahead", className: "nowrap", width: 220, render: (_, r) => (of(r).length === 0 ? <span className="quiet">no plan</span> : of(r).map((p) => <Newest key={p.branch} of={p} />)) },
           { title: "Team", width: 110, render: (_, r) => (person.role === "operator" ? <TeamOf of={r} /> : r.team) },
+          { title: "Prebuilds read", width: 120, render: (_, r) => (r.own_credential ? "as itself" : "as nobody") },
           { title: "Pushes", width: 80, render: (_, r) => (r.signs_pushes ? "signed" : "not told") },
           {
             title: "",
@@ -137,7 +138,7 @@ function Plan({ of: p, manages, onChange }: { of: PrebuildPlan; manages: boolean
   const done = useDone("prebuilds");
   const run = useMutation({ mutationFn: () => take(api.POST("/api/v1/repositories/{repository}/prebuild-runs", { params: { path: { repository: p.repository } }, body: { branch: p.branch } })), ...done });
   const drop = useMutation({ mutationFn: () => take(api.DELETE("/api/v1/repositories/{repository}/prebuild-plan", { params: { path: { repository: p.repository }, query: { branch: p.branch } } })), ...done });
-  const triggers = [p.on_push && "on push", p.timetable && `by timetable ${p.timetable}${p.next_at ? `, next ${when(p.next_at)}` : ""}`, "by hand", p.beside.length > 0 && `fetches ${p.beside.join(", ")} too`].filter(Boolean).join("; ");
+  const triggers = [p.on_push && "on push", p.timetable && `by timetable ${p.timetable}${p.next_at ? `, next ${when(p.next_at)}` : ""}`, "by hand"].filter(Boolean).join("; ");
   return (
     <section aria-label={`Plan of ${p.repository}, ${p.branch}`} style={{ padding: "4px 0 12px" }}>
       <Space style={{ marginBottom: 8 }}>

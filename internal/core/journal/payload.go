@@ -141,6 +141,13 @@ type RepositoryChanged struct {
 	Team       string `json:"team"`
 }
 
+// RepositoryCredentialPut gives a repository a credential of its own, or takes
+// it away.
+type RepositoryCredentialPut struct {
+	Gone       bool   `json:"gone,omitempty"`
+	Repository string `json:"repository"`
+}
+
 // PushKeyMade is a new key for the news of a repository's pushes.
 type PushKeyMade struct {
 	Repository string `json:"repository"`
@@ -285,6 +292,7 @@ func (CredentialPut) Kind() string      { return "git-credential.put" }
 func (CredentialRemoved) Kind() string  { return "git-credential.removed" }
 func (RepositoryAdded) Kind() string    { return "repository.added" }
 func (RepositoryChanged) Kind() string  { return "repository.changed" }
+func (RepositoryCredentialPut) Kind() string { return "repository.credential" }
 func (PushKeyMade) Kind() string        { return "repository.push-key" }
 func (PersonAdded) Kind() string        { return "person.added" }
 func (PersonChanged) Kind() string      { return "person.changed" }

@@ -35,6 +35,7 @@ func TestKindsAndTheirJSONStay(t *testing.T) {
 		{CredentialRemoved{"git.example"}, "git-credential.removed", `{"host":"git.example"}`},
 		{RepositoryAdded{"tide-board", "Timetable", "https://x"}, "repository.added", `{"name":"tide-board","team":"Timetable","url":"https://x"}`},
 		{RepositoryChanged{"tide-board", "Fares"}, "repository.changed", `{"repository":"tide-board","team":"Fares"}`},
+		{RepositoryCredentialPut{true, "tide-board"}, "repository.credential", `{"gone":true,"repository":"tide-board"}`},
 		{PushKeyMade{"tide-board"}, "repository.push-key", `{"repository":"tide-board"}`},
 		{PersonAdded{"lead", "Fares", ""}, "person.added", `{"role":"lead","team":"Fares"}`},
 		{PersonChanged{true, "lead", "Fares"}, "person.changed", `{"closed":true,"role":"lead","team":"Fares"}`},

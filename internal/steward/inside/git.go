@@ -81,15 +81,18 @@ func (s trees) clone(r steward.Request, log io.Writer) steward.Exit {
 		if err := errors.Join(os.MkdirAll(c.Folder, 0o755), os.Chown(c.Folder, int(a.uid), int(a.gid))); err != nil {
 			return fail("make the folder of the clone: %s", err)
 		}
+		// A prebuild fetches nothing beside its repository.
+		_, err := os.Lstat(filepath.Join(c.Folder, ".git"))
+		here := r.Prepared && err == nil
 		var x steward.Exit
 		switch aside := filepath.Join(c.Folder, asideName); {
 		case without:
-			ask, err := json.Marshal(gitless{URL: c.URL, Branch: c.Branch, Folder: c.Folder, Proxy: s.gitProxy, Helper: s.helper(), Prepared: r.Prepared})
+			ask, err := json.Marshal(gitless{URL: c.URL, Branch: c.Branch, Folder: c.Folder, Proxy: s.gitProxy, Helper: s.helper(), Prepared: here})
 			if err != nil {
 				return fail("ask for the clone: %s", err)
 			}
 			x = run("/", s.binary, "clone-without-git", string(ask))
-		case r.Prepared:
+		case here:
 			// What the set-up changed in tracked files is dropped: the tree is the branch's.
 			if x = git(c.Folder, "fetch", "--prune", "origin"); x.Problem == "" {
 				x = git(c.Folder, "checkout", "--force", "-B", c.Branch, "--track", "origin/"+c.Branch)
