@@ -69,10 +69,7 @@ func TestASecondServiceOnACopyOfTheRecords(t *testing.T) {
 	if err := os.Rename(copied, data); err != nil {
 		t.Fatal(err)
 	}
-	w.address, w.more = "", []string{"--take-over"}
-	if bounded() {
-		w.more = append(w.more, "--bound-disks")
-	}
+	w.address, w.more = "", append([]string{"--take-over"}, bounds()...)
 	w.start()
 	select {
 	case <-ended:

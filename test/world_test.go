@@ -116,8 +116,8 @@ func (w *world) start() {
 	w.service = exec.Command(os.Getenv("YARDBENCH_TEST_BINARY"), "demo", "service", "--data", filepath.Join(w.dir, "data"),
 		"--listen", listen, "--engine", w.engine, "--git-host", w.git)
 	w.service.Args = append(w.service.Args, w.more...)
-	if bounded() && w.more == nil {
-		w.service.Args = append(w.service.Args, "--bound-disks")
+	if w.more == nil {
+		w.service.Args = append(w.service.Args, bounds()...)
 	}
 	w.output = &syncBuffer{}
 	out, err := w.service.StdoutPipe()
@@ -139,11 +139,17 @@ func (w *world) start() {
 	w.t.Fatalf("the service did not come up:\n%s", w.output)
 }
 
-// bounded tells whether this machine can bound workspaces' disks.
-var bounded = sync.OnceValue(func() bool {
-	out, err := exec.Command("../tools/disks").Output()
-	return err == nil && strings.TrimSpace(string(out)) != ""
+// bounds are the flags by which this machine can bound workspaces further.
+var bounds = sync.OnceValue(func() []string {
+	out, err := exec.Command("../tools/bounds").Output()
+	if err != nil {
+		return nil
+	}
+	return strings.Fields(string(out))
 })
+
+// bounded tells whether this machine can bound workspaces' disks.
+func bounded() bool { return slices.Contains(bounds(), "--bound-disks") }
 
 // kill ends the service as a power cut would.
 func (w *world) kill() {

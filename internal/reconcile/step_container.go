@@ -39,17 +39,43 @@ func (d *doing) makeBody(ctx context.Context) error {
 	}
 	def := plan.Definition
 	spec := yard.Body{Workspace: d.w.ID, Number: d.body, Volume: d.volume, Folder: def.Mountpoint(), Tree: def.TreeFolder(), Hostname: d.w.Name, Image: plan.Image, Env: def.Env,
-		CoresMilli: d.w.CoresMilli, MemoryBytes: d.w.MemoryBytes, DiskBytes: d.w.DiskBytes, Mounts: def.Mounts, Extra: def.Extra}
+		CoresMilli: d.w.CoresMilli, MemoryBytes: d.w.MemoryBytes, DiskBytes: d.w.DiskBytes / named(def), Mounts: def.Mounts, Extra: def.Extra}
 	if def.RunsOwnCommand() || len(def.Entrypoints) > 0 {
 		spec.Own = &yard.OwnCommand{Entrypoints: def.Entrypoints, Image: def.RunsOwnCommand(), User: def.ContainerUser}
 	}
 	if c := def.Compose; c != nil {
+		spec.Share = share(d.w)
 		spec.Aliases = c.Aliases
 		if spec.Own != nil {
 			spec.Own.Entrypoint, spec.Own.Command = c.Entrypoint, c.Command
 		}
 	}
 	return d.yard.Make(ctx, spec)
+}
+
+// share is what a workspace's containers may use together.
+func share(w store.Workspace) yard.Share {
+	return yard.Share{CoresMilli: w.CoresMilli, MemoryBytes: w.MemoryBytes}
+}
+
+// named counts the volumes that a definition and its services name, at least
+// one: together they get one disk of the workspace's size.
+func named(def definition.Definition) int64 {
+	names := map[string]bool{}
+	add := func(mounts []definition.Mount) {
+		for _, m := range mounts {
+			if m.Kind == definition.MountVolume {
+				names[m.Source] = true
+			}
+		}
+	}
+	add(def.Mounts)
+	if def.Compose != nil {
+		for _, s := range def.Compose.Services {
+			add(s.Mounts)
+		}
+	}
+	return max(1, int64(len(names)))
 }
 
 // mountAbove is where the volume is mounted, where that is above the tree.

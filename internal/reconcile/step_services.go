@@ -75,7 +75,7 @@ func (d servicesStep) serviceSpec(plan *store.Plan, s definition.Service) yard.S
 		}
 		return whole
 	}
-	return yard.ServiceSpec{Workspace: d.w.ID, Number: d.body, Volume: d.volume, Tree: within, Image: plan.ServiceImages[s.Name], Service: s, DiskBytes: d.w.DiskBytes,
+	return yard.ServiceSpec{Workspace: d.w.ID, Number: d.body, Volume: d.volume, Tree: within, Image: plan.ServiceImages[s.Name], Service: s, DiskBytes: d.w.DiskBytes / named(def), Share: share(d.w),
 		CoresMilli: least(s.CoresMilli, d.w.CoresMilli), MemoryBytes: least(s.MemoryBytes, d.w.MemoryBytes)}
 }
 

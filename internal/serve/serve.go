@@ -56,6 +56,9 @@ type Config struct {
 	// BoundDisks gives each workspace a disk of its size that cannot grow; see
 	// engine.Disks for what it wants. Without it disks are measured.
 	BoundDisks bool
+	// BoundTogether bounds a workspace's containers all together; see
+	// engine.Shares for what it wants. Without it each has the workspace's size.
+	BoundTogether bool
 	// Proxies are those in front of the door; see api.Config.
 	Proxies []string
 	// TakeOver keeps the yard although another service with the same records, or
@@ -151,11 +154,17 @@ func Run(ctx context.Context, c Config) error {
 			return err
 		}
 	}
+	var shares *engine.Shares
+	if c.BoundTogether {
+		if shares, err = engine.NewShares("/sys/fs/cgroup"); err != nil {
+			return err
+		}
+	}
 	bus := &live.Bus{}
 	st.OnJournal(func() { bus.Publish("") })
 	hub := outside.NewHub(filepath.Join(dir, "links"))
 	defer hub.Shut()
-	yd, err := theYard(c, dir, installation, hub.Folder, disks)
+	yd, err := theYard(c, dir, installation, hub.Folder, disks, shares)
 	if err != nil {
 		return err
 	}
@@ -248,10 +257,10 @@ type closingYard interface {
 
 // theYard is the yard at c.Engine: a simulated one where it begins with sim:,
 // followed by the names of the images it has, else a container engine.
-func theYard(c Config, dir, installation string, links func(link string) string, disks *engine.Disks) (closingYard, error) {
+func theYard(c Config, dir, installation string, links func(link string) string, disks *engine.Disks, shares *engine.Shares) (closingYard, error) {
 	names, simulated := strings.CutPrefix(c.Engine, SimulatedYard)
 	if !simulated {
-		return engine.New(engine.Config{Host: c.Engine, Installation: installation, Addresses: c.Addresses, Disks: disks,
+		return engine.New(engine.Config{Host: c.Engine, Installation: installation, Addresses: c.Addresses, Disks: disks, Shares: shares,
 			Steward: func(arch string) (string, error) { return carried.Unpack(filepath.Join(dir, "steward"), arch) },
 			Link:    func(workspace string, number int) string { return links(outside.Link(workspace, number)) }})
 	}

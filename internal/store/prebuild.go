@@ -78,10 +78,10 @@ type PrebuildRun struct {
 	Reason              string
 	Commit, Fingerprint string
 	Kept
-	Outcome             lifecycle.Outcome
-	Cause               string
-	StartedAt           time.Time
-	EndedAt, DroppedAt  *time.Time
+	Outcome            lifecycle.Outcome
+	Cause              string
+	StartedAt          time.Time
+	EndedAt, DroppedAt *time.Time
 }
 
 // Kept is what a run that went well left.

@@ -296,6 +296,8 @@ type Body struct {
 	// CoresMilli (thousandths of a core) and MemoryBytes bound what the body
 	// may use; 0 is no bound.
 	CoresMilli, MemoryBytes int64
+	// Share bounds it together with the services beside it, where the yard can.
+	Share Share
 	// DiskBytes bounds each of the volumes that Mounts name, where the yard can.
 	DiskBytes int64
 	Mounts    []definition.Mount
@@ -303,6 +305,12 @@ type Body struct {
 	Aliases   []string // further names on the workspace's network
 	// Own is what runs beside the steward; nil is nothing.
 	Own *OwnCommand
+}
+
+// Share is what the containers of a workspace may use all together; the zero
+// Share is no bound.
+type Share struct {
+	CoresMilli, MemoryBytes int64
 }
 
 // OwnCommand is what an image or a definition runs in its container.
@@ -326,4 +334,5 @@ type ServiceSpec struct {
 	DiskBytes int64
 	// CoresMilli and MemoryBytes bound what it may use; 0 is no bound.
 	CoresMilli, MemoryBytes int64
+	Share                   Share // its body's
 }

@@ -89,6 +89,9 @@ func (e *bodies) makeBody(ctx context.Context, b yard.Body) error {
 	host.Tmpfs, host.Mounts = tmpfs, append(mounts, more...)
 	// No swap beside the memory: it would be memory under another name.
 	host.NanoCPUs, host.Memory, host.MemorySwap = b.CoresMilli*1e6, b.MemoryBytes, b.MemoryBytes
+	if host.CgroupParent, err = e.share(b.Workspace, b.Share); err != nil {
+		return err
+	}
 	return e.create(ctx, client.ContainerCreateOptions{
 		Name: e.body(b.Workspace, b.Number),
 		Config: &container.Config{
@@ -99,6 +102,16 @@ func (e *bodies) makeBody(ctx context.Context, b yard.Body) error {
 		HostConfig:       host,
 		NetworkingConfig: e.endpoint(b.Workspace, b.Aliases, b.Extra.HostNetwork),
 	})
+}
+
+// share is the control group for the containers of a workspace; "" where they
+// are bounded each for itself.
+func (e *conn) share(workspace string, s yard.Share) (string, error) {
+	if e.Shares == nil || s == (yard.Share{}) {
+		return "", nil
+	}
+	group := e.name(workspace)
+	return e.Shares.parent(group), e.Shares.set(group, s)
 }
 
 func hostname(b yard.Body) string {
@@ -404,6 +417,9 @@ func (e *bodies) StartService(ctx context.Context, s yard.ServiceSpec) error {
 	}
 	host.Init = &v.Extra.Init
 	host.NanoCPUs, host.Memory, host.MemorySwap = s.CoresMilli*1e6, s.MemoryBytes, s.MemoryBytes
+	if host.CgroupParent, err = e.share(s.Workspace, s.Share); err != nil {
+		return err
+	}
 	if v.Restart {
 		host.RestartPolicy = container.RestartPolicy{Name: container.RestartPolicyOnFailure, MaximumRetryCount: 10}
 	}

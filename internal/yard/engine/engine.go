@@ -64,6 +64,7 @@ type Config struct {
 	Installation string       // whose names and labels everything carries
 	Addresses    netip.Prefix // the range that workspaces' networks are cut from
 	Disks        *Disks       // nil: volumes are not bounded
+	Shares       *Shares      // nil: containers of a workspace are bounded each for itself
 	// Steward is the folder, on the engine's machine, with the steward's program
 	// for a processor; Link is the folder there with the socket and the token of
 	// a body's link.
@@ -254,6 +255,9 @@ func (e *Engine) Make(ctx context.Context, what yard.Thing) error {
 func (e *Engine) Remove(ctx context.Context, p yard.Part) error {
 	switch p.Kind {
 	case yard.NetworkPart:
+		if e.Shares != nil {
+			e.Shares.drop(e.name(p.Workspace))
+		}
 		return e.networks.remove(ctx, p.Workspace)
 	case yard.VolumePart:
 		return e.removeVolume(ctx, e.volume(p.Workspace, p.Number))

@@ -1,0 +1,69 @@
+package test
+
+import (
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/moby/moby/client"
+)
+
+// A workspace with services has its size once: its containers are bounded all
+// together, and the disks that they name beside it come to one more.
+func TestServicesShareTheSize(t *testing.T) {
+	t.Parallel()
+	if !slices.Contains(bounds(), "--bound-together") {
+		t.Skip("needs control groups that can be written, as root")
+	}
+	w := newWorld(t)
+	w.rules("small:  {cores: 1, memory: 1 GiB, disk: 10 GiB}", "small:  {cores: 1, memory: 256 MiB, disk: 256 MiB}")
+	w.register("two-holds", map[string]string{
+		".devcontainer/devcontainer.json": `{"dockerComposeFile": "compose.yaml", "service": "app", "workspaceFolder": "/w"}`,
+		".devcontainer/compose.yaml": `
+services:
+  app: {image: 'skerryline/base:1', command: sleep infinity, volumes: ['..:/w', 'one:/one']}
+  hold: {image: 'skerryline/base:1', volumes: ['two:/two'], command: ['python3', '-c', 'x = bytearray(150 << 20); print("full", flush=True); import time; time.sleep(10**6)']}
+volumes: {one: {}, two: {}}
+`})
+	w.must(w.as("ingrid", "", "launch", "two-holds", "--name", "holds"), 0, "is ready")
+	ws, err := w.client("ingrid").Show(t.Context(), "holds")
+	if err != nil {
+		t.Fatal(err)
+	}
+	group := "yb-" + w.installation() + "-" + ws.ID
+	list, err := w.docker().ContainerList(t.Context(), client.ContainerListOptions{Filters: client.Filters{}.Add("label", "yardbench.workspace="+ws.ID)})
+	if err != nil || len(list.Items) != 2 {
+		t.Fatalf("its containers are %+v, %v", list, err)
+	}
+	dir, limit := filepath.Join("/sys/fs/cgroup/memory/yardbench", group), "memory.limit_in_bytes"
+	if _, err := os.Stat("/sys/fs/cgroup/cgroup.controllers"); err == nil {
+		dir, limit = filepath.Join("/sys/fs/cgroup/yardbench", group), "memory.max"
+	}
+	if b, err := os.ReadFile(filepath.Join(dir, limit)); strings.TrimSpace(string(b)) != "268435456" {
+		t.Errorf("together they may use %s, %v", b, err)
+	}
+	for _, c := range list.Items {
+		if _, err := os.Stat(filepath.Join(dir, c.ID)); err != nil {
+			t.Errorf("%v is bounded elsewhere: %v", c.Names, err)
+		}
+	}
+	// What fits beside the service does; what does not ends one of the two.
+	w.must(w.as("ingrid", "", "run", "holds", "--", "python3", "-c", "x = bytearray(40 << 20); print(len(x))"), 0, "41943040")
+	r := w.as("ingrid", "", "run", "holds", "--", "python3", "-c", "x = bytearray(150 << 20); print(len(x))")
+	if up := w.as("ingrid", "", "services", "holds"); r.code == 0 && strings.Contains(up.out, "running") {
+		t.Errorf("both have 150 MiB of 256:\n%s", up)
+	}
+	if bounded() {
+		size := strings.Fields(w.must(w.as("ingrid", "", "run", "holds", "--", "df", "--output=size", "-BM", "/one"), 0))[1]
+		if n, err := strconv.Atoi(strings.TrimSuffix(size, "M")); err != nil || n < 90 || n > 128 {
+			t.Errorf("one of two named disks has %s, %v", size, err)
+		}
+	}
+	w.must(w.as("ingrid", "", "remove", "holds", "--yes", "--discard"), 0)
+	if _, err := os.Stat(dir); err == nil {
+		t.Error("its group is left")
+	}
+}
