@@ -34,6 +34,7 @@ require (
 	golang.org/x/crypto/x509roots/fallback v0.0.0-20261030153154-30a33513ff6d
 	golang.org/x/net v0.61.0
 	golang.org/x/term v0.47.0
+	golang.org/x/time v0.16.0
 	golang.org/x/tools v0.52.0
 	google.golang.org/protobuf v1.36.12
 	modernc.org/sqlite v1.62.0

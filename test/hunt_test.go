@@ -126,7 +126,7 @@ func asks(ctx context.Context, clients map[string]*yb.Client, person string, r *
 // startSim starts the service over the simulated yard.
 func (w *world) startSim(seed uint64, faults int) {
 	w.t.Helper()
-	w.more = []string{"--sim-fast", "--sim-seed", fmt.Sprint(seed), "--sim-faults", fmt.Sprint(faults)}
+	w.more = []string{"--changes-per-hour", "0", "--sim-fast", "--sim-seed", fmt.Sprint(seed), "--sim-faults", fmt.Sprint(faults)}
 	w.start()
 }
 

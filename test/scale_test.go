@@ -30,7 +30,7 @@ func simWorld(t testing.TB) *world {
 	t.Cleanup(func() { os.RemoveAll(dir) })
 	w.dir, w.bare = dir, filepath.Join(dir, "git")
 	w.hostGit()
-	w.more = []string{"--sim-fast"}
+	w.more = []string{"--sim-fast", "--changes-per-hour", "0"}
 	w.start()
 	t.Cleanup(w.kill)
 	return w

@@ -118,6 +118,9 @@ func (w *world) start() {
 	w.service.Args = append(w.service.Args, w.more...)
 	if w.more == nil {
 		w.service.Args = append(w.service.Args, bounds()...)
+		if _, measured := w.t.(*testing.B); measured {
+			w.service.Args = append(w.service.Args, "--changes-per-hour", "0")
+		}
 	}
 	w.output = &syncBuffer{}
 	out, err := w.service.StdoutPipe()

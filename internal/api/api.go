@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"maps"
 	"net/http"
 	"path"
 	"strings"
@@ -196,6 +197,7 @@ func write(w http.ResponseWriter, p *wire.Problem) {
 	if err != nil {
 		body = []byte(`{"title":"Internal Server Error","status":500}`)
 	}
+	maps.Copy(w.Header(), p.GetHeaders())
 	w.Header().Set("Content-Type", p.ContentType(""))
 	w.WriteHeader(p.Status)
 	_, _ = w.Write(body) // whoever asked may be gone
@@ -226,6 +228,13 @@ func (a *API) signedIn(ctx huma.Context, next func(huma.Context)) {
 			Detail: "your role, " + string(actor.Role) + ", does not allow this: " + string(action), Next: "ask an operator"})
 		return
 	}
+	change := (r.Method != http.MethodGet && r.Method != http.MethodHead) || r.Header.Get("Upgrade") != ""
+	end, err := a.svc.Pace.Begin(actor.ID, change)
+	if err != nil {
+		write(w, asProblem(err))
+		return
+	}
+	defer end()
 	next(huma.WithValue(ctx, actorKey{}, actor))
 }
 

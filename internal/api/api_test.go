@@ -35,7 +35,7 @@ type inside struct {
 }
 
 // doorTo is door with a yard.
-func doorTo(t *testing.T, engine string) (address string, svc *inside) {
+func doorTo(t *testing.T, engine string, changes ...func(*serve.Config)) (address string, svc *inside) {
 	t.Helper()
 	dir, err := os.MkdirTemp("", "yb")
 	if err != nil {
@@ -44,12 +44,16 @@ func doorTo(t *testing.T, engine string) (address string, svc *inside) {
 	ctx, cancel := context.WithCancel(t.Context())
 	ready, ended := make(chan string, 1), make(chan error, 1)
 	go func() {
-		ended <- serve.Run(ctx, serve.Config{DataDir: dir, Listen: "127.0.0.1:0", Engine: engine, Addresses: netip.MustParsePrefix("10.213.0.0/16"), SimTimes: map[string]time.Duration{}, SimOthers: demo.SimulatedOthers(),
+		c := serve.Config{DataDir: dir, Listen: "127.0.0.1:0", Engine: engine, Addresses: netip.MustParsePrefix("10.213.0.0/16"), SimTimes: map[string]time.Duration{}, SimOthers: demo.SimulatedOthers(),
 			Console: fstest.MapFS{"index.html": {Data: []byte("<title>the console</title>")}, "assets/a.js": {Data: []byte("1")}},
 			Prepare: func(ctx context.Context, s *service.Service, rooms service.Rooms) error {
 				svc = &inside{s, rooms}
 				return demo.FillPeople(ctx, s, rooms, "http://git.skerryline.localhost:1")
-			}, Ready: func(a string) { ready <- a }})
+			}, Ready: func(a string) { ready <- a }}
+		for _, change := range changes {
+			change(&c)
+		}
+		ended <- serve.Run(ctx, c)
 	}()
 	t.Cleanup(func() {
 		cancel()

@@ -31,6 +31,7 @@ func serviceFlags(c *cobra.Command, config *serve.Config, addresses *string) {
 	c.Flags().StringVar(&config.Engine, "engine", engine, "the container engine; sim:IMAGE,… is a simulated yard that has these images")
 	c.Flags().StringVar(&config.Address, "public-address", "", "the console's address as people reach it (default: where it listens)")
 	c.Flags().StringVar(&config.PortForm, "port-address", "", "the address of workspaces' ports, with a * for the name of one, on another host than the console's (default: http://*.ports.localhost and the door's port)")
+	c.Flags().IntVar(&config.ChangesPerHour, "changes-per-hour", 20000, "how much one person may change in an hour, a tenth of it at once; each change is written down for good; 0 is no bound")
 	c.Flags().BoolVar(&config.BoundTogether, "bound-together", false, "bound the containers of a workspace with services all together by its size (wants root, and a local engine that drives control groups itself); without it each has the size")
 	c.Flags().BoolVar(&config.BoundDisks, "bound-disks", false, "give each workspace a disk of its size that cannot grow (wants root, a local engine and loop devices); without it disks are measured")
 	c.Flags().StringSliceVar(&config.Proxies, "proxies", []string{"127.0.0.0/8", "::1"}, "addresses and ranges of the proxies in front of the service, which are believed when they say whom a request comes from")

@@ -56,6 +56,9 @@ type Config struct {
 	// BoundDisks gives each workspace a disk of its size that cannot grow; see
 	// engine.Disks for what it wants. Without it disks are measured.
 	BoundDisks bool
+	// ChangesPerHour bounds what one person changes, a tenth of it at once; 0 does
+	// not.
+	ChangesPerHour int
 	// BoundTogether bounds a workspace's containers all together; see
 	// engine.Shares for what it wants. Without it each has the workspace's size.
 	BoundTogether bool
@@ -198,7 +201,7 @@ func Run(ctx context.Context, c Config) error {
 		simulated.Links().Changed = k.Followers.StewardChanged
 	}
 	hub.Serve = func(link string, r steward.Request, c *steward.Conn) { k.Sessions.Serve(link, r, c, outside.ServeGit) }
-	rooms := service.Rooms{JournalKey: journalKey, Simulated: isSimulated, Store: st, Keeper: k, Yard: k.Yard, Installation: k.Installation, House: k.House, Sessions: k.Sessions, Hub: stewards, Mirrors: mirrors, Vault: v, Bus: bus, Address: strings.TrimRight(c.Address, "/"), Now: c.Now}
+	rooms := service.Rooms{ChangesPerHour: c.ChangesPerHour, JournalKey: journalKey, Simulated: isSimulated, Store: st, Keeper: k, Yard: k.Yard, Installation: k.Installation, House: k.House, Sessions: k.Sessions, Hub: stewards, Mirrors: mirrors, Vault: v, Bus: bus, Address: strings.TrimRight(c.Address, "/"), Now: c.Now}
 	s := service.New(rooms)
 	if err := s.HouseRules.FirstRules(ctx, c.Rules); err != nil {
 		return err

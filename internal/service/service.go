@@ -40,6 +40,7 @@ type Service struct {
 	Webhooks     *Webhooks
 	SignIns      *SignIns
 	Leases       *Leases
+	Pace         *Pace
 	Health       *Health
 }
 
@@ -60,7 +61,9 @@ type Rooms struct {
 	Simulated    bool               // nothing really runs in the yard
 	JournalKey   ed25519.PrivateKey // signs the heads of the journal
 	Address      string             // the console's, as people reach it
-	Now          func() time.Time
+	// ChangesPerHour bounds what a person changes, a tenth of it at once; 0 does not.
+	ChangesPerHour int
+	Now            func() time.Time
 }
 
 // Mirrors is what is asked of the copies of repositories; see repo.Mirrors.
@@ -126,6 +129,7 @@ func New(r Rooms) *Service {
 		Webhooks:     webhooks,
 		SignIns:      signIns,
 		Leases:       leases,
+		Pace:         &Pace{perHour: r.ChangesPerHour, now: r.Now},
 		Health:       health,
 	}
 }
