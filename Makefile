@@ -24,7 +24,7 @@ console/dist/index.html: console/node_modules $(CONSOLE_FILES)
 console: console/dist/index.html
 
 bin/yardbench: steward console $(GO_FILES) internal/store/migrations/*.sql $(shell find internal/demo/repositories -type f)
-	go build -o $@ ./cmd/yardbench
+	go build -ldflags "-X yardbench/internal/wire.built=$$(git describe --always --exclude='*' --abbrev=10 --dirty=+ 2>/dev/null)" -o $@ ./cmd/yardbench
 
 demo: build
 	tools/demo up

@@ -65,6 +65,10 @@ func (a *API) routes() {
 	answer(a, health, func(context.Context, service.Actor, *none) (wire.Health, error) {
 		return s.Health.Health(), nil
 	})
+	answer(a, op("GET", "/openings", "list-openings", "What of the installation is open, and how it is closed", policy.ChangeRules),
+		func(ctx context.Context, who service.Actor, _ *none) ([]wire.Opening, error) {
+			return s.Openings.Openings(ctx, who)
+		})
 	signInRoutes(a)
 
 	answer(a, op("GET", "/repositories", "list-repositories", "List the registered repositories", policy.SeeRepositories),

@@ -34,6 +34,9 @@ func New(address, token string) (*Client, error) {
 	return &Client{address: strings.TrimRight(address, "/"), token: token, http: &http.Client{}}, nil
 }
 
+// Address is where the service is.
+func (c *Client) Address() string { return c.address }
+
 // Unreachable says that the service did not answer.
 type Unreachable struct {
 	Address string

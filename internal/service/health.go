@@ -18,7 +18,7 @@ type Health struct {
 
 // Health says whether the service is well, to anybody: no names, no addresses.
 func (s *Health) Health() wire.Health {
-	h := wire.Health{Status: "ok", Simulated: s.simulated}
+	h := wire.Health{Status: "ok", Version: wire.Version(), Simulated: s.simulated}
 	if at, away := s.keeper.Sight.YardAway(); away {
 		h.Troubles = append(h.Troubles, wire.Trouble{Kind: "yard away", Text: "the yard does not answer: what runs in it may go on, and nothing can be launched, started or stopped", Since: at.UTC()})
 	}

@@ -40,6 +40,7 @@ type Service struct {
 	Webhooks     *Webhooks
 	SignIns      *SignIns
 	Leases       *Leases
+	Openings     *Openings
 	Pace         *Pace
 	Health       *Health
 }
@@ -108,6 +109,8 @@ func New(r Rooms) *Service {
 	if r.Store != nil { // there are no rooms where only the API is described
 		r.Store.OnGround(leases.changed)
 	}
+	examiner, _ := r.Yard.(yard.Examiner)
+	openings := &Openings{address: r.Address, perHour: r.ChangesPerHour, yard: examiner, house: r.House, store: r.Store, now: r.Now}
 	health := &Health{keeper: r.Keeper, simulated: r.Simulated, store: r.Store}
 	return &Service{
 		People:       people,
@@ -129,6 +132,7 @@ func New(r Rooms) *Service {
 		Webhooks:     webhooks,
 		SignIns:      signIns,
 		Leases:       leases,
+		Openings:     openings,
 		Pace:         &Pace{perHour: r.ChangesPerHour, now: r.Now},
 		Health:       health,
 	}

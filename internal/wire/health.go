@@ -6,8 +6,17 @@ import "time"
 type Health struct {
 	Simulated bool   `json:"simulated,omitempty" doc:"The yard is simulated: nothing really runs in it"`
 	Status    string `json:"status" enum:"ok,troubled"`
+	Version   string `json:"version" doc:"Of the service: what it was built from" example:"a1b2c3d4e5"`
 	// Troubles are what keeps it from being well.
 	Troubles []Trouble `json:"troubles,omitempty"`
+}
+
+// Opening is something that an installation leaves open.
+type Opening struct {
+	Area  string `json:"area" enum:"way in,people,house rules,git,yard"`
+	Kind  string `json:"kind" doc:"The same for the same thing" example:"images-from-anywhere"`
+	What  string `json:"what"`
+	Close string `json:"close" doc:"How it is closed"`
 }
 
 // Trouble keeps the service from being well.

@@ -100,6 +100,14 @@ type Trier interface {
 	Try(ctx context.Context, image string, argv []string, max int64) ([]byte, error)
 }
 
+// Examiner is a yard that can say what of it is open.
+type Examiner interface {
+	Examine(ctx context.Context) ([]Opening, error)
+}
+
+// Opening is something that a yard leaves open, and how it is closed.
+type Opening struct{ Kind, What, Close string }
+
 // Adopter is a yard in which containers that others started can be seen and
 // taken on, each as body number 1 of a workspace.
 type Adopter interface {

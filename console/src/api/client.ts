@@ -20,6 +20,7 @@ export type Starter = components["schemas"]["Starter"];
 export type Container = Schemas["Container"];
 export type Port = Schemas["Port"];
 export type Rules = Schemas["Rules"];
+export type Opening = Schemas["Opening"];
 export type RulesCheck = Schemas["RulesCheck"];
 export type CostRow = Schemas["CostRow"];
 export type JournalEntry = Schemas["JournalEntry"];

@@ -312,6 +312,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/openings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What of the installation is open, and how it is closed */
+        get: operations["list-openings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/people": {
         parameters: {
             query?: never;
@@ -1430,6 +1447,11 @@ export interface components {
             /** @enum {string} */
             status: "ok" | "troubled";
             troubles?: components["schemas"]["Trouble"][];
+            /**
+             * @description Of the service: what it was built from
+             * @example a1b2c3d4e5
+             */
+            version: string;
         };
         Hold: {
             /** Format: int64 */
@@ -1623,6 +1645,18 @@ export interface components {
             /** @description Of the account it sets up */
             role: string;
             team?: string;
+        };
+        Opening: {
+            /** @enum {string} */
+            area: "way in" | "people" | "house rules" | "git" | "yard";
+            /** @description How it is closed */
+            close: string;
+            /**
+             * @description The same for the same thing
+             * @example images-from-anywhere
+             */
+            kind: string;
+            what: string;
         };
         Person: {
             /** @description They may not sign in any more */
@@ -3730,6 +3764,80 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-openings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Opening"][];
+                };
             };
             /** @description Unauthorized */
             401: {

@@ -7,7 +7,7 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { Alert, App, Button, Input, Space, Table, Tooltip } from "antd";
 import { basicSetup } from "codemirror";
 import { useCallback, useEffect, useRef, useState } from "react";
-import { api, take, type Person, type Rules } from "../api/client";
+import { api, take, type Opening, type Person, type Rules } from "../api/client";
 import { PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { exact, when } from "../parts/time";
@@ -183,7 +183,31 @@ export function RulesPage({ person }: { person: Person }) {
           ]}
         />
       </div>
+      {operator && <WhatIsOpen inForce={current?.version} />}
     </>
+  );
+}
+
+/** What of the installation is open, and how each is closed. */
+function WhatIsOpen({ inForce }: { inForce?: number }) {
+  const open = useQuery({ queryKey: ["openings", inForce], queryFn: ({ signal }) => take(api.GET("/api/v1/openings", { signal })) });
+  return (
+    <section aria-label="What is open" style={{ marginTop: 24 }}>
+      <h2>What is open</h2>
+      <ProblemNote error={open.error} />
+      <Table<Opening>
+        size="small"
+        rowKey={(o) => o.kind + o.what}
+        pagination={false}
+        loading={open.isPending}
+        dataSource={open.data}
+        columns={[
+          { title: "Of", dataIndex: "area", width: 120 },
+          { title: "What is open", dataIndex: "what" },
+          { title: "How it is closed", dataIndex: "close" },
+        ]}
+      />
+    </section>
   );
 }
 

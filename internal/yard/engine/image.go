@@ -94,17 +94,21 @@ func (e *images) DropTag(ctx context.Context, tag string) error {
 	return e.wrap("remove image "+tag, gone(err))
 }
 
+// builder dials the engine's own builder.
+func (e *conn) builder(ctx context.Context) (*buildkit.Client, error) {
+	return buildkit.New(ctx, "", buildkit.WithContextDialer(func(ctx context.Context, _ string) (net.Conn, error) {
+		return e.cli.DialHijack(ctx, "/grpc", "h2c", nil)
+	}),
+		buildkit.WithSessionDialer(func(ctx context.Context, proto string, meta map[string][]string) (net.Conn, error) {
+			return e.cli.DialHijack(ctx, "/session", proto, meta)
+		}))
+}
+
 // Build implements [yard.Builder]: the engine's own BuildKit, dialled through
 // the engine's /grpc and /session. It is given the graph that BuildKit's front
 // end for build files makes of them in this process; see [guard].
 func (e *images) Build(ctx context.Context, b yard.Build, report func(yard.Progress)) (yard.Image, error) {
-	dial := func(path string) func(context.Context, string) (net.Conn, error) {
-		return func(ctx context.Context, _ string) (net.Conn, error) { return e.cli.DialHijack(ctx, path, "h2c", nil) }
-	}
-	bk, err := buildkit.New(ctx, "", buildkit.WithContextDialer(dial("/grpc")),
-		buildkit.WithSessionDialer(func(ctx context.Context, proto string, meta map[string][]string) (net.Conn, error) {
-			return e.cli.DialHijack(ctx, "/session", proto, meta)
-		}))
+	bk, err := e.builder(ctx)
 	if err != nil {
 		return yard.Image{}, e.wrap("reach the builder", err)
 	}

@@ -1,0 +1,117 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"yardbench/internal/client"
+	"yardbench/internal/wire"
+)
+
+// doctor is what stands between somebody and their service, and what of the
+// service is open.
+type doctor struct {
+	Address    string   `json:"address"`
+	Version    string   `json:"version"`     // of the service
+	OwnVersion string   `json:"own_version"` // of this program
+	ClockAhead int      `json:"clock_ahead_s"`
+	Name       string   `json:"name,omitempty"`
+	Role       string   `json:"role,omitempty"`
+	Problems   []string `json:"problems"`
+	// Openings are told to operators alone; null where nobody may be told.
+	Openings []wire.Opening `json:"openings"`
+}
+
+// clockMost is how far clocks may lie apart before anybody is told: signed news
+// of pushes may be five minutes old.
+const clockMost = time.Minute
+
+func (a serviceCommands) doctor() *cobra.Command {
+	return &cobra.Command{
+		Use: "doctor", Short: "Say what stands between you and the service; and to operators, what of it is open",
+		Long:    "Say what stands between you and the service: address, answer, version, clock, sign-in. Operators are told besides what of their installation is open, and how each is closed: of the house rules, of the way people come, of what they were given, of the yard.",
+		Example: "  yardbench doctor\n  yardbench doctor --json", Args: cobra.NoArgs,
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
+			ctx := cmd.Context()
+			d := doctor{Address: api.Address(), OwnVersion: wire.Version(), Problems: []string{}}
+			h, err := api.Health(ctx)
+			if err != nil {
+				return err
+			}
+			d.Version = h.Version
+			for _, t := range h.Troubles {
+				d.Problems = append(d.Problems, "the service is troubled: "+t.Text)
+			}
+			if d.Version != d.OwnVersion {
+				d.Problems = append(d.Problems, fmt.Sprintf("the service is of version %s and this program of %s: take the program of the service", orUnknown(d.Version), orUnknown(d.OwnVersion)))
+			}
+			ahead, err := api.Clock(ctx)
+			if err != nil {
+				return err
+			}
+			if d.ClockAhead = int(ahead.Round(time.Second) / time.Second); ahead.Abs() > clockMost {
+				d.Problems = append(d.Problems, fmt.Sprintf("the clock of this machine and the service's lie %s apart: set the one that is wrong", ahead.Abs().Round(time.Second)))
+			}
+			if strings.HasPrefix(d.Address, "http://") && !wire.SafeWay(d.Address) {
+				d.Problems = append(d.Problems, "you reach the service without TLS: whoever sits between reads what you send")
+			}
+			me, err := api.Me(ctx)
+			if err != nil {
+				return err
+			}
+			d.Name, d.Role = me.Name, me.Role
+			if me.Role == "operator" {
+				if d.Openings, err = api.Openings(ctx); err != nil {
+					return err
+				}
+			}
+			if err := a.print(d, func() { a.printDoctor(d) }); err != nil || len(d.Problems) == 0 {
+				return err
+			}
+			return exit(exitError)
+		}),
+	}
+}
+
+func orUnknown(version string) string {
+	if version == "" {
+		return "unknown"
+	}
+	return version
+}
+
+func (a serviceCommands) printDoctor(d doctor) {
+	from := "from your sign-in"
+	switch {
+	case a.address != "":
+		from = "from --address"
+	case os.Getenv("YARDBENCH_ADDRESS") != "":
+		from = "from YARDBENCH_ADDRESS"
+	}
+	fmt.Fprintf(a.out, "the service   %s, %s\n", d.Address, from)
+	fmt.Fprintf(a.out, "versions      %s there, %s here\n", orUnknown(d.Version), orUnknown(d.OwnVersion))
+	fmt.Fprintf(a.out, "clocks        %d s apart\n", max(d.ClockAhead, -d.ClockAhead))
+	fmt.Fprintf(a.out, "you           %s, %s\n", d.Name, d.Role)
+	for _, p := range d.Problems {
+		fmt.Fprintf(a.out, "  %s\n", clean(p))
+	}
+	if len(d.Problems) == 0 {
+		fmt.Fprintln(a.out, "nothing stands between you and the service")
+	}
+	if d.Openings == nil {
+		return
+	}
+	fmt.Fprintf(a.out, "\n%d things are open here, and how each is closed:\n", len(d.Openings))
+	area := ""
+	for _, o := range d.Openings {
+		if o.Area != area {
+			area = o.Area
+			fmt.Fprintf(a.out, "\n%s\n", area)
+		}
+		fmt.Fprintf(a.out, "  %s\n      %s\n", clean(o.What), clean(o.Close))
+	}
+}

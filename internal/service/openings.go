@@ -1,0 +1,64 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"yardbench/internal/core/policy"
+	"yardbench/internal/house"
+	"yardbench/internal/store"
+	"yardbench/internal/wire"
+	"yardbench/internal/yard"
+)
+
+// Openings tells operators what of their installation is open.
+type Openings struct {
+	address string
+	perHour int
+	yard    yard.Examiner // nil where the yard can say nothing
+	house   *house.Book
+	store   *store.Store
+	now     func() time.Time
+}
+
+// Openings lists what is open, and how each is closed: of the yard, of the house
+// rules, of the way people come, of what people were given.
+func (s *Openings) Openings(ctx context.Context, a Actor) (out []wire.Opening, err error) {
+	if !a.may(policy.ChangeRules) {
+		return nil, denied(a, "see what is open")
+	}
+	say := func(is bool, area, kind, what, how string) {
+		if is {
+			out = append(out, wire.Opening{Area: area, Kind: kind, What: what, Close: how})
+		}
+	}
+	out = []wire.Opening{}
+	say(!wire.SafeWay(s.address), "way in", "no-tls", "people reach "+s.address+" without TLS: whoever sits between reads passwords and secrets", "put a TLS end before the service, and start it with that address; see docs/operating.md")
+	say(s.perHour == 0, "way in", "no-pace", "nobody is held to a pace: one person can fill the journal", "start the service with --changes-per-hour")
+	open, err := s.store.Read().Enrolments(ctx, s.now())
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range open {
+		say(e.Role == policy.Operator, "people", "operator-link", fmt.Sprintf("an enrolment link for an operator is open until %s: whoever has it is one", e.ExpiresAt.UTC().Format("2006-01-02 15:04 MST")), "use it, or: yardbench people end-link "+e.ID)
+	}
+	rules, _, err := s.house.Rules(ctx, s.store.Read())
+	if err != nil {
+		return nil, err
+	}
+	for _, o := range rules.Openings() {
+		say(true, "house rules", o.Kind, o.What, o.Close)
+	}
+	say(true, "git", "git-passwords", "what runs in a workspace as its owner can read the owner's git password for the repository's host", "have people give tokens that can do little and end soon")
+	if s.yard != nil {
+		of, err := s.yard.Examine(ctx)
+		if err != nil {
+			return nil, fromRoom(err)
+		}
+		for _, o := range of {
+			say(true, "yard", o.Kind, o.What, o.Close)
+		}
+	}
+	return out, nil
+}

@@ -1,0 +1,41 @@
+package wire
+
+import (
+	"net/netip"
+	"net/url"
+	"runtime/debug"
+	"strings"
+	"sync"
+)
+
+// built is given by whoever builds the program: see the Makefile.
+var built string
+
+// Version is what this program was built from: a commit, with + where something
+// was changed beside it; "" where nobody knows.
+var Version = sync.OnceValue(func() string {
+	in, ok := debug.ReadBuildInfo()
+	if built != "" || !ok {
+		return built
+	}
+	commit, changed := "", ""
+	for _, s := range in.Settings {
+		switch {
+		case s.Key == "vcs.revision":
+			commit = s.Value[:min(10, len(s.Value))]
+		case s.Key == "vcs.modified" && s.Value == "true":
+			changed = "+"
+		}
+	}
+	return commit + changed
+})
+
+// SafeWay tells whether nobody sits between people and an address.
+func SafeWay(address string) bool {
+	u, err := url.Parse(address)
+	if err != nil {
+		return false
+	}
+	ip, err := netip.ParseAddr(u.Hostname())
+	return u.Scheme == "https" || u.Hostname() == "localhost" || strings.HasSuffix(u.Hostname(), ".localhost") || err == nil && ip.IsLoopback()
+}
