@@ -17,6 +17,7 @@ export function RepositoriesPage({ person }: { person: Person }) {
   const [get, set] = useAddress();
   const [planning, setPlanning] = useState<{ repository: string; plan?: PrebuildPlan }>();
   const [adding, setAdding] = useState(false);
+  const [credential, setCredential] = useState<Repository>();
   const manages = person.role === "operator" || person.role === "lead";
   const repositories = useQuery({ queryKey: ["repositories"], queryFn: ({ signal }) => take(api.GET("/api/v1/repositories", { signal })) });
   const plans = useQuery({ queryKey: ["prebuilds", "plans"], queryFn: ({ signal }) => take(api.GET("/api/v1/prebuild-plans", { signal })) });
@@ -71,12 +72,36 @@ export function RepositoriesPage({ person }: { person: Person }) {
           expandedRowRender: (r) => of(r).map((p) => <Plan key={p.branch} of={p} manages={manages} onChange={() => setPlanning({ repository: r.name, plan: p })} />),
         }}
         columns={[
-          { title: "Name", className: "nowrap", width: 140, render: (_, r) => <Link to={`/launch?repository=${r.name}`}>{r.name}</Link>, sorter: (a, b) => a.name.localeCompare(b.name), defaultSortOrder: "ascend" },
-          { title: "Branch", dataIndex: "default_branch", width: 90, ellipsis: true },
-          { title: "Address", dataIndex: "url", ellipsis: true },
+          {
+            title: "Name",
+            ellipsis: true,
+            render: (_, r) => (
+              <>
+                <Link to={`/launch?repository=${r.name}`}>{r.name}</Link>
+                <div className="quiet small" style={{ overflow: "hidden", textOverflow: "ellipsis" }} title={r.url}>
+                  {r.url}
+                </div>
+              </>
+            ),
+            sorter: (a, b) => a.name.localeCompare(b.name),
+            defaultSortOrder: "ascend",
+          },
+          { title: "Branch", dataIndex: "default_branch", width: 80, ellipsis: true },
           { title: "Prepared ahead", className: "nowrap", width: 220, render: (_, r) => (of(r).length === 0 ? <span className="quiet">no plan</span> : of(r).map((p) => <Newest key={p.branch} of={p} />)) },
           { title: "Team", width: 110, render: (_, r) => (person.role === "operator" ? <TeamOf of={r} /> : r.team) },
-          { title: "Prebuilds read", width: 120, render: (_, r) => (r.own_credential ? "as itself" : "as nobody") },
+          {
+            title: <Tooltip title="Whether its prebuilds sign in to the git host with a credential of its own, or as nobody">Reads</Tooltip>,
+            width: 90,
+            render: (_, r) => {
+              const how = r.own_credential ? "as itself" : "as nobody";
+              if (person.role !== "operator") return how;
+              return (
+                <Button type="link" size="small" style={{ padding: 0 }} title="Change the credential that its prebuilds read it with" onClick={() => setCredential(r)}>
+                  {how}
+                </Button>
+              );
+            },
+          },
           { title: "Pushes", width: 80, render: (_, r) => (r.signs_pushes ? "signed" : "not told") },
           {
             title: "",
@@ -108,6 +133,7 @@ export function RepositoriesPage({ person }: { person: Person }) {
         ]}
       />
       {planning && <PutPlan {...planning} onClose={() => setPlanning(undefined)} />}
+      {credential && <OwnCredential of={credential} onClose={() => setCredential(undefined)} />}
       {adding && <AddRepository onClose={() => setAdding(false)} />}
     </>
   );
@@ -273,6 +299,47 @@ function TeamOf({ of: r }: { of: Repository }) {
       options={[{ value: "", label: "no team" }, ...(teams.data ?? []).map((t) => ({ value: t.name, label: t.name }))]}
       onChange={(t: string) => change.mutate(t)}
     />
+  );
+}
+
+/** The credential that a repository's prebuilds read it with. */
+function OwnCredential({ of: r, onClose }: { of: Repository; onClose: () => void }) {
+  const [form] = Form.useForm<{ username: string; password: string }>();
+  const { onSettled } = useDone("repositories");
+  const path = { path: { repository: r.name } };
+  const put = useMutation({ mutationFn: (f: { username: string; password: string }) => take(api.PUT("/api/v1/repositories/{repository}/credential", { params: path, body: f })), onSettled, onSuccess: onClose });
+  const drop = useMutation({ mutationFn: () => take(api.DELETE("/api/v1/repositories/{repository}/credential", { params: path })), onSettled, onSuccess: onClose });
+  return (
+    <Modal
+      open
+      title={`What prebuilds of ${r.name} read it with`}
+      okText="Use this"
+      onOk={() => form.submit()}
+      confirmLoading={put.isPending}
+      onCancel={onClose}
+      footer={(_, { OkBtn, CancelBtn }) => (
+        <>
+          {r.own_credential && (
+            <Button danger style={{ float: "left" }} loading={drop.isPending} onClick={() => drop.mutate()}>
+              Take it away
+            </Button>
+          )}
+          <CancelBtn />
+          <OkBtn />
+        </>
+      )}
+    >
+      <p className="quiet">A credential that the git host lets read this repository and nothing else. Nobody's own is ever used for a prebuild. The git host is asked whether it is good.</p>
+      <Form form={form} layout="vertical" requiredMark={false} onFinish={(f) => put.mutate(f)}>
+        <Form.Item name="username" label="Name at the git host" rules={[{ required: true, message: "The name, please" }]}>
+          <Input autoFocus spellCheck={false} autoComplete="off" />
+        </Form.Item>
+        <Form.Item name="password" label="Password or token" rules={[{ required: true, message: "The password or token, please" }]}>
+          <Input.Password autoComplete="new-password" />
+        </Form.Item>
+        <ProblemNote error={put.error ?? drop.error} />
+      </Form>
+    </Modal>
   );
 }
 
