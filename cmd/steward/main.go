@@ -33,8 +33,6 @@ func main() {
 		os.Exit(inside.CloneWithoutGit(os.Args[2:], os.Stdout))
 	case "report-without-git":
 		os.Exit(inside.ReportWithoutGit(os.Args[2:], os.Stdout))
-	case "credential":
-		os.Exit(inside.CredentialHelper(os.Args[2:], os.Stdin, os.Stdout))
 	}
 	fmt.Fprintln(os.Stderr, "steward: runs inside a workspace; the service starts it")
 	os.Exit(2)

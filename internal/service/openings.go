@@ -50,7 +50,7 @@ func (s *Openings) Openings(ctx context.Context, a Actor) (out []wire.Opening, e
 	for _, o := range rules.Openings() {
 		say(true, "house rules", o.Kind, o.What, o.Close)
 	}
-	say(true, "git", "git-passwords", "what runs in a workspace as its owner can read the owner's git password for the repository's host", "have people give tokens that can do little and end soon")
+	say(true, "git", "git-as-owner", "what runs in a workspace fetches and pushes as its owner, in every repository of the host that the owner's credential opens", "have people give tokens that can do little")
 	if s.yard != nil {
 		of, err := s.yard.Examine(ctx)
 		if err != nil {

@@ -36,31 +36,31 @@ func SecretPlace(level secret.Level, subject, name string, version int) []string
 }
 
 // GitCredential opens what a person signs in to a git host with. None is no error.
-func (s *Sessions) GitCredential(ctx context.Context, person, host string) (steward.GitCredential, error) {
+func (s *Sessions) GitCredential(ctx context.Context, person, host string) (outside.GitSignIn, error) {
 	row, err := s.Store.Read().GitCredential(ctx, person, host)
 	if errors.Is(err, store.ErrNotFound) {
-		return steward.GitCredential{}, nil
+		return outside.GitSignIn{}, nil
 	}
 	if err != nil {
-		return steward.GitCredential{}, err
+		return outside.GitSignIn{}, err
 	}
 	p, err := s.Vault.Open(row.Sealed, GitPlace(person, host)...)
-	return steward.GitCredential{Username: row.Username, Password: p}, err
+	return outside.GitSignIn{Username: row.Username, Password: p}, err
 }
 
 // RepositoryCredential opens what a repository's prebuilds sign in to its git
 // host with. None is no error.
-func (s *Sessions) RepositoryCredential(r store.Repository) (c steward.GitCredential, err error) {
+func (s *Sessions) RepositoryCredential(r store.Repository) (c outside.GitSignIn, err error) {
 	if r.ReadUsername == "" {
 		return c, nil
 	}
 	p, err := s.Vault.Open(r.ReadSealed, ReadPlace(r.ID)...)
-	return steward.GitCredential{Username: r.ReadUsername, Password: p}, err
+	return outside.GitSignIn{Username: r.ReadUsername, Password: p}, err
 }
 
 // credential is what a workspace signs in to its git host with: its owner's, a
 // prebuild's that of the repository.
-func (s *Sessions) credential(ctx context.Context, w store.Workspace, r store.Repository, host string) (steward.GitCredential, error) {
+func (s *Sessions) credential(ctx context.Context, w store.Workspace, r store.Repository, host string) (outside.GitSignIn, error) {
 	if w.Kind == store.ForPrebuild {
 		return s.RepositoryCredential(r)
 	}
@@ -99,9 +99,12 @@ func (s *Sessions) Of(ctx context.Context, w store.Workspace) (p steward.Process
 		return p, nil, err
 	}
 	def := w.Target().Definition
-	p = steward.Process{User: def.User, Folder: def.Folder, Probe: def.EnvProbe(), Unset: def.SessionUnset, GitHost: u.Scheme + "://" + u.Host + "/",
+	p = steward.Process{User: def.User, Folder: def.Folder, Probe: def.EnvProbe(), Unset: def.SessionUnset, GitHost: "http://" + u.Host + "/",
 		GitConfig: []string{"user.name", owner.FullName, "user.email", owner.Email, "safe.directory", def.TreeFolder()},
 		Env:       map[string]string{"YARDBENCH_WORKSPACE": w.Name, "YARDBENCH_OWNER": owner.Name, "YARDBENCH_REPOSITORY": r.Name}}
+	if u.Scheme == "https" { // the service speaks TLS to the host, where it signs in
+		p.GitConfig = append(p.GitConfig, "url.http://"+u.Host+"/.insteadOf", "https://"+u.Host+"/")
+	}
 	for _, b := range w.Target().Beside {
 		p.GitConfig = append(p.GitConfig, "safe.directory", b.Folder)
 	}
@@ -117,7 +120,7 @@ func (s *Sessions) Of(ctx context.Context, w store.Workspace) (p steward.Process
 		}
 	}
 	if w.Plan.Adopted != nil {
-		p.GitHost, cred = "", steward.GitCredential{}
+		p.GitHost, cred = "", outside.GitSignIn{}
 	}
 	mask, p.Secrets, p.Files = map[string]string{}, map[string]int{}, map[string]string{}
 	for _, g := range given {
@@ -173,61 +176,59 @@ func (s *Sessions) Given(ctx context.Context, w store.Workspace) ([]store.Secret
 	return out, nil
 }
 
-// Serve answers what a steward asks: the way to the workspace's git
-// host, and its owner's credential there.
-func (s *Sessions) Serve(link string, ask steward.Request, c *steward.Conn, proxy func(c *steward.Conn, host string)) {
+// Serve answers what a steward asks: the way to the workspace's git host, on
+// which the service signs in with its owner's credential. What signs in never
+// comes into the workspace.
+func (s *Sessions) Serve(link string, c *steward.Conn, serve func(c *steward.Conn, way outside.GitWay)) {
 	ctx, cancel := context.WithTimeout(context.Background(), askTimeout)
 	defer cancel()
-	host, r, w, err := s.hostOf(ctx, link)
-	if err == nil && w.Plan.Adopted != nil {
-		err = errors.New("a container that was taken on cannot sign in at the git host")
+	host, _, w, err := s.hostOf(ctx, link)
+	if err != nil || w.Plan.Adopted != nil { // a container that was taken on has no way
+		return
 	}
-	switch ask.Kind {
-	case steward.Git:
-		if err == nil {
-			proxy(c, host)
-		}
-	case steward.Credential:
-		var cred steward.GitCredential
-		if err == nil && ask.Host != host {
-			err = fmt.Errorf("this workspace signs in at %s only, not at %s", host, ask.Host)
-		}
-		if err == nil && w.Kind == store.ForPrebuild && w.SeededVolume > 0 {
-			// The repository's credential is for the clone, never for what the
-			// repository itself runs.
-			err = errors.New("set-up commands of a prebuild cannot sign in at the git host")
-		}
-		if err == nil {
-			cred, err = s.credential(ctx, w, r, host)
-			switch {
-			case err != nil || cred.Username != "":
-			case w.Kind == store.ForPrebuild:
-				err = fmt.Errorf("the repository has no credential of its own; an operator gives it one with: yardbench repos credential %s --username NAME", r.Name)
-			default:
-				err = fmt.Errorf("you have no credential for %s; give one with: yardbench credential put %s", host, host)
-			}
-		}
-		if err != nil {
-			cred = steward.GitCredential{Problem: err.Error()}
-		}
-		_ = c.Send(cred) // a stream that broke has no reader
-	}
+	serve(c, outside.GitWay{Scheme: host.Scheme, Host: host.Host, SignIn: func(ctx context.Context) (outside.GitSignIn, string) { return s.signIn(ctx, link) }})
 }
 
-func (s *Sessions) hostOf(ctx context.Context, link string) (host string, r store.Repository, w store.Workspace, err error) {
+// signIn is what a workspace's git is signed in with now, and what is said where
+// the host takes that from nobody.
+func (s *Sessions) signIn(ctx context.Context, link string) (outside.GitSignIn, string) {
+	host, r, w, err := s.hostOf(ctx, link)
+	if err != nil {
+		return outside.GitSignIn{}, "nobody knows what to sign in with: " + err.Error()
+	}
+	if w.Kind == store.ForPrebuild && w.SeededVolume > 0 {
+		// The repository's credential is for the clone, never for what the
+		// repository itself runs.
+		return outside.GitSignIn{}, "set-up commands of a prebuild cannot sign in at the git host"
+	}
+	with, err := s.credential(ctx, w, r, host.Host)
+	switch {
+	case err != nil:
+		return outside.GitSignIn{}, "the credential cannot be opened: " + err.Error()
+	case w.Kind == store.ForPrebuild && with.Username == "":
+		return with, fmt.Sprintf("the repository has no credential of its own; an operator gives it one with: yardbench repos credential %s --username NAME", r.Name)
+	case w.Kind == store.ForPrebuild:
+		return with, fmt.Sprintf("the git host refuses the repository's credential; an operator gives it another with: yardbench repos credential %s --username NAME", r.Name)
+	case with.Username == "":
+		return with, fmt.Sprintf("you have no credential for %s; give one with: yardbench credential put %s", host.Host, host.Host)
+	}
+	return with, fmt.Sprintf("the git host refuses your credential; give a fresh one with: yardbench credential put %s", host.Host)
+}
+
+func (s *Sessions) hostOf(ctx context.Context, link string) (host *url.URL, r store.Repository, w store.Workspace, err error) {
 	w, err = s.Store.Read().WorkspaceByID(ctx, outside.WorkspaceOf(link))
 	if err != nil {
-		return "", r, w, err
+		return nil, r, w, err
 	}
 	r, err = s.Store.Read().RepositoryByID(ctx, w.RepositoryID)
 	if err != nil {
-		return "", r, w, err
+		return nil, r, w, err
 	}
 	u, err := url.Parse(r.URL)
 	if err != nil {
-		return "", r, w, err
+		return nil, r, w, err
 	}
-	return u.Host, r, w, nil
+	return u, r, w, nil
 }
 
 // PortAddress is where a port of a workspace is to be reached.

@@ -81,7 +81,6 @@ const (
 // The kinds of stream the steward opens.
 const (
 	Git        Kind = "git"        // an HTTP proxy connection for git
-	Credential Kind = "credential" // one GitCredential back
 )
 
 // Request opens a stream. Which fields count depends on the kind.
@@ -104,8 +103,6 @@ type Request struct {
 	Mount string `json:"mount,omitempty"`
 	// Prepared tells CloneTo to begin with the tree that Keep left in the image.
 	Prepared bool `json:"prepared,omitempty"`
-	// Host is the git host a credential is asked for.
-	Host string `json:"host,omitempty"`
 	// Port is what to dial; Service is on whom, "" for the workspace itself.
 	Port    int    `json:"port,omitempty"`
 	Service string `json:"service,omitempty"`
@@ -180,8 +177,8 @@ type Process struct {
 	Files map[string]string `json:"files,omitzero"`
 	// GitConfig is configuration for git, in pairs.
 	GitConfig []string `json:"git_config,omitempty"`
-	// GitHost is the scheme and host, with a closing slash, that git reaches
-	// through the service and signs in to by the steward's credential helper.
+	// GitHost is the address, with a closing slash, that git reaches through the
+	// service, which signs it in: nothing to sign in with comes into a workspace.
 	GitHost string `json:"git_host,omitempty"`
 }
 
@@ -230,13 +227,6 @@ type WorkReport struct {
 // Clean tells that nothing would be lost.
 func (w WorkReport) Clean() bool {
 	return w.Problem == "" && len(w.Uncommitted) == 0 && len(w.Unpushed) == 0 && w.Stashes == 0
-}
-
-// GitCredential signs in to a git host.
-type GitCredential struct {
-	Username string `json:"username"`
-	Password string `json:"password"`
-	Problem  string `json:"problem,omitempty"`
 }
 
 // Conn is one stream, with whole frames written by one writer at a time.

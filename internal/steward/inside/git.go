@@ -87,7 +87,7 @@ func (s trees) clone(r steward.Request, log io.Writer) steward.Exit {
 		var x steward.Exit
 		switch aside := filepath.Join(c.Folder, asideName); {
 		case without:
-			ask, err := json.Marshal(gitless{URL: c.URL, Branch: c.Branch, Folder: c.Folder, Proxy: s.gitProxy, Helper: s.helper(), Prepared: here})
+			ask, err := json.Marshal(gitless{URL: c.URL, Branch: c.Branch, Folder: c.Folder, Proxy: s.gitProxy, Through: r.Process.GitHost, Prepared: here})
 			if err != nil {
 				return fail("ask for the clone: %s", err)
 			}
@@ -278,30 +278,3 @@ func (s trees) workWithoutGit(p steward.Process) (w steward.WorkReport) {
 	}
 	return w
 }
-
-// CredentialHelper speaks git's credential protocol (gitcredentials(7)): asked
-// to "get", it asks the service through the serving steward. It keeps nothing.
-func CredentialHelper(args []string, in io.Reader, out io.Writer) int {
-	if len(args) != 1 || args[0] != "get" {
-		return 0 // store and erase: there is nothing here to store or erase
-	}
-	text, err := io.ReadAll(io.LimitReader(in, 64<<10))
-	if err != nil {
-		return 1
-	}
-	var host string
-	for _, l := range strings.Split(string(text), "\n") {
-		if h, ok := strings.CutPrefix(l, "host="); ok {
-			host = h
-		}
-	}
-	cred, err := credential(container.helper(), host)
-	if err != nil {
-		fmt.Fprintln(os.Stderr, "yardbench:", err)
-		return 1
-	}
-	fmt.Fprintf(out, "username=%s\npassword=%s\n", oneLine(cred.Username), oneLine(cred.Password))
-	return 0
-}
-
-func oneLine(s string) string { return strings.NewReplacer("\n", "", "\r", "").Replace(s) }

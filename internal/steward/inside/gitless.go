@@ -6,19 +6,16 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
 	"syscall"
-	"time"
 
 	"github.com/go-git/go-git/v5"
 	"github.com/go-git/go-git/v5/plumbing"
 	"github.com/go-git/go-git/v5/plumbing/object"
 	"github.com/go-git/go-git/v5/plumbing/transport"
-	"github.com/go-git/go-git/v5/plumbing/transport/http"
 	_ "golang.org/x/crypto/x509roots/fallback" // small images know no authorities either
 
 	"yardbench/internal/steward"
@@ -36,7 +33,7 @@ const noGit = "This image has no git. The clone is here and looked after; to com
 type gitless struct {
 	URL, Branch, Folder string
 	Proxy               string // the way through the service
-	Helper              string // the socket that gives the credential
+	Through             string // the address of the host by that way, which signs in
 	Prepared            bool   // the folder holds a clone already
 }
 
@@ -59,18 +56,17 @@ func (g gitless) clone(out io.Writer) error {
 	if err != nil {
 		return err
 	}
-	var auth transport.AuthMethod
-	if cred, err := credential(g.Helper, u.Host); err == nil && cred.Username != "" {
-		auth = &http.BasicAuth{Username: cred.Username, Password: cred.Password}
+	from := g.URL
+	if by, err := url.Parse(g.Through); err == nil && by.Host == u.Host {
+		from = by.Scheme + "://" + u.Host + u.RequestURI()
 	}
 	branch := plumbing.NewBranchReferenceName(g.Branch)
 	if !g.Prepared {
-		_, err := git.PlainClone(g.Folder, false, &git.CloneOptions{URL: g.URL, ReferenceName: branch, Auth: auth, ProxyOptions: proxy, Progress: out})
-		return err
+		return g.cloneInto(g.Folder, from, branch, proxy, out)
 	}
 	// A prepared tree keeps what set-up made; what is tracked becomes the branch's.
 	aside := filepath.Join(g.Folder, asideName)
-	if _, err := git.PlainClone(aside, false, &git.CloneOptions{URL: g.URL, ReferenceName: branch, Auth: auth, ProxyOptions: proxy, Progress: out}); err != nil {
+	if err := g.cloneInto(aside, from, branch, proxy, out); err != nil {
 		return err
 	}
 	old, err := git.PlainOpen(g.Folder)
@@ -90,6 +86,21 @@ func (g gitless) clone(out io.Writer) error {
 		return err
 	}
 	return errors.Join(moveOver(aside, g.Folder), os.RemoveAll(aside))
+}
+
+// cloneInto clones by the way through the service; the clone knows its host by
+// the host's own address.
+func (g gitless) cloneInto(folder, from string, branch plumbing.ReferenceName, proxy transport.ProxyOptions, out io.Writer) error {
+	r, err := git.PlainClone(folder, false, &git.CloneOptions{URL: from, ReferenceName: branch, ProxyOptions: proxy, Progress: out})
+	if err != nil {
+		return err
+	}
+	c, err := r.Config()
+	if err != nil {
+		return err
+	}
+	c.Remotes["origin"].URLs = []string{g.URL}
+	return r.SetConfig(c)
 }
 
 // moveOver moves what is in one folder into another on the same device, over
@@ -217,23 +228,4 @@ func walk(r *git.Repository, from plumbing.Hash, seen map[plumbing.Hash]bool, vi
 		}
 		return nil
 	})
-}
-
-// credential asks the serving steward's socket for what signs in to a git host.
-func credential(socket, host string) (cred steward.GitCredential, err error) {
-	conn, err := net.DialTimeout("unix", socket, 5*time.Second)
-	if err != nil {
-		return cred, fmt.Errorf("the steward does not answer: %w", err)
-	}
-	defer conn.Close()
-	_ = conn.SetDeadline(time.Now().Add(20 * time.Second)) // a failure shows at the next call
-	c := &steward.Conn{Stream: conn}
-	err = c.Send(steward.Request{Kind: steward.Credential, Host: host})
-	if err == nil {
-		err = c.Receive(&cred)
-	}
-	if err == nil && cred.Problem != "" {
-		err = errors.New(cred.Problem)
-	}
-	return cred, err
 }

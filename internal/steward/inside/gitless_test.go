@@ -76,7 +76,7 @@ func TestCloneWithoutGit(t *testing.T) {
 	if err := os.Remove(filepath.Join(p.folder, ".git", "yardbench-seeded")); err != nil {
 		t.Fatal(err)
 	}
-	g := gitless{URL: host.URL + "/berth-planner.git", Branch: "main", Folder: p.folder, Proxy: p.server.gitProxy, Helper: p.server.helper(), Prepared: true}
+	g := gitless{URL: host.URL + "/berth-planner.git", Branch: "main", Folder: p.folder, Proxy: p.server.gitProxy, Through: host.URL + "/", Prepared: true}
 	if err := os.WriteFile(filepath.Join(p.folder, "README.md"), []byte("z"), 0o644); err != nil {
 		t.Fatal(err)
 	}

@@ -145,8 +145,10 @@ func (s *server) environment(a account, p steward.Process) map[string]string {
 	pairs := p.GitConfig
 	if p.GitHost != "" {
 		// By the environment, so that nothing of it is written into the tree.
-		pairs = append(pairs, "http."+p.GitHost+".proxy", s.gitProxy,
-			"credential."+p.GitHost+".helper", "", "credential."+p.GitHost+".helper", s.binary+" credential")
+		pairs = append(pairs, "http."+p.GitHost+".proxy", s.gitProxy)
+		if host, plain := strings.CutPrefix(p.GitHost, "http://"); plain {
+			pairs = append(pairs, "http.https://"+host+".proxy", s.gitProxy) // what signs in by itself, as large files do
+		}
 	}
 	for i := 0; i+1 < len(pairs); i += 2 {
 		n := strconv.Itoa(i / 2)

@@ -29,7 +29,6 @@ type places struct {
 
 var container = places{binary: "/.yardbench/bin/steward", linkDir: "/.yardbench/link", runDir: "/run/yardbench", recordDir: "/var/lib/yardbench-steward"}
 
-func (p places) helper() string { return filepath.Join(p.runDir, "helper.sock") }
 
 // stopGrace is what sessions get between being asked to end and being ended.
 const stopGrace = 5 * time.Second
@@ -243,8 +242,8 @@ func (s *server) open(r steward.Request) (*steward.Conn, error) {
 	return c, nil
 }
 
-// listen opens the proxy for git on loopback and the credential helper's
-// socket. Both lead to the service, and it decides.
+// listen opens the proxy for git on loopback. It leads to the service, and that
+// decides.
 func (s *server) listen() error {
 	proxy, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -259,34 +258,6 @@ func (s *server) listen() error {
 		}
 		defer c.Stream.Close()
 		both(conn, c.Stream)
-	})
-	if err := os.Remove(s.helper()); err != nil && !os.IsNotExist(err) {
-		return err
-	}
-	helper, err := net.Listen("unix", s.helper())
-	if err != nil {
-		return err
-	}
-	// Everybody in the workspace is its one person, whatever user they took.
-	if err := os.Chmod(s.helper(), 0o666); err != nil {
-		return err
-	}
-	go accept(helper, func(conn net.Conn) {
-		in := &steward.Conn{Stream: conn}
-		var r steward.Request
-		if err := in.Receive(&r); err != nil {
-			return
-		}
-		var cred steward.GitCredential
-		c, err := s.open(steward.Request{Kind: steward.Credential, Host: r.Host})
-		if err == nil {
-			err = c.Receive(&cred)
-			c.Stream.Close()
-		}
-		if err != nil {
-			cred = steward.GitCredential{Problem: err.Error()}
-		}
-		_ = in.Send(cred)
 	})
 	return nil
 }

@@ -50,11 +50,10 @@ func gitHost(t *testing.T) served {
 }
 
 func (h served) serve(_ string, r steward.Request, c *steward.Conn) {
-	switch r.Kind {
-	case steward.Git:
-		outside.ServeGit(c, h.allowed)
-	case steward.Credential:
-		_ = c.Send(steward.GitCredential{Username: "ingrid", Password: demo.GitToken("ingrid")})
+	if r.Kind == steward.Git {
+		outside.ServeGit(c, outside.GitWay{Scheme: "http", Host: h.allowed, SignIn: func(context.Context) (outside.GitSignIn, string) {
+			return outside.GitSignIn{Username: "ingrid", Password: demo.GitToken("ingrid")}, "refused"
+		}})
 	}
 }
 
@@ -341,15 +340,11 @@ func TestSetUpCommandsRunOnce(t *testing.T) {
 	}
 }
 
-// A clone goes through the service's proxy to its one git host, signed in by
-// the helper, and is marked last; the work report tells what is only here.
+// A clone goes through the service's proxy to its one git host, signed in there,
+// and is marked last; the work report tells what is only here.
 func TestCloneAndWork(t *testing.T) {
 	host := gitHost(t)
 	p := newPair(t, host.serve)
-	p.server.binary = filepath.Join(t.TempDir(), "helper") // stands for the steward's binary, which asks the same socket
-	if err := os.WriteFile(p.server.binary, []byte("#!/bin/sh\necho username=ingrid\necho password="+demo.GitToken("ingrid")+"\n"), 0o755); err != nil {
-		t.Fatal(err)
-	}
 	process := steward.Process{Folder: p.folder, GitHost: host.URL + "/", Env: map[string]string{"GIT_TERMINAL_PROMPT": "0"},
 		GitConfig: []string{"user.name", "Ingrid", "user.email", "ingrid@skerryline.example", "safe.directory", "*"}}
 	if err := os.WriteFile(filepath.Join(p.folder, "half"), []byte("of an earlier clone"), 0o600); err != nil {
@@ -391,6 +386,10 @@ func TestCloneAndWork(t *testing.T) {
 			t.Fatalf("%s: %+v %s", script, x, out)
 		}
 	}
+	// An address with TLS goes the same way: the service speaks it to the host.
+	process.GitConfig = append(process.GitConfig, "url.http://"+host.allowed+"/.insteadOf", "https://"+host.allowed+"/")
+	inTree("git ls-remote https://" + host.allowed + "/berth-planner.git | grep -q refs/heads/main")
+	inTree("! env | grep " + demo.GitToken("ingrid"))
 	inTree("echo x > 'new file'; git checkout -q -b side; git commit -q --allow-empty -m 'Only here'; git checkout -q main; echo y >> README.md; git stash -q; echo z >> README.md")
 	w := work()
 	if fmt.Sprint(w.Uncommitted) != `[README.md "new file"]` || len(w.Unpushed) != 1 || !strings.HasSuffix(w.Unpushed[0], "Only here") || w.Stashes != 1 {

@@ -5,9 +5,11 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"log"
 	"net"
 	"net/http"
 	"net/http/httputil"
+	"regexp"
 	"strings"
 	"sync"
 	"time"
@@ -39,23 +41,75 @@ var dialer = func(ctx context.Context, network, addr string) (net.Conn, error) {
 
 var transport = &http.Transport{DialContext: dialer, MaxIdleConnsPerHost: 16, IdleConnTimeout: time.Minute, DisableCompression: true}
 
+// GitSignIn signs in to a git host; the zero value signs nobody in.
+type GitSignIn struct{ Username, Password string }
+
+// GitWay is the one git host that a steward's way leads to.
+type GitWay struct {
+	Scheme, Host string
+	// SignIn gives what a request is signed in with; it is asked for each. refused
+	// is what to say where the host wants another.
+	SignIn func(ctx context.Context) (with GitSignIn, refused string)
+}
+
+// gitPath is what git asks of a host (gitprotocol-http(5)), with what its
+// extension for large files asks (Git LFS, Batch API). Nothing else of a host
+// is signed in to.
+var gitPath = regexp.MustCompile(`/(info/refs|git-upload-pack|git-receive-pack|HEAD|objects/.+|info/lfs/.+)$`)
+
+// sign hands a request on to the host, signed in. What a host lets nobody read
+// is answered by a refusal that says why, as git shows it: nobody in a
+// workspace could give a better password.
+func (w GitWay) sign(rw http.ResponseWriter, r *http.Request) {
+	if !gitPath.MatchString(r.URL.Path) {
+		http.Error(rw, "this way is for git alone", http.StatusForbidden)
+		return
+	}
+	with, refused := w.SignIn(r.Context())
+	own := r.Header.Get("Authorization") != ""
+	proxy := &httputil.ReverseProxy{Transport: transport, FlushInterval: -1, ErrorLog: quiet,
+		Rewrite: func(p *httputil.ProxyRequest) {
+			p.Out.URL.Scheme, p.Out.URL.Host, p.Out.Host = w.Scheme, w.Host, w.Host
+			if !own && with.Username != "" {
+				p.Out.SetBasicAuth(with.Username, with.Password)
+			}
+		},
+		ModifyResponse: func(res *http.Response) error {
+			if to, here := strings.CutPrefix(res.Header.Get("Location"), "https://"+w.Host+"/"); here {
+				res.Header.Set("Location", "http://"+w.Host+"/"+to) // by the same way
+			}
+			if res.StatusCode != http.StatusUnauthorized || own {
+				return nil
+			}
+			res.Body.Close()
+			body := refused + "\n"
+			res.StatusCode, res.Status = http.StatusForbidden, ""
+			res.Header = http.Header{"Content-Type": {"text/plain; charset=utf-8"}}
+			res.Body, res.ContentLength, res.TransferEncoding = io.NopCloser(strings.NewReader(body)), int64(len(body)), nil
+			return nil
+		}}
+	proxy.ServeHTTP(rw, r)
+}
+
+var quiet = log.New(io.Discard, "", 0) // a host that is away is told to who asks
+
 // ServeGit is the HTTP proxy behind a steward's stream: it leads to the one
-// git host that is allowed and nowhere else.
-func ServeGit(c *steward.Conn, allowed string) {
+// git host that is allowed and nowhere else. What comes in the clear is handed
+// on as the host wants it, signed in; a tunnel signs nobody in.
+func ServeGit(c *steward.Conn, way GitWay) {
 	stream, ok := c.Stream.(net.Conn)
 	if !ok {
 		return
 	}
 	conn := &closing{Conn: stream, done: make(chan struct{})}
-	proxy := &httputil.ReverseProxy{Rewrite: func(*httputil.ProxyRequest) {}, Transport: transport, FlushInterval: -1}
 	server := &http.Server{ReadHeaderTimeout: 30 * time.Second, Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		switch {
-		case r.Method == http.MethodConnect && r.Host == withPort(allowed, "443"):
+		case r.Method == http.MethodConnect && r.Host == withPort(way.Host, "443"):
 			tunnel(w, r)
-		case r.Method != http.MethodConnect && r.URL.Scheme == "http" && r.URL.Host == allowed:
-			proxy.ServeHTTP(w, r)
+		case r.Method != http.MethodConnect && r.URL.Scheme == "http" && r.URL.Host == way.Host:
+			way.sign(w, r)
 		default:
-			http.Error(w, "this way leads to "+allowed+" only", http.StatusForbidden)
+			http.Error(w, "this way leads to "+way.Host+" only", http.StatusForbidden)
 		}
 	})}
 	_ = server.Serve(&oneListener{conn: conn, done: conn.done}) // ends with the one connection

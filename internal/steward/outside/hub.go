@@ -348,7 +348,7 @@ func (h *Hub) serve(id string, stream *yamux.Stream) {
 		return
 	}
 	_ = stream.SetReadDeadline(time.Time{})
-	if h.Serve == nil || (r.Kind != steward.Git && r.Kind != steward.Credential) {
+	if h.Serve == nil || r.Kind != steward.Git {
 		_ = c.Send(steward.Reply{Problem: "the service does not do that"}) // a broken stream has no reader
 		return
 	}

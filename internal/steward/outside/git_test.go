@@ -1,0 +1,95 @@
+package outside
+
+import (
+	"context"
+	"io"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"net/url"
+	"strings"
+	"testing"
+
+	"yardbench/internal/steward"
+)
+
+// The service signs in where git goes, over TLS where the host wants that, and
+// nowhere else; who is refused is told why, and nobody in the workspace is given
+// or asked for anything.
+func TestServeGit(t *testing.T) {
+	var asked []string
+	host := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		name, password, _ := r.BasicAuth()
+		asked = append(asked, r.Method+" "+r.URL.Path+" as "+name+":"+password)
+		switch {
+		case strings.HasPrefix(r.URL.Path, "/moved"):
+			w.Header().Set("Location", "https://"+r.Host+"/tide-board.git/info/refs")
+			w.WriteHeader(http.StatusMovedPermanently)
+		case name != "ingrid" || password != "right":
+			w.Header().Set("WWW-Authenticate", `Basic realm="git"`)
+			w.WriteHeader(http.StatusUnauthorized)
+		}
+	}))
+	defer host.Close()
+	before := transport.TLSClientConfig
+	transport.TLSClientConfig = host.Client().Transport.(*http.Transport).TLSClientConfig
+	defer func() { transport.TLSClientConfig = before; transport.CloseIdleConnections() }()
+	at := strings.TrimPrefix(host.URL, "https://")
+	with := GitSignIn{"ingrid", "right"}
+	through := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }, Transport: &http.Transport{
+		Proxy: func(*http.Request) (*url.URL, error) { return url.Parse("http://proxy.invalid") }, TLSClientConfig: host.Client().Transport.(*http.Transport).TLSClientConfig, DisableKeepAlives: true,
+		DialContext: func(context.Context, string, string) (net.Conn, error) {
+			near, far := net.Pipe()
+			go ServeGit(&steward.Conn{Stream: far}, GitWay{Scheme: "https", Host: at, SignIn: func(context.Context) (GitSignIn, string) { return with, "give a fresh one" }})
+			return near, nil
+		}}}
+	get := func(address string, header ...string) (int, string, http.Header) {
+		t.Helper()
+		req, err := http.NewRequestWithContext(t.Context(), "GET", address, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for i := 0; i+1 < len(header); i += 2 {
+			req.Header.Set(header[i], header[i+1])
+		}
+		res, err := through.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer res.Body.Close()
+		body, _ := io.ReadAll(res.Body)
+		return res.StatusCode, string(body), res.Header
+	}
+	refs := "http://" + at + "/tide-board.git/info/refs?service=git-upload-pack"
+	if code, body, _ := get(refs); code != 200 || asked[0] != "GET /tide-board.git/info/refs as ingrid:right" {
+		t.Errorf("it is answered %d %s; the host saw %v", code, body, asked)
+	}
+	for _, p := range []string{"/api/v4/user", "/", "/tide-board.git", "/tide-board.git/info/refs/x", "/admin?x=/info/refs"} {
+		n := len(asked)
+		if code, _, _ := get("http://" + at + p); code != http.StatusForbidden || len(asked) != n {
+			t.Errorf("%s is answered %d, and the host saw %v", p, code, asked[n:])
+		}
+	}
+	if code, _, h := get("http://" + at + "/moved.git/info/refs"); code != 301 || h.Get("Location") != "http://"+at+"/tide-board.git/info/refs" {
+		t.Errorf("what has moved is answered %d, %v", code, h)
+	}
+	for _, with = range []GitSignIn{{"ingrid", "old"}, {}} {
+		if code, body, h := get(refs); code != http.StatusForbidden || body != "give a fresh one\n" || h.Get("WWW-Authenticate") != "" {
+			t.Errorf("who may not is answered %d %q %v", code, body, h)
+		}
+	}
+	with = GitSignIn{"ingrid", "right"}
+	if code, _, h := get(refs, "Authorization", "Basic bWF0czp4"); code != http.StatusUnauthorized || h.Get("WWW-Authenticate") == "" || asked[len(asked)-1] != "GET /tide-board.git/info/refs as mats:x" {
+		t.Errorf("one of their own is answered %d %v; the host saw %v", code, h, asked)
+	}
+	// A tunnel signs nobody in.
+	if code, _, _ := get("https://" + at + "/tide-board.git/info/refs"); code != http.StatusUnauthorized || asked[len(asked)-1] != "GET /tide-board.git/info/refs as :" {
+		t.Errorf("through a tunnel it is answered %d; the host saw %v", code, asked)
+	}
+	if _, err := through.Get("https://elsewhere.invalid/x"); err == nil {
+		t.Error("a tunnel leads elsewhere")
+	}
+	if code, _, _ := get("http://elsewhere.invalid/x.git/info/refs"); code != http.StatusForbidden {
+		t.Errorf("elsewhere is answered %d", code)
+	}
+}
