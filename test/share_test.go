@@ -67,3 +67,34 @@ volumes: {one: {}, two: {}}
 		t.Error("its group is left")
 	}
 }
+
+// Where the house rules close workspaces nothing in them reaches outside or has
+// more rights than who starts it; the way to the git host stays.
+func TestClosedWorkspaces(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.must(w.as("ingrid", "", "launch", "tide-board", "--name", "before"), 0, "is ready")
+	w.rules("starters: starters", "starters: starters\nworkspaces: {network: closed, gain_rights: no}")
+	w.must(w.as("ingrid", "", "launch", "gull-count", "--name", "closed"), 0, "is ready")
+	const look = "awk '/NoNewPrivs/ {print \"gains\", $2}' /proc/self/status"
+	w.must(w.as("ingrid", "", "run", "closed", "--", "sh", "-c", look+"; git ls-remote origin"), 0, "gains 1", "refs/heads/main")
+	// The engine says which networks lead nowhere: there is nothing outside that
+	// could be reached here.
+	internal := func(name string) bool {
+		ws, err := w.client("ingrid").Show(t.Context(), name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		n, err := w.docker().NetworkInspect(t.Context(), "yb-"+w.installation()+"-"+ws.ID, client.NetworkInspectOptions{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return n.Network.Internal
+	}
+	if !internal("closed") || internal("before") {
+		t.Errorf("the closed one leads nowhere: %v, the one before: %v", internal("closed"), internal("before"))
+	}
+	w.must(w.as("ingrid", "", "services", "closed"), 0, "healthy")
+	w.must(w.as("ingrid", "", "run", "before", "--", "sh", "-c", look), 0, "gains 0")
+	w.must(w.as("ingrid", "", "remove", "closed", "--yes", "--discard"), 0)
+}

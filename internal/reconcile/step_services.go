@@ -31,6 +31,10 @@ func (d servicesStep) do(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	house, _, err := d.house.Rules(ctx, d.store.Read())
+	if err != nil {
+		return err
+	}
 	parts := map[string]store.Step{}
 	for _, s := range c.Services {
 		began := time.Now()
@@ -39,7 +43,7 @@ func (d servicesStep) do(ctx context.Context) error {
 		err := d.awaitServices(ctx, s.Name, s.Needs)
 		if err == nil {
 			fmt.Fprintf(d.log, "starting service %s\n", s.Name)
-			err = tryWhole(ctx, yardTimeout, func(ctx context.Context) error { return server.StartService(ctx, d.serviceSpec(plan, s)) })
+			err = tryWhole(ctx, yardTimeout, func(ctx context.Context) error { return server.StartService(ctx, d.serviceSpec(plan, s, house.NoGain)) })
 		}
 		now := time.Now()
 		if part.EndedAt = &now; err != nil {
@@ -63,7 +67,7 @@ func (d servicesStep) serviceProblem(ctx context.Context, name string, err error
 	return fmt.Errorf("%w: service %s: %s", errSetUp, name, err)
 }
 
-func (d servicesStep) serviceSpec(plan *store.Plan, s definition.Service) yard.ServiceSpec {
+func (d servicesStep) serviceSpec(plan *store.Plan, s definition.Service, noGain bool) yard.ServiceSpec {
 	def := plan.Definition
 	within, err := filepath.Rel(def.Mountpoint(), def.TreeFolder())
 	if err != nil || within == "." {
@@ -75,7 +79,7 @@ func (d servicesStep) serviceSpec(plan *store.Plan, s definition.Service) yard.S
 		}
 		return whole
 	}
-	return yard.ServiceSpec{Workspace: d.w.ID, Number: d.body, Volume: d.volume, Tree: within, Image: plan.ServiceImages[s.Name], Service: s, DiskBytes: d.w.DiskBytes / named(def), Share: share(d.w),
+	return yard.ServiceSpec{Workspace: d.w.ID, Number: d.body, Volume: d.volume, Tree: within, Image: plan.ServiceImages[s.Name], Service: s, DiskBytes: d.w.DiskBytes / named(def), Share: share(d.w), NoGain: noGain,
 		CoresMilli: least(s.CoresMilli, d.w.CoresMilli), MemoryBytes: least(s.MemoryBytes, d.w.MemoryBytes)}
 }
 

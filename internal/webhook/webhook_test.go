@@ -5,10 +5,15 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"net/netip"
+	"net/url"
 	"os"
 	"strings"
 	"testing"
 	"time"
+
+	"yardbench/internal/bound"
+	"yardbench/internal/reach"
 
 	"yardbench/internal/core/journal"
 )
@@ -66,4 +71,30 @@ func TestPost(t *testing.T) {
 	if status, err := Post(t.Context(), host.URL, []string{"127.0.0.1"}, "", "", at, nil); err == nil || status != 0 {
 		t.Errorf("nobody there is answered %d, %v", status, err)
 	}
+}
+
+// FuzzAddress: an address that is let through is one of the web, and names
+// nobody's password.
+func FuzzAddress(f *testing.F) {
+	for _, a := range []string{"https://hooks.skerryline.example/yard", "http://127.0.0.1", "http://[::ffff:7f00:1]/", "http://u:p@x/", "gopher://x", "http://0x7f.1/", "https://x#y", "http://LOCALHOST./", "http://[fe80::1%25lo]/"} {
+		f.Add(a)
+	}
+	f.Fuzz(func(t *testing.T, address string) {
+		if len(address) > 4096 {
+			return
+		}
+		bound.Hold(t, 64, func() {
+			if Check(address, nil) != nil {
+				return
+			}
+			u, err := url.Parse(address)
+			if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.User != nil || u.Host == "" {
+				t.Errorf("%q is let through", address)
+				return
+			}
+			if ip, err := netip.ParseAddr(u.Hostname()); err == nil && !reach.Open(ip) {
+				t.Errorf("%q is let through, and leads to %s", address, ip)
+			}
+		})
+	})
 }

@@ -258,7 +258,10 @@ type Progress struct {
 type Thing interface{ thing() }
 
 // Network is a workspace's own network.
-type Network struct{ Workspace string }
+type Network struct {
+	Workspace string
+	Closed    bool // it leads nowhere
+}
 
 // Volume holds a workspace's files; it is bounded to SizeBytes where the yard
 // can bound it, and 0 is no bound.
@@ -311,6 +314,8 @@ type Body struct {
 	Mounts    []definition.Mount
 	Extra     definition.Extra
 	Aliases   []string // further names on the workspace's network
+	// NoGain lets no program have more rights than who starts it.
+	NoGain bool
 	// Own is what runs beside the steward; nil is nothing.
 	Own *OwnCommand
 }
@@ -343,4 +348,5 @@ type ServiceSpec struct {
 	// CoresMilli and MemoryBytes bound what it may use; 0 is no bound.
 	CoresMilli, MemoryBytes int64
 	Share                   Share // its body's
+	NoGain                  bool  // as of its body
 }

@@ -194,6 +194,9 @@ func (d checkDoc) dockerfile(forwarded []int, user *string, b *Build, house *rul
 	parsed, err := parser.Parse(bytes.NewReader(d.text))
 	var named []namedImage
 	if err == nil {
+		err = buildCost(parsed.AST.Children, b.Args)
+	}
+	if err == nil {
 		named, err = imagesOf(parsed, b.Args)
 	}
 	if err != nil {

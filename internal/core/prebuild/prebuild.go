@@ -8,6 +8,7 @@ import (
 	"cmp"
 	"fmt"
 	"sort"
+	"strings"
 	"time"
 
 	"github.com/robfig/cron/v3"
@@ -63,8 +64,13 @@ type Timetable struct{ schedule cron.Schedule }
 // ParseTimetable reads five fields (minute, hour, day of the month, month,
 // day of the week), as crontab(5) has them.
 func ParseTimetable(text string) (Timetable, error) {
-	s, err := cron.NewParser(cron.Minute | cron.Hour | cron.Dom | cron.Month | cron.Dow).Parse(text)
-	if err != nil {
+	var s cron.Schedule
+	var err error
+	five := len(strings.Fields(text)) == 5 // a zone before them is none of ours, and half a one breaks the reader
+	if five {
+		s, err = cron.NewParser(cron.Minute | cron.Hour | cron.Dom | cron.Month | cron.Dow).Parse(text)
+	}
+	if err != nil || !five {
 		return Timetable{}, fmt.Errorf("%q is no timetable: write minute, hour, day of the month, month, day of the week, like 30 5 * * 1-5", text)
 	}
 	return Timetable{s}, nil

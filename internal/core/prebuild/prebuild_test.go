@@ -4,6 +4,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"yardbench/internal/bound"
 )
 
 func run(n, behind int, fingerprint string) Run {
@@ -68,4 +70,27 @@ func TestTimetable(t *testing.T) {
 			t.Errorf("%q is taken for a timetable", bad)
 		}
 	}
+}
+
+// FuzzTimetable: what is no timetable is told, and what is one has a next time
+// that is found in bounded time.
+func FuzzTimetable(f *testing.F) {
+	for _, text := range []string{"30 5 * * 1-5", "0 0 30 2 *", "*/7 1,2,3 1-31/2 JAN-DEC MON", "@every 1s", "TZ=Europe/Oslo 0 5 * * *", "99999999999999999999 * * * *", "1-99999999/1 * * * *", "* * * * * *"} {
+		f.Add(text)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		if len(text) > 200 {
+			return
+		}
+		bound.Hold(t, 64, func() {
+			tt, err := ParseTimetable(text)
+			if err != nil {
+				return
+			}
+			at := time.Date(2026, 11, 25, 12, 0, 0, 0, time.UTC)
+			if next := tt.Next(at); !next.IsZero() && !next.After(at) {
+				t.Errorf("%q is due at %s, which is not after %s", text, next, at)
+			}
+		})
+	})
 }

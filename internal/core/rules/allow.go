@@ -200,18 +200,29 @@ func (d *doc) apart() {
 	}
 }
 
+func (d *doc) workspaces(n *yaml.Node, r *Rules) {
+	d.mapping(n, "workspaces", fields{
+		"network":     may(func(n *yaml.Node) { r.Closed = d.closed(n) }),
+		"gain_rights": may(func(n *yaml.Node) { r.NoGain = !d.yes(n) }),
+	})
+}
+
+// closed reads whether a network leads nowhere.
+func (d *doc) closed(n *yaml.Node) bool {
+	switch s := d.text(n); s {
+	case "closed":
+		return true
+	case "outside":
+	default:
+		d.say(n, "write outside or closed", "%q is neither outside nor closed", s)
+	}
+	return false
+}
+
 func (d *doc) builds(n *yaml.Node, b *Builds) {
 	d.mapping(n, "builds", fields{
-		"network": may(func(n *yaml.Node) {
-			switch s := d.text(n); s {
-			case "closed":
-				b.Closed = true
-			case "outside":
-			default:
-				d.say(n, "write outside or closed", "%q is no network of builds", s)
-			}
-		}),
-		"size": may(func(n *yaml.Node) { b.Size, d.buildSize = d.text(n), n }),
+		"network": may(func(n *yaml.Node) { b.Closed = d.closed(n) }),
+		"size":    may(func(n *yaml.Node) { b.Size, d.buildSize = d.text(n), n }),
 	})
 }
 
@@ -276,9 +287,15 @@ func (r Rules) allowValues(v map[string]string) {
 		usual = append(usual, strings.TrimPrefix(u.Holds+": "+u.Image, ": "))
 	}
 	put("images.usual", usual)
-	v["builds.network"] = "outside"
-	if r.Builds.Closed {
-		v["builds.network"] = "closed"
+	for at, closed := range map[string]bool{"builds.network": r.Builds.Closed, "workspaces.network": r.Closed} {
+		v[at] = "outside"
+		if closed {
+			v[at] = "closed"
+		}
+	}
+	v["workspaces.gain_rights"] = "yes"
+	if r.NoGain {
+		v["workspaces.gain_rights"] = "no"
 	}
 	if r.Builds.Size != "" {
 		v["builds.size"] = r.Builds.Size

@@ -39,6 +39,9 @@ type Rules struct {
 	AllowIn map[string]Allow
 	Images  Images
 	Builds  Builds
+	// Closed gives workspaces no way outside but the one to their git host, and
+	// NoGain lets no program in them have more rights than who starts it.
+	Closed, NoGain bool
 	// Starters is the registered repository that holds the starters; "" is none.
 	Starters string
 	// WebhooksInside are hosts within our own network that webhooks may be on.

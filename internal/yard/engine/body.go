@@ -81,7 +81,7 @@ func (e *bodies) makeBody(ctx context.Context, b yard.Body) error {
 	if len(links) > 0 {
 		labels[labelLinks] = jsonOf(links)
 	}
-	host := hostConfig(b.Extra)
+	host := hostConfig(b.Extra, b.NoGain)
 	host.NetworkMode = container.NetworkMode(e.name(b.Workspace))
 	if b.Extra.HostNetwork {
 		host.NetworkMode = "host"
@@ -238,12 +238,15 @@ func (e *bodies) mounts(ctx context.Context, workspace string, ms []definition.M
 
 // hostConfig is what a definition asks for beyond the usual, and the usual
 // bounds.
-func hostConfig(x definition.Extra) *container.HostConfig {
-	pids := int64(8192)
+func hostConfig(x definition.Extra, noGain bool) *container.HostConfig {
+	pids := int64(maxTasks)
 	h := &container.HostConfig{
 		LogConfig:  container.LogConfig{Type: "json-file", Config: map[string]string{"max-size": "1m", "max-file": "1"}},
 		Privileged: x.Privileged, CapAdd: x.Capabilities, CapDrop: x.Dropped, SecurityOpt: x.Security, ExtraHosts: x.Hosts, Sysctls: x.Sysctls, GroupAdd: x.Groups, ShmSize: x.ShmBytes,
 		Resources: container.Resources{PidsLimit: &pids},
+	}
+	if noGain {
+		h.SecurityOpt = append(slices.DeleteFunc(slices.Clone(h.SecurityOpt), func(o string) bool { return strings.HasPrefix(o, "no-new-privileges") }), "no-new-privileges:true")
 	}
 	for _, d := range x.DNS {
 		if a, err := netip.ParseAddr(d); err == nil {
@@ -404,7 +407,7 @@ func (e *bodies) StartService(ctx context.Context, s yard.ServiceSpec) error {
 	if len(links) > 0 {
 		labels[labelLinks] = jsonOf(links)
 	}
-	host := hostConfig(v.Extra)
+	host := hostConfig(v.Extra, s.NoGain)
 	host.Mounts, host.Tmpfs, host.ReadonlyRootfs = append(tree, more...), tmpfs, v.ReadOnly
 	host.NetworkMode = container.NetworkMode(e.name(s.Workspace))
 	networking := e.endpoint(s.Workspace, append([]string{v.Name}, v.Aliases...), v.Extra.HostNetwork || v.SharesNetwork)
@@ -477,7 +480,7 @@ func (e *bodies) removeNamedVolumes(ctx context.Context, workspace string) error
 
 // Try implements [yard.Trier].
 func (e *images) Try(ctx context.Context, image string, argv []string, max int64) ([]byte, error) {
-	host := hostConfig(definition.Extra{})
+	host := hostConfig(definition.Extra{}, true)
 	host.NetworkMode, host.Memory, host.MemorySwap, host.NanoCPUs = "none", 512<<20, 512<<20, 1e9
 	c, err := e.cli.ContainerCreate(ctx, client.ContainerCreateOptions{Name: "yb-" + e.Installation + "-try-" + strconv.FormatInt(time.Now().UnixNano(), 36),
 		Config: &container.Config{Image: image, Entrypoint: argv[:1], Cmd: argv[1:], Labels: own(map[string]string{LabelInstallation: e.Installation, labelTry: "yes"})}, HostConfig: host})

@@ -242,7 +242,7 @@ func bodyState(st *container.State) (b lifecycle.Body, how string) {
 func (e *Engine) Make(ctx context.Context, what yard.Thing) error {
 	switch t := what.(type) {
 	case yard.Network:
-		return e.networks.make(ctx, t.Workspace)
+		return e.networks.make(ctx, t)
 	case yard.Volume:
 		return e.makeVolume(ctx, e.volume(t.Workspace, t.Number), e.labels(t.Workspace, t.Number), t.SizeBytes)
 	case yard.Body:

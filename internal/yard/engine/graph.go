@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"strings"
 	"sync"
@@ -66,7 +67,35 @@ func (g *guard) ResolveImageConfig(ctx context.Context, ref string, opt sourcere
 	g.taken[to] = true
 	g.mu.Unlock()
 	_, sum, config, err := g.Client.ResolveImageConfig(ctx, to, opt)
+	if err == nil {
+		err = g.small(to, config)
+	}
 	return to, sum, config, err
+}
+
+// Bounds on what an image says of itself: its variables and triggers are put
+// into the graph, in this process.
+const (
+	maxImageConfig   = 1 << 20
+	maxImageEnv      = 64 << 10
+	maxTriggers      = 16 << 10 // bytes
+	maxTriggerValues = 20       // variables in them
+)
+
+// small holds what an image says of itself to bounds.
+func (g *guard) small(name string, config []byte) error {
+	var c struct{ Config struct{ Env, OnBuild []string } }
+	if len(config) > maxImageConfig {
+		return g.refuse(yard.Refused("what the image %s says of itself has more than the %d bytes allowed", name, maxImageConfig))
+	}
+	if err := json.Unmarshal(config, &c); err != nil {
+		return g.refuse(yard.Refused("what the image %s says of itself cannot be read: %w", name, err))
+	}
+	env, triggers := strings.Join(c.Config.Env, "\n"), strings.Join(c.Config.OnBuild, "\n")
+	if len(env) > maxImageEnv || len(triggers) > maxTriggers || strings.Count(triggers, "$") > maxTriggerValues {
+		return g.refuse(yard.Refused("the image %s brings more variables or triggers (ONBUILD) than are allowed", name))
+	}
+	return nil
 }
 
 // ResolveSourceMetadata implements [gateway.Client].

@@ -6,12 +6,17 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/moby/buildkit/client/llb"
 	"github.com/moby/buildkit/client/llb/sourceresolver"
+	"github.com/moby/buildkit/frontend/dockerfile/dockerfile2llb"
+	"github.com/moby/buildkit/frontend/dockerui"
 	gateway "github.com/moby/buildkit/frontend/gateway/client"
 	"github.com/moby/buildkit/solver/pb"
 	"github.com/opencontainers/go-digest"
 	"google.golang.org/protobuf/proto"
 
+	"yardbench/internal/bound"
+	"yardbench/internal/core/definition"
 	"yardbench/internal/yard"
 )
 
@@ -113,4 +118,35 @@ func TestGuard(t *testing.T) {
 	if _, err := g.ResolveSourceMetadata(t.Context(), &pb.SourceOp{Identifier: "https://x.example"}, sourceresolver.Opt{}); err == nil {
 		t.Error("an address is asked for")
 	}
+}
+
+// FuzzGraph: whatever a build file says that is let through, its graph is made
+// in bounded memory and time, and comes to what the guard can look at.
+func FuzzGraph(f *testing.F) {
+	f.Add([]byte("FROM a AS b\nENV A=1 B=$A\nRUN --mount=type=cache,target=/c <<E\nx\nE\nFROM b\nCOPY --from=b --link /x /y\nADD http://x/y /z\n"))
+	f.Add([]byte("# syntax=x\nARG A=b\nFROM $A\nONBUILD RUN x\nHEALTHCHECK CMD x\nEXPOSE 1-9\nVOLUME [\"/a\"]\n"))
+	f.Add([]byte("FROM a\nENV A=xxxxxxxxxxxxxxxx\n" + strings.Repeat("ENV A=$A$A\n", 14)))
+	f.Add([]byte("FROM a\nENV A=" + strings.Repeat("x", 60_000) + "\n" + strings.Repeat("RUN x\n", 900)))
+	f.Add([]byte("FROM a\nENV A=" + strings.Repeat("x", 2000) + "\nENV B=${A//x/" + strings.Repeat("y", 1000) + "}\n"))
+	f.Add([]byte("FROM a\n" + strings.Repeat("RUN x\n", 1990)))
+	f.Add([]byte("FROM a\nCOPY <<E /x\n" + strings.Repeat("$PATH", 500) + "\nE\n"))
+	f.Fuzz(func(t *testing.T, file []byte) {
+		if len(file) > definition.MaxBytes || definition.CheckBuildCost(file, nil) != nil {
+			return
+		}
+		bound.Hold(t, 512, func() {
+			b := &reached{}
+			g := &guard{Client: b, taken: map[string]bool{}, build: yard.Build{CacheSpace: "mine"}}
+			local := llb.Local("context")
+			made, err := dockerfile2llb.Dockerfile2LLB(t.Context(), file, dockerfile2llb.ConvertOpt{MainContext: &local, MetaResolver: g, Config: dockerui.Config{CacheIDNamespace: "mine"}})
+			if err != nil {
+				return
+			}
+			def, err := made.State.Marshal(t.Context())
+			if err != nil {
+				return
+			}
+			_, _ = g.Solve(t.Context(), gateway.SolveRequest{Definition: def.ToPB()}) // it may be refused
+		})
+	})
 }

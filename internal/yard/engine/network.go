@@ -27,13 +27,14 @@ type networks struct {
 }
 
 // make makes a workspace's network.
-func (n *networks) make(ctx context.Context, workspace string) error {
+func (n *networks) make(ctx context.Context, t yard.Network) error {
+	workspace := t.Workspace
 	for {
 		piece, there, err := n.choose(ctx, workspace)
 		if err != nil || there {
 			return err
 		}
-		_, err = n.cli.NetworkCreate(ctx, n.name(workspace), client.NetworkCreateOptions{Driver: "bridge", Labels: n.labels(workspace, 0),
+		_, err = n.cli.NetworkCreate(ctx, n.name(workspace), client.NetworkCreateOptions{Driver: "bridge", Internal: t.Closed, Labels: n.labels(workspace, 0),
 			IPAM: &network.IPAM{Config: []network.IPAMConfig{{Subnet: piece}}}})
 		taken := err != nil && strings.Contains(strings.ToLower(err.Error()), "overlap")
 		n.mu.Lock()

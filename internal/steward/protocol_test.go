@@ -1,0 +1,38 @@
+package steward
+
+import (
+	"bytes"
+	"io"
+	"testing"
+
+	"yardbench/internal/bound"
+)
+
+// said is a stream that has said all that it will.
+type said struct{ io.Reader }
+
+func (said) Write(p []byte) (int, error) { return len(p), nil }
+func (said) Close() error                { return nil }
+
+// FuzzReceive: whatever comes over a stream costs what came.
+func FuzzReceive(f *testing.F) {
+	f.Add([]byte("\x00\x00\x00\x02{}\x01\x00\x00\x00\x03abc"))
+	f.Add([]byte("\xff\xff\xff\xff"))
+	f.Add([]byte("\x00\x0f\xff\xff[[[[[[[["))
+	f.Add(append([]byte("\x00\x01\x86\xa0"), bytes.Repeat([]byte(`[`), 100_000)...))
+	f.Fuzz(func(t *testing.T, text []byte) {
+		bound.Hold(t, 64, func() {
+			for _, v := range []any{&Status{}, &Hello{}, &Request{}, &WorkReport{}, &Exit{}} {
+				_ = (&Conn{Stream: said{bytes.NewReader(text)}}).Receive(v)
+			}
+			c := &Conn{Stream: said{bytes.NewReader(text)}}
+			for {
+				if _, p, err := c.ReceiveFrame(); err != nil {
+					return
+				} else if len(p) > len(text) {
+					t.Errorf("a frame of %d bytes came of %d", len(p), len(text))
+				}
+			}
+		})
+	})
+}
