@@ -210,6 +210,14 @@ func (w *world) nowhere(t *testing.T, workspace, logs string, values ...string) 
 	}
 	search("the printed log", []byte(logs))
 	search("the service's own log", []byte(w.output.String()))
+	search("the journal as it goes out", []byte(w.must(w.as("astrid", "", "journal", "--json"), 0)))
+	for _, of := range []string{"environ", "cmdline"} {
+		content, err := os.ReadFile(fmt.Sprintf("/proc/%d/%s", w.service.Process.Pid, of))
+		if err != nil {
+			t.Error(err)
+		}
+		search("the service's "+of, content)
+	}
 	err := filepath.WalkDir(filepath.Join(w.dir, "data"), func(path string, d fs.DirEntry, err error) error {
 		if err != nil || !d.Type().IsRegular() {
 			return err
@@ -255,6 +263,7 @@ func (w *world) nowhere(t *testing.T, workspace, logs string, values ...string) 
 	}
 	search("the image", docker("save", cs.Items[0].ImageID))
 	search("the container's layer", docker("export", cs.Items[0].ID))
+	search("the command lines in the container", docker("top", cs.Items[0].ID, "-eo", "pid,args"))
 	search("the container's own log", docker("logs", cs.Items[0].ID))
 	search("the tree and its git configuration", docker("exec", cs.Items[0].ID, "tar", "-c", "/workspaces", "/var/lib/yardbench-steward"))
 }
