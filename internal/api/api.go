@@ -235,10 +235,10 @@ func (a *API) signedIn(ctx huma.Context, next func(huma.Context)) {
 		return
 	}
 	defer end()
-	next(huma.WithValue(ctx, actorKey{}, actor))
+	next(huma.WithValue(huma.WithValue(ctx, fromKey{}, humagin.Unwrap(ctx).ClientIP()), actorKey{}, actor))
 }
 
-// fromKey is where the address is kept that a stranger asks from.
+// fromKey is where the address is kept that somebody asks from.
 type fromKey struct{}
 
 func from(ctx context.Context) string {

@@ -279,6 +279,10 @@ func signInRoutes(a *API) {
 		return answer, nil
 	})
 	done(a, op("POST", "/sign-out", "sign-out", "End this sign-in", policy.ChangeSelf), func(ctx context.Context, who service.Actor, _ *none) error { return a.svc.SignIns.SignOut(ctx, who) })
+	done(a, op("PUT", "/me/password", "change-password", "Set another password, and end all other sign-ins", policy.ChangeSelf),
+		func(ctx context.Context, who service.Actor, in *struct{ Body wire.PasswordChange }) error {
+			return a.svc.SignIns.ChangePassword(ctx, who, in.Body, from(ctx))
+		})
 	answer(a, op("GET", "/me", "me", "Who you are", policy.SeeSelf),
 		func(ctx context.Context, who service.Actor, _ *none) (wire.Me, error) {
 			return a.svc.SignIns.Me(ctx, who)

@@ -88,6 +88,39 @@ func (a peopleCommands) signOut() *cobra.Command {
 	}
 }
 
+func (a peopleCommands) password() *cobra.Command {
+	return &cobra.Command{
+		Use: "password", Short: "Set another password, and end all your other sign-ins",
+		Long:    "Set another password. All your other sign-ins end, and tokens that you gave to programs. The old and the new one are read without echo, or from two lines of standard input.",
+		Example: "  yardbench password", Args: cobra.NoArgs,
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
+			old, err := a.readHidden("Your password now: ")
+			if err != nil {
+				return err
+			}
+			next := ""
+			if isTerminal(a.in) {
+				if next, err = a.readHidden("Another: "); err != nil {
+					return err
+				}
+				again, err := a.readHidden("The same again: ")
+				if err != nil {
+					return err
+				}
+				if again != next {
+					return usage{errors.New("the two are not the same; nothing is changed")}
+				}
+			} else if old, next, _ = strings.Cut(old, "\n"); next == "" {
+				return usage{errors.New("give the old one and the new one, each in a line of its own")}
+			}
+			if err := api.ChangePassword(cmd.Context(), wire.PasswordChange{Old: strings.TrimSuffix(old, "\r"), New: next}); err != nil {
+				return err
+			}
+			return a.print(struct{}{}, func() { fmt.Fprintln(a.out, "your password is another; all your other sign-ins have ended") })
+		}),
+	}
+}
+
 func (a peopleCommands) credential() *cobra.Command {
 	c := &cobra.Command{Use: "credential", Short: "What you sign in to git hosts with"}
 	var username string

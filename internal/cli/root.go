@@ -160,7 +160,7 @@ func (a *app) root() *cobra.Command {
 	root.AddGroup(&cobra.Group{ID: "work", Title: "Workspaces:"}, &cobra.Group{ID: "mine", Title: "You:"}, &cobra.Group{ID: "service", Title: "The service:"})
 	for group, commands := range map[string][]*cobra.Command{
 		"work":    {(workspaceCommands{a}).launch(), (workspaceCommands{a}).list(), (workspaceCommands{a}).show(), (workspaceCommands{a}).enter(), (workspaceCommands{a}).run(), (workspaceCommands{a}).logs(), (workspaceCommands{a}).start(), (workspaceCommands{a}).stop(), (workspaceCommands{a}).rebuild(), (workspaceCommands{a}).remove(), (workspaceCommands{a}).hold(), (portCommands{a}).ports(), (portCommands{a}).forward(), (workspaceCommands{a}).services()},
-		"mine":    {(peopleCommands{a}).signIn(), (peopleCommands{a}).signOut(), (peopleCommands{a}).enrol(), (peopleCommands{a}).secret(), (peopleCommands{a}).credential(), (peopleCommands{a}).token(), (rulesCommands{a}).cost()},
+		"mine":    {(peopleCommands{a}).signIn(), (peopleCommands{a}).signOut(), (peopleCommands{a}).password(), (peopleCommands{a}).enrol(), (peopleCommands{a}).secret(), (peopleCommands{a}).credential(), (peopleCommands{a}).token(), (rulesCommands{a}).cost()},
 		"service": {(peopleCommands{a}).repos(), (definitionCommands{a}).definition(), (definitionCommands{a}).starter(), (prebuildCommands{a}).prebuild(), (adoptCommands{a}).adopt(), (adoptCommands{a}).letGo(), (peopleCommands{a}).people(), (rulesCommands{a}).rules(), (journalCommands{a}).journal(), (journalCommands{a}).webhook(), (serviceCommands{a}).doctor(), (serviceCommands{a}).serve()},
 	} {
 		for _, c := range commands {

@@ -34,6 +34,12 @@ func (c *Client) DropGitCredential(ctx context.Context, host string) error {
 	return err
 }
 
+// ChangePassword sets another password, and ends all other sign-ins.
+func (c *Client) ChangePassword(ctx context.Context, in wire.PasswordChange) error {
+	_, err := call[nothing](ctx, c, "PUT", "/me/password", in)
+	return err
+}
+
 // PutGitCredential sets what one signs in to a git host with.
 func (c *Client) PutGitCredential(ctx context.Context, host string, in wire.GitCredential) error {
 	_, err := call[nothing](ctx, c, "PUT", "/git-credentials/"+url.PathEscape(host), in)

@@ -103,6 +103,52 @@ func TestPeopleAndPasswords(t *testing.T) {
 	}
 }
 
+// Who knows the old password sets another: all other sign-ins end, and the old
+// one opens nothing.
+func TestChangePassword(t *testing.T) {
+	s, _, _ := bare(t)
+	ctx := t.Context()
+	signIn := func(password string) (string, error) {
+		in, err := s.SignIns.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: password}, "cli", "")
+		return in.Token, err
+	}
+	here, err := signIn("long enough")
+	if err != nil {
+		t.Fatal(err)
+	}
+	there, _ := signIn("long enough")
+	a, err := s.SignIns.Authenticate(ctx, here)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, in := range []wire.PasswordChange{{Old: "wrong", New: "tide over the skerry"}, {Old: "long enough", New: "short"}, {Old: "long enough", New: "ingrid"}} {
+		if err := s.SignIns.ChangePassword(ctx, a, in, ""); status(err) != 422 {
+			t.Errorf("%+v is answered %v", in, err)
+		}
+	}
+	if err := s.SignIns.ChangePassword(ctx, a, wire.PasswordChange{Old: "long enough", New: "tide over the skerry"}, ""); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.SignIns.Authenticate(ctx, here); err != nil {
+		t.Errorf("the sign-in that changed it has ended: %v", err)
+	}
+	if _, err := s.SignIns.Authenticate(ctx, there); status(err) != 401 {
+		t.Errorf("another sign-in goes on: %v", err)
+	}
+	if _, err := signIn("long enough"); status(err) != 401 {
+		t.Errorf("the old one is answered %v", err)
+	}
+	if _, err := signIn("tide over the skerry"); err != nil {
+		t.Errorf("the new one is answered %v", err)
+	}
+	for range 50 { // guessing it is bounded as at the door
+		if err = s.SignIns.ChangePassword(ctx, a, wire.PasswordChange{Old: "guess", New: "tide over the skerry"}, "192.0.2.7"); status(err) == 429 {
+			return
+		}
+	}
+	t.Errorf("guesses are not bounded: %v", err)
+}
+
 // addWorkspace writes a workspace as a launch would have.
 func addWorkspace(t *testing.T, s *inner, a Actor, name string, phase lifecycle.Phase) store.Workspace {
 	t.Helper()

@@ -73,6 +73,43 @@ func (s *SignIns) SignIn(ctx context.Context, in wire.SignIn, door, from string)
 	})
 }
 
+// ChangePassword sets another password for the actor, who knows the old one, and
+// ends all other sign-ins of theirs, tokens of programs too. from is the address
+// that it is asked from.
+func (s *SignIns) ChangePassword(ctx context.Context, a Actor, in wire.PasswordChange, from string) error {
+	succeeded, ok := s.attempts.Begin(a.Name, from, s.now())
+	if !ok {
+		return tooMany("too many wrong passwords were given for this name, or from this address", 5*time.Minute)
+	}
+	right, err := password.Check(ctx, a.PasswordHash, in.Old)
+	if errors.Is(err, password.ErrBusy) {
+		return tooMany(err.Error(), 10*time.Second)
+	}
+	if err != nil {
+		return err
+	}
+	if !right {
+		return invalidAs("password", "the old password is another", "give the one that you sign in with; an operator can make you a link for a new one")
+	}
+	succeeded()
+	if err := password.Weak(in.New, append(strings.Fields(a.FullName), a.Name)...); err != nil {
+		return invalid(err.Error(), "choose another")
+	}
+	hash, err := HashPassword(ctx, in.New)
+	if err != nil {
+		return err
+	}
+	return s.store.Write(ctx, func(tx *store.Tx) error {
+		if err := tx.SetPassword(ctx, a.ID, hash); err != nil {
+			return err
+		}
+		if err := tx.DropTokensBut(ctx, a.ID, a.TokenID); err != nil {
+			return err
+		}
+		return tx.Journal(ctx, a.ID, a.ID, a.ID, journal.PasswordSet{})
+	})
+}
+
 // Authenticate finds who holds a token.
 func (s *SignIns) Authenticate(ctx context.Context, token string) (Actor, error) {
 	denied := stranger("sign-in", "you are not signed in, or your sign-in has ended", "sign in with: yardbench sign-in")

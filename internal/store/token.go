@@ -63,6 +63,12 @@ func (tx peopleWrites) DropToken(ctx context.Context, person, id string) error {
 	return tx.mustChange(ctx, "DELETE FROM tokens WHERE id = ? AND person_id = ?", id, person)
 }
 
+// DropTokensBut ends all of a person's sign-ins but one.
+func (tx peopleWrites) DropTokensBut(ctx context.Context, person, id string) error {
+	tx.shift(person)
+	return tx.exec(ctx, "DELETE FROM tokens WHERE person_id = ? AND id <> ?", person, id)
+}
+
 // DropTokens ends all of a person's sign-ins.
 func (tx peopleWrites) DropTokens(ctx context.Context, person string) error {
 	tx.shift(person)

@@ -14,6 +14,12 @@ type SignIn struct {
 	Password string `json:"password" maxLength:"512"`
 }
 
+// PasswordChange sets another password.
+type PasswordChange struct {
+	Old string `json:"old" maxLength:"512"`
+	New string `json:"new" maxLength:"512"`
+}
+
 // SignedIn is what a sign-in gives. The token is shown this once.
 type SignedIn struct {
 	Person    Person    `json:"person"`

@@ -10,6 +10,7 @@ import { useDone } from "../parts/useDone";
 /** What one is signed in with, and tokens for programs. */
 export function YouPage({ person }: { person: Person }) {
   const [making, setMaking] = useState(false);
+  const [changing, setChanging] = useState(false);
   const tokens = useQuery({ queryKey: ["tokens"], queryFn: ({ signal }) => take(api.GET("/api/v1/tokens", { signal })) });
   const done = useDone("tokens", "me");
   const end = useMutation({ mutationFn: (id: string) => take(api.DELETE("/api/v1/tokens/{id}", { params: { path: { id } } })), ...done });
@@ -18,9 +19,14 @@ export function YouPage({ person }: { person: Person }) {
       <PageHead
         title={person.full_name}
         action={
-          <Button type="primary" onClick={() => setMaking(true)}>
-            Make a token
-          </Button>
+          <>
+            <Button style={{ marginRight: 8 }} onClick={() => setChanging(true)}>
+              Change password
+            </Button>
+            <Button type="primary" onClick={() => setMaking(true)}>
+              Make a token
+            </Button>
+          </>
         }
       >
         <span className="quiet">
@@ -53,6 +59,7 @@ export function YouPage({ person }: { person: Person }) {
         ]}
       />
       <Credentials />
+      {changing && <ChangePassword onClose={() => setChanging(false)} />}
       {making && <MakeToken onClose={() => setMaking(false)} />}
     </>
   );
@@ -102,6 +109,42 @@ function Credentials() {
         ]}
       />
     </>
+  );
+}
+
+function ChangePassword({ onClose }: { onClose: () => void }) {
+  const { message } = App.useApp();
+  const [form] = Form.useForm<{ old: string; new: string; again: string }>();
+  const { onSettled } = useDone("tokens");
+  const change = useMutation({
+    mutationFn: (f: { old: string; new: string }) => take(api.PUT("/api/v1/me/password", { body: { old: f.old, new: f.new } })),
+    onSettled,
+    onSuccess: () => {
+      void message.success("Your password is another; all your other sign-ins have ended");
+      onClose();
+    },
+  });
+  return (
+    <Modal open title="Change your password" okText="Change it" onOk={() => form.submit()} confirmLoading={change.isPending} onCancel={onClose}>
+      <p className="quiet">All your other sign-ins end, and tokens that you gave to programs.</p>
+      <Form form={form} layout="vertical" requiredMark={false} onFinish={(f) => change.mutate(f)}>
+        <Form.Item name="old" label="Now" rules={[{ required: true, message: "The one that you sign in with, please" }]}>
+          <Input.Password autoFocus autoComplete="current-password" />
+        </Form.Item>
+        <Form.Item name="new" label="Another" rules={[{ required: true, message: "Another, please" }]}>
+          <Input.Password autoComplete="new-password" />
+        </Form.Item>
+        <Form.Item
+          name="again"
+          label="The same again"
+          dependencies={["new"]}
+          rules={[{ validator: (_, v: string) => (v === form.getFieldValue("new") ? Promise.resolve() : Promise.reject(new Error("The two are not the same"))) }]}
+        >
+          <Input.Password autoComplete="new-password" />
+        </Form.Item>
+        <ProblemNote error={change.error} />
+      </Form>
+    </Modal>
   );
 }
 

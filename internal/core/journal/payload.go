@@ -170,7 +170,7 @@ type PersonChanged struct {
 // PersonErased is the last that is told of somebody.
 type PersonErased struct{}
 
-// PasswordSet is somebody setting their password by a link.
+// PasswordSet is somebody setting their password, by a link or by the old one.
 type PasswordSet struct{}
 
 // SignedIn is a sign-in at a door.
