@@ -188,3 +188,132 @@ func TestBoundsOfUnfolding(t *testing.T) {
 		}
 	}
 }
+
+// What build files name at their edges: stages by number, the first and the
+// last, and those that there are not.
+func TestStagesByNumber(t *testing.T) {
+	check := func(target, file string) string {
+		_, fs := Check(source(`{"build": {"dockerfile": "Dockerfile"`+target+`}, "remoteUser": "crew"}`, ".devcontainer/Dockerfile", file))
+		return fmt.Sprint(fs)
+	}
+	const two = "FROM a AS first\nFROM b:1 AS second\nCOPY --from=0 /x /x\n"
+	for _, c := range []struct{ what, target, file, says, not string }{
+		{"the first, copied from by its number", "", two, "image \"a\"", "no stage"},
+		{"the first by its number", `, "target": "0"`, two, "image \"a\"", "no stage"},
+		{"the last by its number", `, "target": "1"`, two, "", "no stage"},
+		{"one behind the last", `, "target": "2"`, two, "has no stage \"2\"; name one of: first, second", ""},
+		{"one that is not, where some have no name", `, "target": "x"`, "FROM a:1\nFROM a:1 AS named\n", "name one of: named", ", named"},
+		{"one that copies from itself", "", "FROM a:1\nFROM b:1\nCOPY --from=1 /x /x\n", "", "\"a:1\""},
+	} {
+		if said := check(c.target, c.file); !strings.Contains(said, c.says) || c.not != "" && strings.Contains(said, c.not) {
+			t.Errorf("%s is told as %s", c.what, said)
+		}
+	}
+}
+
+// Shapes of secrets, at the last length that counts and one less.
+func TestShapesOfSecrets(t *testing.T) {
+	for value, want := range map[string]bool{"abc12": false, "abc123": true, "abcdefghijklmnop": true, "abcdefghijklmno": false, "aaaaaaaaaaaaaaaaaaaa": false, "123456": false} {
+		if couldOpen(value) != want {
+			t.Errorf("%q could open something: %v", value, !want)
+		}
+	}
+	const key = "Zx81Qw72Er63Ty54Ui45Op3k" // 24 letters
+	if looksSecret("LEVEL", key) == "" || looksSecret("LEVEL", key[1:]) != "" {
+		t.Errorf("a key of 24 letters is %q, one of 23 %q", looksSecret("LEVEL", key), looksSecret("LEVEL", key[1:]))
+	}
+	for text, want := range map[string]float64{"": 0, "aaaa": 0, "ab": 1, "abcd": 2, "aabbccdd": 2} {
+		if got := entropy(text); got != want {
+			t.Errorf("%q has %v bits a letter, not %v", text, got, want)
+		}
+	}
+}
+
+// Where a folder above the repository is mounted the clone lies beneath it.
+func TestMountedFromAbove(t *testing.T) {
+	for _, c := range []struct{ mount, folder, want, tree string }{
+		{"../..:/code", "", "/code/tide-board", "/code/tide-board"},
+		{"../..:/code", "/code/tide-board/web", "/code/tide-board/web", "/code/tide-board"},
+		{"../..:/code", "/code/other/sub", "/code/other/sub", "/code/other"},
+		{"../..:/code", "/elsewhere", "/elsewhere", "/elsewhere"},
+		{"..:/code", "/code/sub", "/code/sub", "/code"},
+		{"../../..:/code", "/code", "/code", "/code"},
+	} {
+		folder := ""
+		if c.folder != "" {
+			folder = `, "workspaceFolder": "` + c.folder + `"`
+		}
+		def, fs := Resolve(source(`{"dockerComposeFile": "compose.yaml", "service": "app"`+folder+`}`, composeFile, "services: {app: {image: 'a:1', volumes: ['"+c.mount+"']}}"))
+		if def.Folder != c.want || def.TreeFolder() != c.tree {
+			t.Errorf("%s with %q: people begin in %s, and the clone is at %s: %v", c.mount, c.folder, def.Folder, def.TreeFolder(), fs)
+		}
+	}
+}
+
+func TestPortsIn(t *testing.T) {
+	for text, want := range map[string]int{"80": 1, "8000-8009": 10, "8000-8009:9000-9009": 10, "127.0.0.1:30-39:30-39/udp": 10, "x": 1, "": 1, "9-1": 1, "1-2-3": 1, "10-20:1-3": 11} {
+		if got := portsIn(text); got != want {
+			t.Errorf("%q are %d ports, not %d", text, got, want)
+		}
+	}
+}
+
+// Variables without a value are told each, and not those in comments.
+func TestUnsetVariables(t *testing.T) {
+	_, fs := composed(t, "", composeFile, "# ${COMMENT}\nservices:\n  app: {image: 'a:1', scale: 1, environment: {A: '${ONE}', B: '${TWO}'}}\n  db: {image: 'b:1', scale: 2} # ${MORE}\n")
+	said := fmt.Sprint(fs)
+	for _, want := range []string{"${ONE} has no value", "${TWO} has no value", "scale of service \"db\" is not honoured"} {
+		if strings.Count(said, want) != 1 {
+			t.Errorf("%q is not told once in %s", want, said)
+		}
+	}
+	for _, not := range []string{"COMMENT", "MORE", "scale of service \"app\""} {
+		if strings.Contains(said, not) {
+			t.Errorf("%s is told", not)
+		}
+	}
+}
+
+// A launch without ports, without a command of its own, and ready at once is
+// explained without them.
+func TestExplainedWithout(t *testing.T) {
+	def, _ := Resolve(source(`{"image": "a:1", "remoteUser": "crew"}`))
+	if got := fmt.Sprint(Explain(def)); strings.Contains(got, "of its ports") || strings.Count(got, "the workspace is ready") != 1 {
+		t.Errorf("it is explained as %s", got)
+	}
+	def, _ = composed(t, `, "overrideCommand": false, "waitFor": "postCreateCommand"`, composeFile, "services: {app: {image: 'a:1'}}")
+	if got := fmt.Sprint(Explain(def)); !strings.Contains(got, "run the image's own command") || strings.Count(got, "the workspace is ready") != 1 {
+		t.Errorf("it is explained as %s", got)
+	}
+}
+
+// Lists are full at their bounds: values of securityOpt, features, the letters of
+// an option.
+func TestListsAreFull(t *testing.T) {
+	var caps []string
+	for i := range 101 {
+		caps = append(caps, fmt.Sprintf(`"label=a%d"`, i))
+	}
+	def, _ := Resolve(source(`{"image": "a:1", "securityOpt": [` + strings.Join(caps, ",") + `]}`))
+	if n := len(def.Extra.Security); n != 100 {
+		t.Errorf("%d options are kept", n)
+	}
+	manifest := `{"id": "lamp", "version": "1", "options": {"text": {"type": "string"}}}`
+	for _, n := range []int{4096, 4097} {
+		_, fs := Resolve(source(`{"image": "a:1", "features": {"./lamp": {"text": "`+strings.Repeat("x", n)+`"}}}`, ".devcontainer/lamp/devcontainer-feature.json", manifest, ".devcontainer/lamp/install.sh", ""))
+		if _, bad := Fatal(fs); bad != (n > 4096) {
+			t.Errorf("an option of %d letters: %v", n, fs)
+		}
+	}
+	for _, n := range []int{MaxFeatures, MaxFeatures + 1} {
+		files, names := []string{}, []string{}
+		for i := range n {
+			files = append(files, fmt.Sprintf(".devcontainer/f%d/devcontainer-feature.json", i), fmt.Sprintf(`{"id": "f%d", "version": "1"}`, i), fmt.Sprintf(".devcontainer/f%d/install.sh", i), "")
+			names = append(names, fmt.Sprintf(`"./f%d": {}`, i))
+		}
+		def, fs := Resolve(source(`{"image": "a:1", "features": {`+strings.Join(names, ",")+`}}`, files...))
+		if _, bad := Fatal(fs); bad != (n > MaxFeatures) {
+			t.Errorf("of %d features %d are taken: %v", n, len(def.Features), fs)
+		}
+	}
+}
