@@ -80,7 +80,7 @@ const (
 
 // The kinds of stream the steward opens.
 const (
-	Git        Kind = "git"        // an HTTP proxy connection for git
+	Git Kind = "git" // an HTTP proxy connection for git
 )
 
 // Request opens a stream. Which fields count depends on the kind.

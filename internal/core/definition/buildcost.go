@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"strings"
+	"unicode"
 
 	"github.com/moby/buildkit/frontend/dockerfile/parser"
 )
@@ -156,13 +157,12 @@ func (c *buildCounter) unfolded(text string) int {
 				times = max(1, len(name[:max(0, end)]))
 			}
 		}
-		end := 0
-		for end < len(name) && (name[end] == '_' || name[end] >= '0' && name[end] <= '9' || name[end] >= 'A' && name[end] <= 'Z' || name[end] >= 'a' && name[end] <= 'z') {
-			end++
+		if end := strings.IndexFunc(name, func(r rune) bool { return r != '_' && !unicode.IsLetter(r) && !unicode.IsDigit(r) }); end >= 0 {
+			name = name[:end]
 		}
-		value, known := c.now[name[:end]]
+		value, known := c.now[name]
 		if !known {
-			value = max(c.global[name[:end]], unknownValue)
+			value = max(c.global[name], unknownValue)
 		}
 		size = min(size+value*times, maxBuildWords+1)
 	}

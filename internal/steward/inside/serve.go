@@ -29,7 +29,6 @@ type places struct {
 
 var container = places{binary: "/.yardbench/bin/steward", linkDir: "/.yardbench/link", runDir: "/run/yardbench", recordDir: "/var/lib/yardbench-steward"}
 
-
 // stopGrace is what sessions get between being asked to end and being ended.
 const stopGrace = 5 * time.Second
 

@@ -84,7 +84,9 @@ const (
 
 // small holds what an image says of itself to bounds.
 func (g *guard) small(name string, config []byte) error {
-	var c struct{ Config struct{ Env, OnBuild []string } }
+	var c struct {
+		Config struct{ Env, OnBuild []string }
+	}
 	if len(config) > maxImageConfig {
 		return g.refuse(yard.Refused("what the image %s says of itself has more than the %d bytes allowed", name, maxImageConfig))
 	}
