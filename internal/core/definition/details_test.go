@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+
+	"yardbench/internal/core/rules"
 )
 
 // The rarer properties of a service: what each comes to, and just where a value
@@ -315,5 +317,77 @@ func TestListsAreFull(t *testing.T) {
 		if _, bad := Fatal(fs); bad != (n > MaxFeatures) {
 			t.Errorf("of %d features %d are taken: %v", n, len(def.Features), fs)
 		}
+	}
+}
+
+// What is told, and by what it is done, where one of several conditions holds.
+func TestOneOfSeveral(t *testing.T) {
+	_, fs := Check(source("", "compose.yaml", "services: {app: {image: a, volumes: ['.:/app']}}"))
+	if !strings.Contains(fmt.Sprint(fs), "image \"a\"") {
+		t.Errorf("an image without a version of a compose file alone is told as %v", fs)
+	}
+	def, _ := composed(t, "", composeFile, "services: {app: {image: 'a:1'}}")
+	if def.Origins["image"] == "" || def.Origins["build"] != "" {
+		t.Errorf("an image is from %q, a build from %q", def.Origins["image"], def.Origins["build"])
+	}
+	src := source("")
+	src.Name = "night"
+	if _, fs := Check(src); !strings.Contains(fmt.Sprint(fs), "there are no others") {
+		t.Errorf("a name where there is none is told as %v", fs)
+	}
+	src = source("", "go.mod", "module x\n")
+	src.House = &rules.Rules{}
+	if def, _ := Resolve(src); !strings.HasPrefix(def.Image, "golang:") {
+		t.Errorf("where the house says nothing of images it is %q", def.Image)
+	}
+	if got := strings.Join(programsOf(Command{Shell: "make; "}), " "); got != "make" {
+		t.Errorf("a command that ends in a separator needs %q", got)
+	}
+}
+
+// Two images without a version in one file are pinned in one patch.
+func TestPinsOfOneFile(t *testing.T) {
+	src := source(`{"build": {"dockerfile": "Dockerfile"}, "remoteUser": "crew"}`, ".devcontainer/Dockerfile", "FROM a AS one\nFROM b\nCOPY --from=one /x /x\n")
+	def, findings := Check(src)
+	fixes := Fixes(src, def, findings, map[string]string{"a": "sha256:1", "b": "sha256:2"})
+	if len(fixes) != 1 || !strings.Contains(string(fixes[0].New), "FROM a@sha256:1 AS one\nFROM b@sha256:2\n") {
+		t.Errorf("they are pinned as %+v", fixes)
+	}
+}
+
+// A proposal says why of ports only where there are some, and a build file's last
+// stage is taken where none is for people.
+func TestProposedPorts(t *testing.T) {
+	for _, c := range []struct {
+		what  string
+		files []string
+		why   string
+	}{
+		{"a build file with ports", []string{"Dockerfile", "FROM a:1\nFROM b:1\nEXPOSE 3000\nUSER crew\n"}, "Dockerfile exposes them"},
+		{"a build file without", []string{"Dockerfile", "FROM a:1\nEXPOSE 3000\nFROM b:1\nUSER crew\n"}, ""},
+		{"a compose file with ports", []string{"compose.yaml", "services: {web: {image: 'a:1', volumes: ['.:/app'], ports: ['80']}}"}, "compose.yaml publishes them"},
+		{"a compose file without", []string{"compose.yaml", "services: {web: {image: 'a:1', volumes: ['.:/app']}}"}, ""},
+	} {
+		text := string(ProposalText(Propose(source("", c.files...))))
+		if said := strings.Contains(text, "exposes them") || strings.Contains(text, "publishes them"); said != (c.why != "") || !strings.Contains(text, c.why) || strings.Contains(text, "forwardPorts") != said {
+			t.Errorf("%s: it is proposed as\n%s", c.what, text)
+		}
+	}
+}
+
+// Features that nobody puts in an order come after those that somebody does.
+func TestOrderThatIsAskedFor(t *testing.T) {
+	files, names := []string{}, []string{}
+	for _, id := range []string{"a", "b", "c", "d"} {
+		files = append(files, ".devcontainer/"+id+"/devcontainer-feature.json", `{"id": "`+id+`", "version": "1"}`, ".devcontainer/"+id+"/install.sh", "")
+		names = append(names, `"./`+id+`": {}`)
+	}
+	def, fs := Resolve(source(`{"image": "x:1", "features": {`+strings.Join(names, ",")+`}, "overrideFeatureInstallOrder": ["./c", "./b"]}`, files...))
+	got := ""
+	for _, f := range def.Features {
+		got += f.ID
+	}
+	if got != "cbad" {
+		t.Errorf("they come as %s: %v", got, fs)
 	}
 }
