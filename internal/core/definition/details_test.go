@@ -330,6 +330,17 @@ func TestOneOfSeveral(t *testing.T) {
 	if def.Origins["image"] == "" || def.Origins["build"] != "" {
 		t.Errorf("an image is from %q, a build from %q", def.Origins["image"], def.Origins["build"])
 	}
+	for _, c := range []struct{ more, compose, want string }{
+		{"", "user: keeper, ", composeFile}, {`, "containerUser": "mate"`, "user: keeper, ", Places[0]}, {"", "", ""},
+	} {
+		def, _ := composed(t, c.more, composeFile, "services: {app: {"+c.compose+"image: 'a:1'}}")
+		if from := def.Origins["container_user"]; !strings.HasPrefix(from, c.want) || from != "" && c.want == "" {
+			t.Errorf("with %s%s the container's user is from %q", c.more, c.compose, from)
+		}
+	}
+	if _, fs := Check(source(`{"image": "", "remoteUser": "crew"}`)); !strings.Contains(fmt.Sprint(fs), "image names none") {
+		t.Errorf("an image without a name is told as %v", fs)
+	}
 	src := source("")
 	src.Name = "night"
 	if _, fs := Check(src); !strings.Contains(fmt.Sprint(fs), "there are no others") {
@@ -389,5 +400,35 @@ func TestOrderThatIsAskedFor(t *testing.T) {
 	}
 	if got != "cbad" {
 		t.Errorf("they come as %s: %v", got, fs)
+	}
+}
+
+// A feature that is fetched by a mirror's name is fetched by it again; what its
+// manifest says that cannot be is the definition's mistake.
+func TestWhereFeaturesAreFrom(t *testing.T) {
+	src := source(`{"image": "a:1", "features": {"r.example/f/a:1": {}, "other.example/f/b:1": {}, "./lamp": {}}}`, ".devcontainer/lamp/devcontainer-feature.json", `{"id": "lamp", "version": "1"}`, ".devcontainer/lamp/install.sh", "")
+	src.House = &rules.Rules{Images: rules.Images{FeaturesFrom: []string{"mirror.example", "other.example", "r.example"}, Mirrors: map[string]string{"r.example": "mirror.example/r"}}}
+	src.Feature = yardOfFeatures(map[string]string{"mirror.example/r/f/a:1": `{"id": "a", "version": "1"}`, "other.example/f/b:1": `{"id": "b", "version": "1"}`})
+	def, fs := Resolve(src)
+	if f, bad := Fatal(fs); bad || len(def.Features) != 3 {
+		t.Fatalf("of three features %d are taken: %v", len(def.Features), f)
+	}
+	for _, f := range def.Features {
+		want := map[string]string{"a": "mirror.example/r/f/a:1"}[f.ID]
+		if f.From != want {
+			t.Errorf("%s is from %q, not from %q", f.ID, f.From, want)
+		}
+	}
+	_, fs = Resolve(source(`{"image": "a:1", "features": {"./lamp": {}}}`, ".devcontainer/lamp/devcontainer-feature.json", `{"id": "lamp", "version": "1", "mounts": [{"type": "volume", "source": "x", "target": "/proc"}], "capAdd": "x"}`, ".devcontainer/lamp/install.sh", ""))
+	if _, bad := Fatal(fs); !bad {
+		t.Errorf("a feature that mounts over the system is told as %v", fs)
+	}
+}
+
+// What a reader says of a service stands where the service does.
+func TestWordsOfReadersHaveAPlace(t *testing.T) {
+	_, fs := composed(t, "", composeFile, "services:\n  app: {image: 'a:1'}\n  db:\n    image: b:1\n    cpus: 0.5\n    deploy: {resources: {limits: {cpus: '0.25'}}}\n")
+	if f, bad := Fatal(fs); !bad || f.Line != 3 {
+		t.Errorf("it is told as %+v", f)
 	}
 }
