@@ -215,7 +215,7 @@ func (d imageStep) withFeatures(ctx context.Context, tag string, plan store.Plan
 // only lets a build of our own take the one image that it is put on.
 func only(image string) func(yard.BuildSource) (string, error) {
 	return func(s yard.BuildSource) (string, error) {
-		if s.Kind != yard.ImageSource || rules.Whole(s.Name) != rules.Whole(image) {
+		if s.Kind != yard.ImageSource || !definition.SameImage(s.Name, image) {
 			return "", yard.Refused("features of %s take %s", image, s.Name)
 		}
 		return s.Name, nil

@@ -363,6 +363,19 @@ func (d checkDoc) secretsInStage(s instructions.Stage) {
 	}
 }
 
+// SameImage tells whether two names are of one image, as the engine fills them
+// in: the registry in front, and latest where no version is named.
+func SameImage(a, b string) bool {
+	whole := func(name string) string {
+		named, err := reference.ParseNormalizedNamed(name)
+		if err != nil {
+			return name
+		}
+		return reference.TagNameOnly(named).String()
+	}
+	return whole(a) == whole(b)
+}
+
 // BuildTakes is the name by which a build takes an image, by the house rules, or
 // why it may not.
 func BuildTakes(image string, images rules.Images) (name string, err error) {

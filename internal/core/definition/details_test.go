@@ -432,3 +432,18 @@ func TestWordsOfReadersHaveAPlace(t *testing.T) {
 		t.Errorf("it is told as %+v", f)
 	}
 }
+
+func TestSameImage(t *testing.T) {
+	for _, c := range []struct {
+		a, b string
+		same bool
+	}{
+		{"skerryline/base", "docker.io/skerryline/base:latest", true}, {"base", "docker.io/library/base:latest", true}, {"skerryline/base:1", "docker.io/skerryline/base:1", true},
+		{"a@sha256:" + strings.Repeat("ab", 32), "docker.io/library/a@sha256:" + strings.Repeat("ab", 32), true}, {"mirror.example:5000/a", "mirror.example:5000/a:latest", true},
+		{"skerryline/base:1", "skerryline/base:2", false}, {"skerryline/base", "other/base", false}, {"Not An Image", "Not An Image", true}, {"Not An Image", "another", false},
+	} {
+		if SameImage(c.a, c.b) != c.same {
+			t.Errorf("%s and %s are one: %v", c.a, c.b, !c.same)
+		}
+	}
+}
