@@ -20,7 +20,6 @@ import (
 // A plan's runs serve launches, follow pushes that are signed, and a run that
 // fails takes nothing away.
 func TestPrebuilds(t *testing.T) {
-	t.Parallel()
 	w := newWorld(t)
 	c := w.client("ingrid")
 	ctx := t.Context()
