@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/http"
 	"net/http/httputil"
+	"path"
 	"regexp"
 	"strings"
 	"sync"
@@ -52,16 +53,34 @@ type GitWay struct {
 	SignIn func(ctx context.Context) (with GitSignIn, refused string)
 }
 
-// gitPath is what git asks of a host (gitprotocol-http(5)), with what its
-// extension for large files asks (Git LFS, Batch API). Nothing else of a host
-// is signed in to.
-var gitPath = regexp.MustCompile(`/(info/refs|git-upload-pack|git-receive-pack|HEAD|objects/.+|info/lfs/.+)$`)
+// ofGit tells whether a request is one of git's smart protocol
+// (gitprotocol-http(5)), or of its extension for large files (Git LFS, Batch
+// API). Nothing else of a host is signed in to: its other doors may end in the
+// same words, and steps upwards or letters in code would lead there from here.
+func ofGit(r *http.Request) bool {
+	p := r.URL.EscapedPath()
+	if path.Clean(p) != p || strings.ContainsAny(p, "\\;") || encodedStep.MatchString(p) {
+		return false
+	}
+	switch {
+	case strings.HasSuffix(p, "/info/refs"):
+		return r.Method == http.MethodGet && strings.HasPrefix(r.URL.Query().Get("service"), "git-")
+	case strings.HasSuffix(p, "/git-upload-pack"), strings.HasSuffix(p, "/git-receive-pack"):
+		return r.Method == http.MethodPost
+	}
+	return largeFiles.MatchString(p)
+}
+
+var (
+	encodedStep = regexp.MustCompile(`(?i)%(2e|2f|5c|25)`)
+	largeFiles  = regexp.MustCompile(`/info/lfs/(objects|locks)(/[0-9A-Za-z._-]+)*$`)
+)
 
 // sign hands a request on to the host, signed in. What a host lets nobody read
 // is answered by a refusal that says why, as git shows it: nobody in a
 // workspace could give a better password.
 func (w GitWay) sign(rw http.ResponseWriter, r *http.Request) {
-	if !gitPath.MatchString(r.URL.Path) {
+	if !ofGit(r) {
 		http.Error(rw, "this way is for git alone", http.StatusForbidden)
 		return
 	}

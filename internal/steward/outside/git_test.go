@@ -64,13 +64,18 @@ func TestServeGit(t *testing.T) {
 	if code, body, _ := get(refs); code != 200 || asked[0] != "GET /tide-board.git/info/refs as ingrid:right" {
 		t.Errorf("it is answered %d %s; the host saw %v", code, body, asked)
 	}
-	for _, p := range []string{"/api/v4/user", "/", "/tide-board.git", "/tide-board.git/info/refs/x", "/admin?x=/info/refs"} {
+	for _, p := range []string{"/api/v4/user", "/", "/tide-board.git", "/tide-board.git/info/refs/x", "/admin?x=/info/refs", "/api/v1/repos/x/commits/HEAD", "/api/objects/1", "/api/git-upload-pack",
+		"/tide-board.git/info/refs", "/x.git/info/lfs/../../../api/v4/user", "/x.git/info/lfs/%2e%2e/%2e%2e/api/v4/user", "/x.git/info/lfs/objects/..%2f..%2f..%2fapi", "/x.git/info/lfs/objects/..", "/x.git//info/refs?service=git-upload-pack",
+		"/api/user;/info/refs?service=git-upload-pack", "/api/%252e/info/refs?service=git-upload-pack", "/x.git/info/lfs/else", "/x.git/info/lfs/objects/a%20b"} {
 		n := len(asked)
 		if code, _, _ := get("http://" + at + p); code != http.StatusForbidden || len(asked) != n {
 			t.Errorf("%s is answered %d, and the host saw %v", p, code, asked[n:])
 		}
 	}
-	if code, _, h := get("http://" + at + "/moved.git/info/refs"); code != 301 || h.Get("Location") != "http://"+at+"/tide-board.git/info/refs" {
+	if code, body, _ := get("http://" + at + "/tide-board.git/info/lfs/objects/0a1b"); code != 200 {
+		t.Errorf("a large file is answered %d %s", code, body)
+	}
+	if code, _, h := get("http://" + at + "/moved.git/info/refs?service=git-upload-pack"); code != 301 || h.Get("Location") != "http://"+at+"/tide-board.git/info/refs" {
 		t.Errorf("what has moved is answered %d, %v", code, h)
 	}
 	for _, with = range []GitSignIn{{"ingrid", "old"}, {}} {
@@ -89,7 +94,7 @@ func TestServeGit(t *testing.T) {
 	if _, err := through.Get("https://elsewhere.invalid/x"); err == nil {
 		t.Error("a tunnel leads elsewhere")
 	}
-	if code, _, _ := get("http://elsewhere.invalid/x.git/info/refs"); code != http.StatusForbidden {
+	if code, _, _ := get("http://elsewhere.invalid/x.git/info/refs?service=git-upload-pack"); code != http.StatusForbidden {
 		t.Errorf("elsewhere is answered %d", code)
 	}
 }
