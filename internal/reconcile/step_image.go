@@ -132,9 +132,6 @@ func (d imageStep) build(ctx context.Context, tag string, plan store.Plan, b def
 	if err != nil {
 		return yard.Image{}, err
 	}
-	if err := definition.CheckBuildCost(file, b.Args); err != nil { // what an inline file says was not looked at before
-		return yard.Image{}, yard.Refused("%s: %w", cmp.Or(b.Dockerfile, "the build file in the compose file"), err)
-	}
 	house, _, err := d.house.Rules(ctx, d.store.Read())
 	if err != nil {
 		return yard.Image{}, err

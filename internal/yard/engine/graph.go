@@ -130,14 +130,18 @@ func (g *guard) Solve(ctx context.Context, req gateway.SolveRequest) (*gateway.R
 			return nil, err
 		}
 	}
-	for _, c := range req.CacheImports {
+	caches := make([]gateway.CacheOptionsEntry, len(req.CacheImports))
+	for i, c := range req.CacheImports {
 		if c.Type != "registry" {
 			return nil, g.refuse(yard.Refused("the build takes its cache from a %s", c.Type))
 		}
-		if _, err := g.take(yard.ImageSource, c.Attrs["ref"]); err != nil {
+		to, err := g.take(yard.ImageSource, c.Attrs["ref"])
+		if err != nil {
 			return nil, err
 		}
+		caches[i] = gateway.CacheOptionsEntry{Type: c.Type, Attrs: map[string]string{"ref": to}} // by its mirror, as every image
 	}
+	req.CacheImports = caches
 	return g.Client.Solve(ctx, req)
 }
 

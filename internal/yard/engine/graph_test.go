@@ -25,14 +25,16 @@ type reached struct {
 	gateway.Client
 	solved   int
 	resolved []string
+	caches   []gateway.CacheOptionsEntry
 }
 
 func (r *reached) BuildOpts() gateway.BuildOpts {
 	return gateway.BuildOpts{LLBCaps: pb.Caps.CapSet(nil)}
 }
 
-func (r *reached) Solve(context.Context, gateway.SolveRequest) (*gateway.Result, error) {
+func (r *reached) Solve(_ context.Context, req gateway.SolveRequest) (*gateway.Result, error) {
 	r.solved++
+	r.caches = req.CacheImports
 	return gateway.NewResult(), nil
 }
 
@@ -111,6 +113,10 @@ func TestGuard(t *testing.T) {
 		if _, err := g.Solve(t.Context(), req); err == nil || b.solved != 0 {
 			t.Errorf("%s passes", name)
 		}
+	}
+	mirrored := &guard{Client: b, taken: map[string]bool{}, build: yard.Build{Take: func(s yard.BuildSource) (string, error) { return "mirror.example/" + s.Name, nil }}}
+	if _, err := mirrored.Solve(t.Context(), gateway.SolveRequest{Definition: &pb.Definition{}, CacheImports: []gateway.CacheOptionsEntry{{Type: "registry", Attrs: map[string]string{"ref": "x"}}}}); err != nil || len(b.caches) != 1 || b.caches[0].Attrs["ref"] != "mirror.example/x" {
+		t.Errorf("a cache is taken from %+v, %v", b.caches, err)
 	}
 	if _, err := g.NewContainer(t.Context(), gateway.NewContainerRequest{}); err == nil {
 		t.Error("a container beside a build is made")

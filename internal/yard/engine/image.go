@@ -19,6 +19,7 @@ import (
 	"github.com/tonistiigi/fsutil"
 	"github.com/tonistiigi/fsutil/types"
 
+	"yardbench/internal/core/definition"
 	"yardbench/internal/yard"
 )
 
@@ -108,6 +109,10 @@ func (e *conn) builder(ctx context.Context) (*buildkit.Client, error) {
 // the engine's /grpc and /session. It is given the graph that BuildKit's front
 // end for build files makes of them in this process; see [guard].
 func (e *images) Build(ctx context.Context, b yard.Build, report func(yard.Progress)) (yard.Image, error) {
+	// The graph is made in this process: what it comes to is known before.
+	if err := definition.CheckBuildCost(b.Dockerfile, b.Args); err != nil {
+		return yard.Image{}, yard.Refused("the build file comes to too much: %w", err)
+	}
 	bk, err := e.builder(ctx)
 	if err != nil {
 		return yard.Image{}, e.wrap("reach the builder", err)
@@ -154,7 +159,7 @@ func (e *images) Build(ctx context.Context, b yard.Build, report func(yard.Progr
 		return builder.Build(ctx, g)
 	}, news)
 	wg.Wait()
-	if g.refused != nil {
+	if g.refused != nil && ctx.Err() == nil { // who gives up is not refused
 		return yard.Image{}, g.refused
 	}
 	if err != nil {

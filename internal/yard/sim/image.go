@@ -103,18 +103,17 @@ func (y *images) Build(ctx context.Context, b yard.Build, report func(yard.Progr
 		}
 		switch strings.ToUpper(n.Value) {
 		case "FROM":
-			if b.Take != nil && words[0] != "scratch" && !strings.Contains(string(b.Dockerfile), " AS "+words[0]) {
-				to, err := b.Take(yard.BuildSource{Kind: yard.ImageSource, Name: words[0]})
-				if err != nil {
+			outside := words[0] != "scratch" && !strings.Contains(string(b.Dockerfile), " AS "+words[0])
+			if b.Take != nil && outside {
+				if words[0], err = b.Take(yard.BuildSource{Kind: yard.ImageSource, Name: words[0]}); err != nil {
 					return img, err
 				}
-				words[0] = to
 			}
 			from, ok, err := y.FindImage(ctx, words[0])
 			if err != nil {
 				return img, err
 			}
-			if !ok && words[0] != "scratch" && !strings.Contains(string(b.Dockerfile), " AS "+words[0]) {
+			if !ok && outside {
 				return img, yard.Refused("build step FROM %s: nobody has it: this yard is simulated, and fetches none", words[0])
 			}
 			img.User, img.Metadata, had = from.User, from.Metadata, true
