@@ -30,7 +30,6 @@ import (
 	"yardbench/internal/repo"
 	"yardbench/internal/service"
 	"yardbench/internal/session"
-	"yardbench/internal/steward"
 	"yardbench/internal/steward/carried"
 	"yardbench/internal/steward/outside"
 	"yardbench/internal/store"
@@ -200,7 +199,7 @@ func Run(ctx context.Context, c Config) error {
 	if hub.Changed = k.Followers.StewardChanged; isSimulated {
 		simulated.Links().Changed = k.Followers.StewardChanged
 	}
-	hub.Serve = func(link string, _ steward.Request, c *steward.Conn) { k.Sessions.Serve(link, c, outside.ServeGit) }
+	hub.Serve = k.Sessions.Serve
 	rooms := service.Rooms{ChangesPerHour: c.ChangesPerHour, JournalKey: journalKey, Simulated: isSimulated, Store: st, Keeper: k, Yard: k.Yard, Installation: k.Installation, House: k.House, Sessions: k.Sessions, Hub: stewards, Mirrors: mirrors, Vault: v, Bus: bus, Address: strings.TrimRight(c.Address, "/"), Now: c.Now}
 	s := service.New(rooms)
 	if err := s.HouseRules.FirstRules(ctx, c.Rules); err != nil {

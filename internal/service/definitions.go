@@ -122,7 +122,7 @@ func (s *Definitions) planAsRepository(ctx context.Context, r store.Repository, 
 	if err != nil {
 		return store.Plan{}, err
 	}
-	commit, err := s.headBy(ctx, repo.Credential{Username: c.Username, Password: c.Password}, r, branch)
+	commit, err := s.headBy(ctx, repo.Credential(c), r, branch)
 	if refused := (repo.SignIn{}); errors.As(err, &refused) {
 		why := "it has no credential of its own, and the git host shows it to nobody without one"
 		if c.Username != "" {
@@ -133,9 +133,7 @@ func (s *Definitions) planAsRepository(ctx context.Context, r store.Repository, 
 	if err != nil {
 		return store.Plan{}, fromRoom(err)
 	}
-	p, err := s.planAt(ctx, r, branch, commit, choice{})
-	p.Beside = nil
-	return p, err
+	return s.planAt(ctx, r, branch, commit, choice{})
 }
 
 // head fetches a repository with the person's credential and gives the commit

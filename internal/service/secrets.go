@@ -319,7 +319,7 @@ func (s *Secrets) DropGitCredential(ctx context.Context, a Actor, host string) e
 // gitCredential is what a person signs in with where a repository is.
 func gitCredential(ctx context.Context, s *session.Sessions, person, address string) (repo.Credential, error) {
 	c, err := s.GitCredential(ctx, person, repo.Host(address))
-	return repo.Credential{Username: c.Username, Password: c.Password}, err
+	return repo.Credential(c), err
 }
 
 var hostName = regexp.MustCompile(`^[A-Za-z0-9.-]{1,253}(:[0-9]{1,5})?$`)

@@ -28,7 +28,7 @@ type Sessions struct {
 	PortForm string
 }
 
-const askTimeout = time.Hour // bounds one git transfer
+const askTimeout = 10 * time.Second // bounds looking up where a steward's git may go
 
 // SecretPlace is what a sealed secret is bound to.
 func SecretPlace(level secret.Level, subject, name string, version int) []string {
@@ -179,14 +179,14 @@ func (s *Sessions) Given(ctx context.Context, w store.Workspace) ([]store.Secret
 // Serve answers what a steward asks: the way to the workspace's git host, on
 // which the service signs in with its owner's credential. What signs in never
 // comes into the workspace.
-func (s *Sessions) Serve(link string, c *steward.Conn, serve func(c *steward.Conn, way outside.GitWay)) {
+func (s *Sessions) Serve(link string, c *steward.Conn) {
 	ctx, cancel := context.WithTimeout(context.Background(), askTimeout)
 	defer cancel()
 	host, _, w, err := s.hostOf(ctx, link)
 	if err != nil || w.Plan.Adopted != nil { // a container that was taken on has no way
 		return
 	}
-	serve(c, outside.GitWay{Scheme: host.Scheme, Host: host.Host, SignIn: func(ctx context.Context) (outside.GitSignIn, string) { return s.signIn(ctx, link) }})
+	outside.ServeGit(c, outside.GitWay{Scheme: host.Scheme, Host: host.Host, SignIn: func(ctx context.Context) (outside.GitSignIn, string) { return s.signIn(ctx, link) }})
 }
 
 // signIn is what a workspace's git is signed in with now, and what is said where

@@ -49,12 +49,10 @@ func gitHost(t *testing.T) served {
 	return served{host, strings.TrimPrefix(host.URL, "http://")}
 }
 
-func (h served) serve(_ string, r steward.Request, c *steward.Conn) {
-	if r.Kind == steward.Git {
-		outside.ServeGit(c, outside.GitWay{Scheme: "http", Host: h.allowed, SignIn: func(context.Context) (outside.GitSignIn, string) {
-			return outside.GitSignIn{Username: "ingrid", Password: demo.GitToken("ingrid")}, "refused"
-		}})
-	}
+func (h served) serve(_ string, c *steward.Conn) {
+	outside.ServeGit(c, outside.GitWay{Scheme: "http", Host: h.allowed, SignIn: func(context.Context) (outside.GitSignIn, string) {
+		return outside.GitSignIn{Username: "ingrid", Password: demo.GitToken("ingrid")}, "refused"
+	}})
 }
 
 // pair is both ends over a real socket: a hub and a serving steward, here as
@@ -67,7 +65,7 @@ type pair struct {
 
 const id, right = "ws-b1", "the-right-token"
 
-func newPair(t *testing.T, serve func(id string, r steward.Request, c *steward.Conn)) pair {
+func newPair(t *testing.T, serve func(id string, c *steward.Conn)) pair {
 	t.Helper()
 	dir, err := os.MkdirTemp("", "yb")
 	if err != nil {

@@ -62,8 +62,8 @@ type Hub struct {
 	dir string
 	// Changed is called, if set, when a steward has come or gone.
 	Changed func(id string)
-	// Serve answers the streams a steward opens.
-	Serve func(id string, r steward.Request, c *steward.Conn)
+	// Serve answers the streams that a steward opens for git.
+	Serve func(id string, c *steward.Conn)
 
 	mu    sync.Mutex
 	links map[string]*link
@@ -353,7 +353,7 @@ func (h *Hub) serve(id string, stream *yamux.Stream) {
 		return
 	}
 	if c.Send(steward.Reply{}) == nil {
-		h.Serve(id, r, c)
+		h.Serve(id, c)
 	}
 }
 
