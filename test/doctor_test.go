@@ -25,6 +25,7 @@ func TestDoctor(t *testing.T) {
 	if out := w.must(w.as("ingrid", "", "doctor"), 0, "nothing stands between"); strings.Contains(out, "open here") {
 		t.Errorf("a developer is told what is open:\n%s", out)
 	}
+	w.must(w.as("nobody", "", "--address", w.address, "doctor"), 1, "the service   "+w.address, "you are not signed in", "yardbench sign-in")
 	if _, err := w.client("ingrid").Openings(t.Context()); err == nil || !strings.Contains(err.Error(), "does not allow") {
 		t.Errorf("a developer who asks is told %v", err)
 	}

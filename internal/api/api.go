@@ -212,11 +212,13 @@ var public = map[string]any{"public": true}
 // public, and only those whose role may do the operation's action with
 // anything at all. With what, the use case decides.
 func (a *API) signedIn(ctx huma.Context, next func(huma.Context)) {
+	asked := humagin.Unwrap(ctx)
+	ctx = huma.WithValue(ctx, fromKey{}, asked.ClientIP())
 	if ctx.Operation().Metadata["public"] == true {
-		next(huma.WithValue(ctx, fromKey{}, humagin.Unwrap(ctx).ClientIP()))
+		next(ctx)
 		return
 	}
-	r, w := humagin.Unwrap(ctx).Request, humagin.Unwrap(ctx).Writer
+	r, w := asked.Request, asked.Writer
 	actor, err := a.svc.SignIns.Authenticate(ctx.Context(), a.token(r))
 	if err != nil {
 		write(w, asProblem(err))
@@ -235,7 +237,7 @@ func (a *API) signedIn(ctx huma.Context, next func(huma.Context)) {
 		return
 	}
 	defer end()
-	next(huma.WithValue(huma.WithValue(ctx, fromKey{}, humagin.Unwrap(ctx).ClientIP()), actorKey{}, actor))
+	next(huma.WithValue(ctx, actorKey{}, actor))
 }
 
 // fromKey is where the address is kept that somebody asks from.

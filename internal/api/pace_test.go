@@ -1,8 +1,10 @@
 package api_test
 
 import (
+	"context"
 	"net/http"
 	"testing"
+	"time"
 
 	"yardbench/internal/serve"
 )
@@ -29,5 +31,38 @@ func TestPaceAtTheDoor(t *testing.T) {
 	}
 	if res := put(mats); res.StatusCode >= 300 {
 		t.Errorf("another is answered %s", res.Status)
+	}
+	// What is open counts until it ends, streams too.
+	ctx, end := context.WithCancel(t.Context())
+	defer end()
+	streams := 0
+	for ; streams < 300; streams++ {
+		req, err := http.NewRequestWithContext(ctx, "GET", address+"/api/v1/events", nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		req.Header = ingrid.Clone()
+		res, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if res.StatusCode != http.StatusOK {
+			res.Body.Close()
+			break
+		}
+		defer res.Body.Close()
+	}
+	if streams != 256 {
+		t.Errorf("%d streams of one person are open at once", streams)
+	}
+	end()
+	for until := time.Now().Add(10 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+		res, _ := call(t, "GET", address+"/api/v1/workspaces", "", ingrid.Clone())
+		if res.StatusCode == http.StatusOK {
+			break
+		}
+		if time.Now().After(until) {
+			t.Fatalf("when they have ended a look is answered %s", res.Status)
+		}
 	}
 }

@@ -1,14 +1,17 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
+	"net/http"
 	"os"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"yardbench/internal/client"
+	"yardbench/internal/core/policy"
+	"yardbench/internal/reach"
 	"yardbench/internal/wire"
 )
 
@@ -38,10 +41,12 @@ func (a serviceCommands) doctor() *cobra.Command {
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
 			ctx := cmd.Context()
 			d := doctor{Address: api.Address(), OwnVersion: wire.Version(), Problems: []string{}}
+			asked := time.Now()
 			h, err := api.Health(ctx)
 			if err != nil {
 				return err
 			}
+			ahead := asked.Add(time.Since(asked) / 2).Sub(h.At)
 			d.Version = h.Version
 			for _, t := range h.Troubles {
 				d.Problems = append(d.Problems, "the service is troubled: "+t.Text)
@@ -49,22 +54,21 @@ func (a serviceCommands) doctor() *cobra.Command {
 			if d.Version != d.OwnVersion {
 				d.Problems = append(d.Problems, fmt.Sprintf("the service is of version %s and this program of %s: take the program of the service", orUnknown(d.Version), orUnknown(d.OwnVersion)))
 			}
-			ahead, err := api.Clock(ctx)
-			if err != nil {
-				return err
-			}
 			if d.ClockAhead = int(ahead.Round(time.Second) / time.Second); ahead.Abs() > clockMost {
 				d.Problems = append(d.Problems, fmt.Sprintf("the clock of this machine and the service's lie %s apart: set the one that is wrong", ahead.Abs().Round(time.Second)))
 			}
-			if strings.HasPrefix(d.Address, "http://") && !wire.SafeWay(d.Address) {
+			if !reach.SafeWay(d.Address) {
 				d.Problems = append(d.Problems, "you reach the service without TLS: whoever sits between reads what you send")
 			}
 			me, err := api.Me(ctx)
+			if p := (&wire.Problem{}); errors.As(err, &p) && p.Status == http.StatusUnauthorized {
+				d.Problems, err = append(d.Problems, p.Detail+": "+p.Next), nil
+			}
 			if err != nil {
 				return err
 			}
 			d.Name, d.Role = me.Name, me.Role
-			if me.Role == "operator" {
+			if me.Role == string(policy.Operator) {
 				if d.Openings, err = api.Openings(ctx); err != nil {
 					return err
 				}
@@ -95,7 +99,9 @@ func (a serviceCommands) printDoctor(d doctor) {
 	fmt.Fprintf(a.out, "the service   %s, %s\n", d.Address, from)
 	fmt.Fprintf(a.out, "versions      %s there, %s here\n", orUnknown(d.Version), orUnknown(d.OwnVersion))
 	fmt.Fprintf(a.out, "clocks        %d s apart\n", max(d.ClockAhead, -d.ClockAhead))
-	fmt.Fprintf(a.out, "you           %s, %s\n", d.Name, d.Role)
+	if d.Name != "" {
+		fmt.Fprintf(a.out, "you           %s, %s\n", d.Name, d.Role)
+	}
 	for _, p := range d.Problems {
 		fmt.Fprintf(a.out, "  %s\n", clean(p))
 	}

@@ -2,11 +2,8 @@ package client
 
 import (
 	"context"
-	"fmt"
 	"io"
-	"net/http"
 	"net/url"
-	"time"
 
 	"yardbench/internal/wire"
 )
@@ -57,20 +54,4 @@ func (c *Client) CostCSV(ctx context.Context, q CostQuery, w io.Writer) error {
 // Openings lists what of the installation is open.
 func (c *Client) Openings(ctx context.Context) ([]wire.Opening, error) {
 	return call[[]wire.Opening](ctx, c, "GET", "/openings", nil)
-}
-
-// Clock tells how far this machine's clock is ahead of the service's, to about a
-// second.
-func (c *Client) Clock(ctx context.Context) (time.Duration, error) {
-	asked := time.Now()
-	res, err := c.do(ctx, "GET", "/health", nil, nil)
-	if err != nil {
-		return 0, err
-	}
-	defer res.Body.Close()
-	at, err := http.ParseTime(res.Header.Get("Date"))
-	if err != nil {
-		return 0, fmt.Errorf("the service at %s tells no time: %w", c.address, err)
-	}
-	return asked.Add(time.Since(asked) / 2).Sub(at.Add(time.Second / 2)), nil // Date has whole seconds
 }

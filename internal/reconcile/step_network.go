@@ -13,7 +13,7 @@ func (d *doing) network(ctx context.Context) error {
 		return err
 	}
 	err = tryWhole(ctx, yardTimeout, func(ctx context.Context) error {
-		return d.yard.Make(ctx, yard.Network{Workspace: d.w.ID, Closed: house.Closed})
+		return d.yard.Make(ctx, yard.Network{Workspace: d.w.ID, Closed: house.Workspaces.Closed})
 	})
 	if err == nil {
 		d.see().Network = true

@@ -43,7 +43,9 @@ func (d servicesStep) do(ctx context.Context) error {
 		err := d.awaitServices(ctx, s.Name, s.Needs)
 		if err == nil {
 			fmt.Fprintf(d.log, "starting service %s\n", s.Name)
-			err = tryWhole(ctx, yardTimeout, func(ctx context.Context) error { return server.StartService(ctx, d.serviceSpec(plan, s, house.NoGain)) })
+			err = tryWhole(ctx, yardTimeout, func(ctx context.Context) error {
+				return server.StartService(ctx, d.serviceSpec(plan, s, house.Workspaces.NoGain))
+			})
 		}
 		now := time.Now()
 		if part.EndedAt = &now; err != nil {

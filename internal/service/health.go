@@ -2,6 +2,7 @@ package service
 
 import (
 	"errors"
+	"time"
 
 	"yardbench/internal/fault"
 	"yardbench/internal/reconcile"
@@ -14,11 +15,12 @@ type Health struct {
 	keeper    *reconcile.Keeper
 	simulated bool
 	store     *store.Store
+	now       func() time.Time
 }
 
 // Health says whether the service is well, to anybody: no names, no addresses.
 func (s *Health) Health() wire.Health {
-	h := wire.Health{Status: "ok", Version: wire.Version(), Simulated: s.simulated}
+	h := wire.Health{Status: "ok", Version: wire.Version(), At: s.now().UTC(), Simulated: s.simulated}
 	if at, away := s.keeper.Sight.YardAway(); away {
 		h.Troubles = append(h.Troubles, wire.Trouble{Kind: "yard away", Text: "the yard does not answer: what runs in it may go on, and nothing can be launched, started or stopped", Since: at.UTC()})
 	}

@@ -7,6 +7,7 @@ import (
 
 	"yardbench/internal/core/policy"
 	"yardbench/internal/house"
+	"yardbench/internal/reach"
 	"yardbench/internal/store"
 	"yardbench/internal/wire"
 	"yardbench/internal/yard"
@@ -34,7 +35,7 @@ func (s *Openings) Openings(ctx context.Context, a Actor) (out []wire.Opening, e
 		}
 	}
 	out = []wire.Opening{}
-	say(!wire.SafeWay(s.address), "way in", "no-tls", "people reach "+s.address+" without TLS: whoever sits between reads passwords and secrets", "put a TLS end before the service, and start it with that address; see docs/operating.md")
+	say(!reach.SafeWay(s.address), "way in", "no-tls", "people reach "+s.address+" without TLS: whoever sits between reads passwords and secrets", "put a TLS end before the service, and start it with that address; see docs/operating.md")
 	say(s.perHour == 0, "way in", "no-pace", "nobody is held to a pace: one person can fill the journal", "start the service with --changes-per-hour")
 	open, err := s.store.Read().Enrolments(ctx, s.now())
 	if err != nil {

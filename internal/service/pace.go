@@ -1,6 +1,7 @@
 package service
 
 import (
+	"fmt"
 	"sync"
 	"time"
 
@@ -43,14 +44,14 @@ func (p *Pace) Begin(person string, change bool) (end func(), err error) {
 		p.people[person] = of // as many as there are people
 	}
 	if of.atOnce >= maxAtOnce {
-		return nil, tooFast("256 things of yours go on at once", 5*time.Second)
+		return nil, tooFast(fmt.Sprintf("%d things of yours go on at once", maxAtOnce), "end some: terminals, forwards, pages of the console", 5*time.Second)
 	}
 	if change && p.perHour > 0 {
 		now := p.now()
 		r := of.changes.ReserveN(now, 1)
 		if after := r.DelayFrom(now); after > 0 {
 			r.CancelAt(now)
-			return nil, tooFast("you change things faster than they are written down", max(time.Second, after.Round(time.Second)))
+			return nil, tooFast("you change more than one person may in an hour", "wait a little; an operator sets how much that is with: yardbench serve --changes-per-hour", max(time.Second, after.Round(time.Second)))
 		}
 	}
 	of.atOnce++
@@ -61,6 +62,6 @@ func (p *Pace) Begin(person string, change bool) (end func(), err error) {
 	}, nil
 }
 
-func tooFast(what string, after time.Duration) error {
-	return &fault.Fault{Class: fault.TooMany, Kind: "too-fast", Detail: what, Next: "wait a little; an operator sets how much an hour takes with: yardbench serve --changes-per-hour", After: after}
+func tooFast(what, next string, after time.Duration) error {
+	return &fault.Fault{Class: fault.TooMany, Kind: "too-fast", Detail: what, Next: next, After: after}
 }

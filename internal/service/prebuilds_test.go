@@ -3,6 +3,7 @@ package service
 import (
 	"bytes"
 	"context"
+	"strings"
 	"testing"
 
 	"yardbench/internal/core/lifecycle"
@@ -76,5 +77,64 @@ func TestRunLogsAreForReaders(t *testing.T) {
 	asked := host.asked
 	if _, err := s.Prebuilds.RunSheet(ctx, ingrid, "run"); err != nil || host.asked != asked {
 		t.Errorf("the git host is asked anew at once, %v", err)
+	}
+}
+
+// refusing is a git host that answers every question alike.
+type refusing struct {
+	Mirrors
+	err error
+}
+
+func (r refusing) DefaultBranch(context.Context, string, repo.Credential) (string, error) {
+	return "main", r.err
+}
+
+// A repository's own credential is tried before it is kept: one that the host
+// refuses is told apart from a host that is away.
+func TestRepositoryCredential(t *testing.T) {
+	s, _, _ := bare(t)
+	operator, lead := addPersonTo(t, s, "halla", policy.Operator), addPersonTo(t, s, "sigrid", policy.Lead)
+	ctx := t.Context()
+	if err := s.rooms.Store.Write(ctx, func(tx *store.Tx) error {
+		return tx.AddRepository(ctx, store.Repository{ID: "one", Name: "one", URL: "http://git.skerryline.example/one.git", DefaultBranch: "main"})
+	}); err != nil {
+		t.Fatal(err)
+	}
+	own := func() bool {
+		r, err := s.rooms.Store.Read().RepositoryByName(ctx, "one")
+		if err != nil {
+			t.Fatal(err)
+		}
+		with, err := s.rooms.Sessions.RepositoryCredential(r)
+		if err != nil || with.Username != "" && with.Password != "tide" {
+			t.Errorf("it is kept as %+v, %v", with, err)
+		}
+		return with.Username != ""
+	}
+	away := repo.Problem{What: "the git host cannot be used", Next: "try again when it answers"}
+	for _, c := range []struct {
+		who  Actor
+		host error
+		says string
+	}{
+		{lead, nil, "does not allow"},
+		{operator, repo.SignIn{Problem: repo.Problem{What: "the git host refuses your credential"}}, "cannot be read"},
+		{operator, away, "cannot be used"},
+	} {
+		s.Repositories.mirrors = refusing{s.Repositories.mirrors, c.host}
+		if err := s.Repositories.PutCredential(ctx, c.who, "one", wire.GitCredential{Username: "reader", Password: "tide"}); err == nil || !strings.Contains(err.Error(), c.says) || own() {
+			t.Errorf("with %v it is answered %v, and kept: %v", c.host, err, own())
+		}
+	}
+	s.Repositories.mirrors = refusing{}
+	if err := s.Repositories.PutCredential(ctx, operator, "one", wire.GitCredential{Username: "reader", Password: "tide"}); err != nil || !own() {
+		t.Errorf("a good one is answered %v", err)
+	}
+	if err := s.Repositories.DropCredential(ctx, operator, "one"); err != nil || own() {
+		t.Errorf("it is taken away: %v", err)
+	}
+	if err := s.Repositories.DropCredential(ctx, operator, "one"); status(err) != 404 {
+		t.Errorf("one that is not there is answered %v", err)
 	}
 }

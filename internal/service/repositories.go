@@ -96,8 +96,12 @@ func (s *Repositories) PutCredential(ctx context.Context, a Actor, name string, 
 	if err != nil {
 		return err
 	}
-	if _, err := s.mirrors.DefaultBranch(ctx, r.URL, repo.Credential{Username: c.Username, Password: c.Password}); err != nil {
+	_, err = s.mirrors.DefaultBranch(ctx, r.URL, repo.Credential(c))
+	if refused := (repo.SignIn{}); errors.As(err, &refused) {
 		return invalidAs("credential", "with this credential "+r.URL+" cannot be read", "give one that the git host lets read this repository, and nothing else")
+	}
+	if err != nil {
+		return fromRoom(err)
 	}
 	sealed, err := s.sessions.Vault.Seal(c.Password, session.ReadPlace(r.ID)...)
 	if err != nil {

@@ -111,7 +111,7 @@ func New(r Rooms) *Service {
 	}
 	examiner, _ := r.Yard.(yard.Examiner)
 	openings := &Openings{address: r.Address, perHour: r.ChangesPerHour, yard: examiner, house: r.House, store: r.Store, now: r.Now}
-	health := &Health{keeper: r.Keeper, simulated: r.Simulated, store: r.Store}
+	health := &Health{keeper: r.Keeper, simulated: r.Simulated, store: r.Store, now: r.Now}
 	return &Service{
 		People:       people,
 		Repositories: repositories,

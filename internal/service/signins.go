@@ -38,26 +38,18 @@ type SignIns struct {
 // from is the address that it is asked from.
 func (s *SignIns) SignIn(ctx context.Context, in wire.SignIn, door, from string) (wire.SignedIn, error) {
 	now := s.now()
-	succeeded, ok := s.attempts.Begin(in.Name, from, now)
-	if !ok {
-		return wire.SignedIn{}, tooMany("too many sign-ins have failed for this name, or from this address", 5*time.Minute)
-	}
 	p, err := s.store.Read().PersonByName(ctx, in.Name)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return wire.SignedIn{}, err
 	}
 	// An unknown name takes the same time and gets the same answer.
-	right, err := password.Check(ctx, p.PasswordHash, in.Password)
-	if errors.Is(err, password.ErrBusy) {
-		return wire.SignedIn{}, tooMany(err.Error(), 10*time.Second)
-	}
+	right, err := s.knows(ctx, in.Name, p, in.Password, from)
 	if err != nil {
 		return wire.SignedIn{}, err
 	}
-	if !right || p.ID == "" || p.ClosedAt != nil {
+	if !right {
 		return wire.SignedIn{}, stranger("sign-in", "this name and password do not go together", "check both; an operator can set a new password")
 	}
-	succeeded()
 	token, hash := newToken("yb_")
 	life := CLILifetime
 	if door == "console" {
@@ -73,25 +65,36 @@ func (s *SignIns) SignIn(ctx context.Context, in wire.SignIn, door, from string)
 	})
 }
 
+// knows tells whether somebody knows the password of a person, who may be nobody.
+// How often it may be wrong is counted by name and by the address from which it
+// is asked.
+func (s *SignIns) knows(ctx context.Context, name string, p store.Person, text, from string) (bool, error) {
+	succeeded, ok := s.attempts.Begin(name, from, s.now())
+	if !ok {
+		return false, tooMany("too many sign-ins have failed for this name, or from this address", 5*time.Minute)
+	}
+	right, err := password.Check(ctx, p.PasswordHash, text)
+	if errors.Is(err, password.ErrBusy) {
+		return false, tooMany(err.Error(), 10*time.Second)
+	}
+	if err != nil || !right || p.ID == "" || p.ClosedAt != nil {
+		return false, err
+	}
+	succeeded()
+	return true, nil
+}
+
 // ChangePassword sets another password for the actor, who knows the old one, and
 // ends all other sign-ins of theirs, tokens of programs too. from is the address
 // that it is asked from.
 func (s *SignIns) ChangePassword(ctx context.Context, a Actor, in wire.PasswordChange, from string) error {
-	succeeded, ok := s.attempts.Begin(a.Name, from, s.now())
-	if !ok {
-		return tooMany("too many wrong passwords were given for this name, or from this address", 5*time.Minute)
-	}
-	right, err := password.Check(ctx, a.PasswordHash, in.Old)
-	if errors.Is(err, password.ErrBusy) {
-		return tooMany(err.Error(), 10*time.Second)
-	}
+	right, err := s.knows(ctx, a.Name, a.Person, in.Old, from)
 	if err != nil {
 		return err
 	}
 	if !right {
 		return invalidAs("password", "the old password is another", "give the one that you sign in with; an operator can make you a link for a new one")
 	}
-	succeeded()
 	if err := password.Weak(in.New, append(strings.Fields(a.FullName), a.Name)...); err != nil {
 		return invalid(err.Error(), "choose another")
 	}

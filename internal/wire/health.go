@@ -4,9 +4,10 @@ import "time"
 
 // Health says whether the service is well.
 type Health struct {
-	Simulated bool   `json:"simulated,omitempty" doc:"The yard is simulated: nothing really runs in it"`
-	Status    string `json:"status" enum:"ok,troubled"`
-	Version   string `json:"version" doc:"Of the service: what it was built from" example:"a1b2c3d4e5"`
+	Simulated bool      `json:"simulated,omitempty" doc:"The yard is simulated: nothing really runs in it"`
+	Status    string    `json:"status" enum:"ok,troubled"`
+	Version   string    `json:"version" doc:"Of the service: what it was built from" example:"a1b2c3d4e5"`
+	At        time.Time `json:"at" doc:"The service's own time"`
 	// Troubles are what keeps it from being well.
 	Troubles []Trouble `json:"troubles,omitempty"`
 }

@@ -1,10 +1,7 @@
 package wire
 
 import (
-	"net/netip"
-	"net/url"
 	"runtime/debug"
-	"strings"
 	"sync"
 )
 
@@ -29,13 +26,3 @@ var Version = sync.OnceValue(func() string {
 	}
 	return commit + changed
 })
-
-// SafeWay tells whether nobody sits between people and an address.
-func SafeWay(address string) bool {
-	u, err := url.Parse(address)
-	if err != nil {
-		return false
-	}
-	ip, err := netip.ParseAddr(u.Hostname())
-	return u.Scheme == "https" || u.Hostname() == "localhost" || strings.HasSuffix(u.Hostname(), ".localhost") || err == nil && ip.IsLoopback()
-}

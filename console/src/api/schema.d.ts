@@ -1459,6 +1459,11 @@ export interface components {
             username: string;
         };
         Health: {
+            /**
+             * Format: date-time
+             * @description The service's own time
+             */
+            at: string;
             /** @description The yard is simulated: nothing really runs in it */
             simulated?: boolean;
             /** @enum {string} */

@@ -200,10 +200,10 @@ func (d *doc) apart() {
 	}
 }
 
-func (d *doc) workspaces(n *yaml.Node, r *Rules) {
+func (d *doc) workspaces(n *yaml.Node, w *Workspaces) {
 	d.mapping(n, "workspaces", fields{
-		"network":     may(func(n *yaml.Node) { r.Closed = d.closed(n) }),
-		"gain_rights": may(func(n *yaml.Node) { r.NoGain = !d.yes(n) }),
+		"network":     may(func(n *yaml.Node) { w.Closed = d.closed(n) }),
+		"gain_rights": may(func(n *yaml.Node) { w.NoGain = !d.yes(n) }),
 	})
 }
 
@@ -287,14 +287,14 @@ func (r Rules) allowValues(v map[string]string) {
 		usual = append(usual, strings.TrimPrefix(u.Holds+": "+u.Image, ": "))
 	}
 	put("images.usual", usual)
-	for at, closed := range map[string]bool{"builds.network": r.Builds.Closed, "workspaces.network": r.Closed} {
+	for at, closed := range map[string]bool{"builds.network": r.Builds.Closed, "workspaces.network": r.Workspaces.Closed} {
 		v[at] = "outside"
 		if closed {
 			v[at] = "closed"
 		}
 	}
 	v["workspaces.gain_rights"] = "yes"
-	if r.NoGain {
+	if r.Workspaces.NoGain {
 		v["workspaces.gain_rights"] = "no"
 	}
 	if r.Builds.Size != "" {

@@ -19,7 +19,7 @@ func TestOpenings(t *testing.T) {
 	if got := kinds(Rules{}); got != "no-limits images-from-anywhere workspaces-reach-out gain-rights builds-reach-out debugger" {
 		t.Errorf("of rules that say nothing is open %s", got)
 	}
-	closed := Rules{Limits: Limits{Person: Amounts{Running: 1}}, Images: Images{From: []string{"r.example"}}, Builds: Builds{Closed: true}, NoDebugger: true, Closed: true, NoGain: true}
+	closed := Rules{Limits: Limits{Person: Amounts{Running: 1}}, Images: Images{From: []string{"r.example"}}, Builds: Builds{Closed: true}, NoDebugger: true, Workspaces: Workspaces{Closed: true, NoGain: true}}
 	if got := kinds(closed); got != "" {
 		t.Errorf("of closed rules is open %s", got)
 	}

@@ -66,7 +66,7 @@ func Parse(text []byte) (Rules, []Finding) {
 		"rates":           need(func(n *yaml.Node) { d.rates(n, &r) }),
 		"allow":           may(func(n *yaml.Node) { d.allows(n, &r) }),
 		"images":          may(func(n *yaml.Node) { d.images(n, &r.Images) }),
-		"workspaces":      may(func(n *yaml.Node) { d.workspaces(n, &r) }),
+		"workspaces":      may(func(n *yaml.Node) { d.workspaces(n, &r.Workspaces) }),
 		"builds":          may(func(n *yaml.Node) { d.builds(n, &r.Builds) }),
 		"webhooks_inside": may(func(n *yaml.Node) { r.WebhooksInside = d.list(n, anyText) }),
 		"starters":        may(func(n *yaml.Node) { r.Starters = d.text(n) }),

@@ -39,13 +39,20 @@ type Rules struct {
 	AllowIn map[string]Allow
 	Images  Images
 	Builds  Builds
-	// Closed gives workspaces no way outside but the one to their git host, and
-	// NoGain lets no program in them have more rights than who starts it.
-	Closed, NoGain bool
+	// Workspaces is what holds for all of them.
+	Workspaces Workspaces
 	// Starters is the registered repository that holds the starters; "" is none.
 	Starters string
 	// WebhooksInside are hosts within our own network that webhooks may be on.
 	WebhooksInside []string
+}
+
+// Workspaces is what holds for all workspaces.
+type Workspaces struct {
+	// Closed gives them no way outside but the one to their git host.
+	Closed bool
+	// NoGain lets no program in them have more rights than who starts it.
+	NoGain bool
 }
 
 // Builds is what commands of builds may do and use.
