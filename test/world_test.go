@@ -201,12 +201,16 @@ func (w *world) wipe() {
 	for end := time.Now().Add(slack * 20 * time.Second); ; time.Sleep(100 * time.Millisecond) {
 		left = w.leftovers(installation)
 		disks, _ = filepath.Glob(filepath.Join(w.dir, "data", "disks", "*"))
+		for _, hierarchy := range []string{"", "memory", "cpu", "pids"} { // control groups of either version
+			groups, _ := filepath.Glob(filepath.Join("/sys/fs/cgroup", hierarchy, "yardbench", "yb-"+installation+"-*"))
+			disks = append(disks, groups...)
+		}
 		if left == "" && len(disks) == 0 || time.Now().After(end) {
 			break
 		}
 	}
 	if left != "" || len(disks) > 0 {
-		w.t.Errorf("there is still of ours, in the engine:\n%s\nand of disks: %v; of workspaces: %+v\n--- service\n%s", left, disks, all, w.output)
+		w.t.Errorf("there is still of ours, in the engine:\n%s\nand of disks and control groups: %v; of workspaces: %+v\n--- service\n%s", left, disks, all, w.output)
 	}
 	_ = w.service.Process.Signal(syscall.SIGTERM)
 	if err := w.service.Wait(); err != nil {
