@@ -2,6 +2,8 @@ package test
 
 import (
 	"encoding/json"
+	"os"
+	"os/exec"
 	"strings"
 	"testing"
 )
@@ -25,7 +27,11 @@ func TestDoctor(t *testing.T) {
 	if out := w.must(w.as("ingrid", "", "doctor"), 0, "nothing stands between"); strings.Contains(out, "open here") {
 		t.Errorf("a developer is told what is open:\n%s", out)
 	}
-	w.must(w.as("nobody", "", "--address", w.address, "doctor"), 1, "the service   "+w.address, "you are not signed in", "yardbench sign-in")
+	stranger := exec.Command(os.Getenv("YARDBENCH_TEST_BINARY"), "--address", w.address, "doctor")
+	stranger.Env = append(os.Environ(), "YARDBENCH_CONFIG="+t.TempDir(), "YARDBENCH_TOKEN=")
+	if told, err := stranger.CombinedOutput(); stranger.ProcessState.ExitCode() != 1 || !strings.Contains(string(told), "the service   "+w.address+", from --address") || !strings.Contains(string(told), "you are not signed in") {
+		t.Errorf("a stranger is told %s, %v", told, err)
+	}
 	if _, err := w.client("ingrid").Openings(t.Context()); err == nil || !strings.Contains(err.Error(), "does not allow") {
 		t.Errorf("a developer who asks is told %v", err)
 	}
