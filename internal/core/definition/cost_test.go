@@ -158,8 +158,9 @@ func TestCost(t *testing.T) {
 			continue
 		}
 		small, large := look(name, n/10), look(name, n)
-		if large > 20*small { // what the runtime itself takes once may have come between
-			large = min(large, look(name, n))
+		for again := 0; large > 20*small && again < 3; again++ {
+			// What the runtime takes for itself, or has not counted yet, may have come between.
+			small, large = max(small, look(name, n/10)), min(large, look(name, n))
 		}
 		if large > 20*small { // by the square it would be a hundred times
 			t.Errorf("%s: a tenth takes %d KiB, all of it %d", name, small>>10, large>>10)
