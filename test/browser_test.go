@@ -123,6 +123,7 @@ func seen(selector string) chromedp.Action[chromedp.Void] {
 
 // Everything that first light promises in the browser, in a real one.
 func TestTheSameInTheBrowser(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.push("tide-board", "main", map[string]string{".devcontainer/devcontainer.json": `{"build": {"dockerfile": "Dockerfile", "context": ".."},
 		"remoteUser": "crew", "postCreateCommand": "for i in 1 2 3 4 5 6 7 8; do echo line $i of the set-up; sleep 1; done"}`})
@@ -181,6 +182,7 @@ func modal() chromedp.Action[chromedp.Void] {
 // images, the launch form's preflight with a secret given there, ports, hold,
 // the fleet, the house rules with a mistake and a change, cost and journal.
 func TestTheRoundInTheBrowser(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	astrid := w.page(t, "astrid")
 	astrid.do("an operator sees the fleet first", astrid.says("Fleet"), astrid.says("There is no workspace yet"))
@@ -266,6 +268,7 @@ func TestTheRoundInTheBrowser(t *testing.T) {
 // A page that somebody has left holds no connection: a browser has six to a
 // service, and what comes after them waits for a minute.
 func TestPagesLeftBehind(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	runa := w.page(t, "runa")
 	const waited = `Math.max(0, ...performance.getEntriesByType("resource").map(e => e.requestStart - e.startTime))`

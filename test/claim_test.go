@@ -16,6 +16,7 @@ import (
 // A second service on a copy of the records, beside the living one or in its
 // place, never takes anything of the yard away.
 func TestASecondServiceOnACopyOfTheRecords(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	ctx := t.Context()
 	c := w.client("ingrid")

@@ -18,6 +18,7 @@ import (
 // What was used is metered to the second, the same after a kill, priced by
 // the rules, and seen by whom it concerns.
 func TestCost(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	c := w.client("ingrid")
 	w.rules("small: 0.06", "small: 3600") // a euro a second

@@ -15,6 +15,7 @@ import (
 // The first start of a service prints one link; by it the first operator sets
 // up their account, and brings others in.
 func TestFirstOperator(t *testing.T) {
+	t.Parallel()
 	needEngine(t)
 	dir, err := os.MkdirTemp("", "ybt-")
 	if err != nil {

@@ -13,6 +13,7 @@ import (
 // The journal is read by time, and followed as it grows, also over a restart
 // of the service.
 func TestJournalByTimeAndFollowed(t *testing.T) {
+	t.Parallel()
 	if os.Getenv("YARDBENCH_TEST_BINARY") == "" {
 		t.Skip("needs the built binary: run it by `make test`")
 	}

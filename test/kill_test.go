@@ -23,6 +23,7 @@ var slowDefinition = map[string]string{
 // The service is killed in the middle of a launch and started again. The
 // launch completes, no set-up command runs twice, nothing is left or doubled.
 func TestKilledInTheMiddleOfALaunch(t *testing.T) {
+	t.Parallel()
 	for _, moment := range []struct{ name, step string }{
 		{"while the image is built", "Image"},
 		{"while the container comes up", "Start"},
@@ -93,6 +94,7 @@ func under(ctx context.Context, sheets func(context.Context, string) ([]wire.She
 // What is asked while something else is under way comes about: a stop in the
 // middle of a build, a removal in the middle of a set-up; two at once.
 func TestAskedForSomethingElseMeanwhile(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.register("slow", slowDefinition)
 	c := w.client("ingrid")
@@ -146,6 +148,7 @@ func TestAskedForSomethingElseMeanwhile(t *testing.T) {
 // Two installations on one engine: neither touches what is the other's, and
 // both find subnets.
 func TestTwoInstallationsOnOneEngine(t *testing.T) {
+	t.Parallel()
 	one, two := newWorld(t), newWorld(t)
 	for _, w := range []*world{one, two} {
 		w.must(w.as("ingrid", "", "launch", "berth-planner"), 0, "is ready")
@@ -163,6 +166,7 @@ func TestTwoInstallationsOnOneEngine(t *testing.T) {
 // A set-up command that its container's end cuts off is marked, and not run
 // again behind anybody's back. Ctrl-C leaves a launch going on.
 func TestCutOff(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.register("slow", slowDefinition)
 	c := w.client("ingrid")
@@ -213,6 +217,7 @@ func TestCutOff(t *testing.T) {
 // runs once, the image is kept once, and two who ask for a run at the same
 // time get one after the other.
 func TestKilledInTheMiddleOfAPrebuild(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	w.register("slow", map[string]string{".devcontainer/devcontainer.json": `{"image": "skerryline/base:1", "remoteUser": "crew",
 		"onCreateCommand": "echo begun >> .git/runs; sleep 3; dd if=/dev/urandom of=.git/large bs=1M count=60 status=none; echo ended >> .git/runs"}`})

@@ -6,19 +6,6 @@ import (
 	"testing"
 )
 
-// How far words are apart, in letters, up to nine.
-func TestEdits(t *testing.T) {
-	for _, c := range []struct {
-		a, b string
-		want int
-	}{{"", "", 0}, {"quay", "quay", 0}, {"quay", "quays", 1}, {"quays", "quay", 1}, {"kitten", "sitting", 3}, {"", "abc", 3}, {"abc", "", 3}, {"flaw", "lawn", 2}, {"a", "abcdefghi", 8}, {"abcdefghi", "a", 8},
-		{"a", "abcdefghij", 9}, {"abcdefghij", "a", 9}, {"", "abcdefgh", 8}, {strings.Repeat("a", 12), strings.Repeat("b", 12), 9}, {strings.Repeat("a", 8), strings.Repeat("b", 8), 8}} {
-		if got := edits(c.a, c.b); got != c.want {
-			t.Errorf("from %q to %q it is %d, not %d", c.a, c.b, got, c.want)
-		}
-	}
-}
-
 // What is no property is told with the nearest that is one, if there is one near.
 func TestPropertiesThatAreNone(t *testing.T) {
 	for name, says := range map[string]string{

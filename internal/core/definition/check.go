@@ -12,6 +12,7 @@ import (
 	"github.com/tailscale/hujson"
 
 	"yardbench/internal/core/definition/variable"
+	"yardbench/internal/core/plain"
 	"yardbench/internal/core/rules"
 )
 
@@ -77,45 +78,16 @@ func (d checkDoc) unknown(name string, at int, known []string, in string) {
 		d.rule("unknown-property", Warning, at, fix, "%s is no property %s any more", name, of)
 		return
 	}
-	near, distance := "", 3
-	for _, k := range known {
-		if strings.EqualFold(k, name) {
-			d.rule("wrong-case", Warning, at, "write "+k, "%s is no property: %s is", name, k)
-			return
-		}
-		if n := edits(strings.ToLower(k), strings.ToLower(name)); n < distance {
-			near, distance = k, n
-		}
+	near := plain.Near(name, known)
+	if strings.EqualFold(near, name) {
+		d.rule("wrong-case", Warning, at, "write "+near, "%s is no property: %s is", name, near)
+		return
 	}
 	fix := "take it out"
 	if near != "" {
 		fix = "write " + near + ", if that is meant"
 	}
 	d.rule("unknown-property", Warning, at, fix, "%s is no property %s", name, of)
-}
-
-// edits is the number of letters to change, put in or take out that lead from
-// one word to the other (Levenshtein's distance), at most 9.
-func edits(a, b string) int {
-	if len(a)-len(b) > 8 || len(b)-len(a) > 8 {
-		return 9
-	}
-	row := make([]int, len(b)+1)
-	for j := range row {
-		row[j] = j
-	}
-	for i := 1; i <= len(a); i++ {
-		before := row[0]
-		row[0] = i
-		for j := 1; j <= len(b); j++ {
-			cost := before
-			if a[i-1] != b[j-1] {
-				cost = min(before, row[j], row[j-1]) + 1
-			}
-			before, row[j] = row[j], cost
-		}
-	}
-	return min(row[len(b)], 9)
 }
 
 // envFiles are where values for an environment are commonly left behind.
