@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -135,15 +136,15 @@ func (w *world) quiet(c *yb.Client) {
 	w.t.Helper()
 	var last string
 	for end := time.Now().Add(slack * 20 * time.Second); time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
-		all, err := c.List(context.Background(), true)
+		all, err := c.List(context.Background(), yb.ListQuery{All: true})
 		if err != nil {
 			last = err.Error()
 			continue
 		}
 		last = ""
 		for _, ws := range all {
-			if !lifecycle.Phase(ws.Phase).Settled() || ws.Rebuilding {
-				last += fmt.Sprintf("%s.%s is %s, wanted %s; ", ws.Name, ws.Owner, ws.Phase, ws.Wanted)
+			if !lifecycle.Phase(ws.Phase).Settled() || slices.ContainsFunc(ws.Conditions, func(c wire.Condition) bool { return c.Kind == "rebuilding" }) {
+				last += fmt.Sprintf("%s.%s is %s; ", ws.Name, ws.Owner, ws.Phase)
 			}
 		}
 		if last == "" {

@@ -37,7 +37,7 @@ func TestKilledInTheMiddleOfALaunch(t *testing.T) {
 			if _, err := c.Launch(ctx, wire.Launch{Repository: "slow"}); err != nil {
 				t.Fatal(err)
 			}
-			for end := time.Now().Add(slack * 30 * time.Second); !under(ctx, c.Sheets, "slow", moment.step); time.Sleep(5 * time.Millisecond) {
+			for end := time.Now().Add(slack * 30 * time.Second); !under(c.Sheet(ctx, "slow", 0))(moment.step); time.Sleep(5 * time.Millisecond) {
 				if time.Now().After(end) {
 					t.Fatalf("the step %s was never under way", moment.step)
 				}
@@ -78,17 +78,11 @@ func TestKilledInTheMiddleOfALaunch(t *testing.T) {
 	}
 }
 
-func under(ctx context.Context, sheets func(context.Context, string) ([]wire.Sheet, error), name, title string) bool {
-	ss, err := sheets(ctx, name)
-	if err != nil || len(ss) == 0 {
-		return false
+// under tells of a launch sheet that was just read whether a step is under way.
+func under(sheet wire.Sheet, err error) func(title string) bool {
+	return func(title string) bool {
+		return err == nil && slices.ContainsFunc(sheet.Steps, func(s wire.Step) bool { return s.Title == title && s.EndedAt == nil })
 	}
-	for _, s := range ss[0].Steps {
-		if s.Title == title && s.EndedAt == nil {
-			return true
-		}
-	}
-	return false
 }
 
 // What is asked while something else is under way comes about: a stop in the
@@ -177,7 +171,7 @@ func TestCutOff(t *testing.T) {
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
-	for end := time.Now().Add(slack * 30 * time.Second); !under(t.Context(), c.Sheets, "slow", "postCreateCommand"); time.Sleep(5 * time.Millisecond) {
+	for end := time.Now().Add(slack * 30 * time.Second); !under(c.Sheet(t.Context(), "slow", 0))("postCreateCommand"); time.Sleep(5 * time.Millisecond) {
 		if time.Now().After(end) {
 			t.Fatal("the set-up was never under way")
 		}
@@ -234,11 +228,7 @@ func TestKilledInTheMiddleOfAPrebuild(t *testing.T) {
 				t.Fatal(err)
 			}
 			number++
-			sheets := func(ctx context.Context, id string) ([]wire.Sheet, error) {
-				s, err := runa.RunSheet(ctx, id)
-				return []wire.Sheet{s}, err
-			}
-			for end := time.Now().Add(slack * 30 * time.Second); !under(ctx, sheets, run.ID, step); time.Sleep(2 * time.Millisecond) {
+			for end := time.Now().Add(slack * 30 * time.Second); !under(runa.RunSheet(ctx, run.ID))(step); time.Sleep(2 * time.Millisecond) {
 				if time.Now().After(end) {
 					t.Fatalf("the step %s was never under way", step)
 				}

@@ -209,7 +209,7 @@ func TestPowerLoss(t *testing.T) {
 	}
 	// What may be made again after a cut can be: a launch from each repository.
 	ingrid := w.client("ingrid")
-	for _, ws := range func() []wire.Workspace { all, _ := ingrid.List(t.Context(), false); return all }() {
+	for _, ws := range func() []wire.WorkspaceRow { all, _ := ingrid.List(t.Context(), yb.ListQuery{}); return all }() {
 		if _, err := ingrid.Remove(t.Context(), ws.Name, true); err != nil {
 			t.Error(err)
 		}

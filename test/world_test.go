@@ -166,7 +166,7 @@ func (w *world) wipe() {
 	c := w.client("astrid")
 	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
 	defer cancel()
-	all, err := c.List(ctx, true)
+	all, err := c.List(ctx, yb.ListQuery{All: true})
 	if err != nil {
 		w.t.Errorf("list for the end: %v\n%s", err, w.output)
 	}
@@ -187,7 +187,7 @@ func (w *world) wipe() {
 	}
 	for len(all) > 0 && ctx.Err() == nil {
 		time.Sleep(50 * time.Millisecond)
-		if all, err = c.List(ctx, true); err != nil {
+		if all, err = c.List(ctx, yb.ListQuery{All: true}); err != nil {
 			break
 		}
 	}

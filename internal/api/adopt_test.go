@@ -29,8 +29,11 @@ func TestAdoption(t *testing.T) {
 	}
 	astrid, peder := as("astrid"), as("peder")
 	got, err := astrid.Containers(ctx)
-	if err != nil || len(got.Containers) != 2 || got.Containers[0].Name != "quay-clock" || got.Containers[0].Size != "small" || got.Containers[1].Size != "" || len(got.Sizes) == 0 {
+	if err != nil || len(got) != 2 || got[0].Name != "quay-clock" || got[0].Size != "small" || got[1].Size != "" {
 		t.Fatalf("in the yard there are %+v, %v", got, err)
+	}
+	if sizes, err := astrid.ContainerSizes(ctx); err != nil || len(sizes) == 0 || sizes[0].Currency != "EUR" || sizes[0].DiskBytes != 0 {
+		t.Errorf("they may count for %+v, %v", sizes, err)
 	}
 	good := wire.Adopt{Owner: "peder", Repository: "tide-board"}
 	for what, c := range map[string]struct {
@@ -40,7 +43,7 @@ func TestAdoption(t *testing.T) {
 		says      string
 	}{
 		"a container there is not":  {"bell", good, 404, "bell"},
-		"an id that is too short":   {got.Containers[0].ID[:6], good, 404, ""},
+		"an id that is too short":   {got[0].ID[:6], good, 404, ""},
 		"an owner there is not":     {"quay-clock", wire.Adopt{Owner: "nobody", Repository: "tide-board"}, 404, "nobody"},
 		"an auditor's":              {"quay-clock", wire.Adopt{Owner: "audun", Repository: "tide-board"}, 422, "auditor"},
 		"a repository there is not": {"quay-clock", wire.Adopt{Owner: "peder", Repository: "ghost"}, 404, "ghost"},
@@ -58,7 +61,7 @@ func TestAdoption(t *testing.T) {
 	if _, err := peder.Containers(ctx); !strings.Contains(err.Error(), "developer") {
 		t.Errorf("a developer is answered %v", err)
 	}
-	w, err := astrid.Adopt(ctx, got.Containers[0].ID[:12], good)
+	w, err := astrid.Adopt(ctx, got[0].ID[:12], good)
 	if err != nil || w.Name != "quay-clock" || w.Owner != "peder" || w.Adopted != "quay-clock" || w.Size != "small" || w.DiskBytes != 0 {
 		t.Fatalf("taken on it is %+v, %v", w, err)
 	}
@@ -128,8 +131,8 @@ func TestAdoption(t *testing.T) {
 	for end := time.Now().Add(20 * time.Second); err == nil && time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
 		_, err = peder.Show(ctx, "quay-clock")
 	}
-	if again, aerr := astrid.Containers(ctx); aerr != nil || len(again.Containers) != 2 {
-		t.Errorf("let go, it is in %+v, %v", again.Containers, aerr)
+	if again, aerr := astrid.Containers(ctx); aerr != nil || len(again) != 2 {
+		t.Errorf("let go, it is in %+v, %v", again, aerr)
 	}
 	if used := reserved(); used[rules.Existing] != 0 || used[rules.Cores] != 0 {
 		t.Errorf("let go, it counts for %v", used)

@@ -152,7 +152,7 @@ func TestProblems(t *testing.T) {
 			}
 		})
 	}
-	if _, err := mustClient(t, address, token).List(t.Context(), false); err != nil {
+	if _, err := mustClient(t, address, token).List(t.Context(), yb.ListQuery{}); err != nil {
 		t.Errorf("after all that: %v", err)
 	}
 }

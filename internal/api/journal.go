@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"strconv"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -17,6 +18,44 @@ const jsonLines = "application/jsonl"
 
 func journalRoutes(a *API) {
 	s := a.svc
+	entries := op("GET", "/journal", "list-journal", "List journal entries, the oldest first", policy.SeeJournal)
+	entries.Description = "Without after or before the oldest come first. With before, or with newest, the newest come first, and next is a before."
+	answer(a, entries, func(ctx context.Context, who service.Actor, in *struct {
+		After     int64  `query:"after" minimum:"0" doc:"Entries after this number"`
+		Before    int64  `query:"before" minimum:"0" doc:"Entries before this number, the newest first"`
+		Newest    bool   `query:"newest" doc:"The newest first, instead of the oldest"`
+		Workspace string `query:"workspace" maxLength:"80"`
+		Person    string `query:"person" maxLength:"64" doc:"Whose matter it is, or who did it"`
+		Kind      string `query:"kind" maxLength:"60" doc:"What the kind begins with, like workspace.phase"`
+		From      string `query:"from" maxLength:"40" doc:"A time, or a day in the house's time zone"`
+		To        string `query:"to" maxLength:"40" doc:"The time or day after the last"`
+		Limit     int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
+	}) (wire.List[wire.JournalEntry], error) {
+		var v wire.List[wire.JournalEntry]
+		from, err := a.time(ctx, "from", in.From)
+		if err != nil {
+			return v, err
+		}
+		to, err := a.time(ctx, "to", in.To)
+		if err != nil {
+			return v, err
+		}
+		if v.AsOf, err = s.Journal.Newest(ctx); err != nil {
+			return v, err
+		}
+		v.Items, err = s.Journal.Journal(ctx, who, service.JournalQuery{After: in.After, Before: in.Before, Newest: in.Newest || in.Before > 0, Workspace: in.Workspace, Person: in.Person, Kind: in.Kind, From: from, To: to, Limit: in.Limit})
+		if n := len(v.Items); n > 0 && n == in.Limit {
+			v.Next = strconv.FormatInt(v.Items[n-1].Number, 10)
+		}
+		return v, err
+	})
+	answer(a, op("GET", "/journal/{number}", "show-journal-entry", "Show a journal entry", policy.SeeJournal),
+		func(ctx context.Context, who service.Actor, in *struct {
+			Number int64 `path:"number" minimum:"1"`
+		}) (wire.JournalEntry, error) {
+			some, err := s.Journal.Journal(ctx, who, service.JournalQuery{After: in.Number - 1, Before: in.Number + 1, Limit: 1})
+			return service.One(some, err, func(e wire.JournalEntry) bool { return e.Number == in.Number }, "journal entry", strconv.FormatInt(in.Number, 10))
+		})
 	answer(a, op("GET", "/journal/head", "show-journal-head", "The journal's newest entry, signed", policy.SeeWholeJournal),
 		func(ctx context.Context, who service.Actor, _ *none) (wire.JournalHead, error) {
 			return s.Journal.JournalHead(ctx, who)

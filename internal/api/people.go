@@ -10,26 +10,38 @@ import (
 
 func peopleRoutes(a *API) {
 	s := a.svc
-	answer(a, op("GET", "/people", "list-people", "List the people you may see", policy.SeePeople),
-		func(ctx context.Context, who service.Actor, _ *none) ([]wire.Person, error) {
+	list(a, op("GET", "/people", "list-people", "List the people you may see", policy.SeePeople), personKind,
+		func(ctx context.Context, who service.Actor, _ *Page) ([]wire.Person, error) {
 			return s.People.People(ctx, who)
+		})
+	type PersonPath struct {
+		Person string `path:"person" maxLength:"64"`
+	}
+	answer(a, op("GET", "/people/{person}", "show-person", "Show somebody", policy.SeePeople),
+		func(ctx context.Context, who service.Actor, in *PersonPath) (wire.Person, error) {
+			return s.People.Person(ctx, who, in.Person)
 		})
 	answer(a, op("PATCH", "/people/{person}", "change-person", "Change somebody's role or team, or close or open their account", policy.ChangePeople),
 		func(ctx context.Context, who service.Actor, in *struct {
-			Person string `path:"person" maxLength:"64"`
-			Body   wire.PersonChange
+			PersonPath
+			Body wire.PersonChange
 		}) (wire.Person, error) {
 			return s.People.ChangePerson(ctx, who, in.Person, in.Body)
 		})
 	answer(a, op("DELETE", "/people/{person}", "erase-person", "Take away everything that is known of somebody whose account is closed", policy.ChangePeople),
-		func(ctx context.Context, who service.Actor, in *struct {
-			Person string `path:"person" maxLength:"64"`
-		}) (wire.Person, error) {
+		func(ctx context.Context, who service.Actor, in *PersonPath) (wire.Person, error) {
 			return s.People.ErasePerson(ctx, who, in.Person)
 		})
-	answer(a, op("GET", "/teams", "list-teams", "List the teams", policy.SeePeople),
-		func(ctx context.Context, who service.Actor, _ *none) ([]wire.Team, error) {
+	list(a, op("GET", "/teams", "list-teams", "List the teams", policy.SeePeople), teamKind,
+		func(ctx context.Context, who service.Actor, _ *Page) ([]wire.Team, error) {
 			return s.People.Teams(ctx, who)
+		})
+	answer(a, op("GET", "/teams/{team}", "show-team", "Show a team", policy.SeePeople),
+		func(ctx context.Context, who service.Actor, in *struct {
+			Team string `path:"team" maxLength:"40"`
+		}) (wire.Team, error) {
+			all, err := s.People.Teams(ctx, who)
+			return service.One(all, err, func(v wire.Team) bool { return v.Name == in.Team }, "team", in.Team)
 		})
 	answer(a, op("POST", "/teams", "add-team", "Add a team", policy.ChangePeople),
 		func(ctx context.Context, who service.Actor, in *struct{ Body wire.Team }) (wire.Team, error) {
@@ -39,14 +51,17 @@ func peopleRoutes(a *API) {
 		func(ctx context.Context, who service.Actor, in *struct{ Body wire.NewEnrolment }) (wire.Enrolment, error) {
 			return s.People.Enrol(ctx, who, in.Body)
 		})
-	answer(a, op("GET", "/enrolments", "list-enrolments", "List the enrolment links that can still be used", policy.ChangePeople),
-		func(ctx context.Context, who service.Actor, _ *none) ([]wire.OpenEnrolment, error) {
+	list(a, op("GET", "/enrolments", "list-enrolments", "List the enrolment links that can still be used", policy.ChangePeople), enrolmentKind,
+		func(ctx context.Context, who service.Actor, _ *Page) ([]wire.OpenEnrolment, error) {
 			return s.People.Enrolments(ctx, who)
 		})
+	answer(a, op("GET", "/enrolments/{id}", "show-open-enrolment", "Show an enrolment link that can still be used", policy.ChangePeople),
+		func(ctx context.Context, who service.Actor, in *IDPath) (wire.OpenEnrolment, error) {
+			all, err := s.People.Enrolments(ctx, who)
+			return service.One(all, err, func(v wire.OpenEnrolment) bool { return v.ID == in.ID }, "enrolment link", in.ID)
+		})
 	done(a, op("DELETE", "/enrolments/{id}", "end-enrolment", "Take back an enrolment link that nobody has used", policy.ChangePeople),
-		func(ctx context.Context, who service.Actor, in *struct {
-			ID string `path:"id" maxLength:"40"`
-		}) error {
+		func(ctx context.Context, who service.Actor, in *IDPath) error {
 			return s.People.EndEnrolment(ctx, who, in.ID)
 		})
 	offer := op("POST", "/enrolments/offer", "show-enrolment", "What an enrolment link is for", "")
@@ -59,20 +74,28 @@ func peopleRoutes(a *API) {
 	answer(a, use, func(ctx context.Context, _ service.Actor, in *struct{ Body wire.EnrolmentUse }) (wire.Person, error) {
 		return s.People.UseEnrolment(ctx, in.Body)
 	})
-	answer(a, op("GET", "/tokens", "list-tokens", "List what you are signed in with, and your tokens", policy.SeeSelf),
-		func(ctx context.Context, who service.Actor, _ *none) ([]wire.Token, error) {
+	list(a, op("GET", "/tokens", "list-tokens", "List what you are signed in with, and your tokens", policy.SeeSelf), tokenKind,
+		func(ctx context.Context, who service.Actor, _ *Page) ([]wire.Token, error) {
 			return s.SignIns.Tokens(ctx, who)
+		})
+	answer(a, op("GET", "/tokens/{id}", "show-token", "Show one of your sign-ins or tokens", policy.SeeSelf),
+		func(ctx context.Context, who service.Actor, in *IDPath) (wire.Token, error) {
+			all, err := s.SignIns.Tokens(ctx, who)
+			return service.One(all, err, func(v wire.Token) bool { return v.ID == in.ID }, "sign-in or token", in.ID)
 		})
 	answer(a, op("POST", "/tokens", "make-token", "Make a token with a name, for programs", policy.ChangeSelf),
 		func(ctx context.Context, who service.Actor, in *struct{ Body wire.NewToken }) (wire.MadeToken, error) {
 			return s.SignIns.MakeToken(ctx, who, in.Body)
 		})
 	done(a, op("DELETE", "/tokens/{id}", "end-token", "End one of your sign-ins or tokens", policy.ChangeSelf),
-		func(ctx context.Context, who service.Actor, in *struct {
-			ID string `path:"id" maxLength:"40"`
-		}) error {
+		func(ctx context.Context, who service.Actor, in *IDPath) error {
 			return s.SignIns.EndToken(ctx, who, in.ID)
 		})
+}
+
+// IDPath is something in a path that has an id and no name.
+type IDPath struct {
+	ID string `path:"id" maxLength:"40"`
 }
 
 // SecretPath is a secret in a path.
@@ -83,6 +106,12 @@ type SecretPath struct {
 // RepositoryPath is a repository in a path.
 type RepositoryPath struct {
 	Repository string `path:"repository" maxLength:"64"`
+}
+
+// RepositoryPage is a part of a list of something that a repository has.
+type RepositoryPage struct {
+	RepositoryPath
+	Page
 }
 
 // RepositoryBranch is one of its branches.

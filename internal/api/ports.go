@@ -21,15 +21,20 @@ func portRoutes(a *API) {
 		Workspace
 		Port int `path:"port" minimum:"1" maximum:"65535"`
 	}
-	answer(a, op("GET", "/workspaces/{workspace}/ports", "list-ports", "List the declared and the listening ports", policy.SeeWorkspace),
-		func(ctx context.Context, who service.Actor, in *Workspace) ([]wire.Port, error) {
+	list(a, op("GET", "/workspaces/{workspace}/ports", "list-ports", "List the declared and the listening ports", policy.SeeWorkspace), portKind,
+		func(ctx context.Context, who service.Actor, in *WorkspacePage) ([]wire.Port, error) {
 			return s.Ports.Ports(ctx, who, in.Ref)
+		})
+	answer(a, op("GET", "/workspaces/{workspace}/ports/{port}", "show-port", "Show a declared or a listening port", policy.SeeWorkspace),
+		func(ctx context.Context, who service.Actor, in *PortPath) (wire.Port, error) {
+			all, err := s.Ports.Ports(ctx, who, in.Ref)
+			return service.One(all, err, func(v wire.Port) bool { return v.Number == in.Port }, "port", strconv.Itoa(in.Port))
 		})
 	answer(a, op("PUT", "/workspaces/{workspace}/ports/{port}", "change-port", "Say who may visit a port", policy.UseWorkspace),
 		func(ctx context.Context, who service.Actor, in *struct {
 			PortPath
 			Body wire.PortChange
-		}) ([]wire.Port, error) {
+		}) (wire.Port, error) {
 			return s.Ports.SharePort(ctx, who, in.Ref, in.Port, in.Body.Shared)
 		})
 	answer(a, op("POST", "/port-passes", "visit-port", "Get the way to a port's address", policy.VisitPort),

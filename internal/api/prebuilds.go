@@ -17,11 +17,16 @@ const pushPath = "/api/v1/pushes"
 
 func prebuildRoutes(a *API) {
 	s := a.svc
-	answer(a, op("GET", "/prebuild-plans", "list-plans", "List the prebuild plans with their newest runs", policy.SeePrebuilds),
+	list(a, op("GET", "/prebuild-plans", "list-plans", "List the prebuild plans with their newest runs", policy.SeePrebuilds), planKind,
 		func(ctx context.Context, who service.Actor, in *struct {
+			Page
 			Repository string `query:"repository" maxLength:"64"`
 		}) ([]wire.PrebuildPlan, error) {
 			return s.Prebuilds.Plans(ctx, who, in.Repository)
+		})
+	answer(a, op("GET", "/repositories/{repository}/prebuild-plan", "show-plan", "Show the prebuild plan of a branch", policy.SeePrebuilds),
+		func(ctx context.Context, who service.Actor, in *RepositoryBranch) (wire.PrebuildPlan, error) {
+			return s.Prebuilds.Plan(ctx, who, in.Repository, in.Branch)
 		})
 	answer(a, op("PUT", "/repositories/{repository}/prebuild-plan", "put-plan", "Make or change the prebuild plan of a branch", policy.ChangePrebuilds),
 		func(ctx context.Context, who service.Actor, in *struct {
@@ -45,6 +50,17 @@ func prebuildRoutes(a *API) {
 	type RunPath struct {
 		ID string `path:"run" maxLength:"40"`
 	}
+	list(a, op("GET", "/repositories/{repository}/prebuild-runs", "list-runs", "List the runs of a branch's prebuild plan, the newest first", policy.SeePrebuilds), runKind,
+		func(ctx context.Context, who service.Actor, in *struct {
+			RepositoryBranch
+			Page
+		}) ([]wire.PrebuildRun, error) {
+			return s.Prebuilds.Runs(ctx, who, in.Repository, in.Branch)
+		})
+	answer(a, op("GET", "/prebuild-runs/{run}", "show-run", "Show a prebuild run", policy.SeePrebuilds),
+		func(ctx context.Context, who service.Actor, in *RunPath) (wire.PrebuildRun, error) {
+			return s.Prebuilds.Run(ctx, who, in.ID)
+		})
 	answer(a, op("GET", "/prebuild-runs/{run}/sheet", "show-run-sheet", "The launch sheet of a prebuild run", policy.SeePrebuilds),
 		func(ctx context.Context, who service.Actor, in *RunPath) (wire.Sheet, error) {
 			return s.Prebuilds.RunSheet(ctx, who, in.ID)

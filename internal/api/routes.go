@@ -26,6 +26,12 @@ type out[T any] struct{ Body T }
 
 type none struct{}
 
+// WorkspacePage is a part of a list of something that a workspace has.
+type WorkspacePage struct {
+	Workspace
+	Page
+}
+
 // Workspace is a workspace in a path: NAME, or NAME.OWNER for somebody else's.
 type Workspace struct {
 	Ref string `path:"workspace" maxLength:"80" doc:"NAME, or NAME.OWNER for somebody else's"`
@@ -65,15 +71,19 @@ func (a *API) routes() {
 	answer(a, health, func(context.Context, service.Actor, *none) (wire.Health, error) {
 		return s.Health.Health(), nil
 	})
-	answer(a, op("GET", "/openings", "list-openings", "What of the installation is open, and how it is closed", policy.ChangeRules),
-		func(ctx context.Context, who service.Actor, _ *none) ([]wire.Opening, error) {
+	list(a, op("GET", "/openings", "list-openings", "What of the installation is open, and how it is closed", policy.ChangeRules), openingKind,
+		func(ctx context.Context, who service.Actor, _ *Page) ([]wire.Opening, error) {
 			return s.Openings.Openings(ctx, who)
 		})
 	signInRoutes(a)
 
-	answer(a, op("GET", "/repositories", "list-repositories", "List the registered repositories", policy.SeeRepositories),
-		func(ctx context.Context, who service.Actor, _ *none) ([]wire.Repository, error) {
+	list(a, op("GET", "/repositories", "list-repositories", "List the registered repositories", policy.SeeRepositories), repositoryKind,
+		func(ctx context.Context, who service.Actor, _ *Page) ([]wire.Repository, error) {
 			return s.Repositories.Repositories(ctx, who)
+		})
+	answer(a, op("GET", "/repositories/{repository}", "show-repository", "Show a repository", policy.SeeRepositories),
+		func(ctx context.Context, who service.Actor, in *RepositoryPath) (wire.Repository, error) {
+			return s.Repositories.Repository(ctx, who, in.Repository)
 		})
 	answer(a, op("POST", "/repositories", "add-repository", "Register a repository", policy.ChangeRepository),
 		func(ctx context.Context, who service.Actor, in *struct{ Body wire.NewRepository }) (wire.Repository, error) {
@@ -97,27 +107,52 @@ func (a *API) routes() {
 			return s.Definitions.CompareDefinitions(ctx, who, in.Repository, in.Since, in.Branch, in.Name)
 		})
 
-	answer(a, op("GET", "/starters", "list-starters", "List the starters: ready definitions for a new project", policy.SeeRepositories),
-		func(ctx context.Context, who service.Actor, _ *none) ([]wire.Starter, error) {
+	list(a, op("GET", "/starters", "list-starters", "List the starters: ready definitions for a new project", policy.SeeRepositories), starterKind,
+		func(ctx context.Context, who service.Actor, _ *Page) ([]wire.Starter, error) {
 			return s.Starters.Starters(ctx, who)
+		})
+	type StarterPath struct {
+		Starter string `path:"starter" maxLength:"128"`
+	}
+	answer(a, op("GET", "/starters/{starter}", "show-starter", "Show a starter", policy.SeeRepositories),
+		func(ctx context.Context, who service.Actor, in *StarterPath) (wire.Starter, error) {
+			all, err := s.Starters.Starters(ctx, who)
+			return service.One(all, err, func(v wire.Starter) bool { return v.Name == in.Starter }, "starter", in.Starter)
 		})
 	answer(a, op("POST", "/starters/{starter}", "fill-starter", "The files of a starter, with what was chosen in them", policy.SeeRepositories),
 		func(ctx context.Context, who service.Actor, in *struct {
-			Starter string `path:"starter" maxLength:"128"`
-			Body    wire.FillStarter
+			StarterPath
+			Body wire.FillStarter
 		}) (wire.FilledStarter, error) {
 			return s.Starters.FillStarter(ctx, who, in.Starter, in.Body)
 		})
-	answer(a, op("GET", "/workspaces/{workspace}/services", "list-services", "List the services beside a workspace", policy.SeeWorkspace),
-		func(ctx context.Context, who service.Actor, in *Workspace) ([]wire.Service, error) {
+	list(a, op("GET", "/workspaces/{workspace}/services", "list-services", "List the services beside a workspace", policy.SeeWorkspace), serviceKind,
+		func(ctx context.Context, who service.Actor, in *WorkspacePage) ([]wire.Service, error) {
 			return s.Sessions.Services(ctx, who, in.Ref)
 		})
-
-	answer(a, op("GET", "/workspaces", "list-workspaces", "List your workspaces", policy.SeeWorkspace),
+	answer(a, op("GET", "/workspaces/{workspace}/services/{service}", "show-service", "Show a service beside a workspace", policy.SeeWorkspace),
 		func(ctx context.Context, who service.Actor, in *struct {
-			All bool `query:"all" doc:"Everybody's whom you may see"`
-		}) ([]wire.Workspace, error) {
-			return s.Workspaces.List(ctx, who, in.All)
+			Workspace
+			Service string `path:"service" maxLength:"128"`
+		}) (wire.Service, error) {
+			all, err := s.Sessions.Services(ctx, who, in.Ref)
+			return service.One(all, err, func(v wire.Service) bool { return v.Name == in.Service }, "service", in.Service)
+		})
+
+	parts(a, op("GET", "/workspaces", "list-workspaces", "List your workspaces", policy.SeeWorkspace), service.WorkspaceOrders,
+		func(ctx context.Context, who service.Actor, in *struct {
+			Page
+			All        bool     `query:"all" doc:"Everybody's whom you may see"`
+			Owner      string   `query:"owner" maxLength:"64"`
+			Team       string   `query:"team" maxLength:"40"`
+			Repository string   `query:"repository" maxLength:"64"`
+			Branch     string   `query:"branch" maxLength:"256"`
+			Size       string   `query:"size" maxLength:"20"`
+			State      []string `query:"state,explode" maxItems:"30" doc:"Phases and conditions, like ready or set-up failed: those of which one is so"`
+			Find       string   `query:"find" maxLength:"200" doc:"A part of the name, the owner, the repository or the branch, whatever its case"`
+		}) (service.Part[wire.WorkspaceRow], error) {
+			return s.Workspaces.List(ctx, who, service.WorkspaceQuery{All: in.All, Owner: in.Owner, Team: in.Team, Repository: in.Repository, Branch: in.Branch, Size: in.Size,
+				States: in.State, Find: in.Find, Ask: in.ask()})
 		})
 	launch := op("POST", "/workspaces", "launch", "Launch a workspace; it is accepted, and comes up after the answer", policy.Launch)
 	launch.DefaultStatus = http.StatusAccepted
@@ -132,9 +167,16 @@ func (a *API) routes() {
 		func(ctx context.Context, who service.Actor, in *Workspace) (wire.Workspace, error) {
 			return s.Workspaces.Show(ctx, who, in.Ref)
 		})
-	answer(a, op("GET", "/workspaces/{workspace}/sheets", "list-sheets", "List a workspace's launch sheets, newest first", policy.SeeWorkspace),
-		func(ctx context.Context, who service.Actor, in *Workspace) ([]wire.Sheet, error) {
-			return s.Workspaces.Sheets(ctx, who, in.Ref)
+	parts(a, op("GET", "/workspaces/{workspace}/sheets", "list-sheets", "List a workspace's launch sheets, the newest first", policy.SeeWorkspace), []string{"number"},
+		func(ctx context.Context, who service.Actor, in *WorkspacePage) (service.Part[wire.SheetRow], error) {
+			return s.Workspaces.Sheets(ctx, who, in.Ref, in.ask())
+		})
+	answer(a, op("GET", "/workspaces/{workspace}/sheets/{sheet}", "show-sheet", "Show a launch sheet with its steps", policy.SeeWorkspace),
+		func(ctx context.Context, who service.Actor, in *struct {
+			Workspace
+			Sheet int `path:"sheet" minimum:"0" doc:"Its number; 0 is the newest"`
+		}) (wire.Sheet, error) {
+			return s.Workspaces.Sheet(ctx, who, in.Ref, in.Sheet)
 		})
 	answer(a, op("GET", "/workspaces/{workspace}/work", "show-work", "Show what in a workspace exists nowhere else", policy.SeeWorkspace),
 		func(ctx context.Context, who service.Actor, in *Workspace) (wire.Work, error) {
@@ -160,15 +202,27 @@ func (a *API) routes() {
 		}) (wire.Workspace, error) {
 			return s.Workspaces.Rebuild(ctx, who, in.Ref, in.Body)
 		})
-	answer(a, op("GET", "/containers", "list-containers", "List the containers in the yard that others started and that belong to nobody", policy.AdoptContainers),
-		func(ctx context.Context, who service.Actor, _ *none) (wire.Containers, error) {
+	list(a, op("GET", "/containers", "list-containers", "List the containers in the yard that others started and that belong to nobody", policy.AdoptContainers), containerKind,
+		func(ctx context.Context, who service.Actor, _ *Page) ([]wire.Container, error) {
 			return s.Adoptions.Containers(ctx, who)
+		})
+	type ContainerPath struct {
+		Container string `path:"container" maxLength:"256" doc:"Its name, or its id"`
+	}
+	answer(a, op("GET", "/containers/{container}", "show-container", "Show a container that belongs to nobody", policy.AdoptContainers),
+		func(ctx context.Context, who service.Actor, in *ContainerPath) (wire.Container, error) {
+			all, err := s.Adoptions.Containers(ctx, who)
+			return service.One(all, err, func(v wire.Container) bool { return v.Name == in.Container || v.ID == in.Container }, "container", in.Container)
+		})
+	list(a, op("GET", "/container-sizes", "list-container-sizes", "List what a container that is taken on may count for", policy.AdoptContainers), sizeKind,
+		func(ctx context.Context, who service.Actor, _ *Page) ([]wire.SizeOffer, error) {
+			return s.Adoptions.Sizes(ctx, who)
 		})
 	adopt := op("POST", "/containers/{container}/adopt", "adopt-container", "Take a container on as somebody's workspace", policy.AdoptContainers)
 	adopt.DefaultStatus = http.StatusAccepted
 	answer(a, adopt, func(ctx context.Context, who service.Actor, in *struct {
-		Container string `path:"container" maxLength:"256" doc:"Its name, or its id"`
-		Body      wire.Adopt
+		ContainerPath
+		Body wire.Adopt
 	}) (wire.Workspace, error) {
 		return s.Adoptions.Adopt(ctx, who, in.Container, in.Body)
 	})
@@ -192,40 +246,26 @@ func (a *API) routes() {
 		}) (wire.Repository, error) {
 			return s.Repositories.ChangeRepository(ctx, who, in.Repository, in.Body)
 		})
-	answer(a, op("GET", "/git-credentials", "list-git-credentials", "List what you sign in to git hosts with, but for the secrets", policy.SeeSelf),
-		func(ctx context.Context, who service.Actor, _ *none) ([]wire.KnownCredential, error) {
+	list(a, op("GET", "/git-credentials", "list-git-credentials", "List what you sign in to git hosts with, but for the secrets", policy.SeeSelf), credentialKind,
+		func(ctx context.Context, who service.Actor, _ *Page) ([]wire.KnownCredential, error) {
 			return s.Secrets.GitCredentials(ctx, who)
 		})
-	done(a, op("DELETE", "/git-credentials/{host}", "drop-git-credential", "Forget what you sign in to a git host with", policy.ChangeSelf), func(ctx context.Context, who service.Actor, in *struct {
+	type HostPath struct {
 		Host string `path:"host" maxLength:"260"`
-	}) error {
+	}
+	answer(a, op("GET", "/git-credentials/{host}", "show-git-credential", "Show what you sign in to a git host with, but for the secret", policy.SeeSelf),
+		func(ctx context.Context, who service.Actor, in *HostPath) (wire.KnownCredential, error) {
+			all, err := s.Secrets.GitCredentials(ctx, who)
+			return service.One(all, err, func(v wire.KnownCredential) bool { return v.Host == in.Host }, "credential for", in.Host)
+		})
+	done(a, op("DELETE", "/git-credentials/{host}", "drop-git-credential", "Forget what you sign in to a git host with", policy.ChangeSelf), func(ctx context.Context, who service.Actor, in *HostPath) error {
 		return s.Secrets.DropGitCredential(ctx, who, in.Host)
 	})
 	done(a, op("PUT", "/git-credentials/{host}", "put-git-credential", "Set what you sign in to a git host with", policy.ChangeSelf), func(ctx context.Context, who service.Actor, in *struct {
-		Host string `path:"host" maxLength:"260"`
+		HostPath
 		Body wire.GitCredential
 	}) error {
 		return s.Secrets.PutGitCredential(ctx, who, in.Host, in.Body)
-	})
-	answer(a, op("GET", "/journal", "list-journal", "List journal entries", policy.SeeJournal), func(ctx context.Context, who service.Actor, in *struct {
-		After     int64  `query:"after" minimum:"0" doc:"Entries after this number"`
-		Newest    bool   `query:"newest" doc:"The newest first, instead of the oldest"`
-		Workspace string `query:"workspace" maxLength:"80"`
-		Person    string `query:"person" maxLength:"64" doc:"Whose matter it is, or who did it"`
-		Kind      string `query:"kind" maxLength:"60" doc:"What the kind begins with, like workspace.phase"`
-		From      string `query:"from" maxLength:"40" doc:"A time, or a day in the house's time zone"`
-		To        string `query:"to" maxLength:"40" doc:"The time or day after the last"`
-		Limit     int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
-	}) ([]wire.JournalEntry, error) {
-		from, err := a.time(ctx, "from", in.From)
-		if err != nil {
-			return nil, err
-		}
-		to, err := a.time(ctx, "to", in.To)
-		if err != nil {
-			return nil, err
-		}
-		return s.Journal.Journal(ctx, who, service.JournalQuery{After: in.After, Newest: in.Newest, Workspace: in.Workspace, Person: in.Person, Kind: in.Kind, From: from, To: to, Limit: in.Limit})
 	})
 	peopleRoutes(a)
 	secretRoutes(a)

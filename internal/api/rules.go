@@ -10,9 +10,15 @@ import (
 
 func rulesRoutes(a *API) {
 	s := a.svc
-	answer(a, op("GET", "/rules", "list-rules", "Every version of the house rules, the newest first", policy.SeeRules),
-		func(ctx context.Context, who service.Actor, _ *none) ([]wire.Rules, error) {
-			return s.HouseRules.Rules(ctx, who)
+	parts(a, op("GET", "/rules", "list-rules", "List the versions of the house rules, the newest first", policy.SeeRules), []string{"version"},
+		func(ctx context.Context, who service.Actor, in *Page) (service.Part[wire.RulesVersion], error) {
+			return s.HouseRules.Rules(ctx, who, in.ask())
+		})
+	answer(a, op("GET", "/rules/{version}", "show-rules", "Show a version of the house rules with its document", policy.SeeRules),
+		func(ctx context.Context, who service.Actor, in *struct {
+			Version int `path:"version" minimum:"0" doc:"Its number; 0 is the one in force"`
+		}) (wire.Rules, error) {
+			return s.HouseRules.Version(ctx, who, in.Version)
 		})
 	answer(a, op("POST", "/rules/check", "check-rules", "What is wrong with a document, and what it would change", policy.SeeRules),
 		func(ctx context.Context, who service.Actor, in *struct{ Body wire.RulesText }) (wire.RulesCheck, error) {

@@ -10,8 +10,8 @@ import (
 
 func webhookRoutes(a *API) {
 	s := a.svc
-	answer(a, op("GET", "/webhooks", "list-webhooks", "List the webhooks", policy.SeeWebhooks),
-		func(ctx context.Context, who service.Actor, _ *none) ([]wire.Webhook, error) {
+	list(a, op("GET", "/webhooks", "list-webhooks", "List the webhooks", policy.SeeWebhooks), webhookKind,
+		func(ctx context.Context, who service.Actor, _ *Page) ([]wire.Webhook, error) {
 			return s.Webhooks.Webhooks(ctx, who)
 		})
 	answer(a, op("POST", "/webhooks", "add-webhook", "Have an address told of journal entries", policy.ChangeWebhooks),
@@ -21,16 +21,24 @@ func webhookRoutes(a *API) {
 	type HookPath struct {
 		ID string `path:"webhook" maxLength:"40"`
 	}
-	answer(a, op("DELETE", "/webhooks/{webhook}", "drop-webhook", "End the telling of a webhook", policy.ChangeWebhooks),
-		func(ctx context.Context, who service.Actor, in *HookPath) (none, error) {
-			return none{}, s.Webhooks.DropWebhook(ctx, who, in.ID)
+	answer(a, op("GET", "/webhooks/{webhook}", "show-webhook", "Show a webhook", policy.SeeWebhooks),
+		func(ctx context.Context, who service.Actor, in *HookPath) (wire.Webhook, error) {
+			all, err := s.Webhooks.Webhooks(ctx, who)
+			return service.One(all, err, func(v wire.Webhook) bool { return v.ID == in.ID }, "webhook", in.ID)
+		})
+	done(a, op("DELETE", "/webhooks/{webhook}", "drop-webhook", "End the telling of a webhook", policy.ChangeWebhooks),
+		func(ctx context.Context, who service.Actor, in *HookPath) error {
+			return s.Webhooks.DropWebhook(ctx, who, in.ID)
 		})
 	answer(a, op("POST", "/webhooks/{webhook}/test", "test-webhook", "Post a test to a webhook, and tell how it went", policy.ChangeWebhooks),
 		func(ctx context.Context, who service.Actor, in *HookPath) (wire.Delivery, error) {
 			return s.Webhooks.TestWebhook(ctx, who, in.ID)
 		})
-	answer(a, op("GET", "/webhooks/{webhook}/deliveries", "list-deliveries", "The newest attempts to tell a webhook", policy.SeeWebhooks),
-		func(ctx context.Context, who service.Actor, in *HookPath) ([]wire.Delivery, error) {
+	list(a, op("GET", "/webhooks/{webhook}/deliveries", "list-deliveries", "List the newest attempts to tell a webhook, the newest first", policy.SeeWebhooks), deliveryKind,
+		func(ctx context.Context, who service.Actor, in *struct {
+			HookPath
+			Page
+		}) ([]wire.Delivery, error) {
 			return s.Webhooks.Deliveries(ctx, who, in.ID)
 		})
 }

@@ -25,7 +25,7 @@ func (a adoptCommands) adopt() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return a.print(all, func() { a.containers(all.Containers) })
+				return a.print(all, func() { a.containers(all) })
 			}
 			if in.Owner == "" || in.Repository == "" {
 				return usage{fmt.Errorf("say whose it becomes and what it is counted under: yardbench adopt %s --for PERSON --repository REPOSITORY", args[0])}
@@ -42,7 +42,7 @@ func (a adoptCommands) adopt() *cobra.Command {
 		ValidArgsFunction: func(cmd *cobra.Command, args []string, _ string) (out []string, _ cobra.ShellCompDirective) {
 			if api, err := a.client(); err == nil && len(args) == 0 {
 				all, _ := api.Containers(cmd.Context()) // completion that fails completes nothing
-				for _, c := range all.Containers {
+				for _, c := range all {
 					out = append(out, c.Name)
 				}
 			}

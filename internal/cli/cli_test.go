@@ -123,7 +123,7 @@ func TestForPeople(t *testing.T) {
 	a, out, _ := quiet(t)
 	table := newTable(a.out, "NAME", "STATE")
 	table.row("tide", "ready")
-	table.row("berth-planner", state(wire.Workspace{Phase: "failed", FailedIn: "preparing", Conditions: []wire.Condition{{Kind: "set-up failed"}}}))
+	table.row("berth-planner", state("failed", "preparing", []wire.Condition{{Kind: "set-up failed"}}))
 	table.print()
 	if want := "NAME            STATE\ntide            ready\nberth-planner   failed in preparing, set-up failed\n"; out.String() != want {
 		t.Errorf("the table is\n%s\nnot\n%s", out.String(), want)

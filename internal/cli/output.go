@@ -78,12 +78,12 @@ func took(d time.Duration) string {
 }
 
 // state is a phase with its conditions, in one cell.
-func state(w wire.Workspace) string {
-	s := w.Phase
-	if w.Phase == "failed" && w.FailedIn != "" {
-		s += " in " + w.FailedIn
+func state(phase, failedIn string, conditions []wire.Condition) string {
+	s := phase
+	if phase == "failed" && failedIn != "" {
+		s += " in " + failedIn
 	}
-	for _, c := range w.Conditions {
+	for _, c := range conditions {
 		s += ", " + c.Kind
 	}
 	return s

@@ -19,15 +19,15 @@ func (a portCommands) ports() *cobra.Command {
 		Use: "ports NAME", Short: "List a workspace's ports with their addresses, or say who may visit one",
 		Example: "  yardbench ports tide-board\n  yardbench ports tide-board --share 8000\n  yardbench ports tide-board --keep-private 8000", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) (err error) {
-			var ps []wire.Port
-			switch {
-			case share != 0:
-				ps, err = api.SharePort(cmd.Context(), args[0], share, true)
-			case unshare != 0:
-				ps, err = api.SharePort(cmd.Context(), args[0], unshare, false)
-			default:
-				ps, err = api.Ports(cmd.Context(), args[0])
+			if share != 0 {
+				_, err = api.SharePort(cmd.Context(), args[0], share, true)
+			} else if unshare != 0 {
+				_, err = api.SharePort(cmd.Context(), args[0], unshare, false)
 			}
+			if err != nil {
+				return err
+			}
+			ps, err := api.Ports(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}

@@ -22,22 +22,15 @@ func (a *app) follow(ctx context.Context, api *client.Client, w wire.Workspace) 
 	defer p.tick()()
 	var last wire.Workspace
 	err := api.Watch(ctx, func() (bool, error) {
-		sheets, err := api.Sheets(ctx, name(w))
+		sheet, err := api.Sheet(ctx, name(w), w.Sheet)
 		if err != nil {
 			return false, err
 		}
-		i := 0
-		for i < len(sheets) && sheets[i].Number != w.Sheet {
-			i++
-		}
-		if i == len(sheets) {
-			return true, fmt.Errorf("launch sheet %d of %s is gone", w.Sheet, w.Name)
-		}
-		p.show(sheets[i])
-		if sheets[i].EndedAt == nil {
+		p.show(sheet)
+		if sheet.EndedAt == nil {
 			return false, nil
 		}
-		p.sheet = sheets[i]
+		p.sheet = sheet
 		last, err = api.Show(ctx, name(w))
 		return true, err
 	})

@@ -18,23 +18,18 @@ func (a rulesCommands) rules() *cobra.Command {
 	show := &cobra.Command{
 		Use: "show", Short: "Print the house rules in force, or an older version", Example: "  yardbench rules show > rules.yaml\n  yardbench rules show --version 3", Args: cobra.NoArgs,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
-			vs, err := api.Rules(cmd.Context())
+			v, err := api.Rules(cmd.Context(), version)
 			if err != nil {
 				return err
 			}
-			for _, v := range vs {
-				if version == 0 || v.Version == version {
-					return a.print(v, func() { fmt.Fprint(a.out, v.Document) })
-				}
-			}
-			return &wire.Problem{Status: 404, Detail: fmt.Sprintf("there is no version %d of the house rules", version), Next: "see them with: yardbench rules versions"}
+			return a.print(v, func() { fmt.Fprint(a.out, v.Document) })
 		}),
 	}
 	show.Flags().IntVar(&version, "version", 0, "an older version")
 	versions := &cobra.Command{
 		Use: "versions", Short: "List the versions with who made them, why, and what they changed", Example: "  yardbench rules versions", Args: cobra.NoArgs,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
-			vs, err := api.Rules(cmd.Context())
+			vs, err := api.RulesVersions(cmd.Context())
 			if err != nil {
 				return err
 			}

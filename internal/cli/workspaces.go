@@ -38,7 +38,7 @@ func (a *app) names(cmd *cobra.Command, args []string, _ string) (out []string, 
 	if api, err := a.client(); err == nil {
 		ctx, cancel := context.WithTimeout(cmd.Context(), 2*time.Second)
 		defer cancel()
-		ws, _ := api.List(ctx, false) // completion that fails completes nothing
+		ws, _ := api.List(ctx, client.ListQuery{}) // completion that fails completes nothing
 		for _, w := range ws {
 			out = append(out, w.Name+"\t"+w.Phase)
 		}
@@ -192,28 +192,31 @@ func (a workspaceCommands) launch() *cobra.Command {
 }
 
 func (a workspaceCommands) list() *cobra.Command {
-	var all bool
+	var q client.ListQuery
 	c := &cobra.Command{
-		Use: "list", Short: "List workspaces", Example: "  yardbench list\n  yardbench list --all", Args: cobra.NoArgs,
+		Use: "list", Short: "List workspaces", Example: "  yardbench list\n  yardbench list --all --state failed --state \"disk full\"\n  yardbench list --all --team Harbour --sort -cost", Args: cobra.NoArgs,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
-			ws, err := api.List(cmd.Context(), all)
+			ws, err := api.List(cmd.Context(), q)
 			if err != nil {
 				return err
 			}
 			return a.print(ws, func() {
 				a.troubles(cmd.Context(), api)
-				if len(ws) == 0 {
+				if len(ws) == 0 && q.Wide() {
 					fmt.Fprintln(a.out, "no workspaces; launch one with: yardbench launch REPOSITORY")
+					return
+				} else if len(ws) == 0 {
+					fmt.Fprintln(a.out, "no workspace is so")
 					return
 				}
 				head := []string{"NAME", "STATE", "SINCE", "REPOSITORY", "BRANCH", "SIZE", "AN HOUR", "SO FAR", "LAST 24 HOURS"}
-				if all {
+				if q.All {
 					head = append([]string{"OWNER"}, head...)
 				}
 				t := newTable(a.out, head...)
 				for _, w := range ws {
-					row := []string{w.Name, state(w), when(w.PhaseAt), w.Repository, w.Branch, w.Size, money(w.HourMicros, w.Currency), money(w.CostMicros, w.Currency), strip(w.Day, time.Now())}
-					if all {
+					row := []string{w.Name, state(w.Phase, w.FailedIn, w.Conditions), when(w.PhaseAt), w.Repository, w.Branch, w.Size, money(w.HourMicros, w.Currency), money(w.CostMicros, w.Currency), dayMarks(w.Day)}
+					if q.All {
 						row = append([]string{w.Owner}, row...)
 					}
 					t.row(row...)
@@ -222,7 +225,15 @@ func (a workspaceCommands) list() *cobra.Command {
 			})
 		}),
 	}
-	c.Flags().BoolVar(&all, "all", false, "everybody's whom you may see")
+	c.Flags().BoolVar(&q.All, "all", false, "everybody's whom you may see")
+	c.Flags().StringArrayVar(&q.States, "state", nil, "a phase or condition, like ready or \"set-up failed\"; given again, one of them")
+	c.Flags().StringVar(&q.Owner, "owner", "", "of one person")
+	c.Flags().StringVar(&q.Team, "team", "", "of one team")
+	c.Flags().StringVar(&q.Repository, "repository", "", "of one repository")
+	c.Flags().StringVar(&q.Branch, "branch", "", "of one branch")
+	c.Flags().StringVar(&q.Size, "size", "", "of one size")
+	c.Flags().StringVar(&q.Find, "find", "", "a part of the name, the owner, the repository or the branch")
+	c.Flags().StringVar(&q.Sort, "sort", "", "name, owner, team, repository, branch, phase, size, phase_at, hour or cost; with a minus before it turned about")
 	return c
 }
 
@@ -233,6 +244,22 @@ func (a workspaceCommands) troubles(ctx context.Context, api *client.Client) {
 			fmt.Fprintf(a.out, "%s\n", a.paint(text.FgRed, fmt.Sprintf("since %s %s", when(t.Since), clean(t.Text))))
 		}
 	}
+}
+
+// dayMarks draws a day of half hours as one of hours.
+func dayMarks(day string) string {
+	var b strings.Builder
+	for h := 0; h+1 < len(day); h += 2 {
+		switch two := day[h : h+2]; {
+		case strings.Contains(two, "a"):
+			b.WriteByte('#')
+		case strings.Contains(two, "i"):
+			b.WriteByte('-')
+		default:
+			b.WriteByte('.')
+		}
+	}
+	return b.String()
 }
 
 // strip draws a day: a mark for each hour, # where it was worked in, - where
@@ -259,7 +286,7 @@ func strip(day []wire.Stretch, now time.Time) string {
 func (a workspaceCommands) show() *cobra.Command {
 	type shown struct {
 		wire.Workspace
-		Sheets []wire.Sheet `json:"sheets"`
+		NewestSheet wire.Sheet `json:"newest_sheet"`
 	}
 	return &cobra.Command{
 		Use: "show NAME", Short: "Show a workspace and its newest launch sheet", Example: "  yardbench show tide-board", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names,
@@ -268,14 +295,14 @@ func (a workspaceCommands) show() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			sheets, err := api.Sheets(cmd.Context(), args[0])
+			sh, err := api.Sheet(cmd.Context(), args[0], 0)
 			if err != nil {
 				return err
 			}
-			return a.print(shown{w, sheets}, func() {
+			return a.print(shown{w, sh}, func() {
 				line := func(k, v string) { fmt.Fprintf(a.out, "%-16s%s\n", k, clean(v)) }
 				line("workspace", w.Name+" of "+w.Owner)
-				line("state", state(w)+", since "+when(w.PhaseAt))
+				line("state", state(w.Phase, w.FailedIn, w.Conditions)+", since "+when(w.PhaseAt))
 				if w.Cause != "" {
 					line("cause", w.Cause)
 				}
@@ -311,10 +338,6 @@ func (a workspaceCommands) show() *cobra.Command {
 				if len(w.Ports) > 0 {
 					line("ports", strings.Trim(fmt.Sprint(w.Ports), "[]")+"; see: yardbench ports "+w.Name)
 				}
-				if len(sheets) == 0 {
-					return
-				}
-				sh := sheets[0]
 				end := "under way"
 				if sh.EndedAt != nil {
 					end = sh.Outcome + " in " + took(sh.EndedAt.Sub(sh.StartedAt))

@@ -10,6 +10,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"strconv"
 	"strings"
 	"time"
 
@@ -112,6 +113,40 @@ func call[T any](ctx context.Context, c *Client, method, path string, body any) 
 		return v, fmt.Errorf("the answer of %s cannot be read: %w", c.address, err)
 	}
 	return v, nil
+}
+
+// listMost is how many things of a list are asked for at once.
+const listMost = 1000
+
+// all reads a whole list, part by part. What changes meanwhile may be there or
+// not; nothing that stays is left out or there twice.
+func all[T any](ctx context.Context, c *Client, path string) ([]T, error) {
+	out := []T{}
+	for after := ""; ; {
+		part, err := some[T](ctx, c, path, listMost, after)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, part.Items...)
+		if part.Next == "" || part.Next == after {
+			return out, nil
+		}
+		after = part.Next
+	}
+}
+
+// some reads one part of a list.
+func some[T any](ctx context.Context, c *Client, path string, limit int, after string) (wire.List[T], error) {
+	path, query, _ := strings.Cut(path, "?")
+	v, err := url.ParseQuery(query)
+	if err != nil {
+		return wire.List[T]{}, err
+	}
+	v.Set("limit", strconv.Itoa(limit))
+	if after != "" {
+		v.Set("after", after)
+	}
+	return call[wire.List[T]](ctx, c, "GET", path+"?"+v.Encode(), nil)
 }
 
 type nothing struct{}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"io"
 	"net/url"
+	"strconv"
 
 	"yardbench/internal/wire"
 )
@@ -13,9 +14,14 @@ func (c *Client) Health(ctx context.Context) (wire.Health, error) {
 	return call[wire.Health](ctx, c, "GET", "/health", nil)
 }
 
-// Rules gives every version of the house rules, the newest first.
-func (c *Client) Rules(ctx context.Context) ([]wire.Rules, error) {
-	return call[[]wire.Rules](ctx, c, "GET", "/rules", nil)
+// Rules is a version of the house rules with its document; 0 is the one in force.
+func (c *Client) Rules(ctx context.Context, version int) (wire.Rules, error) {
+	return call[wire.Rules](ctx, c, "GET", "/rules/"+strconv.Itoa(version), nil)
+}
+
+// RulesVersions lists the versions of the house rules, the newest first.
+func (c *Client) RulesVersions(ctx context.Context) ([]wire.RulesVersion, error) {
+	return all[wire.RulesVersion](ctx, c, "/rules")
 }
 
 // CheckRules says what is wrong with a document, and what it would change.
@@ -53,5 +59,5 @@ func (c *Client) CostCSV(ctx context.Context, q CostQuery, w io.Writer) error {
 
 // Openings lists what of the installation is open.
 func (c *Client) Openings(ctx context.Context) ([]wire.Opening, error) {
-	return call[[]wire.Opening](ctx, c, "GET", "/openings", nil)
+	return all[wire.Opening](ctx, c, "/openings")
 }

@@ -41,7 +41,7 @@ func (c *Client) VerifyJournal(ctx context.Context, heads []string) (wire.Journa
 
 // Webhooks lists the webhooks.
 func (c *Client) Webhooks(ctx context.Context) ([]wire.Webhook, error) {
-	return call[[]wire.Webhook](ctx, c, "GET", "/webhooks", nil)
+	return all[wire.Webhook](ctx, c, "/webhooks")
 }
 
 // AddWebhook has an address told of journal entries.
@@ -62,12 +62,12 @@ func (c *Client) TestWebhook(ctx context.Context, id string) (wire.Delivery, err
 
 // Deliveries is the log of a webhook.
 func (c *Client) Deliveries(ctx context.Context, id string) ([]wire.Delivery, error) {
-	return call[[]wire.Delivery](ctx, c, "GET", webhook(id, "/deliveries"), nil)
+	return all[wire.Delivery](ctx, c, webhook(id, "/deliveries"))
 }
 
 // JournalQuery says which journal entries are wanted; empty fields do not count.
 type JournalQuery struct {
-	After                   int64
+	After, Before           int64 // numbers of entries
 	Newest                  bool
 	Workspace, Person, Kind string
 	From, To                string // times, or days
@@ -76,11 +76,12 @@ type JournalQuery struct {
 
 // Journal lists journal entries.
 func (c *Client) Journal(ctx context.Context, q JournalQuery) ([]wire.JournalEntry, error) {
-	v := url.Values{"after": {strconv.FormatInt(q.After, 10)}, "newest": {strconv.FormatBool(q.Newest)}, "workspace": {q.Workspace}, "person": {q.Person}, "kind": {q.Kind}, "from": {q.From}, "to": {q.To}}
+	v := url.Values{"after": {strconv.FormatInt(q.After, 10)}, "before": {strconv.FormatInt(q.Before, 10)}, "newest": {strconv.FormatBool(q.Newest)}, "workspace": {q.Workspace}, "person": {q.Person}, "kind": {q.Kind}, "from": {q.From}, "to": {q.To}}
 	if q.Limit > 0 {
 		v.Set("limit", strconv.Itoa(q.Limit))
 	}
-	return call[[]wire.JournalEntry](ctx, c, "GET", "/journal?"+v.Encode(), nil)
+	part, err := call[wire.List[wire.JournalEntry]](ctx, c, "GET", "/journal?"+v.Encode(), nil)
+	return part.Items, err
 }
 
 // lastLine passes on what is written, and keeps the last line of it.

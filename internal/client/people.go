@@ -25,7 +25,7 @@ func (c *Client) Me(ctx context.Context) (wire.Me, error) {
 
 // GitCredentials lists what one signs in to git hosts with, but for the secrets.
 func (c *Client) GitCredentials(ctx context.Context) ([]wire.KnownCredential, error) {
-	return call[[]wire.KnownCredential](ctx, c, "GET", "/git-credentials", nil)
+	return all[wire.KnownCredential](ctx, c, "/git-credentials")
 }
 
 // DropGitCredential forgets what one signs in to a git host with.
@@ -48,7 +48,7 @@ func (c *Client) PutGitCredential(ctx context.Context, host string, in wire.GitC
 
 // People lists the people one may see.
 func (c *Client) People(ctx context.Context) ([]wire.Person, error) {
-	return call[[]wire.Person](ctx, c, "GET", "/people", nil)
+	return all[wire.Person](ctx, c, "/people")
 }
 
 // ChangePerson changes somebody's role or team, or closes or opens their account.
@@ -64,7 +64,7 @@ func (c *Client) ErasePerson(ctx context.Context, name string) (wire.Person, err
 
 // Teams lists the teams.
 func (c *Client) Teams(ctx context.Context) ([]wire.Team, error) {
-	return call[[]wire.Team](ctx, c, "GET", "/teams", nil)
+	return all[wire.Team](ctx, c, "/teams")
 }
 
 // AddTeam adds a team.
@@ -79,7 +79,7 @@ func (c *Client) Enrol(ctx context.Context, in wire.NewEnrolment) (wire.Enrolmen
 
 // Enrolments lists the links that can still be used.
 func (c *Client) Enrolments(ctx context.Context) ([]wire.OpenEnrolment, error) {
-	return call[[]wire.OpenEnrolment](ctx, c, "GET", "/enrolments", nil)
+	return all[wire.OpenEnrolment](ctx, c, "/enrolments")
 }
 
 // EndEnrolment takes back a link that nobody has used.
@@ -100,7 +100,7 @@ func (c *Client) UseEnrolment(ctx context.Context, in wire.EnrolmentUse) (wire.P
 
 // Tokens lists one's sign-ins and tokens.
 func (c *Client) Tokens(ctx context.Context) ([]wire.Token, error) {
-	return call[[]wire.Token](ctx, c, "GET", "/tokens", nil)
+	return all[wire.Token](ctx, c, "/tokens")
 }
 
 // MakeToken makes a token.

@@ -11,7 +11,7 @@ import (
 
 // Repositories lists the registered repositories.
 func (c *Client) Repositories(ctx context.Context) ([]wire.Repository, error) {
-	return call[[]wire.Repository](ctx, c, "GET", "/repositories", nil)
+	return all[wire.Repository](ctx, c, "/repositories")
 }
 
 // AddRepository registers a repository.
@@ -40,7 +40,7 @@ func (c *Client) CompareDefinitions(ctx context.Context, of, since, branch, name
 
 // Starters lists the starters.
 func (c *Client) Starters(ctx context.Context) ([]wire.Starter, error) {
-	return call[[]wire.Starter](ctx, c, "GET", "/starters", nil)
+	return all[wire.Starter](ctx, c, "/starters")
 }
 
 // FillStarter gives a starter's files, with what was chosen in them.
@@ -50,7 +50,7 @@ func (c *Client) FillStarter(ctx context.Context, name string, in wire.FillStart
 
 // Plans lists the prebuild plans; of one repository unless it is empty.
 func (c *Client) Plans(ctx context.Context, of string) ([]wire.PrebuildPlan, error) {
-	return call[[]wire.PrebuildPlan](ctx, c, "GET", "/prebuild-plans?repository="+url.QueryEscape(of), nil)
+	return all[wire.PrebuildPlan](ctx, c, "/prebuild-plans?repository="+url.QueryEscape(of))
 }
 
 // PutPlan makes or changes a prebuild plan.

@@ -21,7 +21,7 @@ func secrets(of, name string) string {
 
 // Secrets lists one's own secrets, or those of a repository.
 func (c *Client) Secrets(ctx context.Context, of string) ([]wire.Secret, error) {
-	return call[[]wire.Secret](ctx, c, "GET", secrets(of, ""), nil)
+	return all[wire.Secret](ctx, c, secrets(of, ""))
 }
 
 // PutSecret sets one of one's own secrets, or of a repository's.
@@ -37,5 +37,5 @@ func (c *Client) DropSecret(ctx context.Context, of, name string) error {
 
 // ExplainSecrets says what becomes of each secret in a repository's workspaces.
 func (c *Client) ExplainSecrets(ctx context.Context, of string) ([]wire.SecretChoice, error) {
-	return call[[]wire.SecretChoice](ctx, c, "GET", repository(of, "/secrets-explained"), nil)
+	return all[wire.SecretChoice](ctx, c, repository(of, "/secrets-explained"))
 }

@@ -15,9 +15,38 @@ func (c *Client) Launch(ctx context.Context, in wire.Launch) (wire.Workspace, er
 	return call[wire.Workspace](ctx, c, "POST", "/workspaces", in)
 }
 
-// List lists one's workspaces, or everybody's.
-func (c *Client) List(ctx context.Context, all bool) ([]wire.Workspace, error) {
-	return call[[]wire.Workspace](ctx, c, "GET", "/workspaces?all="+strconv.FormatBool(all), nil)
+// ListQuery says which workspaces are wanted, and in which order; empty fields
+// do not count.
+type ListQuery struct {
+	All                                   bool // everybody's whom one may see, not one's own alone
+	Owner, Team, Repository, Branch, Size string
+	States                                []string // phases and conditions: one of them is enough
+	Find                                  string   // a part of the name, the owner, the repository or the branch
+	Sort                                  string
+}
+
+// Wide tells that all are wanted who belong to one, or whom one may see.
+func (q ListQuery) Wide() bool {
+	return q.Owner+q.Team+q.Repository+q.Branch+q.Size+q.Find == "" && len(q.States) == 0
+}
+
+func (q ListQuery) path() string {
+	v := url.Values{}
+	for k, s := range map[string]string{"owner": q.Owner, "team": q.Team, "repository": q.Repository, "branch": q.Branch, "size": q.Size, "find": q.Find, "sort": q.Sort} {
+		if s != "" {
+			v.Set(k, s)
+		}
+	}
+	if q.All {
+		v.Set("all", "true")
+	}
+	v["state"] = q.States
+	return "/workspaces?" + v.Encode()
+}
+
+// List lists workspaces.
+func (c *Client) List(ctx context.Context, q ListQuery) ([]wire.WorkspaceRow, error) {
+	return all[wire.WorkspaceRow](ctx, c, q.path())
 }
 
 // Show tells of one workspace.
@@ -26,8 +55,13 @@ func (c *Client) Show(ctx context.Context, ref string) (wire.Workspace, error) {
 }
 
 // Sheets lists a workspace's launch sheets, newest first.
-func (c *Client) Sheets(ctx context.Context, ref string) ([]wire.Sheet, error) {
-	return call[[]wire.Sheet](ctx, c, "GET", workspace(ref, "/sheets"), nil)
+func (c *Client) Sheets(ctx context.Context, ref string) ([]wire.SheetRow, error) {
+	return all[wire.SheetRow](ctx, c, workspace(ref, "/sheets"))
+}
+
+// Sheet is one of a workspace's launch sheets with its steps; 0 is the newest.
+func (c *Client) Sheet(ctx context.Context, ref string, number int) (wire.Sheet, error) {
+	return call[wire.Sheet](ctx, c, "GET", workspace(ref, "/sheets/"+strconv.Itoa(number)), nil)
 }
 
 // Work tells what in a workspace exists nowhere else.
@@ -56,8 +90,13 @@ func (c *Client) Remove(ctx context.Context, ref string, discard bool) (wire.Wor
 }
 
 // Containers lists the yard's containers that belong to nobody.
-func (c *Client) Containers(ctx context.Context) (wire.Containers, error) {
-	return call[wire.Containers](ctx, c, "GET", "/containers", nil)
+func (c *Client) Containers(ctx context.Context) ([]wire.Container, error) {
+	return all[wire.Container](ctx, c, "/containers")
+}
+
+// ContainerSizes lists what a container that is taken on may count for.
+func (c *Client) ContainerSizes(ctx context.Context) ([]wire.SizeOffer, error) {
+	return all[wire.SizeOffer](ctx, c, "/container-sizes")
 }
 
 // Adopt takes a container on, by its name or id.
@@ -72,7 +111,7 @@ func (c *Client) LetGo(ctx context.Context, ref string) (wire.Workspace, error) 
 
 // Services lists the services beside a workspace.
 func (c *Client) Services(ctx context.Context, ref string) ([]wire.Service, error) {
-	return call[[]wire.Service](ctx, c, "GET", workspace(ref, "/services"), nil)
+	return all[wire.Service](ctx, c, workspace(ref, "/services"))
 }
 
 // Preflight says what a launch would come to.
@@ -92,12 +131,12 @@ func (c *Client) EndHold(ctx context.Context, ref string) (wire.Workspace, error
 
 // Ports lists the ports of a workspace.
 func (c *Client) Ports(ctx context.Context, ref string) ([]wire.Port, error) {
-	return call[[]wire.Port](ctx, c, "GET", workspace(ref, "/ports"), nil)
+	return all[wire.Port](ctx, c, workspace(ref, "/ports"))
 }
 
 // SharePort says who may visit a port.
-func (c *Client) SharePort(ctx context.Context, ref string, port int, shared bool) ([]wire.Port, error) {
-	return call[[]wire.Port](ctx, c, "PUT", workspace(ref, "/ports/"+strconv.Itoa(port)), wire.PortChange{Shared: shared})
+func (c *Client) SharePort(ctx context.Context, ref string, port int, shared bool) (wire.Port, error) {
+	return call[wire.Port](ctx, c, "PUT", workspace(ref, "/ports/"+strconv.Itoa(port)), wire.PortChange{Shared: shared})
 }
 
 // Visit gives the way to a port's address.

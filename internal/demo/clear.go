@@ -1,6 +1,10 @@
 package demo
 
-import "context"
+import (
+	"context"
+
+	"yardbench/internal/client"
+)
 
 // Clear removes every workspace and prepared image of the demo's service at
 // address, with whatever is in it, and waits until they are gone.
@@ -9,7 +13,7 @@ func Clear(ctx context.Context, address string) error {
 	if err != nil {
 		return err
 	}
-	all, err := c.List(ctx, true)
+	all, err := c.List(ctx, client.ListQuery{All: true})
 	if err != nil {
 		return err
 	}
@@ -24,7 +28,7 @@ func Clear(ctx context.Context, address string) error {
 		}
 	}
 	err = c.Watch(ctx, func() (bool, error) {
-		left, err := c.List(ctx, true)
+		left, err := c.List(ctx, client.ListQuery{All: true})
 		return len(left) == 0, err
 	})
 	if err != nil {

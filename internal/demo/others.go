@@ -92,7 +92,7 @@ func furnishAdopted(ctx context.Context, address string, say func(string)) error
 	if err != nil {
 		return err
 	}
-	for _, o := range all.Containers {
+	for _, o := range all {
 		if o.Name != others[0].name {
 			continue
 		}

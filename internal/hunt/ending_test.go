@@ -103,7 +103,7 @@ func (r *teller) hold(swept bool) {
 
 // fleet is the list of all as the operator sees it.
 func (r *teller) fleet(s *service.Service) string {
-	all, err := s.Workspaces.List(context.Background(), r.actors[len(people)], true)
+	all, err := s.Workspaces.List(context.Background(), r.actors[len(people)], service.WorkspaceQuery{All: true})
 	if err != nil {
 		r.t.Fatal(err)
 	}

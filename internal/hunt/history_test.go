@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"yardbench/internal/service"
 	"yardbench/internal/wire"
 )
 
@@ -55,17 +56,19 @@ func BenchmarkWithHistory(b *testing.B) {
 		return took[times/2].Seconds() * 1000
 	}
 	ctx := b.Context()
-	fleet, err := d.s.Workspaces.List(ctx, d.actors[0], true)
+	all := service.WorkspaceQuery{All: true}
+	part, err := d.s.Workspaces.List(ctx, d.actors[0], all)
+	fleet := part.Items
 	if err != nil || len(fleet) != 1000 {
 		b.Fatalf("the fleet is %d, %v", len(fleet), err)
 	}
-	b.ReportMetric(median(51, func(int) error { _, err := d.s.Workspaces.List(ctx, d.actors[0], true); return err }), "ms/fleet")
+	b.ReportMetric(median(51, func(int) error { _, err := d.s.Workspaces.List(ctx, d.actors[0], all); return err }), "ms/fleet")
 	b.ReportMetric(median(201, func(i int) error {
 		ref := fleet[i].Name + "." + fleet[i].Owner
 		if _, err := d.s.Workspaces.Show(ctx, d.actors[0], ref); err != nil {
 			return err
 		}
-		_, err := d.s.Workspaces.Sheets(ctx, d.actors[0], ref)
+		_, err := d.s.Workspaces.Sheet(ctx, d.actors[0], ref, 0)
 		return err
 	}), "ms/page")
 	b.ReportMetric(median(51, func(i int) error {

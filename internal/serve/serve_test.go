@@ -161,7 +161,11 @@ func TestOverASimulatedYard(t *testing.T) {
 	if err != nil || len(sheets) != 1 {
 		t.Fatalf("there are %d sheets, %v", len(sheets), err)
 	}
-	for _, s := range sheets[0].Steps {
+	sheet, err := c.Sheet(ctx, "lights", sheets[0].Number)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, s := range sheet.Steps {
 		if s.Title == "postStartCommand" {
 			t.Error("after a failure another command is run")
 		}
@@ -207,7 +211,7 @@ func TestOverASimulatedYard(t *testing.T) {
 		}
 	}
 	for end := time.Now().Add(time.Minute); ; time.Sleep(20 * time.Millisecond) {
-		left, err := c.List(ctx, false)
+		left, err := c.List(ctx, client.ListQuery{})
 		if err == nil && len(left) == 0 {
 			break
 		}

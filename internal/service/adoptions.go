@@ -36,22 +36,32 @@ type Adoptions struct {
 }
 
 // Containers lists what runs in the yard and belongs to nobody.
-func (s *Adoptions) Containers(ctx context.Context, a Actor) (out wire.Containers, err error) {
+func (s *Adoptions) Containers(ctx context.Context, a Actor) ([]wire.Container, error) {
 	all, err := s.others(ctx, a)
 	if err != nil {
-		return out, err
+		return nil, err
+	}
+	house, _, err := s.house.Rules(ctx, s.store.Read())
+	out := []wire.Container{}
+	for _, o := range all {
+		size, _ := sizeFor(house, o)
+		out = append(out, wire.Container{ID: o.ID, Name: o.Name, Image: o.Image, StartedAt: o.StartedAt, CoresMilli: o.CoresMilli, MemoryBytes: o.MemoryBytes, Size: size})
+	}
+	return out, err
+}
+
+// Sizes are what a container that is taken on may count for, the smallest first.
+func (s *Adoptions) Sizes(ctx context.Context, a Actor) ([]wire.SizeOffer, error) {
+	if !a.may(policy.AdoptContainers) {
+		return nil, denied(a, "take containers on")
 	}
 	house, _, err := s.house.Rules(ctx, s.store.Read())
 	if err != nil {
-		return out, err
+		return nil, err
 	}
-	out = wire.Containers{Containers: []wire.Container{}, Currency: house.Currency, Sizes: sizeOffers(house)}
-	for n, z := range out.Sizes { // its disk is not ours to give, nor to count
-		out.Sizes[n].DiskBytes, out.Sizes[n].HourMicros = 0, int64(cost.Hourly(house.Rates, z.Name, rules.Size{}))
-	}
-	for _, o := range all {
-		size, _ := sizeFor(house, o)
-		out.Containers = append(out.Containers, wire.Container{ID: o.ID, Name: o.Name, Image: o.Image, StartedAt: o.StartedAt, CoresMilli: o.CoresMilli, MemoryBytes: o.MemoryBytes, Size: size})
+	out := sizeOffers(house)
+	for n, z := range out { // its disk is not ours to give, nor to count
+		out[n].DiskBytes, out[n].HourMicros = 0, int64(cost.Hourly(house.Rates, z.Name, rules.Size{}))
 	}
 	return out, nil
 }

@@ -4,6 +4,7 @@ import (
 	"errors"
 
 	"yardbench/internal/core/lifecycle"
+	"yardbench/internal/core/page"
 	"yardbench/internal/fault"
 	"yardbench/internal/repo"
 	"yardbench/internal/steward/outside"
@@ -57,7 +58,13 @@ func fromRoom(err error) error {
 	var now lifecycle.NotNow
 	var rp repo.Problem
 	var refused outside.Refused
+	var order page.NoOrder
+	var mark page.NoMark
 	switch {
+	case errors.As(err, &order):
+		return invalidAs("unknown-word", order.Error(), "")
+	case errors.As(err, &mark):
+		return invalidAs("unknown-mark", mark.Error(), "")
 	case errors.As(err, &refused):
 		return invalid(refused.Error(), "")
 	case errors.As(err, &now):

@@ -38,22 +38,6 @@ type row struct {
 // mostOneByOne bounds how many are read one by one before all are read at once.
 const mostOneByOne = 40
 
-// listed tells of all that are in a scope.
-func (s *views) listed(ctx context.Context, scope store.Scope) ([]wire.Workspace, error) {
-	rows, err := s.rows(ctx)
-	if err != nil {
-		return nil, err
-	}
-	now := s.now().UTC()
-	out := []wire.Workspace{}
-	for _, r := range rows {
-		if (scope.OwnerID == "" || r.w.OwnerID == scope.OwnerID) && (scope.TeamID == "" || r.teamID == scope.TeamID) {
-			out = append(out, s.at(r, now))
-		}
-	}
-	return out, nil
-}
-
 // rows brings the fleet up to now.
 func (s *views) rows(ctx context.Context) ([]*row, error) {
 	f := &s.fleet

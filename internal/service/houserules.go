@@ -3,11 +3,12 @@ package service
 import (
 	"context"
 	"fmt"
-	"slices"
+	"strconv"
 	"strings"
 	"time"
 
 	"yardbench/internal/core/journal"
+	"yardbench/internal/core/page"
 	"yardbench/internal/core/policy"
 	"yardbench/internal/core/rules"
 	"yardbench/internal/fault"
@@ -46,28 +47,56 @@ func (s *HouseRules) putRules(ctx context.Context, tx *store.Tx, r store.RulesVe
 	return version, tx.Journal(ctx, fmt.Sprint(version), "", r.AuthorID, journal.RulesPut{Reason: r.Reason, Changes: changes})
 }
 
-// Rules gives every version of the house rules, the newest first.
-func (s *HouseRules) Rules(ctx context.Context, a Actor) ([]wire.Rules, error) {
+// Rules lists the versions of the house rules, the newest first.
+func (s *HouseRules) Rules(ctx context.Context, a Actor, ask page.Ask) (out Part[wire.RulesVersion], err error) {
+	rows, err := s.versions(ctx, a)
+	if err != nil {
+		return out, err
+	}
+	at := make([]int, len(rows))
+	for n := range at {
+		at[n] = n
+	}
+	part, err := PartOf(rulesKind, at, ask)
+	out = Part[wire.RulesVersion]{Items: []wire.RulesVersion{}, Next: part.Next}
+	for _, n := range part.Items {
+		out.Items = append(out.Items, s.versionView(ctx, rows, n).RulesVersion)
+	}
+	return out, err
+}
+
+// Version is one version of the house rules; 0 is the one in force.
+func (s *HouseRules) Version(ctx context.Context, a Actor, number int) (wire.Rules, error) {
+	rows, err := s.versions(ctx, a)
+	if err != nil {
+		return wire.Rules{}, err
+	}
+	if number == 0 {
+		number = len(rows)
+	}
+	if number < 1 || number > len(rows) {
+		return wire.Rules{}, notFound("version of the house rules", strconv.Itoa(number), "see them with: yardbench rules versions")
+	}
+	return s.versionView(ctx, rows, number-1), nil
+}
+
+// versions are all there were, the oldest first: their numbers go up by one.
+func (s *HouseRules) versions(ctx context.Context, a Actor) ([]store.RulesVersion, error) {
 	if !a.may(policy.SeeRules) {
 		return nil, denied(a, "see the house rules")
 	}
-	rows, err := s.store.Read().RulesVersions(ctx)
-	if err != nil {
-		return nil, err
-	}
-	out := []wire.Rules{}
-	var before rules.Rules
-	for n, r := range rows {
-		v := wire.Rules{Version: r.Version, Document: r.Document, Author: nameOf(ctx, s.store.Read(), r.AuthorID), Reason: r.Reason, At: r.At, Changes: []string{}}
+	return s.store.Read().RulesVersions(ctx)
+}
+
+func (s *HouseRules) versionView(ctx context.Context, rows []store.RulesVersion, n int) wire.Rules {
+	r := rows[n]
+	v := wire.Rules{RulesVersion: wire.RulesVersion{Version: r.Version, Author: nameOf(ctx, s.store.Read(), r.AuthorID), Reason: r.Reason, At: r.At, Changes: []string{}}, Document: r.Document}
+	if n > 0 {
+		before, _ := rules.Parse([]byte(rows[n-1].Document)) // what was in force has no mistakes
 		now, _ := rules.Parse([]byte(r.Document))
-		if n > 0 {
-			v.Changes = append(v.Changes, rules.Diff(before, now)...)
-		}
-		before = now
-		out = append(out, v)
+		v.Changes = append(v.Changes, rules.Diff(before, now)...)
 	}
-	slices.Reverse(out)
-	return out, nil
+	return v
 }
 
 // CheckRules says what is wrong with a document, and what it would change.
@@ -117,7 +146,7 @@ func (s *HouseRules) PutRules(ctx context.Context, a Actor, in wire.RulesText) (
 	if len(c.Changes) == 0 {
 		return wire.Rules{}, conflict("no-change", "the document changes nothing", "")
 	}
-	out := wire.Rules{Document: in.Document, Author: a.Name, Reason: in.Reason, Changes: c.Changes}
+	out := wire.Rules{RulesVersion: wire.RulesVersion{Author: a.Name, Reason: in.Reason, Changes: c.Changes}, Document: in.Document}
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
 		now, err := tx.Rules(ctx)
 		if err != nil {

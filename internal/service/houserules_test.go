@@ -6,6 +6,7 @@ import (
 	"testing"
 	"time"
 
+	"yardbench/internal/core/page"
 	"yardbench/internal/core/rules"
 	"yardbench/internal/wire"
 )
@@ -40,7 +41,7 @@ func TestHouseRules(t *testing.T) {
 	if house, version, err := s.rooms.House.Rules(ctx, s.rooms.Store.Read()); err != nil || version != 2 || house.Idle.RestAfter != 30*time.Minute {
 		t.Errorf("in force is version %d: %+v, %v", version, house.Idle, err)
 	}
-	if all, err := s.HouseRules.Rules(ctx, ingrid); err != nil || len(all) != 2 || all[0].Author != "astrid" || all[0].Reason != "shorter evenings" {
+	if all, err := s.HouseRules.Rules(ctx, ingrid, page.Ask{}); err != nil || len(all.Items) != 2 || all.Items[0].Author != "astrid" || all.Items[0].Reason != "shorter evenings" || len(all.Items[0].Changes) != 1 {
 		t.Errorf("the versions are %+v, %v", all, err)
 	}
 }

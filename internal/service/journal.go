@@ -154,13 +154,16 @@ func (s *Journal) ExportJournal(ctx context.Context, a Actor, after int64, kind 
 	return out.Encode(last)
 }
 
+// Newest is the number of the newest entry; 0 where there is none.
+func (s *Journal) Newest(ctx context.Context) (int64, error) { return s.store.Read().JournalHead(ctx) }
+
 // Journal lists journal entries that the actor may see.
 func (s *Journal) Journal(ctx context.Context, a Actor, in JournalQuery) ([]wire.JournalEntry, error) {
 	scope, ok := a.scope(policy.SeeJournal)
 	if !ok {
 		return nil, denied(a, "read the journal")
 	}
-	f := store.JournalFilter{After: in.After, Newest: in.Newest, Owner: scope.OwnerID, Team: scope.TeamID, Kind: in.Kind, From: in.From, To: in.To, Limit: in.Limit}
+	f := store.JournalFilter{After: in.After, Before: in.Before, Newest: in.Newest, Owner: scope.OwnerID, Team: scope.TeamID, Kind: in.Kind, From: in.From, To: in.To, Limit: in.Limit}
 	if !in.To.IsZero() && !in.From.Before(in.To) {
 		return nil, invalid("the journal is asked for from a time to one that is not later", "end it after it begins")
 	}
@@ -228,7 +231,8 @@ func entryView(e store.Entry) (wire.JournalEntry, error) {
 
 // JournalQuery says which journal entries are wanted; empty fields do not count.
 type JournalQuery struct {
-	After     int64
+	After     int64  // entries after this number
+	Before    int64  // and before this one; 0 is no bound
 	Newest    bool   // the newest instead of the oldest, newest first
 	Workspace string // NAME or NAME.OWNER
 	Person    string // whose matter, or who did it

@@ -323,7 +323,7 @@ func sizeOffers(house rules.Rules) []wire.SizeOffer {
 	out := []wire.SizeOffer{}
 	for _, name := range house.Order {
 		z := house.Sizes[name]
-		out = append(out, wire.SizeOffer{Name: name, CoresMilli: z.CoresMilli, MemoryBytes: z.MemoryBytes, DiskBytes: z.DiskBytes, HourMicros: int64(cost.Hourly(house.Rates, name, z))})
+		out = append(out, wire.SizeOffer{Name: name, CoresMilli: z.CoresMilli, MemoryBytes: z.MemoryBytes, DiskBytes: z.DiskBytes, HourMicros: int64(cost.Hourly(house.Rates, name, z)), Currency: house.Currency})
 	}
 	return out
 }

@@ -6,8 +6,10 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"strconv"
 	"time"
 
+	"yardbench/internal/core/page"
 	"yardbench/internal/store"
 	"yardbench/internal/wire"
 )
@@ -16,16 +18,11 @@ func (s *views) sheet(ctx context.Context, w store.Workspace, number int) (store
 	if number == 0 {
 		return s.store.Read().CurrentSheet(ctx, w.ID)
 	}
-	rows, err := s.store.Read().Sheets(ctx, w.ID)
-	for _, sh := range rows {
-		if sh.Number == number {
-			return sh, nil
-		}
+	sh, err := s.store.Read().SheetByNumber(ctx, w.ID, number)
+	if errors.Is(err, store.ErrNotFound) {
+		err = notFound("launch sheet", strconv.Itoa(number), "see them with: yardbench show "+w.Name)
 	}
-	if err == nil {
-		err = notFound("launch sheet", fmt.Sprint(number), "see them with: yardbench show "+w.Name)
-	}
-	return store.Sheet{}, err
+	return sh, err
 }
 
 func (s *views) copyLog(ctx context.Context, ws store.Workspace, sheet, step int, follow bool, w io.Writer, flush func()) error {
@@ -132,29 +129,42 @@ func (s *Workspaces) CopyLog(ctx context.Context, a Actor, ref string, sheet, st
 	return s.views.copyLog(ctx, ws, sheet, step, follow, &beyond{w, from}, flush)
 }
 
-// Sheets lists the launch sheets of a workspace, newest first.
-func (s *Workspaces) Sheets(ctx context.Context, a Actor, ref string) ([]wire.Sheet, error) {
+// sheetKind orders a workspace's launch sheets, the newest first.
+var sheetKind = page.Kind[store.Sheet]{Name: "sheets", Usual: "-number", ID: func(s store.Sheet) string { return s.ID },
+	Orders: []page.Order[store.Sheet]{{Name: "number", Key: func(s store.Sheet) string { return page.Number(int64(s.Number)) }}}}
+
+// Sheets lists a workspace's launch sheets, the newest first.
+func (s *Workspaces) Sheets(ctx context.Context, a Actor, ref string, ask page.Ask) (out Part[wire.SheetRow], err error) {
 	w, err := s.views.find(ctx, a, ref)
 	if err != nil {
-		return nil, err
+		return out, err
 	}
 	rows, err := s.store.Read().Sheets(ctx, w.ID)
 	if err != nil {
-		return nil, err
+		return out, err
 	}
-	out := []wire.Sheet{}
-	for _, sh := range rows {
-		steps, err := s.store.Read().Steps(ctx, sh.ID)
-		if err != nil {
-			return nil, err
-		}
-		v := sheetView(sh, steps)
-		if len(out) == 0 { // the newest is what people look at
-			if err := s.views.timed(ctx, &v, w, sh, steps); err != nil {
-				return nil, err
-			}
-		}
-		out = append(out, v)
+	part, err := PartOf(sheetKind, rows, ask)
+	out = Part[wire.SheetRow]{Items: []wire.SheetRow{}, Next: part.Next}
+	for _, sh := range part.Items {
+		out.Items = append(out.Items, sheetRow(sh))
 	}
-	return out, nil
+	return out, err
+}
+
+// Sheet is one of a workspace's launch sheets; 0 is the newest.
+func (s *Workspaces) Sheet(ctx context.Context, a Actor, ref string, number int) (v wire.Sheet, err error) {
+	w, err := s.views.find(ctx, a, ref)
+	if err != nil {
+		return v, err
+	}
+	sh, err := s.views.sheet(ctx, w, number)
+	if err != nil {
+		return v, err
+	}
+	steps, err := s.store.Read().Steps(ctx, sh.ID)
+	if err != nil {
+		return v, err
+	}
+	v = sheetView(sh, steps)
+	return v, s.views.timed(ctx, &v, w, sh, steps)
 }

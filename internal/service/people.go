@@ -94,6 +94,12 @@ func (s *People) People(ctx context.Context, a Actor) ([]wire.Person, error) {
 	return out, err
 }
 
+// Person is one of them.
+func (s *People) Person(ctx context.Context, a Actor, name string) (wire.Person, error) {
+	p, err := s.person(ctx, a, name, policy.SeePeople)
+	return personView(p), err
+}
+
 // Teams lists the teams.
 func (s *People) Teams(ctx context.Context, a Actor) ([]wire.Team, error) {
 	if !a.may(policy.SeePeople) {

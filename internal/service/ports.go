@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -81,19 +82,23 @@ func (s *Ports) Ports(ctx context.Context, a Actor, ref string) ([]wire.Port, er
 }
 
 // SharePort lets everybody signed in visit a port of the actor's, or no more.
-func (s *Ports) SharePort(ctx context.Context, a Actor, ref string, port int, shared bool) ([]wire.Port, error) {
+func (s *Ports) SharePort(ctx context.Context, a Actor, ref string, port int, shared bool) (wire.Port, error) {
 	w, _, err := s.views.findTo(ctx, a, ref, policy.UseWorkspace, "share ports of")
 	if err != nil {
-		return nil, err
+		return wire.Port{}, err
 	}
 	if err := checkPort(port); err != nil {
-		return nil, err
+		return wire.Port{}, err
 	}
 	if err := s.store.Write(ctx, func(tx *store.Tx) error { return tx.SharePort(ctx, w, port, shared, a.ID) }); err != nil {
-		return nil, err
+		return wire.Port{}, err
 	}
 	s.bus.Publish(w.ID)
-	return s.Ports(ctx, a, ref)
+	all, err := s.Ports(ctx, a, ref)
+	if i := slices.IndexFunc(all, func(p wire.Port) bool { return p.Number == port }); i >= 0 {
+		return all[i], err
+	}
+	return wire.Port{Number: port, Address: s.sessions.PortAddress(w.PortKey, strconv.Itoa(port))}, err
 }
 
 func checkPort(port int) error {

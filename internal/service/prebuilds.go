@@ -349,6 +349,38 @@ func (s *Prebuilds) findRun(ctx context.Context, a Actor, id string) (store.Work
 	return w, nil
 }
 
+// Plan is the plan of a branch; an empty branch is the repository's own.
+func (s *Prebuilds) Plan(ctx context.Context, a Actor, repository, branch string) (wire.PrebuildPlan, error) {
+	r, p, err := s.findPlan(ctx, a, repository, branch, policy.SeePrebuilds)
+	if err != nil {
+		return wire.PrebuildPlan{}, err
+	}
+	return s.planView(ctx, r, p)
+}
+
+// Runs lists the runs of the plan of a branch.
+func (s *Prebuilds) Runs(ctx context.Context, a Actor, repository, branch string) ([]wire.PrebuildRun, error) {
+	_, p, err := s.findPlan(ctx, a, repository, branch, policy.SeePrebuilds)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := s.store.Read().Runs(ctx, p.ID, 10_000)
+	out := []wire.PrebuildRun{}
+	for _, r := range rows {
+		out = append(out, runView(r))
+	}
+	return out, err
+}
+
+// Run is one run.
+func (s *Prebuilds) Run(ctx context.Context, a Actor, id string) (wire.PrebuildRun, error) {
+	if _, err := s.findRun(ctx, a, id); err != nil {
+		return wire.PrebuildRun{}, err
+	}
+	r, err := s.store.Read().RunByID(ctx, id)
+	return runView(r), err
+}
+
 // RunSheet gives the launch sheet of a run.
 func (s *Prebuilds) RunSheet(ctx context.Context, a Actor, id string) (wire.Sheet, error) {
 	w, err := s.findRun(ctx, a, id)

@@ -32,6 +32,12 @@ func (s *Repositories) Repositories(ctx context.Context, _ Actor) ([]wire.Reposi
 	return out, err
 }
 
+// Repository is one of them.
+func (s *Repositories) Repository(ctx context.Context, a Actor, name string) (wire.Repository, error) {
+	r, err := s.repository(ctx, a, name)
+	return repositoryView(r), err
+}
+
 func repositoryView(r store.Repository) wire.Repository {
 	return wire.Repository{Name: r.Name, URL: r.URL, DefaultBranch: r.DefaultBranch, SignsPushes: len(r.PushKey) > 0, OwnCredential: r.ReadUsername != "", Team: r.Team}
 }

@@ -188,7 +188,7 @@ func TestWhoFindsWhat(t *testing.T) {
 	if strings.ReplaceAll(absent.Error(), "astrid", "nobody") != none.Error() {
 		t.Errorf("the answer tells whether somebody exists: %v, %v", absent, none)
 	}
-	if _, err := s.Workspaces.List(t.Context(), ingrid, true); status(err) != 403 {
+	if _, err := s.Workspaces.List(t.Context(), ingrid, WorkspaceQuery{All: true}); status(err) != 403 {
 		t.Errorf("a developer's list of everybody's is answered %v", err)
 	}
 }

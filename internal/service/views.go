@@ -195,8 +195,12 @@ func (s *views) timed(ctx context.Context, v *wire.Sheet, w store.Workspace, sh 
 	return nil
 }
 
+func sheetRow(sh store.Sheet) wire.SheetRow {
+	return wire.SheetRow{Number: sh.Number, Kind: string(sh.Kind), StartedAt: sh.StartedAt, EndedAt: sh.EndedAt, Outcome: string(sh.Outcome), Cause: sh.Cause}
+}
+
 func sheetView(sh store.Sheet, steps []store.Step) wire.Sheet {
-	v := wire.Sheet{Number: sh.Number, Kind: string(sh.Kind), StartedAt: sh.StartedAt, EndedAt: sh.EndedAt, Outcome: string(sh.Outcome), Cause: sh.Cause, Steps: []wire.Step{}}
+	v := wire.Sheet{SheetRow: sheetRow(sh), Steps: []wire.Step{}}
 	for _, s := range steps {
 		v.Steps = append(v.Steps, wire.Step{Number: s.Number, Parent: s.Parent, Title: s.Title, Attempt: s.Attempt, StartedAt: s.StartedAt,
 			EndedAt: s.EndedAt, Cached: s.Cached, Bytes: s.Bytes, Outcome: string(s.Outcome), Cause: s.Cause})

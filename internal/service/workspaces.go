@@ -32,18 +32,6 @@ type Workspaces struct {
 
 var workspaceName = regexp.MustCompile(`^[a-z]([a-z0-9-]{0,38}[a-z0-9])?$`)
 
-// List lists the actor's workspaces; with all everybody's whom they may see.
-func (s *Workspaces) List(ctx context.Context, a Actor, all bool) ([]wire.Workspace, error) {
-	scope := store.Scope{OwnerID: a.ID}
-	if all {
-		var ok bool
-		if scope, ok = a.scope(policy.SeeWorkspace); !ok || scope.OwnerID != "" {
-			return nil, forbidden("your role sees your own workspaces only", "leave --all out")
-		}
-	}
-	return s.views.listed(ctx, scope)
-}
-
 // Show tells of one workspace.
 func (s *Workspaces) Show(ctx context.Context, a Actor, ref string) (wire.Workspace, error) {
 	w, err := s.views.find(ctx, a, ref)

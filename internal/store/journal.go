@@ -84,6 +84,7 @@ func (q journalReads) JournalHead(ctx context.Context) (int64, error) {
 // JournalFilter says which entries are wanted; empty fields do not count.
 type JournalFilter struct {
 	After   int64
+	Before  int64     // 0 is no bound
 	Newest  bool      // the newest first
 	Owner   string    // whose matter it is
 	Team    string    // of whose people it is the matter
@@ -130,7 +131,10 @@ func (q journalReads) Journal(ctx context.Context, f JournalFilter) ([]Entry, er
 // journalWhere is a filter in words for which there are indexes. none tells
 // that nothing can fit.
 func (q journalReads) journalWhere(ctx context.Context, f JournalFilter) (where string, args []any, none bool, err error) {
-	after, before := f.After, int64(math.MaxInt64)
+	after, before := f.After, f.Before
+	if before <= 0 {
+		before = math.MaxInt64
+	}
 	// Times go up with the numbers.
 	for _, bound := range []struct {
 		at time.Time
@@ -149,7 +153,7 @@ func (q journalReads) journalWhere(ctx context.Context, f JournalFilter) (where 
 		case bound.to == &after:
 			after = max(after, n.Int64-1)
 		case n.Valid:
-			before = n.Int64
+			before = min(before, n.Int64)
 		}
 	}
 	where, args = "number > ? AND number < ?", []any{after, before}

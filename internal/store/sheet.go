@@ -90,9 +90,14 @@ func (q sheetsReads) CurrentSheet(ctx context.Context, workspace string) (Sheet,
 	return one(ctx, q.reader, scanSheet, "SELECT "+sheetColumns+" FROM sheets WHERE workspace_id = ? ORDER BY number DESC LIMIT 1", workspace)
 }
 
-// Sheets lists a workspace's launch sheets, newest first, at most 50.
+// SheetByNumber is one of a workspace's launch sheets.
+func (q sheetsReads) SheetByNumber(ctx context.Context, workspace string, number int) (Sheet, error) {
+	return one(ctx, q.reader, scanSheet, "SELECT "+sheetColumns+" FROM sheets WHERE workspace_id = ? AND number = ?", workspace, number)
+}
+
+// Sheets lists a workspace's launch sheets, newest first.
 func (q sheetsReads) Sheets(ctx context.Context, workspace string) ([]Sheet, error) {
-	return list(ctx, q.reader, scanSheet, "SELECT "+sheetColumns+" FROM sheets WHERE workspace_id = ? ORDER BY number DESC LIMIT 50", workspace)
+	return list(ctx, q.reader, scanSheet, "SELECT "+sheetColumns+" FROM sheets WHERE workspace_id = ? ORDER BY number DESC", workspace)
 }
 
 // NewestSheets gives the number of the newest launch sheet of each workspace

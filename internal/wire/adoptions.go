@@ -13,13 +13,6 @@ type Container struct {
 	Size        string    `json:"size,omitempty" doc:"The smallest size of the house rules that its own bounds fit in"`
 }
 
-// Containers are those that could be taken on, and what they may count for.
-type Containers struct {
-	Containers []Container `json:"containers"`
-	Currency   string      `json:"currency" example:"EUR"`
-	Sizes      []SizeOffer `json:"sizes"`
-}
-
 // Adopt asks for a container to be taken on as somebody's workspace.
 type Adopt struct {
 	Owner      string `json:"owner" maxLength:"64" example:"ingrid" doc:"Whose workspace it becomes"`

@@ -50,6 +50,7 @@ type SizeOffer struct {
 	MemoryBytes int64  `json:"memory_bytes"`
 	DiskBytes   int64  `json:"disk_bytes"`
 	HourMicros  int64  `json:"hour_micros"`
+	Currency    string `json:"currency" example:"EUR"`
 }
 
 // LimitLine is one limit and how a request stands to it: counts, thousandths

@@ -33,7 +33,7 @@ type PrebuildRun struct {
 	Number    int        `json:"number"`
 	Reason    string     `json:"reason"`
 	Commit    string     `json:"commit"`
-	Outcome   string     `json:"outcome,omitempty" enum:",done,failed"`
+	Outcome   string     `json:"outcome,omitempty" enum:"done,failed" doc:"Not there while it is under way"`
 	Cause     string     `json:"cause,omitempty"`
 	StartedAt time.Time  `json:"started_at"`
 	EndedAt   *time.Time `json:"ended_at,omitempty"`

@@ -2,14 +2,19 @@ package wire
 
 import "time"
 
+// RulesVersion is a version of the house rules in a list.
+type RulesVersion struct {
+	Version int       `json:"version"`
+	Author  string    `json:"author"`
+	Reason  string    `json:"reason"`
+	At      time.Time `json:"at"`
+	Changes []string  `json:"changes" doc:"What it changed in the version before"`
+}
+
 // Rules is the house rules document, one version of it.
 type Rules struct {
-	Version  int       `json:"version"`
-	Document string    `json:"document"`
-	Author   string    `json:"author"`
-	Reason   string    `json:"reason"`
-	At       time.Time `json:"at"`
-	Changes  []string  `json:"changes" doc:"What it changed in the version before"`
+	RulesVersion
+	Document string `json:"document"`
 }
 
 // RulesText is a document to check or to put.

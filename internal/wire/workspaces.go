@@ -44,6 +44,27 @@ type Workspace struct {
 	Day           []Stretch  `json:"day" doc:"The last 24 hours, oldest first; what is left out is at rest"`
 }
 
+// WorkspaceRow is a workspace in a list: what it is, how it is, what it costs.
+type WorkspaceRow struct {
+	ID         string      `json:"id"`
+	Name       string      `json:"name" example:"tide-board"`
+	Owner      string      `json:"owner" example:"ingrid"`
+	Team       string      `json:"team,omitempty"`
+	Repository string      `json:"repository" example:"tide-board"`
+	Branch     string      `json:"branch" example:"main"`
+	Phase      string      `json:"phase" enum:"waiting,preparing,starting,ready,stopping,stopped,removing,removed,failed"`
+	FailedIn   string      `json:"failed_in,omitempty"`
+	Cause      string      `json:"cause,omitempty" doc:"Why it failed or stopped"`
+	Conditions []Condition `json:"conditions"`
+	PhaseAt    time.Time   `json:"phase_at" doc:"Since when it is in this phase"`
+	Size       string      `json:"size"`
+	Adopted    string      `json:"adopted,omitempty" doc:"The name of its container, where others started that"`
+	Currency   string      `json:"currency" example:"EUR"`
+	HourMicros int64       `json:"hour_micros" doc:"What an hour of it costs, in millionths of the currency's unit"`
+	CostMicros int64       `json:"cost_micros" doc:"What it cost so far"`
+	Day        string      `json:"day" doc:"The last 24 hours in 48 letters, the oldest half hour first: a where it was worked in, i where it ran idle, a full stop at rest"`
+}
+
 // Condition stands beside a phase.
 type Condition struct {
 	Kind   string    `json:"kind" example:"set-up failed"`
@@ -82,16 +103,21 @@ type Rebuild struct {
 	Discard  bool `json:"discard,omitempty" doc:"With new_files: even when work exists nowhere else"`
 }
 
-// Sheet is a launch sheet.
-type Sheet struct {
+// SheetRow is a launch sheet in a list.
+type SheetRow struct {
 	Number    int        `json:"number"`
 	Kind      string     `json:"kind" enum:"launch,start,rebuild,stop,remove,prebuild,adopt,let go"`
 	StartedAt time.Time  `json:"started_at"`
 	EndedAt   *time.Time `json:"ended_at,omitempty"`
-	Outcome   string     `json:"outcome,omitempty" enum:",done,failed,skipped,interrupted"`
+	Outcome   string     `json:"outcome,omitempty" enum:"done,failed,skipped,interrupted" doc:"Not there while it is under way"`
 	Cause     string     `json:"cause,omitempty"`
-	Steps     []Step     `json:"steps"`
-	Hint      string     `json:"hint,omitempty" doc:"Where time could be saved"`
+}
+
+// Sheet is a launch sheet.
+type Sheet struct {
+	SheetRow
+	Steps []Step `json:"steps"`
+	Hint  string `json:"hint,omitempty" doc:"Where time could be saved"`
 }
 
 // Step is one line of a launch sheet.
@@ -106,7 +132,7 @@ type Step struct {
 	Bytes     int64      `json:"bytes,omitempty" doc:"What it brought in: an image that was fetched or built, a clone"`
 	UsualMS   int64      `json:"usual_ms,omitempty" doc:"Half of the last 50 such steps of this repository took no longer"`
 	SlowMS    int64      `json:"slow_ms,omitempty" doc:"19 of 20 took no longer"`
-	Outcome   string     `json:"outcome,omitempty" enum:",done,failed,skipped,interrupted"`
+	Outcome   string     `json:"outcome,omitempty" enum:"done,failed,skipped,interrupted" doc:"Not there while it is under way"`
 	Cause     string     `json:"cause,omitempty"`
 }
 

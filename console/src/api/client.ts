@@ -3,6 +3,7 @@ import type { components, paths } from "./schema";
 
 type Schemas = components["schemas"];
 export type Workspace = Schemas["Workspace"];
+export type WorkspaceRow = Schemas["WorkspaceRow"];
 export type Sheet = Schemas["Sheet"];
 export type Step = Schemas["Step"];
 export type Repository = Schemas["Repository"];
@@ -20,6 +21,7 @@ export type Starter = components["schemas"]["Starter"];
 export type Container = Schemas["Container"];
 export type Port = Schemas["Port"];
 export type Rules = Schemas["Rules"];
+export type RulesVersion = Schemas["RulesVersion"];
 export type Opening = Schemas["Opening"];
 export type RulesCheck = Schemas["RulesCheck"];
 export type CostRow = Schemas["CostRow"];
@@ -54,5 +56,16 @@ export async function take<T>(answer: Promise<{ data?: T; error?: unknown; respo
   throw new Problem(got.response.status, p.detail || p.title || got.response.statusText, p.next, p.errors ?? []);
 }
 
+/** whole reads a list to its end, part by part. */
+export async function whole<T>(part: (page: { limit: number; after?: string }) => Promise<{ data?: { items: T[]; next?: string }; error?: unknown; response: Response }>): Promise<T[]> {
+  const all: T[] = [];
+  for (let after: string | undefined; ; ) {
+    const got = await take(part({ limit: 1000, after }));
+    all.push(...got.items);
+    if (!got.next || got.next === after) return all;
+    after = got.next;
+  }
+}
+
 /** nameOf is how to ask for a workspace, whoever owns it. */
-export const nameOf = (w: Workspace) => `${w.name}.${w.owner}`;
+export const nameOf = (w: { name: string; owner: string }) => `${w.name}.${w.owner}`;

@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/api/v1/container-sizes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List what a container that is taken on may count for */
+        get: operations["list-container-sizes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/containers": {
         parameters: {
             query?: never;
@@ -13,6 +30,23 @@ export interface paths {
         };
         /** List the containers in the yard that others started and that belong to nobody */
         get: operations["list-containers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/containers/{container}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show a container that belongs to nobody */
+        get: operations["show-container"];
         put?: never;
         post?: never;
         delete?: never;
@@ -131,7 +165,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** Show an enrolment link that can still be used */
+        get: operations["show-open-enrolment"];
         put?: never;
         post?: never;
         /** Take back an enrolment link that nobody has used */
@@ -182,7 +217,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** Show what you sign in to a git host with, but for the secret */
+        get: operations["show-git-credential"];
         /** Set what you sign in to a git host with */
         put: operations["put-git-credential"];
         post?: never;
@@ -217,7 +253,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List journal entries */
+        /**
+         * List journal entries, the oldest first
+         * @description Without after or before the oldest come first. With before, or with newest, the newest come first, and next is a before.
+         */
         get: operations["list-journal"];
         put?: never;
         post?: never;
@@ -272,6 +311,23 @@ export interface paths {
         put?: never;
         /** Look through the whole journal, and hold it against heads that were given out */
         post: operations["verify-journal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/journal/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show a journal entry */
+        get: operations["show-journal-entry"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -370,7 +426,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** Show somebody */
+        get: operations["show-person"];
         put?: never;
         post?: never;
         /** Take away everything that is known of somebody whose account is closed */
@@ -407,6 +464,23 @@ export interface paths {
         };
         /** List the prebuild plans with their newest runs */
         get: operations["list-plans"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/prebuild-runs/{run}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show a prebuild run */
+        get: operations["show-run"];
         put?: never;
         post?: never;
         delete?: never;
@@ -508,7 +582,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** Show a repository */
+        get: operations["show-repository"];
         put?: never;
         post?: never;
         delete?: never;
@@ -577,7 +652,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** Show the prebuild plan of a branch */
+        get: operations["show-plan"];
         /** Make or change the prebuild plan of a branch */
         put: operations["put-plan"];
         post?: never;
@@ -595,7 +671,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** List the runs of a branch's prebuild plan, the newest first */
+        get: operations["list-runs"];
         put?: never;
         /** Make a prepared image now */
         post: operations["run-plan"];
@@ -663,7 +740,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** Show one of a repository's secrets */
+        get: operations["show-repository-secret"];
         /** Set one of a repository's secrets */
         put: operations["put-repository-secret"];
         post?: never;
@@ -681,7 +759,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Every version of the house rules, the newest first */
+        /** List the versions of the house rules, the newest first */
         get: operations["list-rules"];
         /** Make a document the house rules: in force at once */
         put: operations["put-rules"];
@@ -703,6 +781,23 @@ export interface paths {
         put?: never;
         /** What is wrong with a document, and what it would change */
         post: operations["check-rules"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rules/{version}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show a version of the house rules with its document */
+        get: operations["show-rules"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -733,7 +828,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** Show one of your secrets; its value is never given out */
+        get: operations["show-secret"];
         /** Set one of your secrets */
         put: operations["put-secret"];
         post?: never;
@@ -802,7 +898,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** Show a starter */
+        get: operations["show-starter"];
         put?: never;
         /** The files of a starter, with what was chosen in them */
         post: operations["fill-starter"];
@@ -824,6 +921,23 @@ export interface paths {
         put?: never;
         /** Add a team */
         post: operations["add-team"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show a team */
+        get: operations["show-team"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -855,7 +969,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** Show one of your sign-ins or tokens */
+        get: operations["show-token"];
         put?: never;
         post?: never;
         /** End one of your sign-ins or tokens */
@@ -890,7 +1005,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** Show a webhook */
+        get: operations["show-webhook"];
         put?: never;
         post?: never;
         /** End the telling of a webhook */
@@ -907,7 +1023,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The newest attempts to tell a webhook */
+        /** List the newest attempts to tell a webhook, the newest first */
         get: operations["list-deliveries"];
         put?: never;
         post?: never;
@@ -1046,7 +1162,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** Show a declared or a listening port */
+        get: operations["show-port"];
         /** Say who may visit a port */
         put: operations["change-port"];
         post?: never;
@@ -1110,6 +1227,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/workspaces/{workspace}/services/{service}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show a service beside a workspace */
+        get: operations["show-service"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/workspaces/{workspace}/services/{service}/log": {
         parameters: {
             query?: never;
@@ -1154,8 +1288,25 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List a workspace's launch sheets, newest first */
+        /** List a workspace's launch sheets, the newest first */
         get: operations["list-sheets"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/workspaces/{workspace}/sheets/{sheet}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show a launch sheet with its steps */
+        get: operations["show-sheet"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1273,12 +1424,6 @@ export interface components {
             size?: string;
             /** Format: date-time */
             started_at: string;
-        };
-        Containers: {
-            containers: components["schemas"]["Container"][];
-            /** @example EUR */
-            currency: string;
-            sizes: components["schemas"]["SizeOffer"][];
         };
         Cost: {
             /** @enum {string} */
@@ -1564,6 +1709,226 @@ export interface components {
             used: number;
             whose: string;
         };
+        ListContainer: {
+            /**
+             * Format: int64
+             * @description The number of the newest journal entry before it was read: events after it go on from here
+             */
+            as_of: number;
+            items: components["schemas"]["Container"][];
+            /** @description Ask with it as after for what follows; without it nothing does */
+            next?: string;
+        };
+        ListDelivery: {
+            /**
+             * Format: int64
+             * @description The number of the newest journal entry before it was read: events after it go on from here
+             */
+            as_of: number;
+            items: components["schemas"]["Delivery"][];
+            /** @description Ask with it as after for what follows; without it nothing does */
+            next?: string;
+        };
+        ListJournalEntry: {
+            /**
+             * Format: int64
+             * @description The number of the newest journal entry before it was read: events after it go on from here
+             */
+            as_of: number;
+            items: components["schemas"]["JournalEntry"][];
+            /** @description Ask with it as after for what follows; without it nothing does */
+            next?: string;
+        };
+        ListKnownCredential: {
+            /**
+             * Format: int64
+             * @description The number of the newest journal entry before it was read: events after it go on from here
+             */
+            as_of: number;
+            items: components["schemas"]["KnownCredential"][];
+            /** @description Ask with it as after for what follows; without it nothing does */
+            next?: string;
+        };
+        ListOpenEnrolment: {
+            /**
+             * Format: int64
+             * @description The number of the newest journal entry before it was read: events after it go on from here
+             */
+            as_of: number;
+            items: components["schemas"]["OpenEnrolment"][];
+            /** @description Ask with it as after for what follows; without it nothing does */
+            next?: string;
+        };
+        ListOpening: {
+            /**
+             * Format: int64
+             * @description The number of the newest journal entry before it was read: events after it go on from here
+             */
+            as_of: number;
+            items: components["schemas"]["Opening"][];
+            /** @description Ask with it as after for what follows; without it nothing does */
+            next?: string;
+        };
+        ListPerson: {
+            /**
+             * Format: int64
+             * @description The number of the newest journal entry before it was read: events after it go on from here
+             */
+            as_of: number;
+            items: components["schemas"]["Person"][];
+            /** @description Ask with it as after for what follows; without it nothing does */
+            next?: string;
+        };
+        ListPort: {
+            /**
+             * Format: int64
+             * @description The number of the newest journal entry before it was read: events after it go on from here
+             */
+            as_of: number;
+            items: components["schemas"]["Port"][];
+            /** @description Ask with it as after for what follows; without it nothing does */
+            next?: string;
+        };
+        ListPrebuildPlan: {
+            /**
+             * Format: int64
+             * @description The number of the newest journal entry before it was read: events after it go on from here
+             */
+            as_of: number;
+            items: components["schemas"]["PrebuildPlan"][];
+            /** @description Ask with it as after for what follows; without it nothing does */
+            next?: string;
+        };
+        ListPrebuildRun: {
+            /**
+             * Format: int64
+             * @description The number of the newest journal entry before it was read: events after it go on from here
+             */
+            as_of: number;
+            items: components["schemas"]["PrebuildRun"][];
+            /** @description Ask with it as after for what follows; without it nothing does */
+            next?: string;
+        };
+        ListRepository: {
+            /**
+             * Format: int64
+             * @description The number of the newest journal entry before it was read: events after it go on from here
+             */
+            as_of: number;
+            items: components["schemas"]["Repository"][];
+            /** @description Ask with it as after for what follows; without it nothing does */
+            next?: string;
+        };
+        ListRulesVersion: {
+            /**
+             * Format: int64
+             * @description The number of the newest journal entry before it was read: events after it go on from here
+             */
+            as_of: number;
+            items: components["schemas"]["RulesVersion"][];
+            /** @description Ask with it as after for what follows; without it nothing does */
+            next?: string;
+        };
+        ListSecret: {
+            /**
+             * Format: int64
+             * @description The number of the newest journal entry before it was read: events after it go on from here
+             */
+            as_of: number;
+            items: components["schemas"]["Secret"][];
+            /** @description Ask with it as after for what follows; without it nothing does */
+            next?: string;
+        };
+        ListSecretChoice: {
+            /**
+             * Format: int64
+             * @description The number of the newest journal entry before it was read: events after it go on from here
+             */
+            as_of: number;
+            items: components["schemas"]["SecretChoice"][];
+            /** @description Ask with it as after for what follows; without it nothing does */
+            next?: string;
+        };
+        ListService: {
+            /**
+             * Format: int64
+             * @description The number of the newest journal entry before it was read: events after it go on from here
+             */
+            as_of: number;
+            items: components["schemas"]["Service"][];
+            /** @description Ask with it as after for what follows; without it nothing does */
+            next?: string;
+        };
+        ListSheetRow: {
+            /**
+             * Format: int64
+             * @description The number of the newest journal entry before it was read: events after it go on from here
+             */
+            as_of: number;
+            items: components["schemas"]["SheetRow"][];
+            /** @description Ask with it as after for what follows; without it nothing does */
+            next?: string;
+        };
+        ListSizeOffer: {
+            /**
+             * Format: int64
+             * @description The number of the newest journal entry before it was read: events after it go on from here
+             */
+            as_of: number;
+            items: components["schemas"]["SizeOffer"][];
+            /** @description Ask with it as after for what follows; without it nothing does */
+            next?: string;
+        };
+        ListStarter: {
+            /**
+             * Format: int64
+             * @description The number of the newest journal entry before it was read: events after it go on from here
+             */
+            as_of: number;
+            items: components["schemas"]["Starter"][];
+            /** @description Ask with it as after for what follows; without it nothing does */
+            next?: string;
+        };
+        ListTeam: {
+            /**
+             * Format: int64
+             * @description The number of the newest journal entry before it was read: events after it go on from here
+             */
+            as_of: number;
+            items: components["schemas"]["Team"][];
+            /** @description Ask with it as after for what follows; without it nothing does */
+            next?: string;
+        };
+        ListToken: {
+            /**
+             * Format: int64
+             * @description The number of the newest journal entry before it was read: events after it go on from here
+             */
+            as_of: number;
+            items: components["schemas"]["Token"][];
+            /** @description Ask with it as after for what follows; without it nothing does */
+            next?: string;
+        };
+        ListWebhook: {
+            /**
+             * Format: int64
+             * @description The number of the newest journal entry before it was read: events after it go on from here
+             */
+            as_of: number;
+            items: components["schemas"]["Webhook"][];
+            /** @description Ask with it as after for what follows; without it nothing does */
+            next?: string;
+        };
+        ListWorkspaceRow: {
+            /**
+             * Format: int64
+             * @description The number of the newest journal entry before it was read: events after it go on from here
+             */
+            as_of: number;
+            items: components["schemas"]["WorkspaceRow"][];
+            /** @description Ask with it as after for what follows; without it nothing does */
+            next?: string;
+        };
         MadeToken: {
             /** Format: date-time */
             created_at: string;
@@ -1656,7 +2021,6 @@ export interface components {
             /** @example https://hooks.skerryline.example/yard */
             url: string;
         };
-        None: Record<string, never>;
         OpenEnrolment: {
             /** Format: date-time */
             expires_at: string;
@@ -1755,8 +2119,11 @@ export interface components {
             id: string;
             /** Format: int64 */
             number: number;
-            /** @enum {string} */
-            outcome?: "" | "done" | "failed";
+            /**
+             * @description Not there while it is under way
+             * @enum {string}
+             */
+            outcome?: "done" | "failed";
             reason: string;
             /** @description Its image is kept, and may serve a launch */
             serves: boolean;
@@ -1951,6 +2318,16 @@ export interface components {
             /** @description Why; needed to put it */
             reason?: string;
         };
+        RulesVersion: {
+            /** Format: date-time */
+            at: string;
+            author: string;
+            /** @description What it changed in the version before */
+            changes: string[];
+            reason: string;
+            /** Format: int64 */
+            version: number;
+        };
         Secret: {
             /** @description A person's: given to all their workspaces */
             everywhere: boolean;
@@ -2013,11 +2390,30 @@ export interface components {
             kind: "launch" | "start" | "rebuild" | "stop" | "remove" | "prebuild" | "adopt" | "let go";
             /** Format: int64 */
             number: number;
-            /** @enum {string} */
-            outcome?: "" | "done" | "failed" | "skipped" | "interrupted";
+            /**
+             * @description Not there while it is under way
+             * @enum {string}
+             */
+            outcome?: "done" | "failed" | "skipped" | "interrupted";
             /** Format: date-time */
             started_at: string;
             steps: components["schemas"]["Step"][];
+        };
+        SheetRow: {
+            cause?: string;
+            /** Format: date-time */
+            ended_at?: string;
+            /** @enum {string} */
+            kind: "launch" | "start" | "rebuild" | "stop" | "remove" | "prebuild" | "adopt" | "let go";
+            /** Format: int64 */
+            number: number;
+            /**
+             * @description Not there while it is under way
+             * @enum {string}
+             */
+            outcome?: "done" | "failed" | "skipped" | "interrupted";
+            /** Format: date-time */
+            started_at: string;
         };
         SignIn: {
             /** @example ingrid */
@@ -2045,6 +2441,8 @@ export interface components {
         SizeOffer: {
             /** Format: int64 */
             cores_milli: number;
+            /** @example EUR */
+            currency: string;
             /** Format: int64 */
             disk_bytes: number;
             /** Format: int64 */
@@ -2091,8 +2489,11 @@ export interface components {
             ended_at?: string;
             /** Format: int64 */
             number: number;
-            /** @enum {string} */
-            outcome?: "" | "done" | "failed" | "skipped" | "interrupted";
+            /**
+             * @description Not there while it is under way
+             * @enum {string}
+             */
+            outcome?: "done" | "failed" | "skipped" | "interrupted";
             /**
              * Format: int64
              * @description The step it is a part of
@@ -2266,6 +2667,46 @@ export interface components {
             /** @enum {string} */
             wanted: "ready" | "stopped" | "removed";
         };
+        WorkspaceRow: {
+            /** @description The name of its container, where others started that */
+            adopted?: string;
+            /** @example main */
+            branch: string;
+            /** @description Why it failed or stopped */
+            cause?: string;
+            conditions: components["schemas"]["Condition"][];
+            /**
+             * Format: int64
+             * @description What it cost so far
+             */
+            cost_micros: number;
+            /** @example EUR */
+            currency: string;
+            /** @description The last 24 hours in 48 letters, the oldest half hour first: a where it was worked in, i where it ran idle, a full stop at rest */
+            day: string;
+            failed_in?: string;
+            /**
+             * Format: int64
+             * @description What an hour of it costs, in millionths of the currency's unit
+             */
+            hour_micros: number;
+            id: string;
+            /** @example tide-board */
+            name: string;
+            /** @example ingrid */
+            owner: string;
+            /** @enum {string} */
+            phase: "waiting" | "preparing" | "starting" | "ready" | "stopping" | "stopped" | "removing" | "removed" | "failed";
+            /**
+             * Format: date-time
+             * @description Since when it is in this phase
+             */
+            phase_at: string;
+            /** @example tide-board */
+            repository: string;
+            size: string;
+            team?: string;
+        };
     };
     responses: never;
     parameters: never;
@@ -2275,9 +2716,16 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
-    "list-containers": {
+    "list-container-sizes": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description How many at most */
+                limit?: number;
+                /** @description What the part before gave as next; without it from the beginning */
+                after?: string;
+                /** @description The order, one of size, name; with a minus before it turned about */
+                sort?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -2290,7 +2738,165 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Containers"];
+                    "application/json": components["schemas"]["ListSizeOffer"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-containers": {
+        parameters: {
+            query?: {
+                /** @description How many at most */
+                limit?: number;
+                /** @description What the part before gave as next; without it from the beginning */
+                after?: string;
+                /** @description The order, one of name; with a minus before it turned about */
+                sort?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListContainer"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-container": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its name, or its id */
+                container: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Container"];
                 };
             };
             /** @description Unauthorized */
@@ -2592,7 +3198,14 @@ export interface operations {
     };
     "list-enrolments": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description How many at most */
+                limit?: number;
+                /** @description What the part before gave as next; without it from the beginning */
+                after?: string;
+                /** @description The order, one of expires_at; with a minus before it turned about */
+                sort?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -2605,7 +3218,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["OpenEnrolment"][];
+                    "application/json": components["schemas"]["ListOpenEnrolment"];
                 };
             };
             /** @description Unauthorized */
@@ -2898,6 +3511,82 @@ export interface operations {
             };
         };
     };
+    "show-open-enrolment": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OpenEnrolment"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "end-enrolment": {
         parameters: {
             query?: never;
@@ -3083,7 +3772,14 @@ export interface operations {
     };
     "list-git-credentials": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description How many at most */
+                limit?: number;
+                /** @description What the part before gave as next; without it from the beginning */
+                after?: string;
+                /** @description The order, one of host; with a minus before it turned about */
+                sort?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -3096,7 +3792,83 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["KnownCredential"][];
+                    "application/json": components["schemas"]["ListKnownCredential"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-git-credential": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KnownCredential"];
                 };
             };
             /** @description Unauthorized */
@@ -3386,6 +4158,8 @@ export interface operations {
             query?: {
                 /** @description Entries after this number */
                 after?: number;
+                /** @description Entries before this number, the newest first */
+                before?: number;
                 /** @description The newest first, instead of the oldest */
                 newest?: boolean;
                 workspace?: string;
@@ -3411,7 +4185,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["JournalEntry"][];
+                    "application/json": components["schemas"]["ListJournalEntry"];
                 };
             };
             /** @description Unauthorized */
@@ -3701,6 +4475,82 @@ export interface operations {
             };
         };
     };
+    "show-journal-entry": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JournalEntry"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     me: {
         parameters: {
             query?: never;
@@ -3925,7 +4775,14 @@ export interface operations {
     };
     "list-openings": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description How many at most */
+                limit?: number;
+                /** @description What the part before gave as next; without it from the beginning */
+                after?: string;
+                /** @description The order, one of area; with a minus before it turned about */
+                sort?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -3938,7 +4795,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Opening"][];
+                    "application/json": components["schemas"]["ListOpening"];
                 };
             };
             /** @description Unauthorized */
@@ -3999,7 +4856,14 @@ export interface operations {
     };
     "list-people": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description How many at most */
+                limit?: number;
+                /** @description What the part before gave as next; without it from the beginning */
+                after?: string;
+                /** @description The order, one of name, full_name, role, team; with a minus before it turned about */
+                sort?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -4012,7 +4876,83 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Person"][];
+                    "application/json": components["schemas"]["ListPerson"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-person": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                person: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"];
                 };
             };
             /** @description Unauthorized */
@@ -4308,6 +5248,12 @@ export interface operations {
     "list-plans": {
         parameters: {
             query?: {
+                /** @description How many at most */
+                limit?: number;
+                /** @description What the part before gave as next; without it from the beginning */
+                after?: string;
+                /** @description The order, one of repository; with a minus before it turned about */
+                sort?: string;
                 repository?: string;
             };
             header?: never;
@@ -4322,7 +5268,83 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PrebuildPlan"][];
+                    "application/json": components["schemas"]["ListPrebuildPlan"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PrebuildRun"];
                 };
             };
             /** @description Unauthorized */
@@ -4700,7 +5722,14 @@ export interface operations {
     };
     "list-repositories": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description How many at most */
+                limit?: number;
+                /** @description What the part before gave as next; without it from the beginning */
+                after?: string;
+                /** @description The order, one of name; with a minus before it turned about */
+                sort?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -4713,7 +5742,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Repository"][];
+                    "application/json": components["schemas"]["ListRepository"];
                 };
             };
             /** @description Unauthorized */
@@ -4784,6 +5813,82 @@ export interface operations {
                 "application/json": components["schemas"]["NewRepository"];
             };
         };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Repository"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-repository": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                repository: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description OK */
             200: {
@@ -5246,6 +6351,85 @@ export interface operations {
             };
         };
     };
+    "show-plan": {
+        parameters: {
+            query?: {
+                /** @description Default: the repository's default branch */
+                branch?: string;
+            };
+            header?: never;
+            path: {
+                repository: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PrebuildPlan"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "put-plan": {
         parameters: {
             query?: never;
@@ -5346,6 +6530,91 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-runs": {
+        parameters: {
+            query?: {
+                /** @description Default: the repository's default branch */
+                branch?: string;
+                /** @description How many at most */
+                limit?: number;
+                /** @description What the part before gave as next; without it from the beginning */
+                after?: string;
+                /** @description The order, one of number; with a minus before it turned about */
+                sort?: string;
+            };
+            header?: never;
+            path: {
+                repository: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListPrebuildRun"];
+                };
             };
             /** @description Unauthorized */
             401: {
@@ -5561,7 +6830,14 @@ export interface operations {
     };
     "list-repository-secrets": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description How many at most */
+                limit?: number;
+                /** @description What the part before gave as next; without it from the beginning */
+                after?: string;
+                /** @description The order, one of name; with a minus before it turned about */
+                sort?: string;
+            };
             header?: never;
             path: {
                 repository: string;
@@ -5576,7 +6852,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Secret"][];
+                    "application/json": components["schemas"]["ListSecret"];
                 };
             };
             /** @description Unauthorized */
@@ -5637,7 +6913,14 @@ export interface operations {
     };
     "explain-secrets": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description How many at most */
+                limit?: number;
+                /** @description What the part before gave as next; without it from the beginning */
+                after?: string;
+                /** @description The order, one of name; with a minus before it turned about */
+                sort?: string;
+            };
             header?: never;
             path: {
                 repository: string;
@@ -5652,7 +6935,84 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["SecretChoice"][];
+                    "application/json": components["schemas"]["ListSecretChoice"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-repository-secret": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                repository: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Secret"];
                 };
             };
             /** @description Unauthorized */
@@ -5869,7 +7229,14 @@ export interface operations {
     };
     "list-rules": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description How many at most */
+                limit?: number;
+                /** @description What the part before gave as next; without it from the beginning */
+                after?: string;
+                /** @description The order, one of version; with a minus before it turned about */
+                sort?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -5882,7 +7249,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Rules"][];
+                    "application/json": components["schemas"]["ListRulesVersion"];
                 };
             };
             /** @description Unauthorized */
@@ -6097,9 +7464,93 @@ export interface operations {
             };
         };
     };
-    "list-secrets": {
+    "show-rules": {
         parameters: {
             query?: never;
+            header?: never;
+            path: {
+                /** @description Its number; 0 is the one in force */
+                version: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rules"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-secrets": {
+        parameters: {
+            query?: {
+                /** @description How many at most */
+                limit?: number;
+                /** @description What the part before gave as next; without it from the beginning */
+                after?: string;
+                /** @description The order, one of name; with a minus before it turned about */
+                sort?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -6112,7 +7563,83 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Secret"][];
+                    "application/json": components["schemas"]["ListSecret"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-secret": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Secret"];
                 };
             };
             /** @description Unauthorized */
@@ -6481,7 +8008,14 @@ export interface operations {
     };
     "list-starters": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description How many at most */
+                limit?: number;
+                /** @description What the part before gave as next; without it from the beginning */
+                after?: string;
+                /** @description The order, one of name; with a minus before it turned about */
+                sort?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -6494,7 +8028,83 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Starter"][];
+                    "application/json": components["schemas"]["ListStarter"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-starter": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                starter: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Starter"];
                 };
             };
             /** @description Unauthorized */
@@ -6635,7 +8245,14 @@ export interface operations {
     };
     "list-teams": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description How many at most */
+                limit?: number;
+                /** @description What the part before gave as next; without it from the beginning */
+                after?: string;
+                /** @description The order, one of name; with a minus before it turned about */
+                sort?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -6648,7 +8265,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Team"][];
+                    "application/json": components["schemas"]["ListTeam"];
                 };
             };
             /** @description Unauthorized */
@@ -6785,9 +8402,92 @@ export interface operations {
             };
         };
     };
-    "list-tokens": {
+    "show-team": {
         parameters: {
             query?: never;
+            header?: never;
+            path: {
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Team"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-tokens": {
+        parameters: {
+            query?: {
+                /** @description How many at most */
+                limit?: number;
+                /** @description What the part before gave as next; without it from the beginning */
+                after?: string;
+                /** @description The order, one of created_at, expires_at, name; with a minus before it turned about */
+                sort?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -6800,7 +8500,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Token"][];
+                    "application/json": components["schemas"]["ListToken"];
                 };
             };
             /** @description Unauthorized */
@@ -6937,6 +8637,82 @@ export interface operations {
             };
         };
     };
+    "show-token": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Token"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "end-token": {
         parameters: {
             query?: never;
@@ -7013,7 +8789,14 @@ export interface operations {
     };
     "list-webhooks": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description How many at most */
+                limit?: number;
+                /** @description What the part before gave as next; without it from the beginning */
+                after?: string;
+                /** @description The order, one of created_at, url; with a minus before it turned about */
+                sort?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -7026,7 +8809,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Webhook"][];
+                    "application/json": components["schemas"]["ListWebhook"];
                 };
             };
             /** @description Unauthorized */
@@ -7163,7 +8946,7 @@ export interface operations {
             };
         };
     };
-    "drop-webhook": {
+    "show-webhook": {
         parameters: {
             query?: never;
             header?: never;
@@ -7180,8 +8963,82 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["None"];
+                    "application/json": components["schemas"]["Webhook"];
                 };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "drop-webhook": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                webhook: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Unauthorized */
             401: {
@@ -7241,7 +9098,14 @@ export interface operations {
     };
     "list-deliveries": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description How many at most */
+                limit?: number;
+                /** @description What the part before gave as next; without it from the beginning */
+                after?: string;
+                /** @description The order, one of at; with a minus before it turned about */
+                sort?: string;
+            };
             header?: never;
             path: {
                 webhook: string;
@@ -7256,7 +9120,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Delivery"][];
+                    "application/json": components["schemas"]["ListDelivery"];
                 };
             };
             /** @description Unauthorized */
@@ -7394,8 +9258,23 @@ export interface operations {
     "list-workspaces": {
         parameters: {
             query?: {
+                /** @description How many at most */
+                limit?: number;
+                /** @description What the part before gave as next; without it from the beginning */
+                after?: string;
+                /** @description The order, one of name, owner, team, repository, branch, phase, size, phase_at, hour, cost; with a minus before it turned about */
+                sort?: string;
                 /** @description Everybody's whom you may see */
                 all?: boolean;
+                owner?: string;
+                team?: string;
+                repository?: string;
+                branch?: string;
+                size?: string;
+                /** @description Phases and conditions, like ready or set-up failed: those of which one is so */
+                state?: string[];
+                /** @description A part of the name, the owner, the repository or the branch, whatever its case */
+                find?: string;
             };
             header?: never;
             path?: never;
@@ -7409,7 +9288,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Workspace"][];
+                    "application/json": components["schemas"]["ListWorkspaceRow"];
                 };
             };
             /** @description Unauthorized */
@@ -8026,7 +9905,14 @@ export interface operations {
     };
     "list-ports": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description How many at most */
+                limit?: number;
+                /** @description What the part before gave as next; without it from the beginning */
+                after?: string;
+                /** @description The order, one of number; with a minus before it turned about */
+                sort?: string;
+            };
             header?: never;
             path: {
                 /** @description NAME, or NAME.OWNER for somebody else's */
@@ -8042,7 +9928,85 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Port"][];
+                    "application/json": components["schemas"]["ListPort"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-port": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description NAME, or NAME.OWNER for somebody else's */
+                workspace: string;
+                port: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Port"];
                 };
             };
             /** @description Unauthorized */
@@ -8124,7 +10088,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Port"][];
+                    "application/json": components["schemas"]["Port"];
                 };
             };
             /** @description Unauthorized */
@@ -8294,7 +10258,14 @@ export interface operations {
     };
     "list-services": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description How many at most */
+                limit?: number;
+                /** @description What the part before gave as next; without it from the beginning */
+                after?: string;
+                /** @description The order, one of name; with a minus before it turned about */
+                sort?: string;
+            };
             header?: never;
             path: {
                 /** @description NAME, or NAME.OWNER for somebody else's */
@@ -8310,7 +10281,85 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Service"][];
+                    "application/json": components["schemas"]["ListService"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-service": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description NAME, or NAME.OWNER for somebody else's */
+                workspace: string;
+                service: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Service"];
                 };
             };
             /** @description Unauthorized */
@@ -8476,7 +10525,14 @@ export interface operations {
     };
     "list-sheets": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description How many at most */
+                limit?: number;
+                /** @description What the part before gave as next; without it from the beginning */
+                after?: string;
+                /** @description The order, one of number; with a minus before it turned about */
+                sort?: string;
+            };
             header?: never;
             path: {
                 /** @description NAME, or NAME.OWNER for somebody else's */
@@ -8492,7 +10548,86 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Sheet"][];
+                    "application/json": components["schemas"]["ListSheetRow"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-sheet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description NAME, or NAME.OWNER for somebody else's */
+                workspace: string;
+                /** @description Its number; 0 is the newest */
+                sheet: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sheet"];
                 };
             };
             /** @description Unauthorized */

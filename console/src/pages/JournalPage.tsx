@@ -55,10 +55,10 @@ export function JournalPage() {
         {get("workspace") && (
           <Input.Search allowClear readOnly aria-label="Workspace" style={{ width: 220 }} value={get("workspace")} onSearch={() => set({ workspace: undefined })} onClear={() => set({ workspace: undefined })} />
         )}
-        <span className="quiet">the newest {list.data?.length ?? ""}</span>
+        <span className="quiet">the newest {list.data?.items.length ?? ""}</span>
       </PageHead>
       <ProblemNote error={list.error} />
-      <Table<JournalEntry> size="small" rowKey="number" virtual scroll={{ x: 1100, y: 660 }} pagination={false} loading={list.isPending} dataSource={list.data} columns={columns} locale={nothing("Nothing is written that fits what you look for.")} />
+      <Table<JournalEntry> size="small" rowKey="number" virtual scroll={{ x: 1100, y: 660 }} pagination={false} loading={list.isPending} dataSource={list.data?.items} columns={columns} locale={nothing("Nothing is written that fits what you look for.")} />
     </>
   );
 }

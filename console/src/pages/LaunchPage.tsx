@@ -3,7 +3,7 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { Button, Form, Input, Segmented, Select, Space, Table, Tooltip, Typography, theme } from "antd";
 import { useEffect, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
-import { api, nameOf, Problem, take, type Preflight } from "../api/client";
+import { api, nameOf, Problem, take, type Preflight, whole } from "../api/client";
 import { bytes, cores, money, span } from "../parts/amounts";
 import { Findings } from "../parts/Findings";
 import { PageHead } from "../parts/Page";
@@ -61,7 +61,7 @@ export function LaunchPage() {
   // The address is the form: it can be sent to somebody, or kept.
   const address = useSettled(toAddress(fields));
   useEffect(() => setSearch(address, { replace: true }), [address, setSearch]);
-  const repositories = useQuery({ queryKey: ["repositories"], queryFn: ({ signal }) => take(api.GET("/api/v1/repositories", { signal })) });
+  const repositories = useQuery({ queryKey: ["repositories"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/repositories", { signal, params: { query: page } })) });
   const repository = repositories.data?.find((r) => r.name === fields.repository);
   const body = (f: Fields) => ({ repository: f.repository ?? "", branch: f.branch?.trim() || undefined, definition: f.definition || undefined, beside: f.beside?.length ? f.beside : undefined, name: f.name?.trim() || undefined, size: f.size, rest_after_s: f.rest || undefined });
   const asked = useSettled(JSON.stringify(fields.repository ? body(fields) : null));

@@ -2,7 +2,7 @@ import { CheckCircleFilled, PauseCircleFilled } from "@ant-design/icons";
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { App, Button, Form, Input, Modal, Select, Space, Table, Typography, theme } from "antd";
 import { useState } from "react";
-import { api, take, type Person } from "../api/client";
+import { api, take, type Person, whole } from "../api/client";
 import { nothing, PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { sorted, sorting, useAddress } from "../parts/search";
@@ -20,8 +20,8 @@ export function PeoplePage({ person }: { person: Person }) {
   const [get, set] = useAddress();
   const [enrolling, setEnrolling] = useState<{ person?: string }>();
   const operator = person.role === "operator";
-  const people = useQuery({ queryKey: ["people", "list"], queryFn: ({ signal }) => take(api.GET("/api/v1/people", { signal })) });
-  const teams = useQuery({ queryKey: ["people", "teams"], queryFn: ({ signal }) => take(api.GET("/api/v1/teams", { signal })) });
+  const people = useQuery({ queryKey: ["people", "list"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/people", { signal, params: { query: page } })) });
+  const teams = useQuery({ queryKey: ["people", "teams"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/teams", { signal, params: { query: page } })) });
   const done = useDone("people");
   const change = useMutation({
     mutationFn: ({ name, ...body }: { name: string; role?: Person["role"]; team?: string; closed?: boolean }) => take(api.PATCH("/api/v1/people/{person}", { params: { path: { person: name } }, body })),
@@ -184,7 +184,7 @@ export function PeoplePage({ person }: { person: Person }) {
 
 /** The enrolment links that nobody has used yet. */
 function OpenLinks() {
-  const links = useQuery({ queryKey: ["people", "links"], queryFn: ({ signal }) => take(api.GET("/api/v1/enrolments", { signal })) });
+  const links = useQuery({ queryKey: ["people", "links"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/enrolments", { signal, params: { query: page } })) });
   const end = useMutation({ mutationFn: (id: string) => take(api.DELETE("/api/v1/enrolments/{id}", { params: { path: { id } } })), ...useDone("people") });
   if (!links.data?.length) return <ProblemNote error={links.error} />;
   return (

@@ -3,7 +3,7 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { App, Button, Checkbox, Form, Input, InputNumber, Modal, Select, Space, Table, Tooltip, Typography, theme } from "antd";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
-import { api, take, type Person, type PrebuildPlan, type PrebuildRun, type Repository } from "../api/client";
+import { api, take, type Person, type PrebuildPlan, type PrebuildRun, type Repository, whole } from "../api/client";
 import { nothing, PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { useAddress } from "../parts/search";
@@ -19,8 +19,8 @@ export function RepositoriesPage({ person }: { person: Person }) {
   const [adding, setAdding] = useState(false);
   const [credential, setCredential] = useState<Repository>();
   const manages = person.role === "operator" || person.role === "lead";
-  const repositories = useQuery({ queryKey: ["repositories"], queryFn: ({ signal }) => take(api.GET("/api/v1/repositories", { signal })) });
-  const plans = useQuery({ queryKey: ["prebuilds", "plans"], queryFn: ({ signal }) => take(api.GET("/api/v1/prebuild-plans", { signal })) });
+  const repositories = useQuery({ queryKey: ["repositories"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/repositories", { signal, params: { query: page } })) });
+  const plans = useQuery({ queryKey: ["prebuilds", "plans"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/prebuild-plans", { signal, params: { query: page } })) });
   const done = useDone("prebuilds", "repositories");
   const key = useMutation({
     mutationFn: (repository: string) => take(api.PUT("/api/v1/repositories/{repository}/push-key", { params: { path: { repository } } })),
@@ -286,7 +286,7 @@ function PutPlan({ repository, plan, onClose }: { repository: string; plan?: Pre
 
 /** Whose money a repository's prebuilds are, for who may say so. */
 function TeamOf({ of: r }: { of: Repository }) {
-  const teams = useQuery({ queryKey: ["people", "teams"], queryFn: ({ signal }) => take(api.GET("/api/v1/teams", { signal })) });
+  const teams = useQuery({ queryKey: ["people", "teams"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/teams", { signal, params: { query: page } })) });
   const change = useMutation({ mutationFn: (team: string) => take(api.PATCH("/api/v1/repositories/{repository}", { params: { path: { repository: r.name } }, body: { team } })), ...useDone("repositories") });
   return (
     <Select

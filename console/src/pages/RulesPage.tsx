@@ -7,7 +7,7 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { Alert, App, Button, Input, Space, Table, Tooltip } from "antd";
 import { basicSetup } from "codemirror";
 import { useCallback, useEffect, useRef, useState } from "react";
-import { api, take, type Opening, type Person, type Rules } from "../api/client";
+import { api, take, type Opening, type Person, type RulesVersion, whole } from "../api/client";
 import { PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { exact, when } from "../parts/time";
@@ -27,10 +27,11 @@ let kept: Draft | undefined;
 export function RulesPage({ person }: { person: Person }) {
   const { modal } = App.useApp();
   const operator = person.role === "operator";
-  const versions = useQuery({ queryKey: ["rules"], queryFn: ({ signal }) => take(api.GET("/api/v1/rules", { signal })) });
+  const versions = useQuery({ queryKey: ["rules"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/rules", { signal, params: { query: page } })) });
   const [draft, setDraft] = useState(kept);
   const [begun, setBegun] = useState(0); // counts what the editor began with
-  const current = versions.data?.[0];
+  const inForce = useQuery({ queryKey: ["rules", "in force"], queryFn: ({ signal }) => take(api.GET("/api/v1/rules/{version}", { signal, params: { path: { version: 0 } } })) });
+  const current = inForce.data;
   const base = draft ? (versions.data?.find((v) => v.version === draft.base) ?? current) : current;
   useEffect(() => {
     kept = draft;
@@ -58,6 +59,11 @@ export function RulesPage({ person }: { person: Person }) {
     onSettled,
     onError,
     onSuccess: () => begin(undefined),
+  });
+  const look = useMutation({
+    mutationFn: (version: number) => take(api.GET("/api/v1/rules/{version}", { params: { path: { version } } })),
+    onError,
+    onSuccess: (v) => begin(v.version === current?.version || !current ? undefined : { document: v.document, base: current.version, began: current.version }),
   });
   const write = useCallback(
     (document: string) => setDraft((d) => ({ document, base: d?.base ?? current?.version ?? 0, began: d?.began ?? current?.version ?? 0 })),
@@ -106,11 +112,11 @@ export function RulesPage({ person }: { person: Person }) {
         {base && (
           <span className="quiet">
             {changed ? "made from " : ""}version {base.version}, by {base.author}, {when(base.at)}
-            {base === current ? ", in force" : ""}
+            {base.version === current?.version ? ", in force" : ""}
           </span>
         )}
       </PageHead>
-      <ProblemNote error={versions.error ?? check.error} />
+      <ProblemNote error={versions.error ?? inForce.error ?? check.error} />
       {behind && draft && (
         <Alert
           type="warning"
@@ -150,7 +156,7 @@ export function RulesPage({ person }: { person: Person }) {
             />
           )}
         </div>
-        <Table<Rules>
+        <Table<RulesVersion>
           size="small"
           rowKey="version"
           pagination={false}
@@ -162,12 +168,7 @@ export function RulesPage({ person }: { person: Person }) {
               title: "Versions",
               render: (_, v) => (
                 <>
-                  <Button
-                    type="link"
-                    size="small"
-                    style={{ padding: 0 }}
-                    onClick={() => begin(v === current || !current ? undefined : { document: v.document, base: current.version, began: current.version })}
-                  >
+                  <Button type="link" size="small" style={{ padding: 0 }} onClick={() => look.mutate(v.version)}>
                     Version {v.version}
                   </Button>
                   , <Tooltip title={exact(v.at)}>{when(v.at)}</Tooltip>, {v.author}
@@ -190,7 +191,7 @@ export function RulesPage({ person }: { person: Person }) {
 
 /** What of the installation is open, and how each is closed. */
 function WhatIsOpen({ inForce }: { inForce?: number }) {
-  const open = useQuery({ queryKey: ["openings", inForce], queryFn: ({ signal }) => take(api.GET("/api/v1/openings", { signal })) });
+  const open = useQuery({ queryKey: ["openings", inForce], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/openings", { signal, params: { query: page } })) });
   return (
     <section aria-label="What is open" style={{ marginTop: 24 }}>
       <h2>What is open</h2>

@@ -1,7 +1,7 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { App, Button, Select, Table, Tabs, Tooltip, type TableColumnsType } from "antd";
 import { useState } from "react";
-import { api, take, type Person, type Secret, type SecretChoice } from "../api/client";
+import { api, take, type Person, type Secret, type SecretChoice, whole } from "../api/client";
 import { GiveSecret } from "../parts/GiveSecret";
 import { nothing, PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
@@ -13,20 +13,20 @@ import { useDone } from "../parts/useDone";
 export function SecretsPage({ person }: { person: Person }) {
   const [get, set] = useAddress();
   const view = get("view") ?? "mine";
-  const repositories = useQuery({ queryKey: ["repositories"], queryFn: ({ signal }) => take(api.GET("/api/v1/repositories", { signal })) });
+  const repositories = useQuery({ queryKey: ["repositories"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/repositories", { signal, params: { query: page } })) });
   const names = repositories.data?.map((r) => r.name) ?? [];
   const of = get("repository") ?? names[0] ?? "";
   const [adding, setAdding] = useState(false);
   const manages = person.role === "operator" || person.role === "lead";
-  const mine = useQuery({ queryKey: ["secrets", "mine"], queryFn: ({ signal }) => take(api.GET("/api/v1/secrets", { signal })), enabled: view === "mine" });
+  const mine = useQuery({ queryKey: ["secrets", "mine"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/secrets", { signal, params: { query: page } })), enabled: view === "mine" });
   const theirs = useQuery({
     queryKey: ["secrets", "of", of],
-    queryFn: ({ signal }) => take(api.GET("/api/v1/repositories/{repository}/secrets", { signal, params: { path: { repository: of } } })),
+    queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/repositories/{repository}/secrets", { signal, params: { path: { repository: of }, query: page } })),
     enabled: view === "repository" && Boolean(of),
   });
   const explained = useQuery({
     queryKey: ["secrets", "explained", of],
-    queryFn: ({ signal }) => take(api.GET("/api/v1/repositories/{repository}/secrets-explained", { signal, params: { path: { repository: of } } })),
+    queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/repositories/{repository}/secrets-explained", { signal, params: { path: { repository: of }, query: page } })),
     enabled: view === "explained" && Boolean(of),
   });
   const which = <Select showSearch aria-label="Repository" style={{ width: 200, marginBottom: 12 }} value={of} options={names.map((n) => ({ value: n, label: n }))} onChange={(r: string) => set({ repository: r })} />;

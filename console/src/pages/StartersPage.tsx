@@ -2,14 +2,14 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { Button, Card, Form, Input, Modal, Select, Space, Typography } from "antd";
 import { useState } from "react";
 import { Link } from "react-router";
-import { api, take, type Starter } from "../api/client";
+import { api, take, type Starter, whole } from "../api/client";
 import { PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 
 /** Starters: ready definitions for new projects, kept by the house. */
 export function StartersPage() {
   const [chosen, setChosen] = useState<Starter>();
-  const starters = useQuery({ queryKey: ["starters"], queryFn: ({ signal }) => take(api.GET("/api/v1/starters", { signal })), retry: false });
+  const starters = useQuery({ queryKey: ["starters"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/starters", { signal, params: { query: page } })), retry: false });
   return (
     <>
       <PageHead title="Starters">

@@ -2,7 +2,7 @@ import { CheckCircleFilled, CloseCircleFilled } from "@ant-design/icons";
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { App, Button, Form, Input, Modal, Select, Space, Table, Tooltip, Typography, theme } from "antd";
 import { useState } from "react";
-import { api, take, type Delivery, type Person, type Webhook } from "../api/client";
+import { api, take, type Delivery, type Person, type Webhook, whole } from "../api/client";
 import { nothing, PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { exact, took, when } from "../parts/time";
@@ -14,7 +14,7 @@ export function WebhooksPage({ person }: { person: Person }) {
   const { modal } = App.useApp();
   const [adding, setAdding] = useState(false);
   const changes = person.role === "operator";
-  const hooks = useQuery({ queryKey: ["webhooks"], queryFn: ({ signal }) => take(api.GET("/api/v1/webhooks", { signal })), refetchInterval: 10_000 });
+  const hooks = useQuery({ queryKey: ["webhooks"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/webhooks", { signal, params: { query: page } })), refetchInterval: 10_000 });
   const done = useDone("webhooks");
   const test = useMutation({
     mutationFn: (w: Webhook) => take(api.POST("/api/v1/webhooks/{webhook}/test", { params: { path: { webhook: w.id } } })),
@@ -88,7 +88,7 @@ export function WebhooksPage({ person }: { person: Person }) {
 }
 
 function Log({ of: w }: { of: Webhook }) {
-  const log = useQuery({ queryKey: ["webhooks", "log", w.id], queryFn: ({ signal }) => take(api.GET("/api/v1/webhooks/{webhook}/deliveries", { signal, params: { path: { webhook: w.id } } })), refetchInterval: 5_000 });
+  const log = useQuery({ queryKey: ["webhooks", "log", w.id], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/webhooks/{webhook}/deliveries", { signal, params: { path: { webhook: w.id }, query: page } })), refetchInterval: 5_000 });
   return (
     <Table<Delivery>
       size="small"

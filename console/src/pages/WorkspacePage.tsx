@@ -3,7 +3,7 @@ import { CheckCircleFilled, CloseCircleFilled, MinusCircleOutlined } from "@ant-
 import { Alert, App, Button, Form, Input, Modal, Select, Space, Spin, Switch, Table, Tabs, theme } from "antd";
 import { lazy, Suspense, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
-import { Problem, api, nameOf, take, type Person, type Port, type Service, type Workspace } from "../api/client";
+import { Problem, api, nameOf, take, type Person, type Port, type Service, type Workspace, whole } from "../api/client";
 import { bytes, cores, money } from "../parts/amounts";
 import { DayStrip } from "../parts/DayStrip";
 import { LogView } from "../parts/LogView";
@@ -28,11 +28,17 @@ export function WorkspacePage({ person }: { person: Person }) {
   });
   const sheets = useQuery({
     queryKey: ["workspaces", "sheets", name],
-    queryFn: ({ signal }) => take(api.GET("/api/v1/workspaces/{workspace}/sheets", { signal, params: { path: { workspace: name } } })),
+    queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/workspaces/{workspace}/sheets", { signal, params: { path: { workspace: name }, query: page } })),
+  });
+  // The newest one is asked for as such: what began meanwhile is seen at once.
+  const one = useQuery({
+    queryKey: ["workspaces", "sheet", name, chosen ?? 0],
+    queryFn: ({ signal }) => take(api.GET("/api/v1/workspaces/{workspace}/sheets/{sheet}", { signal, params: { path: { workspace: name, sheet: chosen ?? 0 } } })),
+    placeholderData: (old) => old,
   });
   const w = workspace.data;
   if (!w) return workspace.error ? <ProblemNote error={workspace.error} /> : <Spin />;
-  const sheet = sheets.data?.find((s) => s.number === chosen) ?? sheets.data?.[0];
+  const sheet = one.data;
   const own = w.owner === person.name;
   const which = (sheets.data?.length ?? 0) > 1 && (
     <Select
@@ -168,7 +174,7 @@ function Rest({ of: w }: { of: Workspace }) {
 function Ports({ workspace: w, own }: { workspace: Workspace; own: boolean }) {
   const { token } = theme.useToken();
   const path = { workspace: nameOf(w) };
-  const ports = useQuery({ queryKey: ["workspaces", "ports", nameOf(w)], queryFn: ({ signal }) => take(api.GET("/api/v1/workspaces/{workspace}/ports", { signal, params: { path } })) });
+  const ports = useQuery({ queryKey: ["workspaces", "ports", nameOf(w)], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/workspaces/{workspace}/ports", { signal, params: { path, query: page } })) });
   const done = useDone("workspaces");
   const share = useMutation({ mutationFn: (p: Port) => take(api.PUT("/api/v1/workspaces/{workspace}/ports/{port}", { params: { path: { ...path, port: p.number } }, body: { shared: !p.shared } })), ...done });
   return (
@@ -224,7 +230,7 @@ function Ports({ workspace: w, own }: { workspace: Workspace; own: boolean }) {
 function Services({ workspace: w }: { workspace: Workspace }) {
   const { token } = theme.useToken();
   const path = { workspace: nameOf(w) };
-  const services = useQuery({ queryKey: ["workspaces", "services", nameOf(w)], queryFn: ({ signal }) => take(api.GET("/api/v1/workspaces/{workspace}/services", { signal, params: { path } })), refetchInterval: 5_000 });
+  const services = useQuery({ queryKey: ["workspaces", "services", nameOf(w)], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/workspaces/{workspace}/services", { signal, params: { path, query: page } })), refetchInterval: 5_000 });
   const colour = (state: Service["state"]) => (state === "failed" || state === "unhealthy" ? token.colorError : state === "healthy" || state === "running" ? token.colorSuccess : undefined);
   return (
     <>

@@ -2,7 +2,7 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { App, Button, Input, Select, Space, Table, Tooltip, type TableColumnsType } from "antd";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
-import { api, nameOf, take, type Person, type Workspace } from "../api/client";
+import { api, nameOf, take, type Person, type WorkspaceRow, whole } from "../api/client";
 import { cents, money } from "../parts/amounts";
 import { DayStrip } from "../parts/DayStrip";
 import { nothing, PageHead } from "../parts/Page";
@@ -26,12 +26,12 @@ export function WorkspacesPage({ person, all }: { person: Person; all: boolean }
   const team = get("team");
   const list = useQuery({
     queryKey: ["workspaces", "list", all],
-    queryFn: ({ signal }) => take(api.GET("/api/v1/workspaces", { signal, params: { query: { all } } })),
+    queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/workspaces", { signal, params: { query: { ...page, all } } })),
     refetchInterval: 60_000, // what it cost so far
   });
   const done = useDone("workspaces");
   const stop = useMutation({
-    mutationFn: (ws: Workspace[]) => Promise.all(ws.map((w) => take(api.POST("/api/v1/workspaces/{workspace}/stop", { params: { path: { workspace: nameOf(w) } } })))),
+    mutationFn: (ws: WorkspaceRow[]) => Promise.all(ws.map((w) => take(api.POST("/api/v1/workspaces/{workspace}/stop", { params: { path: { workspace: nameOf(w) } } })))),
     ...done,
   });
   const everything = list.data ?? [];
@@ -41,10 +41,10 @@ export function WorkspacesPage({ person, all }: { person: Person; all: boolean }
       (!team || w.team === team) &&
       [w.name, w.owner, w.repository, w.branch].some((v) => v.includes(words.trim().toLowerCase())),
   );
-  const by = sorting<Workspace>(get("sort") ?? (all ? "-phase_at" : "name"));
+  const by = sorting<WorkspaceRow>(get("sort") ?? (all ? "-phase_at" : "name"));
   const text = (key: "name" | "owner" | "repository" | "phase_at") => by(key, (a, b) => a[key].localeCompare(b[key]));
-  const columns: TableColumnsType<Workspace> = [
-    ...(all ? [{ title: "Owner", dataIndex: "owner", width: 95, ...text("owner"), render: (_: unknown, w: Workspace) => <Tooltip title={w.team}>{w.owner}</Tooltip> }] : []),
+  const columns: TableColumnsType<WorkspaceRow> = [
+    ...(all ? [{ title: "Owner", dataIndex: "owner", width: 95, ...text("owner"), render: (_: unknown, w: WorkspaceRow) => <Tooltip title={w.team}>{w.owner}</Tooltip> }] : []),
     { title: "Name", width: 130, ...text("name"), render: (_, w) => <Link to={`/workspaces/${nameOf(w)}`}>{w.name}</Link> },
     { title: "State", key: "state", width: 200, render: (_, w) => <State of={w} line /> },
     {
@@ -116,7 +116,7 @@ export function WorkspacesPage({ person, all }: { person: Person; all: boolean }
         )}
       </PageHead>
       <ProblemNote error={list.error} />
-      <Table<Workspace>
+      <Table<WorkspaceRow>
         rowKey="id"
         size="small"
         virtual

@@ -1,7 +1,7 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { App, Button, Form, Input, InputNumber, Modal, Table, Tooltip, Typography } from "antd";
 import { useState } from "react";
-import { api, take, type Person, type Token } from "../api/client";
+import { api, take, type Person, type Token, whole } from "../api/client";
 import { PageHead, nothing } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { exact, when } from "../parts/time";
@@ -11,7 +11,7 @@ import { useDone } from "../parts/useDone";
 export function YouPage({ person }: { person: Person }) {
   const [making, setMaking] = useState(false);
   const [changing, setChanging] = useState(false);
-  const tokens = useQuery({ queryKey: ["tokens"], queryFn: ({ signal }) => take(api.GET("/api/v1/tokens", { signal })) });
+  const tokens = useQuery({ queryKey: ["tokens"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/tokens", { signal, params: { query: page } })) });
   const done = useDone("tokens", "me");
   const end = useMutation({ mutationFn: (id: string) => take(api.DELETE("/api/v1/tokens/{id}", { params: { path: { id } } })), ...done });
   return (
@@ -68,7 +68,7 @@ export function YouPage({ person }: { person: Person }) {
 /** What one signs in to git hosts with; the secret itself is never shown. */
 function Credentials() {
   const { modal } = App.useApp();
-  const known = useQuery({ queryKey: ["credentials"], queryFn: ({ signal }) => take(api.GET("/api/v1/git-credentials", { signal })) });
+  const known = useQuery({ queryKey: ["credentials"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/git-credentials", { signal, params: { query: page } })) });
   const remove = useMutation({ mutationFn: (host: string) => take(api.DELETE("/api/v1/git-credentials/{host}", { params: { path: { host } } })), ...useDone("credentials") });
   return (
     <>

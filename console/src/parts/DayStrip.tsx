@@ -7,17 +7,31 @@ import { useMinute, when } from "./time";
 
 const day = 24 * 3600_000;
 
-/** The last 24 hours of a workspace: worked in, idle (hatched), at rest. */
-export function DayStrip({ day: stretches, width = 180 }: { day: Stretch[]; width?: number }) {
+const mark = 30 * 60_000;
+
+/** inStretches makes stretches of a list's 48 marks: a for worked in, i for idle. */
+function inStretches(marks: string, end: number): Stretch[] {
+  const begin = end - day;
+  return [...marks.matchAll(/a+|i+/g)].map((run) => ({
+    from: new Date(begin + run.index * mark).toISOString(),
+    to: new Date(begin + (run.index + run[0].length) * mark).toISOString(),
+    state: run[0].startsWith("a") ? "active" : "idle",
+  }));
+}
+
+/** The last 24 hours of a workspace: worked in, idle (hatched), at rest. A list tells them to the half hour. */
+export function DayStrip({ day: told, width = 180 }: { day: Stretch[] | string; width?: number }) {
   const { token } = theme.useToken();
   const colours = useColours();
   const hatch = useId(); // there are many of them on a page
   const end = useMinute();
   const begin = end - day;
+  const stretches = typeof told === "string" ? inStretches(told, end) : told;
+  const about = typeof told === "string" ? "about " : "";
   const x = (iso: string) => Math.max(0, Math.min(1, (Date.parse(iso) - begin) / day)) * width;
   const active = stretches.filter((s) => s.state === "active").reduce((n, s) => n + Date.parse(s.to) - Math.max(begin, Date.parse(s.from)), 0);
   const idle = stretches.filter((s) => s.state === "idle").reduce((n, s) => n + Date.parse(s.to) - Math.max(begin, Date.parse(s.from)), 0);
-  const text = `In the last 24 hours: worked in ${span(active / 1000)}, idle ${span(idle / 1000)}, at rest the others${stretches[0] ? `; since ${when(stretches[0].from)}` : ""}`;
+  const text = `In the last 24 hours: worked in ${about}${span(active / 1000)}, idle ${about}${span(idle / 1000)}, at rest the others${stretches[0] ? `; since ${when(stretches[0].from)}` : ""}`;
   return (
     <Tooltip title={text}>
       <svg role="img" aria-label={text} width={width} height={14} style={{ display: "block" }}>

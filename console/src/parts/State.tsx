@@ -1,10 +1,10 @@
 import { CheckCircleFilled, ClockCircleOutlined, CloseCircleFilled, LoadingOutlined, PauseCircleFilled, PushpinOutlined, WarningFilled } from "@ant-design/icons";
 import { Tooltip, theme } from "antd";
-import type { Workspace } from "../api/client";
+import type { Workspace, WorkspaceRow } from "../api/client";
 import { useColours } from "../theme";
 
 /** A workspace's phase with its conditions: always an icon and a word. On one line, for lists, the first of them and how many more. */
-export function State({ of: w, line = false }: { of: Workspace; line?: boolean }) {
+export function State({ of: w, line = false }: { of: Workspace | WorkspaceRow; line?: boolean }) {
   const shown = line ? w.conditions.slice(0, 1) : w.conditions;
   const more = w.conditions.slice(shown.length);
   const { token } = theme.useToken();

@@ -2,7 +2,7 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { Button, Form, Input, Modal, Select, Space, Table } from "antd";
 import { useState } from "react";
 import { useNavigate } from "react-router";
-import { api, nameOf, take, type Container } from "../api/client";
+import { api, nameOf, take, type Container, whole } from "../api/client";
 import { bytes, cores, money } from "./amounts";
 import { nothing } from "./Page";
 import { ProblemNote } from "./ProblemNote";
@@ -27,9 +27,10 @@ function Choice() {
   const navigate = useNavigate();
   const [form] = Form.useForm<Answers>();
   const [chosen, setChosen] = useState<Container>();
-  const all = useQuery({ queryKey: ["containers"], queryFn: ({ signal }) => take(api.GET("/api/v1/containers", { signal })) });
-  const people = useQuery({ queryKey: ["people", "list"], queryFn: ({ signal }) => take(api.GET("/api/v1/people", { signal })) });
-  const repositories = useQuery({ queryKey: ["repositories", "list"], queryFn: ({ signal }) => take(api.GET("/api/v1/repositories", { signal })) });
+  const all = useQuery({ queryKey: ["containers"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/containers", { signal, params: { query: page } })) });
+  const sizes = useQuery({ queryKey: ["containers", "sizes"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/container-sizes", { signal, params: { query: page } })) });
+  const people = useQuery({ queryKey: ["people", "list"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/people", { signal, params: { query: page } })) });
+  const repositories = useQuery({ queryKey: ["repositories", "list"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/repositories", { signal, params: { query: page } })) });
   const adopt = useMutation({
     mutationFn: (body: Answers) => take(api.POST("/api/v1/containers/{container}/adopt", { params: { path: { container: chosen?.id ?? "" } }, body })),
     onSuccess: (w) => void navigate(`/workspaces/${nameOf(w)}`),
@@ -49,7 +50,7 @@ function Choice() {
         pagination={false}
         scroll={{ y: 220 }}
         loading={all.isPending}
-        dataSource={all.data?.containers}
+        dataSource={all.data}
         locale={nothing("No container runs in the yard but those of workspaces.")}
         rowSelection={{ type: "radio", selectedRowKeys: chosen ? [chosen.id] : [], onSelect: choose }}
         onRow={(c) => ({ onClick: () => choose(c) })}
@@ -71,7 +72,7 @@ function Choice() {
               <Select showSearch style={{ width: 180 }} options={repositories.data?.map((r) => ({ value: r.name, label: r.name }))} />
             </Form.Item>
             <Form.Item name="size" label="Counts for" rules={[{ required: true, message: "Say which size" }]}>
-              <Select style={{ width: 230 }} options={all.data?.sizes.map((z) => ({ value: z.name, label: `${z.name}, ${money(z.hour_micros, all.data.currency)} an hour` }))} />
+              <Select style={{ width: 230 }} options={sizes.data?.map((z) => ({ value: z.name, label: `${z.name}, ${money(z.hour_micros, z.currency)} an hour` }))} />
             </Form.Item>
             <Form.Item name="name" label="Name">
               <Input style={{ width: 160 }} maxLength={40} placeholder={chosen.name} />

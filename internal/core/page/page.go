@@ -19,13 +19,13 @@ type Order[T any] struct {
 	Key  func(T) string
 }
 
-// Kind is a kind of list: how its things are told apart, and its orders, the
-// usual one first. An order's name with a minus before it is that order turned
-// about.
+// Kind is a kind of list: how its things are told apart, and its orders. An
+// order's name with a minus before it is that order turned about.
 type Kind[T any] struct {
 	Name   string // of the list: what continues one list continues no other
 	ID     func(T) string
 	Orders []Order[T]
+	Usual  string // where nobody says in which order; empty is the first
 }
 
 // Ask says which part is wanted.
@@ -74,26 +74,19 @@ func (k Kind[T]) Names() (names []string) {
 // Cut gives one part of a list, and what to go on after; that is empty where
 // nothing follows. It changes the order of items. Errors are [NoOrder] and [NoMark].
 func (k Kind[T]) Cut(items []T, ask Ask) (part []T, next string, err error) {
-	name, down := strings.CutPrefix(ask.Sort, "-")
-	order := k.Orders[0]
-	if name != "" {
-		i := slices.IndexFunc(k.Orders, func(o Order[T]) bool { return o.Name == name })
-		if i < 0 {
-			return nil, "", NoOrder{name, k.Names()}
-		}
-		order = k.Orders[i]
+	sort := cmp.Or(ask.Sort, k.Usual, k.Orders[0].Name)
+	name, down := strings.CutPrefix(sort, "-")
+	i := slices.IndexFunc(k.Orders, func(o Order[T]) bool { return o.Name == name })
+	if i < 0 {
+		return nil, "", NoOrder{name, k.Names()}
 	}
-	if down {
-		name = "-" + order.Name
-	} else {
-		name = order.Name
-	}
+	order := k.Orders[i]
 	var from mark
 	if ask.After != "" {
 		if from, err = read(ask.After); err != nil {
 			return nil, "", err
 		}
-		if from.List != k.Name || from.Sort != name {
+		if from.List != k.Name || from.Sort != sort {
 			return nil, "", NoMark{"is of another list or order"}
 		}
 	}
@@ -126,7 +119,7 @@ func (k Kind[T]) Cut(items []T, ask Ask) (part []T, next string, err error) {
 	}
 	if most < len(all) {
 		last := all[most-1]
-		next = mark{k.Name, name, last.key, last.id}.write()
+		next = mark{k.Name, sort, last.key, last.id}.write()
 	}
 	return part, next, nil
 }

@@ -1,0 +1,112 @@
+package api
+
+import (
+	"context"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"yardbench/internal/core/page"
+	"yardbench/internal/service"
+	"yardbench/internal/wire"
+)
+
+// Page says which part of a list is wanted.
+type Page struct {
+	Limit int    `query:"limit" minimum:"1" maximum:"1000" default:"200" doc:"How many at most"`
+	After string `query:"after" maxLength:"2000" doc:"What the part before gave as next; without it from the beginning"`
+	Sort  string `query:"sort" maxLength:"40"`
+}
+
+func (p Page) ask() page.Ask { return page.Ask{Limit: p.Limit, After: p.After, Sort: p.Sort} }
+
+// asks is an input that says which part of a list is wanted: it embeds [Page].
+type asks interface{ ask() page.Ask }
+
+// list registers an operation that gives a part of a list, which is short enough
+// to be read as a whole.
+func list[In asks, T any](a *API, o huma.Operation, kind page.Kind[T], do func(ctx context.Context, who service.Actor, in *In) ([]T, error)) {
+	kind.Name = o.OperationID // what continues one list continues no other
+	parts(a, o, kind.Names(), func(ctx context.Context, who service.Actor, in *In) (service.Part[T], error) {
+		all, err := do(ctx, who, in)
+		if err != nil {
+			return service.Part[T]{}, err
+		}
+		return service.PartOf(kind, all, (*in).ask())
+	})
+}
+
+// parts registers an operation that gives a part of a list, in one of some orders.
+func parts[In, T any](a *API, o huma.Operation, orders []string, do func(ctx context.Context, who service.Actor, in *In) (service.Part[T], error)) {
+	answer(a, o, func(ctx context.Context, who service.Actor, in *In) (wire.List[T], error) {
+		asOf, err := a.svc.Journal.Newest(ctx) // before the list: what comes between is told twice, not never
+		if err != nil {
+			return wire.List[T]{}, err
+		}
+		part, err := do(ctx, who, in)
+		if part.Items == nil {
+			part.Items = []T{}
+		}
+		return wire.List[T]{Items: part.Items, Next: part.Next, AsOf: asOf}, err
+	})
+	for _, p := range a.huma.OpenAPI().Paths[o.Path].Get.Parameters {
+		if p.Name == "sort" {
+			p.Description = "The order, one of " + strings.Join(orders, ", ") + "; with a minus before it turned about"
+		}
+	}
+}
+
+// named is a kind of list whose things have a name of their own.
+func named[T any](order string, name func(T) string) page.Kind[T] {
+	return page.Kind[T]{ID: name, Orders: []page.Order[T]{{Name: order, Key: name}}}
+}
+
+// The lists that are short enough to be read as a whole, each with its orders.
+var (
+	repositoryKind = named("name", func(v wire.Repository) string { return v.Name })
+	starterKind    = named("name", func(v wire.Starter) string { return v.Name })
+	serviceKind    = named("name", func(v wire.Service) string { return v.Name })
+	credentialKind = named("host", func(v wire.KnownCredential) string { return v.Host })
+	teamKind       = named("name", func(v wire.Team) string { return v.Name })
+	secretKind     = named("name", func(v wire.Secret) string { return v.Name })
+	choiceKind     = named("name", func(v wire.SecretChoice) string { return v.Name + "\x00" + v.Level })
+	planKind       = named("repository", func(v wire.PrebuildPlan) string { return v.Repository + "\x00" + v.Branch })
+	containerKind  = named("name", func(v wire.Container) string { return v.Name })
+	portKind       = named("number", func(v wire.Port) string { return page.Number(int64(v.Number)) })
+	openingKind    = named("area", func(v wire.Opening) string { return page.Number(int64(slices.Index(areas, v.Area))) + v.Kind + v.What })
+	sizeKind       = page.Kind[wire.SizeOffer]{ID: func(v wire.SizeOffer) string { return v.Name }, Orders: []page.Order[wire.SizeOffer]{
+		{Name: "size", Key: func(v wire.SizeOffer) string { return page.Number(v.CoresMilli) + page.Number(v.MemoryBytes) }},
+		{Name: "name", Key: func(v wire.SizeOffer) string { return v.Name }},
+	}}
+	personKind = page.Kind[wire.Person]{ID: func(v wire.Person) string { return v.Name }, Orders: []page.Order[wire.Person]{
+		{Name: "name", Key: func(v wire.Person) string { return v.Name }},
+		{Name: "full_name", Key: func(v wire.Person) string { return v.FullName }},
+		{Name: "role", Key: func(v wire.Person) string { return v.Role + "\x00" + v.Name }},
+		{Name: "team", Key: func(v wire.Person) string { return v.Team + "\x00" + v.Name }},
+	}}
+	enrolmentKind = page.Kind[wire.OpenEnrolment]{ID: func(v wire.OpenEnrolment) string { return v.ID }, Orders: []page.Order[wire.OpenEnrolment]{
+		{Name: "expires_at", Key: func(v wire.OpenEnrolment) string { return moment(v.ExpiresAt) }},
+	}}
+	tokenKind = page.Kind[wire.Token]{ID: func(v wire.Token) string { return v.ID }, Usual: "-created_at", Orders: []page.Order[wire.Token]{
+		{Name: "created_at", Key: func(v wire.Token) string { return moment(v.CreatedAt) }},
+		{Name: "expires_at", Key: func(v wire.Token) string { return moment(v.ExpiresAt) }},
+		{Name: "name", Key: func(v wire.Token) string { return v.Name }},
+	}}
+	webhookKind = page.Kind[wire.Webhook]{ID: func(v wire.Webhook) string { return v.ID }, Orders: []page.Order[wire.Webhook]{
+		{Name: "created_at", Key: func(v wire.Webhook) string { return moment(v.CreatedAt) }},
+		{Name: "url", Key: func(v wire.Webhook) string { return v.URL }},
+	}}
+	deliveryKind = page.Kind[wire.Delivery]{ID: func(v wire.Delivery) string { return page.Number(v.Entry) + page.Number(int64(v.Attempt)) }, Usual: "-at", Orders: []page.Order[wire.Delivery]{
+		{Name: "at", Key: func(v wire.Delivery) string { return moment(v.At) }},
+	}}
+	runKind = page.Kind[wire.PrebuildRun]{ID: func(v wire.PrebuildRun) string { return v.ID }, Usual: "-number", Orders: []page.Order[wire.PrebuildRun]{
+		{Name: "number", Key: func(v wire.PrebuildRun) string { return page.Number(int64(v.Number)) }},
+	}}
+)
+
+// areas are those of what is open, in the order in which they are told.
+var areas = []string{"way in", "people", "house rules", "git", "yard"}
+
+func moment(t time.Time) string { return page.Number(t.UnixMicro()) }
