@@ -11,7 +11,9 @@ import (
 	"log/slog"
 	"maps"
 	"net/http"
+	"net/url"
 	"path"
+	"slices"
 	"strings"
 	"time"
 
@@ -20,6 +22,7 @@ import (
 	"github.com/gin-gonic/gin"
 	"github.com/klauspost/compress/gzhttp"
 
+	"yardbench/internal/core/plain"
 	"yardbench/internal/core/policy"
 	"yardbench/internal/service"
 	"yardbench/internal/wire"
@@ -82,6 +85,7 @@ func New(ctx context.Context, svc *service.Service, c Config) *API {
 	a.huma = humagin.New(engine, config)
 	a.huma.UseMiddleware(a.signedIn)
 	a.routes()
+	opened(a.huma.OpenAPI())
 	serveConsole(engine, c.Console)
 	return a
 }
@@ -203,6 +207,32 @@ func write(w http.ResponseWriter, p *wire.Problem) {
 	_, _ = w.Write(body) // whoever asked may be gone
 }
 
+// unknownWord says of a query that it has a word which the operation does not
+// know: one that is passed over would have everything answered, or done to all.
+func unknownWord(o *huma.Operation, query url.Values) *wire.Problem {
+	var known []string
+	for _, p := range o.Parameters {
+		if p.In == "query" {
+			known = append(known, p.Name)
+		}
+	}
+	for word := range query {
+		if slices.Contains(known, word) {
+			continue
+		}
+		p := &wire.Problem{Type: "urn:yardbench:problem:unknown-word", Title: http.StatusText(http.StatusUnprocessableEntity), Status: http.StatusUnprocessableEntity,
+			Detail: fmt.Sprintf("this cannot be asked with %q", plain.Line(word, 60)), Next: "it can be asked with: " + strings.Join(known, ", ")}
+		switch near := plain.Near(word, known); {
+		case near != "":
+			p.Next = "write " + near + ", if that is meant"
+		case len(known) == 0:
+			p.Next = "leave it out"
+		}
+		return p
+	}
+	return nil
+}
+
 type actorKey struct{}
 
 // public marks an operation that is open to strangers.
@@ -213,12 +243,16 @@ var public = map[string]any{"public": true}
 // anything at all. With what, the use case decides.
 func (a *API) signedIn(ctx huma.Context, next func(huma.Context)) {
 	asked := humagin.Unwrap(ctx)
-	ctx = huma.WithValue(ctx, fromKey{}, asked.ClientIP())
+	ctx = huma.WithValue(huma.WithValue(ctx, fromKey{}, asked.ClientIP()), askedKey{}, ctx.Header(keyHeader))
+	r, w := asked.Request, asked.Writer
+	if p := unknownWord(ctx.Operation(), r.URL.Query()); p != nil {
+		write(w, p)
+		return
+	}
 	if ctx.Operation().Metadata["public"] == true {
 		next(ctx)
 		return
 	}
-	r, w := asked.Request, asked.Writer
 	actor, err := a.svc.SignIns.Authenticate(ctx.Context(), a.token(r))
 	if err != nil {
 		write(w, asProblem(err))

@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"net/url"
 
 	"yardbench/internal/core/policy"
 	"yardbench/internal/service"
@@ -28,8 +29,8 @@ func peopleRoutes(a *API) {
 		}) (wire.Person, error) {
 			return s.People.ChangePerson(ctx, who, in.Person, in.Body)
 		})
-	answer(a, op("DELETE", "/people/{person}", "erase-person", "Take away everything that is known of somebody whose account is closed", policy.ChangePeople),
-		func(ctx context.Context, who service.Actor, in *PersonPath) (wire.Person, error) {
+	done(a, op("DELETE", "/people/{person}", "erase-person", "Take away everything that is known of somebody whose account is closed", policy.ChangePeople),
+		func(ctx context.Context, who service.Actor, in *PersonPath) error {
 			return s.People.ErasePerson(ctx, who, in.Person)
 		})
 	list(a, op("GET", "/teams", "list-teams", "List the teams", policy.SeePeople), teamKind,
@@ -43,11 +44,13 @@ func peopleRoutes(a *API) {
 			all, err := s.People.Teams(ctx, who)
 			return service.One(all, err, func(v wire.Team) bool { return v.Name == in.Team }, "team", in.Team)
 		})
-	answer(a, op("POST", "/teams", "add-team", "Add a team", policy.ChangePeople),
-		func(ctx context.Context, who service.Actor, in *struct{ Body wire.Team }) (wire.Team, error) {
+	made(a, op("POST", "/teams", "add-team", "Add a team", policy.ChangePeople),
+		func(v wire.Team) string { return "/teams/" + url.PathEscape(v.Name) }, nil,
+		func(ctx context.Context, who service.Actor, in *struct{ Body wire.NewTeam }) (wire.Team, error) {
 			return s.People.AddTeam(ctx, who, in.Body)
 		})
-	answer(a, op("POST", "/enrolments", "make-enrolment", "Make a link by which somebody sets up their account, or a new password", policy.ChangePeople),
+	made(a, op("POST", "/enrolments", "make-enrolment", "Make a link by which somebody sets up their account, or a new password", policy.ChangePeople),
+		func(v wire.Enrolment) string { return "/enrolments/" + v.ID }, nil,
 		func(ctx context.Context, who service.Actor, in *struct{ Body wire.NewEnrolment }) (wire.Enrolment, error) {
 			return s.People.Enrol(ctx, who, in.Body)
 		})
@@ -71,7 +74,7 @@ func peopleRoutes(a *API) {
 	answer(a, offer, func(ctx context.Context, _ service.Actor, in *struct{ Body wire.EnrolmentKey }) (wire.EnrolmentOffer, error) {
 		return s.People.Offer(ctx, in.Body.Key)
 	})
-	answer(a, use, func(ctx context.Context, _ service.Actor, in *struct{ Body wire.EnrolmentUse }) (wire.Person, error) {
+	made(a, use, func(v wire.Person) string { return "/people/" + url.PathEscape(v.Name) }, nil, func(ctx context.Context, _ service.Actor, in *struct{ Body wire.EnrolmentUse }) (wire.Person, error) {
 		return s.People.UseEnrolment(ctx, in.Body)
 	})
 	list(a, op("GET", "/tokens", "list-tokens", "List what you are signed in with, and your tokens", policy.SeeSelf), tokenKind,
@@ -83,7 +86,8 @@ func peopleRoutes(a *API) {
 			all, err := s.SignIns.Tokens(ctx, who)
 			return service.One(all, err, func(v wire.Token) bool { return v.ID == in.ID }, "sign-in or token", in.ID)
 		})
-	answer(a, op("POST", "/tokens", "make-token", "Make a token with a name, for programs", policy.ChangeSelf),
+	made(a, op("POST", "/tokens", "make-token", "Make a token with a name, for programs", policy.ChangeSelf),
+		func(v wire.MadeToken) string { return "/tokens/" + v.ID }, nil,
 		func(ctx context.Context, who service.Actor, in *struct{ Body wire.NewToken }) (wire.MadeToken, error) {
 			return s.SignIns.MakeToken(ctx, who, in.Body)
 		})

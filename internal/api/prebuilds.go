@@ -4,6 +4,7 @@ import (
 	"context"
 	"io"
 	"net/http"
+	"net/url"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -41,7 +42,7 @@ func prebuildRoutes(a *API) {
 		})
 	run := op("POST", "/repositories/{repository}/prebuild-runs", "run-plan", "Make a prepared image now", policy.ChangePrebuilds)
 	run.DefaultStatus = http.StatusAccepted
-	answer(a, run, func(ctx context.Context, who service.Actor, in *struct {
+	made(a, run, func(v wire.PrebuildRun) string { return "/prebuild-runs/" + v.ID }, nil, func(ctx context.Context, who service.Actor, in *struct {
 		RepositoryPath
 		Body wire.Branch
 	}) (wire.PrebuildRun, error) {
@@ -90,7 +91,8 @@ func prebuildRoutes(a *API) {
 		func(ctx context.Context, who service.Actor, in *RepositoryPath) error {
 			return s.Repositories.DropCredential(ctx, who, in.Repository)
 		})
-	answer(a, op("PUT", "/repositories/{repository}/push-key", "make-push-key", "Give a repository a fresh key for its git host to sign the news of pushes with", policy.ChangeRepository),
+	made(a, op("POST", "/repositories/{repository}/push-keys", "make-push-key", "Give a repository a fresh key for its git host to sign the news of pushes with", policy.ChangeRepository),
+		func(v wire.PushKey) string { return "/repositories/" + url.PathEscape(v.Repository) }, nil,
 		func(ctx context.Context, who service.Actor, in *RepositoryPath) (wire.PushKey, error) {
 			return s.Pushes.NewPushKey(ctx, who, in.Repository, "")
 		})

@@ -7,6 +7,7 @@ import (
 	"io"
 	"log/slog"
 	"net/http"
+	"net/url"
 	"strconv"
 	"strings"
 	"time"
@@ -64,6 +65,10 @@ func done[In any](a *API, o huma.Operation, do func(ctx context.Context, who ser
 	huma.Register(a.huma, o, func(ctx context.Context, in *In) (*none, error) { return nil, do(ctx, actor(ctx), in) })
 }
 
+func workspacePlace(v wire.Workspace) string {
+	return "/workspaces/" + url.PathEscape(v.Name+"."+v.Owner)
+}
+
 func (a *API) routes() {
 	s := a.svc
 	health := op("GET", "/health", "health", "Whether the service is well", "")
@@ -85,7 +90,8 @@ func (a *API) routes() {
 		func(ctx context.Context, who service.Actor, in *RepositoryPath) (wire.Repository, error) {
 			return s.Repositories.Repository(ctx, who, in.Repository)
 		})
-	answer(a, op("POST", "/repositories", "add-repository", "Register a repository", policy.ChangeRepository),
+	made(a, op("POST", "/repositories", "add-repository", "Register a repository", policy.ChangeRepository),
+		func(v wire.Repository) string { return "/repositories/" + url.PathEscape(v.Name) }, nil,
 		func(ctx context.Context, who service.Actor, in *struct{ Body wire.NewRepository }) (wire.Repository, error) {
 			return s.Repositories.AddRepository(ctx, who, in.Body)
 		})
@@ -156,7 +162,7 @@ func (a *API) routes() {
 		})
 	launch := op("POST", "/workspaces", "launch", "Launch a workspace; it is accepted, and comes up after the answer", policy.Launch)
 	launch.DefaultStatus = http.StatusAccepted
-	answer(a, launch, func(ctx context.Context, who service.Actor, in *struct{ Body wire.Launch }) (wire.Workspace, error) {
+	made(a, launch, workspacePlace, s.Workspaces.Made, func(ctx context.Context, who service.Actor, in *struct{ Body wire.Launch }) (wire.Workspace, error) {
 		return s.Launches.Launch(ctx, who, in.Body)
 	})
 	answer(a, op("POST", "/preflight", "preflight", "What a launch would come to, without launching", policy.Launch),
@@ -183,19 +189,17 @@ func (a *API) routes() {
 			return s.Workspaces.Work(ctx, who, in.Ref)
 		})
 	verb := func(path, id, summary string, action policy.Action) huma.Operation {
-		o := op("POST", "/workspaces/{workspace}/"+path, id, summary, action)
-		o.DefaultStatus = http.StatusAccepted
-		return o
+		return op("POST", "/workspaces/{workspace}/"+path, id, summary, action)
 	}
-	answer(a, verb("start", "start-workspace", "Start a stopped or failed workspace", policy.DriveWorkspace),
+	asked(a, verb("start", "start-workspace", "Start a stopped or failed workspace", policy.DriveWorkspace),
 		func(ctx context.Context, who service.Actor, in *Workspace) (wire.Workspace, error) {
 			return s.Workspaces.Start(ctx, who, in.Ref)
 		})
-	answer(a, verb("stop", "stop-workspace", "Stop a workspace; its files stay", policy.StopWorkspace),
+	asked(a, verb("stop", "stop-workspace", "Stop a workspace; its files stay", policy.StopWorkspace),
 		func(ctx context.Context, who service.Actor, in *Workspace) (wire.Workspace, error) {
 			return s.Workspaces.Stop(ctx, who, in.Ref)
 		})
-	answer(a, verb("rebuild", "rebuild-workspace", "Make a workspace's container anew from the branch's head", policy.DriveWorkspace),
+	asked(a, verb("rebuild", "rebuild-workspace", "Make a workspace's container anew from the branch's head", policy.DriveWorkspace),
 		func(ctx context.Context, who service.Actor, in *struct {
 			Workspace
 			Body wire.Rebuild
@@ -220,13 +224,13 @@ func (a *API) routes() {
 		})
 	adopt := op("POST", "/containers/{container}/adopt", "adopt-container", "Take a container on as somebody's workspace", policy.AdoptContainers)
 	adopt.DefaultStatus = http.StatusAccepted
-	answer(a, adopt, func(ctx context.Context, who service.Actor, in *struct {
+	made(a, adopt, workspacePlace, s.Workspaces.Made, func(ctx context.Context, who service.Actor, in *struct {
 		ContainerPath
 		Body wire.Adopt
 	}) (wire.Workspace, error) {
 		return s.Adoptions.Adopt(ctx, who, in.Container, in.Body)
 	})
-	answer(a, verb("let-go", "let-go", "Let an adopted container go; it goes on as it is", policy.AdoptContainers),
+	asked(a, verb("let-go", "let-go", "Let an adopted container go; it goes on as it is", policy.AdoptContainers),
 		func(ctx context.Context, who service.Actor, in *Workspace) (wire.Workspace, error) {
 			return s.Adoptions.LetGo(ctx, who, in.Ref)
 		})
@@ -501,8 +505,9 @@ func restRoutes(a *API) {
 		}) (wire.Workspace, error) {
 			return s.Workspaces.Hold(ctx, who, in.Ref, in.Body)
 		})
-	answer(a, op("DELETE", "/workspaces/{workspace}/hold", "end-hold", "Let a workspace be put to rest again", policy.DriveWorkspace),
-		func(ctx context.Context, who service.Actor, in *Workspace) (wire.Workspace, error) {
-			return s.Workspaces.EndHold(ctx, who, in.Ref)
+	done(a, op("DELETE", "/workspaces/{workspace}/hold", "end-hold", "Let a workspace be put to rest again", policy.DriveWorkspace),
+		func(ctx context.Context, who service.Actor, in *Workspace) error {
+			_, err := s.Workspaces.EndHold(ctx, who, in.Ref)
+			return err
 		})
 }

@@ -14,7 +14,8 @@ func webhookRoutes(a *API) {
 		func(ctx context.Context, who service.Actor, _ *Page) ([]wire.Webhook, error) {
 			return s.Webhooks.Webhooks(ctx, who)
 		})
-	answer(a, op("POST", "/webhooks", "add-webhook", "Have an address told of journal entries", policy.ChangeWebhooks),
+	made(a, op("POST", "/webhooks", "add-webhook", "Have an address told of journal entries", policy.ChangeWebhooks),
+		func(v wire.MadeWebhook) string { return "/webhooks/" + v.ID }, nil,
 		func(ctx context.Context, who service.Actor, in *struct{ Body wire.NewWebhook }) (wire.MadeWebhook, error) {
 			return s.Webhooks.AddWebhook(ctx, who, in.Body)
 		})

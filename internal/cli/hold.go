@@ -20,7 +20,9 @@ func (a workspaceCommands) hold() *cobra.Command {
 			var w wire.Workspace
 			var err error
 			if end {
-				w, err = api.EndHold(cmd.Context(), args[0])
+				if err = api.EndHold(cmd.Context(), args[0]); err == nil {
+					w, err = api.Show(cmd.Context(), args[0])
+				}
 			} else {
 				if len(args) < 2 || why == "" {
 					return usage{fmt.Errorf("say how long and why: yardbench hold %s 2h --why 'a long test runs'", args[0])}

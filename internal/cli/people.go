@@ -390,11 +390,12 @@ func (a peopleCommands) people() *cobra.Command {
 			if err := a.sure(yes, "erase "+args[0], "Take away everything that is known of "+args[0]+"?"); err != nil {
 				return err
 			}
-			p, err := api.ErasePerson(cmd.Context(), args[0])
-			if err != nil {
+			if err := api.ErasePerson(cmd.Context(), args[0]); err != nil {
 				return err
 			}
-			return a.print(p, func() { fmt.Fprintf(a.out, "%s is erased, and called %s in what they did\n", args[0], p.Name) })
+			return a.print(struct{}{}, func() {
+				fmt.Fprintf(a.out, "%s is erased; what they did stays in the journal, as somebody's who has left\n", args[0])
+			})
 		}),
 	}
 	erase.Flags().BoolVar(&yes, "yes", false, "do not ask")

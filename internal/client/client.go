@@ -5,13 +5,18 @@ package client
 import (
 	"bytes"
 	"context"
+	"crypto/rand"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	"yardbench/internal/wire"
@@ -50,15 +55,66 @@ func (e *Unreachable) Error() string {
 
 func (e *Unreachable) Unwrap() error { return e.Err }
 
-// do sends a request and gives the answer's body, to be closed.
+// What may be asked again is asked so often, with pauses that double.
+const (
+	tries      = 5
+	firstPause = 200 * time.Millisecond
+)
+
+// do sends a request and gives the answer's body, to be closed. What has no
+// answer is asked again where that does no harm: it is known by its key, or
+// changes nothing.
 func (c *Client) do(ctx context.Context, method, path string, body any, header http.Header) (*http.Response, error) {
-	var r io.Reader
+	var text []byte
 	if body != nil {
 		b, err := json.Marshal(body)
 		if err != nil {
 			return nil, err
 		}
-		r = bytes.NewReader(b)
+		text = b
+	}
+	if method == http.MethodPost {
+		if header = header.Clone(); header == nil {
+			header = http.Header{}
+		}
+		header.Set("Idempotency-Key", rand.Text())
+	}
+	for n, pause := 1, firstPause; ; n, pause = n+1, 2*pause {
+		res, err := c.once(ctx, method, path, text, header)
+		if n == tries || !again(method, path, err) {
+			return res, err
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(pause):
+		}
+	}
+}
+
+// strangers are where nobody is known yet whose key could be.
+var strangers = []string{"/sign-in", "/enrolments/use"}
+
+// again tells whether what went wrong with a request may go well in a moment,
+// and whether asking again does no harm.
+func again(method, path string, err error) bool {
+	if method != http.MethodGet && method != http.MethodPost || slices.Contains(strangers, path) || strings.HasSuffix(path, "/test") {
+		return false
+	}
+	var away *Unreachable
+	if errors.As(err, &away) { // where nobody listens, nobody will in a moment
+		var unknown *net.DNSError
+		return !errors.Is(err, syscall.ECONNREFUSED) && !errors.As(err, &unknown)
+	}
+	var p *wire.Problem
+	return errors.As(err, &p) && (p.Status == http.StatusBadGateway || p.Status == http.StatusGatewayTimeout || p.Type == "urn:yardbench:problem:under-way")
+}
+
+// once sends a request.
+func (c *Client) once(ctx context.Context, method, path string, body []byte, header http.Header) (*http.Response, error) {
+	var r io.Reader
+	if body != nil {
+		r = bytes.NewReader(body)
 	}
 	req, err := http.NewRequestWithContext(ctx, method, c.address+"/api/v1"+path, r)
 	if err != nil {

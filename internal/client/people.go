@@ -58,8 +58,9 @@ func (c *Client) ChangePerson(ctx context.Context, name string, in wire.PersonCh
 
 // ErasePerson takes away everything that is known of somebody whose account is
 // closed.
-func (c *Client) ErasePerson(ctx context.Context, name string) (wire.Person, error) {
-	return call[wire.Person](ctx, c, "DELETE", "/people/"+url.PathEscape(name), nil)
+func (c *Client) ErasePerson(ctx context.Context, name string) error {
+	_, err := call[nothing](ctx, c, "DELETE", "/people/"+url.PathEscape(name), nil)
+	return err
 }
 
 // Teams lists the teams.
@@ -69,7 +70,7 @@ func (c *Client) Teams(ctx context.Context) ([]wire.Team, error) {
 
 // AddTeam adds a team.
 func (c *Client) AddTeam(ctx context.Context, name string) (wire.Team, error) {
-	return call[wire.Team](ctx, c, "POST", "/teams", wire.Team{Name: name})
+	return call[wire.Team](ctx, c, "POST", "/teams", wire.NewTeam{Name: name})
 }
 
 // Enrol makes an enrolment link.

@@ -94,5 +94,5 @@ func (c *Client) DropRepositoryCredential(ctx context.Context, of string) error 
 
 // NewPushKey gives a repository a fresh push key.
 func (c *Client) NewPushKey(ctx context.Context, of string) (wire.PushKey, error) {
-	return call[wire.PushKey](ctx, c, "PUT", repository(of, "/push-key"), nil)
+	return call[wire.PushKey](ctx, c, "POST", repository(of, "/push-keys"), nil)
 }

@@ -125,8 +125,9 @@ func (c *Client) Hold(ctx context.Context, ref string, in wire.Hold) (wire.Works
 }
 
 // EndHold lets a workspace be put to rest again.
-func (c *Client) EndHold(ctx context.Context, ref string) (wire.Workspace, error) {
-	return call[wire.Workspace](ctx, c, "DELETE", workspace(ref, "/hold"), nil)
+func (c *Client) EndHold(ctx context.Context, ref string) error {
+	_, err := call[nothing](ctx, c, "DELETE", workspace(ref, "/hold"), nil)
+	return err
 }
 
 // Ports lists the ports of a workspace.

@@ -132,7 +132,7 @@ func FillPeople(ctx context.Context, s *service.Service, rooms service.Rooms, gi
 				if aerr != nil {
 					return aerr
 				}
-				if _, err := s.People.AddTeam(ctx, operator, wire.Team{Name: team}); err != nil && !there(err) {
+				if _, err := s.People.AddTeam(ctx, operator, wire.NewTeam{Name: team}); err != nil && !there(err) {
 					return err
 				}
 			}

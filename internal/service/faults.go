@@ -42,7 +42,7 @@ func stranger(kind, detail, next string) error {
 	return &fault.Fault{Class: fault.Stranger, Kind: kind, Detail: detail, Next: next}
 }
 
-func away(kind, detail, next string) error {
+func away(kind, detail, next string) *fault.Fault {
 	return &fault.Fault{Class: fault.Away, Kind: kind, Detail: detail, Next: next}
 }
 

@@ -114,16 +114,16 @@ func (s *People) Teams(ctx context.Context, a Actor) ([]wire.Team, error) {
 }
 
 // AddTeam adds a team.
-func (s *People) AddTeam(ctx context.Context, a Actor, in wire.Team) (wire.Team, error) {
+func (s *People) AddTeam(ctx context.Context, a Actor, in wire.NewTeam) (wire.Team, error) {
 	in.Name = strings.TrimSpace(in.Name)
 	switch {
 	case !a.may(policy.ChangePeople):
-		return in, denied(a, "add teams")
+		return wire.Team{}, denied(a, "add teams")
 	case in.Name == "" || hasControl(in.Name) || len(in.Name) > 40:
-		return in, invalid(quote(in.Name)+" is no name of a team", "use at most 40 letters")
+		return wire.Team{}, invalid(quote(in.Name)+" is no name of a team", "use at most 40 letters")
 	}
 	t := store.Team{ID: store.NewID(), Name: in.Name}
-	return in, s.store.Write(ctx, func(tx *store.Tx) error {
+	return wire.Team{Name: in.Name}, s.store.Write(ctx, func(tx *store.Tx) error {
 		switch _, err := tx.TeamByName(ctx, in.Name); { // whatever the case it is written in
 		case err == nil:
 			return conflict("name-taken", "there is a team "+quote(in.Name)+" already", "")
@@ -204,16 +204,16 @@ func (s *People) ChangePerson(ctx context.Context, a Actor, name string, in wire
 // ErasePerson takes away everything that is known of somebody whose account is
 // closed, and what was theirs. What they did stays in the journal, under an id
 // that stands for nobody any more.
-func (s *People) ErasePerson(ctx context.Context, a Actor, name string) (wire.Person, error) {
+func (s *People) ErasePerson(ctx context.Context, a Actor, name string) error {
 	p, err := s.person(ctx, a, name, policy.ChangePeople)
 	if err != nil {
-		return wire.Person{}, err
+		return err
 	}
 	if p.ID == a.ID || p.ClosedAt == nil {
-		return wire.Person{}, conflict("account-open", quote(p.Name)+" has an open account, and may sign in", "close it first: yardbench people close "+p.Name)
+		return conflict("account-open", quote(p.Name)+" has an open account, and may sign in", "close it first: yardbench people close "+p.Name)
 	}
 	gone := "gone" + p.ID[:6]
-	err = s.store.Write(ctx, func(tx *store.Tx) error {
+	return s.store.Write(ctx, func(tx *store.Tx) error {
 		theirs, err := tx.PeoplesWorkspaces(ctx, store.Scope{OwnerID: p.ID})
 		if err != nil {
 			return err
@@ -228,13 +228,8 @@ func (s *People) ErasePerson(ctx context.Context, a Actor, name string) (wire.Pe
 		if err := tx.ErasePerson(ctx, p.ID, gone); err != nil {
 			return err
 		}
-		if err := tx.Journal(ctx, p.ID, p.ID, a.ID, journal.PersonErased{}); err != nil {
-			return err
-		}
-		p, err = tx.PersonByID(ctx, p.ID)
-		return err
+		return tx.Journal(ctx, p.ID, p.ID, a.ID, journal.PersonErased{})
 	})
-	return personView(p), err
 }
 
 // Enrol makes a link by which somebody sets up their account, or a new
@@ -281,7 +276,7 @@ func (s *People) enrolment(ctx context.Context, e store.Enrolment, life time.Dur
 	key, hash := newToken("yb_link_")
 	e.ID, e.Hash, e.ExpiresAt = store.NewID(), hash, s.now().Add(life).UTC()
 	// The key stands behind a #, which no browser sends to a server.
-	out := wire.Enrolment{Link: s.address + "/enrol#" + key, Role: string(e.Role), Team: e.Team, Person: e.Person, ExpiresAt: e.ExpiresAt}
+	out := wire.Enrolment{ID: e.ID, Link: s.address + "/enrol#" + key, Role: string(e.Role), Team: e.Team, Person: e.Person, ExpiresAt: e.ExpiresAt}
 	return out, s.store.Write(ctx, func(tx *store.Tx) error {
 		if err := tx.AddEnrolment(ctx, e); err != nil {
 			return err

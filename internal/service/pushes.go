@@ -39,7 +39,7 @@ func (s *Pushes) NewPushKey(ctx context.Context, a Actor, repository, key string
 	if err != nil {
 		return wire.PushKey{}, err
 	}
-	return wire.PushKey{Key: key}, s.store.Write(ctx, func(tx *store.Tx) error {
+	return wire.PushKey{Repository: r.Name, Key: key}, s.store.Write(ctx, func(tx *store.Tx) error {
 		if err := tx.SetPushKey(ctx, r.ID, sealed); err != nil {
 			return err
 		}

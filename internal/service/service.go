@@ -42,6 +42,7 @@ type Service struct {
 	Leases       *Leases
 	Openings     *Openings
 	Pace         *Pace
+	Twice        *Twice
 	Health       *Health
 }
 
@@ -134,6 +135,7 @@ func New(r Rooms) *Service {
 		Leases:       leases,
 		Openings:     openings,
 		Pace:         &Pace{perHour: r.ChangesPerHour, now: r.Now},
+		Twice:        &Twice{store: r.Store, vault: r.Vault, now: r.Now},
 		Health:       health,
 	}
 }

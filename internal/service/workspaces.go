@@ -41,6 +41,22 @@ func (s *Workspaces) Show(ctx context.Context, a Actor, ref string) (wire.Worksp
 	return s.views.view(ctx, s.store.Read(), w)
 }
 
+// Made tells of a workspace that the actor has made, by its id.
+func (s *Workspaces) Made(ctx context.Context, a Actor, id string) (wire.Workspace, error) {
+	w, err := s.store.Read().WorkspaceByID(ctx, id)
+	if err != nil {
+		return wire.Workspace{}, err
+	}
+	owner, err := s.store.Read().PersonByID(ctx, w.OwnerID)
+	if err == nil && (w.Phase == lifecycle.Removed || !a.mayOf(policy.SeeWorkspace, owner)) {
+		err = notFound("workspace", w.Name, "it was made when this was asked before, and is removed")
+	}
+	if err != nil {
+		return wire.Workspace{}, err
+	}
+	return s.views.view(ctx, s.store.Read(), w)
+}
+
 // Start brings a stopped or failed workspace up.
 func (s *Workspaces) Start(ctx context.Context, a Actor, ref string) (wire.Workspace, error) {
 	return s.want(ctx, a, ref, lifecycle.Start, func(tx *store.Tx, w *store.Workspace) error {

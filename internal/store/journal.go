@@ -56,7 +56,9 @@ func (tx *txn) Journal(ctx context.Context, subject, owner, actor string, what j
 	if err != nil {
 		return fmt.Errorf("journal %s: %w", kind, err)
 	}
-	tx.entries++
+	if tx.entries++; tx.entries == 1 {
+		tx.subject = subject
+	}
 	tx.entryAt = e.At
 	hash := chain(last.hash, body)
 	if err := tx.exec(ctx, "INSERT INTO journal (number, at, kind, subject, owner_id, body, prev_hash, hash) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",

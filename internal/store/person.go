@@ -53,6 +53,7 @@ func (tx peopleWrites) ErasePerson(ctx context.Context, id, name string) error {
 		"DELETE FROM secrets WHERE level = 'person' AND subject_id = ?",
 		"DELETE FROM secret_repositories WHERE person_id = ?",
 		"DELETE FROM git_credentials WHERE person_id = ?",
+		"DELETE FROM asked WHERE person_id = ?",
 	} {
 		if err := tx.exec(ctx, q, id); err != nil {
 			return err

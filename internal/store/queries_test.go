@@ -14,7 +14,7 @@ import (
 
 // growing are the tables of which nobody throws anything away, or not soon: a
 // query that looks at all rows of one is slow after a year.
-var growing = []string{"workspaces", "plans", "plan_images", "sheets", "steps", "step_times", "journal", "intervals", "totals", "prebuild_runs", "deliveries", "tokens", "conditions"}
+var growing = []string{"workspaces", "plans", "plan_images", "sheets", "steps", "step_times", "journal", "intervals", "totals", "prebuild_runs", "deliveries", "tokens", "conditions", "asked"}
 
 // mayScan are queries that look at all rows on purpose: who asks for them wants
 // the whole, or an index holds only what exists now.

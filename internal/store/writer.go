@@ -49,6 +49,7 @@ type txn struct {
 	now     time.Time
 	entries int
 	entryAt time.Time // of the newest journal entry
+	subject string    // of the first
 	known   *known    // the store's, as of this request
 	changed *bool     // something of the cache is another now
 	touched []string  // workspaces that are written
@@ -132,7 +133,17 @@ func (s *Store) Hook(h Hooks) { s.hooks, s.written.fault = h, h.Statement }
 // in is another, after each commit that makes it so. Before the first write.
 func (s *Store) OnGround(do func(ids []string)) { s.onGround = do }
 
-func (s *Store) queued(ctx context.Context, do func(*Tx) error) error {
+func (s *Store) queued(ctx context.Context, do func(*Tx) error) (err error) {
+	if o := onceOf(ctx); o != nil {
+		inner := do
+		do = func(tx *Tx) error {
+			if err := inner(tx); err != nil {
+				return err
+			}
+			return o.note(tx)
+		}
+		defer func() { o.written = err == nil }()
+	}
 	r := request{ctx: ctx, do: do, end: make(chan error, 1)}
 	s.mu.RLock()
 	if s.closed {

@@ -4,6 +4,11 @@ import "time"
 
 // Team is a group of people whose money and limits belong together.
 type Team struct {
+	Name string `json:"name" example:"Harbour"`
+}
+
+// NewTeam asks for a team.
+type NewTeam struct {
 	Name string `json:"name" minLength:"1" maxLength:"40" example:"Harbour"`
 }
 
@@ -34,6 +39,7 @@ type NewEnrolment struct {
 
 // Enrolment is a link that was made. The link is shown this once.
 type Enrolment struct {
+	ID        string    `json:"id"`
 	Link      string    `json:"link"`
 	Role      string    `json:"role"`
 	Team      string    `json:"team,omitempty"`

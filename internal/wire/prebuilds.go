@@ -55,5 +55,6 @@ type Pushed struct {
 
 // PushKey is what a git host signs with. It is shown this once.
 type PushKey struct {
-	Key string `json:"key"`
+	Repository string `json:"repository"`
+	Key        string `json:"key"`
 }

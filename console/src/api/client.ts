@@ -41,7 +41,31 @@ export class Problem extends Error {
   }
 }
 
-export const api = createClient<paths>({ baseUrl: "/" });
+const tries = 4;
+const firstPause = 300;
+const strangers = ["/api/v1/sign-in", "/api/v1/enrolments/use"]; // nobody is known there yet whose key could be
+const gateways = [502, 504];
+
+/**
+ * asking sends a request. One that changes something is known to the service by a
+ * key: it may be sent again where its answer was lost, and is done once.
+ */
+async function asking(request: Request): Promise<Response> {
+  if (request.method !== "POST" || strangers.includes(new URL(request.url).pathname)) return fetch(request);
+  const key = [...crypto.getRandomValues(new Uint8Array(16))].map((b) => b.toString(16).padStart(2, "0")).join("");
+  request.headers.set("Idempotency-Key", key);
+  for (let n = 1, pause = firstPause; ; n++, pause *= 2) {
+    try {
+      const answer = await fetch(request.clone());
+      if (n === tries || !gateways.includes(answer.status)) return answer;
+    } catch (e) {
+      if (n === tries || request.signal.aborted) throw e;
+    }
+    await new Promise((r) => setTimeout(r, pause));
+  }
+}
+
+export const api = createClient<paths>({ baseUrl: "/", fetch: asking });
 
 /** take gives an answer's data, or throws its Problem. */
 export async function take<T>(answer: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {

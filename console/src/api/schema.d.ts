@@ -682,7 +682,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/repositories/{repository}/push-key": {
+    "/api/v1/repositories/{repository}/push-keys": {
         parameters: {
             query?: never;
             header?: never;
@@ -690,9 +690,9 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
+        put?: never;
         /** Give a repository a fresh key for its git host to sign the news of pushes with */
-        put: operations["make-push-key"];
-        post?: never;
+        post: operations["make-push-key"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1562,6 +1562,7 @@ export interface components {
         Enrolment: {
             /** Format: date-time */
             expires_at: string;
+            id: string;
             link: string;
             person?: string;
             role: string;
@@ -2001,6 +2002,10 @@ export interface components {
             /** @example https://git.skerryline.example/tide-board.git */
             url: string;
         };
+        NewTeam: {
+            /** @example Harbour */
+            name: string;
+        };
         NewToken: {
             /**
              * Format: int64
@@ -2217,6 +2222,7 @@ export interface components {
         };
         PushKey: {
             key: string;
+            repository: string;
         };
         Pushed: {
             /**
@@ -2958,7 +2964,10 @@ export interface operations {
     "adopt-container": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A random key of whoever asks: what is asked again with it within a day is not done again, and is answered as the first time */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 /** @description Its name, or its id */
                 container: string;
@@ -2974,6 +2983,7 @@ export interface operations {
             /** @description Accepted */
             202: {
                 headers: {
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -3280,7 +3290,10 @@ export interface operations {
     "make-enrolment": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A random key of whoever asks: what is asked again with it within a day is not done again, and is answered as the first time */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -3290,9 +3303,10 @@ export interface operations {
             };
         };
         responses: {
-            /** @description OK */
-            200: {
+            /** @description Created */
+            201: {
                 headers: {
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -3446,9 +3460,10 @@ export interface operations {
             };
         };
         responses: {
-            /** @description OK */
-            200: {
+            /** @description Created */
+            201: {
                 headers: {
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -5022,14 +5037,12 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description OK */
-            200: {
+            /** @description No Content */
+            204: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Person"];
-                };
+                content?: never;
             };
             /** @description Unauthorized */
             401: {
@@ -5804,7 +5817,10 @@ export interface operations {
     "add-repository": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A random key of whoever asks: what is asked again with it within a day is not done again, and is answered as the first time */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -5814,9 +5830,10 @@ export interface operations {
             };
         };
         responses: {
-            /** @description OK */
-            200: {
+            /** @description Created */
+            201: {
                 headers: {
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -6675,7 +6692,10 @@ export interface operations {
     "run-plan": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A random key of whoever asks: what is asked again with it within a day is not done again, and is answered as the first time */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 repository: string;
             };
@@ -6690,6 +6710,7 @@ export interface operations {
             /** @description Accepted */
             202: {
                 headers: {
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -6755,7 +6776,10 @@ export interface operations {
     "make-push-key": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A random key of whoever asks: what is asked again with it within a day is not done again, and is answered as the first time */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 repository: string;
             };
@@ -6763,9 +6787,10 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description OK */
-            200: {
+            /** @description Created */
+            201: {
                 headers: {
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -8327,19 +8352,23 @@ export interface operations {
     "add-team": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A random key of whoever asks: what is asked again with it within a day is not done again, and is answered as the first time */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Team"];
+                "application/json": components["schemas"]["NewTeam"];
             };
         };
         responses: {
-            /** @description OK */
-            200: {
+            /** @description Created */
+            201: {
                 headers: {
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -8562,7 +8591,10 @@ export interface operations {
     "make-token": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A random key of whoever asks: what is asked again with it within a day is not done again, and is answered as the first time */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -8572,9 +8604,10 @@ export interface operations {
             };
         };
         responses: {
-            /** @description OK */
-            200: {
+            /** @description Created */
+            201: {
                 headers: {
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -8871,7 +8904,10 @@ export interface operations {
     "add-webhook": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A random key of whoever asks: what is asked again with it within a day is not done again, and is answered as the first time */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -8881,9 +8917,10 @@ export interface operations {
             };
         };
         responses: {
-            /** @description OK */
-            200: {
+            /** @description Created */
+            201: {
                 headers: {
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -9350,7 +9387,10 @@ export interface operations {
     launch: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A random key of whoever asks: what is asked again with it within a day is not done again, and is answered as the first time */
+                "Idempotency-Key"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -9363,6 +9403,7 @@ export interface operations {
             /** @description Accepted */
             202: {
                 headers: {
+                    Location?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -9675,14 +9716,12 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description OK */
-            200: {
+            /** @description No Content */
+            204: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content: {
-                    "application/json": components["schemas"]["Workspace"];
-                };
+                content?: never;
             };
             /** @description Unauthorized */
             401: {
@@ -9743,7 +9782,10 @@ export interface operations {
     "let-go": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A random key of whoever asks: what is asked again with it within a day is not done again, and is answered as the first time */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 /** @description NAME, or NAME.OWNER for somebody else's */
                 workspace: string;
@@ -10178,7 +10220,10 @@ export interface operations {
     "rebuild-workspace": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A random key of whoever asks: what is asked again with it within a day is not done again, and is answered as the first time */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 /** @description NAME, or NAME.OWNER for somebody else's */
                 workspace: string;
@@ -10689,7 +10734,10 @@ export interface operations {
     "start-workspace": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A random key of whoever asks: what is asked again with it within a day is not done again, and is answered as the first time */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 /** @description NAME, or NAME.OWNER for somebody else's */
                 workspace: string;
@@ -10766,7 +10814,10 @@ export interface operations {
     "stop-workspace": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description A random key of whoever asks: what is asked again with it within a day is not done again, and is answered as the first time */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 /** @description NAME, or NAME.OWNER for somebody else's */
                 workspace: string;

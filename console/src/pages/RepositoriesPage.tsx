@@ -23,7 +23,7 @@ export function RepositoriesPage({ person }: { person: Person }) {
   const plans = useQuery({ queryKey: ["prebuilds", "plans"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/prebuild-plans", { signal, params: { query: page } })) });
   const done = useDone("prebuilds", "repositories");
   const key = useMutation({
-    mutationFn: (repository: string) => take(api.PUT("/api/v1/repositories/{repository}/push-key", { params: { path: { repository } } })),
+    mutationFn: (repository: string) => take(api.POST("/api/v1/repositories/{repository}/push-keys", { params: { path: { repository } } })),
     ...done,
     onSuccess: (k) =>
       void modal.info({
