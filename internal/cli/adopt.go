@@ -2,6 +2,7 @@ package cli
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 
 	"github.com/spf13/cobra"
@@ -41,7 +42,9 @@ func (a adoptCommands) adopt() *cobra.Command {
 		}),
 		ValidArgsFunction: func(cmd *cobra.Command, args []string, _ string) (out []string, _ cobra.ShellCompDirective) {
 			if api, err := a.client(); err == nil && len(args) == 0 {
-				all, _ := api.Containers(cmd.Context()) // completion that fails completes nothing
+				ctx, cancel := context.WithTimeout(cmd.Context(), completionTime)
+				defer cancel()
+				all, _ := api.Containers(ctx) // completion that fails completes nothing
 				for _, c := range all {
 					out = append(out, c.Name)
 				}

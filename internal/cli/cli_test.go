@@ -3,6 +3,7 @@ package cli
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -23,7 +24,7 @@ func quiet(t *testing.T) (*app, *bytes.Buffer, *bytes.Buffer) {
 	t.Setenv("YARDBENCH_ADDRESS", "")
 	t.Setenv("YARDBENCH_TOKEN", "")
 	var out, errs bytes.Buffer
-	return &app{out: &out, err: &errs}, &out, &errs
+	return &app{out: &out, err: &errs, began: true}, &out, &errs
 }
 
 // Exit codes mean something, and are what docs/cli.md says.
@@ -47,6 +48,8 @@ func TestExitCodes(t *testing.T) {
 		{&client.Unreachable{Address: "http://x", Err: errors.New("refused")}, 7, "http://x"},
 		{context.Canceled, 130, ""},
 		{&wire.Problem{Status: 500, Detail: "ouch"}, 1, "ouch"},
+		{&wire.Problem{Status: 503, Detail: "busy"}, 8, "busy"},
+		{&wire.Problem{Status: 429, Detail: "too often"}, 8, "too often"},
 	} {
 		a, _, errs := quiet(t)
 		if got := a.report(c.err); got != c.code || !strings.Contains(errs.String(), c.says) {
@@ -71,7 +74,7 @@ func TestEveryCommandIsExplained(t *testing.T) {
 		if c.Hidden || c.Name() == "help" || c.Name() == "completion" {
 			return
 		}
-		if c.Runnable() {
+		if c.Runnable() && c.Annotations[groupMark] == "" {
 			if c.Short == "" || !strings.Contains(c.Example, c.CommandPath()) {
 				t.Errorf("%q has no example", c.CommandPath())
 			}
@@ -89,7 +92,7 @@ func TestEveryCommandIsExplained(t *testing.T) {
 // Without a terminal there is no progress and no colour; a step is told once,
 // when it has ended, its parts before it.
 func TestProgressWithoutATerminal(t *testing.T) {
-	a, out, _ := quiet(t)
+	a, _, out := quiet(t)
 	p := progress{a: a, said: map[string]bool{}}
 	start := time.Date(2026, 3, 2, 8, 0, 0, 0, time.UTC)
 	at := func(ms int) *time.Time { e := start.Add(time.Duration(ms) * time.Millisecond); return &e }
@@ -198,6 +201,115 @@ func TestPreflightForPeople(t *testing.T) {
 	for _, want := range []string{"tide-board at main (0123456789)", "none: there is no prepared image", "not known: nobody has launched it so yet", "0.06 EUR an hour", "after 45 min without", "warning: odd", "secret put KEY --for tide-board", "allowed — over", "it would be refused"} {
 		if strings.Count(out.String(), want) != 1 {
 			t.Errorf("%q is not said once:\n%s", want, out)
+		}
+	}
+}
+
+// A word that there is no command for, under any command that holds others, is
+// told, and is no success; so is one too many, or an option that there is not.
+func TestWrongWords(t *testing.T) {
+	tried := 0
+	try := func(args ...string) (code int, said string) {
+		t.Helper()
+		tried++
+		a, out, errs := quiet(t)
+		a.began = false
+		root := a.root()
+		root.SetArgs(args)
+		root.SetOut(a.out)
+		root.SetErr(a.err)
+		code = a.report(root.ExecuteContext(t.Context()))
+		if out.Len() > 0 && code != 0 {
+			t.Errorf("%v prints %q beside its refusal", args, out)
+		}
+		return code, errs.String()
+	}
+	a, _, _ := quiet(t)
+	var walk func(c *cobra.Command)
+	walk = func(c *cobra.Command) {
+		path := strings.Fields(c.CommandPath())[1:]
+		if c.HasSubCommands() && c.Name() != "adopt" {
+			if code, said := try(append(path, "delete-it")...); code != exitUsage || !strings.Contains(said, "delete-it") {
+				t.Errorf("%v delete-it gives %d and says %q", path, code, said)
+			}
+		}
+		if c.Runnable() && !c.DisableFlagParsing {
+			if code, said := try(append(path, "--no-such-option")...); code != exitUsage || !strings.Contains(said, "no-such-option") {
+				t.Errorf("%v --no-such-option gives %d and says %q", path, code, said)
+			}
+		}
+		for _, sub := range c.Commands() {
+			walk(sub)
+		}
+	}
+	walk(a.root())
+	if tried < 100 {
+		t.Errorf("only %d were tried", tried)
+	}
+	for line, says := range map[string]string{
+		"secret delete KEY":                 "it has explain, list, put, remove",
+		"secret lst":                        "write yardbench secret list, if that is meant",
+		"lanch tide-board":                  "write yardbench launch, if that is meant",
+		"people lst":                        "under yardbench people",
+		"help lanch":                        "write yardbench launch",
+		"show":                              "write: yardbench show NAME",
+		"show a b":                          "2 words do not fit behind yardbench show",
+		"list --stat ready":                 "write --state, if that is meant",
+		"secret put X --for a --everywhere": "everywhere",
+		"launch":                            "yardbench launch REPOSITORY",
+		"wait x --until tomorrow":           "not signed in",
+		"journal --limit many":              "many",
+		"completion fsh":                    "write yardbench completion fish",
+	} {
+		t.Setenv("YARDBENCH_CONFIG", t.TempDir())
+		code, said := try(strings.Fields(line)...)
+		if want := map[bool]int{true: exitSignIn, false: exitUsage}[says == "not signed in"]; code != want || !strings.Contains(said, says) {
+			t.Errorf("%s gives %d and says %q, not %q", line, code, said, says)
+		}
+	}
+	if code, _ := try("secret"); code != 0 {
+		t.Errorf("a command that holds others gives %d alone", code)
+	}
+}
+
+// With --json every way out is one object on standard error.
+func TestProblemsForPrograms(t *testing.T) {
+	for _, c := range []struct {
+		err  error
+		code int
+		kind string
+	}{
+		{errors.New("odd\nlook"), 1, "here"},
+		{usage{errors.New("which?")}, 2, "command-line"},
+		{&wire.Problem{Type: problemKind + "not-found", Title: "Not Found", Status: 404, Detail: "no such"}, 3, "not-found"},
+		{&client.Unreachable{Address: "http://x", Err: errors.New("refused")}, 7, "away"},
+	} {
+		a, _, errs := quiet(t)
+		a.json = true
+		code := a.report(c.err)
+		var said struct {
+			Type, Title, Detail, Next string
+			ExitCode                  int `json:"exit_code"`
+		}
+		if err := json.Unmarshal(errs.Bytes(), &said); err != nil || code != c.code || said.ExitCode != c.code || said.Type != problemKind+c.kind || said.Title == "" || said.Detail == "" || strings.Count(errs.String(), "\n") != 1 {
+			t.Errorf("%v gives %d and says %s, %v", c.err, code, errs, err)
+		}
+	}
+}
+
+// What carries a program's exit code keeps few for itself.
+func TestCarriedExitCodes(t *testing.T) {
+	for _, c := range []struct {
+		err  error
+		code int
+	}{
+		{nil, 0}, {exit(3), 3}, {exit(127), 127}, {&wire.Problem{Status: 404}, exitNotBegun}, {&wire.Problem{Status: 409}, exitNotBegun}, {usage{errors.New("x")}, exitNotBegun},
+		{&wire.Problem{Status: 503}, exitCutOff}, {&client.Unreachable{Err: errors.New("x")}, exitCutOff}, {errors.New("broken pipe"), exitCutOff}, {context.Canceled, exitInterrupt},
+	} {
+		a, _, _ := quiet(t)
+		a.carries = true
+		if code := a.report(c.err); code != c.code {
+			t.Errorf("%v gives %d, not %d", c.err, code, c.code)
 		}
 	}
 }

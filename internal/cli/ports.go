@@ -95,7 +95,7 @@ func (a portCommands) forward() *cobra.Command {
 				go func() {
 					defer conn.Close()
 					if err := api.Tunnel(ctx, args[0], int(port), conn); err != nil && ctx.Err() == nil {
-						a.say(err)
+						a.say(a.told(err))
 					}
 				}()
 			}

@@ -18,7 +18,7 @@ import (
 // follow shows the launch sheet of what was just asked for until it has
 // ended, and tells how it ended. Ctrl-C leaves it going on.
 func (a *app) follow(ctx context.Context, api *client.Client, w wire.Workspace) error {
-	p := &progress{a: a, said: map[string]bool{}, live: isTerminal(a.out) && !a.json}
+	p := &progress{a: a, said: map[string]bool{}, live: isTerminal(a.err) && !a.json && !a.quiet}
 	defer p.tick()()
 	var last wire.Workspace
 	err := api.Watch(ctx, func() (bool, error) {
@@ -61,7 +61,9 @@ func (a *app) follow(ctx context.Context, api *client.Client, w wire.Workspace) 
 	if p.sheet.Outcome != "done" {
 		return a.failure(ctx, api, p.sheet, last)
 	}
-	if !a.json {
+	if a.quiet && !a.json {
+		fmt.Fprintln(a.out, name(last))
+	} else if !a.json {
 		if p.sheet.Hint != "" {
 			fmt.Fprintln(a.out, clean(p.sheet.Hint))
 		}
@@ -140,7 +142,7 @@ type progress struct {
 }
 
 func (p *progress) show(sh wire.Sheet) {
-	if p.a.json {
+	if p.a.json || p.a.quiet {
 		return
 	}
 	p.mu.Lock()
@@ -172,10 +174,10 @@ func (p *progress) draw() {
 	p.wipe()
 	s := p.now[len(p.now)-1]
 	line := fmt.Sprintf("  … %s  %s", clean(s.Title), took(time.Since(s.StartedAt)))
-	if width, _, err := term.GetSize(1); err == nil && text.RuneWidthWithoutEscSequences(line) > width-1 {
+	if width, _, err := term.GetSize(2); err == nil && text.RuneWidthWithoutEscSequences(line) > width-1 {
 		line = text.Trim(line, width-1)
 	}
-	fmt.Fprint(p.a.out, line)
+	fmt.Fprint(p.a.err, line)
 	p.drawn = true
 }
 
@@ -200,7 +202,7 @@ func (p *progress) tick() (stop func()) {
 func (p *progress) once(s wire.Step, line string, attempt int) {
 	if k := fmt.Sprint(s.Number, "/", attempt); !p.said[k] {
 		p.said[k] = true
-		fmt.Fprintln(p.a.out, line)
+		fmt.Fprintln(p.a.err, line)
 	}
 }
 
@@ -214,7 +216,7 @@ func (p *progress) end() {
 
 func (p *progress) wipe() {
 	if p.drawn {
-		fmt.Fprint(p.a.out, "\r\x1b[K")
+		fmt.Fprint(p.a.err, "\r\x1b[K")
 		p.drawn = false
 	}
 }

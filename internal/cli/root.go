@@ -4,14 +4,17 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"net/http"
 	"os"
 	"os/signal"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"unicode"
@@ -46,7 +49,10 @@ const (
 	exitSignIn    = 5   // not signed in
 	exitFailed    = 6   // the workspace failed to come up, or failed on its way
 	exitAway      = 7   // the service does not answer
+	exitLater     = 8   // not now: asked again later it may go well
+	exitNotBegun  = 125 // of run and enter: what was to run was not begun
 	exitInterrupt = 130 // Ctrl-C; what was asked for goes on
+	exitCutOff    = 255 // of run and enter: what runs was lost sight of
 )
 
 // exit is an error that only carries an exit code: all was said already.
@@ -62,7 +68,10 @@ type app struct {
 	in       *os.File
 	out, err io.Writer
 	json     bool
+	quiet    bool
 	address  string
+	began    bool // what the command does has begun: the command line was right
+	carries  bool // the exit code is that of what ran
 }
 
 // Main runs the command line and gives the exit code.
@@ -74,15 +83,14 @@ func Main(args []string) int {
 	root.SetArgs(args)
 	root.SetOut(a.out)
 	root.SetErr(a.err)
-	return a.report(root.ExecuteContext(ctx))
+	err := root.ExecuteContext(ctx)
+	a.json = a.json || !a.began && slices.Contains(args, "--json") // where the rest of the line was not read
+	return a.report(err)
 }
 
 // report says an error and picks its exit code.
 func (a *app) report(err error) int {
 	var code exit
-	var p *wire.Problem
-	var away *client.Unreachable
-	var u usage
 	switch {
 	case err == nil:
 		return 0
@@ -90,49 +98,67 @@ func (a *app) report(err error) int {
 		return int(code)
 	case errors.Is(err, context.Canceled):
 		return exitInterrupt
-	case errors.As(err, &p):
-		a.say(p)
-		switch p.Status {
-		case 404:
-			return exitNotFound
-		case 401:
-			return exitSignIn
-		case 400, 403, 409, 422, 429:
-			return exitRefused
-		}
-		return exitError
-	case errors.As(err, &away):
-		a.say(err)
-		return exitAway
-	case errors.As(err, &u), strings.HasPrefix(err.Error(), "unknown command"), strings.HasPrefix(err.Error(), "unknown flag"), strings.HasPrefix(err.Error(), "unknown shorthand"),
-		strings.HasPrefix(err.Error(), "flag needs"), strings.HasPrefix(err.Error(), "invalid argument"), strings.HasPrefix(err.Error(), "accepts "), strings.HasPrefix(err.Error(), "requires "):
-		a.say(err)
-		fmt.Fprintln(a.err, "see: yardbench --help")
-		return exitUsage
 	}
-	a.say(err)
-	return exitError
+	p, n := a.told(err)
+	if a.carries {
+		switch n {
+		case exitAway, exitLater, exitError:
+			n = exitCutOff
+		default:
+			n = exitNotBegun
+		}
+	}
+	a.say(p, n)
+	return n
 }
 
-func (a *app) say(err error) {
+// told is what an error is told as, with its exit code.
+func (a *app) told(err error) (*wire.Problem, int) {
 	var p *wire.Problem
-	if errors.As(err, &p) && a.json {
-		enc := json.NewEncoder(a.err)
-		_ = enc.Encode(p) // standard error may be closed
+	var away *client.Unreachable
+	var u usage
+	switch {
+	case errors.As(err, &p):
+		code := exitError
+		switch p.Status {
+		case http.StatusNotFound:
+			code = exitNotFound
+		case http.StatusUnauthorized:
+			code = exitSignIn
+		case http.StatusBadRequest, http.StatusForbidden, http.StatusConflict, http.StatusPreconditionFailed, http.StatusUnprocessableEntity:
+			code = exitRefused
+		case http.StatusTooManyRequests, http.StatusBadGateway, http.StatusServiceUnavailable, http.StatusGatewayTimeout, http.StatusInsufficientStorage:
+			code = exitLater
+		}
+		return p, code
+	case errors.As(err, &away):
+		what, next, _ := strings.Cut(away.Error(), "\n")
+		return &wire.Problem{Type: problemKind + "away", Title: "The service does not answer", Detail: what, Next: next}, exitAway
+	case !a.began, errors.As(err, &u):
+		return &wire.Problem{Type: problemKind + "command-line", Title: "The command line is wrong", Detail: err.Error(), Next: "see: yardbench --help"}, exitUsage
+	}
+	what, next, _ := strings.Cut(err.Error(), "\n")
+	return &wire.Problem{Type: problemKind + "here", Title: "It failed here", Detail: what, Next: next}, exitError
+}
+
+// problemKind is what the kinds of problems begin with.
+const problemKind = "urn:yardbench:problem:"
+
+// say says a problem on standard error: with --json as one object on one line.
+func (a *app) say(p *wire.Problem, code int) {
+	if a.json {
+		_ = json.NewEncoder(a.err).Encode(struct { // standard error may be closed
+			*wire.Problem
+			ExitCode int `json:"exit_code"`
+		}{p, code})
 		return
 	}
-	text := err.Error()
-	if errors.As(err, &p) {
-		text = p.Detail
-		if text == "" {
-			text = p.Title
-		}
-		for _, e := range p.Errors {
-			text += "\n  " + e.Field + ": " + e.Detail
-		}
-		if p.Next != "" {
-			text += "\n" + p.Next
-		}
+	text := cmp.Or(p.Detail, p.Title)
+	for _, e := range p.Errors {
+		text += "\n  " + e.Field + ": " + e.Detail
+	}
+	if p.Next != "" {
+		text += "\n" + p.Next
 	}
 	fmt.Fprintln(a.err, "yardbench: "+clean(text))
 }
@@ -156,12 +182,12 @@ func (a *app) root() *cobra.Command {
 	}
 	root.PersistentFlags().BoolVar(&a.json, "json", false, "print JSON for programs")
 	root.PersistentFlags().StringVar(&a.address, "address", "", "the service's address (default: where you signed in; or YARDBENCH_ADDRESS)")
-	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usage{err} })
+	root.PersistentFlags().BoolVarP(&a.quiet, "quiet", "q", false, "no progress, and of what is made its name alone")
 	root.AddGroup(&cobra.Group{ID: "work", Title: "Workspaces:"}, &cobra.Group{ID: "mine", Title: "You:"}, &cobra.Group{ID: "service", Title: "The service:"})
 	for group, commands := range map[string][]*cobra.Command{
-		"work":    {(workspaceCommands{a}).launch(), (workspaceCommands{a}).list(), (workspaceCommands{a}).show(), (workspaceCommands{a}).enter(), (workspaceCommands{a}).run(), (workspaceCommands{a}).logs(), (workspaceCommands{a}).start(), (workspaceCommands{a}).stop(), (workspaceCommands{a}).rebuild(), (workspaceCommands{a}).remove(), (workspaceCommands{a}).hold(), (portCommands{a}).ports(), (portCommands{a}).forward(), (workspaceCommands{a}).services()},
-		"mine":    {(peopleCommands{a}).signIn(), (peopleCommands{a}).signOut(), (peopleCommands{a}).password(), (peopleCommands{a}).enrol(), (peopleCommands{a}).secret(), (peopleCommands{a}).credential(), (peopleCommands{a}).token(), (rulesCommands{a}).cost()},
-		"service": {(peopleCommands{a}).repos(), (definitionCommands{a}).definition(), (definitionCommands{a}).starter(), (prebuildCommands{a}).prebuild(), (adoptCommands{a}).adopt(), (adoptCommands{a}).letGo(), (peopleCommands{a}).people(), (rulesCommands{a}).rules(), (journalCommands{a}).journal(), (journalCommands{a}).webhook(), (serviceCommands{a}).doctor(), (serviceCommands{a}).serve()},
+		"work":    {(workspaceCommands{a}).launch(), (workspaceCommands{a}).list(), (workspaceCommands{a}).show(), (workspaceCommands{a}).enter(), (workspaceCommands{a}).run(), (workspaceCommands{a}).logs(), (workspaceCommands{a}).start(), (workspaceCommands{a}).stop(), (workspaceCommands{a}).rebuild(), (workspaceCommands{a}).remove(), (workspaceCommands{a}).wait(), (workspaceCommands{a}).hold(), (portCommands{a}).ports(), (portCommands{a}).forward(), (portCommands{a}).open(), (workspaceCommands{a}).services()},
+		"mine":    {(peopleCommands{a}).signIn(), (peopleCommands{a}).signOut(), (peopleCommands{a}).whoami(), (peopleCommands{a}).password(), (peopleCommands{a}).enrol(), (peopleCommands{a}).secret(), (peopleCommands{a}).credential(), (peopleCommands{a}).token(), (rulesCommands{a}).cost()},
+		"service": {(peopleCommands{a}).repos(), (definitionCommands{a}).definition(), (definitionCommands{a}).starter(), (prebuildCommands{a}).prebuild(), (adoptCommands{a}).adopt(), (adoptCommands{a}).letGo(), (peopleCommands{a}).people(), (rulesCommands{a}).rules(), (journalCommands{a}).journal(), (journalCommands{a}).webhook(), (serviceCommands{a}).doctor(), (serviceCommands{a}).version(), (serviceCommands{a}).serve()},
 	} {
 		for _, c := range commands {
 			c.GroupID = group
@@ -169,6 +195,10 @@ func (a *app) root() *cobra.Command {
 		}
 	}
 	root.AddCommand((serviceCommands{a}).demo(), (serviceCommands{a}).openapi(), (serviceCommands{a}).lifecycle())
+	root.SetHelpCommand(helper())
+	root.InitDefaultHelpCmd()
+	root.InitDefaultCompletionCmd()
+	a.strict(root)
 	return root
 }
 

@@ -7,6 +7,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -30,17 +31,22 @@ func (a *app) withClient(do func(cmd *cobra.Command, api *client.Client, args []
 	}
 }
 
+// completionTime bounds what a press of a key waits for.
+const completionTime = time.Second
+
 // names completes the names of one's workspaces.
 func (a *app) names(cmd *cobra.Command, args []string, _ string) (out []string, _ cobra.ShellCompDirective) {
-	if len(args) > 0 {
-		return nil, cobra.ShellCompDirectiveDefault
+	if len(args) > 0 && !strings.HasSuffix(cmd.Use, "...") {
+		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
 	if api, err := a.client(); err == nil {
-		ctx, cancel := context.WithTimeout(cmd.Context(), 2*time.Second)
+		ctx, cancel := context.WithTimeout(cmd.Context(), completionTime)
 		defer cancel()
 		ws, _ := api.List(ctx, client.ListQuery{}) // completion that fails completes nothing
 		for _, w := range ws {
-			out = append(out, w.Name+"\t"+w.Phase)
+			if !slices.Contains(args, w.Name) {
+				out = append(out, w.Name+"\t"+w.Phase)
+			}
 		}
 	}
 	return out, cobra.ShellCompDirectiveNoFileComp
@@ -49,7 +55,9 @@ func (a *app) names(cmd *cobra.Command, args []string, _ string) (out []string, 
 // repositoryNames completes the names of repositories.
 func (a *app) repositoryNames(cmd *cobra.Command, args []string, _ string) (out []string, _ cobra.ShellCompDirective) {
 	if api, err := a.client(); err == nil && len(args) == 0 {
-		rs, _ := api.Repositories(cmd.Context()) // completion that fails completes nothing
+		ctx, cancel := context.WithTimeout(cmd.Context(), completionTime)
+		defer cancel()
+		rs, _ := api.Repositories(ctx) // completion that fails completes nothing
 		for _, r := range rs {
 			out = append(out, r.Name)
 		}
@@ -189,98 +197,6 @@ func (a workspaceCommands) launch() *cobra.Command {
 	c.Flags().BoolVar(&dry, "dry-run", false, "only say what it would come to: definition, prepared image, time, price, secrets, limits")
 	c.Flags().BoolVar(&detach, "no-wait", false, "return as soon as it is accepted")
 	return c
-}
-
-func (a workspaceCommands) list() *cobra.Command {
-	var q client.ListQuery
-	c := &cobra.Command{
-		Use: "list", Short: "List workspaces", Example: "  yardbench list\n  yardbench list --all --state failed --state \"disk full\"\n  yardbench list --all --team Harbour --sort -cost", Args: cobra.NoArgs,
-		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
-			ws, err := api.List(cmd.Context(), q)
-			if err != nil {
-				return err
-			}
-			return a.print(ws, func() {
-				a.troubles(cmd.Context(), api)
-				if len(ws) == 0 && q.Wide() {
-					fmt.Fprintln(a.out, "no workspaces; launch one with: yardbench launch REPOSITORY")
-					return
-				} else if len(ws) == 0 {
-					fmt.Fprintln(a.out, "no workspace is so")
-					return
-				}
-				head := []string{"NAME", "STATE", "SINCE", "REPOSITORY", "BRANCH", "SIZE", "AN HOUR", "SO FAR", "LAST 24 HOURS"}
-				if q.All {
-					head = append([]string{"OWNER"}, head...)
-				}
-				t := newTable(a.out, head...)
-				for _, w := range ws {
-					row := []string{w.Name, state(w.Phase, w.FailedIn, w.Conditions), when(w.PhaseAt), w.Repository, w.Branch, w.Size, money(w.HourMicros, w.Currency), money(w.CostMicros, w.Currency), dayMarks(w.Day)}
-					if q.All {
-						row = append([]string{w.Owner}, row...)
-					}
-					t.row(row...)
-				}
-				t.print()
-			})
-		}),
-	}
-	c.Flags().BoolVar(&q.All, "all", false, "everybody's whom you may see")
-	c.Flags().StringArrayVar(&q.States, "state", nil, "a phase or condition, like ready or \"set-up failed\"; given again, one of them")
-	c.Flags().StringVar(&q.Owner, "owner", "", "of one person")
-	c.Flags().StringVar(&q.Team, "team", "", "of one team")
-	c.Flags().StringVar(&q.Repository, "repository", "", "of one repository")
-	c.Flags().StringVar(&q.Branch, "branch", "", "of one branch")
-	c.Flags().StringVar(&q.Size, "size", "", "of one size")
-	c.Flags().StringVar(&q.Find, "find", "", "a part of the name, the owner, the repository or the branch")
-	c.Flags().StringVar(&q.Sort, "sort", "", "name, owner, team, repository, branch, phase, size, phase_at, hour or cost; with a minus before it turned about")
-	return c
-}
-
-// troubles says what keeps the service from being well.
-func (a workspaceCommands) troubles(ctx context.Context, api *client.Client) {
-	if h, err := api.Health(ctx); err == nil { // who cannot ask learns it from what they asked for
-		for _, t := range h.Troubles {
-			fmt.Fprintf(a.out, "%s\n", a.paint(text.FgRed, fmt.Sprintf("since %s %s", when(t.Since), clean(t.Text))))
-		}
-	}
-}
-
-// dayMarks draws a day of half hours as one of hours.
-func dayMarks(day string) string {
-	var b strings.Builder
-	for h := 0; h+1 < len(day); h += 2 {
-		switch two := day[h : h+2]; {
-		case strings.Contains(two, "a"):
-			b.WriteByte('#')
-		case strings.Contains(two, "i"):
-			b.WriteByte('-')
-		default:
-			b.WriteByte('.')
-		}
-	}
-	return b.String()
-}
-
-// strip draws a day: a mark for each hour, # where it was worked in, - where
-// it only ran, . at rest.
-func strip(day []wire.Stretch, now time.Time) string {
-	var b strings.Builder
-	for h := 24; h > 0; h-- {
-		from, to := now.Add(-time.Duration(h)*time.Hour), now.Add(-time.Duration(h-1)*time.Hour)
-		mark := byte('.')
-		for _, s := range day {
-			if s.From.Before(to) && s.To.After(from) {
-				if s.State == "active" {
-					mark = '#'
-				} else if mark == '.' {
-					mark = '-'
-				}
-			}
-		}
-		b.WriteByte(mark)
-	}
-	return b.String()
 }
 
 func (a workspaceCommands) show() *cobra.Command {
@@ -435,28 +351,59 @@ func (j *jsonLines) Close() {
 
 func (a workspaceCommands) start() *cobra.Command {
 	return &cobra.Command{
-		Use: "start NAME", Short: "Start a stopped workspace, or try a failed one again", Example: "  yardbench start tide-board", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names,
-		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
-			w, err := api.Start(cmd.Context(), args[0])
-			if err != nil {
-				return err
-			}
-			return a.follow(cmd.Context(), api, w)
-		}),
+		Use: "start NAME...", Short: "Start stopped workspaces, or try failed ones again", Example: "  yardbench start tide-board\n  yardbench start tide-board berth-planner", Args: cobra.MinimumNArgs(1), ValidArgsFunction: a.names,
+		RunE: a.each((*client.Client).Start),
 	}
 }
 
 func (a workspaceCommands) stop() *cobra.Command {
 	return &cobra.Command{
-		Use: "stop NAME", Short: "Stop a workspace; its files stay", Example: "  yardbench stop tide-board", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names,
-		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
-			w, err := api.Stop(cmd.Context(), args[0])
+		Use: "stop NAME...", Short: "Stop workspaces; their files stay", Example: "  yardbench stop tide-board\n  yardbench stop tide-board berth-planner", Args: cobra.MinimumNArgs(1), ValidArgsFunction: a.names,
+		RunE: a.each((*client.Client).Stop),
+	}
+}
+
+// each asks for something of each workspace that is named, of all before it
+// follows the first. One that refuses keeps none of the others from it; the exit
+// code is that of the first that did.
+func (a workspaceCommands) each(ask func(*client.Client, context.Context, string) (wire.Workspace, error)) func(*cobra.Command, []string) error {
+	return a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+		ctx := cmd.Context()
+		if len(args) == 1 {
+			w, err := ask(api, ctx, args[0])
 			if err != nil {
 				return err
 			}
-			return a.follow(cmd.Context(), api, w)
-		}),
-	}
+			return a.follow(ctx, api, w)
+		}
+		code := 0
+		refused := func(err error) {
+			if n := a.report(err); code == 0 {
+				code = n
+			}
+		}
+		var going []wire.Workspace
+		for _, ref := range args {
+			w, err := ask(api, ctx, ref)
+			if err != nil {
+				refused(err)
+				continue
+			}
+			going = append(going, w)
+		}
+		for _, w := range going {
+			if err := a.follow(ctx, api, w); err != nil {
+				refused(err)
+			}
+			if ctx.Err() != nil {
+				break
+			}
+		}
+		if code != 0 {
+			return exit(code)
+		}
+		return nil
+	})
 }
 
 func (a workspaceCommands) rebuild() *cobra.Command {

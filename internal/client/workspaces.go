@@ -135,6 +135,11 @@ func (c *Client) Ports(ctx context.Context, ref string) ([]wire.Port, error) {
 	return all[wire.Port](ctx, c, workspace(ref, "/ports"))
 }
 
+// Port is one of the ports of a workspace.
+func (c *Client) Port(ctx context.Context, ref string, port int) (wire.Port, error) {
+	return call[wire.Port](ctx, c, "GET", workspace(ref, "/ports/"+strconv.Itoa(port)), nil)
+}
+
 // SharePort says who may visit a port.
 func (c *Client) SharePort(ctx context.Context, ref string, port int, shared bool) (wire.Port, error) {
 	return call[wire.Port](ctx, c, "PUT", workspace(ref, "/ports/"+strconv.Itoa(port)), wire.PortChange{Shared: shared})
