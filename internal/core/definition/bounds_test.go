@@ -153,6 +153,7 @@ func TestTooDeep(t *testing.T) {
 		open + "/x[":                    MaxDepth + 2,
 		"/* * [ */" + open:              -1,
 		"/*/[*/" + open:                 -1,
+		"/*x*//*y*/" + open + "[":       len("/*x*//*y*/") + MaxDepth,
 	} {
 		got, deep := tooDeep([]byte(text))
 		if deep != (at >= 0) || deep && got != at {

@@ -447,3 +447,47 @@ func TestSameImage(t *testing.T) {
 		}
 	}
 }
+
+// The rarest of a service: which ports count, what a reservation says, what its
+// build is cached by, and what a file that is not there is told as.
+func TestServicesToTheLast(t *testing.T) {
+	if n := len(exposed("1-5000")); n != maxPublished {
+		t.Errorf("of 5,000 ports %d count", n)
+	}
+	def, fs := composed(t, "", composeFile, `
+services:
+  app:
+    image: 'a:1'
+    expose: ['1-999', '2000', '2001', '2002']
+    ports: [{target: 0, published: '80'}]
+    deploy: {resources: {reservations: {cpus: '0.5'}}}
+    secrets: [{source: gone, target: gone}, {source: away, target: away}]
+    configs: [{source: said, target: said}]
+  made: {build: {context: .., dockerfile: .devcontainer/Dockerfile, cache_from: ['b:1']}}
+secrets: {gone: {file: ./gone}, away: {environment: AWAY}}
+configs: {said: {content: it}}
+`, ".devcontainer/Dockerfile", "FROM a:1\n")
+	if f, bad := Fatal(fs); bad {
+		t.Fatal(f)
+	}
+	for _, s := range def.Compose.Services {
+		switch s.Name {
+		case "app":
+			if n := len(s.Ports); n != maxPublished || s.Ports[n-1] != 2000 || len(s.Published) != 0 {
+				t.Errorf("it listens on %d ports, the last %d, and publishes %v", n, s.Ports[n-1], s.Published)
+			}
+		case "made":
+			sameJSON(t, "what the build is cached by", s.Build.CacheFrom, `["b:1"]`)
+		}
+	}
+	said := fmt.Sprint(fs)
+	for what, want := range map[string]int{"is no file of the repository": 1, "stands in the compose file": 1, "comes from outside": 1, "the device in deploy": 0} {
+		if n := strings.Count(said, what); n != want {
+			t.Errorf("%q is told %d times in %s", what, n, said)
+		}
+	}
+	// A build file that is not there has no cache to be given.
+	if _, fs := composed(t, "", composeFile, "services:\n  app: {image: 'a:1'}\n  made: {build: {context: .., dockerfile: none, cache_from: ['b:1']}}\n"); !strings.Contains(fmt.Sprint(fs), "none") {
+		t.Errorf("a build file that is not there: %v", fs)
+	}
+}
