@@ -65,19 +65,19 @@ func TestOneWorkspaceAllTheWayThrough(t *testing.T) {
 	}
 	w.must(w.as("ingrid", "", "run", "tide", "--", "no-such-program"), 127, "no such program")
 
-	w.must(w.as("ingrid", "echo piped in\n", "enter", "tide"), 2, "needs a terminal")
+	w.must(w.as("ingrid", "echo piped in\n", "enter", "tide"), 125, "needs a terminal")
 	w.must(w.as("ingrid", "echo piped in as $(whoami)\n", "run", "tide", "--", "sh"), 0, "piped in as crew")
 	w.terminal(t, "tide")
 	logs := w.must(w.as("ingrid", "", "logs", "tide"), 0, "== Image", "== Clone", "key is [secret TIDE_API_KEY]")
 	w.must(w.as("ingrid", "", "list"), 0, "tide", "ready", "loud")
 	var shown struct {
 		wire.Workspace
-		Sheets []wire.Sheet `json:"sheets"`
+		Newest wire.Sheet `json:"newest_sheet"`
 	}
-	if err := json.Unmarshal([]byte(w.must(w.as("ingrid", "", "show", "tide", "--json"), 0)), &shown); err != nil || shown.Phase != "ready" || len(shown.Sheets) != 1 {
+	if err := json.Unmarshal([]byte(w.must(w.as("ingrid", "", "show", "tide", "--json"), 0)), &shown); err != nil || shown.Phase != "ready" || shown.Newest.Number != 1 {
 		t.Errorf("show --json gave %+v, %v", shown, err)
 	}
-	for _, s := range shown.Sheets[0].Steps { // what was brought in is told, and nothing else
+	for _, s := range shown.Newest.Steps { // what was brought in is told, and nothing else
 		brings := s.Title == "Clone" || s.Title == "Image" && !s.Cached
 		if brings != (s.Bytes > 0) {
 			t.Errorf("step %s, cached %v, tells of %d bytes", s.Title, s.Cached, s.Bytes)
@@ -88,7 +88,7 @@ func TestOneWorkspaceAllTheWayThrough(t *testing.T) {
 	w.must(w.as("mats", "", "show", "tide.ingrid"), 3, "there is no workspace")
 	w.must(w.as("mats", "", "list", "--all"), 4, "your own workspaces only")
 	w.must(w.as("astrid", "", "list", "--all"), 0, "ingrid", "tide")
-	w.must(w.as("astrid", "", "run", "tide.ingrid", "--", "env"), 4, "this is ingrid's workspace")
+	w.must(w.as("astrid", "", "run", "tide.ingrid", "--", "env"), 125, "this is ingrid's workspace")
 
 	// Work is kept: committed, pushed, and refused to be thrown away before.
 	w.must(w.as("ingrid", "", "run", "tide", "--", "sh", "-c", "echo more >> README.md && git commit -qam 'More of it' && echo loose > loose.txt"), 0)
@@ -96,7 +96,7 @@ func TestOneWorkspaceAllTheWayThrough(t *testing.T) {
 	w.must(w.as("ingrid", "", "rebuild", "tide", "--new-files"), 4, "loose.txt", "More of it")
 	w.must(w.as("ingrid", "", "stop", "tide"), 0, "tide is stopped")
 	w.must(w.as("ingrid", "", "remove", "tide", "--yes"), 4, "loose.txt", "More of it") // it was looked at before it stopped
-	w.must(w.as("ingrid", "", "run", "tide", "--", "true"), 4, "possible now: start")
+	w.must(w.as("ingrid", "", "run", "tide", "--", "true"), 125, "possible now: start")
 	w.must(w.as("ingrid", "", "start", "tide"), 0, "tide is ready")
 	// Ended behind its back nobody has looked: that is no leave to remove it.
 	w.endBody(t, shown.ID)

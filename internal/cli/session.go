@@ -25,7 +25,6 @@ func (a workspaceCommands) enter() *cobra.Command {
 			"entering again joins it where it was. It ends when its shell does.",
 		Example: "  yardbench enter tide-board\n  yardbench enter tide-board --terminal second", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
-			a.carries = true
 			if !isTerminal(a.in) {
 				return usage{fmt.Errorf("enter needs a terminal here; for piped input: yardbench run %s -- sh", args[0])}
 			}
@@ -47,7 +46,6 @@ func (a workspaceCommands) run() *cobra.Command {
 			"127 is also what is given where there is no such program, 125 where it was not begun, 255 where it was lost sight of.",
 		Example: "  yardbench run tide-board -- make check\n  yardbench run tide-board -- sh -c 'wc -l *.py' > lines.txt", Args: cobra.MinimumNArgs(2), ValidArgsFunction: a.names,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
-			a.carries = true
 			argv := args[1:]
 			if argv[0] == "--" {
 				argv = argv[1:]

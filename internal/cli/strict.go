@@ -11,6 +11,12 @@ import (
 	"yardbench/internal/core/plain"
 )
 
+// carries tells of a command that its exit code is that of what ran.
+func carries(c *cobra.Command) bool {
+	p := c.CommandPath()
+	return p == "yardbench run" || p == "yardbench enter"
+}
+
 // groupMark marks a command that only holds others.
 const groupMark = "group"
 
@@ -23,6 +29,7 @@ func (a *app) strict(c *cobra.Command) {
 		a.strict(sub)
 	}
 	c.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
+		a.carries = carries(c)
 		var unknown *pflag.NotExistError
 		if errors.As(err, &unknown) {
 			var known []string
@@ -52,6 +59,7 @@ func (a *app) strict(c *cobra.Command) {
 			if fits(c, args) == nil {
 				return nil
 			}
+			a.carries = carries(c)
 			if c.HasAvailableSubCommands() && len(args) > 0 {
 				return wrongWord(c, args[0])
 			}
@@ -60,7 +68,7 @@ func (a *app) strict(c *cobra.Command) {
 	}
 	if run := c.RunE; run != nil {
 		c.RunE = func(c *cobra.Command, args []string) error {
-			a.began = true
+			a.began, a.carries = true, carries(c)
 			return run(c, args)
 		}
 	}
