@@ -89,13 +89,40 @@ func newWorldOn(t testing.TB, engine string) *world {
 	return w
 }
 
+// repositories are the demo's, made once for all worlds, which have a copy each.
+var repositories = sync.OnceValues(func() (dir string, err error) {
+	if dir, err = os.MkdirTemp("", "ybt-git-"); err != nil {
+		return "", err
+	}
+	shared = dir
+	for _, name := range demo.Repositories {
+		if err := demo.MakeRepository(context.Background(), dir, name, os.DirFS("../internal/demo")); err != nil {
+			return "", err
+		}
+	}
+	return dir, nil
+})
+
+// shared is what the tests share, to be taken away after them.
+var shared string
+
+func TestMain(m *testing.M) {
+	code := m.Run()
+	if shared != "" {
+		os.RemoveAll(shared)
+	}
+	os.Exit(code)
+}
+
 // hostGit starts a git host with the demo's repositories.
 func (w *world) hostGit() {
 	w.t.Helper()
-	for _, name := range demo.Repositories {
-		if err := demo.MakeRepository(w.t.Context(), w.bare, name, os.DirFS("../internal/demo")); err != nil {
-			w.t.Fatal(err)
-		}
+	made, err := repositories()
+	if err == nil {
+		err = os.CopyFS(w.bare, os.DirFS(made))
+	}
+	if err != nil {
+		w.t.Fatal(err)
 	}
 	handler, err := demo.GitHost(w.bare, func() string { return w.address })
 	if err != nil {
