@@ -63,5 +63,5 @@ func TestFirstOperator(t *testing.T) {
 	for range 11 {
 		w.command("mats", "wrong", "sign-in", w.address, "--as", "mats").run()
 	}
-	w.must(w.command("mats", demo.Password, "sign-in", w.address, "--as", "mats").run(), 4, "too many")
+	w.must(w.command("mats", demo.Password, "sign-in", w.address, "--as", "mats").run(), 8, "too many")
 }

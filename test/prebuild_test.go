@@ -39,8 +39,9 @@ func TestPrebuilds(t *testing.T) {
 	w.must(w.as("runa", "", "prebuild", "run", "press"), 0, "Keep as prepared image", "prepared image 1 of press is kept")
 	w.must(w.as("ingrid", "", "launch", "press", "--dry-run"), 0, "image 1 of today", "at the branch's head")
 	began := time.Now()
-	out := w.must(w.as("ingrid", "", "launch", "press", "--name", "one"), 0, "served by prepared image 1")
-	if strings.Contains(out, "onCreateCommand") || strings.Contains(out, "updateContentCommand") || !strings.Contains(out, "postCreateCommand") {
+	r := w.as("ingrid", "", "launch", "press", "--name", "one")
+	w.must(r, 0, "served by prepared image 1")
+	if out := r.errors; strings.Contains(out, "onCreateCommand") || strings.Contains(out, "updateContentCommand") || !strings.Contains(out, "postCreateCommand") {
 		t.Errorf("of the set-up ran:\n%s", out)
 	}
 	t.Logf("launched from a prepared image in %s", time.Since(began))
@@ -57,7 +58,7 @@ func TestPrebuilds(t *testing.T) {
 	if plans, err := c.Plans(ctx, "press"); err != nil || len(plans[0].Runs) != 1 {
 		t.Fatalf("a push with a wrong mark set a run going: %+v, %v", plans, err)
 	}
-	out = w.must(w.as("ingrid", "", "launch", "press", "--name", "two"), 0, "1 commit behind", "updateContentCommand")
+	w.must(w.as("ingrid", "", "launch", "press", "--name", "two"), 0, "1 commit behind", "updateContentCommand")
 	w.must(w.as("ingrid", "", "run", "two", "--", "sh", "-c", "ls note && cat updates.txt"), 0, "updated\nupdated\n")
 	w.setPushKey("press")
 	w.must(w.as("ingrid", "", "run", "one", "--", "sh", "-c", push), 0)

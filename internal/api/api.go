@@ -244,11 +244,17 @@ var public = map[string]any{"public": true}
 func (a *API) signedIn(ctx huma.Context, next func(huma.Context)) {
 	asked := humagin.Unwrap(ctx)
 	ctx = huma.WithValue(huma.WithValue(ctx, fromKey{}, asked.ClientIP()), askedKey{}, ctx.Header(keyHeader))
+	tags, bad := matchTags(ctx.Header("If-Match"))
 	r, w := asked.Request, asked.Writer
 	if p := unknownWord(ctx.Operation(), r.URL.Query()); p != nil {
 		write(w, p)
 		return
 	}
+	if bad != nil {
+		write(w, bad)
+		return
+	}
+	ctx = huma.WithContext(ctx, service.IfMatch(ctx.Context(), tags))
 	if ctx.Operation().Metadata["public"] == true {
 		next(ctx)
 		return

@@ -316,3 +316,73 @@ func TestKeys(t *testing.T) {
 		t.Errorf("without its answer it is answered %d: %s", res.StatusCode, text)
 	}
 }
+
+// Who changes what somebody else has changed meanwhile is told how it stands.
+func TestChangesOfWhatOthersChange(t *testing.T) {
+	d := description(t)
+	for path, methods := range d.Paths {
+		for method, o := range methods {
+			several := slices.Contains([]string{"put-rules", "change-person", "put-secret", "put-repository-secret", "put-plan", "change-repository", "remove-workspace", "start-workspace", "stop-workspace", "rebuild-workspace"}, o.OperationID)
+			if several != o.takes("If-Match") && o.OperationID != "let-go" {
+				t.Errorf("%s %s takes If-Match: %v", method, path, o.takes("If-Match"))
+			}
+			if slices.Contains([]string{"show-person", "show-secret", "show-repository-secret", "show-plan", "show-rules", "show-workspace", "show-repository"}, o.OperationID) && o.Responses["200"].Headers["ETag"] == nil {
+				t.Errorf("%s %s says no ETag", method, path)
+			}
+		}
+	}
+	address, svc := door(t)
+	astrid := signIn(t, address, "astrid")
+	renew(t, svc, "ingrid")
+	ask := func(method, path, body, match string) (*http.Response, string) {
+		h := bearer(astrid)
+		if match != "" {
+			h.Set("If-Match", match)
+		}
+		return call(t, method, address+"/api/v1"+path, body, h)
+	}
+	tag := func(path string) string {
+		res, text := ask("GET", path, "", "")
+		if tag := res.Header.Get("ETag"); res.StatusCode == 200 && len(tag) > 3 && tag[0] == '"' {
+			return tag
+		}
+		t.Fatalf("%s is answered %d with %q: %s", path, res.StatusCode, res.Header.Get("ETag"), text)
+		return ""
+	}
+	seen := tag("/people/mats")
+	if res, text := ask("PATCH", "/people/mats", `{"team":"Fares"}`, seen); res.StatusCode != 200 || res.Header.Get("ETag") == seen || res.Header.Get("ETag") != tag("/people/mats") {
+		t.Errorf("a change of what was seen is answered %d: %s", res.StatusCode, text)
+	}
+	for what, c := range map[string]struct {
+		method, path, body, match string
+		status                    int
+		says                      string
+	}{
+		"an old state":             {"PATCH", "/people/mats", `{"role":"lead"}`, seen, 412, `"team":"Fares"`},
+		"any state":                {"PATCH", "/people/mats", `{"role":"lead"}`, "*", 200, "lead"},
+		"rubbish":                  {"PATCH", "/people/jonas", `{"role":"lead"}`, "rubbish", 422, "no strong tag"},
+		"a weak tag":               {"PATCH", "/people/jonas", `{"role":"lead"}`, `W/"a"`, 422, "no strong tag"},
+		"an open quotation":        {"PATCH", "/people/jonas", `{"role":"lead"}`, `"a`, 422, "no strong tag"},
+		"two, with nothing":        {"PATCH", "/people/jonas", `{"role":"lead"}`, `"a", `, 422, "no strong tag"},
+		"too much":                 {"PATCH", "/people/jonas", `{"role":"lead"}`, `"` + strings.Repeat("a", 2000) + `"`, 422, "no strong tag"},
+		"several":                  {"PATCH", "/people/jonas", `{"role":"lead"}`, `"a", ` + tag("/people/jonas"), 200, "lead"},
+		"a secret there is not":    {"PUT", "/secrets/KEY", `{"value":"x","everywhere":true}`, "*", 412, "is not there"},
+		"a workspace as it was":    {"POST", "/workspaces/w.ingrid/stop", ``, `"0"`, 412, `"phase":"stopped"`},
+		"rules from nowhere":       {"PUT", "/rules", `{"document":"x","reason":"y"}`, "", 428, "If-Match"},
+		"rules from a version yet": {"PUT", "/rules", `{"document":"zone: Europe/Oslo","reason":"y"}`, `"v0"`, 422, ""},
+	} {
+		if res, text := ask(c.method, c.path, c.body, c.match); res.StatusCode != c.status || !strings.Contains(text, c.says) {
+			t.Errorf("%s is answered %d: %s", what, res.StatusCode, text)
+		}
+	}
+	if res, text := ask("PUT", "/secrets/KEY", `{"value":"x","everywhere":true}`, ""); res.StatusCode != 200 {
+		t.Fatalf("a secret is answered %d: %s", res.StatusCode, text)
+	}
+	first := tag("/secrets/KEY")
+	if res, _ := ask("PUT", "/secrets/KEY", `{"value":"y"}`, first); res.StatusCode != 200 {
+		t.Errorf("a secret set from what was seen is answered %d", res.StatusCode)
+	}
+	if res, text := ask("PUT", "/secrets/KEY", `{"value":"z"}`, first); res.StatusCode != 412 || !strings.Contains(text, `"version":2`) || strings.Contains(text, `"y"`) {
+		t.Errorf("a secret set from an old state is answered %d: %s", res.StatusCode, text)
+	}
+}

@@ -105,7 +105,7 @@ func TestWebhooks(t *testing.T) {
 	if _, err := astrid.AddWebhook(ctx, wire.NewWebhook{URL: r.URL}); err == nil || !strings.Contains(err.Error(), "inside this network") || !strings.Contains(err.Error(), "webhooks_inside") {
 		t.Errorf("an address inside is answered %v", err)
 	}
-	if _, err := astrid.PutRules(ctx, wire.RulesText{Document: rules.First + "\nwebhooks_inside: [127.0.0.1]\n", Reason: "a stand-in"}); err != nil {
+	if _, err := astrid.PutRules(ctx, wire.RulesText{Document: rules.First + "\nwebhooks_inside: [127.0.0.1]\n", Reason: "a stand-in"}, 1); err != nil {
 		t.Fatal(err)
 	}
 	for _, bad := range []string{"", "ftp://x", "http://a:b@127.0.0.1/"} {

@@ -55,7 +55,7 @@ func keyed(o huma.Operation) huma.Operation {
 // asked registers a verb of a workspace, which is done once for each key too.
 func asked[In any](a *API, o huma.Operation, do func(ctx context.Context, who service.Actor, in *In) (wire.Workspace, error)) {
 	o.DefaultStatus = http.StatusAccepted
-	answer(a, keyed(o), func(ctx context.Context, who service.Actor, in *In) (wire.Workspace, error) {
+	answer(a, matching(keyed(o)), func(ctx context.Context, who service.Actor, in *In) (wire.Workspace, error) {
 		key, _ := ctx.Value(askedKey{}).(string)
 		return once(a, ctx, who, key, o.OperationID, in, a.svc.Workspaces.Made, do)
 	})

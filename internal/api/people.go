@@ -22,7 +22,7 @@ func peopleRoutes(a *API) {
 		func(ctx context.Context, who service.Actor, in *PersonPath) (wire.Person, error) {
 			return s.People.Person(ctx, who, in.Person)
 		})
-	answer(a, op("PATCH", "/people/{person}", "change-person", "Change somebody's role or team, or close or open their account", policy.ChangePeople),
+	answer(a, matching(op("PATCH", "/people/{person}", "change-person", "Change somebody's role or team, or close or open their account", policy.ChangePeople)),
 		func(ctx context.Context, who service.Actor, in *struct {
 			PersonPath
 			Body wire.PersonChange

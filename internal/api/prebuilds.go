@@ -29,7 +29,7 @@ func prebuildRoutes(a *API) {
 		func(ctx context.Context, who service.Actor, in *RepositoryBranch) (wire.PrebuildPlan, error) {
 			return s.Prebuilds.Plan(ctx, who, in.Repository, in.Branch)
 		})
-	answer(a, op("PUT", "/repositories/{repository}/prebuild-plan", "put-plan", "Make or change the prebuild plan of a branch", policy.ChangePrebuilds),
+	answer(a, matching(op("PUT", "/repositories/{repository}/prebuild-plan", "put-plan", "Make or change the prebuild plan of a branch", policy.ChangePrebuilds)),
 		func(ctx context.Context, who service.Actor, in *struct {
 			RepositoryPath
 			Body wire.PutPlan

@@ -50,6 +50,17 @@ func op(method, path, id, summary string, action policy.Action) huma.Operation {
 
 // answer registers an operation whose use case gives a value.
 func answer[In, Out any](a *API, o huma.Operation, do func(ctx context.Context, who service.Actor, in *In) (Out, error)) {
+	var some Out
+	if _, tagged := any(some).(service.Tagged); tagged {
+		huma.Register(a.huma, o, func(ctx context.Context, in *In) (*taggedOut[Out], error) {
+			v, err := do(ctx, actor(ctx), in)
+			if err != nil {
+				return nil, err
+			}
+			return &taggedOut[Out]{tagOf(v), v}, nil
+		})
+		return
+	}
 	huma.Register(a.huma, o, func(ctx context.Context, in *In) (*out[Out], error) {
 		v, err := do(ctx, actor(ctx), in)
 		if err != nil {
@@ -236,6 +247,7 @@ func (a *API) routes() {
 		})
 	remove := op("DELETE", "/workspaces/{workspace}", "remove-workspace", "Remove a workspace with its files", policy.RemoveWorkspace)
 	remove.DefaultStatus = http.StatusAccepted
+	remove = matching(remove)
 	answer(a, remove, func(ctx context.Context, who service.Actor, in *struct {
 		Workspace
 		Discard bool `query:"discard" doc:"Even when work in it exists nowhere else"`
@@ -243,7 +255,7 @@ func (a *API) routes() {
 		return s.Workspaces.Remove(ctx, who, in.Ref, in.Discard)
 	})
 
-	answer(a, op("PATCH", "/repositories/{repository}", "change-repository", "Change whose a repository is", policy.ChangeRepository),
+	answer(a, matching(op("PATCH", "/repositories/{repository}", "change-repository", "Change whose a repository is", policy.ChangeRepository)),
 		func(ctx context.Context, who service.Actor, in *struct {
 			Repository string `path:"repository" maxLength:"64"`
 			Body       wire.RepositoryChange

@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"net/http"
 
 	"yardbench/internal/core/policy"
 	"yardbench/internal/service"
@@ -24,8 +25,12 @@ func rulesRoutes(a *API) {
 		func(ctx context.Context, who service.Actor, in *struct{ Body wire.RulesText }) (wire.RulesCheck, error) {
 			return s.HouseRules.CheckRules(ctx, who, in.Body.Document)
 		})
-	answer(a, op("PUT", "/rules", "put-rules", "Make a document the house rules: in force at once", policy.ChangeRules),
+	answer(a, matching(op("PUT", "/rules", "put-rules", "Make a document the house rules: in force at once", policy.ChangeRules)),
 		func(ctx context.Context, who service.Actor, in *struct{ Body wire.RulesText }) (wire.Rules, error) {
+			if !service.Matched(ctx) {
+				return wire.Rules{}, &wire.Problem{Type: "urn:yardbench:problem:match-wanted", Title: http.StatusText(http.StatusPreconditionRequired), Status: http.StatusPreconditionRequired,
+					Detail: "it is not said from which version these house rules were made", Next: "send the ETag of that version as If-Match"}
+			}
 			return s.HouseRules.PutRules(ctx, who, in.Body)
 		})
 }

@@ -19,7 +19,7 @@ func secretRoutes(a *API) {
 			all, err := s.Secrets.Secrets(ctx, who)
 			return service.One(all, err, func(v wire.Secret) bool { return v.Name == in.Name }, "secret", in.Name)
 		})
-	answer(a, op("PUT", "/secrets/{name}", "put-secret", "Set one of your secrets", policy.ChangeSecrets),
+	answer(a, matching(op("PUT", "/secrets/{name}", "put-secret", "Set one of your secrets", policy.ChangeSecrets)),
 		func(ctx context.Context, who service.Actor, in *struct {
 			SecretPath
 			Body wire.SecretValue
@@ -42,7 +42,7 @@ func secretRoutes(a *API) {
 			all, err := s.Secrets.RepositorySecrets(ctx, who, in.Repository)
 			return service.One(all, err, func(v wire.Secret) bool { return v.Name == in.Name }, "secret", in.Name)
 		})
-	answer(a, op("PUT", "/repositories/{repository}/secrets/{name}", "put-repository-secret", "Set one of a repository's secrets", policy.ChangeRepoSecret),
+	answer(a, matching(op("PUT", "/repositories/{repository}/secrets/{name}", "put-repository-secret", "Set one of a repository's secrets", policy.ChangeRepoSecret)),
 		func(ctx context.Context, who service.Actor, in *struct {
 			RepositoryPath
 			SecretPath

@@ -74,6 +74,7 @@ func (a rulesCommands) rules() *cobra.Command {
 		}),
 	}
 	var in wire.RulesText
+	var base int
 	put := &cobra.Command{
 		Use: "put FILE", Short: "Make a document the house rules: in force at once (operators)", Example: "  yardbench rules put rules.yaml --why 'smaller teams rest sooner'", Args: cobra.ExactArgs(1),
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) (err error) {
@@ -83,7 +84,14 @@ func (a rulesCommands) rules() *cobra.Command {
 			if in.Document, err = readDocument(args[0], a.in); err != nil {
 				return err
 			}
-			v, err := api.PutRules(cmd.Context(), in)
+			if base == 0 {
+				now, err := api.Rules(cmd.Context(), 0)
+				if err != nil {
+					return err
+				}
+				base = now.Version
+			}
+			v, err := api.PutRules(cmd.Context(), in, base)
 			if err != nil {
 				return err
 			}
@@ -96,7 +104,7 @@ func (a rulesCommands) rules() *cobra.Command {
 		}),
 	}
 	put.Flags().StringVar(&in.Reason, "why", "", "the reason, for others to read")
-	put.Flags().IntVar(&in.Base, "base", 0, "the version it was made from: refused when there is a newer one")
+	put.Flags().IntVar(&base, "base", 0, "the version it was made from: refused when there is a newer one (default: the one in force)")
 	c.AddCommand(show, versions, check, put)
 	return c
 }

@@ -154,10 +154,15 @@ func readProblem(res *http.Response) error {
 
 // call sends a request and reads a JSON answer into T.
 func call[T any](ctx context.Context, c *Client, method, path string, body any) (T, error) {
+	return send[T](ctx, c, method, path, body, nil)
+}
+
+// send is call with more to the head of the request.
+func send[T any](ctx context.Context, c *Client, method, path string, body any, header http.Header) (T, error) {
 	var v T
 	ctx, cancel := context.WithTimeout(ctx, 3*time.Minute)
 	defer cancel()
-	res, err := c.do(ctx, method, path, body, nil)
+	res, err := c.do(ctx, method, path, body, header)
 	if err != nil {
 		return v, err
 	}

@@ -3,6 +3,7 @@ package client
 import (
 	"context"
 	"io"
+	"net/http"
 	"net/url"
 	"strconv"
 
@@ -29,9 +30,10 @@ func (c *Client) CheckRules(ctx context.Context, document string) (wire.RulesChe
 	return call[wire.RulesCheck](ctx, c, "POST", "/rules/check", wire.RulesText{Document: document})
 }
 
-// PutRules makes a document the house rules.
-func (c *Client) PutRules(ctx context.Context, in wire.RulesText) (wire.Rules, error) {
-	return call[wire.Rules](ctx, c, "PUT", "/rules", in)
+// PutRules makes a document the house rules, which was made from a version of
+// them: refused where there is a newer one.
+func (c *Client) PutRules(ctx context.Context, in wire.RulesText, base int) (wire.Rules, error) {
+	return send[wire.Rules](ctx, c, "PUT", "/rules", in, http.Header{"If-Match": {`"` + wire.RulesVersion{Version: base}.Tag() + `"`}})
 }
 
 // CostQuery says what is to be reported; empty fields are the usual.

@@ -15,6 +15,7 @@ const (
 	Denied                    // who asks may not
 	Missing                   // there is no such thing, or none that they may see
 	Conflict                  // it does not go with how things stand now
+	Stale                     // it is another than whoever asked has seen; see Now
 	TooMany                   // it was asked too often; see After
 	Away                      // something that is needed does not answer now
 	NoRoom                    // there is no room to write it down
@@ -29,6 +30,7 @@ type Fault struct {
 	Next   string // what to do about it; may be empty
 	Parts  []Part
 	After  time.Duration // when to ask again; 0 is not said
+	Now    any           // how the thing stands now, as the door tells of it; nil is not said
 }
 
 // Part is what is wrong with one part of what was asked.

@@ -88,7 +88,7 @@ func TestAskedAgainAndDoneOnce(t *testing.T) {
 	for old, now := range map[string]string{"person: {existing: 5, running: 3, cores: 6, memory: 12 GiB}": "person: {existing: 5000}", "team: {running: 12, cores: 20, memory: 40 GiB}": "team: {existing: 5000}"} {
 		text = strings.Replace(text, old, now, 1)
 	}
-	if _, err := operator.PutRules(ctx, wire.RulesText{Document: text, Reason: "room"}); err != nil {
+	if _, err := operator.PutRules(ctx, wire.RulesText{Document: text, Reason: "room"}, rules.Version); err != nil {
 		t.Fatal(err)
 	}
 	at, lost := losing(t, c.Address())

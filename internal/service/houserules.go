@@ -152,8 +152,8 @@ func (s *HouseRules) PutRules(ctx context.Context, a Actor, in wire.RulesText) (
 		if err != nil {
 			return err
 		}
-		if in.Base != 0 && in.Base != now.Version {
-			return conflict("newer-rules", fmt.Sprintf("version %d was put meanwhile, and this was made from version %d", now.Version, in.Base), "look at what changed and make yours from it")
+		if err := matches(ctx, "what the house rules are", wire.Rules{RulesVersion: wire.RulesVersion{Version: now.Version, Author: nameOf(ctx, tx.Q, now.AuthorID), Reason: now.Reason, At: now.At, Changes: []string{}}, Document: now.Document}); err != nil {
+			return err
 		}
 		out.At = tx.Now()
 		out.Version, err = s.putRules(ctx, tx, store.RulesVersion{Document: in.Document, AuthorID: a.ID, Reason: in.Reason}, c.Changes)

@@ -28,13 +28,18 @@ func TestHouseRules(t *testing.T) {
 		{"no reason", astrid, wire.RulesText{Document: good}, 422, "reason"},
 		{"a unit slip", astrid, wire.RulesText{Document: strings.Replace(good, "2 GiB", "2 GB", 1), Reason: "why"}, 422, "line 8, column 30"},
 		{"nothing new", astrid, wire.RulesText{Document: rules.First, Reason: "why"}, 409, "changes nothing"},
-		{"from an old version", astrid, wire.RulesText{Document: good, Reason: "why", Base: 9}, 409, "put meanwhile"},
 	} {
 		if _, err := s.HouseRules.PutRules(ctx, c.who, c.in); status(err) != c.status || !strings.Contains(err.Error(), c.says) {
 			t.Errorf("%s is answered %v", c.what, err)
 		}
 	}
-	v, err := s.HouseRules.PutRules(ctx, astrid, wire.RulesText{Document: good, Reason: "shorter evenings", Base: 1})
+	for _, tags := range [][]string{{"v9"}, {"v0", "v2"}} {
+		_, err := s.HouseRules.PutRules(IfMatch(ctx, tags), astrid, wire.RulesText{Document: good, Reason: "why"})
+		if now, ok := wire.ProblemOf(err).Now.(wire.Rules); status(err) != 412 || !ok || now.Version != 1 || now.Document == "" {
+			t.Errorf("from %v: %v, with %+v", tags, err, now)
+		}
+	}
+	v, err := s.HouseRules.PutRules(IfMatch(ctx, []string{"v1"}), astrid, wire.RulesText{Document: good, Reason: "shorter evenings"})
 	if err != nil || v.Version != 2 || !slices.Equal(v.Changes, []string{"idle.rest_after: 1 h → 30 min"}) {
 		t.Fatalf("put %+v, %v", v, err)
 	}

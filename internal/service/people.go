@@ -178,6 +178,13 @@ func (s *People) ChangePerson(ctx context.Context, a Actor, name string, in wire
 		team = &t
 	}
 	err = s.store.Write(ctx, func(tx *store.Tx) (err error) {
+		now, err := tx.PersonByID(ctx, p.ID)
+		if err == nil {
+			err = matches(ctx, quote(p.Name), personView(now))
+		}
+		if err != nil {
+			return err
+		}
 		if in.Role != "" {
 			if err := tx.SetRole(ctx, p.ID, policy.Role(in.Role)); err != nil {
 				return err

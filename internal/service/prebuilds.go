@@ -64,6 +64,16 @@ func (s *Prebuilds) PutPlan(ctx context.Context, a Actor, repository string, in 
 		return wire.PrebuildPlan{}, err // no such branch, or a definition that makes nothing
 	}
 	err = s.store.Write(store.About(ctx, p.ID), func(tx *store.Tx) error {
+		var now Tagged
+		old, err := tx.PrebuildPlan(ctx, r.ID, p.Branch)
+		if err == nil {
+			now = planOf(ctx, tx.Q, r, old)
+		} else if !errors.Is(err, store.ErrNotFound) {
+			return err
+		}
+		if err := matches(ctx, "the prebuild plan of "+p.Branch, now); err != nil {
+			return err
+		}
 		if err := tx.PutPrebuildPlan(ctx, p); err != nil {
 			return err
 		}
@@ -156,8 +166,13 @@ func (s *Prebuilds) Plans(ctx context.Context, a Actor, repository string) ([]wi
 	return out, err
 }
 
+// planOf is a plan without what comes of it.
+func planOf(ctx context.Context, q store.Q, r store.Repository, p store.PrebuildPlan) wire.PrebuildPlan {
+	return wire.PrebuildPlan{Repository: r.Name, Branch: p.Branch, OnPush: p.OnPush, Timetable: p.Timetable, Keep: p.Keep, MadeBy: nameOf(ctx, q, p.MadeBy), Runs: []wire.PrebuildRun{}}
+}
+
 func (s *Prebuilds) planView(ctx context.Context, r store.Repository, p store.PrebuildPlan) (wire.PrebuildPlan, error) {
-	v := wire.PrebuildPlan{Repository: r.Name, Branch: p.Branch, OnPush: p.OnPush, Timetable: p.Timetable, Keep: p.Keep, MadeBy: nameOf(ctx, s.store.Read(), p.MadeBy), Runs: []wire.PrebuildRun{}}
+	v := planOf(ctx, s.store.Read(), r, p)
 	if at := s.nextRun(ctx, p); !at.IsZero() {
 		at = at.UTC()
 		v.NextAt = &at

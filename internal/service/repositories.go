@@ -161,6 +161,13 @@ func (s *Repositories) ChangeRepository(ctx context.Context, a Actor, name strin
 	}
 	r.TeamID, r.Team = team.ID, team.Name
 	return repositoryView(r), s.store.Write(ctx, func(tx *store.Tx) error {
+		now, err := tx.RepositoryByID(ctx, r.ID)
+		if err == nil {
+			err = matches(ctx, quote(r.Name), repositoryView(now))
+		}
+		if err != nil {
+			return err
+		}
 		if err := tx.SetRepositoryTeam(ctx, r.ID, team.ID); err != nil {
 			return err
 		}

@@ -94,6 +94,17 @@ func (s *Secrets) putSecret(ctx context.Context, a Actor, row store.Secret, in w
 	}
 	err = s.store.Write(ctx, func(tx *store.Tx) (err error) {
 		row.UpdatedAt = tx.Now()
+		var now Tagged
+		all, err := tx.Secrets(ctx, row.Level, row.SubjectID)
+		if i := slices.IndexFunc(all, func(o store.Secret) bool { return o.Name == row.Name }); i >= 0 {
+			now = secretView(all[i])
+		}
+		if err == nil {
+			err = matches(ctx, "secret "+row.Name, now)
+		}
+		if err != nil {
+			return err
+		}
 		row.Version, err = tx.PutSecret(ctx, row, ids, func(version int) ([]byte, error) {
 			return s.vault.Seal(in.Value, session.SecretPlace(row.Level, row.SubjectID, row.Name, version)...)
 		})

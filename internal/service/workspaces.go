@@ -260,6 +260,15 @@ func (s *Workspaces) want(ctx context.Context, a Actor, ref string, v lifecycle.
 		if err != nil {
 			return err
 		}
+		if Matched(ctx) {
+			seen, err := s.views.view(ctx, tx.Q, w)
+			if err == nil {
+				err = matches(ctx, quote(w.Name), seen)
+			}
+			if err != nil {
+				return err
+			}
+		}
 		if err := lifecycle.Permit(v, w.Phase, w.Plan.Adopted != nil); err != nil {
 			return err
 		}

@@ -15,6 +15,7 @@ var statuses = map[fault.Class]int{
 	fault.Denied:   http.StatusForbidden,
 	fault.Missing:  http.StatusNotFound,
 	fault.Conflict: http.StatusConflict,
+	fault.Stale:    http.StatusPreconditionFailed,
 	fault.TooMany:  http.StatusTooManyRequests,
 	fault.Away:     http.StatusServiceUnavailable,
 	fault.NoRoom:   http.StatusInsufficientStorage,
@@ -32,7 +33,7 @@ func ProblemOf(err error) *Problem {
 		return nil
 	}
 	status := statuses[f.Class]
-	p = &Problem{Type: "urn:yardbench:problem:" + f.Kind, Title: http.StatusText(status), Status: status, Detail: f.Detail, Next: f.Next, RetryAfterS: int(f.After / time.Second)}
+	p = &Problem{Type: "urn:yardbench:problem:" + f.Kind, Title: http.StatusText(status), Status: status, Detail: f.Detail, Next: f.Next, RetryAfterS: int(f.After / time.Second), Now: f.Now}
 	for _, part := range f.Parts {
 		p.Errors = append(p.Errors, FieldProblem{Field: part.Field, Detail: part.Detail})
 	}

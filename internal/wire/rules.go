@@ -21,7 +21,6 @@ type Rules struct {
 type RulesText struct {
 	Document string `json:"document" maxLength:"262144"`
 	Reason   string `json:"reason,omitempty" maxLength:"300" doc:"Why; needed to put it"`
-	Base     int    `json:"base,omitempty" doc:"The version it was made from: refused when there is a newer one"`
 }
 
 // RulesCheck is what is to be said of a document.

@@ -18,6 +18,7 @@ type Problem struct {
 	Detail string         `json:"detail,omitempty" doc:"What happened, naming the thing"`
 	Next   string         `json:"next,omitempty" doc:"What to do about it"`
 	Errors []FieldProblem `json:"errors,omitempty"`
+	Now    any            `json:"now,omitempty" doc:"With 412: how the thing stands now"`
 	// RetryAfterS is what stands in the header Retry-After; 0 is none.
 	RetryAfterS int `json:"-"`
 }

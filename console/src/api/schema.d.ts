@@ -2201,6 +2201,8 @@ export interface components {
             errors?: components["schemas"]["FieldProblem"][];
             /** @description What to do about it */
             next?: string;
+            /** @description With 412: how the thing stands now */
+            now?: unknown;
             /** Format: int64 */
             status: number;
             title: string;
@@ -2315,11 +2317,6 @@ export interface components {
             what: string;
         };
         RulesText: {
-            /**
-             * Format: int64
-             * @description The version it was made from: refused when there is a newer one
-             */
-            base?: number;
             document: string;
             /** @description Why; needed to put it */
             reason?: string;
@@ -4578,6 +4575,7 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -4964,6 +4962,7 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -5103,7 +5102,10 @@ export interface operations {
     "change-person": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that it had when you looked: where it is another now, nothing is changed, and the answer is 412 with how it stands */
+                "If-Match"?: string;
+            };
             path: {
                 person: string;
             };
@@ -5118,6 +5120,7 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -5153,6 +5156,15 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5910,6 +5922,7 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -5975,7 +5988,10 @@ export interface operations {
     "change-repository": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that it had when you looked: where it is another now, nothing is changed, and the answer is 412 with how it stands */
+                "If-Match"?: string;
+            };
             path: {
                 repository: string;
             };
@@ -5990,6 +6006,7 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -6025,6 +6042,15 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6385,6 +6411,7 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -6450,7 +6477,10 @@ export interface operations {
     "put-plan": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that it had when you looked: where it is another now, nothing is changed, and the answer is 412 with how it stands */
+                "If-Match"?: string;
+            };
             path: {
                 repository: string;
             };
@@ -6465,6 +6495,7 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -6500,6 +6531,15 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7034,6 +7074,7 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -7099,7 +7140,10 @@ export interface operations {
     "put-repository-secret": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that it had when you looked: where it is another now, nothing is changed, and the answer is 412 with how it stands */
+                "If-Match"?: string;
+            };
             path: {
                 repository: string;
                 name: string;
@@ -7115,6 +7159,7 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -7150,6 +7195,15 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7336,7 +7390,10 @@ export interface operations {
     "put-rules": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that it had when you looked: where it is another now, nothing is changed, and the answer is 412 with how it stands */
+                "If-Match"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -7349,6 +7406,7 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -7384,6 +7442,15 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7504,6 +7571,7 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -7661,6 +7729,7 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -7726,7 +7795,10 @@ export interface operations {
     "put-secret": {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The ETag that it had when you looked: where it is another now, nothing is changed, and the answer is 412 with how it stands */
+                "If-Match"?: string;
+            };
             path: {
                 name: string;
             };
@@ -7741,6 +7813,7 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -7776,6 +7849,15 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9481,6 +9563,7 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -9549,7 +9632,10 @@ export interface operations {
                 /** @description Even when work in it exists nowhere else */
                 discard?: boolean;
             };
-            header?: never;
+            header?: {
+                /** @description The ETag that it had when you looked: where it is another now, nothing is changed, and the answer is 412 with how it stands */
+                "If-Match"?: string;
+            };
             path: {
                 /** @description NAME, or NAME.OWNER for somebody else's */
                 workspace: string;
@@ -9561,6 +9647,7 @@ export interface operations {
             /** @description Accepted */
             202: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -9596,6 +9683,15 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9642,6 +9738,7 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -9785,6 +9882,8 @@ export interface operations {
             header?: {
                 /** @description A random key of whoever asks: what is asked again with it within a day is not done again, and is answered as the first time */
                 "Idempotency-Key"?: string;
+                /** @description The ETag that it had when you looked: where it is another now, nothing is changed, and the answer is 412 with how it stands */
+                "If-Match"?: string;
             };
             path: {
                 /** @description NAME, or NAME.OWNER for somebody else's */
@@ -9797,6 +9896,7 @@ export interface operations {
             /** @description Accepted */
             202: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -9832,6 +9932,15 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -10223,6 +10332,8 @@ export interface operations {
             header?: {
                 /** @description A random key of whoever asks: what is asked again with it within a day is not done again, and is answered as the first time */
                 "Idempotency-Key"?: string;
+                /** @description The ETag that it had when you looked: where it is another now, nothing is changed, and the answer is 412 with how it stands */
+                "If-Match"?: string;
             };
             path: {
                 /** @description NAME, or NAME.OWNER for somebody else's */
@@ -10239,6 +10350,7 @@ export interface operations {
             /** @description Accepted */
             202: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -10274,6 +10386,15 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -10737,6 +10858,8 @@ export interface operations {
             header?: {
                 /** @description A random key of whoever asks: what is asked again with it within a day is not done again, and is answered as the first time */
                 "Idempotency-Key"?: string;
+                /** @description The ETag that it had when you looked: where it is another now, nothing is changed, and the answer is 412 with how it stands */
+                "If-Match"?: string;
             };
             path: {
                 /** @description NAME, or NAME.OWNER for somebody else's */
@@ -10749,6 +10872,7 @@ export interface operations {
             /** @description Accepted */
             202: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -10784,6 +10908,15 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -10817,6 +10950,8 @@ export interface operations {
             header?: {
                 /** @description A random key of whoever asks: what is asked again with it within a day is not done again, and is answered as the first time */
                 "Idempotency-Key"?: string;
+                /** @description The ETag that it had when you looked: where it is another now, nothing is changed, and the answer is 412 with how it stands */
+                "If-Match"?: string;
             };
             path: {
                 /** @description NAME, or NAME.OWNER for somebody else's */
@@ -10829,6 +10964,7 @@ export interface operations {
             /** @description Accepted */
             202: {
                 headers: {
+                    ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -10864,6 +11000,15 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };

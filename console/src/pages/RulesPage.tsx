@@ -55,7 +55,7 @@ export function RulesPage({ person }: { person: Person }) {
     setBegun((n) => n + 1);
   };
   const put = useMutation({
-    mutationFn: (f: { draft: Draft; reason: string }) => take(api.PUT("/api/v1/rules", { body: { document: f.draft.document, reason: f.reason, base: f.draft.base } })),
+    mutationFn: (f: { draft: Draft; reason: string }) => take(api.PUT("/api/v1/rules", { params: { header: { "If-Match": `"v${f.draft.base}"` } }, body: { document: f.draft.document, reason: f.reason } })),
     onSettled,
     onError,
     onSuccess: () => begin(undefined),
