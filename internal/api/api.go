@@ -129,7 +129,7 @@ func (a *API) OpenAPI() ([]byte, error) { return a.huma.OpenAPI().MarshalJSON() 
 
 // newProblem is every error the framework itself makes.
 func newProblem(status int, msg string, errs ...error) huma.StatusError {
-	p := &wire.Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: msg}
+	p := &wire.Problem{Type: wire.ProblemOfStatus(status), Title: http.StatusText(status), Status: status, Detail: msg}
 	for _, err := range errs {
 		if own := wire.ProblemOf(err); own != nil {
 			return own

@@ -3,12 +3,14 @@ package api
 import (
 	"strings"
 
+	"yardbench/internal/wire"
+
 	"github.com/danielgtaylor/huma/v2"
 )
 
 // opened opens what is answered to members that come later, in the description:
 // whoever was generated from it does not refuse them. What is sent to us stays
-// closed, so that a slip of the pen is told.
+// closed, so that a slip of the pen is told. The kinds of problems are a set.
 func opened(doc *huma.OpenAPI) {
 	all := doc.Components.Schemas.Map()
 	sent := map[string]bool{}
@@ -40,6 +42,9 @@ func opened(doc *huma.OpenAPI) {
 				}
 			}
 		}
+	}
+	for _, k := range wire.ProblemKinds {
+		all["Problem"].Properties["type"].Enum = append(all["Problem"].Properties["type"].Enum, wire.ProblemPrefix+k.Kind)
 	}
 	for name, s := range all {
 		if closed, ok := s.AdditionalProperties.(bool); ok && !closed && !sent[name] {

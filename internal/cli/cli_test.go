@@ -285,7 +285,7 @@ func TestProblemsForPrograms(t *testing.T) {
 	}{
 		{errors.New("odd\nlook"), 1, "here"},
 		{usage{errors.New("which?")}, 2, "command-line"},
-		{&wire.Problem{Type: problemKind + "not-found", Title: "Not Found", Status: 404, Detail: "no such"}, 3, "not-found"},
+		{&wire.Problem{Type: wire.ProblemPrefix + "not-found", Title: "Not Found", Status: 404, Detail: "no such"}, 3, "not-found"},
 		{&client.Unreachable{Address: "http://x", Err: errors.New("refused")}, 7, "away"},
 	} {
 		a, _, errs := quiet(t)
@@ -295,7 +295,7 @@ func TestProblemsForPrograms(t *testing.T) {
 			Type, Title, Detail, Next string
 			ExitCode                  int `json:"exit_code"`
 		}
-		if err := json.Unmarshal(errs.Bytes(), &said); err != nil || code != c.code || said.ExitCode != c.code || said.Type != problemKind+c.kind || said.Title == "" || said.Detail == "" || strings.Count(errs.String(), "\n") != 1 {
+		if err := json.Unmarshal(errs.Bytes(), &said); err != nil || code != c.code || said.ExitCode != c.code || said.Type != wire.ProblemPrefix+c.kind || said.Title == "" || said.Detail == "" || strings.Count(errs.String(), "\n") != 1 {
 			t.Errorf("%v gives %d and says %s, %v", c.err, code, errs, err)
 		}
 	}

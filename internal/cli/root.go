@@ -133,16 +133,13 @@ func (a *app) told(err error) (*wire.Problem, int) {
 		return p, code
 	case errors.As(err, &away):
 		what, next, _ := strings.Cut(away.Error(), "\n")
-		return &wire.Problem{Type: problemKind + "away", Title: "The service does not answer", Detail: what, Next: next}, exitAway
+		return &wire.Problem{Type: wire.ProblemPrefix + "away", Title: "The service does not answer", Detail: what, Next: next}, exitAway
 	case !a.began, errors.As(err, &u):
-		return &wire.Problem{Type: problemKind + "command-line", Title: "The command line is wrong", Detail: err.Error(), Next: "see: yardbench --help"}, exitUsage
+		return &wire.Problem{Type: wire.ProblemPrefix + "command-line", Title: "The command line is wrong", Detail: err.Error(), Next: "see: yardbench --help"}, exitUsage
 	}
 	what, next, _ := strings.Cut(err.Error(), "\n")
-	return &wire.Problem{Type: problemKind + "here", Title: "It failed here", Detail: what, Next: next}, exitError
+	return &wire.Problem{Type: wire.ProblemPrefix + "here", Title: "It failed here", Detail: what, Next: next}, exitError
 }
-
-// problemKind is what the kinds of problems begin with.
-const problemKind = "urn:yardbench:problem:"
 
 // say says a problem on standard error: with --json as one object on one line.
 func (a *app) say(p *wire.Problem, code int) {
@@ -194,7 +191,7 @@ func (a *app) root() *cobra.Command {
 			root.AddCommand(c)
 		}
 	}
-	root.AddCommand((serviceCommands{a}).demo(), (serviceCommands{a}).openapi(), (serviceCommands{a}).lifecycle())
+	root.AddCommand((serviceCommands{a}).demo(), (serviceCommands{a}).openapi(), (serviceCommands{a}).lifecycle(), (serviceCommands{a}).problems())
 	root.SetHelpCommand(helper())
 	root.InitDefaultHelpCmd()
 	root.InitDefaultCompletionCmd()

@@ -18,6 +18,7 @@ import (
 	"yardbench/internal/demo"
 	"yardbench/internal/serve"
 	"yardbench/internal/service"
+	"yardbench/internal/wire"
 )
 
 // serviceFlags are those of the service, here and in the demo.
@@ -89,6 +90,16 @@ func (a serviceCommands) openapi() *cobra.Command {
 				return err
 			}
 			_, err = fmt.Fprintln(a.out, indented.String())
+			return err
+		},
+	}
+}
+
+func (a serviceCommands) problems() *cobra.Command {
+	return &cobra.Command{
+		Use: "problems", Short: "Print the document of the kinds of problems", Hidden: true, Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			_, err := fmt.Fprint(a.out, wire.ProblemDocument())
 			return err
 		},
 	}

@@ -2206,8 +2206,11 @@ export interface components {
             /** Format: int64 */
             status: number;
             title: string;
-            /** @description Which kind of problem: a URI of the form urn:yardbench:problem:KIND */
-            type?: string;
+            /**
+             * @description Which kind of problem: a URI of the form urn:yardbench:problem:KIND
+             * @enum {string}
+             */
+            type?: "urn:yardbench:problem:sign-in" | "urn:yardbench:problem:pass" | "urn:yardbench:problem:push-mark" | "urn:yardbench:problem:forbidden" | "urn:yardbench:problem:cross-origin" | "urn:yardbench:problem:access-ended" | "urn:yardbench:problem:not-found" | "urn:yardbench:problem:bad-request" | "urn:yardbench:problem:no-such-method" | "urn:yardbench:problem:not-acceptable" | "urn:yardbench:problem:slow-request" | "urn:yardbench:problem:not-now" | "urn:yardbench:problem:name-taken" | "urn:yardbench:problem:no-change" | "urn:yardbench:problem:over-limit" | "urn:yardbench:problem:too-many" | "urn:yardbench:problem:unpushed-work" | "urn:yardbench:problem:work-unknown" | "urn:yardbench:problem:has-workspaces" | "urn:yardbench:problem:account-open" | "urn:yardbench:problem:own-account" | "urn:yardbench:problem:definition-refused" | "urn:yardbench:problem:repository-credential" | "urn:yardbench:problem:taken-on" | "urn:yardbench:problem:read-only" | "urn:yardbench:problem:not-here" | "urn:yardbench:problem:yard-refuses" | "urn:yardbench:problem:answer-lost" | "urn:yardbench:problem:changed" | "urn:yardbench:problem:too-large" | "urn:yardbench:problem:media-type" | "urn:yardbench:problem:invalid" | "urn:yardbench:problem:unknown-word" | "urn:yardbench:problem:unknown-mark" | "urn:yardbench:problem:unfit-key" | "urn:yardbench:problem:key-of-another" | "urn:yardbench:problem:unfit-match" | "urn:yardbench:problem:definition" | "urn:yardbench:problem:rules" | "urn:yardbench:problem:password" | "urn:yardbench:problem:credential" | "urn:yardbench:problem:upgrade-wanted" | "urn:yardbench:problem:match-wanted" | "urn:yardbench:problem:too-fast" | "urn:yardbench:problem:too-many-attempts" | "urn:yardbench:problem:broken" | "urn:yardbench:problem:yard-away" | "urn:yardbench:problem:steward-away" | "urn:yardbench:problem:busy" | "urn:yardbench:problem:under-way" | "urn:yardbench:problem:disk-full";
         };
         Pulse: {
             /**
