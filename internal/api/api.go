@@ -75,6 +75,7 @@ func New(ctx context.Context, svc *service.Service, c Config) *API {
 	}
 	config := huma.DefaultConfig("Yard Bench", "1")
 	config.Info.Description = "On-demand development workspaces: launch, watch, use, rest, remove."
+	config.Servers = []*huma.Server{{URL: "/", Description: "The service that answers this"}}
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "", "", ""
 	config.CreateHooks = nil
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{

@@ -42,10 +42,21 @@ type Workspace struct {
 // policy it is.
 const actionKey = "x-yardbench-action"
 
-// op describes an operation, and which action of the policy it is.
+// op describes an operation, and which action of the policy it is; none is one
+// for strangers.
 func op(method, path, id, summary string, action policy.Action) huma.Operation {
-	return huma.Operation{OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary, Extensions: map[string]any{actionKey: action},
-		Errors: []int{http.StatusUnauthorized, http.StatusForbidden, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity}}
+	noun, _, _ := strings.Cut(strings.TrimPrefix(path, "/"), "/")
+	errs := []int{http.StatusUnprocessableEntity, http.StatusTooManyRequests, http.StatusServiceUnavailable}
+	if action != "" {
+		errs = append(errs, http.StatusUnauthorized, http.StatusForbidden)
+	}
+	if strings.Contains(path, "{") {
+		errs = append(errs, http.StatusNotFound)
+	}
+	if method != http.MethodGet {
+		errs = append(errs, http.StatusConflict, http.StatusRequestEntityTooLarge, http.StatusInsufficientStorage)
+	}
+	return huma.Operation{OperationID: id, Method: method, Path: "/api/v1" + path, Summary: summary, Tags: []string{noun}, Extensions: map[string]any{actionKey: action}, Errors: errs}
 }
 
 // answer registers an operation whose use case gives a value.
