@@ -141,7 +141,7 @@ func TestAContainerOfOthers(t *testing.T) {
 	w.must(w.as("ingrid", "", "start", "bell"), 0)
 	w.must(w.as("ingrid", "", "run", "bell", "--", "cat", "bells"), 0, "six bells")
 	w.must(w.as("ingrid", "", "remove", "bell", "--yes", "--discard"), 4, "let go")
-	w.must(w.as("astrid", "", "let-go", "bell.ingrid"), 0, "its container goes on")
+	w.must(w.as("astrid", "", "let-go", "bell.ingrid", "--yes"), 0, "its container goes on")
 	if in, err := docker.ContainerInspect(ctx, name, client.ContainerInspectOptions{}); err != nil || !in.Container.State.Running {
 		t.Errorf("let go, it is %+v, %v", in.Container.State, err)
 	}

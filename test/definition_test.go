@@ -281,13 +281,13 @@ func TestRepositoriesBeside(t *testing.T) {
 	if made := w.must(w.as("mats", "", "run", "harbour-map", "--", "cat", "made"), 0); strings.Contains(made, "route-notes") {
 		t.Errorf("the prebuild had %s", made)
 	}
-	w.must(w.as("astrid", "", "repos", "credential", "harbour-map", "--remove"), 0)
-	w.must(w.as("astrid", "", "repos", "credential", "harbour-map", "--remove"), 3, "no credential")
+	w.must(w.as("astrid", "", "repos", "credential", "harbour-map", "--remove", "--yes"), 0)
+	w.must(w.as("astrid", "", "repos", "credential", "harbour-map", "--remove", "--yes"), 3, "no credential")
 	w.must(w.as("runa", "", "prebuild", "run", "harbour-map"), 4, "it has no credential of its own")
 	// As mats, and with nothing in the workspace that could be taken from it.
 	w.must(w.as("mats", "", "run", "harbour-map", "--", "git", "ls-remote", "origin"), 0, "refs/heads/main")
 	w.must(w.as("mats", "", "run", "harbour-map", "--", "sh", "-c", "(printf 'protocol=http\\nhost="+strings.TrimPrefix(w.git, "http://")+"\\n\\n' | GIT_TERMINAL_PROMPT=0 git credential fill; env; git config --list --show-origin; cat /proc/[0-9]*/environ) 2>&1 | grep -ac "+demo.GitToken("mats")), 1, "0\n")
-	w.must(w.as("mats", "", "credential", "remove", strings.TrimPrefix(w.git, "http://")), 0)
+	w.must(w.as("mats", "", "credential", "remove", strings.TrimPrefix(w.git, "http://"), "--yes"), 0)
 	w.must(w.as("mats", "", "run", "harbour-map", "--", "sh", "-c", "git ls-remote origin 2>&1"), 128, "you have no credential for", "yardbench credential put")
 }
 

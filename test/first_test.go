@@ -53,11 +53,11 @@ func TestFirstOperator(t *testing.T) {
 	program := w.command("nobody", "", "list")
 	program.Env = append(program.Env, "YARDBENCH_ADDRESS="+w.address, "YARDBENCH_TOKEN="+token)
 	w.must(program.run(), 0, "no workspaces")
-	w.must(w.as("astrid", "", "people", "close", "mats"), 0, "may not sign in")
+	w.must(w.as("astrid", "", "people", "close", "mats", "--yes"), 0, "may not sign in")
 	program = w.command("nobody", "", "list")
 	program.Env = append(program.Env, "YARDBENCH_ADDRESS="+w.address, "YARDBENCH_TOKEN="+token)
 	w.must(program.run(), 5)
-	w.must(w.as("astrid", "", "people", "close", "astrid"), 4, "your own")
+	w.must(w.as("astrid", "", "people", "close", "astrid", "--yes"), 4, "your own")
 	w.must(w.as("astrid", "", "people", "set", "nobody", "--role", "lead"), 3, "nobody")
 	w.must(w.as("astrid", "", "people"), 0, "Mats Eide", "closed")
 	for range 11 {

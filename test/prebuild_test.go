@@ -112,14 +112,14 @@ func TestPrebuilds(t *testing.T) {
 	w.dropPrepared()
 	w.must(w.as("ingrid", "", "launch", "press", "--name", "three"), 0, "onCreateCommand")
 	w.must(w.as("ingrid", "", "show", "three"), 0, "none: prepared image", "not in the yard any more")
-	w.must(w.as("runa", "", "prebuild", "drop", "press"), 0)
+	w.must(w.as("runa", "", "prebuild", "drop", "press", "--yes"), 0)
 	w.must(w.as("runa", "", "prebuild", "list", "press"), 0, "there is no plan")
 	// A plan that goes while a workspace is made from its image: the image goes
 	// with the workspace.
 	w.must(w.as("runa", "", "prebuild", "plan", "press"), 0)
 	w.must(w.as("runa", "", "prebuild", "run", "press"), 0)
 	w.must(w.as("ingrid", "", "launch", "press", "--name", "four"), 0, "served by prepared image")
-	w.must(w.as("runa", "", "prebuild", "drop", "press"), 0)
+	w.must(w.as("runa", "", "prebuild", "drop", "press", "--yes"), 0)
 	w.must(w.as("ingrid", "", "stop", "four"), 0)
 	w.must(w.as("ingrid", "", "start", "four"), 0, "four is ready")
 }

@@ -56,7 +56,7 @@ func TestSecretsByLevelAndForm(t *testing.T) {
 		return regexp.MustCompile(`terminal old \(since .*\) holds an older KEY`).MatchString(condition(ws, "secrets changed"))
 	})
 	// Removed and set anew it is version 1 again, and still not what the terminal has.
-	w.must(w.as("ingrid", "", "secret", "remove", "KEY"), 0)
+	w.must(w.as("ingrid", "", "secret", "remove", "KEY", "--yes"), 0)
 	w.must(w.as("ingrid", changed, "secret", "put", "KEY", "--for", "tide-board"), 0, "version 1")
 	w.until(c, "quay", 10*time.Second, func(ws wire.Workspace) bool {
 		return strings.Contains(condition(ws, "secrets changed"), "terminal old") && !strings.Contains(condition(ws, "secrets changed"), "run ")
@@ -65,7 +65,7 @@ func TestSecretsByLevelAndForm(t *testing.T) {
 		t.Fatal(err)
 	}
 	w.until(c, "quay", 10*time.Second, func(ws wire.Workspace) bool { return condition(ws, "secrets changed") == "" })
-	w.must(w.as("runa", "", "secret", "remove", "PEM", "--of-repository", "tide-board"), 0)
+	w.must(w.as("runa", "", "secret", "remove", "PEM", "--yes", "--of-repository", "tide-board"), 0)
 	w.must(w.as("ingrid", "", "run", "quay", "--", "sh", "-c", `test -d /run/yardbench/secrets && test ! -e /run/yardbench/secrets/PEM && test -z "$PEM_FILE"`), 0)
 	ws, err := c.Show(t.Context(), "quay")
 	if err != nil {

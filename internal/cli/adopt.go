@@ -87,6 +87,9 @@ func (a adoptCommands) letGo() *cobra.Command {
 		Long:    "Let an adopted container go. Its steward ends, with the terminals and commands that were opened through it, and its files are taken out; the container itself goes on.",
 		Example: "  yardbench let-go quay-clock.peder", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+			if err := a.sure("let it go", "Let "+clean(args[0])+" go? The terminals in it end."); err != nil {
+				return err
+			}
 			w, err := api.LetGo(cmd.Context(), args[0])
 			if err != nil {
 				return err

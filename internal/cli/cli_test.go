@@ -317,3 +317,50 @@ func TestCarriedExitCodes(t *testing.T) {
 		}
 	}
 }
+
+// What programs read, in each form.
+func TestFormsOfOutput(t *testing.T) {
+	rows := []wire.WorkspaceRow{{Name: "tide-board", Owner: "ingrid", Phase: "ready", CostMicros: 12345678901234567}, {Name: "deck-log", Owner: "peder", Phase: "stopped"}}
+	for form, want := range map[string]string{
+		"name":  "tide-board.ingrid\ndeck-log.peder\n",
+		"jsonl": `"name":"tide-board"`,
+		"json":  "[\n  {\n    \"id\": \"\",\n    \"name\": \"tide-board\"",
+		"template={{.name}} is {{.phase}} at {{.cost_micros}}": "tide-board is ready at 12345678901234567\ndeck-log is stopped at 0\n",
+	} {
+		a, out, _ := quiet(t)
+		a.form = form
+		if err := a.readForm(); err != nil {
+			t.Fatal(err)
+		}
+		if err := a.print(rows, nil); err != nil || !strings.Contains(out.String(), want) || form == "jsonl" && strings.Count(out.String(), "\n") != 2 {
+			t.Errorf("as %s it is\n%s\n%v", form, out, err)
+		}
+	}
+	for form, says := range map[string]string{"jsno": "write json", "xml": "one of json, jsonl, name", "template={{": "no template"} {
+		a, _, _ := quiet(t)
+		a.form = form
+		if err := a.readForm(); err == nil || !strings.Contains(err.Error(), says) {
+			t.Errorf("form %s: %v", form, err)
+		}
+	}
+	a, _, _ := quiet(t)
+	a.form, a.json = "template={{.colour}}", false
+	if err := a.readForm(); err != nil {
+		t.Fatal(err)
+	}
+	if err := a.print(rows, nil); err == nil || !strings.Contains(err.Error(), "colour") {
+		t.Errorf("a member that there is not: %v", err)
+	}
+	a, _, _ = quiet(t)
+	a.form, a.json = "name", true
+	if err := a.readForm(); err == nil {
+		t.Error("two forms are taken")
+	}
+	for thing, want := range map[string]string{`{"id":"a1","door":"cli"}`: "a1", `{"host":"x"}`: "x", `{"version":3}`: "3", `{"odd":1}`: "", `[]`: "", `{"name":"a\u001b[31m"}`: "a[31m"} {
+		a, out, _ := quiet(t)
+		a.form, a.json = "name", true
+		if err := a.print(json.RawMessage(thing), nil); err != nil || strings.TrimSpace(out.String()) != want {
+			t.Errorf("%s is called %q, %v", thing, out, err)
+		}
+	}
+}

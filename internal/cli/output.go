@@ -89,9 +89,10 @@ func state(phase, failedIn string, conditions []wire.Condition) string {
 	return s
 }
 
-// paint colours a text on a terminal, never with NO_COLOR.
+// paint colours a text on a terminal that knows colours, never with NO_COLOR
+// (no-color.org).
 func (a *app) paint(c text.Color, s string) string {
-	if _, no := os.LookupEnv("NO_COLOR"); no || !isTerminal(a.out) {
+	if os.Getenv("NO_COLOR") != "" || os.Getenv("TERM") == "dumb" || !isTerminal(a.out) || !isTerminal(a.err) {
 		return s
 	}
 	return c.Sprint(s)

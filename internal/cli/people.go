@@ -162,6 +162,9 @@ func (a peopleCommands) credential() *cobra.Command {
 	remove := &cobra.Command{
 		Use: "remove HOST", Short: "Remove your credential for a git host", Example: "  yardbench credential remove git.skerryline.example", Args: cobra.ExactArgs(1),
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+			if err := a.sure("remove it", "Remove your credential for "+clean(args[0])+"?"); err != nil {
+				return err
+			}
 			if err := api.DropGitCredential(cmd.Context(), args[0]); err != nil {
 				return err
 			}
@@ -265,6 +268,9 @@ func (a peopleCommands) repos() *cobra.Command {
 		Example: "  yardbench repos credential tide-board --username tide-reader\n  yardbench repos credential tide-board --remove", Args: cobra.ExactArgs(1), ValidArgsFunction: a.repositoryNames,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) (err error) {
 			if gone {
+				if err := a.sure("take it away", "Take the credential of "+clean(args[0])+" away? Its prebuilds stop."); err != nil {
+					return err
+				}
 				if err := api.DropRepositoryCredential(cmd.Context(), args[0]); err != nil {
 					return err
 				}
@@ -356,6 +362,9 @@ func (a peopleCommands) people() *cobra.Command {
 	unlink := &cobra.Command{
 		Use: "end-link LINK", Short: "Take back an enrolment link that nobody has used (operators)", Example: "  yardbench people links\n  yardbench people end-link wmx4vs34hsxmuwwm", Args: cobra.ExactArgs(1),
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+			if err := a.sure("take it back", "Take the link back?"); err != nil {
+				return err
+			}
 			if err := api.EndEnrolment(cmd.Context(), args[0]); err != nil {
 				return err
 			}
@@ -378,16 +387,20 @@ func (a peopleCommands) people() *cobra.Command {
 	account := func(use, short string, closed bool) *cobra.Command {
 		return &cobra.Command{Use: use + " NAME", Short: short, Example: "  yardbench people " + use + " ingrid", Args: cobra.ExactArgs(1),
 			RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+				if closed {
+					if err := a.sure("close the account of "+args[0], "Close the account of "+clean(args[0])+"? All that they are signed in with ends."); err != nil {
+						return err
+					}
+				}
 				return a.changed(cmd, api, args[0], wire.PersonChange{Closed: &closed})
 			})}
 	}
-	yes := false
 	erase := &cobra.Command{
 		Use: "erase NAME", Short: "Take away everything that is known of somebody whose account is closed (operators)", Args: cobra.ExactArgs(1),
 		Long:    "Take away everything that is known of somebody whose account is closed: name, e-mail address, password, tokens, secrets and credentials. What they did stays in the journal, under an id that stands for nobody any more.",
 		Example: "  yardbench people close oddvar\n  yardbench people erase oddvar",
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
-			if err := a.sure(yes, "erase "+args[0], "Take away everything that is known of "+args[0]+"?"); err != nil {
+			if err := a.sure("erase "+args[0], "Take away everything that is known of "+args[0]+"?"); err != nil {
 				return err
 			}
 			if err := api.ErasePerson(cmd.Context(), args[0]); err != nil {
@@ -398,7 +411,6 @@ func (a peopleCommands) people() *cobra.Command {
 			})
 		}),
 	}
-	erase.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	teams := &cobra.Command{
 		Use: "teams", Short: "List the teams", Example: "  yardbench people teams", Args: cobra.NoArgs,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
@@ -526,6 +538,9 @@ func (a peopleCommands) token() *cobra.Command {
 	}, &cobra.Command{
 		Use: "end ID", Short: "End one of your sign-ins or tokens", Example: "  yardbench token end 4kq2…", Args: cobra.ExactArgs(1),
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+			if err := a.sure("end it", "End it? What is signed in with it is signed out."); err != nil {
+				return err
+			}
 			return api.EndToken(cmd.Context(), args[0])
 		}),
 	})

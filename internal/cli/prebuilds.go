@@ -81,6 +81,9 @@ func (a prebuildCommands) prebuild() *cobra.Command {
 	drop := &cobra.Command{
 		Use: "drop REPOSITORY", Short: "Remove a plan with its prepared images (leads, operators)", Example: "  yardbench prebuild drop tide-board --branch main", Args: cobra.ExactArgs(1), ValidArgsFunction: a.repositoryNames,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+			if err := a.sure("drop the plan of "+args[0], "Remove the plan of "+clean(args[0])+" with its prepared images?"); err != nil {
+				return err
+			}
 			return api.DropPlan(cmd.Context(), args[0], branch)
 		}),
 	}

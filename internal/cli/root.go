@@ -17,6 +17,7 @@ import (
 	"slices"
 	"strings"
 	"syscall"
+	"text/template"
 	"unicode"
 
 	"github.com/spf13/cobra"
@@ -67,8 +68,12 @@ type usage struct{ error }
 type app struct {
 	in       *os.File
 	out, err io.Writer
-	json     bool
+	json     bool   // what is printed is for programs
+	form     string // in which form
+	template *template.Template
 	quiet    bool
+	yes      bool // nothing that cannot be undone is asked about
+	noInput  bool // nobody is there to be asked
 	address  string
 	began    bool // what the command does has begun: the command line was right
 	carries  bool // the exit code is that of what ran
@@ -143,7 +148,7 @@ func (a *app) told(err error) (*wire.Problem, int) {
 
 // say says a problem on standard error: with --json as one object on one line.
 func (a *app) say(p *wire.Problem, code int) {
-	if a.json {
+	if a.json && (a.form == "" || strings.HasPrefix(a.form, "json")) {
 		_ = json.NewEncoder(a.err).Encode(struct { // standard error may be closed
 			*wire.Problem
 			ExitCode int `json:"exit_code"`
@@ -178,7 +183,10 @@ func (a *app) root() *cobra.Command {
 		SilenceErrors: true, SilenceUsage: true,
 	}
 	root.PersistentFlags().BoolVar(&a.json, "json", false, "print JSON for programs")
+	root.PersistentFlags().BoolVar(&a.yes, "yes", false, "do not ask whether what cannot be undone is meant")
+	root.PersistentFlags().BoolVar(&a.noInput, "no-input", false, "ask nothing, and read nothing: what would have to be asked is refused")
 	root.PersistentFlags().StringVar(&a.address, "address", "", "the service's address (default: where you signed in; or YARDBENCH_ADDRESS)")
+	root.PersistentFlags().StringVarP(&a.form, "output", "o", "", "print for programs: json, jsonl (one object a line), name, or template=TEXT (a template of Go, over each)")
 	root.PersistentFlags().BoolVarP(&a.quiet, "quiet", "q", false, "no progress, and of what is made its name alone")
 	root.AddGroup(&cobra.Group{ID: "work", Title: "Workspaces:"}, &cobra.Group{ID: "mine", Title: "You:"}, &cobra.Group{ID: "service", Title: "The service:"})
 	for group, commands := range map[string][]*cobra.Command{
@@ -195,6 +203,7 @@ func (a *app) root() *cobra.Command {
 	root.SetHelpCommand(helper())
 	root.InitDefaultHelpCmd()
 	root.InitDefaultCompletionCmd()
+	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions(append(forms, templateForm), cobra.ShellCompDirectiveNoFileComp|cobra.ShellCompDirectiveNoSpace)) // the flag is there
 	a.strict(root)
 	return root
 }
@@ -264,9 +273,7 @@ func (a *app) print(v any, table func()) error {
 		table()
 		return nil
 	}
-	enc := json.NewEncoder(a.out)
-	enc.SetIndent("", "  ")
-	return enc.Encode(v)
+	return a.toProgram(v)
 }
 
 func isTerminal(w any) bool {
@@ -277,6 +284,9 @@ func isTerminal(w any) bool {
 // readHidden reads a value from the terminal without echo, or from standard
 // input where that is no terminal. A closing line end is not part of it.
 func (a *app) readHidden(prompt string) (string, error) {
+	if a.noInput {
+		return "", usage{errors.New("this is read from the terminal or standard input: leave --no-input out")}
+	}
 	if isTerminal(a.in) {
 		fmt.Fprint(a.err, prompt)
 		b, err := term.ReadPassword(int(a.in.Fd()))

@@ -68,6 +68,9 @@ func (a peopleCommands) secret() *cobra.Command {
 	remove := &cobra.Command{
 		Use: "remove NAME", Short: "Remove a secret", Example: "  yardbench secret remove TIDE_API_KEY", Args: cobra.ExactArgs(1),
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+			if err := a.sure("remove "+args[0], "Remove secret "+clean(args[0])+"?"); err != nil {
+				return err
+			}
 			return api.DropSecret(cmd.Context(), of, args[0])
 		}),
 	}

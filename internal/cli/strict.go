@@ -68,7 +68,12 @@ func (a *app) strict(c *cobra.Command) {
 	}
 	if run := c.RunE; run != nil {
 		c.RunE = func(c *cobra.Command, args []string) error {
-			a.began, a.carries = true, carries(c)
+			if a.carries = carries(c); !a.began {
+				if err := a.readForm(); err != nil {
+					return err
+				}
+			}
+			a.began = true
 			return run(c, args)
 		}
 	}

@@ -62,6 +62,9 @@ func (a journalCommands) webhook() *cobra.Command {
 	remove := &cobra.Command{
 		Use: "remove ID", Short: "Tell an address no more", Example: "  yardbench webhook remove k3v7", Args: cobra.ExactArgs(1),
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+			if err := a.sure("remove it", "Tell this address no more?"); err != nil {
+				return err
+			}
 			if err := api.DropWebhook(cmd.Context(), args[0]); err != nil {
 				return err
 			}

@@ -427,11 +427,11 @@ func (a workspaceCommands) rebuild() *cobra.Command {
 }
 
 // sure asks whether something that cannot be undone is meant, unless yes says so.
-func (a *app) sure(yes bool, what, question string) error {
-	if yes {
+func (a *app) sure(what, question string) error {
+	if a.yes {
 		return nil
 	}
-	if !isTerminal(a.in) {
+	if a.noInput || !isTerminal(a.in) {
 		return usage{fmt.Errorf("say --yes to %s without being asked", what)}
 	}
 	fmt.Fprintf(a.err, "%s [y/N] ", a.paint(text.Bold, question))
@@ -444,31 +444,25 @@ func (a *app) sure(yes bool, what, question string) error {
 }
 
 func (a workspaceCommands) remove() *cobra.Command {
-	var yes, discard bool
+	var discard bool
 	c := &cobra.Command{
-		Use: "remove NAME", Short: "Remove a workspace with its files",
-		Long:    "Remove a workspace with its files. It is refused while work in it is not committed, not pushed, or cannot be looked at; --discard gives that up.",
-		Example: "  yardbench remove tide-board\n  yardbench remove tide-board --yes", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names,
-		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
-			w, err := api.Show(cmd.Context(), args[0])
-			if err != nil {
-				return err
-			}
-			question := "Remove " + w.Name + " with its files?"
+		Use: "remove NAME...", Short: "Remove workspaces with their files",
+		Long:    "Remove workspaces with their files. It is refused while work in one is not committed, not pushed, or cannot be looked at; --discard gives that up.",
+		Example: "  yardbench remove tide-board\n  yardbench remove tide-board berth-planner --yes", Args: cobra.MinimumNArgs(1), ValidArgsFunction: a.names,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			names := strings.Join(args, ", ")
+			question := "Remove " + clean(names) + " with all files?"
 			if discard {
-				question = "Remove " + w.Name + " with its files and whatever in them exists nowhere else?"
+				question = "Remove " + clean(names) + " with all files and whatever in them exists nowhere else?"
 			}
-			if err := a.sure(yes, "remove "+args[0], question); err != nil {
+			if err := a.sure("remove "+names, question); err != nil {
 				return err
 			}
-			w, err = api.Remove(cmd.Context(), args[0], discard)
-			if err != nil {
-				return err
-			}
-			return a.follow(cmd.Context(), api, w)
-		}),
+			return a.each(func(api *client.Client, ctx context.Context, ref string) (wire.Workspace, error) {
+				return api.Remove(ctx, ref, discard)
+			})(cmd, args)
+		},
 	}
-	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	c.Flags().BoolVar(&discard, "discard", false, "even when work in it exists nowhere else")
 	return c
 }
