@@ -2,7 +2,7 @@
 # rest is for those who work on it. docs/contributing.md says more.
 SHELL := /bin/bash
 export CGO_ENABLED := 0
-GO_FILES := $(shell find cmd internal console test tools -name '*.go' -not -path '*/node_modules/*' 2>/dev/null) go.mod go.sum
+GO_FILES := $(shell find cmd client wire internal console test tools -name '*.go' -not -path '*/node_modules/*' 2>/dev/null) go.mod go.sum
 STEWARD := internal/steward/carried/bin/steward-linux
 CONSOLE_FILES := $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/package-lock.json console/vite.config.ts console/tsconfig.json
 
@@ -24,7 +24,7 @@ console/dist/index.html: console/node_modules $(CONSOLE_FILES)
 console: console/dist/index.html
 
 bin/yardbench: steward console $(GO_FILES) internal/store/migrations/*.sql $(shell find internal/demo/repositories -type f)
-	go build -ldflags "-X yardbench/internal/wire.built=$$(git describe --always --exclude='*' --abbrev=10 --dirty=+ 2>/dev/null)" -o $@ ./cmd/yardbench
+	go build -ldflags "-X yardbench/wire.built=$$(git describe --always --exclude='*' --abbrev=10 --dirty=+ 2>/dev/null)" -o $@ ./cmd/yardbench
 
 demo: build
 	tools/demo up

@@ -15,7 +15,7 @@ import (
 
 	"yardbench/internal/browser"
 	"yardbench/internal/demo"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // A container that somebody started by hand is taken on from the command line:

@@ -14,7 +14,7 @@ import (
 
 	"github.com/creack/pty"
 
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // prompted waits until a command on a terminal has printed what a shell

@@ -10,7 +10,7 @@ import (
 
 	"github.com/moby/moby/client"
 
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // A second service on a copy of the records, beside the living one or in its

@@ -8,7 +8,7 @@ import (
 
 	"github.com/chromedp/chromedp"
 
-	yb "yardbench/internal/client"
+	yb "yardbench/client"
 	"yardbench/internal/demo"
 )
 

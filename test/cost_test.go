@@ -8,7 +8,7 @@ import (
 	"strings"
 	"testing"
 
-	yb "yardbench/internal/client"
+	yb "yardbench/client"
 
 	"time"
 

@@ -16,7 +16,7 @@ import (
 	"github.com/moby/moby/client"
 
 	"yardbench/internal/demo"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // A service that must be healthy first is; its files are those of the one

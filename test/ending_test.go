@@ -14,9 +14,9 @@ import (
 
 	"github.com/gorilla/websocket"
 
-	yb "yardbench/internal/client"
+	yb "yardbench/client"
 	"yardbench/internal/demo"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // What is open ends within two seconds with what it stands on: a terminal, a

@@ -9,7 +9,7 @@ import (
 	"testing"
 
 	"yardbench/internal/demo"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // The first start of a service prints one link; by it the first operator sets

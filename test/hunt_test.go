@@ -15,12 +15,12 @@ import (
 	"testing"
 	"time"
 
-	yb "yardbench/internal/client"
+	yb "yardbench/client"
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/store"
-	"yardbench/internal/wire"
 	"yardbench/internal/yard"
 	"yardbench/test/held"
+	"yardbench/wire"
 )
 
 // hunts is how many rounds of TestHunt there are: a few in make test, as many

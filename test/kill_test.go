@@ -9,7 +9,7 @@ import (
 	"testing"
 	"time"
 
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // slowDefinition takes long enough in each part to be killed in it, and

@@ -9,7 +9,7 @@ import (
 
 	"github.com/moby/moby/client"
 
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // Two hundred launches at the same time where there is room for three: three

@@ -15,8 +15,8 @@ import (
 
 	"github.com/gorilla/websocket"
 
-	yb "yardbench/internal/client"
-	"yardbench/internal/wire"
+	yb "yardbench/client"
+	"yardbench/wire"
 )
 
 // A port is listed with its process within seconds, reached from outside by

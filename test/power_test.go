@@ -15,8 +15,8 @@ import (
 	"testing"
 	"time"
 
-	yb "yardbench/internal/client"
-	"yardbench/internal/wire"
+	yb "yardbench/client"
+	"yardbench/wire"
 )
 
 // cuts is how often the power goes in TestPowerLoss: a few times in make test,

@@ -11,10 +11,10 @@ import (
 
 	"github.com/moby/moby/client"
 
-	yb "yardbench/internal/client"
+	yb "yardbench/client"
 	"yardbench/internal/demo"
 	"yardbench/internal/store"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // A plan's runs serve launches, follow pushes that are signed, and a run that

@@ -6,7 +6,7 @@ import (
 	"testing"
 	"time"
 
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // What works stays awake, what is held is not put to rest, what is idle is

@@ -13,10 +13,10 @@ import (
 	"testing"
 	"time"
 
-	yb "yardbench/internal/client"
+	yb "yardbench/client"
 	"yardbench/internal/store"
 	"yardbench/internal/vault"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // simWorld is a service of its own over a simulated yard without delays.

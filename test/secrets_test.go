@@ -9,7 +9,7 @@ import (
 	"time"
 
 	"yardbench/internal/demo"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // rules puts the demo's house rules with some of their words changed.

@@ -10,7 +10,7 @@ import (
 	"testing"
 	"time"
 
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // The service's own disk is full: what is asked for is refused with that

@@ -24,7 +24,7 @@ import (
 
 	"yardbench/internal/core/secret"
 	"yardbench/internal/store"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 func openDatabase(t testing.TB, path string) *sql.DB {

@@ -24,10 +24,10 @@ import (
 
 	"github.com/moby/moby/client"
 
-	yb "yardbench/internal/client"
+	yb "yardbench/client"
 	"yardbench/internal/demo"
 	"yardbench/internal/vault"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // world is a service with its git host and people, for one test.

@@ -13,8 +13,8 @@ import (
 
 	"github.com/moby/moby/client"
 
-	yb "yardbench/internal/client"
-	"yardbench/internal/wire"
+	yb "yardbench/client"
+	"yardbench/wire"
 )
 
 func killContainer(t *testing.T, cli *client.Client, installation string) {

@@ -18,7 +18,7 @@ import (
 
 	"yardbench/internal/service"
 	"yardbench/internal/steward"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // cookieName is the pass that a port's host gives. It never reaches the

@@ -16,7 +16,7 @@ import (
 	"yardbench/internal/session"
 	"yardbench/internal/store"
 	"yardbench/internal/vault"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // door is the ports' handler over real records, with one workspace.

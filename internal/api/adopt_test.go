@@ -7,11 +7,11 @@ import (
 	"testing"
 	"time"
 
-	yb "yardbench/internal/client"
+	yb "yardbench/client"
 	"yardbench/internal/core/rules"
 	"yardbench/internal/serve"
 	"yardbench/internal/store"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // A container that others started is taken on, used, stopped, started and let

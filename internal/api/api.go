@@ -25,7 +25,7 @@ import (
 	"yardbench/internal/core/plain"
 	"yardbench/internal/core/policy"
 	"yardbench/internal/service"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // maxBody bounds a request's body.

@@ -13,13 +13,13 @@ import (
 	"testing/fstest"
 	"time"
 
-	yb "yardbench/internal/client"
+	yb "yardbench/client"
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/demo"
 	"yardbench/internal/serve"
 	"yardbench/internal/service"
 	"yardbench/internal/store"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // door runs a service with Skerry Line's people and no engine: what needs

@@ -10,7 +10,7 @@ import (
 
 	"yardbench/internal/core/policy"
 	"yardbench/internal/service"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // costQuery says what is to be reported.

@@ -3,7 +3,7 @@ package api
 import (
 	"strings"
 
-	"yardbench/internal/wire"
+	"yardbench/wire"
 
 	"github.com/danielgtaylor/huma/v2"
 )

@@ -10,7 +10,7 @@ import (
 
 	"yardbench/internal/core/policy"
 	"yardbench/internal/service"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // jsonLines is one JSON text a line (jsonlines.org).

@@ -12,12 +12,12 @@ import (
 	"testing"
 	"time"
 
-	yb "yardbench/internal/client"
+	yb "yardbench/client"
 	"yardbench/internal/core/journal"
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/rules"
 	"yardbench/internal/store"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // entry is an entry of any kind.

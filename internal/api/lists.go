@@ -10,7 +10,7 @@ import (
 
 	"yardbench/internal/core/page"
 	"yardbench/internal/service"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // Page says which part of a list is wanted.

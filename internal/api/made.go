@@ -9,7 +9,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"yardbench/internal/service"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // keyHeader is the key of whoever asks; see the draft "The Idempotency-Key HTTP

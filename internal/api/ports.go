@@ -12,7 +12,7 @@ import (
 
 	"yardbench/internal/core/policy"
 	"yardbench/internal/service"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 func portRoutes(a *API) {

@@ -10,7 +10,7 @@ import (
 
 	"yardbench/internal/core/policy"
 	"yardbench/internal/service"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // pushPath is where git hosts tell of pushes.

@@ -11,7 +11,7 @@ import (
 	"strings"
 	"testing"
 
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // Every kind of problem that the service tells stands in the table, and every one

@@ -17,7 +17,7 @@ import (
 
 	"yardbench/internal/core/policy"
 	"yardbench/internal/service"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 func jsonBytes(v any) ([]byte, error) { return json.Marshal(v) }

@@ -15,7 +15,7 @@ import (
 	"yardbench/internal/core/policy"
 	"yardbench/internal/service"
 	"yardbench/internal/steward"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // Bounds on a session's WebSocket.

@@ -14,8 +14,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"yardbench/internal/client"
-	"yardbench/internal/wire"
+	"yardbench/client"
+	"yardbench/wire"
 )
 
 func quiet(t *testing.T) (*app, *bytes.Buffer, *bytes.Buffer) {

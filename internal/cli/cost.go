@@ -6,7 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"yardbench/internal/client"
+	"yardbench/client"
 )
 
 func (a rulesCommands) cost() *cobra.Command {

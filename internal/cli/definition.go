@@ -17,10 +17,10 @@ import (
 	"github.com/pmezard/go-difflib/difflib"
 	"github.com/spf13/cobra"
 
-	"yardbench/internal/client"
+	"yardbench/client"
 	"yardbench/internal/core/definition"
 	"yardbench/internal/service"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 func (a definitionCommands) definition() *cobra.Command {

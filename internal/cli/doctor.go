@@ -9,10 +9,10 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"yardbench/internal/client"
+	"yardbench/client"
 	"yardbench/internal/core/policy"
 	"yardbench/internal/reach"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // doctor is what stands between somebody and their service, and what of the

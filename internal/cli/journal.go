@@ -14,8 +14,8 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
 
-	"yardbench/internal/client"
-	"yardbench/internal/wire"
+	"yardbench/client"
+	"yardbench/wire"
 )
 
 func (a journalCommands) journal() *cobra.Command {

@@ -10,7 +10,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // aligned is a table for people: columns, no frame.

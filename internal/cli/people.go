@@ -10,8 +10,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"yardbench/internal/client"
-	"yardbench/internal/wire"
+	"yardbench/client"
+	"yardbench/wire"
 )
 
 func (a peopleCommands) signIn() *cobra.Command {

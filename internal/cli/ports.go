@@ -9,8 +9,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"yardbench/internal/client"
-	"yardbench/internal/wire"
+	"yardbench/client"
+	"yardbench/wire"
 )
 
 func (a portCommands) ports() *cobra.Command {

@@ -8,8 +8,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"yardbench/internal/client"
-	"yardbench/internal/wire"
+	"yardbench/client"
+	"yardbench/wire"
 )
 
 func (a prebuildCommands) prebuild() *cobra.Command {

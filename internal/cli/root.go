@@ -23,9 +23,9 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
-	"yardbench/internal/client"
+	"yardbench/client"
 	"yardbench/internal/durable"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // The commands, by what they are about.

@@ -7,9 +7,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"yardbench/internal/client"
+	"yardbench/client"
 	"yardbench/internal/core/rules"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 func (a rulesCommands) rules() *cobra.Command {

@@ -18,7 +18,7 @@ import (
 	"yardbench/internal/demo"
 	"yardbench/internal/serve"
 	"yardbench/internal/service"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // serviceFlags are those of the service, here and in the demo.

@@ -11,10 +11,10 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"yardbench/internal/client"
+	"yardbench/client"
 	"yardbench/internal/core/definition"
 	"yardbench/internal/core/starter"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 func (a definitionCommands) starter() *cobra.Command {

@@ -6,7 +6,7 @@ import (
 	"strings"
 	"testing"
 
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // A starter is written into its folder and nowhere else, whole or not at all.

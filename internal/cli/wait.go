@@ -11,9 +11,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"yardbench/internal/client"
+	"yardbench/client"
 	"yardbench/internal/core/lifecycle"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 func (a workspaceCommands) wait() *cobra.Command {

@@ -14,10 +14,10 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
 
-	"yardbench/internal/client"
+	"yardbench/client"
 	"yardbench/internal/core/definition"
 	"yardbench/internal/core/rules"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // withClient is the common frame of a command that calls the service.

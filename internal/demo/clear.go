@@ -3,7 +3,7 @@ package demo
 import (
 	"context"
 
-	"yardbench/internal/client"
+	"yardbench/client"
 )
 
 // Clear removes every workspace and prepared image of the demo's service at

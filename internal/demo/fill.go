@@ -13,7 +13,7 @@ import (
 	"yardbench/internal/repo"
 	"yardbench/internal/service"
 	"yardbench/internal/store"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // Person is one of Skerry Line's people.

@@ -8,8 +8,8 @@ import (
 	"strings"
 	"time"
 
-	"yardbench/internal/client"
-	"yardbench/internal/wire"
+	"yardbench/client"
+	"yardbench/wire"
 )
 
 // Furnish prepares images of the planned repositories and brings up four

@@ -27,7 +27,7 @@ import (
 	"strings"
 	"time"
 
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 //go:embed all:repositories

@@ -11,8 +11,8 @@ import (
 	"github.com/moby/moby/api/types/container"
 	"github.com/moby/moby/client"
 
-	"yardbench/internal/wire"
 	"yardbench/internal/yard"
+	"yardbench/wire"
 )
 
 // others are containers that somebody at Skerry Line started by hand, on the

@@ -15,7 +15,7 @@ import (
 	"yardbench/internal/core/rules"
 	"yardbench/internal/service"
 	"yardbench/internal/store"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // Clock is a clock that can be put into the past and let go again.

@@ -20,9 +20,9 @@ import (
 	"yardbench/internal/session"
 	"yardbench/internal/store"
 	"yardbench/internal/vault"
-	"yardbench/internal/wire"
 	"yardbench/internal/yard"
 	"yardbench/internal/yard/sim"
+	"yardbench/wire"
 )
 
 // BenchmarkAccepted: launches accepted in a second, durable and with their

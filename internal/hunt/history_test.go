@@ -9,7 +9,7 @@ import (
 	"time"
 
 	"yardbench/internal/service"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // BenchmarkWithHistory: what is asked every day, with a history in the file of

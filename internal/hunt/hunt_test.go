@@ -29,9 +29,9 @@ import (
 	"yardbench/internal/session"
 	"yardbench/internal/store"
 	"yardbench/internal/vault"
-	"yardbench/internal/wire"
 	"yardbench/internal/yard"
 	"yardbench/internal/yard/sim"
+	"yardbench/wire"
 )
 
 // seeds is how many stories TestHunt tries: 300 in make test, as many as

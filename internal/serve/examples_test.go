@@ -7,7 +7,7 @@ import (
 	"strings"
 	"testing"
 
-	"yardbench/internal/client"
+	"yardbench/client"
 	"yardbench/internal/demo"
 )
 

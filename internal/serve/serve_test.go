@@ -13,11 +13,11 @@ import (
 	"testing/fstest"
 	"time"
 
-	"yardbench/internal/client"
+	"yardbench/client"
 	"yardbench/internal/demo"
 	"yardbench/internal/serve"
 	"yardbench/internal/service"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // simulated runs the whole service over a simulated yard and a git host with

@@ -12,9 +12,9 @@ import (
 	"sync/atomic"
 	"testing"
 
-	"yardbench/internal/client"
+	"yardbench/client"
 	"yardbench/internal/demo"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // losing stands before a service and loses the first answer, the third and so on

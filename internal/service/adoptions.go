@@ -19,8 +19,8 @@ import (
 	"yardbench/internal/reconcile"
 	"yardbench/internal/store"
 	"yardbench/internal/vault"
-	"yardbench/internal/wire"
 	"yardbench/internal/yard"
+	"yardbench/wire"
 )
 
 // Adoptions are the use cases of containers that others started and that are taken on.

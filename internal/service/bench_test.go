@@ -14,7 +14,7 @@ import (
 	"yardbench/internal/live"
 	"yardbench/internal/reconcile"
 	"yardbench/internal/store"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // BenchmarkCostOfAMonth: a month's cost by team from 100,000 intervals, with

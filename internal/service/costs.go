@@ -13,7 +13,7 @@ import (
 	"yardbench/internal/core/rules"
 	"yardbench/internal/house"
 	"yardbench/internal/store"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // Costs tells what was used and what it cost.

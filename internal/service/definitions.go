@@ -20,8 +20,8 @@ import (
 	"yardbench/internal/repo"
 	"yardbench/internal/session"
 	"yardbench/internal/store"
-	"yardbench/internal/wire"
 	"yardbench/internal/yard"
+	"yardbench/wire"
 )
 
 // Definitions reads and checks what workspaces are launched from, and notices where a

@@ -10,7 +10,7 @@ import (
 	"yardbench/internal/core/policy"
 	"yardbench/internal/live"
 	"yardbench/internal/store"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // Feed hands the journal on to those who watch.

@@ -11,7 +11,7 @@ import (
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/rules"
 	"yardbench/internal/store"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // fleet keeps what is told of people's workspaces in memory, so that a list of

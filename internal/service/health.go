@@ -7,7 +7,7 @@ import (
 	"yardbench/internal/fault"
 	"yardbench/internal/reconcile"
 	"yardbench/internal/store"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // Health tells how the service itself is.

@@ -15,7 +15,7 @@ import (
 	"yardbench/internal/house"
 	"yardbench/internal/reconcile"
 	"yardbench/internal/store"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // HouseRules are the use cases of the house rules.

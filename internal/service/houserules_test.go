@@ -8,7 +8,7 @@ import (
 
 	"yardbench/internal/core/page"
 	"yardbench/internal/core/rules"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // A document with mistakes changes nothing; a good one is in force at once,

@@ -16,7 +16,7 @@ import (
 	"yardbench/internal/core/journal"
 	"yardbench/internal/core/policy"
 	"yardbench/internal/store"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // Journal reads, signs, verifies and exports the journal.

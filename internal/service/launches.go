@@ -27,7 +27,7 @@ import (
 	"yardbench/internal/reconcile"
 	"yardbench/internal/store"
 	"yardbench/internal/vault"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // Launches accepts launches within the limits.

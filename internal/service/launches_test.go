@@ -10,7 +10,7 @@ import (
 	"yardbench/internal/core/quota"
 	"yardbench/internal/core/rules"
 	"yardbench/internal/store"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // Two hundred ask at the same time where there is room for seven: seven are

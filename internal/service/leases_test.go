@@ -10,7 +10,7 @@ import (
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/policy"
 	"yardbench/internal/store"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // A lease ends with each ground that it stands on, at once, and with no ground

@@ -12,7 +12,7 @@ import (
 	"yardbench/internal/core/plain"
 	"yardbench/internal/core/policy"
 	"yardbench/internal/store"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // Part is one part of a list, and what to go on after; that is empty where

@@ -11,7 +11,7 @@ import (
 
 	"yardbench/internal/core/page"
 	"yardbench/internal/store"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 func (s *views) sheet(ctx context.Context, w store.Workspace, number int) (store.Sheet, error) {

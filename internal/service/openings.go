@@ -9,8 +9,8 @@ import (
 	"yardbench/internal/house"
 	"yardbench/internal/reach"
 	"yardbench/internal/store"
-	"yardbench/internal/wire"
 	"yardbench/internal/yard"
+	"yardbench/wire"
 )
 
 // Openings tells operators what of their installation is open.

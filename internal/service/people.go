@@ -15,7 +15,7 @@ import (
 	"yardbench/internal/core/policy"
 	"yardbench/internal/password"
 	"yardbench/internal/store"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // People are the use cases of people, their teams and how they are taken in.

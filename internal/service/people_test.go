@@ -12,7 +12,7 @@ import (
 	"yardbench/internal/core/policy"
 	"yardbench/internal/core/secret"
 	"yardbench/internal/store"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // Guesses at the same time are not more than guesses one after the other.

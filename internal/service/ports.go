@@ -23,7 +23,7 @@ import (
 	"yardbench/internal/steward/outside"
 	"yardbench/internal/store"
 	"yardbench/internal/vault"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // Ports are the use cases of what listens in workspaces.

@@ -6,7 +6,7 @@ import (
 
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/policy"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // A pass is used once, for its host, soon; what it gives ends with the sign-in

@@ -19,7 +19,7 @@ import (
 	"yardbench/internal/reconcile"
 	"yardbench/internal/store"
 	"yardbench/internal/vault"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // Prebuilds are the use cases of images that are prepared ahead.

@@ -10,7 +10,7 @@ import (
 	"yardbench/internal/core/policy"
 	"yardbench/internal/repo"
 	"yardbench/internal/store"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // guarded is a git host that lets some people read some repositories.

@@ -12,7 +12,7 @@ import (
 	"yardbench/internal/core/journal"
 	"yardbench/internal/store"
 	"yardbench/internal/vault"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // Pushes hears of pushes from git hosts.

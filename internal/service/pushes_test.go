@@ -6,7 +6,7 @@ import (
 	"time"
 
 	"yardbench/internal/core/lifecycle"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // The news of a push counts only with its repository's mark, fresh and whole.

@@ -11,7 +11,7 @@ import (
 	"yardbench/internal/repo"
 	"yardbench/internal/session"
 	"yardbench/internal/store"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // Repositories are the use cases of registered repositories.

@@ -18,7 +18,7 @@ import (
 	"yardbench/internal/session"
 	"yardbench/internal/store"
 	"yardbench/internal/vault"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // Secrets are the use cases of secrets and of what people sign in to git hosts with.

@@ -5,7 +5,7 @@ import (
 	"testing"
 
 	"yardbench/internal/core/lifecycle"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // Whom a new secret is given to is said; later it stays as it was.

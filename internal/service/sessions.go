@@ -17,8 +17,8 @@ import (
 	"yardbench/internal/steward"
 	"yardbench/internal/steward/outside"
 	"yardbench/internal/store"
-	"yardbench/internal/wire"
 	"yardbench/internal/yard"
+	"yardbench/wire"
 )
 
 // Sessions opens terminals and commands in workspaces, and what stands beside them.

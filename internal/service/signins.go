@@ -18,7 +18,7 @@ import (
 	"yardbench/internal/password"
 	"yardbench/internal/reconcile"
 	"yardbench/internal/store"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // SignIns are the use cases of signing in, and of tokens.

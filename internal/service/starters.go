@@ -12,7 +12,7 @@ import (
 	"yardbench/internal/fault"
 	"yardbench/internal/house"
 	"yardbench/internal/store"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // Starters are the use cases of definitions to begin with.

@@ -17,7 +17,7 @@ import (
 	"yardbench/internal/live"
 	"yardbench/internal/reconcile"
 	"yardbench/internal/store"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // views finds workspaces and tells of them; others of this room use it.

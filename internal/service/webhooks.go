@@ -16,7 +16,7 @@ import (
 	"yardbench/internal/store"
 	"yardbench/internal/vault"
 	"yardbench/internal/webhook"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // Webhooks tells others of what the journal says.

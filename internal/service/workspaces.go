@@ -17,7 +17,7 @@ import (
 	"yardbench/internal/house"
 	"yardbench/internal/reconcile"
 	"yardbench/internal/store"
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // Workspaces are the verbs of workspaces.

@@ -4,7 +4,7 @@ import (
 	"context"
 	"net/url"
 
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // SignIn checks a password and gives a token.

@@ -7,7 +7,7 @@ import (
 	"net/url"
 	"strconv"
 
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // Health tells how the service is.

@@ -5,7 +5,7 @@ import (
 	"net/url"
 	"strconv"
 
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 func workspace(ref, rest string) string { return "/workspaces/" + url.PathEscape(ref) + rest }

@@ -1,5 +1,9 @@
-// Package client is the Go client of the HTTP door. The command line and the
-// tests use it; it touches the network and nothing else.
+// Package client is the Go client of the HTTP door, for anybody's programs; the
+// command line and the tests use it too. It touches the network and nothing else.
+//
+// What has no answer is asked again where that does no harm: looks, and what makes
+// something, which goes with a key and is done once. Lists are read to their end;
+// logs and events go on where they were cut off.
 package client
 
 import (
@@ -19,7 +23,7 @@ import (
 	"syscall"
 	"time"
 
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // Client speaks to one service. Its errors are *wire.Problem where the

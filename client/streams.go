@@ -16,7 +16,7 @@ import (
 
 	"github.com/gorilla/websocket"
 
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // CopyLog writes a launch sheet's log to w, from a byte on; see the API for

@@ -4,7 +4,7 @@ import (
 	"context"
 	"net/url"
 
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // secrets is the path of one's own secrets, or a repository's.

@@ -18,7 +18,7 @@ import (
 // Everything that the client asks for stands in the description: the path and the
 // method, each word of the query, each member of the body.
 func TestPathsAreDescribed(t *testing.T) {
-	text, err := os.ReadFile("../../docs/openapi.json")
+	text, err := os.ReadFile("../docs/openapi.json")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -89,8 +89,11 @@ func TestPathsAreDescribed(t *testing.T) {
 			}
 		}
 		w.Header().Set("Content-Type", "application/json")
-		w.WriteHeader(http.StatusOK)
-		_, _ = io.WriteString(w, "{}")
+		answer := "{}"
+		if o.OperationID == "watch-events" {
+			answer = "data: {}\n\n"
+		}
+		_, _ = io.WriteString(w, answer)
 	}))
 	defer server.Close()
 	c, err := New(server.URL, "yb_x")

@@ -10,7 +10,7 @@ import (
 	"net/url"
 	"strconv"
 
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // ExportJournal writes journal entries as CloudEvents, one a line. It fails where

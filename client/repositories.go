@@ -6,7 +6,7 @@ import (
 	"net/url"
 	"strconv"
 
-	"yardbench/internal/wire"
+	"yardbench/wire"
 )
 
 // Repositories lists the registered repositories.
