@@ -32,6 +32,7 @@ type Client struct {
 	address string
 	token   string
 	http    *http.Client
+	silence time.Duration
 }
 
 // New makes a client for the service at address, signed in by token; an empty
@@ -41,7 +42,7 @@ func New(address, token string) (*Client, error) {
 	if err != nil || (u.Scheme != "http" && u.Scheme != "https") || u.Host == "" {
 		return nil, fmt.Errorf("%q is no address of a service; give one like http://127.0.0.1:7080", address)
 	}
-	return &Client{address: strings.TrimRight(address, "/"), token: token, http: &http.Client{}}, nil
+	return &Client{address: strings.TrimRight(address, "/"), token: token, http: &http.Client{}, silence: silence}, nil
 }
 
 // Address is where the service is.

@@ -123,8 +123,30 @@ func (c *Client) dial(ctx context.Context, path string) (*websocket.Conn, error)
 	return ws, nil
 }
 
+// silence is how long nothing may come from the service, which pings every 20
+// seconds: longer, and the link is dead, whatever the network says of it.
+const silence = time.Minute
+
+// heard has a connection's reading fail after a silence. again begins the time
+// anew: what was read may have waited long for its taker.
+func heard(ws *websocket.Conn, silence time.Duration) (again func()) {
+	again = func() { _ = ws.SetReadDeadline(time.Now().Add(silence)) } // a failure shows at the read
+	ws.SetPingHandler(func(data string) error {
+		again()
+		err := ws.WriteControl(websocket.PongMessage, []byte(data), time.Now().Add(5*time.Second))
+		if errors.Is(err, websocket.ErrCloseSent) {
+			return nil
+		}
+		return err
+	})
+	return again
+}
+
 // Session is an open terminal or command.
-type Session struct{ ws *websocket.Conn }
+type Session struct {
+	ws    *websocket.Conn
+	again func()
+}
 
 // Open opens a terminal or runs a command. Frames are those of [wire.Run].
 func (c *Client) Open(ctx context.Context, ref string, in wire.Run) (*Session, error) {
@@ -136,7 +158,7 @@ func (c *Client) Open(ctx context.Context, ref string, in wire.Run) (*Session, e
 		ws.Close()
 		return nil, &Unreachable{c.address, err}
 	}
-	return &Session{ws}, nil
+	return &Session{ws, heard(ws, c.silence)}, nil
 }
 
 // Send sends one frame. Only one goroutine may send.
@@ -147,6 +169,7 @@ func (s *Session) Send(kind byte, p []byte) error {
 // Receive gives the next frame. A refusal is a *wire.Problem.
 func (s *Session) Receive() (kind byte, p []byte, err error) {
 	for {
+		s.again()
 		t, m, err := s.ws.ReadMessage()
 		if err != nil {
 			return 0, nil, fmt.Errorf("the connection to the workspace ended: %w", err)
@@ -191,7 +214,9 @@ func (c *Client) Tunnel(ctx context.Context, ref string, port int, conn net.Conn
 			}
 		}
 	}()
+	again := heard(ws, c.silence)
 	for {
+		again()
 		_, p, err := ws.ReadMessage()
 		if e, ok := err.(*websocket.CloseError); ok && e.Code == 4000 {
 			return &wire.Problem{Status: http.StatusConflict, Title: "Conflict", Detail: e.Text}

@@ -79,9 +79,10 @@ func portRoutes(a *API) {
 }
 
 // alive has a WebSocket's reading fail where the other end has gone without a
-// word. It pings until ctx ends.
-func alive(ctx context.Context, ws *websocket.Conn) {
-	later := func() { _ = ws.SetReadDeadline(time.Now().Add(3 * pingEvery)) } // a failure shows at the read
+// word. It pings until ctx ends. later gives it time again: what was read may have
+// waited long for its taker.
+func alive(ctx context.Context, ws *websocket.Conn) (later func()) {
+	later = func() { _ = ws.SetReadDeadline(time.Now().Add(3 * pingEvery)) } // a failure shows at the read
 	later()
 	ws.SetPongHandler(func(string) error { later(); return nil })
 	go func() {
@@ -98,6 +99,7 @@ func alive(ctx context.Context, ws *websocket.Conn) {
 			}
 		}
 	}()
+	return later
 }
 
 // tunnel copies between a WebSocket and a connection until either ends.
@@ -106,10 +108,11 @@ func tunnel(ctx context.Context, ws *websocket.Conn, conn io.ReadWriteCloser) {
 	defer cancel()
 	stop := context.AfterFunc(ctx, func() { conn.Close(); ws.Close() })
 	defer stop()
-	alive(ctx, ws)
+	later := alive(ctx, ws)
 	go func() {
 		defer cancel()
 		for {
+			later()
 			kind, p, err := ws.ReadMessage()
 			if err != nil {
 				return

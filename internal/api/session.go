@@ -175,15 +175,14 @@ func (s *socket) relay(stop <-chan struct{}, conn *steward.Conn, acknowledges bo
 	over := make(chan struct{}, 2)
 	alive := func(string) error { return s.ws.SetReadDeadline(time.Now().Add(3 * pingEvery)) }
 	s.ws.SetPongHandler(alive)
-	_ = alive("") // a failure shows at the read
 	go func() {
 		defer func() { over <- struct{}{} }()
 		for {
+			_ = alive("") // what was read before may have waited long for its taker; a failure shows at the read
 			kind, p, err := s.ws.ReadMessage()
 			if err != nil {
 				return
 			}
-			_ = alive("")
 			if kind != websocket.BinaryMessage || len(p) == 0 {
 				continue
 			}
@@ -204,7 +203,7 @@ func (s *socket) relay(stop <-chan struct{}, conn *steward.Conn, acknowledges bo
 		for {
 			k, p, err := conn.ReceiveFrame()
 			if err != nil {
-				s.refuse(&wire.Problem{Type: "urn:yardbench:problem:steward-away", Title: "Gone", Status: http.StatusGone, Detail: "the workspace went away", Next: "see why with: yardbench show"})
+				s.refuse(&wire.Problem{Type: "urn:yardbench:problem:steward-away", Title: http.StatusText(http.StatusServiceUnavailable), Status: http.StatusServiceUnavailable, Detail: "the workspace went away", Next: "see why with: yardbench show"})
 				return
 			}
 			if acknowledges && (k == steward.Output || k == steward.Errors) && !f.wait(len(p)) {
