@@ -28,6 +28,11 @@ func TestEveryFaultHasAStatus(t *testing.T) {
 	if len(seen) != len(statuses) {
 		t.Errorf("%d statuses are for classes there are not", len(statuses)-len(seen))
 	}
+	for status, want := range map[int]string{429: "5", 503: "5", 409: "", 500: ""} {
+		if got := (&Problem{Status: status}).GetHeaders().Get("Retry-After"); got != want {
+			t.Errorf("after a %d one asks again after %q", status, got)
+		}
+	}
 	own := &Problem{Status: 418}
 	if ProblemOf(fmt.Errorf("again: %w", own)) != own || ProblemOf(errors.New("a wave")) != nil || ProblemOf(nil) != nil {
 		t.Error("a problem is told anew, or what is none is told")

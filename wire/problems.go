@@ -90,7 +90,7 @@ func ProblemOfStatus(status int) string {
 // ProblemDocument is the table of the kinds as Markdown.
 func ProblemDocument() string {
 	var b strings.Builder
-	b.WriteString("# Problems\n\nEvery refusal of the HTTP door is a problem by [RFC 9457](https://www.rfc-editor.org/rfc/rfc9457), of the media type `application/problem+json`: `type` is `" + ProblemPrefix + "KIND`, `title` and `status` go with the kind, `detail` names what happened, `next` says what to do about it, `errors` which parts of the request are meant; with 412, `now` is how the thing stands. With 429 and some of 503, `Retry-After` says after how many seconds to ask again. Programs tell problems apart by their kind; texts are for people, and change.\n\nThis page is printed by `make generate`.\n\n| kind | status | when |\n|---|---|---|\n")
+	b.WriteString("# Problems\n\nEvery refusal of the HTTP door is a problem by [RFC 9457](https://www.rfc-editor.org/rfc/rfc9457), of the media type `application/problem+json`: `type` is `" + ProblemPrefix + "KIND`, `title` and `status` go with the kind, `detail` names what happened, `next` says what to do about it, `errors` which parts of the request are meant; with 412, `now` is how the thing stands. With 429 and 503, `Retry-After` says after how many seconds to ask again. Programs tell problems apart by their kind; texts are for people, and change.\n\nThis page is printed by `make generate`.\n\n| kind | status | when |\n|---|---|---|\n")
 	for _, k := range ProblemKinds {
 		fmt.Fprintf(&b, "| `%s` | %d | %s |\n", k.Kind, k.Status, k.Means)
 	}

@@ -19,15 +19,23 @@ type Problem struct {
 	Next   string         `json:"next,omitempty" doc:"What to do about it"`
 	Errors []FieldProblem `json:"errors,omitempty"`
 	Now    any            `json:"now,omitempty" doc:"With 412: how the thing stands now"`
-	// RetryAfterS is what stands in the header Retry-After; 0 is none.
+	// RetryAfterS is what stands in the header Retry-After; 0 is none, or with
+	// 429 and 503 the usual.
 	RetryAfterS int `json:"-"`
 }
+
+// usualRetryS is when to ask again where nobody knows better, in seconds.
+const usualRetryS = 5
 
 // GetHeaders are the header fields of the answer that a problem is.
 func (p *Problem) GetHeaders() http.Header {
 	h := http.Header{}
-	if p.RetryAfterS > 0 {
-		h.Set("Retry-After", strconv.Itoa(p.RetryAfterS))
+	after := p.RetryAfterS
+	if after == 0 && (p.Status == http.StatusTooManyRequests || p.Status == http.StatusServiceUnavailable) {
+		after = usualRetryS
+	}
+	if after > 0 {
+		h.Set("Retry-After", strconv.Itoa(after))
 	}
 	return h
 }

@@ -149,19 +149,3 @@ type Hold struct {
 	Seconds int64  `json:"seconds" minimum:"60"`
 	Why     string `json:"why" minLength:"1" maxLength:"300"`
 }
-
-// Run starts a command or a terminal in a workspace. It is the first message,
-// as text, on the WebSocket; after it binary messages go both ways, each a
-// byte of kind and its content: to the workspace i (input), c (input ends),
-// r (JSON with columns and rows); from it o (output), e (standard error), x
-// (JSON with code and problem; the last).
-type Run struct {
-	Argv     []string `json:"argv,omitempty" doc:"The command; without one a terminal is opened, or joined"`
-	Terminal string   `json:"terminal,omitempty" doc:"The terminal's label; default main"`
-	Columns  int      `json:"columns,omitempty"`
-	Rows     int      `json:"rows,omitempty"`
-	// Acknowledges tells that whoever asks says what they have taken in: a frame
-	// of kind a with the number of bytes of output in decimal. Beyond half a
-	// megabyte that nobody has taken in, the output waits.
-	Acknowledges bool `json:"acknowledges,omitempty"`
-}

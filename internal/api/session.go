@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"net/http"
+	"reflect"
 	"strconv"
 	"sync"
 	"time"
@@ -31,9 +32,10 @@ var upgrader = websocket.Upgrader{HandshakeTimeout: 10 * time.Second, ReadBuffer
 // what goes over it.
 func sessionRoute(a *API) {
 	o := op("GET", "/workspaces/{workspace}/session", "open-session", "Open a terminal or run a command, over WebSocket", policy.UseWorkspace)
-	o.Description = "Upgrades to WebSocket. The first message is a Run as text; after it binary messages go both ways, each a byte of kind and its content. A refusal is one binary message of kind p with a problem as JSON."
+	o.Description = "Upgrades to WebSocket. The first message is a Run as text; after it binary messages go both ways, each a byte of kind and its content: x-yardbench-messages has the kinds, docs/terminals.md tells of them."
 	o.Parameters = []*huma.Param{{Name: "workspace", In: "path", Required: true, Schema: &huma.Schema{Type: "string"}}}
 	o.Responses = map[string]*huma.Response{"101": {Description: "Upgraded"}, "401": {Description: "Not signed in"}}
+	o.Extensions["x-yardbench-messages"] = a.messages()
 	a.huma.OpenAPI().AddOperation(&o)
 	a.engine.GET("/api/v1/workspaces/:workspace/session", func(c *gin.Context) {
 		who, ws := a.upgrade(c, policy.UseWorkspace)
@@ -66,6 +68,23 @@ func sessionRoute(a *API) {
 			s.refuse(&wire.Problem{Type: "urn:yardbench:problem:access-ended", Title: "Access ended", Status: http.StatusForbidden, Detail: cause.Error(), Next: "sign in again"})
 		}
 	})
+}
+
+// messages describes what goes over a terminal's WebSocket.
+func (a *API) messages() map[string]any {
+	schema := func(v any) *huma.Schema {
+		of := reflect.TypeOf(v)
+		return a.huma.OpenAPI().Components.Schemas.Schema(of, true, of.Name())
+	}
+	kinds := map[string]any{}
+	for _, f := range wire.Frames {
+		kind := map[string]any{"sent": f.Sent, "description": f.Means}
+		if f.Holds != nil {
+			kind["schema"] = schema(f.Holds)
+		}
+		kinds[f.Kind] = kind
+	}
+	return map[string]any{"first": map[string]any{"schema": schema(wire.Run{})}, "kinds": kinds}
 }
 
 // upgrade lets a signed-in person through to WebSocket; nil where it has

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net"
 	"os"
 	"path/filepath"
 	"strings"
@@ -13,6 +14,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"yardbench/client"
 	"yardbench/wire"
@@ -361,6 +363,78 @@ func TestFormsOfOutput(t *testing.T) {
 		a.form, a.json = "name", true
 		if err := a.print(json.RawMessage(thing), nil); err != nil || strings.TrimSpace(out.String()) != want {
 			t.Errorf("%s is called %q, %v", thing, out, err)
+		}
+	}
+}
+
+// No press of a key offers files of this machine where none belong, and none waits
+// long for a service that does not answer.
+func TestCompletionOffersNoFiles(t *testing.T) {
+	silent, err := net.Listen("tcp", "127.0.0.1:0") // it takes calls, and says nothing
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer silent.Close()
+	var took time.Duration
+	complete := func(words ...string) string {
+		t.Helper()
+		a, out, _ := quiet(t)
+		t.Setenv("YARDBENCH_ADDRESS", "http://"+silent.Addr().String())
+		t.Setenv("YARDBENCH_TOKEN", "yb_x")
+		root := a.root()
+		root.SetArgs(append([]string{"__complete"}, words...))
+		root.SetOut(a.out)
+		root.SetErr(a.err)
+		began := time.Now()
+		if err := root.ExecuteContext(t.Context()); err != nil {
+			t.Errorf("%v: %v", words, err)
+		}
+		if took = time.Since(began); took > completionTime+2*time.Second {
+			t.Errorf("%v takes %s", words, took)
+		}
+		if !strings.Contains(out.String(), "\n:") && !strings.HasPrefix(out.String(), ":") {
+			t.Errorf("%v completes nothing at all: %q", words, out)
+		}
+		return out.String()
+	}
+	a, _, _ := quiet(t)
+	seen := 0
+	var walk func(c *cobra.Command)
+	walk = func(c *cobra.Command) {
+		path := strings.Fields(c.CommandPath())[1:]
+		c.LocalFlags().VisitAll(func(f *pflag.Flag) {
+			if f.Value.Type() == "bool" || len(path) == 0 {
+				return
+			}
+			seen++
+			if _, there := c.GetFlagCompletionFunc(f.Name); !there {
+				t.Errorf("%v --%s completes files", path, f.Name)
+			}
+		})
+		for _, sub := range c.Commands() {
+			if !sub.Hidden && sub.Name() != "completion" {
+				walk(sub)
+			}
+		}
+	}
+	walk(a.root())
+	if seen < 40 {
+		t.Errorf("%d flags were looked at", seen)
+	}
+	for line, want := range map[string]string{
+		"list --sort": "phase_at", "people enrol --role": "auditor", "list --state": "set-up failed", "wait x --until": "removed", "list -o": "jsonl", "cost --by": "repository",
+	} {
+		words := append(strings.Fields(line), "")
+		if got := complete(words...); !strings.Contains(got, want) || strings.HasSuffix(strings.TrimSpace(got), ":0") {
+			t.Errorf("%s completes\n%s", line, got)
+		}
+	}
+	for line, asks := range map[string]bool{"list --team": true, "show": true, "stop a": true, "launch": true, "token end": false, "sign-in": false, "launch x --branch": false} {
+		if got := complete(append(strings.Fields(line), "")...); strings.HasSuffix(strings.TrimSpace(got), ":0") {
+			t.Errorf("%s offers files:\n%s", line, got)
+		}
+		if asks != (took > completionTime/2) {
+			t.Errorf("%s asks the service: %v, after %s", line, !asks, took)
 		}
 	}
 }

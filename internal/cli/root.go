@@ -204,6 +204,7 @@ func (a *app) root() *cobra.Command {
 	root.InitDefaultHelpCmd()
 	root.InitDefaultCompletionCmd()
 	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions(append(forms, templateForm), cobra.ShellCompDirectiveNoFileComp|cobra.ShellCompDirectiveNoSpace)) // the flag is there
+	a.completeFlags(root)
 	a.strict(root)
 	return root
 }

@@ -1270,7 +1270,7 @@ export interface paths {
         };
         /**
          * Open a terminal or run a command, over WebSocket
-         * @description Upgrades to WebSocket. The first message is a Run as text; after it binary messages go both ways, each a byte of kind and its content. A refusal is one binary message of kind p with a problem as JSON.
+         * @description Upgrades to WebSocket. The first message is a Run as text; after it binary messages go both ways, each a byte of kind and its content: x-yardbench-messages has the kinds, docs/terminals.md tells of them.
          */
         get: operations["open-session"];
         put?: never;
@@ -1558,6 +1558,15 @@ export interface components {
             status: number;
             /** Format: int64 */
             took_ms: number;
+        };
+        Ended: {
+            /**
+             * Format: int64
+             * @description Its exit code; 128 and the signal's number where a signal ended it
+             */
+            code: number;
+            /** @description Why it could not be run */
+            problem?: string;
         };
         Enrolment: {
             /** Format: date-time */
@@ -2275,6 +2284,12 @@ export interface components {
             /** @description Empty for no team's */
             team?: string;
         };
+        Resize: {
+            /** Format: int64 */
+            columns: number;
+            /** Format: int64 */
+            rows: number;
+        };
         Rest: {
             /** Format: date-time */
             held_until?: string;
@@ -2333,6 +2348,17 @@ export interface components {
             reason: string;
             /** Format: int64 */
             version: number;
+        };
+        Run: {
+            acknowledges?: boolean;
+            /** @description The command; without one a terminal is opened, or joined */
+            argv?: string[];
+            /** Format: int64 */
+            columns?: number;
+            /** Format: int64 */
+            rows?: number;
+            /** @description The terminal's label; default main */
+            terminal?: string;
         };
         Secret: {
             /** @description A person's: given to all their workspaces */

@@ -1,0 +1,83 @@
+package cli
+
+import (
+	"context"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"yardbench/client"
+	"yardbench/internal/core/lifecycle"
+)
+
+// completeFlags gives every flag of a tree of commands what completes its values:
+// live names where there are some, and never files of this machine.
+func (a *app) completeFlags(c *cobra.Command) {
+	for _, sub := range c.Commands() {
+		a.completeFlags(sub)
+	}
+	if c.ValidArgsFunction == nil && len(c.ValidArgs) == 0 && !strings.Contains(c.Use, "FILE") && !strings.Contains(c.Use, "FOLDER") && !strings.Contains(c.Use, "ONE") {
+		c.ValidArgsFunction = cobra.NoFileCompletions
+	}
+	var states []string
+	for _, p := range lifecycle.Phases {
+		states = append(states, string(p))
+	}
+	for _, k := range lifecycle.Conditions {
+		states = append(states, string(k.Kind))
+	}
+	fixed := map[string][]string{
+		"role": {"operator", "lead", "developer", "auditor"}, "by": {"person", "team", "repository", "workspace", "day"}, "state": states,
+		"sort": {"name", "owner", "team", "repository", "branch", "phase", "size", "phase_at", "hour", "cost", "-phase_at", "-cost", "-hour"},
+		"kind": {"workspace.", "secret.", "prebuild.", "rules.", "person.", "repository.", "token.", "yard."},
+	}
+	people := func(ctx context.Context, api *client.Client) (out []string) {
+		all, _ := api.People(ctx) // completion that fails completes nothing
+		for _, p := range all {
+			out = append(out, p.Name)
+		}
+		return out
+	}
+	repositories := func(ctx context.Context, api *client.Client) (out []string) {
+		all, _ := api.Repositories(ctx)
+		for _, r := range all {
+			out = append(out, r.Name)
+		}
+		return out
+	}
+	live := map[string]func(context.Context, *client.Client) []string{
+		"owner": people, "person": people, "repository": repositories, "of-repository": repositories, "beside": repositories,
+		"team": func(ctx context.Context, api *client.Client) (out []string) {
+			all, _ := api.Teams(ctx)
+			for _, t := range all {
+				out = append(out, t.Name)
+			}
+			return out
+		},
+	}
+	live["for"] = people
+	if c.Name() == "put" { // a secret is for repositories
+		live["for"] = repositories
+	}
+	c.LocalFlags().VisitAll(func(f *pflag.Flag) {
+		if _, there := c.GetFlagCompletionFunc(f.Name); there || f.Value.Type() == "bool" {
+			return
+		}
+		complete := cobra.CompletionFunc(cobra.NoFileCompletions)
+		if values := fixed[f.Name]; values != nil {
+			complete = cobra.FixedCompletions(values, cobra.ShellCompDirectiveNoFileComp)
+		} else if names := live[f.Name]; names != nil {
+			complete = func(c *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
+				api, err := a.client()
+				if err != nil {
+					return nil, cobra.ShellCompDirectiveNoFileComp
+				}
+				ctx, cancel := context.WithTimeout(c.Context(), completionTime)
+				defer cancel()
+				return names(ctx, api), cobra.ShellCompDirectiveNoFileComp
+			}
+		}
+		_ = c.RegisterFlagCompletionFunc(f.Name, complete) // the flag is there, and has none
+	})
+}

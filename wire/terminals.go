@@ -1,0 +1,47 @@
+package wire
+
+// Frame is a kind of message on a terminal's or a command's WebSocket: the first
+// byte of a binary message; its content follows.
+type Frame struct {
+	Kind  string
+	Sent  bool // to the workspace; else from it
+	Means string
+	Holds any // what its content is as JSON; nil where it is none
+}
+
+// Frames are all of them.
+var Frames = []Frame{
+	{"i", true, "input", nil},
+	{"c", true, "the input ends", nil},
+	{"r", true, "another size", Resize{}},
+	{"a", true, "so many bytes of output were taken in, in decimal", nil},
+	{"o", false, "output", nil},
+	{"e", false, "standard error", nil},
+	{"x", false, "how it ended; the last", Ended{}},
+	{"p", false, "why it is refused, or was ended; the last", Problem{}},
+}
+
+// Resize says how large a terminal is.
+type Resize struct {
+	Columns int `json:"columns"`
+	Rows    int `json:"rows"`
+}
+
+// Ended is how a command or a shell ended.
+type Ended struct {
+	Code    int    `json:"code" doc:"Its exit code; 128 and the signal's number where a signal ended it"`
+	Problem string `json:"problem,omitempty" doc:"Why it could not be run"`
+}
+
+// Run starts a command or a terminal in a workspace. It is the first message,
+// as text, on the WebSocket; after it [Frames] go both ways.
+type Run struct {
+	Argv     []string `json:"argv,omitempty" doc:"The command; without one a terminal is opened, or joined"`
+	Terminal string   `json:"terminal,omitempty" doc:"The terminal's label; default main"`
+	Columns  int      `json:"columns,omitempty"`
+	Rows     int      `json:"rows,omitempty"`
+	// Acknowledges tells that whoever asks says what they have taken in: a frame
+	// of kind a with the number of bytes of output in decimal. Beyond half a
+	// megabyte that nobody has taken in, the output waits.
+	Acknowledges bool `json:"acknowledges,omitempty"`
+}
