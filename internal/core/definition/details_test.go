@@ -481,7 +481,7 @@ configs: {said: {content: it}}
 		}
 	}
 	said := fmt.Sprint(fs)
-	for what, want := range map[string]int{"is no file of the repository": 1, "stands in the compose file": 1, "comes from outside": 1, "the device in deploy": 0} {
+	for what, want := range map[string]int{`"gone" in secrets of service "app" is no file of the repository`: 1, `"said" in configs of service "app" stands in the compose file`: 1, `"away" in secrets of service "app" comes from outside`: 1, "the device in deploy": 0} {
 		if n := strings.Count(said, what); n != want {
 			t.Errorf("%q is told %d times in %s", what, n, said)
 		}
