@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"os/exec"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -113,6 +114,9 @@ func (a portCommands) open() *cobra.Command {
 					return err
 				}
 				address = p.Address
+			}
+			if !strings.HasPrefix(address, "http://") && !strings.HasPrefix(address, "https://") {
+				return fmt.Errorf("the service gives %q, which no browser should open", clean(address))
 			}
 			if program, err := exec.LookPath("xdg-open"); err == nil && !a.json && isTerminal(a.err) && exec.CommandContext(cmd.Context(), program, address).Run() == nil {
 				return nil
