@@ -21,6 +21,11 @@ type Change struct {
 	Workspace string `json:"workspace" doc:"The id of the workspace"`
 }
 
+// Gone is an event: a workspace stands in no list any more.
+type Gone struct {
+	Workspace string `json:"workspace" doc:"The id of the workspace"`
+}
+
 // Pulse is an event without news: the stream is alive. It comes first, and
 // every 20 seconds.
 type Pulse struct {

@@ -215,6 +215,9 @@ func TestListsInParts(t *testing.T) {
 				}
 				after, marks[path] = "&after="+part.Next, part.Next
 			}
+			for _, one := range append(slices.Clone(items), whole.Items...) {
+				delete(one, "last_used_at") // asking uses a token
+			}
 			a, _ := json.Marshal(items)
 			b, _ := json.Marshal(whole.Items[:min(len(items), len(whole.Items))])
 			if len(items) < len(whole.Items) || path != "/journal?" && string(a) != string(b) {

@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -444,13 +445,20 @@ func (a *API) until(ctx context.Context) (context.Context, context.CancelFunc) {
 
 // eventRoute is the event stream. A journal entry carries its number as the
 // event's id, and a watcher that comes back with Last-Event-ID misses none; a
-// change without an entry (a log grew, a step began) is told as it happens.
+// change without an entry (a log grew, a step began) is told as it happens. After
+// entries of a workspace comes how it stands in a list, once for a burst of them.
 func eventRoute(a *API) {
-	sse.Register(a.huma, op("GET", "/events", "watch-events", "Watch what changes, by server-sent events", policy.SeeSelf), map[string]any{
-		"journal": wire.JournalEntry{}, "change": wire.Change{}, "pulse": wire.Pulse{},
+	o := op("GET", "/events", "watch-events", "Watch what changes, by server-sent events", policy.SeeSelf)
+	o.Description = "journal: an entry, its number is the event's id. row: how a workspace stands in the list of workspaces, after entries of it. gone: that it stands in it no more. change: something of a workspace changed without an entry; look again. pulse: nothing, every 20 seconds."
+	sse.Register(a.huma, o, map[string]any{
+		"journal": wire.JournalEntry{}, "row": wire.WorkspaceRow{}, "gone": wire.Gone{}, "change": wire.Change{}, "pulse": wire.Pulse{},
 	}, func(ctx context.Context, in *struct {
-		After string `header:"Last-Event-ID"`
+		After string `header:"Last-Event-ID" doc:"The id of the last event that came"`
+		Since int64  `query:"after" minimum:"0" doc:"What a list gave as as_of: the events after it"`
 	}, send sse.Sender) {
+		if in.After == "" && in.Since > 0 {
+			in.After = strconv.FormatInt(in.Since, 10)
+		}
 		ctx, cancel := a.until(ctx)
 		defer cancel()
 		ctx, release := a.svc.Leases.HoldSelf(ctx, actor(ctx))
@@ -458,6 +466,10 @@ func eventRoute(a *API) {
 		a.watch(ctx, actor(ctx), in.After, send)
 	})
 }
+
+// mostMissed bounds the workspaces whose rows are told to somebody who was away:
+// who missed more reads the list.
+const mostMissed = 1000
 
 func (a *API) watch(ctx context.Context, who service.Actor, after string, send sse.Sender) {
 	w, err := a.svc.Feed.Watch(ctx, who)
@@ -472,6 +484,7 @@ func (a *API) watch(ctx context.Context, who service.Actor, after string, send s
 	if send.Data(wire.Pulse{Journal: cursor}) != nil {
 		return
 	}
+	var missed []string   // workspaces that the entries tell of
 	for cursor < w.Head { // what came since they were here last
 		entries, err := a.svc.Journal.Journal(ctx, who, service.JournalQuery{After: cursor, Limit: 200})
 		if err != nil {
@@ -484,9 +497,23 @@ func (a *API) watch(ctx context.Context, who service.Actor, after string, send s
 			if send(sse.Message{ID: int(e.Number), Data: e}) != nil {
 				return
 			}
+			if strings.HasPrefix(e.Kind, "workspace.") && !slices.Contains(missed, e.Subject) && len(missed) < mostMissed {
+				missed = append(missed, e.Subject)
+			}
 		}
 		if len(entries) < 200 {
 			break
+		}
+	}
+	if rows, err := a.svc.Feed.Rows(ctx, who, missed); err == nil {
+		for _, id := range missed {
+			var news any = wire.Gone{Workspace: id}
+			if row, there := rows[id]; there {
+				news = row
+			}
+			if send.Data(news) != nil {
+				return
+			}
 		}
 	}
 	cursor = max(cursor, w.Head)
@@ -505,10 +532,15 @@ func (a *API) watch(ctx context.Context, who service.Actor, after string, send s
 				return // they connect anew, with the number of what they have
 			}
 			var err error
-			if n.Entry != nil {
+			switch {
+			case n.Entry != nil:
 				cursor = n.Entry.Number
 				err = send(sse.Message{ID: int(n.Entry.Number), Data: *n.Entry})
-			} else {
+			case n.Row != nil:
+				err = send.Data(*n.Row)
+			case n.Gone != "":
+				err = send.Data(wire.Gone{Workspace: n.Gone})
+			default:
 				err = send.Data(wire.Change{Workspace: n.Change})
 			}
 			if err != nil {

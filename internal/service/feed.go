@@ -4,6 +4,7 @@ import (
 	"context"
 	"log/slog"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -18,6 +19,7 @@ type Feed struct {
 	bus     *live.Bus
 	store   *store.Store
 	journal *Journal
+	views   *views
 	feed
 }
 
@@ -45,9 +47,13 @@ type Watch struct {
 	feed  *feed
 }
 
-// News is an entry of the journal, or that something of a workspace changed.
+// News is one of these: an entry of the journal; how a workspace stands in a list
+// after entries of it; that it stands in none any more; that something of it
+// changed without an entry.
 type News struct {
 	Entry  *wire.JournalEntry
+	Row    *wire.WorkspaceRow
+	Gone   string // the workspace's id
 	Change string // the workspace's id
 }
 
@@ -170,6 +176,8 @@ func (s *Feed) feeds(ctx context.Context, news <-chan struct{}, take func() map[
 // feedEntries hands out the entries that are new.
 func (s *Feed) feedEntries(ctx context.Context, people map[string]store.Person) error {
 	f := &s.feed
+	changed := map[string]string{} // workspaces and their owners
+	defer func() { s.feedRows(ctx, people, changed) }()
 	for {
 		f.mu.Lock()
 		after := f.head
@@ -186,6 +194,9 @@ func (s *Feed) feedEntries(ctx context.Context, people map[string]store.Person) 
 			if e.Kind == "person.changed" {
 				clear(people) // somebody may be of another team
 			}
+			if ofWorkspace(e.Kind) && e.OwnerID != "" {
+				changed[e.Subject] = e.OwnerID
+			}
 			owner := s.ownerIn(ctx, people, e.OwnerID)
 			f.mu.Lock()
 			f.head = e.Number
@@ -200,6 +211,54 @@ func (s *Feed) feedEntries(ctx context.Context, people map[string]store.Person) 
 			return nil
 		}
 	}
+}
+
+// ofWorkspace tells of a kind of entry that it changes how a workspace stands in a
+// list.
+func ofWorkspace(kind string) bool { return strings.HasPrefix(kind, "workspace.") }
+
+// feedRows tells those who may see them how workspaces stand in a list now: after
+// a burst of entries once.
+func (s *Feed) feedRows(ctx context.Context, people map[string]store.Person, changed map[string]string) {
+	if len(changed) == 0 {
+		return
+	}
+	rows, err := s.views.rowsOf(ctx, changed)
+	if err != nil {
+		return // who looks at a list reads it again now and then
+	}
+	f := &s.feed
+	for id, owner := range changed {
+		news := News{Gone: id}
+		if row, there := rows[id]; there {
+			news = News{Row: &row}
+		}
+		of := s.ownerIn(ctx, people, owner)
+		f.mu.Lock()
+		f.concerned(func(sub *Watch) {
+			if sub.actor.mayOf(policy.SeeWorkspace, of) {
+				f.give(sub, news)
+			}
+		}, owner)
+		f.mu.Unlock()
+	}
+}
+
+// Rows are how workspaces, which entries told of, stand in a list now for an actor:
+// what they may see. Whose id is not among the rows stands in none.
+func (s *Feed) Rows(ctx context.Context, a Actor, ids []string) (map[string]wire.WorkspaceRow, error) {
+	wanted := map[string]string{}
+	for _, id := range ids {
+		wanted[id] = ""
+	}
+	rows, err := s.views.rowsOf(ctx, wanted)
+	for id, r := range rows {
+		owner, perr := s.store.Read().PersonByName(ctx, r.Owner)
+		if perr != nil || !a.mayOf(policy.SeeWorkspace, owner) {
+			delete(rows, id)
+		}
+	}
+	return rows, err
 }
 
 // feedChange tells those who may see a workspace that it changed.

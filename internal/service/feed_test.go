@@ -1,7 +1,8 @@
 package service
 
 import (
-	"fmt"
+	"errors"
+	"slices"
 	"testing"
 	"time"
 
@@ -58,6 +59,10 @@ func TestFeed(t *testing.T) {
 					return append(out, "closed")
 				case n.Entry != nil:
 					out = append(out, n.Entry.Kind)
+				case n.Row != nil:
+					out = append(out, "row of "+n.Row.Name+", "+n.Row.Phase)
+				case n.Gone != "":
+					out = append(out, "gone "+n.Gone)
 				default:
 					out = append(out, "change of "+n.Change)
 				}
@@ -71,11 +76,35 @@ func TestFeed(t *testing.T) {
 	})
 	write(func(tx *store.Tx) error { return tx.Journal(ctx, "2", "", "op", journal.RulesPut{}) })
 	s.rooms.Bus.Publish(w.ID)
-	for id, want := range map[string]string{"dev": "[workspace.held change of " + w.ID + "]", "lead": "[workspace.held change of " + w.ID + "]", "other": "[]", "op": "[workspace.held rules.put change of " + w.ID + "]"} {
-		if got := fmt.Sprint(said(id)); got != want {
-			t.Errorf("%s is told %s, not %s", id, got, want)
+	told := func(wanted map[string][]string) {
+		t.Helper()
+		for id, want := range wanted {
+			got := said(id)
+			slices.Sort(got) // a burst may be two
+			slices.Sort(want)
+			if !slices.Equal(got, want) {
+				t.Errorf("%s is told %q, not %q", id, got, want)
+			}
 		}
 	}
+	now := []string{"workspace.held", "row of quay, ready", "change of " + w.ID}
+	told(map[string][]string{"dev": slices.Clone(now), "lead": slices.Clone(now), "other": nil, "op": append(slices.Clone(now), "rules.put")})
+	// Once for a burst; and what is removed stands in no list.
+	write(func(tx *store.Tx) error {
+		return errors.Join(tx.SetPhase(ctx, &w, lifecycle.Stopping, "dev", ""), tx.SetPhase(ctx, &w, lifecycle.Stopped, "service", ""))
+	})
+	told(map[string][]string{"dev": {"workspace.phase", "workspace.phase", "row of quay, stopped"}, "other": nil})
+	rows, err := s.Feed.Rows(ctx, people["lead"], []string{w.ID, "none"})
+	if err != nil || len(rows) != 1 || rows[w.ID].Phase != "stopped" {
+		t.Errorf("who was away is told %+v, %v", rows, err)
+	}
+	if rows, err := s.Feed.Rows(ctx, people["other"], []string{w.ID}); err != nil || len(rows) != 0 {
+		t.Errorf("who may not see it is told %+v, %v", rows, err)
+	}
+	write(func(tx *store.Tx) error {
+		return errors.Join(tx.SetPhase(ctx, &w, lifecycle.Removing, "dev", ""), tx.SetPhase(ctx, &w, lifecycle.Removed, "service", ""))
+	})
+	told(map[string][]string{"dev": {"workspace.phase", "workspace.phase", "gone " + w.ID}, "other": nil})
 	for range newsKept + 10 {
 		write(func(tx *store.Tx) error {
 			return tx.Journal(ctx, w.ID, "dev", "dev", journal.WorkspaceHeld{})

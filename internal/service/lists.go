@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"yardbench/internal/core/cost"
 	"yardbench/internal/core/lifecycle"
@@ -121,12 +122,31 @@ func (s *views) listed(ctx context.Context, scope store.Scope, q WorkspaceQuery)
 	}
 	out = Part[wire.WorkspaceRow]{Items: make([]wire.WorkspaceRow, 0, len(part.Items)), Next: part.Next}
 	for _, r := range part.Items {
-		v, total := r.base, int64(0)
-		if t, _ := r.cost.At(now); t > 0 {
-			total = int64(t)
+		out.Items = append(out.Items, r.listed(now))
+	}
+	return out, nil
+}
+
+// listed is how a workspace stands in a list at a time.
+func (r *row) listed(now time.Time) wire.WorkspaceRow {
+	v := r.base
+	total, _ := r.cost.At(now)
+	return wire.WorkspaceRow{ID: v.ID, Name: v.Name, Owner: v.Owner, Team: v.Team, Repository: v.Repository, Branch: v.Branch, Phase: v.Phase, FailedIn: v.FailedIn, Cause: v.Cause,
+		Conditions: v.Conditions, PhaseAt: v.PhaseAt, Size: v.Size, Adopted: v.Adopted, Currency: v.Currency, HourMicros: v.HourMicros, CostMicros: int64(total), Day: cost.Strip(r.recent, now)}
+}
+
+// rowsOf is how those of some workspaces that stand in a list do.
+func (s *views) rowsOf(ctx context.Context, ids map[string]string) (map[string]wire.WorkspaceRow, error) {
+	rows, err := s.rows(ctx)
+	if err != nil {
+		return nil, err
+	}
+	now := s.now().UTC()
+	out := map[string]wire.WorkspaceRow{}
+	for _, r := range rows {
+		if _, wanted := ids[r.w.ID]; wanted {
+			out[r.w.ID] = r.listed(now)
 		}
-		out.Items = append(out.Items, wire.WorkspaceRow{ID: v.ID, Name: v.Name, Owner: v.Owner, Team: v.Team, Repository: v.Repository, Branch: v.Branch, Phase: v.Phase, FailedIn: v.FailedIn, Cause: v.Cause,
-			Conditions: v.Conditions, PhaseAt: v.PhaseAt, Size: v.Size, Adopted: v.Adopted, Currency: v.Currency, HourMicros: v.HourMicros, CostMicros: total, Day: cost.Strip(r.recent, now)})
 	}
 	return out, nil
 }

@@ -98,7 +98,7 @@ func New(r Rooms) *Service {
 	sessions := &Sessions{yard: r.Yard, printed: printed, hub: r.Hub, sessions: r.Sessions, store: r.Store, views: look}
 	houseRules := &HouseRules{house: r.House, keeper: r.Keeper, store: r.Store}
 	journal := &Journal{journalKey: r.JournalKey, installation: r.Installation, store: r.Store, now: r.Now, views: look}
-	feed := &Feed{bus: r.Bus, store: r.Store, journal: journal}
+	feed := &Feed{bus: r.Bus, store: r.Store, journal: journal, views: look}
 	costs := &Costs{house: r.House, store: r.Store, now: r.Now}
 	ports := &Ports{address: r.Address, bus: r.Bus, hub: r.Hub, keeper: r.Keeper, sessions: r.Sessions, store: r.Store, vault: r.Vault, now: r.Now, views: look}
 	prebuilds := &Prebuilds{house: r.House, keeper: r.Keeper, store: r.Store, vault: r.Vault, now: r.Now, definitions: definitions, launches: launches, repositories: repositories, views: look}

@@ -1,9 +1,10 @@
 import { useQueryClient, type QueryClient } from "@tanstack/react-query";
 import { useEffect, useSyncExternalStore } from "react";
+import type { Person, WorkspaceRow } from "./client";
 
 /** Which queries a journal entry makes old, by the beginning of its kind. */
 const reads: [string, string[]][] = [
-  ["workspace.", ["workspaces", "cost", "journal"]],
+  ["workspace.", ["workspaces one", "cost", "journal"]], // a list has the changed row by itself
   ["secret.", ["secrets", "workspaces", "preflight", "journal"]],
   ["git-credential.", ["credentials", "journal"]],
   ["prebuild.", ["prebuilds", "preflight", "journal"]],
@@ -40,6 +41,8 @@ export class Stream {
   private readonly watch: ReturnType<typeof setInterval>;
   private heard = Date.now();
   private wait = againFirst;
+  private readonly rows = new Map<string, WorkspaceRow | undefined>();
+  private putting: ReturnType<typeof setTimeout> | undefined;
 
   constructor(private readonly queries: QueryClient) {
     this.watch = setInterval(() => {
@@ -59,6 +62,7 @@ export class Stream {
   end() {
     clearInterval(this.watch);
     clearTimeout(this.gather);
+    clearTimeout(this.putting);
     clearTimeout(this.retry);
     document.removeEventListener("visibilitychange", this.look);
     this.source?.close();
@@ -98,6 +102,15 @@ export class Stream {
       hear();
       this.again("workspaces one", "prebuilds");
     });
+    source.addEventListener("row", (e) => {
+      hear();
+      const row = JSON.parse((e as MessageEvent<string>).data) as WorkspaceRow;
+      this.change(row.id, row);
+    });
+    source.addEventListener("gone", (e) => {
+      hear();
+      this.change((JSON.parse((e as MessageEvent<string>).data) as { workspace: string }).workspace);
+    });
     source.onerror = () => this.broken();
   }
 
@@ -121,6 +134,24 @@ export class Stream {
     for (const l of this.listeners) l();
   }
 
+  // How a workspace stands in lists now; without a row it stands in none.
+  private change(id: string, row?: WorkspaceRow) {
+    this.rows.set(id, row);
+    this.putting ??= setTimeout(() => {
+      this.putting = undefined;
+      const rows = new Map(this.rows);
+      this.rows.clear();
+      const me = this.queries.getQueryData<Person>(["me"])?.name;
+      for (const q of this.queries.getQueryCache().findAll({ queryKey: ["workspaces", "list"] })) {
+        if (q.state.fetchStatus === "fetching") {
+          this.again("workspaces"); // what is being read may be older than this
+          continue;
+        }
+        this.queries.setQueryData<WorkspaceRow[]>(q.queryKey, (old) => old && changed(old, rows, q.queryKey[2] ? undefined : me));
+      }
+    }, burst);
+  }
+
   // A query that is being read is not begun anew: events that come faster than
   // its answer would keep it from ever being read.
   private again(...keys: string[]) {
@@ -135,6 +166,19 @@ export class Stream {
       );
     }, burst);
   }
+}
+
+/** changed is a list with changed rows in it; of one owner alone, where one is named. */
+function changed(list: WorkspaceRow[], rows: ReadonlyMap<string, WorkspaceRow | undefined>, owner?: string): WorkspaceRow[] {
+  const left = new Map(rows);
+  const kept = list.flatMap((old) => {
+    if (!left.has(old.id)) return [old];
+    const now = left.get(old.id);
+    left.delete(old.id);
+    return now ? [now] : [];
+  });
+  for (const row of left.values()) if (row && (!owner || row.owner === owner)) kept.push(row);
+  return kept;
 }
 
 let stream: Stream | undefined;

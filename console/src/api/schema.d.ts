@@ -183,7 +183,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Watch what changes, by server-sent events */
+        /**
+         * Watch what changes, by server-sent events
+         * @description journal: an entry, its number is the event's id. row: how a workspace stands in the list of workspaces, after entries of it. gone: that it stands in it no more. change: something of a workspace changed without an entry; look again. pulse: nothing, every 20 seconds.
+         */
         get: operations["watch-events"];
         put?: never;
         post?: never;
@@ -1612,6 +1615,10 @@ export interface components {
         GitCredential: {
             password: string;
             username: string;
+        };
+        Gone: {
+            /** @description The id of the workspace */
+            workspace: string;
         };
         Health: {
             /**
@@ -3839,8 +3846,12 @@ export interface operations {
     };
     "watch-events": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description What a list gave as as_of: the events after it */
+                after?: number;
+            };
             header?: {
+                /** @description The id of the last event that came */
                 "Last-Event-ID"?: string;
             };
             path?: never;
@@ -3866,6 +3877,17 @@ export interface operations {
                         /** @description The retry time in milliseconds. */
                         retry?: number;
                     } | {
+                        data: components["schemas"]["Gone"];
+                        /**
+                         * @description The event name.
+                         * @constant
+                         */
+                        event: "gone";
+                        /** @description The event ID. */
+                        id?: number;
+                        /** @description The retry time in milliseconds. */
+                        retry?: number;
+                    } | {
                         data: components["schemas"]["JournalEntry"];
                         /**
                          * @description The event name.
@@ -3883,6 +3905,17 @@ export interface operations {
                          * @constant
                          */
                         event: "pulse";
+                        /** @description The event ID. */
+                        id?: number;
+                        /** @description The retry time in milliseconds. */
+                        retry?: number;
+                    } | {
+                        data: components["schemas"]["WorkspaceRow"];
+                        /**
+                         * @description The event name.
+                         * @constant
+                         */
+                        event: "row";
                         /** @description The event ID. */
                         id?: number;
                         /** @description The retry time in milliseconds. */
