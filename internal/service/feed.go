@@ -220,6 +220,14 @@ func ofWorkspace(kind string) bool { return strings.HasPrefix(kind, "workspace."
 // feedRows tells those who may see them how workspaces stand in a list now: after
 // a burst of entries once.
 func (s *Feed) feedRows(ctx context.Context, people map[string]store.Person, changed map[string]string) {
+	f := &s.feed
+	f.mu.Lock()
+	for id, owner := range changed {
+		if len(f.wide) == 0 && len(f.own[owner]) == 0 {
+			delete(changed, id) // nobody watches whose matter it is
+		}
+	}
+	f.mu.Unlock()
 	if len(changed) == 0 {
 		return
 	}
@@ -227,7 +235,6 @@ func (s *Feed) feedRows(ctx context.Context, people map[string]store.Person, cha
 	if err != nil {
 		return // who looks at a list reads it again now and then
 	}
-	f := &s.feed
 	for id, owner := range changed {
 		news := News{Gone: id}
 		if row, there := rows[id]; there {
