@@ -324,9 +324,10 @@ func TestCarriedExitCodes(t *testing.T) {
 func TestFormsOfOutput(t *testing.T) {
 	rows := []wire.WorkspaceRow{{Name: "tide-board", Owner: "ingrid", Phase: "ready", CostMicros: 12345678901234567}, {Name: "deck-log", Owner: "peder", Phase: "stopped"}}
 	for form, want := range map[string]string{
-		"name":  "tide-board.ingrid\ndeck-log.peder\n",
-		"jsonl": `"name":"tide-board"`,
-		"json":  "[\n  {\n    \"id\": \"\",\n    \"name\": \"tide-board\"",
+		"name":                         "tide-board.ingrid\ndeck-log.peder\n",
+		"jsonl":                        `"name":"tide-board"`,
+		"json":                         "[\n  {\n    \"id\": \"\",\n    \"name\": \"tide-board\"",
+		"template={{.name}}/{{.team}}": "tide-board/\ndeck-log/\n", // of no team
 		"template={{.name}} is {{.phase}} at {{.cost_micros}}": "tide-board is ready at 12345678901234567\ndeck-log is stopped at 0\n",
 	} {
 		a, out, _ := quiet(t)
@@ -346,12 +347,12 @@ func TestFormsOfOutput(t *testing.T) {
 		}
 	}
 	a, _, _ := quiet(t)
-	a.form, a.json = "template={{.colour}}", false
+	a.form, a.json = "template={{.name.colour}}", false
 	if err := a.readForm(); err != nil {
 		t.Fatal(err)
 	}
 	if err := a.print(rows, nil); err == nil || !strings.Contains(err.Error(), "colour") {
-		t.Errorf("a member that there is not: %v", err)
+		t.Errorf("a member of what has none: %v", err)
 	}
 	a, _, _ = quiet(t)
 	a.form, a.json = "name", true

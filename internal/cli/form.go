@@ -28,7 +28,7 @@ func (a *app) readForm() (err error) {
 		return usage{fmt.Errorf("-o %s and --json are two forms of the same: ask for one", a.form)}
 	}
 	if text, is := strings.CutPrefix(a.form, templateForm); is {
-		a.template, err = template.New("output").Option("missingkey=error").Parse(text)
+		a.template, err = template.New("output").Parse(text)
 		if err != nil {
 			return usage{fmt.Errorf("this is no template of Go: %w", err)}
 		}
@@ -78,8 +78,8 @@ func (a *app) toProgram(v any) error {
 				break
 			}
 			var b strings.Builder
-			if err = a.template.Execute(&b, thing); err == nil {
-				_, err = fmt.Fprintln(a.out, clean(b.String()))
+			if err = a.template.Execute(&b, thing); err == nil { // what a thing has not is left out of what is read
+				_, err = fmt.Fprintln(a.out, clean(strings.ReplaceAll(b.String(), "<no value>", "")))
 			}
 		}
 		if err != nil {

@@ -48,7 +48,9 @@ func (a *app) follow(ctx context.Context, api *client.Client, w wire.Workspace) 
 			fmt.Fprintf(a.out, "%s is let go; its container goes on\n", w.Name)
 			return nil
 		}
-		fmt.Fprintf(a.out, "%s is removed\n", w.Name)
+		if !a.quiet {
+			fmt.Fprintf(a.out, "%s is removed\n", w.Name)
+		}
 		return nil
 	case err != nil:
 		return err
