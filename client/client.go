@@ -181,14 +181,18 @@ func send[T any](ctx context.Context, c *Client, method, path string, body any, 
 	return v, nil
 }
 
-// listMost is how many things of a list are asked for at once.
-const listMost = 1000
+// listMost is how many things of a list are asked for at once, and partsMost how
+// often: a service that never comes to an end is not followed for ever.
+const (
+	listMost  = 1000
+	partsMost = 10_000
+)
 
 // all reads a whole list, part by part. What changes meanwhile may be there or
 // not; nothing that stays is left out or there twice.
 func all[T any](ctx context.Context, c *Client, path string) ([]T, error) {
-	out := []T{}
-	for after := ""; ; {
+	out, after := []T{}, ""
+	for range partsMost {
 		part, err := some[T](ctx, c, path, listMost, after)
 		if err != nil {
 			return nil, err
@@ -199,6 +203,7 @@ func all[T any](ctx context.Context, c *Client, path string) ([]T, error) {
 		}
 		after = part.Next
 	}
+	return nil, fmt.Errorf("the list at %s%s does not come to an end", c.address, path)
 }
 
 // some reads one part of a list.

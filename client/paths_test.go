@@ -62,6 +62,7 @@ func TestPathsAreDescribed(t *testing.T) {
 	}
 	var mu sync.Mutex
 	asked := map[string]bool{}
+	by := map[string]string{} // which method asks an operation
 	calling := ""
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		body, _ := io.ReadAll(r.Body)
@@ -73,6 +74,12 @@ func TestPathsAreDescribed(t *testing.T) {
 			t.Errorf("%s asks %s %s, which is not described", calling, r.Method, r.URL.Path)
 		}
 		asked[o.OperationID] = true
+		for other, m := range by {
+			if m == calling && other != o.OperationID || other == o.OperationID && m != calling {
+				t.Errorf("%s asks %s, and %s asks %s: a method is an operation", calling, o.OperationID, m, other)
+			}
+		}
+		by[o.OperationID] = calling
 		for word := range r.URL.Query() {
 			if !slices.Contains(o.Parameters, struct{ Name, In string }{word, "query"}) {
 				t.Errorf("%s asks %s %s with %s, which is not described", calling, r.Method, path, word)

@@ -497,7 +497,7 @@ func (a *API) watch(ctx context.Context, who service.Actor, after string, send s
 			if send(sse.Message{ID: int(e.Number), Data: e}) != nil {
 				return
 			}
-			if strings.HasPrefix(e.Kind, "workspace.") && !slices.Contains(missed, e.Subject) && len(missed) < mostMissed {
+			if service.OfWorkspace(e.Kind) && !slices.Contains(missed, e.Subject) && len(missed) < mostMissed {
 				missed = append(missed, e.Subject)
 			}
 		}

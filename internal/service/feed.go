@@ -194,7 +194,7 @@ func (s *Feed) feedEntries(ctx context.Context, people map[string]store.Person) 
 			if e.Kind == "person.changed" {
 				clear(people) // somebody may be of another team
 			}
-			if ofWorkspace(e.Kind) && e.OwnerID != "" {
+			if OfWorkspace(e.Kind) && e.OwnerID != "" {
 				changed[e.Subject] = e.OwnerID
 			}
 			owner := s.ownerIn(ctx, people, e.OwnerID)
@@ -213,9 +213,9 @@ func (s *Feed) feedEntries(ctx context.Context, people map[string]store.Person) 
 	}
 }
 
-// ofWorkspace tells of a kind of entry that it changes how a workspace stands in a
-// list.
-func ofWorkspace(kind string) bool { return strings.HasPrefix(kind, "workspace.") }
+// OfWorkspace tells of a kind of entry that it is about a workspace: how that
+// stands in a list may be another after it.
+func OfWorkspace(kind string) bool { return strings.HasPrefix(kind, "workspace.") }
 
 // feedRows tells those who may see them how workspaces stand in a list now: after
 // a burst of entries once.

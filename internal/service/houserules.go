@@ -47,6 +47,10 @@ func (s *HouseRules) putRules(ctx context.Context, tx *store.Tx, r store.RulesVe
 	return version, tx.Journal(ctx, fmt.Sprint(version), "", r.AuthorID, journal.RulesPut{Reason: r.Reason, Changes: changes})
 }
 
+// rulesKind orders the versions of the house rules, the newest first.
+var rulesKind = page.Kind[int]{Name: "rules", Usual: "-version", ID: strconv.Itoa,
+	Orders: []page.Order[int]{{Name: "version", Key: func(n int) string { return page.Number(int64(n)) }}}}
+
 // Rules lists the versions of the house rules, the newest first.
 func (s *HouseRules) Rules(ctx context.Context, a Actor, ask page.Ask) (out Part[wire.RulesVersion], err error) {
 	rows, err := s.versions(ctx, a)
@@ -152,7 +156,7 @@ func (s *HouseRules) PutRules(ctx context.Context, a Actor, in wire.RulesText) (
 		if err != nil {
 			return err
 		}
-		if err := matches(ctx, "what the house rules are", wire.Rules{RulesVersion: wire.RulesVersion{Version: now.Version, Author: nameOf(ctx, tx.Q, now.AuthorID), Reason: now.Reason, At: now.At, Changes: []string{}}, Document: now.Document}); err != nil {
+		if err := matches(ctx, "the house rules", wire.Rules{RulesVersion: wire.RulesVersion{Version: now.Version, Author: nameOf(ctx, tx.Q, now.AuthorID), Reason: now.Reason, At: now.At, Changes: []string{}}, Document: now.Document}); err != nil {
 			return err
 		}
 		out.At = tx.Now()

@@ -10,7 +10,6 @@ import (
 	"fmt"
 	"io"
 	"strconv"
-	"strings"
 	"time"
 
 	"yardbench/internal/core/journal"
@@ -210,7 +209,7 @@ func (s *Journal) entryViews(ctx context.Context, rows []store.Entry) ([]wire.Jo
 		if e.OwnerID != "" {
 			v.OwnerName = name(e.OwnerID, person)
 		}
-		if strings.HasPrefix(e.Kind, "workspace.") {
+		if OfWorkspace(e.Kind) {
 			v.SubjectName = name(e.Subject, func(ctx context.Context, id string) string {
 				n, err := s.store.Read().NameOf(ctx, id)
 				if err != nil {

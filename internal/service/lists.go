@@ -3,7 +3,6 @@ package service
 import (
 	"context"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -159,7 +158,3 @@ func (q WorkspaceQuery) fits(r *row) bool {
 		slices.ContainsFunc(r.conditions, func(c lifecycle.Condition) bool { return slices.Contains(q.States, string(c.Kind)) })
 	return found && in && is(q.Owner, r.base.Owner) && is(q.Team, r.base.Team) && is(q.Repository, r.base.Repository) && is(q.Branch, r.base.Branch) && is(q.Size, r.base.Size)
 }
-
-// rulesKind orders the versions of the house rules, the newest first.
-var rulesKind = page.Kind[int]{Name: "rules", Usual: "-version", ID: strconv.Itoa,
-	Orders: []page.Order[int]{{Name: "version", Key: func(n int) string { return page.Number(int64(n)) }}}}

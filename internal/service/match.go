@@ -34,7 +34,7 @@ func matches(ctx context.Context, what string, now Tagged) error {
 	case now == nil:
 		return &fault.Fault{Class: fault.Stale, Kind: "changed", Detail: what + " is not there", Next: "ask without If-Match to make it"}
 	}
-	return &fault.Fault{Class: fault.Stale, Kind: "changed", Detail: what + " was changed meanwhile: it is not as it was when you looked", Next: "look at how it stands now, and ask again from there", Now: now}
+	return &fault.Fault{Class: fault.Stale, Kind: "changed", Detail: "somebody has changed " + what + " since you looked", Next: "look at how it stands now, and ask again from there", Now: now}
 }
 
 // Matched tells whether it was said which tags a thing may have.
