@@ -99,7 +99,7 @@ func Together(ctx context.Context, q store.Q, has map[string]yard.Observation, l
 			if w.Phase == lifecycle.Ready && o.Bodies[1] != lifecycle.Running || w.Phase == lifecycle.Stopped && o.Bodies[1] == lifecycle.Running || w.Phase != lifecycle.Failed && len(o.Bodies) != 1 || len(o.Volumes) != 0 || o.Network {
 				tell("%s was taken on and is %s, and the yard has %+v", w.Name, w.Phase, o)
 			}
-		case w.Phase == lifecycle.Ready && (o.Bodies[w.Body] != lifecycle.Running || !o.Volumes[w.Volume] || w.SeededVolume != w.Volume || len(o.Bodies) != 1 || len(o.Volumes) != 1):
+		case w.Phase == lifecycle.Ready && (o.Bodies[w.Body] != lifecycle.Running || !o.Volumes[w.Volume] || w.SeededVolume < w.Volume || len(o.Bodies) != 1 || len(o.Volumes) != 1):
 			tell("%s is ready with body %d and volume %d, seeded %d, and the yard has %+v", w.Name, w.Body, w.Volume, w.SeededVolume, o)
 		case w.Phase == lifecycle.Stopped && (o.Bodies[w.Body] == lifecycle.Running || w.SeededVolume > 0 && !o.Volumes[w.Volume]):
 			tell("%s is stopped, and the yard has %+v", w.Name, o)
