@@ -105,7 +105,7 @@ func asks(ctx context.Context, clients map[string]*yb.Client, person string, r *
 	ref := name + "." + person
 	ask, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
-	switch r.IntN(7) {
+	switch r.IntN(8) {
 	case 0, 1:
 		w, _ := clients[person].Launch(ask, wire.Launch{Repository: []string{"tide-board", "fare-desk", "gull-count", "berth-planner"}[r.IntN(4)], Name: name})
 		launched = w.ID
@@ -119,6 +119,10 @@ func asks(ctx context.Context, clients map[string]*yb.Client, person string, r *
 		_, _ = c.Remove(ask, ref, true)
 	case 6:
 		_, _ = c.Hold(ask, ref, wire.Hold{Seconds: 600, Why: "a test"})
+	case 7:
+		in := wire.NewOperation{Verb: []string{"start", "stop", "rebuild", "remove", "tell"}[r.IntN(5)], Where: &wire.WorkspaceWhere{Owner: person}, Reason: "a test"}
+		in.Discard = in.Verb == "remove"
+		_, _ = clients[person].AskOperation(ask, in)
 	}
 	time.Sleep(time.Duration(r.IntN(60)) * time.Millisecond)
 	return launched
@@ -145,6 +149,15 @@ func (w *world) quiet(c *yb.Client) {
 		for _, ws := range all {
 			if !lifecycle.Phase(ws.Phase).Settled() || slices.ContainsFunc(ws.Conditions, func(c wire.Condition) bool { return c.Kind == "rebuilding" }) {
 				last += fmt.Sprintf("%s.%s is %s; ", ws.Name, ws.Owner, ws.Phase)
+			}
+		}
+		operations, err := c.Operations(context.Background())
+		if err != nil {
+			last = err.Error()
+		}
+		for _, o := range operations {
+			if o.EndedAt == nil {
+				last += fmt.Sprintf("operation %s of %s is not over: %+v; ", o.Verb, o.By, o)
 			}
 		}
 		if last == "" {

@@ -19,7 +19,7 @@ import (
 
 // bodies are what operations are asked with, by their id; others get {}.
 var bodies = map[string]string{
-	"hold-workspace": `{"seconds":3600,"why":"x"}`, "change-port": `{"shared":true}`, "visit-port": `{"address":"http://x"}`, "launch": `{"repository":"ghost"}`, "preflight": `{"repository":"ghost"}`,
+	"ask-operation": `{"verb":"let rest","names":["w"]}`, "hold-workspace": `{"seconds":3600,"why":"x"}`, "change-port": `{"shared":true}`, "visit-port": `{"address":"http://x"}`, "launch": `{"repository":"ghost"}`, "preflight": `{"repository":"ghost"}`,
 	"adopt-container": `{"owner":"ingrid","repository":"tide-board"}`, "add-repository": `{"url":"ftp://x"}`, "put-secret": `{"value":"x","everywhere":true}`, "put-repository-secret": `{"value":"x"}`, "put-git-credential": `{"username":"a","password":"b"}`,
 	"check-rules": `{"document":"x"}`, "put-rules": `{"document":"x","reason":"x"}`, "add-team": `{"name":"Bridge"}`, "make-token": `{"name":"x"}`, "make-enrolment": `{}`, "sign-in": `{"name":"x","password":"x"}`,
 	"show-enrolment": `{"key":"x"}`, "use-enrolment": `{"key":"x","password":"x"}`, "tell-push": `{"repository":"x","branch":"x","commit":"x"}`,
@@ -61,7 +61,7 @@ func TestEveryRouteHoldsThePolicy(t *testing.T) {
 			open := o.Security != nil && len(o.Security) == 0 || o.OperationID == "health"
 			concrete := func(owner string) string {
 				return strings.NewReplacer("{workspace}", "w."+owner, "{person}", owner, "{repository}", "tide-board", "{name}", "KEY", "{host}", "git.skerryline.example",
-					"{id}", "nothing", "{container}", "nothing", "{run}", "nothing", "{port}", "8000", "{sheet}", "0", "{version}", "0", "{number}", "1").Replace(path)
+					"{id}", "nothing", "{operation}", "nothing", "{container}", "nothing", "{run}", "nothing", "{port}", "8000", "{sheet}", "0", "{version}", "0", "{number}", "1").Replace(path)
 			}
 			if status := ask(t, method, address+concrete("ingrid"), bodies[o.OperationID], ""); open == (status == 401) && o.OperationID != "sign-in" && o.OperationID != "tell-push" {
 				t.Errorf("%s %s asked by nobody is answered %d", method, path, status)

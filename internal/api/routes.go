@@ -297,7 +297,7 @@ func (a *API) routes() {
 	})
 	peopleRoutes(a)
 	secretRoutes(a)
-	restRoutes(a)
+	operationRoutes(a)
 	rulesRoutes(a)
 	costRoutes(a)
 	prebuildRoutes(a)
@@ -548,21 +548,4 @@ func (a *API) watch(ctx context.Context, who service.Actor, after string, send s
 			}
 		}
 	}
-}
-
-// restRoutes are a look before a launch, and what keeps a workspace from rest.
-func restRoutes(a *API) {
-	s := a.svc
-	answer(a, op("PUT", "/workspaces/{workspace}/hold", "hold-workspace", "Keep a workspace from being put to rest for a time", policy.DriveWorkspace),
-		func(ctx context.Context, who service.Actor, in *struct {
-			Workspace
-			Body wire.Hold
-		}) (wire.Workspace, error) {
-			return s.Workspaces.Hold(ctx, who, in.Ref, in.Body)
-		})
-	done(a, op("DELETE", "/workspaces/{workspace}/hold", "end-hold", "Let a workspace be put to rest again", policy.DriveWorkspace),
-		func(ctx context.Context, who service.Actor, in *Workspace) error {
-			_, err := s.Workspaces.EndHold(ctx, who, in.Ref)
-			return err
-		})
 }

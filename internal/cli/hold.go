@@ -1,37 +1,49 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"yardbench/client"
+	"yardbench/internal/core/operation"
 	"yardbench/internal/core/rules"
 	"yardbench/wire"
 )
 
 func (a workspaceCommands) hold() *cobra.Command {
-	var why string
+	var m many
 	var end bool
 	c := &cobra.Command{
-		Use: "hold NAME [TIME]", Short: "Keep a workspace from being put to rest for a time", Example: "  yardbench hold tide-board 2h --why 'a long test runs'\n  yardbench hold tide-board --end", Args: cobra.RangeArgs(1, 2), ValidArgsFunction: a.names,
+		Use: "hold NAME... TIME", Short: "Keep workspaces from being put to rest for a time",
+		Example: "  yardbench hold tide-board 2h --why 'a long test runs'\n  yardbench hold --where all,team=Fares 4h --why 'the fares are closed tonight'\n  yardbench hold tide-board --end", ValidArgsFunction: a.names,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+			ctx := cmd.Context()
+			in := wire.NewOperation{Verb: string(operation.LetRest)}
+			if !end {
+				if len(args) == 0 || m.why == "" {
+					return usage{errors.New("say of which, how long and why: yardbench hold NAME 2h --why 'a long test runs'")}
+				}
+				d, err := rules.ParseDuration(args[len(args)-1])
+				if err != nil {
+					return usage{err}
+				}
+				args = args[:len(args)-1]
+				in = wire.NewOperation{Verb: string(operation.Hold), Seconds: int64(d / time.Second)}
+			}
+			if len(args) != 1 || len(m.where) > 0 || m.noWait {
+				return a.ask(cmd, api, args, m, in, "")
+			}
 			var w wire.Workspace
 			var err error
 			if end {
-				if err = api.EndHold(cmd.Context(), args[0]); err == nil {
-					w, err = api.Show(cmd.Context(), args[0])
+				if err = api.EndHold(ctx, args[0]); err == nil {
+					w, err = api.Show(ctx, args[0])
 				}
 			} else {
-				if len(args) < 2 || why == "" {
-					return usage{fmt.Errorf("say how long and why: yardbench hold %s 2h --why 'a long test runs'", args[0])}
-				}
-				d, derr := rules.ParseDuration(args[1])
-				if derr != nil {
-					return usage{derr}
-				}
-				w, err = api.Hold(cmd.Context(), args[0], wire.Hold{Seconds: int64(d / time.Second), Why: why})
+				w, err = api.Hold(ctx, args[0], wire.Hold{Seconds: in.Seconds, Why: m.why})
 			}
 			if err != nil {
 				return err
@@ -45,7 +57,7 @@ func (a workspaceCommands) hold() *cobra.Command {
 			})
 		}),
 	}
-	c.Flags().StringVar(&why, "why", "", "the reason, for others to read")
-	c.Flags().BoolVar(&end, "end", false, "let it be put to rest again")
+	c.Flags().BoolVar(&end, "end", false, "let them be put to rest again")
+	m.flags(c)
 	return c
 }

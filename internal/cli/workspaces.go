@@ -16,6 +16,7 @@ import (
 
 	"yardbench/client"
 	"yardbench/internal/core/definition"
+	"yardbench/internal/core/operation"
 	"yardbench/internal/core/rules"
 	"yardbench/wire"
 )
@@ -350,79 +351,72 @@ func (j *jsonLines) Close() {
 }
 
 func (a workspaceCommands) start() *cobra.Command {
-	return &cobra.Command{
-		Use: "start NAME...", Short: "Start stopped workspaces, or try failed ones again", Example: "  yardbench start tide-board\n  yardbench start tide-board berth-planner", Args: cobra.MinimumNArgs(1), ValidArgsFunction: a.names,
-		RunE: a.each((*client.Client).Start),
+	var m many
+	c := &cobra.Command{
+		Use: "start NAME...", Short: "Start stopped workspaces, or try failed ones again", Example: "  yardbench start tide-board\n  yardbench start tide-board berth-planner\n  yardbench start --where state=stopped", ValidArgsFunction: a.names,
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+			if !m.one(args) {
+				return a.ask(cmd, api, args, m, wire.NewOperation{Verb: string(operation.Start)}, "")
+			}
+			return a.followed(cmd.Context(), api)(api.Start(cmd.Context(), args[0]))
+		}),
 	}
+	m.flags(c)
+	return c
 }
 
 func (a workspaceCommands) stop() *cobra.Command {
-	return &cobra.Command{
-		Use: "stop NAME...", Short: "Stop workspaces; their files stay", Example: "  yardbench stop tide-board\n  yardbench stop tide-board berth-planner", Args: cobra.MinimumNArgs(1), ValidArgsFunction: a.names,
-		RunE: a.each((*client.Client).Stop),
+	var m many
+	c := &cobra.Command{
+		Use: "stop NAME...", Short: "Stop workspaces; their files stay", Example: "  yardbench stop tide-board\n  yardbench stop tide-board berth-planner\n  yardbench stop --where all,state=idle,team=Decks --why 'the yard is full'", ValidArgsFunction: a.names,
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+			if !m.one(args) {
+				return a.ask(cmd, api, args, m, wire.NewOperation{Verb: string(operation.Stop)}, "")
+			}
+			return a.followed(cmd.Context(), api)(api.Stop(cmd.Context(), args[0]))
+		}),
 	}
+	m.flags(c)
+	return c
 }
 
-// each asks for something of each workspace that is named, of all before it
-// follows the first. One that refuses keeps none of the others from it; the exit
-// code is that of the first that did.
-func (a workspaceCommands) each(ask func(*client.Client, context.Context, string) (wire.Workspace, error)) func(*cobra.Command, []string) error {
-	return a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
-		ctx := cmd.Context()
-		if len(args) == 1 {
-			w, err := ask(api, ctx, args[0])
-			if err != nil {
-				return err
-			}
-			return a.follow(ctx, api, w)
+// followed follows what was asked of a workspace, if it was accepted.
+func (a workspaceCommands) followed(ctx context.Context, api *client.Client) func(wire.Workspace, error) error {
+	return func(w wire.Workspace, err error) error {
+		if err != nil {
+			return err
 		}
-		code := 0
-		refused := func(err error) {
-			if n := a.report(err); code == 0 {
-				code = n
-			}
-		}
-		var going []wire.Workspace
-		for _, ref := range args {
-			w, err := ask(api, ctx, ref)
-			if err != nil {
-				refused(err)
-				continue
-			}
-			going = append(going, w)
-		}
-		for _, w := range going {
-			if err := a.follow(ctx, api, w); err != nil {
-				refused(err)
-			}
-			if ctx.Err() != nil {
-				break
-			}
-		}
-		if code != 0 {
-			return exit(code)
-		}
-		return nil
-	})
+		return a.follow(ctx, api, w)
+	}
 }
 
 func (a workspaceCommands) rebuild() *cobra.Command {
 	var in wire.Rebuild
+	var m many
 	c := &cobra.Command{
-		Use: "rebuild NAME", Short: "Make a workspace's container anew from the branch's head",
-		Long: "Make a workspace's container anew from the definition at the branch's head. The workspace folder stays; the home folder does not. " +
+		Use: "rebuild NAME...", Short: "Make workspaces' containers anew from their branches' heads",
+		Long: "Make workspaces' containers anew from the definition at the branch's head. The workspace folder stays; the home folder does not. " +
 			"The old container stays in use until the new one runs, and a rebuild that fails leaves it as it was.",
-		Example: "  yardbench rebuild tide-board\n  yardbench rebuild tide-board --new-files", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names,
+		Example: "  yardbench rebuild tide-board\n  yardbench rebuild tide-board --new-files\n  yardbench rebuild --where 'all,state=rebuild due,repository=tide-board' --why 'a mended base image'", ValidArgsFunction: a.names,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
-			w, err := api.Rebuild(cmd.Context(), args[0], in)
-			if err != nil {
-				return err
+			question := ""
+			if in.NewFiles {
+				question = "Make %s anew, and drop all files in the workspace folder?"
 			}
-			return a.follow(cmd.Context(), api, w)
+			if !m.one(args) {
+				return a.ask(cmd, api, args, m, wire.NewOperation{Verb: string(operation.Rebuild), NewFiles: in.NewFiles, Discard: in.Discard}, question)
+			}
+			if in.NewFiles {
+				if err := a.sure("drop the files of "+args[0], fmt.Sprintf(question, clean(args[0]))); err != nil {
+					return err
+				}
+			}
+			return a.followed(cmd.Context(), api)(api.Rebuild(cmd.Context(), args[0], in))
 		}),
 	}
 	c.Flags().BoolVar(&in.NewFiles, "new-files", false, "drop the workspace folder too and clone anew")
 	c.Flags().BoolVar(&in.Discard, "discard", false, "with --new-files: even when work in it exists nowhere else")
+	m.flags(c)
 	return c
 }
 
@@ -445,24 +439,26 @@ func (a *app) sure(what, question string) error {
 
 func (a workspaceCommands) remove() *cobra.Command {
 	var discard bool
+	var m many
 	c := &cobra.Command{
 		Use: "remove NAME...", Short: "Remove workspaces with their files",
 		Long:    "Remove workspaces with their files. It is refused while work in one is not committed, not pushed, or cannot be looked at; --discard gives that up.",
-		Example: "  yardbench remove tide-board\n  yardbench remove tide-board berth-planner --yes", Args: cobra.MinimumNArgs(1), ValidArgsFunction: a.names,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			names := strings.Join(args, ", ")
-			question := "Remove " + clean(names) + " with all files?"
+		Example: "  yardbench remove tide-board\n  yardbench remove tide-board berth-planner --yes\n  yardbench remove --where state=stopped,branch=storm-warnings", ValidArgsFunction: a.names,
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+			question := "Remove %s with all files?"
 			if discard {
-				question = "Remove " + clean(names) + " with all files and whatever in them exists nowhere else?"
+				question = "Remove %s with all files and whatever in them exists nowhere else?"
 			}
-			if err := a.sure("remove "+names, question); err != nil {
+			if !m.one(args) {
+				return a.ask(cmd, api, args, m, wire.NewOperation{Verb: string(operation.Remove), Discard: discard}, question)
+			}
+			if err := a.sure("remove "+args[0], fmt.Sprintf(question, clean(args[0]))); err != nil {
 				return err
 			}
-			return a.each(func(api *client.Client, ctx context.Context, ref string) (wire.Workspace, error) {
-				return api.Remove(ctx, ref, discard)
-			})(cmd, args)
-		},
+			return a.followed(cmd.Context(), api)(api.Remove(cmd.Context(), args[0], discard))
+		}),
 	}
 	c.Flags().BoolVar(&discard, "discard", false, "even when work in it exists nowhere else")
+	m.flags(c)
 	return c
 }

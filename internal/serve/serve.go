@@ -216,6 +216,9 @@ func Run(ctx context.Context, c Config) error {
 	if err := k.Run(); err != nil {
 		return err
 	}
+	if err := s.Operations.Run(ctx); err != nil {
+		return err
+	}
 	if err := s.Webhooks.StartWebhooks(ctx); err != nil {
 		return err
 	}
@@ -238,6 +241,7 @@ func Run(ctx context.Context, c Config) error {
 		err = cause
 	}
 	cancel()
+	s.Operations.Wait()
 	k.Wait()
 	return err
 }

@@ -11,6 +11,9 @@ import (
 type Actor struct {
 	store.Person
 	TokenID string
+	// Operation is the one by which it is asked, and Why its reason; empty where
+	// it is asked by itself.
+	Operation, Why string
 }
 
 // may tells whether the actor may do an action with what is nobody's in

@@ -102,7 +102,7 @@ func (l *Leases) actor(ctx context.Context, token string) (Actor, time.Time, err
 	if err == nil && p.ClosedAt != nil {
 		err = ErrLeaseEnded
 	}
-	return Actor{p, t.ID}, t.ExpiresAt, err
+	return Actor{Person: p, TokenID: t.ID}, t.ExpiresAt, err
 }
 
 // hold begins a lease, and looks at it at once: what ended since its holder was

@@ -143,7 +143,7 @@ func TestALeaseExpires(t *testing.T) {
 	}); err != nil {
 		t.Fatal(err)
 	}
-	ctx, release := s.Leases.HoldSelf(t.Context(), Actor{mats.Person, "short"})
+	ctx, release := s.Leases.HoldSelf(t.Context(), Actor{Person: mats.Person, TokenID: "short"})
 	defer release()
 	if ctx.Err() != nil {
 		t.Fatal(context.Cause(ctx))

@@ -27,6 +27,7 @@ type Service struct {
 	Secrets      *Secrets
 	Launches     *Launches
 	Workspaces   *Workspaces
+	Operations   *Operations
 	Adoptions    *Adoptions
 	Sessions     *Sessions
 	HouseRules   *HouseRules
@@ -120,6 +121,7 @@ func New(r Rooms) *Service {
 		Secrets:      secrets,
 		Launches:     launches,
 		Workspaces:   workspaces,
+		Operations:   &Operations{store: r.Store, bus: r.Bus, workspaces: workspaces, views: look, now: r.Now, turn: make(chan struct{}, operationAtOnce)},
 		Adoptions:    adoptions,
 		Sessions:     sessions,
 		HouseRules:   houseRules,

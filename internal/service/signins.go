@@ -134,7 +134,7 @@ func (s *SignIns) Authenticate(ctx context.Context, token string) (Actor, error)
 	if err == nil {
 		s.used(t)
 	}
-	return Actor{p, t.ID}, err
+	return Actor{Person: p, TokenID: t.ID}, err
 }
 
 // used notes that a sign-in was used, in the background: whoever only looks

@@ -277,7 +277,7 @@ func (s *Workspaces) want(ctx context.Context, a Actor, ref string, v lifecycle.
 			return err
 		}
 		another = w.Phase != phase || w.NextBody != body
-		if err := tx.Journal(ctx, w.ID, w.OwnerID, a.ID, journal.WorkspaceAsked{Verb: v}); err != nil {
+		if err := tx.Journal(ctx, w.ID, w.OwnerID, a.ID, journal.WorkspaceAsked{Operation: a.Operation, Reason: a.Why, Verb: v}); err != nil {
 			return err
 		}
 		view, err = s.views.view(ctx, tx.Q, w)
@@ -292,6 +292,29 @@ func (s *Workspaces) want(ctx context.Context, a Actor, ref string, v lifecycle.
 		s.keeper.Wake(w.ID)
 	}
 	return view, nil
+}
+
+// Tell puts a notice before a workspace's owner, in place of an older one.
+func (s *Workspaces) Tell(ctx context.Context, a Actor, ref, text string) error {
+	w, _, err := s.views.findTo(ctx, a, ref, policy.StopWorkspace, "put a notice at")
+	if err != nil {
+		return err
+	}
+	return s.store.Write(store.About(ctx, w.ID), func(tx *store.Tx) error {
+		if err := tx.Journal(ctx, w.ID, w.OwnerID, a.ID, journal.WorkspaceTold{Operation: a.Operation, Reason: text}); err != nil {
+			return err
+		}
+		return tx.SetCondition(ctx, w, lifecycle.Notice, a.FullName+": "+text)
+	})
+}
+
+// Heed takes away the notice at a workspace: its owner has read it.
+func (s *Workspaces) Heed(ctx context.Context, a Actor, ref string) error {
+	w, _, err := s.views.findTo(ctx, a, ref, policy.DriveWorkspace, "take the notice away from")
+	if err != nil {
+		return err
+	}
+	return s.store.Write(store.About(ctx, w.ID), func(tx *store.Tx) error { return tx.ClearCondition(ctx, w, lifecycle.Notice) })
 }
 
 // Hold keeps a workspace from being put to rest for a time.

@@ -14,12 +14,14 @@ import (
 
 // growing are the tables of which nobody throws anything away, or not soon: a
 // query that looks at all rows of one is slow after a year.
-var growing = []string{"workspaces", "plans", "plan_images", "sheets", "steps", "step_times", "journal", "intervals", "totals", "prebuild_runs", "deliveries", "tokens", "conditions", "asked"}
+var growing = []string{"workspaces", "plans", "plan_images", "sheets", "steps", "step_times", "journal", "intervals", "totals", "prebuild_runs", "deliveries", "tokens", "conditions", "asked", "operations", "outcomes"}
 
 // mayScan are queries that look at all rows on purpose: who asks for them wants
 // the whole, or an index holds only what exists now.
 var mayScan = []string{
 	"USING INDEX workspaces_living", "USING COVERING INDEX workspaces_living", "USING INDEX workspaces_reserved", "USING COVERING INDEX workspaces_reserved", // what exists
+	"operations_open", // what is under way
+	"FROM operations ORDER BY made_at DESC LIMIT",          // the newest
 	"FROM conditions ORDER BY kind",                        // of everything that exists
 	"FROM journal ORDER BY number",                         // the verification of the whole chain; the head
 	"SELECT workspace_id, kind, from_at, to_at FROM inter", // the metering of the whole journal anew

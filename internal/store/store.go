@@ -57,6 +57,7 @@ type Q struct {
 	conditionsReads
 	journalReads
 	meterReads
+	operationsReads
 	peopleReads
 	plansReads
 	prebuildsReads
@@ -68,7 +69,7 @@ type Q struct {
 }
 
 func queries(r reader) Q {
-	return Q{r, conditionsReads{r}, journalReads{r}, meterReads{r}, peopleReads{r}, plansReads{r}, prebuildsReads{r}, repositoriesReads{r}, secretsReads{r}, sheetsReads{r}, webhooksReads{r}, workspacesReads{r}}
+	return Q{r, conditionsReads{r}, journalReads{r}, meterReads{r}, operationsReads{r}, peopleReads{r}, plansReads{r}, prebuildsReads{r}, repositoriesReads{r}, secretsReads{r}, sheetsReads{r}, webhooksReads{r}, workspacesReads{r}}
 }
 
 // reader is what all queries are asked with.

@@ -29,6 +29,7 @@ type Tx struct {
 	*txn
 	conditionsWrites
 	meterWrites
+	operationsWrites
 	peopleWrites
 	plansWrites
 	prebuildsWrites
@@ -40,7 +41,7 @@ type Tx struct {
 }
 
 func transaction(t *txn) *Tx {
-	return &Tx{t, conditionsWrites{t}, meterWrites{t}, peopleWrites{t}, plansWrites{t}, prebuildsWrites{t}, repositoriesWrites{t}, secretsWrites{t}, sheetsWrites{t}, webhooksWrites{t}, workspacesWrites{t}}
+	return &Tx{t, conditionsWrites{t}, meterWrites{t}, operationsWrites{t}, peopleWrites{t}, plansWrites{t}, prebuildsWrites{t}, repositoriesWrites{t}, secretsWrites{t}, sheetsWrites{t}, webhooksWrites{t}, workspacesWrites{t}}
 }
 
 // txn is what all of it is written with.

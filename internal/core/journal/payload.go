@@ -34,7 +34,35 @@ type WorkspaceAdopted struct {
 
 // WorkspaceAsked is somebody asking for another state.
 type WorkspaceAsked struct {
-	Verb lifecycle.Verb `json:"verb"`
+	Operation string         `json:"operation,omitempty"` // the one by which it was asked
+	Reason    string         `json:"reason,omitempty"`
+	Verb      lifecycle.Verb `json:"verb"`
+}
+
+// WorkspaceTold is a notice put before its owner.
+type WorkspaceTold struct {
+	Operation string `json:"operation,omitempty"`
+	Reason    string `json:"reason"`
+}
+
+// OperationAsked is one verb being asked of many workspaces.
+type OperationAsked struct {
+	Reason string `json:"reason"`
+	Total  int    `json:"total"`
+	Verb   string `json:"verb"`
+}
+
+// OperationCancelled leaves those alone whose turn had not come.
+type OperationCancelled struct {
+	Why string `json:"why"`
+}
+
+// OperationEnded is an operation that is over with all of them.
+type OperationEnded struct {
+	Cancelled int `json:"cancelled"`
+	Done      int `json:"done"`
+	Failed    int `json:"failed"`
+	Refused   int `json:"refused"`
 }
 
 // WorkspacePhase is a move from one phase to another.
@@ -274,6 +302,10 @@ type YardSetBack struct {
 func (WorkspaceLaunched) Kind() string       { return "workspace.launched" }
 func (WorkspaceAdopted) Kind() string        { return "workspace.adopted" }
 func (WorkspaceAsked) Kind() string          { return "workspace.asked" }
+func (WorkspaceTold) Kind() string           { return "workspace.told" }
+func (OperationAsked) Kind() string          { return "operation.asked" }
+func (OperationCancelled) Kind() string      { return "operation.cancelled" }
+func (OperationEnded) Kind() string          { return "operation.ended" }
 func (WorkspacePhase) Kind() string          { return "workspace.phase" }
 func (ConditionBegun) Kind() string          { return "workspace.condition" }
 func (ConditionOver) Kind() string           { return "workspace.condition" }

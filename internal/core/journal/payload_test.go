@@ -16,7 +16,12 @@ func TestKindsAndTheirJSONStay(t *testing.T) {
 	}{
 		{WorkspaceLaunched{"main", "0a1b", 5, "person", "quay", "tide-board", "small"}, "workspace.launched", `{"branch":"main","commit":"0a1b","disk_bytes":5,"kind":"person","name":"quay","repository":"tide-board","size":"small"}`},
 		{WorkspaceAdopted{"c1", "base:1", "buoy"}, "workspace.adopted", `{"container":"c1","image":"base:1","name":"buoy"}`},
-		{WorkspaceAsked{"stop"}, "workspace.asked", `{"verb":"stop"}`},
+		{WorkspaceAsked{Verb: "stop"}, "workspace.asked", `{"verb":"stop"}`},
+		{WorkspaceAsked{"o", "a storm", "stop"}, "workspace.asked", `{"operation":"o","reason":"a storm","verb":"stop"}`},
+		{WorkspaceTold{Reason: "a storm"}, "workspace.told", `{"reason":"a storm"}`},
+		{OperationAsked{"a storm", 3, "stop"}, "operation.asked", `{"reason":"a storm","total":3,"verb":"stop"}`},
+		{OperationCancelled{"cancelled by astrid"}, "operation.cancelled", `{"why":"cancelled by astrid"}`},
+		{OperationEnded{1, 2, 3, 4}, "operation.ended", `{"cancelled":1,"done":2,"failed":3,"refused":4}`},
 		{WorkspacePhase{"why", "ready", "stopping"}, "workspace.phase", `{"cause":"why","from":"ready","to":"stopping"}`},
 		{ConditionBegun{"idle", "quiet", at}, "workspace.condition", `{"kind":"idle","reason":"quiet","since":"2026-11-25T08:00:00Z"}`},
 		{ConditionOver{"idle", true}, "workspace.condition", `{"kind":"idle","over":true}`},

@@ -138,6 +138,7 @@ const (
 	OverLimit      ConditionKind = "over limit"
 	RebuildDue     ConditionKind = "rebuild due"
 	Adopted        ConditionKind = "adopted"
+	Notice         ConditionKind = "notice"
 )
 
 // SheetKind says what a launch sheet is the record of.

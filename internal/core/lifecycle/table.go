@@ -99,6 +99,7 @@ var Conditions = []struct {
 	{SetUpFailed, "a set-up command or a service failed; it can be used all the same", "a rebuild"},
 	{OutOfMemory, "something in it was ended, as it wanted more memory than its size has", "an hour without another, or a stop"},
 	{DiskFull, "what is written in it fails, as there is no room left", "room is made, or a stop"},
+	{Notice, "somebody has put a word before its owner", "the owner has read it"},
 	{StewardAway, "its steward is not connected", "it connects again"},
 	{IdleNow, "nobody has worked in it for a while", "a sign of work"},
 	{Held, "somebody keeps it from being put to rest", "the hold ends"},

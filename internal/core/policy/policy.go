@@ -63,6 +63,7 @@ const (
 	DriveWorkspace   Action = "workspace.drive"  // start, rebuild, hold
 	StopWorkspace    Action = "workspace.stop"   // put to rest
 	RemoveWorkspace  Action = "workspace.remove" // with its files
+	Operate          Action = "operation.ask"    // one verb of many; what it may do to each is asked of each
 	AdoptContainers  Action = "container.adopt"  // see others' containers in the yard, take them on, let them go
 	VisitPort        Action = "port.visit"       // a port that is shared with everybody signed in
 	SeeSecrets       Action = "secret.see"       // names of a person's secrets, never values
@@ -106,6 +107,7 @@ var Table = map[Action]rights{
 	DriveWorkspace:   {Operator: Own | Team | Other, Lead: Own, Developer: Own},
 	StopWorkspace:    {Operator: Own | Team | Other, Lead: Own | Team, Developer: Own},
 	RemoveWorkspace:  {Operator: Own | Team | Other, Lead: Own, Developer: Own},
+	Operate:          workers(House | Own),
 	AdoptContainers:  {Operator: everything},
 	VisitPort:        everybody(Own | Team | Other),
 	SeeSecrets:       workers(House | Own),
