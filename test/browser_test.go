@@ -258,8 +258,12 @@ func TestTheRoundInTheBrowser(t *testing.T) {
 	astrid.do("a change is in force at once", change("memory: 1 GB", "memory: 2 GiB"), astrid.says("sizes.small"), button("Put in force"), seen(".ant-modal-confirm input"), still(".ant-modal-confirm input"),
 		chromedp.SendKeys(chromedp.CSS(".ant-modal-confirm input"), "the boards grew"), chromedp.Click(chromedp.CSS(".ant-modal-confirm-btns .ant-btn-primary")), astrid.says("Version 2"), astrid.says("the boards grew"))
 	w.must(w.as("ingrid", "", "launch", "tide-board", "--dry-run"), 0, "2 GiB asked")
-	astrid.do("the fleet is stopped from the list", chromedp.Navigate(w.address+"/fleet"), seen(".ant-table-row .ant-checkbox-input, .ant-table-tbody .ant-checkbox-input"), chromedp.Click(chromedp.CSS(".ant-table-tbody .ant-checkbox")), button("Stop 1 chosen"),
-		seen(".ant-modal-confirm"), still(".ant-modal-confirm-btns .ant-btn-primary"), chromedp.Click(chromedp.CSS(".ant-modal-confirm-btns .ant-btn-primary")), seen(`[data-phase="stopped"]`))
+	astrid.do("the fleet is stopped from the list", chromedp.Navigate(w.address+"/fleet"), seen(".ant-table-row .ant-checkbox-input, .ant-table-tbody .ant-checkbox-input"), chromedp.Click(chromedp.CSS(".ant-table-tbody .ant-checkbox")), button("With 1 chosen"),
+		seen(".ant-dropdown-menu-item"), still(".ant-dropdown-menu"), chromedp.Click(`//li[contains(@class, "ant-dropdown-menu-item") and .="Stop"]`), seen(`input[aria-label="Reason"]`), still(`input[aria-label="Reason"]`),
+		chromedp.SendKeys(chromedp.CSS(`input[aria-label="Reason"]`), "the yard is full"), modal(), seen(`[data-operation="over"]`), seen(`[data-outcome="done"]`), button("Close"), seen(`[data-phase="stopped"]`))
+	astrid.do("what was asked of many is kept", chromedp.Navigate(w.address+"/operations"), astrid.says("1 done"), astrid.says("the yard is full"))
+	w.must(w.as("astrid", "", "tell", "--where", "all,repository=tide-board", "--yes", "--why", "a storm is coming"), 0, "done")
+	p.do("a notice stands until it is read", chromedp.Navigate(w.address+"/mine"), p.says("notice"), chromedp.Click(`//a[contains(@href, "/workspaces/")]`), p.says("a storm is coming"), button("I have read it"), gone("a storm is coming"))
 	astrid.do("cost", chromedp.Navigate(w.address+"/cost"), seen("[data-total]"), astrid.says("Timetable"), chromedp.Click(`//label[.="by person"]`), astrid.says("ingrid"))
 	astrid.do("the journal", chromedp.Navigate(w.address+"/journal?kind=rules."), astrid.says("rules.put"), astrid.says("the boards grew"))
 	p.do("sign-ins and tokens", chromedp.Navigate(w.address+"/you"), p.says("the console, here"), button("Make a token"), seen("#name"), still("#name"), chromedp.SendKeys(chromedp.CSS("#name"), "nightly"), modal(), p.says("YARDBENCH_TOKEN"))

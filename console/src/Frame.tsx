@@ -15,6 +15,7 @@ const CostPage = lazy(() => import("./pages/CostPage").then((m) => ({ default: m
 const DefinitionPage = lazy(() => import("./pages/DefinitionPage").then((m) => ({ default: m.DefinitionPage })));
 const JournalPage = lazy(() => import("./pages/JournalPage").then((m) => ({ default: m.JournalPage })));
 const LaunchPage = lazy(() => import("./pages/LaunchPage").then((m) => ({ default: m.LaunchPage })));
+const OperationsPage = lazy(() => import("./pages/OperationsPage").then((m) => ({ default: m.OperationsPage })));
 const PeoplePage = lazy(() => import("./pages/PeoplePage").then((m) => ({ default: m.PeoplePage })));
 const RepositoriesPage = lazy(() => import("./pages/RepositoriesPage").then((m) => ({ default: m.RepositoriesPage })));
 const RulesPage = lazy(() => import("./pages/RulesPage").then((m) => ({ default: m.RulesPage })));
@@ -122,6 +123,7 @@ export function Frame() {
             <Route path="/" element={<Navigate to={nav[0]?.[0] ?? "/mine"} replace />} />
             <Route path="/mine" element={<WorkspacesPage key="mine" person={person} all={false} />} />
             <Route path="/fleet" element={<WorkspacesPage key="fleet" person={person} all />} />
+            <Route path="/operations" element={<OperationsPage person={person} />} />
             <Route path="/launch" element={<LaunchPage />} />
             <Route path="/workspaces/:name" element={<WorkspacePage person={person} />} />
             <Route path="/repositories" element={<RepositoriesPage person={person} />} />

@@ -27,6 +27,8 @@ export type RulesCheck = Schemas["RulesCheck"];
 export type CostRow = Schemas["CostRow"];
 export type JournalEntry = Schemas["JournalEntry"];
 export type Token = Schemas["Token"];
+export type Operation = Schemas["Operation"];
+export type Outcome = Schemas["Outcome"];
 export type Stretch = Schemas["Stretch"];
 
 /** A problem as the service tells it (RFC 9457), with what to do next. */

@@ -5,6 +5,7 @@ import type { Person, WorkspaceRow } from "./client";
 /** Which queries a journal entry makes old, by the beginning of its kind. */
 const reads: [string, string[]][] = [
   ["workspace.", ["workspaces one", "cost", "journal"]], // a list has the changed row by itself
+  ["operation.", ["operations", "journal"]],
   ["secret.", ["secrets", "workspaces", "preflight", "journal"]],
   ["git-credential.", ["credentials", "journal"]],
   ["prebuild.", ["prebuilds", "preflight", "journal"]],

@@ -111,7 +111,7 @@ export function WorkspacePage({ person }: { person: Person }) {
       {w.phase === "stopped" && w.cause && <Alert type="info" showIcon style={{ marginBottom: 12 }} title={w.cause.charAt(0).toUpperCase() + w.cause.slice(1)} />}
       {w.phase === "failed" && <ProblemNote error={new Problem(0, `It failed in ${w.failed_in}: ${w.cause}`, "Start tries it again; after a push, Rebuild takes the branch's head.")} />}
       {w.conditions.map((c) => (
-        <ConditionNote key={c.kind} of={c} />
+        <ConditionNote key={c.kind} of={c} workspace={w} />
       ))}
       <Tabs
         destroyOnHidden
@@ -139,7 +139,23 @@ export function WorkspacePage({ person }: { person: Person }) {
 }
 
 /** What a condition means, and what to do about it. */
-function ConditionNote({ of: c }: { of: Workspace["conditions"][number] }) {
+function ConditionNote({ of: c, workspace: w }: { of: Workspace["conditions"][number]; workspace: Workspace }) {
+  const heed = useMutation({ mutationFn: () => take(api.DELETE("/api/v1/workspaces/{workspace}/notice", { params: { path: { workspace: nameOf(w) } } })), ...useDone("workspaces") });
+  if (c.kind === "notice") {
+    return (
+      <Alert
+        type="info"
+        showIcon
+        style={{ marginBottom: 8 }}
+        title={`${c.reason} (${when(c.since)})`}
+        action={
+          <Button size="small" loading={heed.isPending} onClick={() => heed.mutate()}>
+            I have read it
+          </Button>
+        }
+      />
+    );
+  }
   const next: Record<string, string> = {
     "set-up failed": "The workspace is there to be used; the log has the whole output.",
     "rebuild due": "It goes on as it is; Rebuild makes it anew and keeps its files.",

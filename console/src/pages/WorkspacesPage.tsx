@@ -1,8 +1,9 @@
-import { useMutation, useQuery } from "@tanstack/react-query";
-import { App, Button, Input, Select, Space, Table, Tooltip, type TableColumnsType } from "antd";
+import { useQuery } from "@tanstack/react-query";
+import { Button, Input, Select, Space, Table, Tooltip, type TableColumnsType } from "antd";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
-import { api, nameOf, take, type Person, type WorkspaceRow, whole } from "../api/client";
+import { api, nameOf, type Person, type WorkspaceRow, whole } from "../api/client";
+import { AskMany } from "../parts/AskMany";
 import { cents, money } from "../parts/amounts";
 import { DayStrip } from "../parts/DayStrip";
 import { nothing, PageHead } from "../parts/Page";
@@ -11,7 +12,6 @@ import { sorted, sorting, useAddress } from "../parts/search";
 import { State } from "../parts/State";
 import { TakeOn } from "../parts/TakeOn";
 import { exact, when } from "../parts/time";
-import { useDone } from "../parts/useDone";
 
 const phases = ["ready", "waiting", "preparing", "starting", "stopping", "stopped", "failed"];
 
@@ -19,7 +19,6 @@ const phases = ["ready", "waiting", "preparing", "starting", "stopping", "stoppe
 export function WorkspacesPage({ person, all }: { person: Person; all: boolean }) {
   const [get, set] = useAddress();
   const navigate = useNavigate();
-  const { modal } = App.useApp();
   const [chosen, setChosen] = useState<string[]>([]);
   const words = get("find") ?? "";
   const state = get("state");
@@ -28,11 +27,6 @@ export function WorkspacesPage({ person, all }: { person: Person; all: boolean }
     queryKey: ["workspaces", "list", all],
     queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/workspaces", { signal, params: { query: { ...page, all } } })),
     refetchInterval: 60_000, // what it cost so far
-  });
-  const done = useDone("workspaces");
-  const stop = useMutation({
-    mutationFn: (ws: WorkspaceRow[]) => Promise.all(ws.map((w) => take(api.POST("/api/v1/workspaces/{workspace}/stop", { params: { path: { workspace: nameOf(w) } } })))),
-    ...done,
   });
   const everything = list.data ?? [];
   const rows = everything.filter(
@@ -64,7 +58,7 @@ export function WorkspacesPage({ person, all }: { person: Person; all: boolean }
     { title: "An hour", align: "right", width: 100, ...by("hour", (a, b) => a.hour_micros - b.hour_micros), render: (_, w) => <span className="number">{money(w.hour_micros, w.currency)}</span> },
     { title: "So far", align: "right", width: 90, ...by("cost", (a, b) => a.cost_micros - b.cost_micros), render: (_, w) => <span className="number">{cents(w.cost_micros, w.currency)}</span> },
   ];
-  const stoppable = rows.filter((w) => chosen.includes(w.id) && ["ready", "starting", "preparing", "waiting"].includes(w.phase));
+  const picked = rows.filter((w) => chosen.includes(w.id));
   const teams = [...new Set(everything.map((w) => w.team).filter(Boolean))].sort() as string[];
   const running = rows.filter((w) => w.phase === "ready").length;
   return (
@@ -73,21 +67,8 @@ export function WorkspacesPage({ person, all }: { person: Person; all: boolean }
         title={all ? (person.role === "lead" ? `Workspaces of ${person.team ?? "my team"}` : "Fleet") : "My workspaces"}
         action={
           <Space>
-            {all && stoppable.length > 0 && (
-              <Button
-                onClick={() =>
-                  modal.confirm({
-                    title: `Stop ${stoppable.length === 1 ? stoppable[0]?.name : `${stoppable.length} workspaces`}?`,
-                    content: "Their files stay. What runs in them ends.",
-                    okText: "Stop",
-                    onOk: () => stop.mutateAsync(stoppable).then(() => setChosen([])),
-                  })
-                }
-              >
-                Stop {stoppable.length} chosen
-              </Button>
-            )}
-            {all && person.role === "operator" && <TakeOn />}
+            <AskMany chosen={picked} onDone={() => setChosen([])} />
+            {all && person.role === "operator" && picked.length === 0 && <TakeOn />}
             {person.role !== "auditor" && (
               <Button type="primary" onClick={() => navigate("/launch")}>
                 Launch a workspace
@@ -103,17 +84,18 @@ export function WorkspacesPage({ person, all }: { person: Person; all: boolean }
           aria-label="State"
           style={{ width: 150 }}
           value={state}
-          options={[...phases, "idle", "held", "set-up failed", "secrets changed", "unpushed work", "over limit", "out of memory", "disk full", "rebuild due", "adopted", "steward away"].map((p) => ({ value: p, label: p }))}
+          options={[...phases, "idle", "held", "set-up failed", "secrets changed", "unpushed work", "over limit", "out of memory", "disk full", "rebuild due", "adopted", "steward away", "notice"].map((p) => ({ value: p, label: p }))}
           onChange={(p?: string) => set({ state: p })}
         />
         {teams.length > 1 && (
           <Select allowClear placeholder="Any team" aria-label="Team" style={{ width: 130 }} value={team} options={teams.map((t) => ({ value: t, label: t }))} onChange={(t?: string) => set({ team: t })} />
         )}
         {list.data && (
-          <span className="quiet number">
+          <span className="quiet number nowrap">
             {rows.length} shown, {running} ready
           </span>
         )}
+        <Link to="/operations">Operations</Link>
       </PageHead>
       <ProblemNote error={list.error} />
       <Table<WorkspaceRow>
@@ -125,7 +107,7 @@ export function WorkspacesPage({ person, all }: { person: Person; all: boolean }
         columns={columns}
         dataSource={rows}
         pagination={false}
-        rowSelection={all && person.role !== "auditor" ? { selectedRowKeys: chosen, onChange: (keys) => setChosen(keys.map(String)), columnWidth: 36 } : undefined}
+        rowSelection={person.role !== "auditor" ? { selectedRowKeys: chosen, onChange: (keys) => setChosen(keys.map(String)), columnWidth: 36 } : undefined}
         onChange={(_, __, s) => set({ sort: sorted(s) })}
         locale={nothing(everything.length ? "No workspace fits what you look for." : "There is no workspace yet. Launch one from a repository: it comes up with everything its definition asks for.")}
       />

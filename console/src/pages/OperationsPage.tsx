@@ -1,0 +1,45 @@
+import { useQuery } from "@tanstack/react-query";
+import { Table, Tooltip } from "antd";
+import { Link } from "react-router";
+import { api, type Operation, type Person, whole } from "../api/client";
+import { counted, OperationView } from "../parts/OperationView";
+import { nothing, PageHead } from "../parts/Page";
+import { ProblemNote } from "../parts/ProblemNote";
+import { useAddress } from "../parts/search";
+import { exact, when } from "../parts/time";
+
+/** What was asked of many workspaces at once, and what came of it. */
+export function OperationsPage({ person }: { person: Person }) {
+  const [get, set] = useAddress();
+  const list = useQuery({
+    queryKey: ["operations"],
+    queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/operations", { signal, params: { query: page } })),
+    refetchInterval: (q) => (q.state.data?.some((o) => !o.ended_at) ? 2_000 : 30_000),
+  });
+  const open = get("open");
+  return (
+    <>
+      <PageHead title="Operations">
+        <Link to={person.role === "developer" ? "/mine" : "/fleet"}>Choose workspaces and ask something of them</Link>
+      </PageHead>
+      <ProblemNote error={list.error} />
+      <Table<Operation>
+        size="small"
+        rowKey="id"
+        pagination={{ hideOnSinglePage: true, pageSize: 50 }}
+        loading={list.isPending}
+        dataSource={list.data}
+        locale={nothing("Nothing was asked of many at once yet.")}
+        expandable={{ expandedRowKeys: open ? [open] : [], onExpand: (yes, o) => set({ open: yes ? o.id : undefined }), expandRowByClick: true, expandedRowRender: (o) => <OperationView id={o.id} owner={o.by === person.name || person.role === "operator"} /> }}
+        columns={[
+          { title: "Verb", dataIndex: "verb", width: 110 },
+          { title: "What came of it", render: (_, o) => <span className="number">{counted(o)}</span> },
+          { title: "Reason", dataIndex: "reason", ellipsis: true },
+          { title: "By", dataIndex: "by", width: 100 },
+          { title: "Asked", width: 140, render: (_, o) => <Tooltip title={exact(o.made_at)}><span className="number">{when(o.made_at)}</span></Tooltip> },
+          { title: "Over", width: 140, render: (_, o) => (o.ended_at ? <span className="number">{when(o.ended_at)}</span> : <span className="quiet">under way</span>) },
+        ]}
+      />
+    </>
+  );
+}

@@ -1,0 +1,102 @@
+import { DownOutlined } from "@ant-design/icons";
+import { useMutation } from "@tanstack/react-query";
+import { Button, Checkbox, Dropdown, Input, InputNumber, Modal, Space } from "antd";
+import { useState } from "react";
+import { api, nameOf, take, type Operation, type WorkspaceRow } from "../api/client";
+import { OperationView } from "./OperationView";
+import { ProblemNote } from "./ProblemNote";
+
+type Verb = Operation["verb"];
+
+/** What each verb comes to, and which workspaces it makes sense for. */
+const verbs: Record<Verb, { word: string; means: string; fits: (w: WorkspaceRow) => boolean; danger?: boolean }> = {
+  start: { word: "Start", means: "They come up again, within their owners' limits.", fits: (w) => w.phase === "stopped" || w.phase === "failed" },
+  stop: { word: "Stop", means: "Their files stay. What runs in them ends.", fits: (w) => ["ready", "starting", "preparing", "waiting"].includes(w.phase) },
+  rebuild: { word: "Rebuild", means: "Each gets a container from its branch's head; the old one stays in use until the new one runs.", fits: (w) => !w.adopted && ["ready", "stopped", "failed"].includes(w.phase) },
+  hold: { word: "Hold", means: "They are not put to rest for a time.", fits: (w) => !w.adopted && w.phase === "ready" },
+  "let rest": { word: "Let rest", means: "Holds end; they are put to rest as the house rules say.", fits: (w) => w.conditions.some((c) => c.kind === "held") },
+  tell: { word: "Tell the owners", means: "What you write stands beside each workspace until its owner has read it.", fits: () => true },
+  remove: { word: "Remove", means: "With all files. One with work that exists nowhere else is left as it is, unless you give that up.", fits: (w) => !w.adopted && w.phase !== "removing", danger: true },
+};
+
+/** Asks one verb of the workspaces that are chosen. */
+export function AskMany({ chosen, onDone }: { chosen: WorkspaceRow[]; onDone: () => void }) {
+  const [verb, setVerb] = useState<Verb>();
+  const items = (Object.keys(verbs) as Verb[]).map((v) => {
+    const n = chosen.filter(verbs[v].fits).length;
+    return { key: v, label: n === chosen.length ? verbs[v].word : `${verbs[v].word} (${n})`, disabled: n === 0, danger: verbs[v].danger };
+  });
+  return (
+    <>
+      {chosen.length > 0 && (
+        <Dropdown trigger={["click"]} menu={{ items, onClick: (i) => setVerb(i.key as Verb) }}>
+          <Button>
+            With {chosen.length} chosen <DownOutlined />
+          </Button>
+        </Dropdown>
+      )}
+      {verb && (
+        <Asking
+          verb={verb}
+          of={chosen.filter(verbs[verb].fits)}
+          close={(asked) => {
+            setVerb(undefined);
+            if (asked) onDone();
+          }}
+        />
+      )}
+    </>
+  );
+}
+
+function Asking({ verb, of, close }: { verb: Verb; of: WorkspaceRow[]; close: (asked: boolean) => void }) {
+  // What is chosen when it is asked stays so while it is shown.
+  const [meant] = useState(of);
+  const [reason, setReason] = useState("");
+  const [hours, setHours] = useState(2);
+  const [discard, setDiscard] = useState(false);
+  const { word, means, danger } = verbs[verb];
+  const ask = useMutation({
+    mutationFn: () =>
+      take(
+        api.POST("/api/v1/operations", {
+          body: { verb, names: meant.map(nameOf), reason: reason.trim() || undefined, seconds: verb === "hold" ? hours * 3600 : undefined, discard: verb === "remove" && discard ? true : undefined },
+        }),
+      ),
+  });
+  const wantsReason = verb === "hold" || verb === "tell";
+  const title = meant.length === 1 && meant[0] ? nameOf(meant[0]) : `${meant.length} workspaces`;
+  return (
+    <Modal
+      open
+      width={640}
+      title={`${word}: ${title}`}
+      okText={ask.data ? "Close" : word}
+      cancelButtonProps={{ style: { display: ask.data ? "none" : undefined } }}
+      okButtonProps={{ danger: danger && !ask.data, loading: ask.isPending, disabled: wantsReason && !reason.trim() }}
+      onOk={() => (ask.data ? close(true) : ask.mutate())}
+      onCancel={() => close(Boolean(ask.data))}
+    >
+      {ask.data ? (
+        <OperationView id={ask.data.id} />
+      ) : (
+        <Space direction="vertical" style={{ width: "100%" }}>
+          <span>{means}</span>
+          <span className="quiet">{meant.slice(0, 12).map(nameOf).join(", ") + (meant.length > 12 ? ` and ${meant.length - 12} more` : "")}</span>
+          {verb === "hold" && (
+            <label>
+              For <InputNumber aria-label="Hours" min={1} max={168} value={hours} onChange={(h) => setHours(h ?? 1)} /> hours
+            </label>
+          )}
+          <Input aria-label="Reason" maxLength={300} placeholder={verb === "tell" ? "What they should know" : wantsReason ? "Why" : "Why, for the owners and the journal"} value={reason} onChange={(e) => setReason(e.target.value)} />
+          {verb === "remove" && (
+            <Checkbox checked={discard} onChange={(e) => setDiscard(e.target.checked)}>
+              Give up work that exists nowhere else
+            </Checkbox>
+          )}
+          <ProblemNote error={ask.error} />
+        </Space>
+      )}
+    </Modal>
+  );
+}

@@ -1,0 +1,83 @@
+import { CheckCircleFilled, ClockCircleOutlined, CloseCircleFilled, LoadingOutlined, MinusCircleFilled } from "@ant-design/icons";
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { Button, Table, theme } from "antd";
+import type { ReactNode } from "react";
+import { Link } from "react-router";
+import { api, take, type Operation, type Outcome, whole } from "../api/client";
+import { useColours } from "../theme";
+import { ProblemNote } from "./ProblemNote";
+import { when } from "./time";
+import { useDone } from "./useDone";
+
+/** How an operation stands, in numbers. */
+export function counted(o: Operation) {
+  const parts: [number, string][] = [[o.done, "done"], [o.failed, "failed"], [o.refused, "refused"], [o.cancelled, "cancelled"], [o.under_way, "under way"], [o.waiting, "waiting"]];
+  return parts.filter(([n]) => n > 0).map(([n, word]) => `${n} ${word}`).join(", ");
+}
+
+/** What comes of an operation with each workspace, as it comes. */
+export function OperationView({ id, owner = true }: { id: string; owner?: boolean }) {
+  const pace = 700;
+  const operation = useQuery({ queryKey: ["operations", id], queryFn: ({ signal }) => take(api.GET("/api/v1/operations/{operation}", { signal, params: { path: { operation: id } } })), refetchInterval: (q) => (q.state.data?.ended_at ? false : pace) });
+  const o = operation.data;
+  const outcomes = useQuery({
+    queryKey: ["operations", id, "outcomes", o && counted(o)],
+    queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/operations/{operation}/outcomes", { signal, params: { path: { operation: id }, query: { ...page, sort: "number" } } })),
+    placeholderData: (before) => before,
+    enabled: Boolean(o),
+  });
+  const cancel = useMutation({ mutationFn: () => take(api.POST("/api/v1/operations/{operation}/cancel", { params: { path: { operation: id } } })), ...useDone("operations") });
+  return (
+    <>
+      <ProblemNote error={operation.error ?? outcomes.error} />
+      {o && (
+        <div className="facts-line">
+          <span className="number" data-operation={o.ended_at ? "over" : "under way"}>
+            {counted(o)}
+          </span>
+          {o.cancelled_by && <span className="quiet"> · cancelled by {o.cancelled_by}</span>}
+          <span className="spacer" />
+          {!o.ended_at && owner && o.waiting > 0 && (
+            <Button size="small" loading={cancel.isPending} onClick={() => cancel.mutate()}>
+              Leave the rest alone
+            </Button>
+          )}
+        </div>
+      )}
+      <Table<Outcome>
+        size="small"
+        rowKey="number"
+        pagination={false}
+        virtual
+        scroll={{ x: 560, y: 300 }}
+        loading={outcomes.isPending}
+        dataSource={outcomes.data}
+        columns={[
+          { title: "Workspace", width: 200, render: (_, w) => <Link to={`/workspaces/${w.name}`}>{w.name}</Link> },
+          { title: "State", width: 120, render: (_, w) => <Mark of={w} /> },
+          { title: "Since", width: 110, className: "number", render: (_, w) => when(w.at) },
+          { title: "Why", dataIndex: "detail", ellipsis: true },
+        ]}
+      />
+    </>
+  );
+}
+
+function Mark({ of: w }: { of: Outcome }) {
+  const { token } = theme.useToken();
+  const colours = useColours();
+  const looks: Record<Outcome["state"], [ReactNode, string | undefined]> = {
+    waiting: [<ClockCircleOutlined key="i" />, colours.rest],
+    "under way": [<LoadingOutlined key="i" />, undefined],
+    done: [<CheckCircleFilled key="i" />, token.colorSuccess],
+    failed: [<CloseCircleFilled key="i" />, token.colorError],
+    refused: [<CloseCircleFilled key="i" />, token.colorWarning],
+    cancelled: [<MinusCircleFilled key="i" />, colours.rest],
+  };
+  const [icon, colour] = looks[w.state];
+  return (
+    <span data-outcome={w.state} style={{ color: colour, whiteSpace: "nowrap" }}>
+      {icon} {w.state}
+    </span>
+  );
+}
