@@ -114,3 +114,24 @@ func (c *Client) EndToken(ctx context.Context, id string) error {
 	_, err := call[nothing](ctx, c, "DELETE", "/tokens/"+url.PathEscape(id), nil)
 	return err
 }
+
+// AddProgram makes an account for programs of a team.
+func (c *Client) AddProgram(ctx context.Context, in wire.NewProgram) (wire.Person, error) {
+	return call[wire.Person](ctx, c, "POST", "/people", in)
+}
+
+// ProgramTokens lists the tokens of an account of programs.
+func (c *Client) ProgramTokens(ctx context.Context, name string) ([]wire.Token, error) {
+	return all[wire.Token](ctx, c, "/people/"+url.PathEscape(name)+"/tokens")
+}
+
+// MakeProgramToken makes a token of an account of programs.
+func (c *Client) MakeProgramToken(ctx context.Context, name string, in wire.NewToken) (wire.MadeToken, error) {
+	return call[wire.MadeToken](ctx, c, "POST", "/people/"+url.PathEscape(name)+"/tokens", in)
+}
+
+// EndProgramToken ends a token of an account of programs.
+func (c *Client) EndProgramToken(ctx context.Context, name, id string) error {
+	_, err := call[nothing](ctx, c, "DELETE", "/people/"+url.PathEscape(name)+"/tokens/"+url.PathEscape(id), nil)
+	return err
+}

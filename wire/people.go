@@ -20,6 +20,16 @@ type Person struct {
 	Role     string `json:"role" enum:"operator,lead,developer,auditor"`
 	Team     string `json:"team,omitempty" example:"Timetable"`
 	Closed   bool   `json:"closed" doc:"They may not sign in any more"`
+	Program  bool   `json:"program,omitempty" doc:"It is no person, but the account of programs of a team: its tokens are made for it, and nobody signs in with it"`
+}
+
+// NewProgram asks for an account of programs that belongs to a team.
+type NewProgram struct {
+	Name    string `json:"name" minLength:"1" maxLength:"32" example:"nightwatch"`
+	Purpose string `json:"purpose" minLength:"1" maxLength:"120" example:"Reviews of pull requests" doc:"What it is for; it stands where a person's full name stands"`
+	Team    string `json:"team" minLength:"1" maxLength:"40" example:"Harbour"`
+	Email   string `json:"email,omitempty" maxLength:"200" doc:"The address that stands on its commits; default: one that leads nowhere"`
+	Role    string `json:"role,omitempty" enum:"operator,developer,auditor" doc:"Default: developer; another only operators give"`
 }
 
 // PersonChange changes a person; what is left out stays.

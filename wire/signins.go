@@ -5,7 +5,10 @@ import "time"
 // Me is who is signed in, and where.
 type Me struct {
 	Person
-	Organisation string `json:"organisation,omitempty" example:"Skerry Line"`
+	Organisation string   `json:"organisation,omitempty" example:"Skerry Line"`
+	Scopes       []string `json:"scopes,omitempty" enum:"read,work,launch,administer" doc:"What the token that this was asked with reaches; without it everything"`
+	Repositories []string `json:"repositories,omitempty" doc:"Those it is for; without it all"`
+	Expiring     []Token  `json:"expiring,omitempty" doc:"Tokens of theirs that expire within a week"`
 }
 
 // SignIn asks for a sign-in.
@@ -29,23 +32,29 @@ type SignedIn struct {
 
 // Token is a sign-in, or a token with a name.
 type Token struct {
-	ID         string     `json:"id"`
-	Door       string     `json:"door" enum:"console,cli,token"`
-	Name       string     `json:"name,omitempty"`
-	CreatedAt  time.Time  `json:"created_at"`
-	ExpiresAt  time.Time  `json:"expires_at"`
-	LastUsedAt *time.Time `json:"last_used_at,omitempty"`
-	Current    bool       `json:"current" doc:"The one that this was asked with"`
+	ID           string     `json:"id"`
+	Door         string     `json:"door" enum:"console,cli,token"`
+	Name         string     `json:"name,omitempty"`
+	CreatedAt    time.Time  `json:"created_at"`
+	ExpiresAt    time.Time  `json:"expires_at"`
+	LastUsedAt   *time.Time `json:"last_used_at,omitempty"`
+	Current      bool       `json:"current" doc:"The one that this was asked with"`
+	Scopes       []string   `json:"scopes,omitempty" enum:"read,work,launch,administer" doc:"What it reaches; without it all that its person may"`
+	Repositories []string   `json:"repositories,omitempty" doc:"Those it is for; without it all"`
+	MadeBy       string     `json:"made_by,omitempty" doc:"Who made it, where that is another than whose it is"`
 }
 
 // NewToken asks for a token.
 type NewToken struct {
-	Name string `json:"name" minLength:"1" maxLength:"60" example:"nightly report"`
-	Days int    `json:"days,omitempty" minimum:"0" maximum:"366" doc:"Default 30"`
+	Name         string   `json:"name" minLength:"1" maxLength:"60" example:"nightly report"`
+	Days         int      `json:"days,omitempty" minimum:"0" maximum:"366" doc:"Default 30"`
+	Scopes       []string `json:"scopes,omitempty" maxItems:"4" enum:"read,work,launch,administer" doc:"What it reaches; without it all that its person may. Read: look. Work: terminals, commands, ports, start, stop, rebuild. Launch: launch, stop, remove. Administer: repositories, prebuilds, secrets, people, house rules"`
+	Repositories []string `json:"repositories,omitempty" maxItems:"100" doc:"Those it is for; it then reaches nothing that belongs to none, like the journal"`
 }
 
 // MadeToken is a token that was made; its value is shown this once.
 type MadeToken struct {
 	Token
+	Of    string `json:"of,omitempty" doc:"Whose it is, where that is another than whoever made it"`
 	Value string `json:"value"`
 }

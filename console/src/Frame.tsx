@@ -115,6 +115,18 @@ export function Frame() {
       </header>
       {health.data?.simulated && <Alert banner type="info" title="This yard is simulated: nothing really runs in its workspaces." />}
       {health.data?.troubles?.map((t) => <Alert key={t.kind} banner type="error" title={`Since ${when(t.since)} ${t.text}.`} />)}
+      {me.data.expiring?.map((t) => (
+        <Alert
+          key={t.id}
+          banner
+          type="warning"
+          title={
+            <>
+              Your token “{t.name}” expires {when(t.expires_at)}. <Link to="/you">Make another</Link> and give it to its program.
+            </>
+          }
+        />
+      ))}
       {lost && <Alert banner type="warning" title="The event stream is lost: what you see may be old. It is being connected again." />}
       <main className="page">
         <Boundary key={pathname}>

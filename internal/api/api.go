@@ -266,9 +266,8 @@ func (a *API) signedIn(ctx huma.Context, next func(huma.Context)) {
 		return
 	}
 	action, _ := ctx.Operation().Extensions[actionKey].(policy.Action)
-	if policy.Widest(actor.Role, action) == 0 {
-		write(w, &wire.Problem{Type: "urn:yardbench:problem:forbidden", Title: "Forbidden", Status: http.StatusForbidden,
-			Detail: "your role, " + string(actor.Role) + ", does not allow this: " + string(action), Next: "ask an operator"})
+	if err := actor.Refusal(action); err != nil {
+		write(w, asProblem(err))
 		return
 	}
 	change := (r.Method != http.MethodGet && r.Method != http.MethodHead) || r.Header.Get("Upgrade") != ""

@@ -18,6 +18,7 @@ type described struct {
 
 type operation struct {
 	OperationID string
+	Action      string `json:"x-yardbench-action"`
 	Parameters  []struct{ Name, In, Description string }
 	RequestBody *struct{}
 	Responses   map[string]struct {

@@ -19,6 +19,7 @@ var operationKind = page.Kind[wire.Operation]{ID: func(v wire.Operation) string 
 
 // operationRoutes are one verb for many workspaces, and what it may put beside one.
 func operationRoutes(a *API) {
+	programRoutes(a)
 	s := a.svc
 	type OperationPath struct {
 		Operation string `path:"operation" maxLength:"64"`

@@ -97,6 +97,49 @@ func peopleRoutes(a *API) {
 		})
 }
 
+// programRoutes are the accounts of programs, and their tokens.
+func programRoutes(a *API) {
+	s := a.svc
+	made(a, op("POST", "/people", "add-program", "Make an account for programs, which belongs to a team and to no person", policy.ChangeServices),
+		func(v wire.Person) string { return "/people/" + url.PathEscape(v.Name) }, nil,
+		func(ctx context.Context, who service.Actor, in *struct{ Body wire.NewProgram }) (wire.Person, error) {
+			return s.Programs.Add(ctx, who, in.Body)
+		})
+	type ProgramPath struct {
+		Person string `path:"person" maxLength:"64"`
+	}
+	list(a, op("GET", "/people/{person}/tokens", "list-program-tokens", "List the tokens of an account of programs", policy.ChangeServices), tokenKind,
+		func(ctx context.Context, who service.Actor, in *struct {
+			ProgramPath
+			Page
+		}) ([]wire.Token, error) {
+			return s.Programs.Tokens(ctx, who, in.Person)
+		})
+	answer(a, op("GET", "/people/{person}/tokens/{id}", "show-program-token", "Show a token of an account of programs", policy.ChangeServices),
+		func(ctx context.Context, who service.Actor, in *struct {
+			ProgramPath
+			IDPath
+		}) (wire.Token, error) {
+			all, err := s.Programs.Tokens(ctx, who, in.Person)
+			return service.One(all, err, func(v wire.Token) bool { return v.ID == in.ID }, "token", in.ID)
+		})
+	answerOf := func(v wire.MadeToken) string { return "/people/" + url.PathEscape(v.Of) + "/tokens/" + v.ID }
+	made(a, op("POST", "/people/{person}/tokens", "make-program-token", "Make a token of an account of programs", policy.ChangeServices), answerOf, nil,
+		func(ctx context.Context, who service.Actor, in *struct {
+			ProgramPath
+			Body wire.NewToken
+		}) (wire.MadeToken, error) {
+			return s.Programs.MakeToken(ctx, who, in.Person, in.Body)
+		})
+	done(a, op("DELETE", "/people/{person}/tokens/{id}", "end-program-token", "End a token of an account of programs", policy.ChangeServices),
+		func(ctx context.Context, who service.Actor, in *struct {
+			ProgramPath
+			IDPath
+		}) error {
+			return s.Programs.EndToken(ctx, who, in.Person, in.ID)
+		})
+}
+
 // IDPath is something in a path that has an id and no name.
 type IDPath struct {
 	ID string `path:"id" maxLength:"40"`

@@ -91,8 +91,8 @@ func (a *API) messages() map[string]any {
 // answered with a refusal.
 func (a *API) upgrade(c *gin.Context, action policy.Action) (service.Actor, *websocket.Conn) {
 	who, err := a.svc.SignIns.Authenticate(c.Request.Context(), a.token(c.Request))
-	if err == nil && policy.Widest(who.Role, action) == 0 {
-		err = newProblem(http.StatusForbidden, "your role, "+string(who.Role)+", does not allow this: "+string(action))
+	if err == nil {
+		err = who.Refusal(action)
 	}
 	if err != nil {
 		write(c.Writer, asProblem(err))

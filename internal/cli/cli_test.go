@@ -430,7 +430,7 @@ func TestCompletionOffersNoFiles(t *testing.T) {
 			t.Errorf("%s completes\n%s", line, got)
 		}
 	}
-	for line, asks := range map[string]bool{"list --team": true, "show": true, "stop a": true, "launch": true, "token end": false, "sign-in": false, "launch x --branch": false} {
+	for line, asks := range map[string]bool{"list --team": true, "show": true, "stop a": true, "launch": true, "token remove": false, "sign-in": false, "launch x --branch": false} {
 		if got := complete(append(strings.Fields(line), "")...); strings.HasSuffix(strings.TrimSpace(got), ":0") {
 			t.Errorf("%s offers files:\n%s", line, got)
 		}

@@ -304,7 +304,7 @@ func (a peopleCommands) people() *cobra.Command {
 			return a.print(ps, func() {
 				t := newTable(a.out, "NAME", "FULL NAME", "ROLE", "TEAM", "")
 				for _, p := range ps {
-					t.row(p.Name, p.FullName, p.Role, p.Team, map[bool]string{true: "closed"}[p.Closed])
+					t.row(p.Name, p.FullName, p.Role, p.Team, strings.TrimPrefix(map[bool]string{true: ", a program"}[p.Program]+map[bool]string{true: ", closed"}[p.Closed], ", "))
 				}
 				t.print()
 			})
@@ -435,7 +435,7 @@ func (a peopleCommands) people() *cobra.Command {
 			return a.print(t, func() { fmt.Fprintln(a.out, "team "+t.Name+" is added") })
 		}),
 	}
-	c.AddCommand(enrol, links, unlink, set, account("close", "Close somebody's account: they are signed out and may not sign in (operators)", true),
+	c.AddCommand(a.addProgram(), enrol, links, unlink, set, account("close", "Close somebody's account: they are signed out and may not sign in (operators)", true),
 		account("open", "Open a closed account again (operators)", false), erase, teams, addTeam)
 	return c
 }
@@ -494,55 +494,5 @@ func (a peopleCommands) enrol() *cobra.Command {
 	c.Flags().StringVar(&in.Name, "as", "", "the name to sign in with: lower-case letters and digits")
 	c.Flags().StringVar(&in.FullName, "full-name", "", "the name that stands on your commits")
 	c.Flags().StringVar(&in.Email, "email", "", "the address that stands on your commits")
-	return c
-}
-
-func (a peopleCommands) token() *cobra.Command {
-	c := &cobra.Command{Use: "token", Short: "Your sign-ins, and tokens for programs"}
-	var days int
-	mk := &cobra.Command{
-		Use: "make NAME", Short: "Make a token; it is shown this once", Example: "  yardbench token make 'nightly report' --days 90", Args: cobra.ExactArgs(1),
-		Long: "Make a token for a program: it may do what you may, until it expires or you end it. Give it to the program as YARDBENCH_TOKEN, with YARDBENCH_ADDRESS.",
-		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
-			t, err := api.MakeToken(cmd.Context(), wire.NewToken{Name: args[0], Days: days})
-			if err != nil {
-				return err
-			}
-			return a.print(t, func() { fmt.Fprintf(a.out, "%s\n", t.Value) })
-		}),
-	}
-	mk.Flags().IntVar(&days, "days", 0, "how long it can be used (default 30)")
-	c.AddCommand(mk, &cobra.Command{
-		Use: "list", Short: "List your sign-ins and tokens", Example: "  yardbench token list", Args: cobra.NoArgs,
-		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
-			ts, err := api.Tokens(cmd.Context())
-			if err != nil {
-				return err
-			}
-			return a.print(ts, func() {
-				t := newTable(a.out, "ID", "WHAT", "SINCE", "UNTIL", "LAST USED")
-				for _, k := range ts {
-					what := map[string]string{"console": "console sign-in", "cli": "command-line sign-in", "token": "token " + k.Name}[k.Door]
-					if k.Current {
-						what += " (this one)"
-					}
-					used := "never"
-					if k.LastUsedAt != nil {
-						used = when(*k.LastUsedAt)
-					}
-					t.row(k.ID, what, when(k.CreatedAt), when(k.ExpiresAt), used)
-				}
-				t.print()
-			})
-		}),
-	}, &cobra.Command{
-		Use: "end ID", Short: "End one of your sign-ins or tokens", Example: "  yardbench token end 4kq2…", Args: cobra.ExactArgs(1),
-		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
-			if err := a.sure("end it", "End it? What is signed in with it is signed out."); err != nil {
-				return err
-			}
-			return api.EndToken(cmd.Context(), args[0])
-		}),
-	})
 	return c
 }

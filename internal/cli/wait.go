@@ -170,6 +170,12 @@ func (a peopleCommands) whoami() *cobra.Command {
 					team = ", " + me.Team
 				}
 				fmt.Fprintf(a.out, "%s (%s, %s%s) at %s\n", me.Name, me.FullName, me.Role, team, api.Address())
+				if len(me.Scopes)+len(me.Repositories) > 0 {
+					fmt.Fprintf(a.out, "by a token that reaches %s\n", reaches(me.Scopes, me.Repositories))
+				}
+				for _, t := range me.Expiring {
+					fmt.Fprintf(a.out, "the token %q expires %s; make another: yardbench token add NAME\n", clean(t.Name), when(t.ExpiresAt))
+				}
 			})
 		}),
 	}

@@ -216,6 +216,9 @@ func Run(ctx context.Context, c Config) error {
 	if err := k.Run(); err != nil {
 		return err
 	}
+	if err := s.SignIns.Remind(ctx); err != nil {
+		return err
+	}
 	if err := s.Operations.Run(ctx); err != nil {
 		return err
 	}

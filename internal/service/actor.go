@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"yardbench/internal/core/policy"
+	"yardbench/internal/fault"
 	"yardbench/internal/store"
 )
 
@@ -11,6 +12,8 @@ import (
 type Actor struct {
 	store.Person
 	TokenID string
+	// Grant is how much of what they may do they may do by this sign-in.
+	Grant policy.Grant
 	// Operation is the one by which it is asked, and Why its reason; empty where
 	// it is asked by itself.
 	Operation, Why string
@@ -18,11 +21,40 @@ type Actor struct {
 
 // may tells whether the actor may do an action with what is nobody's in
 // particular.
-func (a Actor) may(action policy.Action) bool { return policy.May(a.Role, action, policy.House) }
+func (a Actor) may(action policy.Action) bool {
+	return a.Grant.Reaches(action) && policy.May(a.Role, action, policy.House)
+}
 
 // mayOf tells whether the actor may do an action with somebody's matter.
 func (a Actor) mayOf(action policy.Action, owner store.Person) bool {
-	return policy.May(a.Role, action, policy.Between(a.ID, a.TeamID, owner.ID, owner.TeamID))
+	return a.Grant.Reaches(action) && policy.May(a.Role, action, policy.Between(a.ID, a.TeamID, owner.ID, owner.TeamID))
+}
+
+// Widest is the widest relation over which the actor may do an action; 0 when
+// they may not at all.
+func (a Actor) Widest(action policy.Action) policy.Relation {
+	if !a.Grant.Reaches(action) {
+		return 0
+	}
+	return policy.Widest(a.Role, action)
+}
+
+// Refusal says why the actor may not do an action with anything at all; nil where
+// they may.
+func (a Actor) Refusal(action policy.Action) error {
+	switch {
+	case !a.Grant.Reaches(action):
+		return &fault.Fault{Class: fault.Denied, Kind: "scope", Detail: "this token does not reach that: " + string(action), Next: "have one made with a scope that has it, and for all repositories where it belongs to none; see docs/api.md"}
+	case policy.Widest(a.Role, action) == 0:
+		return forbidden("your role, "+string(a.Role)+", does not allow this: "+string(action), "ask an operator")
+	}
+	return nil
+}
+
+// beyond is the refusal of a token that would reach further than the one that it
+// is made with.
+func (a Actor) beyond() error {
+	return &fault.Fault{Class: fault.Denied, Kind: "scope", Detail: "a token reaches no further than the one that it is made with", Next: "make it with scopes and repositories that this one has"}
 }
 
 // denied is the refusal of an action that one may know of.
@@ -33,7 +65,7 @@ func denied(a Actor, what string) error {
 // scope is whose matters the actor may see a list of, at the widest. ok is
 // false when they may see none.
 func (a Actor) scope(action policy.Action) (s store.Scope, ok bool) {
-	switch policy.Widest(a.Role, action) {
+	switch a.Widest(action) {
 	case policy.Other:
 		return store.Scope{}, true
 	case policy.Team:

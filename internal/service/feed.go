@@ -67,8 +67,8 @@ const (
 // Watch begins to watch for an actor. Close ends it.
 func (s *Feed) Watch(ctx context.Context, a Actor) (*Watch, error) {
 	scope, ok := a.scope(policy.SeeJournal)
-	if !ok {
-		return nil, denied(a, "read the journal")
+	if !ok { // they are told of workspaces alone, whose journal they may not read
+		scope = store.Scope{OwnerID: a.ID}
 	}
 	f := &s.feed
 	w := &Watch{C: make(chan News, newsKept), actor: a, scope: scope, feed: f}
@@ -103,7 +103,7 @@ func (f *feed) add(w *Watch) {
 	f.subs[w] = true
 	id := w.actor.ID
 	switch {
-	case w.scope.OwnerID == "" || policy.Widest(w.actor.Role, policy.SeeWorkspace) > policy.Own:
+	case w.scope.OwnerID == "" || w.actor.Widest(policy.SeeWorkspace) > policy.Own:
 		f.wide[w] = true
 	case f.own[id] == nil:
 		f.own[id] = map[*Watch]bool{w: true}
@@ -235,15 +235,18 @@ func (s *Feed) feedRows(ctx context.Context, people map[string]store.Person, cha
 	if err != nil {
 		return // who looks at a list reads it again now and then
 	}
+	now := s.views.now().UTC()
 	for id, owner := range changed {
 		news := News{Gone: id}
-		if row, there := rows[id]; there {
-			news = News{Row: &row}
+		row, there := rows[id]
+		if there {
+			v := row.listed(now)
+			news = News{Row: &v}
 		}
 		of := s.ownerIn(ctx, people, owner)
 		f.mu.Lock()
 		f.concerned(func(sub *Watch) {
-			if sub.actor.mayOf(policy.SeeWorkspace, of) {
+			if sub.actor.mayOf(policy.SeeWorkspace, of) && (!there || sub.actor.Grant.Holds(row.w.RepositoryID)) {
 				f.give(sub, news)
 			}
 		}, owner)
@@ -259,13 +262,14 @@ func (s *Feed) Rows(ctx context.Context, a Actor, ids []string) (map[string]wire
 		wanted[id] = ""
 	}
 	rows, err := s.views.rowsOf(ctx, wanted)
+	now, out := s.views.now().UTC(), map[string]wire.WorkspaceRow{}
 	for id, r := range rows {
-		owner, perr := s.store.Read().PersonByName(ctx, r.Owner)
-		if perr != nil || !a.mayOf(policy.SeeWorkspace, owner) {
-			delete(rows, id)
+		owner, err := s.store.Read().PersonByID(ctx, r.w.OwnerID)
+		if err == nil && a.Grant.Holds(r.w.RepositoryID) && a.mayOf(policy.SeeWorkspace, owner) {
+			out[id] = r.listed(now)
 		}
 	}
-	return rows, err
+	return out, err
 }
 
 // feedChange tells those who may see a workspace that it changed.
@@ -280,14 +284,14 @@ func (s *Feed) feedChange(ctx context.Context, workspace string, people map[stri
 	defer f.mu.Unlock()
 	if w.Kind == store.ForPrebuild {
 		for sub := range f.subs {
-			if sub.actor.may(policy.SeePrebuilds) {
+			if sub.actor.Grant.Holds(w.RepositoryID) && sub.actor.may(policy.SeePrebuilds) {
 				f.give(sub, News{Change: workspace})
 			}
 		}
 		return
 	}
 	f.concerned(func(sub *Watch) {
-		if sub.actor.mayOf(policy.SeeWorkspace, owner) {
+		if sub.actor.Grant.Holds(w.RepositoryID) && sub.actor.mayOf(policy.SeeWorkspace, owner) {
 			f.give(sub, News{Change: workspace})
 		}
 	}, w.OwnerID)
@@ -316,5 +320,5 @@ func (f *feed) give(w *Watch, n News) {
 
 // sees tells whether a matter is within what the watcher may read.
 func (w *Watch) sees(owner, team string) bool {
-	return (w.scope.OwnerID == "" || owner == w.scope.OwnerID) && (w.scope.TeamID == "" || team == w.scope.TeamID)
+	return w.actor.Grant.Reaches(policy.SeeJournal) && (w.scope.OwnerID == "" || owner == w.scope.OwnerID) && (w.scope.TeamID == "" || team == w.scope.TeamID)
 }

@@ -76,7 +76,7 @@ func (l *Leases) HoldWorkspace(ctx context.Context, a Actor, ref string) (contex
 			return expires, err
 		}
 		owner, err := l.store.Read().PersonByID(ctx, w.OwnerID)
-		if err == nil && (!now.mayOf(policy.UseWorkspace, owner) || w.Phase == lifecycle.Removing || w.Phase == lifecycle.Removed) {
+		if err == nil && (!now.Grant.Holds(w.RepositoryID) || !now.mayOf(policy.UseWorkspace, owner) || w.Phase == lifecycle.Removing || w.Phase == lifecycle.Removed) {
 			err = ErrLeaseEnded
 		}
 		return expires, err
@@ -102,7 +102,7 @@ func (l *Leases) actor(ctx context.Context, token string) (Actor, time.Time, err
 	if err == nil && p.ClosedAt != nil {
 		err = ErrLeaseEnded
 	}
-	return Actor{Person: p, TokenID: t.ID}, t.ExpiresAt, err
+	return Actor{Person: p, TokenID: t.ID, Grant: t.Grant}, t.ExpiresAt, err
 }
 
 // hold begins a lease, and looks at it at once: what ended since its holder was

@@ -96,11 +96,11 @@ func (s *Workspaces) List(ctx context.Context, a Actor, q WorkspaceQuery) (Part[
 			return Part[wire.WorkspaceRow]{}, invalidAs("unknown-word", "there is no state "+quote(w)+" of a workspace", next)
 		}
 	}
-	return s.views.listed(ctx, scope, q)
+	return s.views.listed(ctx, a.Grant, scope, q)
 }
 
 // listed tells of those in a scope that are wanted.
-func (s *views) listed(ctx context.Context, scope store.Scope, q WorkspaceQuery) (out Part[wire.WorkspaceRow], err error) {
+func (s *views) listed(ctx context.Context, grant policy.Grant, scope store.Scope, q WorkspaceQuery) (out Part[wire.WorkspaceRow], err error) {
 	rows, err := s.rows(ctx)
 	if err != nil {
 		return out, err
@@ -108,7 +108,7 @@ func (s *views) listed(ctx context.Context, scope store.Scope, q WorkspaceQuery)
 	q.Find = strings.ToLower(strings.TrimSpace(q.Find))
 	wanted := make([]*row, 0, len(rows))
 	for _, r := range rows {
-		if (scope.OwnerID == "" || r.w.OwnerID == scope.OwnerID) && (scope.TeamID == "" || r.teamID == scope.TeamID) && q.fits(r) {
+		if (scope.OwnerID == "" || r.w.OwnerID == scope.OwnerID) && (scope.TeamID == "" || r.teamID == scope.TeamID) && grant.Holds(r.w.RepositoryID) && q.fits(r) {
 			wanted = append(wanted, r)
 		}
 	}
@@ -134,17 +134,16 @@ func (r *row) listed(now time.Time) wire.WorkspaceRow {
 		Conditions: v.Conditions, PhaseAt: v.PhaseAt, Size: v.Size, Adopted: v.Adopted, Currency: v.Currency, HourMicros: v.HourMicros, CostMicros: int64(total), Day: cost.Strip(r.recent, now)}
 }
 
-// rowsOf is how those of some workspaces that stand in a list do.
-func (s *views) rowsOf(ctx context.Context, ids map[string]string) (map[string]wire.WorkspaceRow, error) {
+// rowsOf are those of some workspaces that stand in a list.
+func (s *views) rowsOf(ctx context.Context, ids map[string]string) (map[string]*row, error) {
 	rows, err := s.rows(ctx)
 	if err != nil {
 		return nil, err
 	}
-	now := s.now().UTC()
-	out := map[string]wire.WorkspaceRow{}
+	out := map[string]*row{}
 	for _, r := range rows {
 		if _, wanted := ids[r.w.ID]; wanted {
-			out[r.w.ID] = r.listed(now)
+			out[r.w.ID] = r
 		}
 	}
 	return out, nil

@@ -96,7 +96,7 @@ func (s *Operations) Make(ctx context.Context, a Actor, in wire.NewOperation) (w
 	if err != nil {
 		return wire.Operation{}, err
 	}
-	o := store.Operation{ID: store.NewID(), PersonID: a.ID, Verb: verb, Reason: reason, Options: string(text)}
+	o := store.Operation{ID: store.NewID(), PersonID: a.ID, Grant: grantText(a), Verb: verb, Reason: reason, Options: string(text)}
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
 		open, err := tx.OpenOperations(ctx)
 		if err != nil {
@@ -143,11 +143,14 @@ func (s *Operations) chosen(ctx context.Context, a Actor, in wire.NewOperation) 
 
 // mine tells whether an actor may see somebody's operation.
 func (s *Operations) mine(ctx context.Context, a Actor, o store.Operation) bool {
+	if len(a.Grant.Repositories) > 0 { // what others' names stand in is not theirs
+		return o.PersonID == a.ID && o.Grant == grantText(a)
+	}
 	if o.PersonID == a.ID {
 		return true
 	}
 	asker, err := s.store.Read().PersonByID(ctx, o.PersonID)
-	return err == nil && policy.Widest(a.Role, policy.SeeWorkspace) == policy.Other && a.mayOf(policy.SeeWorkspace, asker)
+	return err == nil && a.Widest(policy.SeeWorkspace) == policy.Other && a.mayOf(policy.SeeWorkspace, asker)
 }
 
 func (s *Operations) find(ctx context.Context, a Actor, id string) (store.Operation, error) {
@@ -427,7 +430,20 @@ func (s *Operations) actor(ctx context.Context, o store.Operation) (Actor, error
 	if errors.Is(err, store.ErrNotFound) || err == nil && p.ClosedAt != nil {
 		return Actor{}, forbidden("the account of who asked for it is closed", "")
 	}
-	return Actor{Person: p, Operation: o.ID, Why: o.Reason}, err
+	a := Actor{Person: p, Operation: o.ID, Why: o.Reason}
+	if err == nil && o.Grant != "" {
+		err = json.Unmarshal([]byte(o.Grant), &a.Grant)
+	}
+	return a, err
+}
+
+// grantText is what an actor's sign-in reaches, as it is kept; empty is everything.
+func grantText(a Actor) string {
+	if a.Grant.Whole() {
+		return ""
+	}
+	text, _ := json.Marshal(a.Grant) // words alone
+	return string(text)
 }
 
 // verb asks an operation's verb of one workspace.

@@ -259,6 +259,9 @@ func (s *People) Enrol(ctx context.Context, a Actor, in wire.NewEnrolment) (wire
 		if err != nil {
 			return wire.Enrolment{}, err
 		}
+		if p.Program {
+			return wire.Enrolment{}, conflict("no-program", quote(p.Name)+" is the account of programs: nobody signs in with it", "make it a token: yardbench token add NAME --of "+p.Name)
+		}
 		e.PersonID, e.Person, e.Role, e.TeamID, e.Team = p.ID, p.Name, p.Role, p.TeamID, p.Team
 	}
 	hours := 72
@@ -380,7 +383,7 @@ func (s *People) UseEnrolment(ctx context.Context, in wire.EnrolmentUse) (wire.P
 }
 
 func personView(p store.Person) wire.Person {
-	return wire.Person{Name: p.Name, FullName: p.FullName, Email: p.Email, Role: string(p.Role), Team: p.Team, Closed: p.ClosedAt != nil}
+	return wire.Person{Name: p.Name, FullName: p.FullName, Email: p.Email, Role: string(p.Role), Team: p.Team, Closed: p.ClosedAt != nil, Program: p.Program}
 }
 
 // nameOf is a person's name for people to read; the service's own otherwise.

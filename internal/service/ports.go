@@ -192,6 +192,9 @@ func (s *Ports) mayVisit(ctx context.Context, a Actor, w store.Workspace, port i
 	if err != nil {
 		return err
 	}
+	if !a.Grant.Holds(w.RepositoryID) {
+		return noPort(host)
+	}
 	if a.mayOf(policy.UseWorkspace, owner) {
 		return nil
 	}
@@ -321,7 +324,7 @@ func (s *Ports) EnterPort(ctx context.Context, host, cookie string) (Visit, erro
 		out.Expires = t.ExpiresAt
 	}
 	if out.Workspace, out.Port, err = s.portOf(ctx, host); err == nil {
-		err = s.mayVisit(ctx, Actor{Person: p}, out.Workspace, out.Port, host)
+		err = s.mayVisit(ctx, Actor{Person: p, Grant: t.Grant}, out.Workspace, out.Port, host)
 	}
 	return out, err
 }

@@ -153,6 +153,9 @@ func (s *Prebuilds) Plans(ctx context.Context, a Actor, repository string) ([]wi
 	rows, err := s.store.Read().PrebuildPlans(ctx, id)
 	out := []wire.PrebuildPlan{}
 	for _, p := range rows {
+		if !a.Grant.Holds(p.RepositoryID) {
+			continue
+		}
 		r, err := s.store.Read().RepositoryByID(ctx, p.RepositoryID)
 		if err != nil {
 			return nil, err
@@ -338,15 +341,15 @@ func (s *Prebuilds) findRun(ctx context.Context, a Actor, id string) (store.Work
 		return store.Workspace{}, denied(a, "see prebuilds")
 	}
 	run, err := s.store.Read().RunByID(ctx, id)
-	if errors.Is(err, store.ErrNotFound) {
+	var w store.Workspace
+	if err == nil {
+		w, err = s.store.Read().WorkspaceByID(ctx, run.WorkspaceID)
+	}
+	if errors.Is(err, store.ErrNotFound) || err == nil && !a.Grant.Holds(w.RepositoryID) {
 		return store.Workspace{}, notFound("prebuild run", id, "see them with: yardbench prebuild list")
 	}
 	if err != nil {
 		return store.Workspace{}, err
-	}
-	w, err := s.store.Read().WorkspaceByID(ctx, run.WorkspaceID)
-	if err != nil {
-		return w, err
 	}
 	// What it printed is of the source, which the git host lets some people see.
 	r, err := s.store.Read().RepositoryByID(ctx, w.RepositoryID)

@@ -23,11 +23,13 @@ type Repositories struct {
 }
 
 // Repositories lists the registered repositories.
-func (s *Repositories) Repositories(ctx context.Context, _ Actor) ([]wire.Repository, error) {
+func (s *Repositories) Repositories(ctx context.Context, a Actor) ([]wire.Repository, error) {
 	rows, err := s.store.Read().Repositories(ctx)
 	out := []wire.Repository{}
 	for _, r := range rows {
-		out = append(out, repositoryView(r))
+		if a.Grant.Holds(r.ID) {
+			out = append(out, repositoryView(r))
+		}
 	}
 	return out, err
 }
@@ -45,7 +47,7 @@ func repositoryView(r store.Repository) wire.Repository {
 // repository finds a registered repository.
 func (s *Repositories) repository(ctx context.Context, a Actor, name string) (store.Repository, error) {
 	r, err := s.store.Read().RepositoryByName(ctx, name)
-	if errors.Is(err, store.ErrNotFound) || (err == nil && !a.may(policy.SeeRepositories)) {
+	if errors.Is(err, store.ErrNotFound) || (err == nil && (!a.Grant.Holds(r.ID) || !a.may(policy.SeeRepositories))) {
 		return r, notFound("repository", name, "see what is registered with: yardbench repos")
 	}
 	return r, err

@@ -40,6 +40,7 @@ type Service struct {
 	Starters     *Starters
 	Webhooks     *Webhooks
 	SignIns      *SignIns
+	Programs     *Programs
 	Leases       *Leases
 	Openings     *Openings
 	Pace         *Pace
@@ -106,7 +107,7 @@ func New(r Rooms) *Service {
 	pushes := &Pushes{store: r.Store, vault: r.Vault, now: r.Now, definitions: definitions, prebuilds: prebuilds, repositories: repositories}
 	starters := &Starters{house: r.House, mirrors: r.Mirrors, store: r.Store, definitions: definitions}
 	webhooks := &Webhooks{installation: r.Installation, bus: r.Bus, house: r.House, keeper: r.Keeper, store: r.Store, vault: r.Vault, now: r.Now, journal: journal}
-	signIns := &SignIns{house: r.House, keeper: r.Keeper, store: r.Store, now: r.Now}
+	signIns := &SignIns{repositories: repositories, house: r.House, keeper: r.Keeper, store: r.Store, now: r.Now}
 	leases := &Leases{store: r.Store, views: look, ports: ports, now: r.Now}
 	if r.Store != nil { // there are no rooms where only the API is described
 		r.Store.OnGround(leases.changed)
@@ -134,6 +135,7 @@ func New(r Rooms) *Service {
 		Starters:     starters,
 		Webhooks:     webhooks,
 		SignIns:      signIns,
+		Programs:     &Programs{store: r.Store, people: people, signIns: signIns},
 		Leases:       leases,
 		Openings:     openings,
 		Pace:         &Pace{perHour: r.ChangesPerHour, now: r.Now},

@@ -7,11 +7,13 @@ import (
 	"encoding/base64"
 	"errors"
 	"log/slog"
+	"slices"
 	"strings"
 	"sync"
 	"time"
 
 	"yardbench/internal/core/journal"
+	"yardbench/internal/core/policy"
 	"yardbench/internal/core/rules"
 	"yardbench/internal/fault"
 	"yardbench/internal/house"
@@ -23,12 +25,13 @@ import (
 
 // SignIns are the use cases of signing in, and of tokens.
 type SignIns struct {
-	house    *house.Book
-	keeper   *reconcile.Keeper
-	store    *store.Store
-	now      func() time.Time
-	attempts password.Attempts
-	usedAt   struct { // sign-ins, as noted or being noted
+	house        *house.Book
+	keeper       *reconcile.Keeper
+	store        *store.Store
+	now          func() time.Time
+	repositories *Repositories
+	attempts     password.Attempts
+	usedAt       struct { // sign-ins, as noted or being noted
 		mu sync.Mutex
 		of map[string]time.Time
 	}
@@ -134,7 +137,7 @@ func (s *SignIns) Authenticate(ctx context.Context, token string) (Actor, error)
 	if err == nil {
 		s.used(t)
 	}
-	return Actor{Person: p, TokenID: t.ID}, err
+	return Actor{Person: p, TokenID: t.ID, Grant: t.Grant}, err
 }
 
 // used notes that a sign-in was used, in the background: whoever only looks
@@ -162,7 +165,11 @@ func (s *SignIns) used(t store.Token) {
 
 // Tokens lists what the actor is signed in with, and their tokens.
 func (s *SignIns) Tokens(ctx context.Context, a Actor) ([]wire.Token, error) {
-	rows, err := s.store.Read().Tokens(ctx, a.ID, s.now())
+	return s.tokens(ctx, a, a.ID)
+}
+
+func (s *SignIns) tokens(ctx context.Context, a Actor, person string) ([]wire.Token, error) {
+	rows, err := s.store.Read().Tokens(ctx, person, s.now())
 	out := []wire.Token{}
 	s.usedAt.mu.Lock()
 	defer s.usedAt.mu.Unlock()
@@ -171,38 +178,82 @@ func (s *SignIns) Tokens(ctx context.Context, a Actor) ([]wire.Token, error) {
 			at = at.UTC()
 			t.LastUsedAt = &at
 		}
-		out = append(out, tokenView(t, a))
+		v, err := s.tokenView(ctx, t, a)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, v)
 	}
 	return out, err
 }
 
 // MakeToken makes a token with a name, for programs.
 func (s *SignIns) MakeToken(ctx context.Context, a Actor, in wire.NewToken) (wire.MadeToken, error) {
-	name := strings.TrimSpace(in.Name)
-	if name == "" || hasControl(name) {
+	return s.makeToken(ctx, a, a.Person, in)
+}
+
+// makeToken makes a token for somebody, which reaches no further than what whoever
+// makes it came with.
+func (s *SignIns) makeToken(ctx context.Context, a Actor, of store.Person, in wire.NewToken) (wire.MadeToken, error) {
+	if name := strings.TrimSpace(in.Name); name == "" || hasControl(name) {
 		return wire.MadeToken{}, invalid("the token's name is empty", "say what it is for")
 	}
 	days := 30
 	if in.Days > 0 {
 		days = in.Days
 	}
-	value, hash := newToken("yb_")
-	t := store.Token{ID: store.NewID(), PersonID: a.ID, Hash: hash, Door: "token", Name: name, CreatedAt: s.now().UTC(), ExpiresAt: s.now().UTC().Add(time.Duration(days) * 24 * time.Hour)}
-	return wire.MadeToken{Token: tokenView(t, a), Value: value}, s.store.Write(ctx, func(tx *store.Tx) error {
+	var grant policy.Grant
+	for _, word := range in.Scopes {
+		scope := policy.Scope(word)
+		if !slices.Contains(policy.Scopes, scope) {
+			return wire.MadeToken{}, invalid("there is no scope "+quote(word), "it is one of read, work, launch, administer")
+		}
+		if !slices.Contains(grant.Scopes, scope) {
+			grant.Scopes = append(grant.Scopes, scope)
+		}
+	}
+	for _, name := range in.Repositories {
+		r, err := s.repositories.repository(ctx, a, name)
+		if err != nil {
+			return wire.MadeToken{}, err
+		}
+		grant.Repositories = append(grant.Repositories, r.ID)
+	}
+	if !a.Grant.Covers(grant) {
+		return wire.MadeToken{}, a.beyond()
+	}
+	value, hash := newToken(tokenPrefix)
+	t := store.Token{ID: store.NewID(), PersonID: of.ID, Hash: hash, Door: "token", Name: strings.TrimSpace(in.Name), Grant: grant, CreatedAt: s.now().UTC(), ExpiresAt: s.now().UTC().Add(time.Duration(days) * 24 * time.Hour)}
+	if of.ID != a.ID {
+		t.MadeBy = a.ID
+	}
+	v, err := s.tokenView(ctx, t, a)
+	if err != nil {
+		return wire.MadeToken{}, err
+	}
+	return wire.MadeToken{Token: v, Value: value}, s.store.Write(ctx, func(tx *store.Tx) error {
 		if err := tx.AddToken(ctx, t); err != nil {
 			return err
 		}
-		return tx.Journal(ctx, t.ID, a.ID, a.ID, journal.TokenMade{Name: name, ExpiresAt: t.ExpiresAt})
+		return tx.Journal(ctx, t.ID, of.ID, a.ID, journal.TokenMade{Name: t.Name, ExpiresAt: t.ExpiresAt, Repositories: in.Repositories, Scopes: grant.Scopes})
 	})
 }
 
+// tokenPrefix begins the tokens of programs, for those who look for secrets that
+// were left lying about: it, and 43 letters, digits, dashes and underlines.
+const tokenPrefix = "yb_token_"
+
 // EndToken ends one of the actor's sign-ins or tokens.
 func (s *SignIns) EndToken(ctx context.Context, a Actor, id string) error {
+	return s.endToken(ctx, a, a.ID, id)
+}
+
+func (s *SignIns) endToken(ctx context.Context, a Actor, of, id string) error {
 	err := s.store.Write(ctx, func(tx *store.Tx) error {
-		if err := tx.DropToken(ctx, a.ID, id); err != nil {
+		if err := tx.DropToken(ctx, of, id); err != nil {
 			return err
 		}
-		return tx.Journal(ctx, id, a.ID, a.ID, journal.TokenEnded{})
+		return tx.Journal(ctx, id, of, a.ID, journal.TokenEnded{})
 	})
 	if errors.Is(err, store.ErrNotFound) {
 		return notFound("sign-in or token", id, "see yours with: yardbench token list")
@@ -223,14 +274,84 @@ func (s *SignIns) SignOut(ctx context.Context, a Actor) error {
 // Me tells who the actor is, and where.
 func (s *SignIns) Me(ctx context.Context, a Actor) (wire.Me, error) {
 	house, _, err := s.house.Rules(ctx, s.store.Read())
-	return wire.Me{Person: personView(a.Person), Organisation: house.Organisation}, err
+	if err != nil {
+		return wire.Me{}, err
+	}
+	me := wire.Me{Person: personView(a.Person), Organisation: house.Organisation}
+	tokens, err := s.Tokens(ctx, a)
+	for _, t := range tokens {
+		if t.Current {
+			me.Scopes, me.Repositories = t.Scopes, t.Repositories
+		}
+		if t.Door == "token" && t.ExpiresAt.Sub(s.now()) < remindAhead {
+			me.Expiring = append(me.Expiring, t)
+		}
+	}
+	return me, err
 }
 
 // usedEach is how exactly it is known when a sign-in was used last.
 const usedEach = 10 * time.Minute
 
-func tokenView(t store.Token, a Actor) wire.Token {
-	return wire.Token{ID: t.ID, Door: t.Door, Name: t.Name, CreatedAt: t.CreatedAt, ExpiresAt: t.ExpiresAt, LastUsedAt: t.LastUsedAt, Current: t.ID == a.TokenID}
+func (s *SignIns) tokenView(ctx context.Context, t store.Token, a Actor) (wire.Token, error) {
+	v := wire.Token{ID: t.ID, Door: t.Door, Name: t.Name, CreatedAt: t.CreatedAt, ExpiresAt: t.ExpiresAt, LastUsedAt: t.LastUsedAt, Current: t.ID == a.TokenID}
+	for _, scope := range t.Grant.Scopes {
+		v.Scopes = append(v.Scopes, string(scope))
+	}
+	for _, id := range t.Grant.Repositories {
+		r, err := s.store.Read().RepositoryByID(ctx, id)
+		if err != nil {
+			return v, err
+		}
+		v.Repositories = append(v.Repositories, r.Name)
+	}
+	if t.MadeBy != "" {
+		v.MadeBy = nameOf(ctx, s.store.Read(), t.MadeBy)
+	}
+	return v, nil
+}
+
+// remindAhead is how long before a token expires it is told.
+const remindAhead = 7 * 24 * time.Hour
+
+// Remind tells the journal of the tokens that expire within a week, each once:
+// now, and then every hour until ctx ends.
+func (s *SignIns) Remind(ctx context.Context) error {
+	err := s.remind(ctx)
+	s.keeper.Go(func(context.Context) {
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case <-time.After(time.Hour):
+			}
+			if err := s.remind(ctx); err != nil && ctx.Err() == nil {
+				slog.Warn("of tokens that expire nobody is told now; it is tried again in an hour", "error", err)
+			}
+		}
+	})
+	return err
+}
+
+func (s *SignIns) remind(ctx context.Context) error {
+	soon, err := s.store.Read().ExpiringTokens(ctx, s.now().Add(remindAhead))
+	if err != nil || len(soon) == 0 {
+		return err
+	}
+	return s.store.Write(ctx, func(tx *store.Tx) error {
+		for _, t := range soon {
+			if err := tx.RemindedOf(ctx, t.ID); err != nil && !errors.Is(err, store.ErrNotFound) {
+				return err
+			}
+			if t.ExpiresAt.Before(s.now()) {
+				continue // it has; nobody uses it any more
+			}
+			if err := tx.Journal(ctx, t.ID, t.PersonID, "service", journal.TokenExpiring{ExpiresAt: t.ExpiresAt, Name: t.Name}); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // newToken makes a token of 256 random bits and the hash that is kept of it.

@@ -230,7 +230,7 @@ func (s *views) findOwned(ctx context.Context, a Actor, ref string) (store.Works
 		owner = p
 	}
 	w, err := s.store.Read().WorkspaceByName(ctx, owner.ID, name)
-	if errors.Is(err, store.ErrNotFound) || (err == nil && w.Kind != store.ForPerson) {
+	if errors.Is(err, store.ErrNotFound) || (err == nil && (w.Kind != store.ForPerson || !a.Grant.Holds(w.RepositoryID))) {
 		return w, owner, none
 	}
 	return w, owner, err

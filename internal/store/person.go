@@ -21,23 +21,24 @@ type Person struct {
 	PasswordHash              string
 	CreatedAt                 time.Time
 	ClosedAt                  *time.Time // since when they may not sign in
+	Program                   bool       // it is no person, but belongs to a team; nobody signs in with it
 }
 
-const personQuery = `SELECT p.id, p.name, p.full_name, p.email, p.role, COALESCE(p.team_id, ''), COALESCE(t.name, ''), p.password_hash, p.created_at, p.closed_at
+const personQuery = `SELECT p.id, p.name, p.full_name, p.email, p.role, COALESCE(p.team_id, ''), COALESCE(t.name, ''), p.password_hash, p.created_at, p.closed_at, p.program
  FROM people p LEFT JOIN teams t ON t.id = p.team_id `
 
 func scanPerson(scan func(...any) error) (p Person, err error) {
 	var at int64
 	var closed sql.NullInt64
-	err = scan(&p.ID, &p.Name, &p.FullName, &p.Email, &p.Role, &p.TeamID, &p.Team, &p.PasswordHash, &at, &closed)
+	err = scan(&p.ID, &p.Name, &p.FullName, &p.Email, &p.Role, &p.TeamID, &p.Team, &p.PasswordHash, &at, &closed, &p.Program)
 	p.CreatedAt, p.ClosedAt = fromMicros(at), fromNullMicros(closed)
 	return p, err
 }
 
 // AddPerson adds a person.
 func (tx peopleWrites) AddPerson(ctx context.Context, p Person) error {
-	return tx.exec(ctx, "INSERT INTO people (id, name, full_name, email, role, team_id, password_hash, created_at) VALUES (?, ?, ?, ?, ?, NULLIF(?, ''), ?, ?)",
-		p.ID, p.Name, p.FullName, p.Email, p.Role, p.TeamID, p.PasswordHash, micros(tx.now))
+	return tx.exec(ctx, "INSERT INTO people (id, name, full_name, email, role, team_id, password_hash, created_at, program) VALUES (?, ?, ?, ?, ?, NULLIF(?, ''), ?, ?, ?)",
+		p.ID, p.Name, p.FullName, p.Email, p.Role, p.TeamID, p.PasswordHash, micros(tx.now), p.Program)
 }
 
 // ErasePerson puts a made-up name in the place of everything that is known of

@@ -3,7 +3,10 @@ package store
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"time"
+
+	"yardbench/internal/core/policy"
 )
 
 // Token is a sign-in, or a token with a name; only a hash of what the person
@@ -13,17 +16,23 @@ type Token struct {
 	Hash         []byte
 	Door         string // console, cli, or token
 	Name         string // what its owner calls it, for a token
+	Grant        policy.Grant
+	MadeBy       string // who made it, where that is another than its person
 	CreatedAt    time.Time
 	ExpiresAt    time.Time
 	LastUsedAt   *time.Time
 }
 
-const tokenColumns = "id, person_id, hash, door, name, created_at, expires_at, last_used_at"
+const tokenColumns = "id, person_id, hash, door, name, created_at, expires_at, last_used_at, grant_json, made_by"
 
 func scanToken(scan func(...any) error) (t Token, err error) {
 	var created, expires int64
 	var used sql.NullInt64
-	err = scan(&t.ID, &t.PersonID, &t.Hash, &t.Door, &t.Name, &created, &expires, &used)
+	var grant []byte
+	err = scan(&t.ID, &t.PersonID, &t.Hash, &t.Door, &t.Name, &created, &expires, &used, &grant, &t.MadeBy)
+	if err == nil {
+		err = json.Unmarshal(grant, &t.Grant)
+	}
 	t.CreatedAt, t.ExpiresAt, t.LastUsedAt = fromMicros(created), fromMicros(expires), fromNullMicros(used)
 	return t, err
 }
@@ -33,8 +42,12 @@ func (tx peopleWrites) AddToken(ctx context.Context, t Token) error {
 	if err := tx.exec(ctx, "DELETE FROM tokens WHERE person_id = ? AND expires_at < ?", t.PersonID, micros(tx.now)); err != nil {
 		return err
 	}
-	return tx.exec(ctx, "INSERT INTO tokens ("+tokenColumns+") VALUES (?, ?, ?, ?, ?, ?, ?, NULL)",
-		t.ID, t.PersonID, t.Hash, t.Door, t.Name, micros(tx.now), micros(t.ExpiresAt))
+	grant, err := json.Marshal(t.Grant)
+	if err != nil {
+		return err
+	}
+	return tx.exec(ctx, "INSERT INTO tokens ("+tokenColumns+") VALUES (?, ?, ?, ?, ?, ?, ?, NULL, ?, ?)",
+		t.ID, t.PersonID, t.Hash, t.Door, t.Name, micros(tx.now), micros(t.ExpiresAt), string(grant), t.MadeBy)
 }
 
 // TokenByHash finds a sign-in that has not expired at now.
@@ -50,6 +63,17 @@ func (q peopleReads) TokenByID(ctx context.Context, id string, now time.Time) (T
 // Tokens lists a person's sign-ins that have not expired at now, newest first.
 func (q peopleReads) Tokens(ctx context.Context, person string, now time.Time) ([]Token, error) {
 	return list(ctx, q.reader, scanToken, "SELECT "+tokenColumns+" FROM tokens WHERE person_id = ? AND expires_at > ? ORDER BY created_at DESC", person, micros(now))
+}
+
+// ExpiringTokens lists the tokens of programs that expire before a time, and of
+// which nobody was told.
+func (q peopleReads) ExpiringTokens(ctx context.Context, before time.Time) ([]Token, error) {
+	return list(ctx, q.reader, scanToken, "SELECT "+tokenColumns+" FROM tokens WHERE door = 'token' AND reminded = 0 AND expires_at < ? ORDER BY expires_at", micros(before))
+}
+
+// RemindedOf notes that somebody was told that a token expires.
+func (tx peopleWrites) RemindedOf(ctx context.Context, id string) error {
+	return tx.mustChange(ctx, "UPDATE tokens SET reminded = 1 WHERE id = ? AND reminded = 0", id)
 }
 
 // UsedToken notes that a sign-in was used.

@@ -501,7 +501,8 @@ export interface paths {
         /** List the people you may see */
         get: operations["list-people"];
         put?: never;
-        post?: never;
+        /** Make an account for programs, which belongs to a team and to no person */
+        post: operations["add-program"];
         delete?: never;
         options?: never;
         head?: never;
@@ -525,6 +526,42 @@ export interface paths {
         head?: never;
         /** Change somebody's role or team, or close or open their account */
         patch: operations["change-person"];
+        trace?: never;
+    };
+    "/api/v1/people/{person}/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the tokens of an account of programs */
+        get: operations["list-program-tokens"];
+        put?: never;
+        /** Make a token of an account of programs */
+        post: operations["make-program-token"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{person}/tokens/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show a token of an account of programs */
+        get: operations["show-program-token"];
+        put?: never;
+        post?: never;
+        /** End a token of an account of programs */
+        delete: operations["end-program-token"];
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/api/v1/port-passes": {
@@ -2081,7 +2118,15 @@ export interface components {
             id: string;
             /** Format: date-time */
             last_used_at?: string;
+            /** @description Who made it, where that is another than whose it is */
+            made_by?: string;
             name?: string;
+            /** @description Whose it is, where that is another than whoever made it */
+            of?: string;
+            /** @description Those it is for; without it all */
+            repositories?: string[];
+            /** @description What it reaches; without it all that its person may */
+            scopes?: ("read" | "work" | "launch" | "administer")[];
             value: string;
         };
         MadeWebhook: {
@@ -2107,14 +2152,22 @@ export interface components {
             closed: boolean;
             /** @example ingrid@skerryline.example */
             email: string;
+            /** @description Tokens of theirs that expire within a week */
+            expiring?: components["schemas"]["Token"][];
             /** @example Ingrid Solheim */
             full_name: string;
             /** @example ingrid */
             name: string;
             /** @example Skerry Line */
             organisation?: string;
+            /** @description It is no person, but the account of programs of a team: its tokens are made for it, and nobody signs in with it */
+            program?: boolean;
+            /** @description Those it is for; without it all */
+            repositories?: string[];
             /** @enum {string} */
             role: "operator" | "lead" | "developer" | "auditor";
+            /** @description What the token that this was asked with reaches; without it everything */
+            scopes?: ("read" | "work" | "launch" | "administer")[];
             /** @example Timetable */
             team?: string;
         };
@@ -2155,6 +2208,24 @@ export interface components {
             /** @description Instead of names: all that fit when it is asked */
             where?: components["schemas"]["WorkspaceWhere"];
         };
+        NewProgram: {
+            /** @description The address that stands on its commits; default: one that leads nowhere */
+            email?: string;
+            /** @example nightwatch */
+            name: string;
+            /**
+             * @description What it is for; it stands where a person's full name stands
+             * @example Reviews of pull requests
+             */
+            purpose: string;
+            /**
+             * @description Default: developer; another only operators give
+             * @enum {string}
+             */
+            role?: "operator" | "developer" | "auditor";
+            /** @example Harbour */
+            team: string;
+        };
         NewRepository: {
             /** @description Default: the last part of the address */
             name?: string;
@@ -2175,6 +2246,10 @@ export interface components {
             days?: number;
             /** @example nightly report */
             name: string;
+            /** @description Those it is for; it then reaches nothing that belongs to none, like the journal */
+            repositories?: string[];
+            /** @description What it reaches; without it all that its person may. Read: look. Work: terminals, commands, ports, start, stop, rebuild. Launch: launch, stop, remove. Administer: repositories, prebuilds, secrets, people, house rules */
+            scopes?: ("read" | "work" | "launch" | "administer")[];
         };
         NewWebhook: {
             /**
@@ -2284,6 +2359,8 @@ export interface components {
             full_name: string;
             /** @example ingrid */
             name: string;
+            /** @description It is no person, but the account of programs of a team: its tokens are made for it, and nobody signs in with it */
+            program?: boolean;
             /** @enum {string} */
             role: "operator" | "lead" | "developer" | "auditor";
             /** @example Timetable */
@@ -2432,7 +2509,7 @@ export interface components {
              * @description Which kind of problem: a URI of the form urn:yardbench:problem:KIND
              * @enum {string}
              */
-            type?: "urn:yardbench:problem:sign-in" | "urn:yardbench:problem:pass" | "urn:yardbench:problem:push-mark" | "urn:yardbench:problem:forbidden" | "urn:yardbench:problem:cross-origin" | "urn:yardbench:problem:access-ended" | "urn:yardbench:problem:not-found" | "urn:yardbench:problem:bad-request" | "urn:yardbench:problem:no-such-method" | "urn:yardbench:problem:not-acceptable" | "urn:yardbench:problem:slow-request" | "urn:yardbench:problem:not-now" | "urn:yardbench:problem:name-taken" | "urn:yardbench:problem:no-change" | "urn:yardbench:problem:over-limit" | "urn:yardbench:problem:too-many" | "urn:yardbench:problem:unpushed-work" | "urn:yardbench:problem:work-unknown" | "urn:yardbench:problem:has-workspaces" | "urn:yardbench:problem:account-open" | "urn:yardbench:problem:own-account" | "urn:yardbench:problem:definition-refused" | "urn:yardbench:problem:repository-credential" | "urn:yardbench:problem:taken-on" | "urn:yardbench:problem:read-only" | "urn:yardbench:problem:not-here" | "urn:yardbench:problem:yard-refuses" | "urn:yardbench:problem:answer-lost" | "urn:yardbench:problem:changed" | "urn:yardbench:problem:too-large" | "urn:yardbench:problem:media-type" | "urn:yardbench:problem:invalid" | "urn:yardbench:problem:unknown-word" | "urn:yardbench:problem:unknown-mark" | "urn:yardbench:problem:unfit-key" | "urn:yardbench:problem:key-of-another" | "urn:yardbench:problem:unfit-match" | "urn:yardbench:problem:definition" | "urn:yardbench:problem:rules" | "urn:yardbench:problem:password" | "urn:yardbench:problem:credential" | "urn:yardbench:problem:upgrade-wanted" | "urn:yardbench:problem:match-wanted" | "urn:yardbench:problem:too-fast" | "urn:yardbench:problem:too-many-attempts" | "urn:yardbench:problem:broken" | "urn:yardbench:problem:yard-away" | "urn:yardbench:problem:steward-away" | "urn:yardbench:problem:busy" | "urn:yardbench:problem:under-way" | "urn:yardbench:problem:disk-full";
+            type?: "urn:yardbench:problem:sign-in" | "urn:yardbench:problem:pass" | "urn:yardbench:problem:push-mark" | "urn:yardbench:problem:forbidden" | "urn:yardbench:problem:scope" | "urn:yardbench:problem:cross-origin" | "urn:yardbench:problem:access-ended" | "urn:yardbench:problem:not-found" | "urn:yardbench:problem:bad-request" | "urn:yardbench:problem:no-such-method" | "urn:yardbench:problem:not-acceptable" | "urn:yardbench:problem:slow-request" | "urn:yardbench:problem:not-now" | "urn:yardbench:problem:name-taken" | "urn:yardbench:problem:no-change" | "urn:yardbench:problem:over-limit" | "urn:yardbench:problem:too-many" | "urn:yardbench:problem:unpushed-work" | "urn:yardbench:problem:work-unknown" | "urn:yardbench:problem:has-workspaces" | "urn:yardbench:problem:account-open" | "urn:yardbench:problem:no-program" | "urn:yardbench:problem:own-account" | "urn:yardbench:problem:definition-refused" | "urn:yardbench:problem:repository-credential" | "urn:yardbench:problem:taken-on" | "urn:yardbench:problem:read-only" | "urn:yardbench:problem:not-here" | "urn:yardbench:problem:yard-refuses" | "urn:yardbench:problem:answer-lost" | "urn:yardbench:problem:changed" | "urn:yardbench:problem:too-large" | "urn:yardbench:problem:media-type" | "urn:yardbench:problem:invalid" | "urn:yardbench:problem:unknown-word" | "urn:yardbench:problem:unknown-mark" | "urn:yardbench:problem:unfit-key" | "urn:yardbench:problem:key-of-another" | "urn:yardbench:problem:unfit-match" | "urn:yardbench:problem:definition" | "urn:yardbench:problem:rules" | "urn:yardbench:problem:password" | "urn:yardbench:problem:credential" | "urn:yardbench:problem:upgrade-wanted" | "urn:yardbench:problem:match-wanted" | "urn:yardbench:problem:too-fast" | "urn:yardbench:problem:too-many-attempts" | "urn:yardbench:problem:broken" | "urn:yardbench:problem:yard-away" | "urn:yardbench:problem:steward-away" | "urn:yardbench:problem:busy" | "urn:yardbench:problem:under-way" | "urn:yardbench:problem:disk-full";
         };
         Pulse: {
             /**
@@ -2782,7 +2859,13 @@ export interface components {
             id: string;
             /** Format: date-time */
             last_used_at?: string;
+            /** @description Who made it, where that is another than whose it is */
+            made_by?: string;
             name?: string;
+            /** @description Those it is for; without it all */
+            repositories?: string[];
+            /** @description What it reaches; without it all that its person may */
+            scopes?: ("read" | "work" | "launch" | "administer")[];
         };
         Trouble: {
             /** @enum {string} */
@@ -6056,6 +6139,115 @@ export interface operations {
             };
         };
     };
+    "add-program": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description A random key of whoever asks: what is asked again with it within a day is not done again, and is answered as the first time */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewProgram"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "show-person": {
         parameters: {
             query?: never;
@@ -6318,6 +6510,415 @@ export interface operations {
             };
             /** @description Precondition Failed */
             412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-program-tokens": {
+        parameters: {
+            query?: {
+                /** @description How many at most */
+                limit?: number;
+                /** @description What the part before gave as next; without it from the beginning */
+                after?: string;
+                /** @description The order, one of created_at, expires_at, name; with a minus before it turned about */
+                sort?: string;
+            };
+            header?: never;
+            path: {
+                person: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListToken"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "make-program-token": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description A random key of whoever asks: what is asked again with it within a day is not done again, and is answered as the first time */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                person: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewToken"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeToken"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-program-token": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                person: string;
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Token"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "end-program-token": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                person: string;
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

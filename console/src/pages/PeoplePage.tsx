@@ -1,10 +1,11 @@
-import { CheckCircleFilled, PauseCircleFilled } from "@ant-design/icons";
+import { CheckCircleFilled, PauseCircleFilled, RobotOutlined } from "@ant-design/icons";
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { App, Button, Form, Input, Modal, Select, Space, Table, Typography, theme } from "antd";
+import { App, Button, Form, Input, Modal, Select, Space, Table, Tooltip, Typography, theme } from "antd";
 import { useState } from "react";
 import { api, take, type Person, whole } from "../api/client";
 import { nothing, PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
+import { AddProgram, ProgramTokens } from "../parts/Programs";
 import { sorted, sorting, useAddress } from "../parts/search";
 import { when } from "../parts/time";
 import { useDone } from "../parts/useDone";
@@ -20,6 +21,7 @@ export function PeoplePage({ person }: { person: Person }) {
   const [get, set] = useAddress();
   const [enrolling, setEnrolling] = useState<{ person?: string }>();
   const operator = person.role === "operator";
+  const [tokensOf, setTokensOf] = useState<string>();
   const people = useQuery({ queryKey: ["people", "list"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/people", { signal, params: { query: page } })) });
   const teams = useQuery({ queryKey: ["people", "teams"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/teams", { signal, params: { query: page } })) });
   const done = useDone("people");
@@ -39,8 +41,10 @@ export function PeoplePage({ person }: { person: Person }) {
       <PageHead
         title="People"
         action={
-          operator && (
+          (operator || (person.role === "lead" && person.team)) && (
             <Space>
+              <AddProgram person={person} teams={(teams.data ?? []).map((t) => t.name)} />
+              {operator && (<>
               <Button
                 onClick={() => {
                   let name = "";
@@ -52,6 +56,7 @@ export function PeoplePage({ person }: { person: Person }) {
               <Button type="primary" onClick={() => setEnrolling({})}>
                 Make an enrolment link
               </Button>
+              </>)}
             </Space>
           )
         }
@@ -63,6 +68,7 @@ export function PeoplePage({ person }: { person: Person }) {
       </PageHead>
       <ProblemNote error={people.error ?? teams.error} />
       {operator && <OpenLinks />}
+      {tokensOf && <ProgramTokens of={tokensOf} onClose={() => setTokensOf(undefined)} />}
       <Table<Person>
         size="small"
         rowKey="name"
@@ -75,7 +81,7 @@ export function PeoplePage({ person }: { person: Person }) {
         locale={nothing("Nobody fits what you look for.")}
         columns={[
           { title: "Name", width: 120, ...by("name", (a, b) => a.name.localeCompare(b.name)), render: (_, p) => p.name },
-          { title: "Full name", width: 170, ...by("full", (a, b) => a.full_name.localeCompare(b.full_name)), render: (_, p) => p.full_name },
+          { title: "Full name", width: 170, ...by("full", (a, b) => a.full_name.localeCompare(b.full_name)), render: (_, p) => (p.program ? <Tooltip title="An account of programs"><span><RobotOutlined /> {p.full_name}</span></Tooltip> : p.full_name) },
           { title: "Address", width: 230, dataIndex: "email", key: "email" },
           {
             title: "Role",
@@ -128,13 +134,20 @@ export function PeoplePage({ person }: { person: Person }) {
             width: 270,
             align: "right",
             render: (_, p) =>
-              operator &&
+              (operator || p.program) &&
+              person.role !== "auditor" &&
               p.name !== person.name && (
                 <Space>
-                  <Button size="small" onClick={() => setEnrolling({ person: p.name })}>
-                    New password
-                  </Button>
-                  {p.closed ? (
+                  {p.program ? (
+                    <Button size="small" onClick={() => setTokensOf(p.name)}>
+                      Tokens
+                    </Button>
+                  ) : (
+                    <Button size="small" onClick={() => setEnrolling({ person: p.name })}>
+                      New password
+                    </Button>
+                  )}
+                  {!operator ? null : p.closed ? (
                     <>
                       <Button size="small" onClick={() => change.mutate({ name: p.name, closed: false })}>
                         Open

@@ -1,9 +1,10 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { App, Button, Form, Input, InputNumber, Modal, Table, Tooltip, Typography } from "antd";
+import { App, Button, Form, Input, Modal, Table, Tooltip } from "antd";
 import { useState } from "react";
-import { api, take, type Person, type Token, whole } from "../api/client";
+import { api, take, type Person, whole } from "../api/client";
 import { PageHead, nothing } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
+import { MakeToken, TokenTable } from "../parts/Tokens";
 import { exact, when } from "../parts/time";
 import { useDone } from "../parts/useDone";
 
@@ -35,29 +36,7 @@ export function YouPage({ person }: { person: Person }) {
         </span>
       </PageHead>
       <ProblemNote error={tokens.error} />
-      <Table<Token>
-        size="small"
-        rowKey="id"
-        pagination={false}
-        loading={tokens.isPending}
-        dataSource={tokens.data}
-        columns={[
-          { title: "Signed in by", render: (_, t) => (t.door === "token" ? `token “${t.name}”` : t.door === "console" ? "the console" : "the command line") + (t.current ? ", here" : "") },
-          { title: "Since", render: (_, t) => <Tooltip title={exact(t.created_at)}>{when(t.created_at)}</Tooltip> },
-          { title: "Until", render: (_, t) => <Tooltip title={exact(t.expires_at)}>{when(t.expires_at)}</Tooltip> },
-          { title: "Last used", render: (_, t) => (t.last_used_at ? <Tooltip title={`${exact(t.last_used_at)}, to the nearest ten minutes`}>{when(t.last_used_at)}</Tooltip> : "never") },
-          {
-            title: "",
-            align: "right",
-            render: (_, t) =>
-              !t.current && (
-                <Button size="small" danger onClick={() => end.mutate(t.id)}>
-                  End
-                </Button>
-              ),
-          },
-        ]}
-      />
+      <TokenTable tokens={tokens.data} loading={tokens.isPending} end={(id) => end.mutate(id)} />
       <Credentials />
       {changing && <ChangePassword onClose={() => setChanging(false)} />}
       {making && <MakeToken onClose={() => setMaking(false)} />}
@@ -144,34 +123,6 @@ function ChangePassword({ onClose }: { onClose: () => void }) {
         </Form.Item>
         <ProblemNote error={change.error} />
       </Form>
-    </Modal>
-  );
-}
-
-function MakeToken({ onClose }: { onClose: () => void }) {
-  const [form] = Form.useForm<{ name: string; days: number }>();
-  const { onSettled } = useDone("tokens");
-  const make = useMutation({ mutationFn: (f: { name: string; days: number }) => take(api.POST("/api/v1/tokens", { body: f })), onSettled });
-  return (
-    <Modal open title="A token for a program" okText="Make it" okButtonProps={{ style: make.data ? { display: "none" } : undefined }} cancelText={make.data ? "Done" : "Cancel"} onOk={() => form.submit()} confirmLoading={make.isPending} onCancel={onClose}>
-      {make.data ? (
-        <>
-          <p>Give it to the program as YARDBENCH_TOKEN. It may do what you may, and is shown only now.</p>
-          <Typography.Paragraph copyable code style={{ overflowWrap: "anywhere" }}>
-            {make.data.value}
-          </Typography.Paragraph>
-        </>
-      ) : (
-        <Form form={form} layout="vertical" requiredMark={false} initialValues={{ days: 30 }} onFinish={(f) => make.mutate(f)}>
-          <Form.Item name="name" label="What it is for" rules={[{ required: true, message: "Say what it is for" }]}>
-            <Input autoFocus placeholder="nightly report" maxLength={60} />
-          </Form.Item>
-          <Form.Item name="days" label="Days until it ends">
-            <InputNumber min={1} max={366} />
-          </Form.Item>
-          <ProblemNote error={make.error} />
-        </Form>
-      )}
     </Modal>
   );
 }

@@ -225,6 +225,14 @@ type EnrolmentEnded struct{}
 
 // TokenMade is a way in for a program.
 type TokenMade struct {
+	ExpiresAt    time.Time      `json:"expires_at"`
+	Name         string         `json:"name"`
+	Repositories []string       `json:"repositories,omitempty"` // those it is for; none is all
+	Scopes       []policy.Scope `json:"scopes,omitempty"`       // what it reaches; none is all
+}
+
+// TokenExpiring says that one expires within a week.
+type TokenExpiring struct {
 	ExpiresAt time.Time `json:"expires_at"`
 	Name      string    `json:"name"`
 }
@@ -335,6 +343,7 @@ func (SignedOut) Kind() string               { return "person.signed-out" }
 func (TeamAdded) Kind() string               { return "team.added" }
 func (EnrolmentMade) Kind() string           { return "enrolment.made" }
 func (EnrolmentEnded) Kind() string          { return "enrolment.ended" }
+func (TokenExpiring) Kind() string           { return "token.expiring" }
 func (TokenMade) Kind() string               { return "token.made" }
 func (TokenEnded) Kind() string              { return "token.ended" }
 func (WebhookAdded) Kind() string            { return "webhook.added" }

@@ -4,6 +4,8 @@ import (
 	"encoding/json"
 	"testing"
 	"time"
+
+	"yardbench/internal/core/policy"
 )
 
 // The kinds and their JSON are what other people's programs hold on to: they are
@@ -51,7 +53,9 @@ func TestKindsAndTheirJSONStay(t *testing.T) {
 		{TeamAdded{"Fares"}, "team.added", `{"name":"Fares"}`},
 		{EnrolmentEnded{}, "enrolment.ended", `{}`},
 		{EnrolmentMade{"lead", "Fares"}, "enrolment.made", `{"role":"lead","team":"Fares"}`},
-		{TokenMade{at, "ci"}, "token.made", `{"expires_at":"2026-11-25T08:00:00Z","name":"ci"}`},
+		{TokenMade{at, "ci", []string{"tide-board"}, []policy.Scope{policy.Read}}, "token.made", `{"expires_at":"2026-11-25T08:00:00Z","name":"ci","repositories":["tide-board"],"scopes":["read"]}`},
+		{TokenExpiring{at, "ci"}, "token.expiring", `{"expires_at":"2026-11-25T08:00:00Z","name":"ci"}`},
+		{TokenMade{ExpiresAt: at, Name: "ci"}, "token.made", `{"expires_at":"2026-11-25T08:00:00Z","name":"ci"}`},
 		{TokenEnded{}, "token.ended", `{}`},
 		{WebhookAdded{[]string{"rules"}, "https://x"}, "webhook.added", `{"kinds":["rules"],"url":"https://x"}`},
 		{WebhookRemoved{"https://x"}, "webhook.removed", `{"url":"https://x"}`},

@@ -75,7 +75,8 @@ const (
 	SeePrebuilds     Action = "prebuild.see"
 	ChangePrebuilds  Action = "prebuild.change" // plans, and runs by hand
 	SeePeople        Action = "people.see"
-	ChangePeople     Action = "people.change" // enrolment links, roles, teams, closing accounts
+	ChangeServices   Action = "service-account.change" // accounts of programs that belong to a team, and their tokens
+	ChangePeople     Action = "people.change"          // enrolment links, roles, teams, closing accounts
 	SeeRules         Action = "rules.see"
 	ChangeRules      Action = "rules.change"
 	SeeCost          Action = "cost.see"
@@ -120,6 +121,7 @@ var Table = map[Action]rights{
 	ChangePrebuilds:  {Operator: House, Lead: House},
 	SeePeople:        {Operator: everything, Lead: House | Own | Team, Auditor: everything},
 	ChangePeople:     {Operator: everything},
+	ChangeServices:   {Operator: everything, Lead: House | Team},
 	SeeRules:         everybody(House),
 	ChangeRules:      {Operator: House},
 	SeeCost:          {Operator: everything, Lead: House | Own | Team, Developer: House | Own, Auditor: everything},

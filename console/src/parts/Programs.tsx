@@ -1,0 +1,60 @@
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { Button, Form, Input, Modal, Select } from "antd";
+import { useState } from "react";
+import { api, take, type Person, whole } from "../api/client";
+import { ProblemNote } from "./ProblemNote";
+import { MakeToken, TokenTable } from "./Tokens";
+import { useDone } from "./useDone";
+
+/** Makes an account for programs, which belongs to a team and to no person. */
+export function AddProgram({ person, teams }: { person: Person; teams: string[] }) {
+  const [open, setOpen] = useState(false);
+  const [form] = Form.useForm<{ name: string; purpose: string; team: string }>();
+  const { onSettled } = useDone("people");
+  const add = useMutation({ mutationFn: (body: { name: string; purpose: string; team: string }) => take(api.POST("/api/v1/people", { body })), onSettled, onSuccess: () => setOpen(false) });
+  return (
+    <>
+      <Button onClick={() => setOpen(true)}>Add a program</Button>
+      <Modal open={open} title="An account for programs" okText="Add it" onOk={() => form.submit()} confirmLoading={add.isPending} destroyOnHidden onCancel={() => setOpen(false)}>
+        <p className="quiet">It belongs to a team and to no person: nobody signs in with it, and what it does goes on when who made it is gone. Programs use it by tokens.</p>
+        <Form form={form} layout="vertical" requiredMark={false} initialValues={{ team: person.role === "lead" ? person.team : undefined }} onFinish={(f) => add.mutate(f)}>
+          <Form.Item name="name" label="Name" rules={[{ required: true, message: "Give it a name" }]}>
+            <Input autoFocus placeholder="nightwatch" maxLength={32} />
+          </Form.Item>
+          <Form.Item name="purpose" label="What it is for" rules={[{ required: true, message: "Say what it is for" }]}>
+            <Input placeholder="Reviews of pull requests" maxLength={120} />
+          </Form.Item>
+          <Form.Item name="team" label="Team" rules={[{ required: true, message: "Say whose it is" }]}>
+            <Select disabled={person.role === "lead"} options={teams.map((t) => ({ value: t, label: t }))} />
+          </Form.Item>
+          <ProblemNote error={add.error} />
+        </Form>
+      </Modal>
+    </>
+  );
+}
+
+/** The tokens of an account of programs. */
+export function ProgramTokens({ of, onClose }: { of: string; onClose: () => void }) {
+  const [making, setMaking] = useState(false);
+  const path = { person: of };
+  const tokens = useQuery({ queryKey: ["tokens", of], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/people/{person}/tokens", { signal, params: { path, query: page } })) });
+  const end = useMutation({ mutationFn: (id: string) => take(api.DELETE("/api/v1/people/{person}/tokens/{id}", { params: { path: { ...path, id } } })), ...useDone("tokens") });
+  return (
+    <Modal
+      open
+      width={860}
+      title={`Tokens of ${of}`}
+      onCancel={onClose}
+      footer={
+        <Button type="primary" onClick={() => setMaking(true)}>
+          Make a token
+        </Button>
+      }
+    >
+      <ProblemNote error={tokens.error} />
+      <TokenTable tokens={tokens.data} loading={tokens.isPending} end={(id) => end.mutate(id)} />
+      {making && <MakeToken of={of} onClose={() => setMaking(false)} />}
+    </Modal>
+  );
+}
