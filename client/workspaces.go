@@ -149,3 +149,8 @@ func (c *Client) SharePort(ctx context.Context, ref string, port int, shared boo
 func (c *Client) Visit(ctx context.Context, address string) (wire.PortPass, error) {
 	return call[wire.PortPass](ctx, c, "POST", "/port-passes", wire.PortVisit{Address: address})
 }
+
+// RenewLease says that a workspace which is for one command is still needed.
+func (c *Client) RenewLease(ctx context.Context, ref string) (wire.Errand, error) {
+	return call[wire.Errand](ctx, c, "POST", workspace(ref, "/lease"), nil)
+}

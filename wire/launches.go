@@ -1,5 +1,7 @@
 package wire
 
+import "time"
+
 // Launch asks for a workspace.
 type Launch struct {
 	Repository string `json:"repository" maxLength:"64" example:"tide-board"`
@@ -7,9 +9,24 @@ type Launch struct {
 	Name       string `json:"name,omitempty" maxLength:"40" doc:"Default: the repository's name, with a number where that is taken"`
 	Size       string `json:"size,omitempty" maxLength:"20" doc:"Default: the house rules' usual size"`
 	RestAfterS int64  `json:"rest_after_s,omitempty" minimum:"0" doc:"Seconds without a sign of work until it is put to rest; default: the house rules' usual time"`
+	// Errand has it be removed again, with whatever is in it.
+	Errand *NewErrand `json:"errand,omitempty" doc:"It is for one command: it goes, with whatever is in it, when its lease is not renewed, and when its time is over"`
 	// Definition and Beside are of the repository's content.
 	Definition string   `json:"definition,omitempty" maxLength:"128" doc:"The folder of the definition under .devcontainer; default: the first one"`
 	Beside     []string `json:"beside,omitempty" maxItems:"8" example:"[\"fare-desk@main\"]" doc:"Further repositories to clone beside it, as NAME or NAME@BRANCH"`
+}
+
+// NewErrand says what a workspace is for that is to go after one command.
+type NewErrand struct {
+	What    string `json:"what" minLength:"1" maxLength:"300" example:"make check" doc:"The command, for people to read"`
+	Seconds int64  `json:"seconds,omitempty" minimum:"60" maximum:"86400" doc:"How long it stays at most, renewed or not; default 3600"`
+}
+
+// Errand is how long a workspace stays that is for one command.
+type Errand struct {
+	What       string    `json:"what"`
+	LeaseUntil time.Time `json:"lease_until" doc:"When it goes, unless its lease is renewed before"`
+	MostUntil  time.Time `json:"most_until" doc:"When it goes in any case"`
 }
 
 // Preflight is what is said before a launch.

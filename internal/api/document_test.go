@@ -45,7 +45,7 @@ func description(t *testing.T) (d described) {
 }
 
 // makesNothing are the POSTs after which there is nothing new that could be read.
-var makesNothing = []string{"cancel-operation",
+var makesNothing = []string{"cancel-operation", "renew-lease",
 	"sign-in", "sign-out", "show-enrolment", "visit-port", // a way in, which stands in no list
 	"preflight", "check-rules", "verify-journal", "fill-starter", // a look
 	"start-workspace", "stop-workspace", "rebuild-workspace", "let-go", // a change of what is there

@@ -58,6 +58,10 @@ func operationRoutes(a *API) {
 		func(ctx context.Context, who service.Actor, in *OperationPath) (wire.Operation, error) {
 			return s.Operations.Cancel(ctx, who, in.Operation)
 		})
+	answer(a, keyed(op("POST", "/workspaces/{workspace}/lease", "renew-lease", "Say that you still need a workspace that is for one command; a minute without a word, and it goes", policy.DriveWorkspace)),
+		func(ctx context.Context, who service.Actor, in *Workspace) (wire.Errand, error) {
+			return s.Workspaces.RenewErrand(ctx, who, in.Ref)
+		})
 	done(a, op("DELETE", "/workspaces/{workspace}/notice", "heed-notice", "Take away a notice that was put before you, read", policy.DriveWorkspace),
 		func(ctx context.Context, who service.Actor, in *Workspace) error {
 			return s.Workspaces.Heed(ctx, who, in.Ref)

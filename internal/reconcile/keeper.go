@@ -166,6 +166,9 @@ func (k *Keeper) Run() error {
 	})
 	k.wg.Go(k.Sight.watch)
 	k.due.Set("logs", k.Now(), k.Logs.clearLogs)
+	if err := k.Rest.errands(ctx); err != nil {
+		return err
+	}
 	k.wg.Go(func() { k.due.Run(ctx, k.Now) })
 	return nil
 }

@@ -86,6 +86,8 @@ func (k *Keeper) entered(tx *store.Tx, w *store.Workspace, p lifecycle.Phase, ca
 		if w.SeededVolume > 0 && from == lifecycle.Stopping && w.Work != nil && !w.Work.Clean() {
 			return tx.SetCondition(k.ctx, *w, lifecycle.UnpushedWork, Unsafe(*w))
 		}
+	case p == lifecycle.Removed:
+		return tx.EndErrand(k.ctx, w.ID)
 	case p == lifecycle.Ready:
 		return tx.ClearCondition(k.ctx, *w, lifecycle.UnpushedWork)
 	}

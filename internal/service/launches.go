@@ -336,6 +336,12 @@ func (s *Launches) Launch(ctx context.Context, a Actor, in wire.Launch) (wire.Wo
 	if err != nil {
 		return wire.Workspace{}, err
 	}
+	base := o.repository.Name
+	if in.Errand != nil {
+		if base = "errand"; strings.TrimSpace(in.Errand.What) == "" || hasControl(in.Errand.What) {
+			return wire.Workspace{}, invalid("it is not said what the errand is, or not in letters", "say the command")
+		}
+	}
 	w := store.Workspace{ID: store.NewID(), OwnerID: a.ID, Name: in.Name, RepositoryID: o.repository.ID, Branch: o.branch, Plan: &o.plan,
 		Phase: lifecycle.Waiting, Wanted: lifecycle.WantReady, Body: 1, Volume: 1, Size: o.sizeName, CoresMilli: o.size.CoresMilli, MemoryBytes: o.size.MemoryBytes,
 		DiskBytes: o.size.DiskBytes, RestAfter: o.rest, PortKey: NewPortKey()}
@@ -350,22 +356,33 @@ func (s *Launches) Launch(ctx context.Context, a Actor, in wire.Launch) (wire.Wo
 	if err != nil {
 		return wire.Workspace{}, err
 	}
+	var errand store.Errand
 	err = s.store.Write(store.About(ctx, w.ID), func(tx *store.Tx) error {
 		if in.Name == "" {
-			if w.Name, err = freeName(ctx, tx, a.ID, o.repository.Name); err != nil {
+			if w.Name, err = freeName(ctx, tx, a.ID, base); err != nil {
 				return err
 			}
 		}
 		if err := s.admit(ctx, tx, a.Person, quota.Launch(o.size)); err != nil {
 			return err
 		}
-		return s.Accept(ctx, tx, &w, lifecycle.LaunchSheet, a.ID, o.repository.Name)
+		if err := s.Accept(ctx, tx, &w, lifecycle.LaunchSheet, a.ID, o.repository.Name); err != nil || in.Errand == nil {
+			return err
+		}
+		errand = store.Errand{WorkspaceID: w.ID, What: in.Errand.What, LeaseUntil: tx.Now().Add(ErrandLease), MostUntil: tx.Now().Add(time.Duration(cmp.Or(in.Errand.Seconds, 3600)) * time.Second)}
+		if err := tx.AddErrand(ctx, errand); err != nil {
+			return err
+		}
+		return tx.SetCondition(ctx, w, lifecycle.Errand, "removed when this is over: "+in.Errand.What)
 	})
 	if store.IsDuplicate(err) {
 		return wire.Workspace{}, nameTaken(w.Name)
 	}
 	if err != nil {
 		return wire.Workspace{}, fromRoom(err)
+	}
+	if in.Errand != nil {
+		s.keeper.Rest.Errand(errand)
 	}
 	s.keeper.Wake(w.ID)
 	// As it was accepted, whatever became of it since. Nothing that may fail comes

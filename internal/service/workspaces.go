@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"regexp"
 	"strings"
@@ -315,6 +316,36 @@ func (s *Workspaces) Heed(ctx context.Context, a Actor, ref string) error {
 		return err
 	}
 	return s.store.Write(store.About(ctx, w.ID), func(tx *store.Tx) error { return tx.ClearCondition(ctx, w, lifecycle.Notice) })
+}
+
+// ErrandLease is how long a workspace that is for one command stays without a word
+// of whoever asked for it.
+const ErrandLease = time.Minute
+
+// RenewErrand says that whoever asked for a workspace that is for one command is
+// still there.
+func (s *Workspaces) RenewErrand(ctx context.Context, a Actor, ref string) (wire.Errand, error) {
+	w, _, err := s.views.findTo(ctx, a, ref, policy.DriveWorkspace, "renew the lease of")
+	if err != nil {
+		return wire.Errand{}, err
+	}
+	var e store.Errand
+	err = s.store.Write(ctx, func(tx *store.Tx) error {
+		if err := tx.RenewErrand(ctx, w.ID, tx.Now().Add(ErrandLease)); err != nil {
+			return err
+		}
+		var err error
+		e, err = tx.ErrandOf(ctx, w.ID)
+		return err
+	})
+	if errors.Is(err, store.ErrNotFound) {
+		return wire.Errand{}, conflict("not-now", quote(w.Name)+" was not launched for one command", "it has no lease; remove it with: yardbench remove "+w.Name)
+	}
+	if err != nil {
+		return wire.Errand{}, err
+	}
+	s.keeper.Rest.Errand(e)
+	return wire.Errand{What: e.What, LeaseUntil: e.LeaseUntil, MostUntil: e.MostUntil}, nil
 }
 
 // Hold keeps a workspace from being put to rest for a time.

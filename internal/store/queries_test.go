@@ -20,7 +20,8 @@ var growing = []string{"workspaces", "plans", "plan_images", "sheets", "steps", 
 // the whole, or an index holds only what exists now.
 var mayScan = []string{
 	"USING INDEX workspaces_living", "USING COVERING INDEX workspaces_living", "USING INDEX workspaces_reserved", "USING COVERING INDEX workspaces_reserved", // what exists
-	"operations_open", // what is under way
+	"FROM errands ORDER BY",                                // what goes on
+	"operations_open",                                      // what is under way
 	"FROM operations ORDER BY made_at DESC LIMIT",          // the newest
 	"FROM conditions ORDER BY kind",                        // of everything that exists
 	"FROM journal ORDER BY number",                         // the verification of the whole chain; the head

@@ -1230,6 +1230,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/workspaces/{workspace}/lease": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that you still need a workspace that is for one command; a minute without a word, and it goes */
+        post: operations["renew-lease"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/workspaces/{workspace}/let-go": {
         parameters: {
             query?: never;
@@ -1738,6 +1755,19 @@ export interface components {
             name?: string;
             password: string;
         };
+        Errand: {
+            /**
+             * Format: date-time
+             * @description When it goes, unless its lease is renewed before
+             */
+            lease_until: string;
+            /**
+             * Format: date-time
+             * @description When it goes in any case
+             */
+            most_until: string;
+            what: string;
+        };
         FieldProblem: {
             detail: string;
             field: string;
@@ -1841,6 +1871,8 @@ export interface components {
             branch?: string;
             /** @description The folder of the definition under .devcontainer; default: the first one */
             definition?: string;
+            /** @description It is for one command: it goes, with whatever is in it, when its lease is not renewed, and when its time is over */
+            errand?: components["schemas"]["NewErrand"];
             /** @description Default: the repository's name, with a number where that is taken */
             name?: string;
             /** @example tide-board */
@@ -2185,6 +2217,18 @@ export interface components {
              */
             role?: "operator" | "lead" | "developer" | "auditor";
             team?: string;
+        };
+        NewErrand: {
+            /**
+             * Format: int64
+             * @description How long it stays at most, renewed or not; default 3600
+             */
+            seconds?: number;
+            /**
+             * @description The command, for people to read
+             * @example make check
+             */
+            what: string;
         };
         NewOperation: {
             /** @description With remove, or rebuild with new files: even when work exists nowhere else */
@@ -12680,6 +12724,122 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "renew-lease": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description A random key of whoever asks: what is asked again with it within a day is not done again, and is answered as the first time */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description NAME, or NAME.OWNER for somebody else's */
+                workspace: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Errand"];
+                };
             };
             /** @description Unauthorized */
             401: {

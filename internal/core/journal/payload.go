@@ -107,6 +107,11 @@ type WorkspaceExpired struct {
 // WorkspaceDiscarded is somebody giving up work that exists nowhere else.
 type WorkspaceDiscarded struct{}
 
+// ErrandOver removes a workspace that was for one command.
+type ErrandOver struct {
+	Why string `json:"why"`
+}
+
 // RebuildFailed leaves the workspace as it was.
 type RebuildFailed struct {
 	Cause string `json:"cause"`
@@ -309,6 +314,7 @@ type YardSetBack struct {
 // The kinds, and what begins the names of those that follow a session.
 func (WorkspaceLaunched) Kind() string       { return "workspace.launched" }
 func (WorkspaceAdopted) Kind() string        { return "workspace.adopted" }
+func (ErrandOver) Kind() string              { return "workspace.errand-over" }
 func (WorkspaceAsked) Kind() string          { return "workspace.asked" }
 func (WorkspaceTold) Kind() string           { return "workspace.told" }
 func (OperationAsked) Kind() string          { return "operation.asked" }

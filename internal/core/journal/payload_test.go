@@ -20,6 +20,7 @@ func TestKindsAndTheirJSONStay(t *testing.T) {
 		{WorkspaceAdopted{"c1", "base:1", "buoy"}, "workspace.adopted", `{"container":"c1","image":"base:1","name":"buoy"}`},
 		{WorkspaceAsked{Verb: "stop"}, "workspace.asked", `{"verb":"stop"}`},
 		{WorkspaceAsked{"o", "a storm", "stop"}, "workspace.asked", `{"operation":"o","reason":"a storm","verb":"stop"}`},
+		{ErrandOver{"its time was over"}, "workspace.errand-over", `{"why":"its time was over"}`},
 		{WorkspaceTold{Reason: "a storm"}, "workspace.told", `{"reason":"a storm"}`},
 		{OperationAsked{"a storm", 3, "stop"}, "operation.asked", `{"reason":"a storm","total":3,"verb":"stop"}`},
 		{OperationCancelled{"cancelled by astrid"}, "operation.cancelled", `{"why":"cancelled by astrid"}`},

@@ -139,6 +139,7 @@ const (
 	RebuildDue     ConditionKind = "rebuild due"
 	Adopted        ConditionKind = "adopted"
 	Notice         ConditionKind = "notice"
+	Errand         ConditionKind = "errand"
 )
 
 // SheetKind says what a launch sheet is the record of.

@@ -3,6 +3,7 @@ package sim
 import (
 	"context"
 	"fmt"
+	"io"
 	"net"
 	"strconv"
 	"strings"
@@ -102,8 +103,14 @@ func (s *stewardOf) serve(c *steward.Conn) {
 		s.finish(c, x)
 	case steward.Run:
 		s.worked(r.Process.Argv)
-		out, code, _ := run(r.Process.Argv, r.Process.Env, nil)
+		out, code, ends := run(r.Process.Argv, r.Process.Env, nil)
 		fmt.Fprint(c.Writer(steward.Output), out)
+		if !ends { // until whoever ran it goes, or the body ends
+			gone := context.AfterFunc(s.ctx, func() { c.Stream.Close() })
+			defer gone()
+			_, _ = io.Copy(io.Discard, c.Stream) // what is typed into it, until there is nobody
+			return
+		}
 		s.finish(c, steward.Exit{Code: code})
 	case steward.Work:
 		_ = c.Send(s.report())
