@@ -44,7 +44,7 @@ func TestAContainerOfOthers(t *testing.T) {
 		}
 	}
 	run(name, &container.HostConfig{})
-	w.must(w.as("astrid", "", "adopt"), 0, name, "no bound", "to be given")
+	w.must(w.as("astrid", "", "container", "list"), 0, name, "no bound", "to be given")
 	w.must(w.as("astrid", "", "adopt", name, "--for", "ingrid"), 2, "--repository")
 	w.must(w.as("astrid", "", "adopt", name, "--for", "ingrid", "--repository", "tide-board", "--name", "bell"), 4, "--size: small")
 	w.must(w.as("astrid", "", "adopt", name, "--for", "ingrid", "--repository", "tide-board", "--name", "bell", "--size", "small"), 0, "Steward connects", "bell.ingrid is ready")
@@ -148,7 +148,7 @@ func TestAContainerOfOthers(t *testing.T) {
 	if _, err := docker.ContainerStatPath(ctx, name, client.ContainerStatPathOptions{Path: "/.yardbench-" + w.installation()}); err == nil {
 		t.Error("let go, the steward's folder is still in it")
 	}
-	w.must(w.as("astrid", "", "journal", "--kind", "workspace.adopted"), 0, "bell")
+	w.must(w.as("astrid", "", "journal", "list", "--kind", "workspace.adopted"), 0, "bell")
 
 	// The same in the console.
 	astrid := w.page(t, "astrid")

@@ -122,7 +122,7 @@ func BenchmarkPreparedLaunch(t *testing.B) {
 		return took
 	}
 	scratch := launch()
-	w.must(w.as("runa", "", "prebuild", "plan", "chart-press"), 0)
+	w.must(w.as("runa", "", "prebuild", "put", "chart-press"), 0)
 	w.must(w.as("runa", "", "prebuild", "run", "chart-press"), 0)
 	prepared := []float64{launch(), launch(), launch()}
 	slices.Sort(prepared)

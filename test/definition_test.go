@@ -28,12 +28,12 @@ func TestComposeOnAnEngine(t *testing.T) {
 	w.must(w.as("ingrid", "", "launch", "gull-count"), 0, "services", "is ready")
 	w.must(w.as("mats", "", "launch", "gull-count"), 0, "is ready")
 	w.must(w.as("ingrid", "", "logs", "gull-count"), 0, "count waits for roost to be healthy", "counted: kittiwake 230")
-	w.must(w.as("ingrid", "", "services", "gull-count"), 0, "roost", "healthy", "7700")
-	w.must(w.as("ingrid", "", "services", "gull-count", "--json"), 0, `"state": "healthy"`)
+	w.must(w.as("ingrid", "", "service", "list", "gull-count"), 0, "roost", "healthy", "7700")
+	w.must(w.as("ingrid", "", "service", "list", "gull-count", "--json"), 0, `"state": "healthy"`)
 	w.must(w.as("ingrid", "", "logs", "gull-count", "--service", "roost"), 0, "the roost of Ytre Skjer is open")
 	w.must(w.as("ingrid", "", "logs", "gull-count", "--service", "ghost"), 4, "no service", "ghost")
-	w.must(w.as("jonas", "", "services", "gull-count.ingrid"), 3, "gull-count.ingrid")
-	w.must(w.as("ingrid", "", "ports", "gull-count"), 0, "The roost, by line", "service roost")
+	w.must(w.as("jonas", "", "service", "list", "gull-count.ingrid"), 3, "gull-count.ingrid")
+	w.must(w.as("ingrid", "", "port", "list", "gull-count"), 0, "The roost, by line", "service roost")
 
 	// Each has their own, and a port of a service is reached like one's own.
 	cli, ctx := w.docker(), t.Context()
@@ -71,13 +71,13 @@ func TestComposeOnAnEngine(t *testing.T) {
 
 	// What it keeps is in its volume: the changed seed is not taken again.
 	w.must(w.as("ingrid", "", "stop", "gull-count"), 0, "is stopped")
-	w.must(w.as("ingrid", "", "services", "gull-count"), 0, "ended")
+	w.must(w.as("ingrid", "", "service", "list", "gull-count"), 0, "ended")
 	w.must(w.as("ingrid", "", "start", "gull-count"), 0, "services", "is ready")
 	w.must(w.as("ingrid", "", "run", "gull-count", "--", "python3", "count.py"), 0, "kittiwake 230")
 	w.must(w.as("ingrid", "", "rebuild", "gull-count"), 0, "services", "is ready")
 	w.must(w.as("ingrid", "", "run", "gull-count", "--", "python3", "count.py"), 0, "kittiwake 230")
 	w.must(w.as("ingrid", "", "remove", "gull-count", "--yes", "--discard"), 0, "is removed")
-	w.must(w.as("mats", "", "services", "gull-count"), 0, "healthy")
+	w.must(w.as("mats", "", "service", "list", "gull-count"), 0, "healthy")
 }
 
 // A service that never gets well is told with its last words, and the
@@ -99,7 +99,7 @@ volumes: {filled: {}}
 		"light.py": "import socket\ns = socket.create_server(('', 7800))\nwhile True:\n    c, _ = s.accept()\n    c.sendall(open('/lit').read().encode())\n    c.close()\n"})
 	w.must(w.as("ingrid", "", "launch", "quay-lights"), 0, "is ready")
 	w.must(w.as("ingrid", "", "logs", "quay-lights"), 0, "filled", "beside: b'lit\\n'")
-	w.must(w.as("ingrid", "", "services", "quay-lights"), 0, "fill", "ended", "beside", "healthy")
+	w.must(w.as("ingrid", "", "service", "list", "quay-lights"), 0, "fill", "ended", "beside", "healthy")
 	w.must(w.as("ingrid", "", "remove", "quay-lights", "--yes"), 0)
 
 	w.push("quay-lights", "main", map[string]string{".devcontainer/compose.yaml": `
@@ -108,7 +108,7 @@ services:
   dark: {image: "skerryline/base:1", command: ["sh", "-c", "echo no oil is left >&2; exit 3"], healthcheck: {test: ["CMD", "true"], interval: 500ms}}
 `})
 	w.must(w.as("ingrid", "", "launch", "quay-lights"), 0, "set-up failed", "work waits for dark, and it ended: exit code 3; its last line: no oil is left", "is ready")
-	w.must(w.as("ingrid", "", "services", "quay-lights"), 0, "dark", "failed: exit code 3")
+	w.must(w.as("ingrid", "", "service", "list", "quay-lights"), 0, "dark", "failed: exit code 3")
 	w.must(w.as("ingrid", "", "run", "quay-lights", "--", "pwd"), 0, "/src")
 }
 
@@ -264,13 +264,13 @@ func TestRepositoriesBeside(t *testing.T) {
 	w.must(w.as("ingrid", "", "launch", "tide-board", "--name", "no", "--beside", "tide-board"), 4, "cannot be cloned beside")
 
 	w.register("harbour-map", map[string]string{".devcontainer/devcontainer.json": `{"image": "skerryline/base:1", "remoteUser": "crew", "onCreateCommand": "cat ../route-notes/north.txt > made", "customizations": {"yardbench": {"repositories": ["route-notes"]}}}`, ".gitignore": "made\n"})
-	w.must(w.as("runa", "", "prebuild", "plan", "harbour-map"), 0)
-	w.must(w.as("runa", "", "prebuild", "run", "harbour-map"), 4, "it has no credential of its own", "yardbench repos credential harbour-map")
-	w.must(w.as("runa", "x", "repos", "credential", "harbour-map", "--username", "x"), 4, "does not allow")
-	w.must(w.as("astrid", "wrong", "repos", "credential", "harbour-map", "--username", demo.Reader("harbour-map")), 4, "cannot be read")
-	w.must(w.as("astrid", demo.GitToken(demo.Reader("fare-desk")), "repos", "credential", "harbour-map", "--username", demo.Reader("fare-desk")), 4, "cannot be read")
+	w.must(w.as("runa", "", "prebuild", "put", "harbour-map"), 0)
+	w.must(w.as("runa", "", "prebuild", "run", "harbour-map"), 4, "it has no credential of its own", "yardbench repository credential harbour-map")
+	w.must(w.as("runa", "x", "repository", "credential", "harbour-map", "--username", "x"), 4, "does not allow")
+	w.must(w.as("astrid", "wrong", "repository", "credential", "harbour-map", "--username", demo.Reader("harbour-map")), 4, "cannot be read")
+	w.must(w.as("astrid", demo.GitToken(demo.Reader("fare-desk")), "repository", "credential", "harbour-map", "--username", demo.Reader("fare-desk")), 4, "cannot be read")
 	w.reads("harbour-map")
-	w.must(w.as("astrid", "", "repos"), 0, "as itself")
+	w.must(w.as("astrid", "", "repository", "list"), 0, "as itself")
 	// Nobody lends a prebuild their right: what the branch names beside is not
 	// fetched by it, and comes with who launches.
 	w.must(w.as("runa", "", "prebuild", "run", "harbour-map"), 6, "route-notes/north.txt")
@@ -281,8 +281,8 @@ func TestRepositoriesBeside(t *testing.T) {
 	if made := w.must(w.as("mats", "", "run", "harbour-map", "--", "cat", "made"), 0); strings.Contains(made, "route-notes") {
 		t.Errorf("the prebuild had %s", made)
 	}
-	w.must(w.as("astrid", "", "repos", "credential", "harbour-map", "--remove", "--yes"), 0)
-	w.must(w.as("astrid", "", "repos", "credential", "harbour-map", "--remove", "--yes"), 3, "no credential")
+	w.must(w.as("astrid", "", "repository", "credential", "harbour-map", "--remove", "--yes"), 0)
+	w.must(w.as("astrid", "", "repository", "credential", "harbour-map", "--remove", "--yes"), 3, "no credential")
 	w.must(w.as("runa", "", "prebuild", "run", "harbour-map"), 4, "it has no credential of its own")
 	// As mats, and with nothing in the workspace that could be taken from it.
 	w.must(w.as("mats", "", "run", "harbour-map", "--", "git", "ls-remote", "origin"), 0, "refs/heads/main")

@@ -42,24 +42,24 @@ func TestFirstOperator(t *testing.T) {
 	w.must(w.command("astrid", "short", "enrol", link, "--as", "astrid", "--full-name", "Astrid Holm", "--email", "astrid@skerryline.example").run(), 4, "at least 8")
 	w.must(w.command("astrid", demo.Password, "enrol", link, "--as", "astrid", "--full-name", "Astrid Holm", "--email", "astrid@skerryline.example").run(), 0, "operator")
 	w.must(w.command("mallory", demo.Password, "enrol", link, "--as", "mallory", "--full-name", "M", "--email", "m@x.example").run(), 3, "was used")
-	w.must(w.as("astrid", "", "people", "add-team", "Harbour"), 0)
+	w.must(w.as("astrid", "", "team", "add", "Harbour"), 0)
 	var e wire.Enrolment
-	if err := json.Unmarshal([]byte(w.must(w.as("astrid", "", "people", "enrol", "--team", "Harbour", "--json"), 0)), &e); err != nil {
+	if err := json.Unmarshal([]byte(w.must(w.as("astrid", "", "enrolment", "add", "--team", "Harbour", "--json"), 0)), &e); err != nil {
 		t.Fatal(err)
 	}
 	w.must(w.command("mats", demo.Password, "enrol", e.Link, "--as", "mats", "--full-name", "Mats Eide", "--email", "mats@skerryline.example").run(), 0, "developer")
-	w.must(w.as("mats", "", "people"), 4, "does not allow")
+	w.must(w.as("mats", "", "person", "list"), 4, "does not allow")
 	token := strings.TrimSpace(w.must(w.as("mats", "", "token", "make", "nightly"), 0))
 	program := w.command("nobody", "", "list")
 	program.Env = append(program.Env, "YARDBENCH_ADDRESS="+w.address, "YARDBENCH_TOKEN="+token)
 	w.must(program.run(), 0, "no workspaces")
-	w.must(w.as("astrid", "", "people", "close", "mats", "--yes"), 0, "may not sign in")
+	w.must(w.as("astrid", "", "person", "close", "mats", "--yes"), 0, "may not sign in")
 	program = w.command("nobody", "", "list")
 	program.Env = append(program.Env, "YARDBENCH_ADDRESS="+w.address, "YARDBENCH_TOKEN="+token)
 	w.must(program.run(), 5)
-	w.must(w.as("astrid", "", "people", "close", "astrid", "--yes"), 4, "your own")
-	w.must(w.as("astrid", "", "people", "set", "nobody", "--role", "lead"), 3, "nobody")
-	w.must(w.as("astrid", "", "people"), 0, "Mats Eide", "closed")
+	w.must(w.as("astrid", "", "person", "close", "astrid", "--yes"), 4, "your own")
+	w.must(w.as("astrid", "", "person", "change", "nobody", "--role", "lead"), 3, "nobody")
+	w.must(w.as("astrid", "", "person", "list"), 0, "Mats Eide", "closed")
 	for range 11 {
 		w.command("mats", "wrong", "sign-in", w.address, "--as", "mats").run()
 	}

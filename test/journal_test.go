@@ -20,9 +20,9 @@ func TestJournalByTimeAndFollowed(t *testing.T) {
 	w := simWorld(t)
 	w.must(w.as("ingrid", "one", "secret", "put", "MAST_KEY", "--everywhere"), 0)
 	now := time.Now().UTC()
-	w.must(w.as("ingrid", "", "journal", "--kind", "secret", "--from", now.Add(-time.Minute).Format(time.RFC3339)), 0, "secret.")
-	w.must(w.as("ingrid", "", "journal", "--kind", "secret", "--to", now.Add(-time.Hour).Format(time.RFC3339), "--json"), 0, "[]")
-	follow := w.command("ingrid", "", "journal", "--kind", "secret", "--follow")
+	w.must(w.as("ingrid", "", "journal", "list", "--kind", "secret", "--from", now.Add(-time.Minute).Format(time.RFC3339)), 0, "secret.")
+	w.must(w.as("ingrid", "", "journal", "list", "--kind", "secret", "--to", now.Add(-time.Hour).Format(time.RFC3339), "--json"), 0, "[]")
+	follow := w.command("ingrid", "", "journal", "list", "--kind", "secret", "--follow")
 	out, err := follow.StdoutPipe()
 	if err != nil {
 		t.Fatal(err)

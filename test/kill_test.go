@@ -250,7 +250,7 @@ func TestKilledInTheMiddleOfAPrebuild(t *testing.T) {
 		t.Fatal(err)
 	}
 	w.must(w.as("runa", "", "prebuild", "run", "slow"), 4, "another begins when it has ended")
-	w.must(w.as("runa", "", "prebuild", "drop", "slow", "--yes"), 4, "is under way")
+	w.must(w.as("runa", "", "prebuild", "remove", "slow", "--yes"), 4, "is under way")
 	plan := w.untilPlan(runa, "slow", func(p wire.PrebuildPlan) bool { return p.Runs[0].Number == number+1 && p.Runs[0].EndedAt != nil })
 	if len(plan.Runs) != number+1 {
 		t.Errorf("of one commit there are %d runs", len(plan.Runs))

@@ -77,7 +77,7 @@ func TestNeighboursInTheBrowser(t *testing.T) {
 	}
 	victim := serve("ingrid", "quay", "8000", "")
 	attacker := serve("mats", "nest", "9100", strings.ReplaceAll(attack, "%VICTIM%", victim))
-	w.must(w.as("mats", "", "ports", "nest", "--share", "9100"), 0)
+	w.must(w.as("mats", "", "port", "share", "nest", "9100"), 0)
 	own := strings.Replace(victim, "-8000", "-9200", 1)
 	w.must(w.as("ingrid", strings.ReplaceAll(attack, "%VICTIM%", victim), "run", "quay", "--", "sh", "-c", "cat > /tmp/page.html"), 0)
 	w.must(w.as("ingrid", "", "run", "quay", "--", "sh", "-c", "setsid python3 /tmp/serve.py 9200 page >/dev/null 2>&1 </dev/null & sleep 1"), 0)

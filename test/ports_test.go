@@ -25,7 +25,7 @@ func TestPorts(t *testing.T) {
 	w := newWorld(t)
 	c := w.client("ingrid")
 	w.must(w.as("ingrid", "", "launch", "tide-board", "--name", "quay"), 0)
-	w.must(w.as("ingrid", "", "ports", "quay"), 0, "8000", "The board on the quay", "nothing", "only you")
+	w.must(w.as("ingrid", "", "port", "list", "quay"), 0, "8000", "The board on the quay", "nothing", "only you")
 	const server = `import base64, hashlib, http.server, os
 class H(http.server.BaseHTTPRequestHandler):
     protocol_version = "HTTP/1.1"
@@ -138,8 +138,8 @@ http.server.ThreadingHTTPServer(("127.0.0.1", 8000), H).serve_forever()
 	if _, err := mats.Visit(t.Context(), port.Address); err == nil {
 		t.Error("a private port is shown to a colleague")
 	}
-	w.must(w.as("mats", "", "ports", "quay.ingrid"), 3)
-	w.must(w.as("ingrid", "", "ports", "quay", "--share", "8000"), 0, "everybody signed in")
+	w.must(w.as("mats", "", "port", "list", "quay.ingrid"), 3)
+	w.must(w.as("ingrid", "", "port", "share", "quay", "8000"), 0, "everybody signed in")
 	hm, mats := visitor("mats")
 	if pass, err = mats.Visit(t.Context(), port.Address); err != nil {
 		t.Fatal(err)
@@ -147,7 +147,7 @@ http.server.ThreadingHTTPServer(("127.0.0.1", 8000), H).serve_forever()
 	if code, body, _ = get(hm, pass.Go); code != 200 || !strings.Contains(body, "path /") {
 		t.Errorf("a shared port is answered %d: %s", code, body)
 	}
-	w.must(w.as("ingrid", "", "ports", "quay", "--keep-private", "8000"), 0)
+	w.must(w.as("ingrid", "", "port", "keep-private", "quay", "8000"), 0)
 	if code, _, _ = get(hm, port.Address); code != http.StatusNotFound {
 		t.Errorf("after it is private again a colleague is answered %d", code)
 	}

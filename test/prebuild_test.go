@@ -29,12 +29,12 @@ func TestPrebuilds(t *testing.T) {
 			"updateContentCommand": "echo updated >> updates.txt", "postCreateCommand": "cat chart.txt"}`,
 		".gitignore": "*.txt\n", "secret-of": "x"})
 	w.reads("press")
-	w.must(w.as("ingrid", "", "prebuild", "plan", "press"), 4, "does not allow")
-	w.must(w.as("runa", "", "prebuild", "plan", "press", "--branch", "mian", "--on-push"), 4, `no branch "mian"`)
-	w.must(w.as("runa", "", "prebuild", "plan", "press", "--at", "5:30"), 4, "no timetable")
+	w.must(w.as("ingrid", "", "prebuild", "put", "press"), 4, "does not allow")
+	w.must(w.as("runa", "", "prebuild", "put", "press", "--branch", "mian", "--on-push"), 4, `no branch "mian"`)
+	w.must(w.as("runa", "", "prebuild", "put", "press", "--at", "5:30"), 4, "no timetable")
 	w.must(w.as("runa", "", "prebuild", "run", "press"), 3, "no prebuild plan")
 	w.must(w.as("ingrid", "", "launch", "press", "--dry-run"), 0, "none: there is no prepared image")
-	w.must(w.as("runa", "", "prebuild", "plan", "press", "--on-push", "--keep", "1"), 0, "on push, by hand")
+	w.must(w.as("runa", "", "prebuild", "put", "press", "--on-push", "--keep", "1"), 0, "on push, by hand")
 	w.must(w.as("ingrid", "hush-hush-hush\n", "secret", "put", "PIN", "--everywhere"), 0)
 	w.must(w.as("runa", "", "prebuild", "run", "press"), 0, "Keep as prepared image", "prepared image 1 of press is kept")
 	w.must(w.as("ingrid", "", "launch", "press", "--dry-run"), 0, "image 1 of today", "at the branch's head")
@@ -51,7 +51,7 @@ func TestPrebuilds(t *testing.T) {
 	}
 	// A push, by a person from inside a workspace: the git host tells the
 	// service, a run follows it, and the launch after brings nothing in.
-	w.must(w.as("astrid", "", "repos", "push-key", "press"), 0) // the git host's is another: this one breaks it
+	w.must(w.as("astrid", "", "repository", "push-key", "press"), 0) // the git host's is another: this one breaks it
 	push := `date +%N > note && git add note && git commit -qm note && git push -q`
 	w.must(w.as("ingrid", "", "run", "one", "--", "sh", "-c", push), 0)
 	w.must(w.as("ingrid", "", "launch", "press", "--dry-run"), 0, "1 commit behind")
@@ -112,14 +112,14 @@ func TestPrebuilds(t *testing.T) {
 	w.dropPrepared()
 	w.must(w.as("ingrid", "", "launch", "press", "--name", "three"), 0, "onCreateCommand")
 	w.must(w.as("ingrid", "", "show", "three"), 0, "none: prepared image", "not in the yard any more")
-	w.must(w.as("runa", "", "prebuild", "drop", "press", "--yes"), 0)
+	w.must(w.as("runa", "", "prebuild", "remove", "press", "--yes"), 0)
 	w.must(w.as("runa", "", "prebuild", "list", "press"), 0, "there is no plan")
 	// A plan that goes while a workspace is made from its image: the image goes
 	// with the workspace.
-	w.must(w.as("runa", "", "prebuild", "plan", "press"), 0)
+	w.must(w.as("runa", "", "prebuild", "put", "press"), 0)
 	w.must(w.as("runa", "", "prebuild", "run", "press"), 0)
 	w.must(w.as("ingrid", "", "launch", "press", "--name", "four"), 0, "served by prepared image")
-	w.must(w.as("runa", "", "prebuild", "drop", "press", "--yes"), 0)
+	w.must(w.as("runa", "", "prebuild", "remove", "press", "--yes"), 0)
 	w.must(w.as("ingrid", "", "stop", "four"), 0)
 	w.must(w.as("ingrid", "", "start", "four"), 0, "four is ready")
 }
@@ -127,7 +127,7 @@ func TestPrebuilds(t *testing.T) {
 // reads gives a repository a credential of its own.
 func (w *world) reads(repository string) {
 	w.t.Helper()
-	w.must(w.as("astrid", demo.GitToken(demo.Reader(repository)), "repos", "credential", repository, "--username", demo.Reader(repository)), 0, "read it as reader-of-")
+	w.must(w.as("astrid", demo.GitToken(demo.Reader(repository)), "repository", "credential", repository, "--username", demo.Reader(repository)), 0, "read it as reader-of-")
 }
 
 // setPushKey gives a repository the key that the git-host stand-in signs with.

@@ -71,7 +71,7 @@ func TestRest(t *testing.T) {
 	w.until(c, "held", 10*time.Second, inPhase("stopped"))
 	w.must(w.as("ingrid", "", "start", "left"), 0)
 	w.must(w.as("ingrid", "", "run", "left", "--", "cat", "note.txt"), 0, "precious")
-	journal := w.must(w.as("ingrid", "", "journal", "--workspace", "left", "--kind", "workspace.rested"), 0, "put to rest")
+	journal := w.must(w.as("ingrid", "", "journal", "list", "--workspace", "left", "--kind", "workspace.rested"), 0, "put to rest")
 	if strings.Count(journal, "workspace.rested") != 1 {
 		t.Errorf("it was put to rest more than once:\n%s", journal)
 	}

@@ -53,7 +53,7 @@ volumes: {one: {}, two: {}}
 	// What fits beside the service does; what does not ends one of the two.
 	w.must(w.as("ingrid", "", "run", "holds", "--", "python3", "-c", "x = bytearray(40 << 20); print(len(x))"), 0, "41943040")
 	r := w.as("ingrid", "", "run", "holds", "--", "python3", "-c", "x = bytearray(150 << 20); print(len(x))")
-	if up := w.as("ingrid", "", "services", "holds"); r.code == 0 && strings.Contains(up.out, "running") {
+	if up := w.as("ingrid", "", "service", "list", "holds"); r.code == 0 && strings.Contains(up.out, "running") {
 		t.Errorf("both have 150 MiB of 256:\n%s", up)
 	}
 	if bounded() {
@@ -94,7 +94,7 @@ func TestClosedWorkspaces(t *testing.T) {
 	if !internal("closed") || internal("before") {
 		t.Errorf("the closed one leads nowhere: %v, the one before: %v", internal("closed"), internal("before"))
 	}
-	w.must(w.as("ingrid", "", "services", "closed"), 0, "healthy")
+	w.must(w.as("ingrid", "", "service", "list", "closed"), 0, "healthy")
 	w.must(w.as("ingrid", "", "run", "before", "--", "sh", "-c", look), 0, "gains 0")
 	w.must(w.as("ingrid", "", "remove", "closed", "--yes", "--discard"), 0)
 }

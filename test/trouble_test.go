@@ -99,6 +99,6 @@ func TestTheEngineRestarts(t *testing.T) {
 	if took := time.Since(began); took > slack*2*time.Second || !strings.Contains(ws.Cause, "the yard") {
 		t.Errorf("after %s it is stopped: %q", took, ws.Cause)
 	}
-	w.must(w.as("astrid", "", "journal", "--kind", "yard."), 0, "yard.away", "yard.back")
+	w.must(w.as("astrid", "", "journal", "list", "--kind", "yard."), 0, "yard.away", "yard.back")
 	w.must(w.as("ingrid", "", "start", "berth-planner"), 0, "is ready")
 }

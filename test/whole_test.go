@@ -42,7 +42,7 @@ func TestOneWorkspaceAllTheWayThrough(t *testing.T) {
 	w := newWorld(t)
 	const value = "tide-key-4711-öst"
 	const gitToken = "skerry-git-ingrid"
-	w.must(w.as("ingrid", "", "repos"), 0, "tide-board", "berth-planner", "fare-desk")
+	w.must(w.as("ingrid", "", "repository", "list"), 0, "tide-board", "berth-planner", "fare-desk")
 	w.must(w.as("ingrid", value+"\n", "secret", "put", "TIDE_API_KEY", "--for", "tide-board"), 0)
 	if out := w.must(w.as("ingrid", "", "secret", "list", "--json"), 0, "TIDE_API_KEY"); strings.Contains(out, value) {
 		t.Fatalf("the list of secrets holds a value: %s", out)
@@ -210,7 +210,7 @@ func (w *world) nowhere(t *testing.T, workspace, logs string, values ...string) 
 	}
 	search("the printed log", []byte(logs))
 	search("the service's own log", []byte(w.output.String()))
-	search("the journal as it goes out", []byte(w.must(w.as("astrid", "", "journal", "--json"), 0)))
+	search("the journal as it goes out", []byte(w.must(w.as("astrid", "", "journal", "list", "--json"), 0)))
 	for _, of := range []string{"environ", "cmdline"} {
 		content, err := os.ReadFile(fmt.Sprintf("/proc/%d/%s", w.service.Process.Pid, of))
 		if err != nil {

@@ -488,7 +488,7 @@ func (w *world) emptyTree(repository string) string {
 func (w *world) register(name string, files map[string]string) {
 	w.t.Helper()
 	w.push(name, "main", files)
-	if r := w.as("astrid", "", "repos", "add", w.git+"/"+name+".git"); r.code != 0 {
+	if r := w.as("astrid", "", "repository", "add", w.git+"/"+name+".git"); r.code != 0 {
 		w.t.Fatalf("register %s: %s", name, r)
 	}
 }

@@ -39,7 +39,7 @@ func TestWrongInput(t *testing.T) {
 		return map[string]string{".devcontainer/devcontainer.json": text}
 	}
 	w.push("bare", "main", map[string]string{"main.py": "print(1)\n"})
-	w.must(w.as("astrid", "", "repos", "add", w.git+"/bare.git"), 0, "bare is registered")
+	w.must(w.as("astrid", "", "repository", "add", w.git+"/bare.git"), 0, "bare is registered")
 	w.register("nojson", definition("{\n  \"image\": \"skerryline/base:1\",\n  oops\n}"))
 	w.register("outside", definition(`{"build": {"dockerfile": "../../etc/passwd"}}`))
 	w.register("nobody", definition(`{"image": "skerryline/nowhere:9"}`))
@@ -55,7 +55,7 @@ func TestWrongInput(t *testing.T) {
 		code int
 		says []string
 	}{
-		{"unknown repository", []string{"launch", "ghost-ship"}, 3, []string{"no repository “ghost-ship”", "yardbench repos"}},
+		{"unknown repository", []string{"launch", "ghost-ship"}, 3, []string{"no repository “ghost-ship”", "yardbench repository list"}},
 		{"unknown branch", []string{"launch", "tide-board", "--branch", "mian"}, 4, []string{`no branch "mian"`, "its branches: main"}},
 		{"a branch that is an option", []string{"launch", "tide-board", "--branch=--upload-pack=x"}, 4, []string{"no branch"}},
 		{"malformed name", []string{"launch", "tide-board", "--name", "Tide Board"}, 4, []string{"no workspace name", "lower-case"}},
@@ -79,7 +79,7 @@ func TestWrongInput(t *testing.T) {
 		{"unasked removal", []string{"remove", "nobody"}, 2, []string{"--yes"}},
 		{"secret name that is none", []string{"secret", "put", "1-KEY"}, 4, []string{"no secret name"}},
 		{"secret that would break sessions", []string{"secret", "put", "LD_PRELOAD"}, 4, []string{"taken by the session"}},
-		{"registration by a developer", []string{"repos", "add", w.git + "/fare-desk.git"}, 4, []string{"does not allow"}},
+		{"registration by a developer", []string{"repository", "add", w.git + "/fare-desk.git"}, 4, []string{"does not allow"}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			r := w.as("ingrid", "value\n", c.args...)
@@ -105,7 +105,7 @@ func TestWrongInput(t *testing.T) {
 		"http://" + freeAddress(t) + "/tide.git":              "cannot be used",
 		"http://git.skerryline.example/tide-board.git?x=true": "query",
 	} {
-		w.must(w.as("astrid", "", "repos", "add", address), 4, says)
+		w.must(w.as("astrid", "", "repository", "add", address), 4, says)
 	}
 	// The failed launches are told of and hold nothing in the engine.
 	w.must(w.as("ingrid", "", "list"), 0, "failed in preparing", "failed in starting")

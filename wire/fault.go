@@ -37,5 +37,12 @@ func ProblemOf(err error) *Problem {
 	for _, part := range f.Parts {
 		p.Errors = append(p.Errors, FieldProblem{Field: part.Field, Detail: part.Detail})
 	}
+	for _, a := range f.Actions {
+		p.Actions = append(p.Actions, Action(a))
+	}
+	for _, l := range f.Limits {
+		p.Limits = append(p.Limits, LimitLine{Kind: l.Kind, Whose: l.Whose, Used: l.Used, Asked: l.Asked, Allowed: l.Allowed, Over: true, Text: l.Text, Line: l.Line})
+	}
+	p.RulesVersion, p.Workspace = f.Rules, f.Workspace
 	return p
 }

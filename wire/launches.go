@@ -80,4 +80,5 @@ type LimitLine struct {
 	Allowed int64  `json:"allowed"`
 	Over    bool   `json:"over"`
 	Text    string `json:"text"`
+	Line    int    `json:"line,omitempty" doc:"Of the house rules' document, where it is written"`
 }

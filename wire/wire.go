@@ -12,13 +12,17 @@ import (
 // Problem is an answer that something was not done (RFC 9457), with what to
 // do next as an extension.
 type Problem struct {
-	Type   string         `json:"type,omitempty" doc:"Which kind of problem: a URI of the form urn:yardbench:problem:KIND"`
-	Title  string         `json:"title"`
-	Status int            `json:"status"`
-	Detail string         `json:"detail,omitempty" doc:"What happened, naming the thing"`
-	Next   string         `json:"next,omitempty" doc:"What to do about it"`
-	Errors []FieldProblem `json:"errors,omitempty"`
-	Now    any            `json:"now,omitempty" doc:"With 412: how the thing stands now"`
+	Type         string         `json:"type,omitempty" doc:"Which kind of problem: a URI of the form urn:yardbench:problem:KIND"`
+	Title        string         `json:"title"`
+	Status       int            `json:"status"`
+	Detail       string         `json:"detail,omitempty" doc:"What happened, naming the thing"`
+	Next         string         `json:"next,omitempty" doc:"What to do about it"`
+	Errors       []FieldProblem `json:"errors,omitempty"`
+	Actions      []Action       `json:"actions,omitempty" doc:"What may be done about it, the most useful first"`
+	Limits       []LimitLine    `json:"limits,omitempty" doc:"With over-limit: those that it would go over"`
+	RulesVersion int            `json:"rules_version,omitempty" doc:"The version of the house rules that it stands on"`
+	Workspace    string         `json:"workspace,omitempty" doc:"The one that it is about, as NAME.OWNER"`
+	Now          any            `json:"now,omitempty" doc:"With 412: how the thing stands now"`
 	// RetryAfterS is what stands in the header Retry-After; 0 is none, or with
 	// 429 and 503 the usual.
 	RetryAfterS int `json:"-"`
@@ -42,14 +46,24 @@ func (p *Problem) GetHeaders() http.Header {
 
 // FieldProblem is what is wrong with one field of a request.
 type FieldProblem struct {
-	Field  string `json:"field"`
+	Field  string `json:"field" doc:"A JSON Pointer (RFC 6901) into the body, the name of a parameter, or a place in a file"`
 	Detail string `json:"detail"`
+}
+
+// Action is something that may be done about a problem.
+type Action struct {
+	Rel     string   `json:"rel" doc:"The operationId of what may be done, in the description of the door"`
+	Subject string   `json:"subject,omitempty" doc:"What it is done to: what stands in its path"`
+	With    []string `json:"with,omitempty" doc:"Parameters or members that are to be true"`
 }
 
 func (p *Problem) Error() string {
 	s := p.Detail
 	if s == "" {
 		s = p.Title
+	}
+	for _, l := range p.Limits {
+		s += "; " + l.Kind + ", " + l.Whose + ": " + l.Text
 	}
 	for _, e := range p.Errors {
 		s += "; " + e.Field + ": " + e.Detail

@@ -222,7 +222,7 @@ func (s *socket) relay(stop <-chan struct{}, conn *steward.Conn, acknowledges bo
 		for {
 			k, p, err := conn.ReceiveFrame()
 			if err != nil {
-				s.refuse(&wire.Problem{Type: "urn:yardbench:problem:steward-away", Title: http.StatusText(http.StatusServiceUnavailable), Status: http.StatusServiceUnavailable, Detail: "the workspace went away", Next: "see why with: yardbench show"})
+				s.refuse(&wire.Problem{Type: "urn:yardbench:problem:steward-away", Title: http.StatusText(http.StatusServiceUnavailable), Status: http.StatusServiceUnavailable, Detail: "the workspace went away", Next: "look how it is"})
 				return
 			}
 			if acknowledges && (k == steward.Output || k == steward.Errors) && !f.wait(len(p)) {

@@ -15,19 +15,11 @@ import (
 func (a adoptCommands) adopt() *cobra.Command {
 	var in wire.Adopt
 	c := &cobra.Command{
-		Use: "adopt [CONTAINER]", Short: "Take a container that others started on as a workspace (operators)",
+		Use: "adopt CONTAINER", Short: "Take a container that others started on as a workspace (operators)",
 		Long: "Take a container that runs in the yard, and that others started, on as somebody's workspace: with terminals, ports, limits and cost. " +
-			"Nothing in it changes but that a steward comes in. It gets nobody's secrets, and is not put to rest, rebuilt or removed; let-go gives it up again.\n\n" +
-			"Without CONTAINER it lists those that could be taken on.",
-		Example: "  yardbench adopt\n  yardbench adopt quay-clock --for peder --repository deck-log --size small", Args: cobra.MaximumNArgs(1),
+			"Nothing in it changes but that a steward comes in. It gets nobody's secrets, and is not put to rest, rebuilt or removed; let-go gives it up again.",
+		Example: "  yardbench container list\n  yardbench adopt quay-clock --for peder --repository deck-log --size small", Args: cobra.ExactArgs(1),
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
-			if len(args) == 0 {
-				all, err := api.Containers(cmd.Context())
-				if err != nil {
-					return err
-				}
-				return a.print(all, func() { a.containers(all) })
-			}
 			if in.Owner == "" || in.Repository == "" {
 				return usage{fmt.Errorf("say whose it becomes and what it is counted under: yardbench adopt %s --for PERSON --repository REPOSITORY", args[0])}
 			}
@@ -58,6 +50,22 @@ func (a adoptCommands) adopt() *cobra.Command {
 	c.Flags().StringVar(&in.Size, "size", "", "what it counts for (default: the smallest size that its own bounds fit in)")
 	c.Flags().StringVar(&in.User, "user", "", "who its terminals are (default: the container's own user)")
 	c.Flags().StringVar(&in.Folder, "folder", "", "where they begin (default: the container's own folder)")
+	return c
+}
+
+// container lists what could be taken on.
+func (a adoptCommands) container() *cobra.Command {
+	c := &cobra.Command{Use: "container", Short: "Containers in the yard that others started and that belong to nobody (operators)"}
+	c.AddCommand(&cobra.Command{
+		Use: "list", Short: "List those that could be taken on", Example: "  yardbench container list", Args: cobra.NoArgs,
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
+			all, err := api.Containers(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return a.print(all, func() { a.containers(all) })
+		}),
+	})
 	return c
 }
 

@@ -230,7 +230,7 @@ func TestWrongWords(t *testing.T) {
 	var walk func(c *cobra.Command)
 	walk = func(c *cobra.Command) {
 		path := strings.Fields(c.CommandPath())[1:]
-		if c.HasSubCommands() && c.Name() != "adopt" {
+		if c.HasSubCommands() {
 			if code, said := try(append(path, "delete-it")...); code != exitUsage || !strings.Contains(said, "delete-it") {
 				t.Errorf("%v delete-it gives %d and says %q", path, code, said)
 			}
@@ -256,7 +256,7 @@ func TestWrongWords(t *testing.T) {
 		"secret delete KEY":                 "it has explain, list, put, remove",
 		"secret lst":                        "write yardbench secret list, if that is meant",
 		"lanch tide-board":                  "write yardbench launch, if that is meant",
-		"people lst":                        "under yardbench people",
+		"person lst":                        "under yardbench person",
 		"help lanch":                        "write yardbench launch",
 		"show":                              "write: yardbench show NAME",
 		"show a b":                          "2 words do not fit behind yardbench show",
@@ -264,7 +264,7 @@ func TestWrongWords(t *testing.T) {
 		"secret put X --for a --everywhere": "everywhere",
 		"launch":                            "yardbench launch REPOSITORY",
 		"wait x --until tomorrow":           "not signed in",
-		"journal --limit many":              "many",
+		"journal list --limit many":              "many",
 		"completion fsh":                    "write yardbench completion fish",
 	} {
 		t.Setenv("YARDBENCH_CONFIG", t.TempDir())
@@ -423,7 +423,7 @@ func TestCompletionOffersNoFiles(t *testing.T) {
 		t.Errorf("%d flags were looked at", seen)
 	}
 	for line, want := range map[string]string{
-		"list --sort": "phase_at", "people enrol --role": "auditor", "list --state": "set-up failed", "wait x --until": "removed", "list -o": "jsonl", "cost --by": "repository",
+		"list --sort": "phase_at", "enrolment add --role": "auditor", "list --state": "set-up failed", "wait x --until": "removed", "list -o": "jsonl", "cost --by": "repository",
 	} {
 		words := append(strings.Fields(line), "")
 		if got := complete(words...); !strings.Contains(got, want) || strings.HasSuffix(strings.TrimSpace(got), ":0") {

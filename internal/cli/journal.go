@@ -21,8 +21,9 @@ import (
 func (a journalCommands) journal() *cobra.Command {
 	q := client.JournalQuery{Newest: true}
 	follow := false
-	c := &cobra.Command{
-		Use: "journal", Short: "Who did what, and what happened, the newest first", Example: "  yardbench journal\n  yardbench journal --workspace tide-board\n  yardbench journal --person ingrid --kind secret --from 2026-11-02\n  yardbench journal --kind workspace.phase --follow", Args: cobra.NoArgs,
+	c := &cobra.Command{Use: "journal", Short: "Who did what, and what happened"}
+	list := &cobra.Command{
+		Use: "list", Short: "List what happened, the newest first", Example: "  yardbench journal list\n  yardbench journal list --workspace tide-board\n  yardbench journal list --person ingrid --kind secret --from 2026-11-02\n  yardbench journal list --kind workspace.phase --follow", Args: cobra.NoArgs,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
 			if follow {
 				return a.followJournal(cmd.Context(), api, q)
@@ -40,14 +41,14 @@ func (a journalCommands) journal() *cobra.Command {
 			})
 		}),
 	}
-	c.AddCommand(a.journalHead(), a.journalVerify(), a.journalExport())
-	c.Flags().StringVar(&q.Workspace, "workspace", "", "of one workspace")
-	c.Flags().StringVar(&q.Person, "person", "", "whose matter it is, or who did it")
-	c.Flags().StringVar(&q.Kind, "kind", "", "what the kind begins with, like workspace.phase")
-	c.Flags().StringVar(&q.From, "from", "", "from this time or day on")
-	c.Flags().StringVar(&q.To, "to", "", "until before this time or day")
-	c.Flags().IntVar(&q.Limit, "limit", 40, "how many, at most 1000")
-	c.Flags().BoolVar(&follow, "follow", false, "print the newest, the oldest of them first, and go on as more come")
+	c.AddCommand(list, a.journalHead(), a.journalVerify(), a.journalExport())
+	list.Flags().StringVar(&q.Workspace, "workspace", "", "of one workspace")
+	list.Flags().StringVar(&q.Person, "person", "", "whose matter it is, or who did it")
+	list.Flags().StringVar(&q.Kind, "kind", "", "what the kind begins with, like workspace.phase")
+	list.Flags().StringVar(&q.From, "from", "", "from this time or day on")
+	list.Flags().StringVar(&q.To, "to", "", "until before this time or day")
+	list.Flags().IntVar(&q.Limit, "limit", 40, "how many, at most 1000")
+	list.Flags().BoolVar(&follow, "follow", false, "print the newest, the oldest of them first, and go on as more come")
 	return c
 }
 

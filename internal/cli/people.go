@@ -175,9 +175,10 @@ func (a peopleCommands) credential() *cobra.Command {
 	return c
 }
 
-func (a peopleCommands) repos() *cobra.Command {
-	c := &cobra.Command{
-		Use: "repos", Short: "List the registered repositories", Example: "  yardbench repos", Args: cobra.NoArgs,
+func (a peopleCommands) repository() *cobra.Command {
+	c := &cobra.Command{Use: "repository", Short: "The registered repositories"}
+	list := &cobra.Command{
+		Use: "list", Short: "List the registered repositories", Example: "  yardbench repository list", Args: cobra.NoArgs,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
 			rs, err := api.Repositories(cmd.Context())
 			if err != nil {
@@ -185,7 +186,7 @@ func (a peopleCommands) repos() *cobra.Command {
 			}
 			return a.print(rs, func() {
 				if len(rs) == 0 {
-					fmt.Fprintln(a.out, "no repository is registered; an operator does so with: yardbench repos add ADDRESS")
+					fmt.Fprintln(a.out, "no repository is registered; an operator does so with: yardbench repository add ADDRESS")
 					return
 				}
 				t := newTable(a.out, "REPOSITORY", "DEFAULT BRANCH", "TEAM", "PUSHES", "PREBUILDS READ", "ADDRESS")
@@ -206,11 +207,11 @@ func (a peopleCommands) repos() *cobra.Command {
 	}
 	var in wire.NewRepository
 	add := &cobra.Command{
-		Use: "add ADDRESS", Short: "Register a repository (operators)", Example: "  yardbench repos add https://git.skerryline.example/tide-board.git\n  yardbench repos add https://git.skerryline.example/tide-board.git --team Timetable",
+		Use: "add ADDRESS", Short: "Register a repository (operators)", Example: "  yardbench repository add https://git.skerryline.example/tide-board.git\n  yardbench repository add https://git.skerryline.example/tide-board.git --team Timetable",
 		Args: func(cmd *cobra.Command, args []string) error {
 			for i, other := range args {
 				if len(args) == 2 && strings.Contains(other, "://") {
-					return usage{fmt.Errorf("give the address alone; a name of your own comes with --name: yardbench repos add %s --name %s", other, args[1-i])}
+					return usage{fmt.Errorf("give the address alone; a name of your own comes with --name: yardbench repository add %s --name %s", other, args[1-i])}
 				}
 			}
 			return cobra.ExactArgs(1)(cmd, args)
@@ -228,7 +229,7 @@ func (a peopleCommands) repos() *cobra.Command {
 	add.Flags().StringVar(&in.Team, "team", "", "the team whose money its prebuilds are")
 	var team string
 	change := &cobra.Command{
-		Use: "change REPOSITORY", Short: "Change whose a repository is (operators)", Example: "  yardbench repos change tide-board --team Timetable\n  yardbench repos change tide-board --team ''",
+		Use: "change REPOSITORY", Short: "Change whose a repository is (operators)", Example: "  yardbench repository change tide-board --team Timetable\n  yardbench repository change tide-board --team ''",
 		Args: cobra.ExactArgs(1), ValidArgsFunction: a.repositoryNames,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
 			if !cmd.Flags().Changed("team") {
@@ -251,7 +252,7 @@ func (a peopleCommands) repos() *cobra.Command {
 	key := &cobra.Command{
 		Use: "push-key REPOSITORY", Short: "Make a fresh key for the git host to sign the news of pushes with (operators)",
 		Long:    "Make a fresh key for the git host to sign the news of pushes with, so that prebuilds follow pushes. It is shown this once. docs/pushes.md describes what the git host sends.",
-		Example: "  yardbench repos push-key tide-board", Args: cobra.ExactArgs(1), ValidArgsFunction: a.repositoryNames,
+		Example: "  yardbench repository push-key tide-board", Args: cobra.ExactArgs(1), ValidArgsFunction: a.repositoryNames,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
 			k, err := api.NewPushKey(cmd.Context(), args[0])
 			if err != nil {
@@ -265,7 +266,7 @@ func (a peopleCommands) repos() *cobra.Command {
 	credential := &cobra.Command{
 		Use: "credential REPOSITORY", Short: "Give a repository the credential that its prebuilds read it with (operators)",
 		Long:    "Give a repository the credential that its prebuilds read it with: one that the git host lets read this repository and nothing else. The password or token is read without echo or from standard input. Nobody's own credential is ever used for a prebuild.",
-		Example: "  yardbench repos credential tide-board --username tide-reader\n  yardbench repos credential tide-board --remove", Args: cobra.ExactArgs(1), ValidArgsFunction: a.repositoryNames,
+		Example: "  yardbench repository credential tide-board --username tide-reader\n  yardbench repository credential tide-board --remove", Args: cobra.ExactArgs(1), ValidArgsFunction: a.repositoryNames,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) (err error) {
 			if gone {
 				if err := a.sure("take it away", "Take the credential of "+clean(args[0])+" away? Its prebuilds stop."); err != nil {
@@ -289,13 +290,14 @@ func (a peopleCommands) repos() *cobra.Command {
 	credential.Flags().BoolVar(&gone, "remove", false, "take it away")
 	credential.MarkFlagsOneRequired("username", "remove")
 	credential.MarkFlagsMutuallyExclusive("username", "remove")
-	c.AddCommand(add, change, credential, key)
+	c.AddCommand(list, add, change, credential, key)
 	return c
 }
 
-func (a peopleCommands) people() *cobra.Command {
-	c := &cobra.Command{
-		Use: "people", Short: "The people and teams you may see", Example: "  yardbench people\n  yardbench people enrol --role developer --team Harbour", Args: cobra.NoArgs,
+func (a peopleCommands) person() *cobra.Command {
+	c := &cobra.Command{Use: "person", Short: "The people you may see, and accounts of programs"}
+	list := &cobra.Command{
+		Use: "list", Short: "List the people you may see", Example: "  yardbench person list", Args: cobra.NoArgs,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
 			ps, err := api.People(cmd.Context())
 			if err != nil {
@@ -310,70 +312,9 @@ func (a peopleCommands) people() *cobra.Command {
 			})
 		}),
 	}
-	var in wire.NewEnrolment
-	enrol := &cobra.Command{
-		Use: "enrol", Short: "Make a link by which somebody sets up their account, or a new password (operators)",
-		Example: "  yardbench people enrol --role developer --team Harbour\n  yardbench people enrol --for ingrid", Args: cobra.NoArgs,
-		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
-			e, err := api.Enrol(cmd.Context(), in)
-			if err != nil {
-				return err
-			}
-			return a.print(e, func() {
-				what := "a new account: " + e.Role
-				if e.Team != "" {
-					what += ", " + e.Team
-				}
-				if e.Person != "" {
-					what = "a new password for " + e.Person
-				}
-				fmt.Fprintf(a.out, "%s\nfor %s; it can be used once, until %s\n", e.Link, what, when(e.ExpiresAt))
-			})
-		}),
-	}
-	enrol.Flags().StringVar(&in.Role, "role", "", "operator, lead, developer or auditor (default: developer)")
-	enrol.Flags().StringVar(&in.Team, "team", "", "their team")
-	enrol.Flags().StringVar(&in.Person, "for", "", "somebody who has an account: the link sets a new password")
-	enrol.Flags().IntVar(&in.Hours, "hours", 0, "how long it can be used (default 72)")
-	links := &cobra.Command{
-		Use: "links", Short: "List the enrolment links that can still be used (operators)", Example: "  yardbench people links", Args: cobra.NoArgs,
-		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
-			all, err := api.Enrolments(cmd.Context())
-			if err != nil {
-				return err
-			}
-			return a.print(all, func() {
-				if len(all) == 0 {
-					fmt.Fprintln(a.out, "no link can be used; make one with: yardbench people enrol")
-					return
-				}
-				t := newTable(a.out, "LINK", "FOR", "MADE BY", "UNTIL")
-				for _, e := range all {
-					what := strings.TrimSuffix("a new "+e.Role+", "+e.Team, ", ")
-					if e.Person != "" {
-						what = "a new password for " + e.Person
-					}
-					t.row(e.ID, what, e.MadeBy, when(e.ExpiresAt))
-				}
-				t.print()
-			})
-		}),
-	}
-	unlink := &cobra.Command{
-		Use: "end-link LINK", Short: "Take back an enrolment link that nobody has used (operators)", Example: "  yardbench people links\n  yardbench people end-link wmx4vs34hsxmuwwm", Args: cobra.ExactArgs(1),
-		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
-			if err := a.sure("take it back", "Take the link back?"); err != nil {
-				return err
-			}
-			if err := api.EndEnrolment(cmd.Context(), args[0]); err != nil {
-				return err
-			}
-			return a.print(struct{}{}, func() { fmt.Fprintln(a.out, "the link cannot be used any more") })
-		}),
-	}
 	var role, team string
 	set := &cobra.Command{
-		Use: "set NAME", Short: "Change somebody's role or team (operators)", Example: "  yardbench people set ingrid --role lead --team Timetable", Args: cobra.ExactArgs(1),
+		Use: "change NAME", Short: "Change somebody's role or team (operators)", Example: "  yardbench person change ingrid --role lead --team Timetable", Args: cobra.ExactArgs(1),
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
 			ch := wire.PersonChange{Role: role}
 			if cmd.Flags().Changed("team") {
@@ -385,7 +326,7 @@ func (a peopleCommands) people() *cobra.Command {
 	set.Flags().StringVar(&role, "role", "", "operator, lead, developer or auditor")
 	set.Flags().StringVar(&team, "team", "", "their team; empty for none")
 	account := func(use, short string, closed bool) *cobra.Command {
-		return &cobra.Command{Use: use + " NAME", Short: short, Example: "  yardbench people " + use + " ingrid", Args: cobra.ExactArgs(1),
+		return &cobra.Command{Use: use + " NAME", Short: short, Example: "  yardbench person " + use + " ingrid", Args: cobra.ExactArgs(1),
 			RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
 				if closed {
 					if err := a.sure("close the account of "+args[0], "Close the account of "+clean(args[0])+"? All that they are signed in with ends."); err != nil {
@@ -398,7 +339,7 @@ func (a peopleCommands) people() *cobra.Command {
 	erase := &cobra.Command{
 		Use: "erase NAME", Short: "Take away everything that is known of somebody whose account is closed (operators)", Args: cobra.ExactArgs(1),
 		Long:    "Take away everything that is known of somebody whose account is closed: name, e-mail address, password, tokens, secrets and credentials. What they did stays in the journal, under an id that stands for nobody any more.",
-		Example: "  yardbench people close oddvar\n  yardbench people erase oddvar",
+		Example: "  yardbench person close oddvar\n  yardbench person erase oddvar",
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
 			if err := a.sure("erase "+args[0], "Take away everything that is known of "+args[0]+"?"); err != nil {
 				return err
@@ -411,32 +352,8 @@ func (a peopleCommands) people() *cobra.Command {
 			})
 		}),
 	}
-	teams := &cobra.Command{
-		Use: "teams", Short: "List the teams", Example: "  yardbench people teams", Args: cobra.NoArgs,
-		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
-			ts, err := api.Teams(cmd.Context())
-			if err != nil {
-				return err
-			}
-			return a.print(ts, func() {
-				for _, t := range ts {
-					fmt.Fprintln(a.out, clean(t.Name))
-				}
-			})
-		}),
-	}
-	addTeam := &cobra.Command{
-		Use: "add-team NAME", Short: "Add a team (operators)", Example: "  yardbench people add-team Harbour", Args: cobra.ExactArgs(1),
-		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
-			t, err := api.AddTeam(cmd.Context(), args[0])
-			if err != nil {
-				return err
-			}
-			return a.print(t, func() { fmt.Fprintln(a.out, "team "+t.Name+" is added") })
-		}),
-	}
-	c.AddCommand(a.addProgram(), enrol, links, unlink, set, account("close", "Close somebody's account: they are signed out and may not sign in (operators)", true),
-		account("open", "Open a closed account again (operators)", false), erase, teams, addTeam)
+	c.AddCommand(list, set, account("close", "Close somebody's account: they are signed out and may not sign in (operators)", true),
+		account("open", "Open a closed account again (operators)", false), erase)
 	return c
 }
 

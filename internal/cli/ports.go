@@ -13,20 +13,11 @@ import (
 	"yardbench/wire"
 )
 
-func (a portCommands) ports() *cobra.Command {
-	var share, unshare int
-	c := &cobra.Command{
-		Use: "ports NAME", Short: "List a workspace's ports with their addresses, or say who may visit one",
-		Example: "  yardbench ports tide-board\n  yardbench ports tide-board --share 8000\n  yardbench ports tide-board --keep-private 8000", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names,
-		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) (err error) {
-			if share != 0 {
-				_, err = api.SharePort(cmd.Context(), args[0], share, true)
-			} else if unshare != 0 {
-				_, err = api.SharePort(cmd.Context(), args[0], unshare, false)
-			}
-			if err != nil {
-				return err
-			}
+func (a portCommands) port() *cobra.Command {
+	c := &cobra.Command{Use: "port", Short: "The ports of a workspace"}
+	list := &cobra.Command{
+		Use: "list NAME", Short: "List a workspace's ports with their addresses", Example: "  yardbench port list tide-board", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names,
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
 			ps, err := api.Ports(cmd.Context(), args[0])
 			if err != nil {
 				return err
@@ -36,25 +27,43 @@ func (a portCommands) ports() *cobra.Command {
 					fmt.Fprintln(a.out, "its definition forwards no port, and nothing listens in it")
 					return
 				}
-				t := newTable(a.out, "PORT", "LABEL", "LISTENS", "WHO MAY VISIT", "ADDRESS")
-				for _, p := range ps {
-					listens := "nothing"
-					if p.Listening {
-						listens = p.Process
-						if p.Loopback {
-							listens += ", on loopback"
-						}
-					}
-					t.row(strconv.Itoa(p.Number), p.Label, listens, map[bool]string{true: "everybody signed in", false: "only you"}[p.Shared], p.Address)
-				}
-				t.print()
+				a.portTable(ps)
 			})
 		}),
 	}
-	c.Flags().IntVar(&share, "share", 0, "let everybody signed in visit this port")
-	c.Flags().IntVar(&unshare, "keep-private", 0, "let only yourself visit this port")
-	c.MarkFlagsMutuallyExclusive("share", "keep-private")
+	change := func(use, short string, shared bool) *cobra.Command {
+		return &cobra.Command{
+			Use: use + " NAME PORT", Short: short, Example: "  yardbench port " + use + " tide-board 8000", Args: cobra.ExactArgs(2), ValidArgsFunction: a.names,
+			RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+				n, err := strconv.ParseUint(args[1], 10, 16)
+				if err != nil || n == 0 {
+					return usage{fmt.Errorf("%q is no port; write one like 8000", args[1])}
+				}
+				p, err := api.SharePort(cmd.Context(), args[0], int(n), shared)
+				if err != nil {
+					return err
+				}
+				return a.print(p, func() { a.portTable([]wire.Port{p}) })
+			}),
+		}
+	}
+	c.AddCommand(list, change("share", "Let everybody signed in visit a port", true), change("keep-private", "Let only yourself visit a port", false))
 	return c
+}
+
+func (a portCommands) portTable(ps []wire.Port) {
+	t := newTable(a.out, "PORT", "LABEL", "LISTENS", "WHO MAY VISIT", "ADDRESS")
+	for _, p := range ps {
+		listens := "nothing"
+		if p.Listening {
+			listens = p.Process
+			if p.Loopback {
+				listens += ", on loopback"
+			}
+		}
+		t.row(strconv.Itoa(p.Number), p.Label, listens, map[bool]string{true: "everybody signed in", false: "only you"}[p.Shared], p.Address)
+	}
+	t.print()
 }
 
 func (a portCommands) forward() *cobra.Command {

@@ -23,7 +23,7 @@ func (a prebuildCommands) prebuild() *cobra.Command {
 			}
 			return a.print(plans, func() {
 				if len(plans) == 0 {
-					fmt.Fprintln(a.out, "there is no plan; a lead or operator makes one with: yardbench prebuild plan REPOSITORY --on-push")
+					fmt.Fprintln(a.out, "there is no plan; a lead or operator makes one with: yardbench prebuild put REPOSITORY --on-push")
 				}
 				for n, p := range plans {
 					if n > 0 {
@@ -52,8 +52,8 @@ func (a prebuildCommands) prebuild() *cobra.Command {
 	}
 	var in wire.PutPlan
 	plan := &cobra.Command{
-		Use: "plan REPOSITORY", Short: "Make or change the plan of a branch (leads, operators)",
-		Example: "  yardbench prebuild plan tide-board --on-push\n  yardbench prebuild plan berth-planner --at '30 5 * * 1-5' --keep 3", Args: cobra.ExactArgs(1), ValidArgsFunction: a.repositoryNames,
+		Use: "put REPOSITORY", Short: "Make or change the plan of a branch (leads, operators)",
+		Example: "  yardbench prebuild put tide-board --on-push\n  yardbench prebuild put berth-planner --at '30 5 * * 1-5' --keep 3", Args: cobra.ExactArgs(1), ValidArgsFunction: a.repositoryNames,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
 			p, err := api.PutPlan(cmd.Context(), args[0], in)
 			if err != nil {
@@ -64,7 +64,7 @@ func (a prebuildCommands) prebuild() *cobra.Command {
 			})
 		}),
 	}
-	plan.Flags().BoolVar(&in.OnPush, "on-push", false, "on every push that its git host tells of (see: yardbench repos push-key)")
+	plan.Flags().BoolVar(&in.OnPush, "on-push", false, "on every push that its git host tells of (see: yardbench repository push-key)")
 	plan.Flags().StringVar(&in.Timetable, "at", "", "by the clock: minute, hour, day of the month, month, day of the week")
 	plan.Flags().IntVar(&in.Keep, "keep", 0, "how many good prepared images are kept (default 2)")
 	var branch string
@@ -79,7 +79,7 @@ func (a prebuildCommands) prebuild() *cobra.Command {
 		}),
 	}
 	drop := &cobra.Command{
-		Use: "drop REPOSITORY", Short: "Remove a plan with its prepared images (leads, operators)", Example: "  yardbench prebuild drop tide-board --branch main", Args: cobra.ExactArgs(1), ValidArgsFunction: a.repositoryNames,
+		Use: "remove REPOSITORY", Short: "Remove a plan with its prepared images (leads, operators)", Example: "  yardbench prebuild remove tide-board --branch main", Args: cobra.ExactArgs(1), ValidArgsFunction: a.repositoryNames,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
 			if err := a.sure("drop the plan of "+args[0], "Remove the plan of "+clean(args[0])+" with its prepared images?"); err != nil {
 				return err

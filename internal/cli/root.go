@@ -75,6 +75,7 @@ type app struct {
 	yes      bool // nothing that cannot be undone is asked about
 	noInput  bool // nobody is there to be asked
 	address  string
+	running  *cobra.Command
 	began    bool // what the command does has begun: the command line was right
 	carries  bool // the exit code is that of what ran
 }
@@ -156,11 +157,17 @@ func (a *app) say(p *wire.Problem, code int) {
 		return
 	}
 	text := cmp.Or(p.Detail, p.Title)
-	for _, e := range p.Errors {
-		text += "\n  " + e.Field + ": " + e.Detail
+	for _, l := range p.Limits {
+		text += fmt.Sprintf("\n  %s, %s: %s", l.Kind, l.Whose, l.Text)
+		if l.Line > 0 {
+			text += fmt.Sprintf(" (line %d of the house rules, version %d)", l.Line, p.RulesVersion)
+		}
 	}
-	if p.Next != "" {
-		text += "\n" + p.Next
+	for _, e := range p.Errors {
+		text += "\n  " + a.flagOf(e.Field) + ": " + e.Detail
+	}
+	if next := nextSteps(p); next != "" {
+		text += "\n" + next
 	}
 	fmt.Fprintln(a.err, "yardbench: "+clean(text))
 }
@@ -190,9 +197,9 @@ func (a *app) root() *cobra.Command {
 	root.PersistentFlags().BoolVarP(&a.quiet, "quiet", "q", false, "no progress, and of what is made its name alone")
 	root.AddGroup(&cobra.Group{ID: "work", Title: "Workspaces:"}, &cobra.Group{ID: "mine", Title: "You:"}, &cobra.Group{ID: "service", Title: "The service:"})
 	for group, commands := range map[string][]*cobra.Command{
-		"work":    {(workspaceCommands{a}).launch(), (workspaceCommands{a}).errand(), (workspaceCommands{a}).list(), (workspaceCommands{a}).show(), (workspaceCommands{a}).enter(), (workspaceCommands{a}).run(), (workspaceCommands{a}).logs(), (workspaceCommands{a}).start(), (workspaceCommands{a}).stop(), (workspaceCommands{a}).rebuild(), (workspaceCommands{a}).remove(), (workspaceCommands{a}).wait(), (workspaceCommands{a}).hold(), (workspaceCommands{a}).tell(), (workspaceCommands{a}).heed(), (workspaceCommands{a}).operation(), (portCommands{a}).ports(), (portCommands{a}).forward(), (portCommands{a}).open(), (workspaceCommands{a}).services()},
+		"work":    {(workspaceCommands{a}).launch(), (workspaceCommands{a}).errand(), (workspaceCommands{a}).list(), (workspaceCommands{a}).show(), (workspaceCommands{a}).enter(), (workspaceCommands{a}).run(), (workspaceCommands{a}).logs(), (workspaceCommands{a}).start(), (workspaceCommands{a}).stop(), (workspaceCommands{a}).rebuild(), (workspaceCommands{a}).remove(), (workspaceCommands{a}).wait(), (workspaceCommands{a}).hold(), (workspaceCommands{a}).tell(), (workspaceCommands{a}).heed(), (workspaceCommands{a}).operation(), (portCommands{a}).port(), (portCommands{a}).forward(), (portCommands{a}).open(), (workspaceCommands{a}).service()},
 		"mine":    {(peopleCommands{a}).signIn(), (peopleCommands{a}).signOut(), (peopleCommands{a}).whoami(), (peopleCommands{a}).password(), (peopleCommands{a}).enrol(), (peopleCommands{a}).secret(), (peopleCommands{a}).credential(), (peopleCommands{a}).token(), (rulesCommands{a}).cost()},
-		"service": {(peopleCommands{a}).repos(), (definitionCommands{a}).definition(), (definitionCommands{a}).starter(), (prebuildCommands{a}).prebuild(), (adoptCommands{a}).adopt(), (adoptCommands{a}).letGo(), (peopleCommands{a}).people(), (rulesCommands{a}).rules(), (journalCommands{a}).journal(), (journalCommands{a}).webhook(), (serviceCommands{a}).doctor(), (serviceCommands{a}).version(), (serviceCommands{a}).serve()},
+		"service": {(peopleCommands{a}).repository(), (definitionCommands{a}).definition(), (definitionCommands{a}).starter(), (prebuildCommands{a}).prebuild(), (adoptCommands{a}).container(), (adoptCommands{a}).adopt(), (adoptCommands{a}).letGo(), (peopleCommands{a}).person(), (peopleCommands{a}).program(), (peopleCommands{a}).team(), (peopleCommands{a}).enrolment(), (rulesCommands{a}).rules(), (journalCommands{a}).journal(), (journalCommands{a}).webhook(), (serviceCommands{a}).doctor(), (serviceCommands{a}).version(), (serviceCommands{a}).serve()},
 	} {
 		for _, c := range commands {
 			c.GroupID = group

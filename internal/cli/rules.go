@@ -27,7 +27,7 @@ func (a rulesCommands) rules() *cobra.Command {
 	}
 	show.Flags().IntVar(&version, "version", 0, "an older version")
 	versions := &cobra.Command{
-		Use: "versions", Short: "List the versions with who made them, why, and what they changed", Example: "  yardbench rules versions", Args: cobra.NoArgs,
+		Use: "list", Short: "List the versions with who made them, why, and what they changed", Example: "  yardbench rules list", Args: cobra.NoArgs,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
 			vs, err := api.RulesVersions(cmd.Context())
 			if err != nil {

@@ -204,9 +204,10 @@ func writeStarter(s wire.FilledStarter, folder string, force bool) error {
 	return nil
 }
 
-func (a workspaceCommands) services() *cobra.Command {
-	return &cobra.Command{
-		Use: "services NAME", Short: "List the services beside a workspace, with how each is", Example: "  yardbench services route-notes\n  yardbench logs route-notes --service levels", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names,
+func (a workspaceCommands) service() *cobra.Command {
+	c := &cobra.Command{Use: "service", Short: "The services beside a workspace"}
+	c.AddCommand(&cobra.Command{
+		Use: "list NAME", Short: "List the services beside a workspace, with how each is", Example: "  yardbench service list route-notes\n  yardbench logs route-notes --service levels", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
 			all, err := api.Services(cmd.Context(), args[0])
 			if err != nil {
@@ -228,5 +229,6 @@ func (a workspaceCommands) services() *cobra.Command {
 				t.print()
 			})
 		}),
-	}
+	})
+	return c
 }

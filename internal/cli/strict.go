@@ -14,7 +14,7 @@ import (
 // carries tells of a command that its exit code is that of what ran.
 func carries(c *cobra.Command) bool {
 	p := c.CommandPath()
-	return p == "yardbench run" || p == "yardbench enter"
+	return p == "yardbench run" || p == "yardbench enter" // an errand says it by itself, once its own line is right
 }
 
 // groupMark marks a command that only holds others.
@@ -73,7 +73,7 @@ func (a *app) strict(c *cobra.Command) {
 					return err
 				}
 			}
-			a.began = true
+			a.began, a.running = true, c
 			return run(c, args)
 		}
 	}

@@ -117,13 +117,19 @@ func reaches(scopes, repositories []string) string {
 	return s
 }
 
-// addProgram makes an account for programs.
+// program are the accounts of programs.
+func (a peopleCommands) program() *cobra.Command {
+	c := &cobra.Command{Use: "program", Short: "Accounts of programs, which belong to a team (leads, operators)"}
+	c.AddCommand(a.addProgram())
+	return c
+}
+
 func (a peopleCommands) addProgram() *cobra.Command {
 	var in wire.NewProgram
 	c := &cobra.Command{
-		Use: "add-program NAME", Short: "Make an account for programs, which belongs to a team (leads, operators)",
+		Use: "add NAME", Short: "Make an account for programs, which belongs to a team (leads, operators)",
 		Long:    "Make an account for programs. It belongs to a team and to no person: nobody signs in with it, and what it does goes on when the person who made it is gone. Programs use it by tokens.",
-		Example: "  yardbench people add-program nightwatch --team Harbour --purpose 'reviews of pull requests'\n  yardbench token add reviews --of nightwatch --scope launch --scope work", Args: cobra.ExactArgs(1),
+		Example: "  yardbench program add nightwatch --team Harbour --purpose 'reviews of pull requests'\n  yardbench token add reviews --of nightwatch --scope launch --scope work", Args: cobra.ExactArgs(1),
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
 			in.Name = args[0]
 			p, err := api.AddProgram(cmd.Context(), in)

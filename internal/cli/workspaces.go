@@ -253,7 +253,7 @@ func (a workspaceCommands) show() *cobra.Command {
 				}
 				line("last 24 h", strip(w.Day, time.Now())+"   # worked in, - idle, . at rest")
 				if len(w.Ports) > 0 {
-					line("ports", strings.Trim(fmt.Sprint(w.Ports), "[]")+"; see: yardbench ports "+w.Name)
+					line("ports", strings.Trim(fmt.Sprint(w.Ports), "[]")+"; see: yardbench port list "+w.Name)
 				}
 				end := "under way"
 				if sh.EndedAt != nil {

@@ -29,16 +29,49 @@ type Fault struct {
 	Detail string // what happened, naming the thing
 	Next   string // what to do about it; may be empty
 	Parts  []Part
-	After  time.Duration // when to ask again; 0 is not said
-	Now    any           // how the thing stands now, as the door tells of it; nil is not said
+	// Actions are what may be done about it, the most useful first; Next says in
+	// words what they are for.
+	Actions []Action
+	// Limits are those that it would go over, and Rules the version of the house
+	// rules that has them; Workspace is the one that it is about, as NAME.OWNER.
+	Limits    []Limit
+	Rules     int
+	Workspace string
+	After     time.Duration // when to ask again; 0 is not said
+	Now       any           // how the thing stands now, as the door tells of it; nil is not said
+}
+
+// Action is something that may be done: an operation of the HTTP door by its id,
+// what it is done to, and which of its parameters are to be true. Every door says
+// it in its own way: as a command, a link.
+type Action struct {
+	Rel, Subject string
+	With         []string
+}
+
+// Do is an action.
+func Do(rel, subject string, with ...string) Action { return Action{rel, subject, with} }
+
+// Limit is a limit and how what was asked stands to it, in numbers of its kind.
+type Limit struct {
+	Kind, Whose          string
+	Used, Asked, Allowed int64
+	Text                 string // the same for people
+	Line                 int    // of the house rules' document, where it is written; 0 where it is not
 }
 
 // Part is what is wrong with one part of what was asked.
-type Part struct{ Field, Detail string }
+type Part struct {
+	Field  string // a JSON Pointer (RFC 6901) into what was asked, or a place in a file
+	Detail string
+}
 
 // Error is the fault on one line.
 func (f *Fault) Error() string {
 	s := f.Detail
+	for _, l := range f.Limits {
+		s += "; " + l.Kind + ", " + l.Whose + ": " + l.Text
+	}
 	for _, p := range f.Parts {
 		s += "; " + p.Field + ": " + p.Detail
 	}

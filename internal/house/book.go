@@ -6,6 +6,7 @@ package house
 import (
 	"context"
 	"fmt"
+	"strings"
 	"sync"
 	"time"
 
@@ -44,6 +45,17 @@ func (b *Book) Rules(ctx context.Context, q store.Q) (rules.Rules, int, error) {
 	}
 	b.document, b.rules = v.Document, r
 	return r, v.Version, nil
+}
+
+// LimitLine is the line of the house rules in force in which a limit of a person,
+// or of "team NAME", stands; 0 where it is not to be had.
+func (b *Book) LimitLine(ctx context.Context, q store.Q, whose string, k rules.Kind) int {
+	v, err := q.Rules(ctx)
+	if err != nil {
+		return 0
+	}
+	name, team := strings.CutPrefix(whose, "team ")
+	return rules.LimitLine([]byte(v.Document), team, name, k)
 }
 
 // Rates gives the rates of every version of the rules, by time.

@@ -15,6 +15,7 @@ import (
 	"yardbench/internal/core/policy"
 	"yardbench/internal/core/quota"
 	"yardbench/internal/core/rules"
+	"yardbench/internal/fault"
 	"yardbench/internal/house"
 	"yardbench/internal/reconcile"
 	"yardbench/internal/store"
@@ -114,14 +115,14 @@ func (s *Adoptions) Adopt(ctx context.Context, a Actor, container string, in wir
 		}
 	}
 	if found != 1 {
-		return wire.Workspace{}, notFound("container", container, "see those that run and belong to nobody with: yardbench adopt")
+		return wire.Workspace{}, notFound("container", container, "see those that run and belong to nobody", fault.Do("list-containers", ""))
 	}
 	if o.ReadOnly {
 		return wire.Workspace{}, conflict("read-only", quote(o.Name)+" is read-only: no steward can be put into it", "")
 	}
 	owner, err := s.store.Read().PersonByName(ctx, in.Owner)
 	if errors.Is(err, store.ErrNotFound) || err == nil && (owner.ClosedAt != nil) {
-		return wire.Workspace{}, notFound("person", in.Owner, "see them with: yardbench people")
+		return wire.Workspace{}, notFound("person", in.Owner, "see who is here", fault.Do("list-people", ""))
 	}
 	if err != nil {
 		return wire.Workspace{}, err
@@ -140,7 +141,7 @@ func (s *Adoptions) Adopt(ctx context.Context, a Actor, container string, in wir
 	if in.Size == "" {
 		var ok bool
 		if in.Size, ok = sizeFor(house, o); !ok {
-			return wire.Workspace{}, invalid("the bounds of "+quote(o.Name)+" fit no size: "+boundsOf(o), "say what it counts for with --size: "+strings.Join(house.Order, ", "))
+			return wire.Workspace{}, at(invalid("the bounds of "+quote(o.Name)+" fit no size: "+boundsOf(o), "say what it counts for"), "/size", "one of "+strings.Join(house.Order, ", "))
 		}
 	}
 	size, ok := house.Sizes[in.Size]
@@ -155,7 +156,7 @@ func (s *Adoptions) Adopt(ctx context.Context, a Actor, container string, in wir
 		in.Name = strings.Trim(in.Name[:min(len(in.Name), 40)], "-")
 	}
 	if !workspaceName.MatchString(in.Name) {
-		return wire.Workspace{}, invalid(quote(in.Name)+" is no workspace name", "give one with --name: lower-case letters, digits and dashes, starting with a letter, at most 40")
+		return wire.Workspace{}, at(invalid(quote(in.Name)+" is no workspace name", "give another"), "/name", "lower-case letters, digits and dashes, starting with a letter, at most 40")
 	}
 	w := store.Workspace{ID: store.NewID(), OwnerID: owner.ID, Name: in.Name, RepositoryID: r.ID, Phase: lifecycle.Waiting, Wanted: lifecycle.WantReady, Body: 1, Volume: 1,
 		Plan: &store.Plan{Image: o.Image, Adopted: &store.Adopted{Container: o.ID, Name: o.Name}, Definition: definition.Definition{Image: o.Image, User: cmp.Or(in.User, o.User, "root"), Folder: path.Clean(in.Folder)}},
@@ -186,7 +187,7 @@ func (s *Adoptions) Adopt(ctx context.Context, a Actor, container string, in wir
 		return err
 	})
 	if store.IsDuplicate(err) {
-		return wire.Workspace{}, conflict("name-taken", owner.Name+" has a workspace "+quote(w.Name)+" already", "choose another name with --name")
+		return wire.Workspace{}, at(conflict("name-taken", owner.Name+" has a workspace "+quote(w.Name)+" already", "choose another name"), "/name", "it is taken")
 	}
 	if err != nil {
 		return wire.Workspace{}, fromRoom(err)

@@ -84,7 +84,7 @@ func (s *Definitions) plan(ctx context.Context, person string, r store.Repositor
 func (s *Definitions) planBeside(ctx context.Context, person string, r store.Repository, def definition.Definition, b definition.Beside) (store.Beside, error) {
 	other, err := s.store.Read().RepositoryByName(ctx, b.Repository)
 	if errors.Is(err, store.ErrNotFound) {
-		return store.Beside{}, invalidAs("definition", fmt.Sprintf("the repository %s, wanted beside %s, is not registered", quote(b.Repository), r.Name), "see those that are with: yardbench repos")
+		return store.Beside{}, invalidAs("definition", fmt.Sprintf("the repository %s, wanted beside %s, is not registered", quote(b.Repository), r.Name), "see those that are", fault.Do("list-repositories", ""))
 	}
 	if err != nil {
 		return store.Beside{}, err
@@ -128,7 +128,7 @@ func (s *Definitions) planAsRepository(ctx context.Context, r store.Repository, 
 		if c.Username != "" {
 			why = "the git host refuses its credential"
 		}
-		return store.Plan{}, conflict("repository-credential", "prebuilds of "+r.Name+" cannot read it: "+why, "an operator gives it one with: yardbench repos credential "+r.Name+" --username NAME")
+		return store.Plan{}, conflict("repository-credential", "prebuilds of "+r.Name+" cannot read it: "+why, "an operator gives it one", fault.Do("put-repository-credential", r.Name))
 	}
 	if err != nil {
 		return store.Plan{}, fromRoom(err)
@@ -391,7 +391,7 @@ func (s *Definitions) CompareDefinitions(ctx context.Context, a Actor, repositor
 			return wire.DefinitionChanges{}, err
 		}
 		if len(found.Values) == 0 {
-			return wire.DefinitionChanges{}, conflict("definition-refused", "the definition at "+found.Branch+" is refused, and comes to nothing", "see what is wrong with it: yardbench definition check "+found.Repository+"@"+found.Branch)
+			return wire.DefinitionChanges{}, conflict("definition-refused", "the definition at "+found.Branch+" is refused, and comes to nothing", "see what is wrong with it", fault.Do("check-definition", found.Repository+"@"+found.Branch))
 		}
 		sides[i] = found
 	}

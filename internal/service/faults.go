@@ -12,38 +12,44 @@ import (
 	"yardbench/internal/yard"
 )
 
-func invalid(detail, next string) *fault.Fault {
-	return &fault.Fault{Class: fault.Invalid, Kind: "invalid", Detail: detail, Next: next}
+func invalid(detail, next string, do ...fault.Action) *fault.Fault {
+	return &fault.Fault{Class: fault.Invalid, Kind: "invalid", Detail: detail, Next: next, Actions: do}
 }
 
 // invalidAs is invalid with a kind of its own.
-func invalidAs(kind, detail, next string) *fault.Fault {
-	f := invalid(detail, next)
+func invalidAs(kind, detail, next string, do ...fault.Action) *fault.Fault {
+	f := invalid(detail, next, do...)
 	f.Kind = kind
 	return f
 }
 
-func notFound(what, name, next string) error {
+func notFound(what, name, next string, do ...fault.Action) error {
 	if name != "" {
 		what += " " + quote(name)
 	}
-	return &fault.Fault{Class: fault.Missing, Kind: "not-found", Detail: "there is no " + what, Next: next}
+	return &fault.Fault{Class: fault.Missing, Kind: "not-found", Detail: "there is no " + what, Next: next, Actions: do}
 }
 
-func conflict(kind, detail, next string) *fault.Fault {
-	return &fault.Fault{Class: fault.Conflict, Kind: kind, Detail: detail, Next: next}
+func conflict(kind, detail, next string, do ...fault.Action) *fault.Fault {
+	return &fault.Fault{Class: fault.Conflict, Kind: kind, Detail: detail, Next: next, Actions: do}
 }
 
 func forbidden(detail, next string) error {
 	return &fault.Fault{Class: fault.Denied, Kind: "forbidden", Detail: detail, Next: next}
 }
 
-func stranger(kind, detail, next string) error {
-	return &fault.Fault{Class: fault.Stranger, Kind: kind, Detail: detail, Next: next}
+func stranger(kind, detail, next string, do ...fault.Action) error {
+	return &fault.Fault{Class: fault.Stranger, Kind: kind, Detail: detail, Next: next, Actions: do}
 }
 
 func away(kind, detail, next string) *fault.Fault {
 	return &fault.Fault{Class: fault.Away, Kind: kind, Detail: detail, Next: next}
+}
+
+// at says of a refusal which part of what was asked is meant, by its JSON Pointer.
+func at(f *fault.Fault, pointer, detail string) *fault.Fault {
+	f.Parts = append(f.Parts, fault.Part{Field: pointer, Detail: detail})
+	return f
 }
 
 func quote(s string) string {
@@ -72,7 +78,7 @@ func fromRoom(err error) error {
 	case errors.As(err, &rp):
 		return invalid(rp.What, rp.Next)
 	case errors.Is(err, outside.ErrAway):
-		return away("steward-away", err.Error(), "try again in a moment; if it stays away: yardbench stop, then start")
+		return away("steward-away", err.Error(), "try again in a moment; if it stays away, stop the workspace and start it")
 	case errors.Is(err, yard.ErrAway):
 		return away("yard-away", err.Error(), "try again when it answers")
 	case errors.Is(err, yard.ErrRefused):

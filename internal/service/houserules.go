@@ -79,7 +79,7 @@ func (s *HouseRules) Version(ctx context.Context, a Actor, number int) (wire.Rul
 		number = len(rows)
 	}
 	if number < 1 || number > len(rows) {
-		return wire.Rules{}, notFound("version of the house rules", strconv.Itoa(number), "see them with: yardbench rules versions")
+		return wire.Rules{}, notFound("version of the house rules", strconv.Itoa(number), "see them", fault.Do("list-rules", ""))
 	}
 	return s.versionView(ctx, rows, number-1), nil
 }

@@ -14,6 +14,7 @@ import (
 
 	"yardbench/internal/core/journal"
 	"yardbench/internal/core/policy"
+	"yardbench/internal/fault"
 	"yardbench/internal/store"
 	"yardbench/wire"
 )
@@ -176,7 +177,7 @@ func (s *Journal) Journal(ctx context.Context, a Actor, in JournalQuery) ([]wire
 	if in.Person != "" {
 		p, err := s.store.Read().PersonByName(ctx, in.Person)
 		if err != nil || !a.mayOf(policy.SeeJournal, p) {
-			return nil, notFound("person", in.Person, "see who is here with: yardbench people")
+			return nil, notFound("person", in.Person, "see who is here", fault.Do("list-people", ""))
 		}
 		f.Person = p.ID
 	}

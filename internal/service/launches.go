@@ -189,7 +189,7 @@ func some(names []string) string {
 // the reservation. The refusal names each limit that is exceeded and what of
 // the owner's own could be stopped.
 func (s *Launches) admit(ctx context.Context, tx *store.Tx, owner store.Person, asked rules.Amounts) error {
-	house, _, err := s.house.Rules(ctx, tx.Q)
+	house, version, err := s.house.Rules(ctx, tx.Q)
 	if err != nil {
 		return err
 	}
@@ -202,10 +202,11 @@ func (s *Launches) admit(ctx context.Context, tx *store.Tx, owner store.Person, 
 		return nil
 	}
 	p := conflict("over-limit", "this would go over a limit of the house rules", "")
+	p.Rules = version
 	removing := false
 	for _, l := range lines {
 		if l.Over() {
-			p.Parts = append(p.Parts, fault.Part{Field: fmt.Sprintf("%s, %s", l.Kind, l.Whose), Detail: l.String()})
+			p.Limits = append(p.Limits, fault.Limit{Kind: string(l.Kind), Whose: l.Whose, Used: l.Used, Asked: l.Asked, Allowed: l.Allowed, Text: l.String(), Line: s.house.LimitLine(ctx, tx.Q, l.Whose, l.Kind)})
 			removing = removing || l.Kind == rules.Existing
 		}
 	}
@@ -224,9 +225,11 @@ func (s *Launches) admit(ctx context.Context, tx *store.Tx, owner store.Person, 
 	}
 	switch {
 	case removing && len(remove) > 0:
-		p.Next = "remove one that you do not need: " + some(remove) + " (yardbench remove NAME)"
+		p.Next = "remove one that you do not need: " + some(remove)
+		p.Actions = append(p.Actions, fault.Do("remove-workspace", remove[0]))
 	case len(stop) > 0:
-		p.Next = "stop one of yours that runs: " + some(stop) + " (yardbench stop NAME); or ask an operator for more"
+		p.Next = "ask an operator for more, or stop one of yours that runs: " + some(stop)
+		p.Actions = append(p.Actions, fault.Do("stop-workspace", stop[0]))
 	default:
 		p.Next = "what is used is your team's; ask them to stop something, or an operator for more"
 	}
@@ -415,7 +418,7 @@ func NewPortKey() string {
 }
 
 func nameTaken(name string) error {
-	return conflict("name-taken", "you have a workspace "+quote(name)+" already", "choose another with --name, or remove that one: yardbench remove "+name)
+	return at(conflict("name-taken", "you have a workspace "+quote(name)+" already", "choose another name, or remove that one", fault.Do("remove-workspace", name)), "/name", "it is taken")
 }
 
 // freeName is the repository's name, with a number where that is taken.

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"yardbench/internal/core/page"
+	"yardbench/internal/fault"
 	"yardbench/internal/store"
 	"yardbench/wire"
 )
@@ -20,7 +21,7 @@ func (s *views) sheet(ctx context.Context, w store.Workspace, number int) (store
 	}
 	sh, err := s.store.Read().SheetByNumber(ctx, w.ID, number)
 	if errors.Is(err, store.ErrNotFound) {
-		err = notFound("launch sheet", strconv.Itoa(number), "see them with: yardbench show "+w.Name)
+		err = notFound("launch sheet", strconv.Itoa(number), "see them", fault.Do("list-sheets", w.Name))
 	}
 	return sh, err
 }

@@ -42,7 +42,7 @@ func (s *Openings) Openings(ctx context.Context, a Actor) (out []wire.Opening, e
 		return nil, err
 	}
 	for _, e := range open {
-		say(e.Role == policy.Operator, "people", "operator-link", fmt.Sprintf("an enrolment link for an operator is open until %s: whoever has it is one", e.ExpiresAt.UTC().Format("2006-01-02 15:04 MST")), "use it, or: yardbench people end-link "+e.ID)
+		say(e.Role == policy.Operator, "people", "operator-link", fmt.Sprintf("an enrolment link for an operator is open until %s: whoever has it is one", e.ExpiresAt.UTC().Format("2006-01-02 15:04 MST")), "use it, or take it back: enrolment link "+e.ID)
 	}
 	rules, _, err := s.house.Rules(ctx, s.store.Read())
 	if err != nil {

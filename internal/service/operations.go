@@ -87,7 +87,7 @@ func (s *Operations) Make(ctx context.Context, a Actor, in wire.NewOperation) (w
 		return wire.Operation{}, err
 	}
 	if len(of) == 0 {
-		return wire.Operation{}, invalid("no workspace is so", "see which there are: yardbench list")
+		return wire.Operation{}, invalid("no workspace is so", "see which there are", fault.Do("list-workspaces", ""))
 	}
 	if len(of) > operationMost {
 		return wire.Operation{}, invalid(fmt.Sprintf("%d workspaces are so; an operation takes at most %d", len(of), operationMost), "narrow it")
@@ -104,7 +104,7 @@ func (s *Operations) Make(ctx context.Context, a Actor, in wire.NewOperation) (w
 		}
 		open = slices.DeleteFunc(open, func(o store.Operation) bool { return o.PersonID != a.ID })
 		if len(open) >= operationsOpen {
-			return conflict("too-many", fmt.Sprintf("%d operations of yours are under way", len(open)), "wait until one is over, or cancel one: yardbench operations")
+			return conflict("too-many", fmt.Sprintf("%d operations of yours are under way", len(open)), "wait until one is over, or cancel one", fault.Do("list-operations", ""))
 		}
 		if err := tx.AddOperation(ctx, &o, of); err != nil {
 			return err
@@ -156,7 +156,7 @@ func (s *Operations) mine(ctx context.Context, a Actor, o store.Operation) bool 
 func (s *Operations) find(ctx context.Context, a Actor, id string) (store.Operation, error) {
 	o, err := s.store.Read().OperationByID(ctx, id)
 	if errors.Is(err, store.ErrNotFound) || err == nil && !s.mine(ctx, a, o) {
-		return o, notFound("operation", id, "see yours with: yardbench operations")
+		return o, notFound("operation", id, "see yours", fault.Do("list-operations", ""))
 	}
 	return o, err
 }
@@ -415,6 +415,9 @@ func (s *Operations) ask(ctx context.Context, o store.Operation, w *store.Outcom
 		return err
 	}
 	w.State, w.Kind, w.Detail = operation.Refused, f.Kind, f.Detail
+	for _, l := range f.Limits {
+		w.Detail += "; " + l.Kind + ", " + l.Whose + ": " + l.Text
+	}
 	for _, p := range f.Parts {
 		w.Detail += "; " + p.Field + ": " + p.Detail
 	}

@@ -13,6 +13,7 @@ import (
 
 	"yardbench/internal/core/journal"
 	"yardbench/internal/core/policy"
+	"yardbench/internal/fault"
 	"yardbench/internal/password"
 	"yardbench/internal/store"
 	"yardbench/wire"
@@ -143,7 +144,7 @@ func (s *People) team(ctx context.Context, name string) (store.Team, error) {
 	}
 	t, err := s.store.Read().TeamByName(ctx, name)
 	if errors.Is(err, store.ErrNotFound) {
-		return t, notFound("team", name, "see them with: yardbench people teams")
+		return t, notFound("team", name, "see them", fault.Do("list-teams", ""))
 	}
 	return t, err
 }
@@ -152,7 +153,7 @@ func (s *People) team(ctx context.Context, name string) (store.Team, error) {
 func (s *People) person(ctx context.Context, a Actor, name string, action policy.Action) (store.Person, error) {
 	p, err := s.store.Read().PersonByName(ctx, name)
 	if errors.Is(err, store.ErrNotFound) || (err == nil && !a.mayOf(policy.SeePeople, p)) {
-		return p, notFound("person", name, "see who is here with: yardbench people")
+		return p, notFound("person", name, "see who is here", fault.Do("list-people", ""))
 	}
 	if err == nil && !a.mayOf(action, p) {
 		return p, denied(a, "change "+p.Name)
@@ -217,7 +218,7 @@ func (s *People) ErasePerson(ctx context.Context, a Actor, name string) error {
 		return err
 	}
 	if p.ID == a.ID || p.ClosedAt == nil {
-		return conflict("account-open", quote(p.Name)+" has an open account, and may sign in", "close it first: yardbench people close "+p.Name)
+		return conflict("account-open", quote(p.Name)+" has an open account, and may sign in", "close it first", fault.Do("change-person", p.Name, "closed"))
 	}
 	gone := "gone" + p.ID[:6]
 	return s.store.Write(ctx, func(tx *store.Tx) error {
@@ -260,7 +261,7 @@ func (s *People) Enrol(ctx context.Context, a Actor, in wire.NewEnrolment) (wire
 			return wire.Enrolment{}, err
 		}
 		if p.Program {
-			return wire.Enrolment{}, conflict("no-program", quote(p.Name)+" is the account of programs: nobody signs in with it", "make it a token: yardbench token add NAME --of "+p.Name)
+			return wire.Enrolment{}, conflict("no-program", quote(p.Name)+" is the account of programs: nobody signs in with it", "make it a token", fault.Do("make-program-token", p.Name))
 		}
 		e.PersonID, e.Person, e.Role, e.TeamID, e.Team = p.ID, p.Name, p.Role, p.TeamID, p.Team
 	}
@@ -320,7 +321,7 @@ func (s *People) EndEnrolment(ctx context.Context, a Actor, id string) error {
 		return tx.Journal(ctx, id, "", a.ID, journal.EnrolmentEnded{})
 	})
 	if errors.Is(err, store.ErrNotFound) {
-		return notFound("open enrolment link", id, "see them with: yardbench people links")
+		return notFound("open enrolment link", id, "see them", fault.Do("list-enrolments", ""))
 	}
 	return err
 }

@@ -131,7 +131,7 @@ func (s *Prebuilds) findPlan(ctx context.Context, a Actor, repository, branch st
 	}
 	p, err := s.store.Read().PrebuildPlan(ctx, r.ID, branch)
 	if errors.Is(err, store.ErrNotFound) {
-		return r, p, notFound("prebuild plan for branch", branch, "make one with: yardbench prebuild plan "+r.Name+" --branch "+branch)
+		return r, p, notFound("prebuild plan for branch", branch, "make one", fault.Do("put-plan", r.Name))
 	}
 	return r, p, err
 }
@@ -269,7 +269,7 @@ func (s *Prebuilds) RunPlan(ctx context.Context, a Actor, repository, branch str
 		return wire.PrebuildRun{}, err
 	}
 	if run == nil {
-		return wire.PrebuildRun{}, conflict("not-now", "a run of this plan is under way; another begins when it has ended, if there is something new by then", "follow it with: yardbench prebuild list")
+		return wire.PrebuildRun{}, conflict("not-now", "a run of this plan is under way; another begins when it has ended, if there is something new by then", "see how it goes", fault.Do("list-plans", ""))
 	}
 	return runView(*run), nil
 }
@@ -346,7 +346,7 @@ func (s *Prebuilds) findRun(ctx context.Context, a Actor, id string) (store.Work
 		w, err = s.store.Read().WorkspaceByID(ctx, run.WorkspaceID)
 	}
 	if errors.Is(err, store.ErrNotFound) || err == nil && !a.Grant.Holds(w.RepositoryID) {
-		return store.Workspace{}, notFound("prebuild run", id, "see them with: yardbench prebuild list")
+		return store.Workspace{}, notFound("prebuild run", id, "see them", fault.Do("list-plans", ""))
 	}
 	if err != nil {
 		return store.Workspace{}, err

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"yardbench/internal/core/policy"
+	"yardbench/internal/fault"
 	"yardbench/internal/store"
 	"yardbench/wire"
 )
@@ -47,7 +48,7 @@ func (s *Programs) Add(ctx context.Context, a Actor, in wire.NewProgram) (wire.P
 func (s *Programs) find(ctx context.Context, a Actor, name string) (store.Person, error) {
 	p, err := s.people.person(ctx, a, name, policy.ChangeServices)
 	if err == nil && !p.Program {
-		err = conflict("no-program", quote(p.Name)+" is a person, who alone makes and ends their tokens", "close the account, if it is to end: yardbench people close "+p.Name)
+		err = conflict("no-program", quote(p.Name)+" is a person, who alone makes and ends their tokens", "close the account, if it is to end", fault.Do("change-person", p.Name, "closed"))
 	}
 	if err == nil && p.Role != policy.Developer && !a.may(policy.ChangePeople) {
 		err = denied(a, "make tokens of an account that is more than a developer")
@@ -71,7 +72,7 @@ func (s *Programs) MakeToken(ctx context.Context, a Actor, name string, in wire.
 		return wire.MadeToken{}, err
 	}
 	if p.ClosedAt != nil {
-		return wire.MadeToken{}, conflict("not-now", "the account of "+quote(p.Name)+" is closed", "open it: yardbench people open "+p.Name)
+		return wire.MadeToken{}, conflict("not-now", "the account of "+quote(p.Name)+" is closed", "open it", fault.Do("change-person", p.Name))
 	}
 	t, err := s.signIns.makeToken(ctx, a, p, in)
 	t.Of = p.Name

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"yardbench/internal/core/journal"
+	"yardbench/internal/fault"
 	"yardbench/internal/store"
 	"yardbench/internal/vault"
 	"yardbench/wire"
@@ -50,7 +51,7 @@ func (s *Pushes) NewPushKey(ctx context.Context, a Actor, repository, key string
 // Pushed takes the news of a push: body as it came, with the time and mark
 // from its headers. Every wrong one is answered alike.
 func (s *Pushes) Pushed(ctx context.Context, in wire.Push, body []byte, at, mark string) (wire.Pushed, error) {
-	refused := stranger("push-mark", "this news of a push is not signed by its repository's git host, or is too old", "see docs/pushes.md; a fresh key is made with: yardbench repos push-key REPOSITORY")
+	refused := stranger("push-mark", "this news of a push is not signed by its repository's git host, or is too old", "see docs/pushes.md; an operator makes a fresh key", fault.Do("make-push-key", "REPOSITORY"))
 	sent, err := time.Parse(time.RFC3339, at)
 	if err != nil || s.now().Sub(sent).Abs() > pushWindow {
 		return wire.Pushed{}, refused

@@ -8,6 +8,7 @@ import (
 
 	"yardbench/internal/core/journal"
 	"yardbench/internal/core/policy"
+	"yardbench/internal/fault"
 	"yardbench/internal/repo"
 	"yardbench/internal/session"
 	"yardbench/internal/store"
@@ -48,7 +49,7 @@ func repositoryView(r store.Repository) wire.Repository {
 func (s *Repositories) repository(ctx context.Context, a Actor, name string) (store.Repository, error) {
 	r, err := s.store.Read().RepositoryByName(ctx, name)
 	if errors.Is(err, store.ErrNotFound) || (err == nil && (!a.Grant.Holds(r.ID) || !a.may(policy.SeeRepositories))) {
-		return r, notFound("repository", name, "see what is registered with: yardbench repos")
+		return r, notFound("repository", name, "see what is registered", fault.Do("list-repositories", ""))
 	}
 	return r, err
 }
@@ -89,7 +90,7 @@ func (s *Repositories) AddRepository(ctx context.Context, a Actor, in wire.NewRe
 		return tx.Journal(ctx, r.ID, "", a.ID, journal.RepositoryAdded{Name: r.Name, URL: r.URL, Team: r.Team})
 	})
 	if store.IsDuplicate(err) {
-		return wire.Repository{}, conflict("name-taken", "there is a repository "+quote(name)+" already", "give another with --name")
+		return wire.Repository{}, at(conflict("name-taken", "there is a repository "+quote(name)+" already", "give it another name"), "/name", "it is taken")
 	}
 	return repositoryView(r), err
 }
@@ -122,7 +123,7 @@ func (s *Repositories) PutCredential(ctx context.Context, a Actor, name string, 
 func (s *Repositories) DropCredential(ctx context.Context, a Actor, name string) error {
 	r, err := s.changing(ctx, a, name)
 	if err == nil && r.ReadUsername == "" {
-		err = notFound("credential of the repository", name, "give it one with: yardbench repos credential "+name+" --username NAME")
+		err = notFound("credential of the repository", name, "give it one", fault.Do("put-repository-credential", name))
 	}
 	if err != nil {
 		return err

@@ -79,7 +79,7 @@ func (s *Secrets) putSecret(ctx context.Context, a Actor, row store.Secret, in w
 			row.Everywhere, row.Repositories = old[i].Everywhere, old[i].Repositories
 		}
 	} else if row.Level == secret.OfPerson && !in.Everywhere && len(in.Repositories) == 0 {
-		return wire.Secret{}, invalid(row.Name+" is new: say whom it is given to", "name repositories with --for tide-board,fare-desk, or say --everywhere")
+		return wire.Secret{}, at(at(invalid(row.Name+" is new: say whom it is given to", ""), "/repositories", "those whose workspaces get it"), "/everywhere", "or all do")
 	}
 	if in.Form != "" {
 		row.Form = secret.Form(in.Form)
@@ -204,7 +204,7 @@ func (s *Secrets) dropSecret(ctx context.Context, a Actor, row store.Secret) err
 		return tx.Journal(ctx, row.SubjectID, secretOwner(row), a.ID, journal.SecretRemoved{Name: row.Name, Level: row.Level})
 	})
 	if errors.Is(err, store.ErrNotFound) {
-		return notFound("secret", row.Name, "see them with: yardbench secret list")
+		return notFound("secret", row.Name, "see them", fault.Do("list-secrets", ""))
 	}
 	if err == nil {
 		s.secretsChanged(row)
@@ -260,7 +260,7 @@ func (s *Secrets) ExplainSecrets(ctx context.Context, a Actor, repository string
 		out = append(out, wire.SecretChoice{Name: c.Name, Level: string(c.Level), Form: string(c.Form), Version: c.Version, Given: c.Given, Wanted: is, Why: c.Why})
 	}
 	for _, n := range secret.Missing(wantedNames(plan.Definition), cs) {
-		why := "the definition asks for it and nobody gives it; give yours with: yardbench secret put " + n + " --for " + r.Name
+		why := "the definition asks for it and nobody gives it"
 		if d := wanted[n]; d != "" {
 			why = fmt.Sprintf("%s: %s", d, why)
 		}
@@ -322,7 +322,7 @@ func (s *Secrets) DropGitCredential(ctx context.Context, a Actor, host string) e
 		return tx.Journal(ctx, a.ID, a.ID, a.ID, journal.CredentialRemoved{Host: host})
 	})
 	if errors.Is(err, store.ErrNotFound) {
-		return notFound("credential of yours for", host, "see yours with: yardbench credential list")
+		return notFound("credential of yours for", host, "see yours", fault.Do("list-git-credentials", ""))
 	}
 	return err
 }

@@ -12,6 +12,7 @@ import (
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/plain"
 	"yardbench/internal/core/policy"
+	"yardbench/internal/fault"
 	"yardbench/internal/reconcile"
 	"yardbench/internal/session"
 	"yardbench/internal/steward"
@@ -177,7 +178,7 @@ func (s *Sessions) ServiceLog(ctx context.Context, a Actor, ref, name string) ([
 		return nil, err
 	}
 	if !hasService(w, name) {
-		return nil, invalid("beside "+quote(w.Name)+" there is no service "+quote(name), "see them with: yardbench services "+w.Name)
+		return nil, invalid("beside "+quote(w.Name)+" there is no service "+quote(name), "see them", fault.Do("list-services", w.Name))
 	}
 	var out bytes.Buffer
 	if s.printed == nil {

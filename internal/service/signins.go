@@ -118,7 +118,7 @@ func (s *SignIns) ChangePassword(ctx context.Context, a Actor, in wire.PasswordC
 
 // Authenticate finds who holds a token.
 func (s *SignIns) Authenticate(ctx context.Context, token string) (Actor, error) {
-	denied := stranger("sign-in", "you are not signed in, or your sign-in has ended", "sign in with: yardbench sign-in")
+	denied := stranger("sign-in", "you are not signed in, or your sign-in has ended", "sign in", fault.Do("sign-in", ""))
 	if token == "" {
 		return Actor{}, denied
 	}
@@ -256,7 +256,7 @@ func (s *SignIns) endToken(ctx context.Context, a Actor, of, id string) error {
 		return tx.Journal(ctx, id, of, a.ID, journal.TokenEnded{})
 	})
 	if errors.Is(err, store.ErrNotFound) {
-		return notFound("sign-in or token", id, "see yours with: yardbench token list")
+		return notFound("sign-in or token", id, "see yours", fault.Do("list-tokens", ""))
 	}
 	return err
 }

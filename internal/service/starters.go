@@ -37,7 +37,7 @@ func (s *Starters) starters(ctx context.Context, a Actor) (r store.Repository, c
 	}
 	r, err = s.store.Read().RepositoryByName(ctx, house.Starters)
 	if errors.Is(err, store.ErrNotFound) {
-		return r, "", &fault.Fault{Class: fault.Missing, Kind: "not-found", Detail: "the house rules have the starters in " + quote(house.Starters) + ", which is not registered", Next: "ask an operator to register it: yardbench repos add ADDRESS"}
+		return r, "", &fault.Fault{Class: fault.Missing, Kind: "not-found", Detail: "the house rules have the starters in " + quote(house.Starters) + ", which is not registered", Next: "an operator registers it", Actions: []fault.Action{fault.Do("add-repository", "ADDRESS")}}
 	}
 	if err != nil {
 		return r, "", err
@@ -99,7 +99,7 @@ func (s *Starters) FillStarter(ctx context.Context, a Actor, name string, in wir
 	if err != nil {
 		return wire.FilledStarter{}, err
 	}
-	none := notFound("starter", name, "see them with: yardbench starter list")
+	none := notFound("starter", name, "see them", fault.Do("list-starters", ""))
 	if !starter.Inside(name) || strings.Contains(name, "/") {
 		return wire.FilledStarter{}, none
 	}
@@ -116,7 +116,7 @@ func (s *Starters) FillStarter(ctx context.Context, a Actor, name string, in wir
 	}
 	values, err := one.Choose(in.Options)
 	if err != nil {
-		return wire.FilledStarter{}, invalid(err.Error(), "see what may be chosen with: yardbench starter show "+name)
+		return wire.FilledStarter{}, invalid(err.Error(), "see what may be chosen", fault.Do("show-starter", name))
 	}
 	rows, err := s.mirrors.Files(ctx, r.ID, commit, name, starter.MaxFiles, starter.MaxFileBytes)
 	if err != nil {

@@ -13,6 +13,7 @@ import (
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/policy"
 	"yardbench/internal/core/rules"
+	"yardbench/internal/fault"
 	"yardbench/internal/house"
 	"yardbench/internal/live"
 	"yardbench/internal/reconcile"
@@ -216,7 +217,7 @@ func (s *views) find(ctx context.Context, a Actor, ref string) (store.Workspace,
 }
 
 func (s *views) findOwned(ctx context.Context, a Actor, ref string) (store.Workspace, store.Person, error) {
-	none := notFound("workspace", ref, "see yours with: yardbench list")
+	none := notFound("workspace", ref, "see yours", fault.Do("list-workspaces", ""))
 	name, ownerName, other := strings.Cut(ref, ".")
 	owner := a.Person
 	if other && ownerName != a.Name {

@@ -10,6 +10,7 @@ import (
 
 	"yardbench/internal/core/journal"
 	"yardbench/internal/core/policy"
+	"yardbench/internal/fault"
 	"yardbench/internal/house"
 	"yardbench/internal/live"
 	"yardbench/internal/reconcile"
@@ -109,7 +110,7 @@ func (s *Webhooks) findWebhook(ctx context.Context, a Actor, action policy.Actio
 	}
 	w, err := s.store.Read().WebhookByID(ctx, id)
 	if errors.Is(err, store.ErrNotFound) {
-		return w, notFound("webhook", id, "see them with: yardbench webhook list")
+		return w, notFound("webhook", id, "see them", fault.Do("list-webhooks", ""))
 	}
 	return w, err
 }

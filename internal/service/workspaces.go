@@ -115,7 +115,7 @@ func (s *Workspaces) Rebuild(ctx context.Context, a Actor, ref string, in wire.R
 		return wire.Workspace{}, fromRoom(err)
 	}
 	if in.NewFiles && !in.Discard {
-		if err := s.mustBeSafe(ctx, w, "rebuild --new-files"); err != nil {
+		if err := s.mustBeSafe(ctx, w, fault.Do("rebuild-workspace", w.Name, "new_files", "discard")); err != nil {
 			return wire.Workspace{}, err
 		}
 	}
@@ -168,7 +168,7 @@ func (s *Workspaces) Remove(ctx context.Context, a Actor, ref string, discard bo
 		return wire.Workspace{}, err
 	}
 	if !discard && w.Phase != lifecycle.Removing && w.Wanted != lifecycle.WantRemoved {
-		if err := s.mustBeSafe(ctx, w, "remove"); err != nil {
+		if err := s.mustBeSafe(ctx, w, fault.Do("remove-workspace", w.Name, "discard")); err != nil {
 			return wire.Workspace{}, err
 		}
 	}
@@ -187,7 +187,7 @@ func (s *Workspaces) Remove(ctx context.Context, a Actor, ref string, discard bo
 }
 
 // mustBeSafe refuses where files would go whose content exists nowhere else.
-func (s *Workspaces) mustBeSafe(ctx context.Context, w store.Workspace, verb string) error {
+func (s *Workspaces) mustBeSafe(ctx context.Context, w store.Workspace, all fault.Action) error {
 	work, err := s.look(ctx, w)
 	if err != nil {
 		return err
@@ -195,12 +195,10 @@ func (s *Workspaces) mustBeSafe(ctx context.Context, w store.Workspace, verb str
 	if work.Clean() {
 		return nil
 	}
-	next := fmt.Sprintf("commit and push it, or give it up: yardbench %s %s --discard", verb, w.Name)
 	if work.Problem != "" {
-		return conflict("work-unknown", fmt.Sprintf("the work in %s cannot be looked at: %s", quote(w.Name), work.Problem),
-			fmt.Sprintf("start it so that it can be, or give up whatever is there: yardbench %s %s --discard", verb, w.Name))
+		return conflict("work-unknown", fmt.Sprintf("the work in %s cannot be looked at: %s", quote(w.Name), work.Problem), "start it so that it can be, or give up whatever is there", all)
 	}
-	p := conflict("unpushed-work", fmt.Sprintf("%s holds work that exists nowhere else", quote(w.Name)), next)
+	p := conflict("unpushed-work", fmt.Sprintf("%s holds work that exists nowhere else", quote(w.Name)), "commit and push it, or give it up", all)
 	for _, u := range work.Uncommitted {
 		p.Parts = append(p.Parts, fault.Part{Field: "not committed", Detail: u})
 	}
@@ -339,7 +337,7 @@ func (s *Workspaces) RenewErrand(ctx context.Context, a Actor, ref string) (wire
 		return err
 	})
 	if errors.Is(err, store.ErrNotFound) {
-		return wire.Errand{}, conflict("not-now", quote(w.Name)+" was not launched for one command", "it has no lease; remove it with: yardbench remove "+w.Name)
+		return wire.Errand{}, conflict("not-now", quote(w.Name)+" was not launched for one command", "it has no lease; remove it", fault.Do("remove-workspace", w.Name))
 	}
 	if err != nil {
 		return wire.Errand{}, err
@@ -366,11 +364,11 @@ func (s *Workspaces) Hold(ctx context.Context, a Actor, ref string, in wire.Hold
 	case d < time.Minute:
 		return wire.Workspace{}, invalid("a hold of "+rules.Duration(d)+" is too short", "hold it for at least 1 min")
 	case why == "" || hasControl(why):
-		return wire.Workspace{}, invalid("the reason is missing", "say why with --why")
+		return wire.Workspace{}, at(invalid("the reason is missing", "say why"), "/why", "a line for others to read")
 	case w.Plan.Adopted != nil:
 		return wire.Workspace{}, conflict("not-now", "an adopted container is never put to rest", "")
 	case w.Phase != lifecycle.Ready:
-		return wire.Workspace{}, conflict("not-now", "hold is not possible while the workspace is "+string(w.Phase), "start it first: yardbench start "+w.Name)
+		return wire.Workspace{}, conflict("not-now", "hold is not possible while the workspace is "+string(w.Phase), "start it first", fault.Do("start-workspace", w.Name))
 	}
 	return s.afterJudge(ctx, w, s.store.Write(store.About(ctx, w.ID), func(tx *store.Tx) error {
 		return tx.SetHold(ctx, w, store.Hold{Until: tx.Now().Add(d), Why: why, ByID: a.ID})

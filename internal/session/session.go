@@ -206,9 +206,9 @@ func (s *Sessions) signIn(ctx context.Context, link string) (outside.GitSignIn, 
 	case err != nil:
 		return outside.GitSignIn{}, "the credential cannot be opened: " + err.Error()
 	case w.Kind == store.ForPrebuild && with.Username == "":
-		return with, fmt.Sprintf("the repository has no credential of its own; an operator gives it one with: yardbench repos credential %s --username NAME", r.Name)
+		return with, fmt.Sprintf("the repository has no credential of its own; an operator gives it one with: yardbench repository credential %s --username NAME", r.Name)
 	case w.Kind == store.ForPrebuild:
-		return with, fmt.Sprintf("the git host refuses the repository's credential; an operator gives it another with: yardbench repos credential %s --username NAME", r.Name)
+		return with, fmt.Sprintf("the git host refuses the repository's credential; an operator gives it another with: yardbench repository credential %s --username NAME", r.Name)
 	case with.Username == "":
 		return with, fmt.Sprintf("you have no credential for %s; give one with: yardbench credential put %s", host.Host, host.Host)
 	}

@@ -55,9 +55,9 @@ func run(ctx context.Context, address, yardbench, dir string) error {
 		commands  []string
 	}{
 		{"cli-launch", "ingrid", []string{"yardbench launch tide-board --name quay --dry-run", "yardbench launch tide-board --name quay", "yardbench list"}},
-		{"cli-show", "ingrid", []string{"yardbench show tide-board", "yardbench ports tide-board", "yardbench secret explain tide-board"}},
+		{"cli-show", "ingrid", []string{"yardbench show tide-board", "yardbench port list tide-board", "yardbench secret explain tide-board"}},
 		{"cli-definition", "ingrid", []string{"yardbench definition check deck-log", "yardbench definition check signal-mast --name night", "yardbench definition show gull-count"}},
-		{"cli-cost", "astrid", []string{"yardbench cost", "yardbench cost --by repository", "yardbench prebuild list tide-board | head -n 10", "yardbench rules versions"}},
+		{"cli-cost", "astrid", []string{"yardbench cost", "yardbench cost --by repository", "yardbench prebuild list tide-board | head -n 10", "yardbench rules list"}},
 	} {
 		if err := terminal(ctx, filepath.Join(config, shot.who), filepath.Join(dir, shot.file+".png"), yardbench, shot.commands...); err != nil {
 			return err

@@ -38,6 +38,8 @@ export class Problem extends Error {
     readonly detail: string,
     readonly next?: string,
     readonly errors: { field: string; detail: string }[] = [],
+    readonly actions: Schemas["Action"][] = [],
+    readonly limits: Schemas["LimitLine"][] = [],
   ) {
     super(detail);
   }
@@ -79,7 +81,7 @@ export async function take<T>(answer: Promise<{ data?: T; error?: unknown; respo
   }
   if (got.response.ok) return got.data as T;
   const p = (got.error ?? {}) as Partial<Problem> & { title?: string };
-  throw new Problem(got.response.status, p.detail || p.title || got.response.statusText, p.next, p.errors ?? []);
+  throw new Problem(got.response.status, p.detail || p.title || got.response.statusText, p.next, p.errors ?? [], p.actions ?? [], p.limits ?? []);
 }
 
 /** whole reads a list to its end, part by part. */

@@ -1530,6 +1530,14 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Action: {
+            /** @description The operationId of what may be done, in the description of the door */
+            rel: string;
+            /** @description What it is done to: what stands in its path */
+            subject?: string;
+            /** @description Parameters or members that are to be true */
+            with?: string[];
+        };
         Adopt: {
             /** @description Where they begin; default: the container's own folder */
             folder?: string;
@@ -1770,6 +1778,7 @@ export interface components {
         };
         FieldProblem: {
             detail: string;
+            /** @description A JSON Pointer (RFC 6901) into the body, the name of a parameter, or a place in a file */
             field: string;
         };
         FillStarter: {
@@ -1892,6 +1901,11 @@ export interface components {
             asked: number;
             /** @enum {string} */
             kind: "existing" | "running" | "cores" | "memory";
+            /**
+             * Format: int64
+             * @description Of the house rules' document, where it is written
+             */
+            line?: number;
             over: boolean;
             text: string;
             /** Format: int64 */
@@ -2539,13 +2553,22 @@ export interface components {
             number: number;
         };
         Problem: {
+            /** @description What may be done about it, the most useful first */
+            actions?: components["schemas"]["Action"][];
             /** @description What happened, naming the thing */
             detail?: string;
             errors?: components["schemas"]["FieldProblem"][];
+            /** @description With over-limit: those that it would go over */
+            limits?: components["schemas"]["LimitLine"][];
             /** @description What to do about it */
             next?: string;
             /** @description With 412: how the thing stands now */
             now?: unknown;
+            /**
+             * Format: int64
+             * @description The version of the house rules that it stands on
+             */
+            rules_version?: number;
             /** Format: int64 */
             status: number;
             title: string;
@@ -2554,6 +2577,8 @@ export interface components {
              * @enum {string}
              */
             type?: "urn:yardbench:problem:sign-in" | "urn:yardbench:problem:pass" | "urn:yardbench:problem:push-mark" | "urn:yardbench:problem:forbidden" | "urn:yardbench:problem:scope" | "urn:yardbench:problem:cross-origin" | "urn:yardbench:problem:access-ended" | "urn:yardbench:problem:not-found" | "urn:yardbench:problem:bad-request" | "urn:yardbench:problem:no-such-method" | "urn:yardbench:problem:not-acceptable" | "urn:yardbench:problem:slow-request" | "urn:yardbench:problem:not-now" | "urn:yardbench:problem:name-taken" | "urn:yardbench:problem:no-change" | "urn:yardbench:problem:over-limit" | "urn:yardbench:problem:too-many" | "urn:yardbench:problem:unpushed-work" | "urn:yardbench:problem:work-unknown" | "urn:yardbench:problem:has-workspaces" | "urn:yardbench:problem:account-open" | "urn:yardbench:problem:no-program" | "urn:yardbench:problem:own-account" | "urn:yardbench:problem:definition-refused" | "urn:yardbench:problem:repository-credential" | "urn:yardbench:problem:taken-on" | "urn:yardbench:problem:read-only" | "urn:yardbench:problem:not-here" | "urn:yardbench:problem:yard-refuses" | "urn:yardbench:problem:answer-lost" | "urn:yardbench:problem:changed" | "urn:yardbench:problem:too-large" | "urn:yardbench:problem:media-type" | "urn:yardbench:problem:invalid" | "urn:yardbench:problem:unknown-word" | "urn:yardbench:problem:unknown-mark" | "urn:yardbench:problem:unfit-key" | "urn:yardbench:problem:key-of-another" | "urn:yardbench:problem:unfit-match" | "urn:yardbench:problem:definition" | "urn:yardbench:problem:rules" | "urn:yardbench:problem:password" | "urn:yardbench:problem:credential" | "urn:yardbench:problem:upgrade-wanted" | "urn:yardbench:problem:match-wanted" | "urn:yardbench:problem:too-fast" | "urn:yardbench:problem:too-many-attempts" | "urn:yardbench:problem:broken" | "urn:yardbench:problem:yard-away" | "urn:yardbench:problem:steward-away" | "urn:yardbench:problem:busy" | "urn:yardbench:problem:under-way" | "urn:yardbench:problem:disk-full";
+            /** @description The one that it is about, as NAME.OWNER */
+            workspace?: string;
         };
         Pulse: {
             /**

@@ -98,7 +98,7 @@ export function LaunchPage() {
               loading={repositories.isPending}
               placeholder="Choose a repository"
               options={repositories.data?.map((r) => ({ value: r.name, label: r.name }))}
-              notFoundContent="No repository is registered yet; an operator does so with: yardbench repos add ADDRESS"
+              notFoundContent="No repository is registered yet; an operator does so with: yardbench repository add ADDRESS"
             />
           </Form.Item>
           <Form.Item name="branch" label="Branch">

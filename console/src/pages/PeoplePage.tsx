@@ -23,7 +23,7 @@ export function PeoplePage({ person }: { person: Person }) {
   const operator = person.role === "operator";
   const [tokensOf, setTokensOf] = useState<string>();
   const people = useQuery({ queryKey: ["people", "list"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/people", { signal, params: { query: page } })) });
-  const teams = useQuery({ queryKey: ["people", "teams"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/teams", { signal, params: { query: page } })) });
+  const teams = useQuery({ queryKey: ["team", "list"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/teams", { signal, params: { query: page } })) });
   const done = useDone("people");
   const change = useMutation({
     mutationFn: ({ name, ...body }: { name: string; role?: Person["role"]; team?: string; closed?: boolean }) => take(api.PATCH("/api/v1/people/{person}", { params: { path: { person: name } }, body })),
@@ -197,7 +197,7 @@ export function PeoplePage({ person }: { person: Person }) {
 
 /** The enrolment links that nobody has used yet. */
 function OpenLinks() {
-  const links = useQuery({ queryKey: ["people", "links"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/enrolments", { signal, params: { query: page } })) });
+  const links = useQuery({ queryKey: ["enrolment", "list"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/enrolments", { signal, params: { query: page } })) });
   const end = useMutation({ mutationFn: (id: string) => take(api.DELETE("/api/v1/enrolments/{id}", { params: { path: { id } } })), ...useDone("people") });
   if (!links.data?.length) return <ProblemNote error={links.error} />;
   return (

@@ -286,7 +286,7 @@ function PutPlan({ repository, plan, onClose }: { repository: string; plan?: Pre
 
 /** Whose money a repository's prebuilds are, for who may say so. */
 function TeamOf({ of: r }: { of: Repository }) {
-  const teams = useQuery({ queryKey: ["people", "teams"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/teams", { signal, params: { query: page } })) });
+  const teams = useQuery({ queryKey: ["team", "list"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/teams", { signal, params: { query: page } })) });
   const change = useMutation({ mutationFn: (team: string) => take(api.PATCH("/api/v1/repositories/{repository}", { params: { path: { repository: r.name } }, body: { team } })), ...useDone("repositories") });
   return (
     <Select

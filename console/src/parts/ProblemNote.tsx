@@ -1,5 +1,40 @@
 import { Alert } from "antd";
+import { Link } from "react-router";
 import { Problem } from "../api/client";
+
+/** Where the console does what a problem says may be done; what it has no page for is told in words. */
+const pages: Record<string, (subject: string) => [path: string, label: string]> = {
+  "list-workspaces": () => ["/mine", "My workspaces"],
+  "show-workspace": (w) => [`/workspaces/${w}`, w],
+  "start-workspace": (w) => [`/workspaces/${w}`, `Start ${w}`],
+  "stop-workspace": (w) => [`/workspaces/${w}`, `Stop ${w}`],
+  "remove-workspace": (w) => [`/workspaces/${w}`, `Remove ${w}`],
+  "rebuild-workspace": (w) => [`/workspaces/${w}`, `Rebuild ${w}`],
+  "list-sheets": (w) => [`/workspaces/${w}`, w],
+  "list-services": (w) => [`/workspaces/${w}?view=services`, `Services of ${w}`],
+  "list-repositories": () => ["/repositories", "Repositories"],
+  "add-repository": () => ["/repositories", "Repositories"],
+  "put-repository-credential": () => ["/repositories", "Repositories"],
+  "put-plan": () => ["/repositories", "Repositories and prebuilds"],
+  "list-plans": () => ["/repositories", "Repositories and prebuilds"],
+  "make-push-key": () => ["/repositories", "Repositories"],
+  "check-definition": (of) => [`/repositories/${of.split("@")[0]}/definition${of.includes("@") ? `?branch=${encodeURIComponent(of.split("@")[1] ?? "")}` : ""}`, `Definition of ${of}`],
+  "list-people": () => ["/people", "People"],
+  "change-person": () => ["/people", "People"],
+  "list-teams": () => ["/people", "People"],
+  "list-enrolments": () => ["/people", "People"],
+  "make-program-token": () => ["/people", "People"],
+  "list-containers": () => ["/fleet", "Fleet"],
+  "list-operations": () => ["/operations", "Operations"],
+  "list-secrets": () => ["/secrets", "Secrets"],
+  "list-rules": () => ["/rules", "House rules"],
+  "list-starters": () => ["/starters", "Starters"],
+  "show-starter": () => ["/starters", "Starters"],
+  "list-tokens": () => ["/you", "Sign-ins and tokens"],
+  "list-git-credentials": () => ["/you", "Git hosts"],
+  "list-webhooks": () => ["/webhooks", "Webhooks"],
+  "sign-in": () => ["/", "Sign in"],
+};
 
 /** What happened, why, and what to do next. */
 export function ProblemNote({ error }: { error: unknown }) {
@@ -11,14 +46,34 @@ export function ProblemNote({ error }: { error: unknown }) {
       showIcon
       title={p.detail}
       description={
-        (p.next || p.errors.length > 0) && (
+        (p.next || p.errors.length > 0 || p.limits.length > 0) && (
           <>
-            {p.errors.map((e) => (
-              <div key={e.field + e.detail}>
-                {e.field}: {e.detail}
+            {p.limits.map((l) => (
+              <div key={l.kind + l.whose}>
+                {l.kind}, {l.whose}: {l.text}
               </div>
             ))}
-            {p.next && <div style={{ whiteSpace: "pre-wrap" }}>{p.next}</div>}
+            {p.errors.map((e) => (
+              <div key={e.field + e.detail}>
+                {e.field.replace(/^\//, "").replaceAll("_", " ")}: {e.detail}
+              </div>
+            ))}
+            {(p.next || p.actions.length > 0) && (
+              <div style={{ whiteSpace: "pre-wrap" }}>
+                {p.next}
+                {p.actions.map((a) => {
+                  const page = pages[a.rel]?.(a.subject ?? "");
+                  return (
+                    page && (
+                      <span key={a.rel + a.subject}>
+                        {p.next && ": "}
+                        <Link to={page[0]}>{page[1]}</Link>
+                      </span>
+                    )
+                  );
+                })}
+              </div>
+            )}
           </>
         )
       }

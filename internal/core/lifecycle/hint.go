@@ -41,7 +41,7 @@ func Hint(steps []Spent, prepared, planned bool) string {
 	case setUp && !definition.Moment(moment).BeforePerson():
 		return spent + ": what in it is not the person's could move to onCreateCommand or updateContentCommand, which a prebuild runs ahead"
 	case (setUp || most.Key == string(MakeImage)) && !prepared && !planned:
-		return spent + ": a prebuild plan would have it done ahead (yardbench prebuild plan)"
+		return spent + ": a prebuild plan would have it done ahead"
 	case (setUp || most.Key == string(MakeImage)) && !prepared:
 		return spent + ": no prepared image served this launch; see why in its facts"
 	case most.Key == string(Clone):

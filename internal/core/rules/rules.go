@@ -13,6 +13,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"go.yaml.in/yaml/v4"
 )
 
 // Rules is the document, read.
@@ -113,6 +115,45 @@ func (l Limits) OfPerson(name string) Amounts { return over(l.Person, l.People[n
 
 // OfTeam is what one team may have.
 func (l Limits) OfTeam(name string) Amounts { return over(l.Team, l.Teams[name]) }
+
+// LimitLine is the line of a document of house rules, counted from 1, in which a
+// limit of a person or a team stands: their own where they have one, else that of
+// all. Where there is none, or the document cannot be read, it is 0.
+func LimitLine(document []byte, team bool, name string, k Kind) int {
+	var doc yaml.Node
+	if yaml.Unmarshal(document, &doc) != nil || len(doc.Content) == 0 {
+		return 0
+	}
+	of, all := "person", "people"
+	if team {
+		of, all = "team", "teams"
+	}
+	for _, path := range [][]string{{"limits", all, name, string(k)}, {"limits", of, string(k)}} {
+		if n := keyAt(doc.Content[0], path...); n != nil {
+			return n.Line
+		}
+	}
+	return 0
+}
+
+// keyAt is the last key of a path of keys from a node; nil where there is none.
+func keyAt(n *yaml.Node, path ...string) (key *yaml.Node) {
+	for _, word := range path {
+		if key = nil; n.Kind != yaml.MappingNode {
+			return nil
+		}
+		for i := 0; i+1 < len(n.Content); i += 2 {
+			if n.Content[i].Value == word {
+				key, n = n.Content[i], n.Content[i+1]
+				break
+			}
+		}
+		if key == nil {
+			return nil
+		}
+	}
+	return key
+}
 
 func over(general, own Amounts) Amounts {
 	out := Amounts{}

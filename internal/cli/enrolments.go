@@ -1,0 +1,108 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"yardbench/client"
+	"yardbench/wire"
+)
+
+func (a peopleCommands) enrolment() *cobra.Command {
+	c := &cobra.Command{Use: "enrolment", Short: "Links by which people set up their accounts, or new passwords (operators)"}
+	var in wire.NewEnrolment
+	add := &cobra.Command{
+		Use: "add", Short: "Make a link by which somebody sets up their account, or a new password (operators)",
+		Example: "  yardbench enrolment add --role developer --team Harbour\n  yardbench enrolment add --for ingrid", Args: cobra.NoArgs,
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
+			e, err := api.Enrol(cmd.Context(), in)
+			if err != nil {
+				return err
+			}
+			return a.print(e, func() {
+				what := "a new account: " + e.Role
+				if e.Team != "" {
+					what += ", " + e.Team
+				}
+				if e.Person != "" {
+					what = "a new password for " + e.Person
+				}
+				fmt.Fprintf(a.out, "%s\nfor %s; it can be used once, until %s\n", e.Link, what, when(e.ExpiresAt))
+			})
+		}),
+	}
+	add.Flags().StringVar(&in.Role, "role", "", "operator, lead, developer or auditor (default: developer)")
+	add.Flags().StringVar(&in.Team, "team", "", "their team")
+	add.Flags().StringVar(&in.Person, "for", "", "somebody who has an account: the link sets a new password")
+	add.Flags().IntVar(&in.Hours, "hours", 0, "how long it can be used (default 72)")
+	list := &cobra.Command{
+		Use: "list", Short: "List the enrolment links that can still be used (operators)", Example: "  yardbench enrolment list", Args: cobra.NoArgs,
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
+			all, err := api.Enrolments(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return a.print(all, func() {
+				if len(all) == 0 {
+					fmt.Fprintln(a.out, "no link can be used; make one with: yardbench enrolment add")
+					return
+				}
+				t := newTable(a.out, "LINK", "FOR", "MADE BY", "UNTIL")
+				for _, e := range all {
+					what := strings.TrimSuffix("a new "+e.Role+", "+e.Team, ", ")
+					if e.Person != "" {
+						what = "a new password for " + e.Person
+					}
+					t.row(e.ID, what, e.MadeBy, when(e.ExpiresAt))
+				}
+				t.print()
+			})
+		}),
+	}
+	remove := &cobra.Command{
+		Use: "remove LINK", Short: "Take back an enrolment link that nobody has used (operators)", Example: "  yardbench enrolment list\n  yardbench enrolment remove wmx4vs34hsxmuwwm", Args: cobra.ExactArgs(1),
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+			if err := a.sure("take it back", "Take the link back?"); err != nil {
+				return err
+			}
+			if err := api.EndEnrolment(cmd.Context(), args[0]); err != nil {
+				return err
+			}
+			return a.print(struct{}{}, func() { fmt.Fprintln(a.out, "the link cannot be used any more") })
+		}),
+	}
+	c.AddCommand(add, list, remove)
+	return c
+}
+
+func (a peopleCommands) team() *cobra.Command {
+	c := &cobra.Command{Use: "team", Short: "The teams"}
+	list := &cobra.Command{
+		Use: "list", Short: "List the teams", Example: "  yardbench team list", Args: cobra.NoArgs,
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
+			ts, err := api.Teams(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return a.print(ts, func() {
+				for _, t := range ts {
+					fmt.Fprintln(a.out, clean(t.Name))
+				}
+			})
+		}),
+	}
+	add := &cobra.Command{
+		Use: "add NAME", Short: "Add a team (operators)", Example: "  yardbench team add Harbour", Args: cobra.ExactArgs(1),
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+			t, err := api.AddTeam(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.print(t, func() { fmt.Fprintln(a.out, "team "+t.Name+" is added") })
+		}),
+	}
+	c.AddCommand(list, add)
+	return c
+}
