@@ -25,13 +25,13 @@ function Root() {
   const dark = useDark();
   return (
     <ConfigProvider theme={themeFor(dark)}>
-      <AntApp>
-        <QueryClientProvider client={queries}>
-          <BrowserRouter>
+      <QueryClientProvider client={queries}>
+        <BrowserRouter>
+          <AntApp>
             <Frame />
-          </BrowserRouter>
-        </QueryClientProvider>
-      </AntApp>
+          </AntApp>
+        </BrowserRouter>
+      </QueryClientProvider>
     </ConfigProvider>
   );
 }

@@ -264,7 +264,7 @@ func TestWrongWords(t *testing.T) {
 		"secret put X --for a --everywhere": "everywhere",
 		"launch":                            "yardbench launch REPOSITORY",
 		"wait x --until tomorrow":           "not signed in",
-		"journal list --limit many":              "many",
+		"journal list --limit many":         "many",
 		"completion fsh":                    "write yardbench completion fish",
 	} {
 		t.Setenv("YARDBENCH_CONFIG", t.TempDir())
