@@ -46,7 +46,7 @@ func TestAContainerOfOthers(t *testing.T) {
 	run(name, &container.HostConfig{})
 	w.must(w.as("astrid", "", "container", "list"), 0, name, "no bound", "to be given")
 	w.must(w.as("astrid", "", "adopt", name, "--for", "ingrid"), 2, "--repository")
-	w.must(w.as("astrid", "", "adopt", name, "--for", "ingrid", "--repository", "tide-board", "--name", "bell"), 4, "--size: small")
+	w.must(w.as("astrid", "", "adopt", name, "--for", "ingrid", "--repository", "tide-board", "--name", "bell"), 4, "--size: one of small")
 	w.must(w.as("astrid", "", "adopt", name, "--for", "ingrid", "--repository", "tide-board", "--name", "bell", "--size", "small"), 0, "Steward connects", "bell.ingrid is ready")
 	w.must(w.as("astrid", "", "adopt", name, "--for", "mats", "--repository", "tide-board", "--size", "small"), 3, name)
 	w.must(w.as("ingrid", "", "show", "bell"), 0, "adopted", "started by others", "counted under")

@@ -217,6 +217,10 @@ func TestTheRoundInTheBrowser(t *testing.T) {
 	runa.do("services have their state and log", chromedp.Navigate(w.address+"/workspaces/gull-count?view=services"), seen(`[data-service="roost"]`), runa.says("healthy"), chromedp.Click(chromedp.CSS(`.ant-table-row-expand-icon`)), runa.says("the roost of Ytre Skjer is open"))
 	w.must(w.as("runa", "", "remove", "gull-count", "--yes"), 0)
 
+	runa.do("a program of the team, and a token of few rights", chromedp.Navigate(w.address+"/people"), button("Add a program"), seen("#name"), still("#name"), chromedp.SendKeys(chromedp.CSS("#name"), "nightwatch"),
+		chromedp.SendKeys(chromedp.CSS("#purpose"), "Reviews of pull requests"), button("Add it"), runa.says("Reviews of pull requests"), button("Tokens"), runa.says("It has no token yet"), button("Make a token"),
+		seen("#name"), still("#name"), chromedp.SendKeys(chromedp.CSS("#name"), "reviews"), chromedp.Click(`//label[contains(., "launch: workspaces")]`), button("Make it"), runa.says("YARDBENCH_TOKEN"), button("Done"), runa.says("token “reviews”"), runa.says("launch"))
+
 	p := w.page(t, "ingrid")
 	p.do("the launch form tells what is wrong with the definition", chromedp.Navigate(w.address+"/launch?repository=tide-board&branch=spring"), seen(`[data-ahead="tide-board"] [data-rule="unknown-property"]`))
 	p.do("the launch form says what it will come to", chromedp.Navigate(w.address+"/launch?repository=tide-board"), seen(`[data-ahead="tide-board"]`), p.says("image 1 of"), p.says("at the branch's head"), p.says("running, ingrid"), p.says("€0.0612 an hour"))

@@ -30,8 +30,8 @@ func TestComposeOnAnEngine(t *testing.T) {
 	w.must(w.as("ingrid", "", "logs", "gull-count"), 0, "count waits for roost to be healthy", "counted: kittiwake 230")
 	w.must(w.as("ingrid", "", "service", "list", "gull-count"), 0, "roost", "healthy", "7700")
 	w.must(w.as("ingrid", "", "service", "list", "gull-count", "--json"), 0, `"state": "healthy"`)
-	w.must(w.as("ingrid", "", "logs", "gull-count", "--service", "roost"), 0, "the roost of Ytre Skjer is open")
-	w.must(w.as("ingrid", "", "logs", "gull-count", "--service", "ghost"), 4, "no service", "ghost")
+	w.must(w.as("ingrid", "", "logs", "gull-count", "--of", "roost"), 0, "the roost of Ytre Skjer is open")
+	w.must(w.as("ingrid", "", "logs", "gull-count", "--of", "ghost"), 4, "no service", "ghost")
 	w.must(w.as("jonas", "", "service", "list", "gull-count.ingrid"), 3, "gull-count.ingrid")
 	w.must(w.as("ingrid", "", "port", "list", "gull-count"), 0, "The roost, by line", "service roost")
 

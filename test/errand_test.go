@@ -164,3 +164,52 @@ func TestErrandsOfTheKilled(t *testing.T) {
 		t.Errorf("the journal says %+v, %v", over, err)
 	}
 }
+
+// Files and folders go into a workspace and come out of it as they are; what is there
+// already is not moved again.
+func TestCopy(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.must(w.as("ingrid", "", "launch", "tide-board", "--name", "quay"), 0)
+	here := t.TempDir()
+	long := strings.Repeat("level ", 200_000)
+	for name, text := range map[string]string{"charts/north/a b.csv": long, "charts/empty": "", "charts/run.sh": "#!/bin/sh\n"} {
+		if err := os.MkdirAll(filepath.Dir(filepath.Join(here, name)), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(filepath.Join(here, name), []byte(text), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := os.Symlink("/etc/passwd", filepath.Join(here, "charts", "link")); err != nil {
+		t.Fatal(err)
+	}
+	counts := func(files, there int, args ...string) {
+		t.Helper()
+		var c struct{ Files, There int }
+		out := w.must(w.as("ingrid", "", append(append([]string{"copy"}, args...), "--json")...), 0)
+		if err := json.Unmarshal([]byte(out), &c); err != nil || c.Files != files || c.There != there {
+			t.Errorf("%v copied %s, %v", args, out, err)
+		}
+	}
+	counts(3, 0, filepath.Join(here, "charts"), "quay:data/of")
+	counts(0, 3, filepath.Join(here, "charts"), "quay:data/of")
+	w.must(w.as("ingrid", "", "run", "quay", "--", "sh", "-c", "test -x data/of/charts/run.sh && ! test -e data/of/charts/link && echo more > data/of/charts/empty"), 0)
+	back := filepath.Join(here, "back")
+	counts(3, 0, "quay:data/of/charts", back)
+	counts(0, 3, "quay:data/of/charts", back)
+	for name, want := range map[string]string{"north/a b.csv": long, "empty": "more\n", "run.sh": "#!/bin/sh\n"} {
+		if text, err := os.ReadFile(filepath.Join(back, "charts", name)); err != nil || string(text) != want {
+			t.Errorf("%s came back as %d bytes, %v", name, len(text), err)
+		}
+	}
+	if err := os.WriteFile(filepath.Join(back, "charts", "empty"), []byte("half"), 0o600); err != nil { // it was cut off
+		t.Fatal(err)
+	}
+	counts(1, 2, "quay:data/of/charts", back)
+	w.must(w.as("ingrid", "", "copy", "quay:nothing", back), 3, "has no nothing")
+	w.must(w.as("ingrid", "", "copy", "here", back), 2, "NAME:PATH")
+	w.must(w.as("ingrid", "", "copy", "quay:a", "quay:b"), 2, "NAME:PATH")
+	w.must(w.as("ingrid", "", "copy", filepath.Join(here, "nothing"), "quay:"), 1, "no such file")
+	w.must(w.as("mats", "", "copy", "quay.ingrid:data", back), 3, "no workspace")
+}

@@ -49,7 +49,7 @@ func TestFirstOperator(t *testing.T) {
 	}
 	w.must(w.command("mats", demo.Password, "enrol", e.Link, "--as", "mats", "--full-name", "Mats Eide", "--email", "mats@skerryline.example").run(), 0, "developer")
 	w.must(w.as("mats", "", "person", "list"), 4, "does not allow")
-	token := strings.TrimSpace(w.must(w.as("mats", "", "token", "make", "nightly"), 0))
+	token := strings.TrimSpace(w.must(w.as("mats", "", "token", "add", "nightly"), 0))
 	program := w.command("nobody", "", "list")
 	program.Env = append(program.Env, "YARDBENCH_ADDRESS="+w.address, "YARDBENCH_TOKEN="+token)
 	w.must(program.run(), 0, "no workspaces")

@@ -93,7 +93,7 @@ func TestOneWorkspaceAllTheWayThrough(t *testing.T) {
 	// Work is kept: committed, pushed, and refused to be thrown away before.
 	w.must(w.as("ingrid", "", "run", "tide", "--", "sh", "-c", "echo more >> README.md && git commit -qam 'More of it' && echo loose > loose.txt"), 0)
 	w.must(w.as("ingrid", "", "remove", "tide", "--yes"), 4, "loose.txt", "More of it", "--discard")
-	w.must(w.as("ingrid", "", "rebuild", "tide", "--new-files"), 4, "loose.txt", "More of it")
+	w.must(w.as("ingrid", "", "rebuild", "tide", "--new-files", "--yes"), 4, "loose.txt", "More of it")
 	w.must(w.as("ingrid", "", "stop", "tide"), 0, "tide is stopped")
 	w.must(w.as("ingrid", "", "remove", "tide", "--yes"), 4, "loose.txt", "More of it") // it was looked at before it stopped
 	w.must(w.as("ingrid", "", "run", "tide", "--", "true"), 125, "possible now: start")

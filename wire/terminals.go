@@ -40,6 +40,9 @@ type Run struct {
 	Terminal string   `json:"terminal,omitempty" doc:"The terminal's label; default main"`
 	Columns  int      `json:"columns,omitempty"`
 	Rows     int      `json:"rows,omitempty"`
+	TTY      bool              `json:"tty,omitempty" doc:"With a command: it is run in a terminal of its own, which lives on when the connection is lost; its label is the terminal's"`
+	Env      map[string]string `json:"env,omitempty" doc:"Variables beside those of the workspace; at most 64"`
+	Folder   string            `json:"folder,omitempty" doc:"Where it is run: a path, from the workspace folder; default: that itself"`
 	// Acknowledges tells that whoever asks says what they have taken in: a frame
 	// of kind a with the number of bytes of output in decimal. Beyond half a
 	// megabyte that nobody has taken in, the output waits.

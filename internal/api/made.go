@@ -21,6 +21,7 @@ type askedKey struct{}
 // madeOut is the answer of what was made, and where it is.
 type madeOut[T any] struct {
 	Location string `header:"Location" doc:"Where it is read"`
+	ETag     string `header:"ETag" doc:"Which state of it this is, where several people change it"`
 	Body     T
 }
 
@@ -39,7 +40,7 @@ func made[In, Out any](a *API, o huma.Operation, place func(Out) string, again f
 		if err != nil {
 			return nil, err
 		}
-		return &madeOut[Out]{"/api/v1" + place(v), v}, nil
+		return &madeOut[Out]{"/api/v1" + place(v), tagOf(v), v}, nil
 	})
 }
 

@@ -21,7 +21,7 @@ func tagOf(v any) string {
 	if t, ok := v.(service.Tagged); ok {
 		return `"` + t.Tag() + `"`
 	}
-	return ""
+	return "" // the header is left out
 }
 
 // matching says of an operation that changes a thing that it takes If-Match

@@ -58,7 +58,7 @@ func operationRoutes(a *API) {
 		func(ctx context.Context, who service.Actor, in *OperationPath) (wire.Operation, error) {
 			return s.Operations.Cancel(ctx, who, in.Operation)
 		})
-	answer(a, keyed(op("POST", "/workspaces/{workspace}/lease", "renew-lease", "Say that you still need a workspace that is for one command; a minute without a word, and it goes", policy.DriveWorkspace)),
+	answer(a, keyed(op("POST", "/workspaces/{workspace}/lease", renewing, "Say that you still need a workspace that is for one command; a minute without a word, and it goes", policy.DriveWorkspace)),
 		func(ctx context.Context, who service.Actor, in *Workspace) (wire.Errand, error) {
 			return s.Workspaces.RenewErrand(ctx, who, in.Ref)
 		})

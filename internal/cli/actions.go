@@ -3,6 +3,8 @@ package cli
 import (
 	"strings"
 
+	"github.com/spf13/cobra"
+
 	"yardbench/wire"
 )
 
@@ -78,10 +80,10 @@ func nextSteps(p *wire.Problem) string {
 
 // flagOf is the flag of the command that ran by which a part of what was asked is
 // given; the part itself where there is none.
-func (a *app) flagOf(field string) string {
+func flagOf(ran *cobra.Command, field string) string {
 	name := strings.ReplaceAll(strings.TrimPrefix(field, "/"), "_", "-")
 	for _, try := range []string{name, map[string]string{"repositories": "for", "rest-after-s": "rest-after", "seconds": "timeout"}[name]} {
-		if try != "" && a.running != nil && !strings.Contains(try, " ") && a.running.Flags().Lookup(try) != nil {
+		if try != "" && ran != nil && !strings.Contains(try, " ") && ran.Flags().Lookup(try) != nil {
 			return "--" + try
 		}
 	}

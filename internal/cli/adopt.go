@@ -74,7 +74,7 @@ func (a adoptCommands) containers(all []wire.Container) {
 		fmt.Fprintln(a.out, "no container runs in the yard but those of workspaces")
 		return
 	}
-	t := newTable(a.out, "CONTAINER", "IMAGE", "STARTED", "CORES", "MEMORY", "SIZE")
+	t := a.table(a.out, "CONTAINER", "IMAGE", "STARTED", "CORES", "MEMORY", "SIZE")
 	for _, c := range all {
 		bounds := []string{"no bound", "no bound"}
 		if c.CoresMilli > 0 {

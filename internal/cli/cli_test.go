@@ -25,6 +25,7 @@ func quiet(t *testing.T) (*app, *bytes.Buffer, *bytes.Buffer) {
 	t.Setenv("YARDBENCH_CONFIG", t.TempDir())
 	t.Setenv("YARDBENCH_ADDRESS", "")
 	t.Setenv("YARDBENCH_TOKEN", "")
+	t.Setenv("YARDBENCH_SERVICE", "")
 	var out, errs bytes.Buffer
 	return &app{out: &out, err: &errs, began: true}, &out, &errs
 }
@@ -126,7 +127,7 @@ func TestForPeople(t *testing.T) {
 		}
 	}
 	a, out, _ := quiet(t)
-	table := newTable(a.out, "NAME", "STATE")
+	table := a.table(a.out, "NAME", "STATE")
 	table.row("tide", "ready")
 	table.row("berth-planner", state("failed", "preparing", []wire.Condition{{Kind: "set-up failed"}}))
 	table.print()
@@ -142,15 +143,37 @@ func TestSignInIsKept(t *testing.T) {
 	if _, err := a.client(); err == nil || a.report(err) != exitSignIn {
 		t.Errorf("without a sign-in: %v", err)
 	}
-	if err := (signInFile{Address: "http://127.0.0.1:7080", Name: "ingrid", Token: "yb_x"}).save(); err != nil {
+	if err := keepSignIn(a, signedInAt{Address: "http://127.0.0.1:7080", Name: "ingrid", Token: "yb_x"}); err != nil {
 		t.Fatal(err)
 	}
 	path := filepath.Join(os.Getenv("YARDBENCH_CONFIG"), "sign-in.json")
 	if st, err := os.Stat(path); err != nil || st.Mode().Perm() != 0o600 {
 		t.Errorf("it is kept as %v, %v", st.Mode(), err)
 	}
-	if got := readSignIn(); got.Token != "yb_x" {
+	if got := signedIn(a); got.Token != "yb_x" {
 		t.Errorf("it is read as %+v", got)
+	}
+	// Another service has a name; the one signed in to last is meant without one.
+	a.service = "north"
+	if err := keepSignIn(a, signedInAt{Address: "http://127.0.0.1:7081", Name: "ingrid", Token: "yb_y"}); err != nil {
+		t.Fatal(err)
+	}
+	a.service = "south"
+	if _, err := a.client(); err == nil || !strings.Contains(err.Error(), "main, north") {
+		t.Errorf("a service that is not known: %v", err)
+	}
+	if a.service = ""; signedIn(a).Token != "yb_y" {
+		t.Errorf("without a name %+v is meant", signedIn(a))
+	}
+	if a.service = "main"; signedIn(a).Token != "yb_x" {
+		t.Errorf("the first is %+v", signedIn(a))
+	}
+	a.service = "north"
+	if err := keepSignIn(a, signedInAt{}); err != nil { // signed out
+		t.Fatal(err)
+	}
+	if a.service = ""; signedIn(a).Token != "yb_x" {
+		t.Errorf("when one is left, %+v is meant", signedIn(a))
 	}
 	a.address = "http://elsewhere.example"
 	c, err := a.client()
@@ -160,7 +183,7 @@ func TestSignInIsKept(t *testing.T) {
 	if err := os.WriteFile(path, []byte("{"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if got := readSignIn(); got.Token != "" {
+	if got := signedIn(a); got.Token != "" {
 		t.Errorf("a damaged file is read as %+v", got)
 	}
 }
@@ -430,7 +453,7 @@ func TestCompletionOffersNoFiles(t *testing.T) {
 			t.Errorf("%s completes\n%s", line, got)
 		}
 	}
-	for line, asks := range map[string]bool{"list --team": true, "show": true, "stop a": true, "launch": true, "token remove": false, "sign-in": false, "launch x --branch": false} {
+	for line, asks := range map[string]bool{"list --team": true, "show": true, "stop a": true, "launch": true, "token remove": false, "sign-in": false, "launch x --branch": true} {
 		if got := complete(append(strings.Fields(line), "")...); strings.HasSuffix(strings.TrimSpace(got), ":0") {
 			t.Errorf("%s offers files:\n%s", line, got)
 		}

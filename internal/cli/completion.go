@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -9,6 +10,7 @@ import (
 
 	"yardbench/client"
 	"yardbench/internal/core/lifecycle"
+	"yardbench/internal/core/rules"
 )
 
 // completeFlags gives every flag of a tree of commands what completes its values:
@@ -48,6 +50,20 @@ func (a *app) completeFlags(c *cobra.Command) {
 	}
 	live := map[string]func(context.Context, *client.Client) []string{
 		"owner": people, "person": people, "repository": repositories, "of-repository": repositories, "beside": repositories,
+		"size": func(ctx context.Context, api *client.Client) (out []string) {
+			v, _ := api.Rules(ctx, 0)
+			r, _ := rules.Parse([]byte(v.Document))
+			return r.Order
+		},
+		"branch": func(ctx context.Context, api *client.Client) (out []string) {
+			all, _ := api.List(ctx, client.ListQuery{})
+			for _, w := range all {
+				if !slices.Contains(out, w.Branch) {
+					out = append(out, w.Branch)
+				}
+			}
+			return out
+		},
 		"team": func(ctx context.Context, api *client.Client) (out []string) {
 			all, _ := api.Teams(ctx)
 			for _, t := range all {

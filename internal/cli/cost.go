@@ -26,7 +26,7 @@ func (a rulesCommands) cost() *cobra.Command {
 			}
 			return a.print(r, func() {
 				fmt.Fprintf(a.out, "from %s to %s, in %s\n", when(r.From), when(r.To), r.Currency)
-				t := newTable(a.out, strings.ToUpper(r.By), "ACTIVE", "IDLE", "PREBUILDS", "ACTIVE "+r.Currency, "IDLE "+r.Currency, "STORAGE "+r.Currency, "PREBUILDS "+r.Currency, "TOTAL "+r.Currency)
+				t := a.table(a.out, strings.ToUpper(r.By), "ACTIVE", "IDLE", "PREBUILDS", "ACTIVE "+r.Currency, "IDLE "+r.Currency, "STORAGE "+r.Currency, "PREBUILDS "+r.Currency, "TOTAL "+r.Currency)
 				t.right(2, 3, 4, 5, 6, 7, 8, 9)
 				for _, row := range append(r.Rows, r.Total) {
 					key := row.Key

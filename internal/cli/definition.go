@@ -96,7 +96,7 @@ registry. --write writes it.`,
 			}
 			return a.print(found, func() {
 				a.heading(found)
-				t := newTable(a.out, "WHEN", "WHAT", "AS", "WHERE", "FROM")
+				t := a.table(a.out, "WHEN", "WHAT", "AS", "WHERE", "FROM")
 				for _, x := range found.Steps {
 					t.row(x.When, shortened(x.What, 60), x.As, x.Where, x.From)
 				}
@@ -126,7 +126,7 @@ branch tells what a change does before it is pushed.`,
 					fmt.Fprintln(a.out, "they come to the same")
 					return
 				}
-				t := newTable(a.out, "VALUE", "IN "+args[0], "IN "+args[1])
+				t := a.table(a.out, "VALUE", "IN "+args[0], "IN "+args[1])
 				for _, c := range found.Changes {
 					t.row(c.Key, shortened(cmp.Or(c.Old, "none"), 60), shortened(cmp.Or(c.New, "none"), 60))
 				}
@@ -272,7 +272,7 @@ func (a definitionCommands) values(found wire.DefinitionCheck) {
 		}
 		fmt.Fprintf(a.out, "its definitions: %s\n", clean(strings.Join(names, ", ")))
 	}
-	t := newTable(a.out, "VALUE", "IS", "FROM")
+	t := a.table(a.out, "VALUE", "IS", "FROM")
 	for _, v := range found.Values {
 		t.row(v.Key, shortened(v.Value, 70), v.Origin)
 	}

@@ -49,7 +49,7 @@ func (a peopleCommands) enrolment() *cobra.Command {
 					fmt.Fprintln(a.out, "no link can be used; make one with: yardbench enrolment add")
 					return
 				}
-				t := newTable(a.out, "LINK", "FOR", "MADE BY", "UNTIL")
+				t := a.table(a.out, "LINK", "FOR", "MADE BY", "UNTIL")
 				for _, e := range all {
 					what := strings.TrimSuffix("a new "+e.Role+", "+e.Team, ", ")
 					if e.Person != "" {

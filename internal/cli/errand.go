@@ -53,7 +53,7 @@ type errandResult struct {
 	Error      string  `json:"error,omitempty"`
 }
 
-func (a workspaceCommands) errand() *cobra.Command {
+func (a errandCommands) errand() *cobra.Command {
 	var e errand
 	var each string
 	var atOnce int
@@ -119,7 +119,7 @@ func (e errand) check() error {
 }
 
 // errandOf runs one errand and gives the exit code of its command.
-func (a workspaceCommands) errandOf(ctx context.Context, api *client.Client, e errand) (code int, name string, err error) {
+func (a errandCommands) errandOf(ctx context.Context, api *client.Client, e errand) (code int, name string, err error) {
 	e.launch.Errand = &wire.NewErrand{What: plain.Line(strings.Join(e.argv, " "), 300), Seconds: int64(e.timeout / time.Second)}
 	w, err := api.Launch(ctx, e.launch)
 	if err != nil {
@@ -156,7 +156,7 @@ func (a workspaceCommands) errandOf(ctx context.Context, api *client.Client, e e
 		}
 		return 0, w.Name, a.ended(ctx, over, err)
 	}
-	code, err = a.command(over, api, ref, e.argv)
+	code, err = workspaceCommands{a.app}.command(over, api, ref, e.argv)
 	if err != nil {
 		return 0, w.Name, a.ended(ctx, over, err)
 	}
@@ -169,7 +169,7 @@ func (a workspaceCommands) errandOf(ctx context.Context, api *client.Client, e e
 }
 
 // gone removes a workspace and waits until nothing is left of it.
-func (a workspaceCommands) gone(ctx context.Context, api *client.Client, ref string) error {
+func (a errandCommands) gone(ctx context.Context, api *client.Client, ref string) error {
 	_, err := api.Remove(ctx, ref, true)
 	for err == nil {
 		if _, err = api.Show(ctx, ref); err == nil {
@@ -188,7 +188,7 @@ func (a workspaceCommands) gone(ctx context.Context, api *client.Client, ref str
 }
 
 // ended says of an error that comes of the time being over that it does.
-func (a workspaceCommands) ended(ctx, over context.Context, err error) error {
+func (a errandCommands) ended(ctx, over context.Context, err error) error {
 	if ctx.Err() == nil && errors.Is(over.Err(), context.DeadlineExceeded) {
 		return errors.New("its time was over; give it more with --timeout")
 	}
@@ -209,7 +209,7 @@ func (a workspaceCommands) command(ctx context.Context, api *client.Client, ref 
 }
 
 // brought brings files and folders of a workspace to a folder here.
-func (a workspaceCommands) brought(ctx context.Context, api *client.Client, ref string, paths []string, into string) error {
+func (a errandCommands) brought(ctx context.Context, api *client.Client, ref string, paths []string, into string) error {
 	if err := os.MkdirAll(into, 0o777); err != nil {
 		return err
 	}
@@ -269,7 +269,7 @@ func unpack(r io.Reader, root *os.Root) error {
 			if left -= h.Size; left < 0 {
 				return fmt.Errorf("more than %d GiB is brought", bringMost>>30)
 			}
-			err = writeFile(root, name, h.FileInfo().Mode().Perm(), t)
+			err = writeFile(root, name, h.FileInfo().Mode().Perm(), h.ModTime, t)
 		} // links lead elsewhere: they are left out
 		if err != nil {
 			return err
@@ -277,7 +277,7 @@ func unpack(r io.Reader, root *os.Root) error {
 	}
 }
 
-func writeFile(root *os.Root, name string, mode os.FileMode, r io.Reader) error {
+func writeFile(root *os.Root, name string, mode os.FileMode, at time.Time, r io.Reader) error {
 	if err := root.MkdirAll(filepath.Dir(name), 0o777); err != nil {
 		return err
 	}
@@ -289,11 +289,14 @@ func writeFile(root *os.Root, name string, mode os.FileMode, r io.Reader) error 
 		f.Close()
 		return err
 	}
-	return f.Close()
+	if err := f.Close(); err != nil {
+		return err
+	}
+	return root.Chtimes(name, at, at)
 }
 
 // errandsOf runs an errand for each line of a file, some at once.
-func (a workspaceCommands) errandsOf(ctx context.Context, api *client.Client, e errand, file string, atOnce int) error {
+func (a errandCommands) errandsOf(ctx context.Context, api *client.Client, e errand, file string, atOnce int) error {
 	if atOnce < 1 || atOnce > 64 {
 		return usage{errors.New("--at-once is from 1 to 64")}
 	}
@@ -382,7 +385,7 @@ func (a workspaceCommands) errandsOf(ctx context.Context, api *client.Client, e 
 
 // oneOf runs one of many errands. over tells that a limit keeps it from being
 // begun.
-func (a workspaceCommands) oneOf(ctx context.Context, api *client.Client, e errand) (r errandResult, over bool) {
+func (a errandCommands) oneOf(ctx context.Context, api *client.Client, e errand) (r errandResult, over bool) {
 	began := time.Now()
 	null, err := os.Open(os.DevNull)
 	if err != nil {
@@ -392,7 +395,7 @@ func (a workspaceCommands) oneOf(ctx context.Context, api *client.Client, e erra
 	end := &tail{most: outputKept}
 	quiet := *a.app
 	quiet.in, quiet.out, quiet.err, quiet.carries, quiet.json = null, end, end, true, false
-	code, name, err := workspaceCommands{&quiet}.errandOf(ctx, api, e)
+	code, name, err := errandCommands{&quiet}.errandOf(ctx, api, e)
 	r = errandResult{Repository: e.launch.Repository, Branch: e.launch.Branch, Workspace: name, ExitCode: code, Output: strings.ToValidUTF8(string(end.kept), "\uFFFD"), Cut: end.cut, Seconds: time.Since(began).Round(time.Millisecond).Seconds()}
 	if err == nil {
 		if len(e.bring) > 0 {

@@ -12,7 +12,7 @@ import (
 )
 
 // The forms of -o, beside template=TEXT.
-var forms = []string{"json", "jsonl", "name"}
+var forms = []string{"json", "jsonl", "name", "wide"}
 
 const templateForm = "template="
 
@@ -26,6 +26,10 @@ func (a *app) readForm() (err error) {
 	}
 	if a.json && a.form != "json" {
 		return usage{fmt.Errorf("-o %s and --json are two forms of the same: ask for one", a.form)}
+	}
+	if a.form == "wide" {
+		a.form, a.wide = "", true
+		return nil
 	}
 	if text, is := strings.CutPrefix(a.form, templateForm); is {
 		a.template, err = template.New("output").Parse(text)

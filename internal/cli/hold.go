@@ -34,7 +34,7 @@ func (a workspaceCommands) hold() *cobra.Command {
 				in = wire.NewOperation{Verb: string(operation.Hold), Seconds: int64(d / time.Second)}
 			}
 			if len(args) != 1 || len(m.where) > 0 || m.noWait {
-				return a.ask(cmd, api, args, m, in, "")
+				return operationCommands{a.app}.ask(cmd, api, args, m, in, "")
 			}
 			var w wire.Workspace
 			var err error

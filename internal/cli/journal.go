@@ -33,7 +33,7 @@ func (a journalCommands) journal() *cobra.Command {
 				return err
 			}
 			return a.print(es, func() {
-				t := newTable(a.out, "NO.", "TIME", "KIND", "SUBJECT", "BY", "DETAILS")
+				t := a.table(a.out, "NO.", "TIME", "KIND", "SUBJECT", "BY", "DETAILS")
 				for _, e := range es {
 					t.row(strconv.FormatInt(e.Number, 10), when(e.At), e.Kind, about(e), e.ActorName, details(e.Data))
 				}

@@ -70,7 +70,7 @@ func readWhere(parts []string) (q client.ListQuery, err error) {
 // ask asks an operation of the workspaces that are named, or that are so, and
 // follows it. What is chosen by words is shown before, and asked about; always,
 // where the question is not empty. The question's %s is whom it is about.
-func (a workspaceCommands) ask(cmd *cobra.Command, api *client.Client, args []string, m many, in wire.NewOperation, question string) error {
+func (a operationCommands) ask(cmd *cobra.Command, api *client.Client, args []string, m many, in wire.NewOperation, question string) error {
 	ctx := cmd.Context()
 	if (len(args) > 0) == (len(m.where) > 0) {
 		return usage{errors.New("say of which workspaces: either names, or --where")}
@@ -89,7 +89,7 @@ func (a workspaceCommands) ask(cmd *cobra.Command, api *client.Client, args []st
 			return a.print([]wire.Outcome{}, func() { fmt.Fprintln(a.err, "no workspace is so; nothing is done") })
 		}
 		if !a.json {
-			t := newTable(a.err, "NAME", "OWNER", "STATE", "SINCE")
+			t := a.table(a.err, "NAME", "OWNER", "STATE", "SINCE")
 			for _, w := range rows {
 				t.row(w.Name, w.Owner, state(w.Phase, w.FailedIn, w.Conditions), when(w.PhaseAt))
 			}
@@ -127,7 +127,7 @@ func (a workspaceCommands) ask(cmd *cobra.Command, api *client.Client, args []st
 
 // attend says what comes of an operation until it is over. The exit code is 6
 // where one workspace failed, and 4 where one was refused or left alone.
-func (a workspaceCommands) attend(ctx context.Context, api *client.Client, o wire.Operation) error {
+func (a operationCommands) attend(ctx context.Context, api *client.Client, o wire.Operation) error {
 	said := map[int]bool{}
 	live := isTerminal(a.err) && !a.json && !a.quiet
 	for {
@@ -178,7 +178,7 @@ func (a workspaceCommands) attend(ctx context.Context, api *client.Client, o wir
 }
 
 // newOutcomes says what is over and was not said.
-func (a workspaceCommands) newOutcomes(ctx context.Context, api *client.Client, id string, said map[int]bool) error {
+func (a operationCommands) newOutcomes(ctx context.Context, api *client.Client, id string, said map[int]bool) error {
 	if a.json {
 		return nil
 	}
@@ -221,7 +221,7 @@ func counted(o wire.Operation) string {
 	return fmt.Sprintf("%s of %d: %s", o.Verb, o.Total, strings.Join(parts, ", "))
 }
 
-func (a workspaceCommands) tell() *cobra.Command {
+func (a operationCommands) tell() *cobra.Command {
 	var m many
 	c := &cobra.Command{
 		Use: "tell NAME...", Short: "Put a notice before the owners of workspaces",
@@ -238,7 +238,7 @@ func (a workspaceCommands) tell() *cobra.Command {
 	return c
 }
 
-func (a workspaceCommands) heed() *cobra.Command {
+func (a operationCommands) heed() *cobra.Command {
 	return &cobra.Command{
 		Use: "heed NAME", Short: "Take away a notice at a workspace, read", Example: "  yardbench heed tide-board", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
@@ -250,7 +250,7 @@ func (a workspaceCommands) heed() *cobra.Command {
 	}
 }
 
-func (a workspaceCommands) operation() *cobra.Command {
+func (a operationCommands) operation() *cobra.Command {
 	c := &cobra.Command{Use: "operation", Short: "One verb for many workspaces: what came of it"}
 	list := &cobra.Command{
 		Use: "list", Short: "List operations, the newest first", Example: "  yardbench operation list", Args: cobra.NoArgs,
@@ -264,7 +264,7 @@ func (a workspaceCommands) operation() *cobra.Command {
 					fmt.Fprintln(a.out, "there are none; ask one like: yardbench stop --where state=idle")
 					return
 				}
-				t := newTable(a.out, "ID", "ASKED", "BY", "WHAT CAME OF IT", "REASON")
+				t := a.table(a.out, "ID", "ASKED", "BY", "WHAT CAME OF IT", "REASON")
 				for _, o := range all {
 					t.row(o.ID, when(o.MadeAt), o.By, counted(o), o.Reason)
 				}
@@ -295,7 +295,7 @@ func (a workspaceCommands) operation() *cobra.Command {
 					fmt.Fprintf(a.out, "; cancelled by %s", o.CancelledBy)
 				}
 				fmt.Fprint(a.out, "\n\n")
-				t := newTable(a.out, "WORKSPACE", "STATE", "SINCE", "WHY")
+				t := a.table(a.out, "WORKSPACE", "STATE", "SINCE", "WHY")
 				for _, w := range all {
 					t.row(w.Name, w.State, when(w.At), plain.Line(w.Detail, 100))
 				}

@@ -19,14 +19,17 @@ type aligned struct {
 	out io.Writer
 }
 
-func newTable(out io.Writer, head ...string) *aligned {
+// table begins a table with a head, unless that is to be left out.
+func (a *app) table(out io.Writer, head ...string) *aligned {
 	t := &aligned{w: table.NewWriter(), out: out}
 	style := table.StyleDefault
 	style.Options = table.OptionsNoBordersAndSeparators
 	style.Box.PaddingLeft, style.Box.PaddingRight = "", "   "
 	style.Format.Header = text.FormatDefault
 	t.w.SetStyle(style)
-	t.w.AppendHeader(cells(head))
+	if !a.noHead {
+		t.w.AppendHeader(cells(head))
+	}
 	return t
 }
 

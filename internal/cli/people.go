@@ -19,9 +19,10 @@ func (a peopleCommands) signIn() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "sign-in [ADDRESS]",
 		Short: "Sign in to a service",
-		Long:  "Sign in to a service. The password is read from the terminal without echo, or from standard input.",
+		Long:  "Sign in to a service. With --service NAME it has a name here, and --service NAME means it with every other command; without that the one signed in to last is meant. The password is read from the terminal without echo, or from standard input.",
 		Example: "  yardbench sign-in http://127.0.0.1:7080 --as ingrid\n" +
-			"  yardbench sign-in --as ingrid < password-file",
+			"  yardbench sign-in --as ingrid < password-file\n" +
+			"  yardbench sign-in https://yard.skerryline.example --service north",
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			address := a.address
@@ -32,7 +33,7 @@ func (a peopleCommands) signIn() *cobra.Command {
 				address = os.Getenv("YARDBENCH_ADDRESS")
 			}
 			if address == "" {
-				address = readSignIn().Address
+				address = signedIn(a.app).Address
 			}
 			if address == "" {
 				return usage{fmt.Errorf("name the service's address: yardbench sign-in http://127.0.0.1:7080")}
@@ -60,7 +61,7 @@ func (a peopleCommands) signIn() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := (signInFile{Address: address, Name: in.Person.Name, Token: in.Token}).save(); err != nil {
+			if err := keepSignIn(a.app, signedInAt{Address: address, Name: in.Person.Name, Token: in.Token}); err != nil {
 				return fmt.Errorf("keep the sign-in: %w", err)
 			}
 			in.Token = ""
@@ -78,10 +79,8 @@ func (a peopleCommands) signOut() *cobra.Command {
 		Use: "sign-out", Short: "End this sign-in, here and at the service", Example: "  yardbench sign-out", Args: cobra.NoArgs,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
 			err := api.SignOut(cmd.Context())
-			if p, perr := signInPath(); perr == nil {
-				if rerr := os.Remove(p); rerr != nil && !os.IsNotExist(rerr) {
-					return rerr
-				}
+			if kerr := keepSignIn(a.app, signedInAt{}); kerr != nil {
+				return kerr
 			}
 			return err
 		}),
@@ -133,7 +132,7 @@ func (a peopleCommands) credential() *cobra.Command {
 				return err
 			}
 			if username == "" {
-				username = readSignIn().Name
+				username = signedIn(a.app).Name
 			}
 			return api.PutGitCredential(cmd.Context(), args[0], wire.GitCredential{Username: username, Password: password})
 		}),
@@ -151,7 +150,7 @@ func (a peopleCommands) credential() *cobra.Command {
 					fmt.Fprintln(a.out, "you have none; give one with: yardbench credential put HOST")
 					return
 				}
-				t := newTable(a.out, "HOST", "USER NAME", "SET")
+				t := a.table(a.out, "HOST", "USER NAME", "SET")
 				for _, c := range all {
 					t.row(c.Host, c.Username, when(c.UpdatedAt))
 				}
@@ -189,7 +188,7 @@ func (a peopleCommands) repository() *cobra.Command {
 					fmt.Fprintln(a.out, "no repository is registered; an operator does so with: yardbench repository add ADDRESS")
 					return
 				}
-				t := newTable(a.out, "REPOSITORY", "DEFAULT BRANCH", "TEAM", "PUSHES", "PREBUILDS READ", "ADDRESS")
+				t := a.table(a.out, "REPOSITORY", "DEFAULT BRANCH", "TEAM", "PUSHES", "PREBUILDS READ", "ADDRESS")
 				for _, r := range rs {
 					pushes := "not told"
 					if r.SignsPushes {
@@ -304,7 +303,7 @@ func (a peopleCommands) person() *cobra.Command {
 				return err
 			}
 			return a.print(ps, func() {
-				t := newTable(a.out, "NAME", "FULL NAME", "ROLE", "TEAM", "")
+				t := a.table(a.out, "NAME", "FULL NAME", "ROLE", "TEAM", "")
 				for _, p := range ps {
 					t.row(p.Name, p.FullName, p.Role, p.Team, strings.TrimPrefix(map[bool]string{true: ", a program"}[p.Program]+map[bool]string{true: ", closed"}[p.Closed], ", "))
 				}

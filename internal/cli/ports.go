@@ -52,7 +52,7 @@ func (a portCommands) port() *cobra.Command {
 }
 
 func (a portCommands) portTable(ps []wire.Port) {
-	t := newTable(a.out, "PORT", "LABEL", "LISTENS", "WHO MAY VISIT", "ADDRESS")
+	t := a.table(a.out, "PORT", "LABEL", "LISTENS", "WHO MAY VISIT", "ADDRESS")
 	for _, p := range ps {
 		listens := "nothing"
 		if p.Listening {

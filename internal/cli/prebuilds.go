@@ -34,7 +34,7 @@ func (a prebuildCommands) prebuild() *cobra.Command {
 						fmt.Fprintf(a.out, "  no run yet; begin one with: yardbench prebuild run %s --branch %s\n", p.Repository, p.Branch)
 						continue
 					}
-					t := newTable(a.out, "  RUN", "BEGUN", "TOOK", "OUTCOME", "COMMIT", "ID", "REASON")
+					t := a.table(a.out, "  RUN", "BEGUN", "TOOK", "OUTCOME", "COMMIT", "ID", "REASON")
 					for _, r := range p.Runs {
 						outcome, span := "under way", time.Since(r.StartedAt)
 						if r.EndedAt != nil {

@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"os"
 	"os/signal"
@@ -24,6 +25,7 @@ import (
 	"golang.org/x/term"
 
 	"yardbench/client"
+	"yardbench/internal/core/plain"
 	"yardbench/internal/durable"
 	"yardbench/wire"
 )
@@ -31,6 +33,9 @@ import (
 // The commands, by what they are about.
 type (
 	workspaceCommands  struct{ *app }
+	operationCommands  struct{ *app }
+	errandCommands     struct{ *app }
+	fileCommands       struct{ *app }
 	adoptCommands      struct{ *app }
 	definitionCommands struct{ *app }
 	portCommands       struct{ *app }
@@ -72,8 +77,11 @@ type app struct {
 	form     string // in which form
 	template *template.Template
 	quiet    bool
-	yes      bool // nothing that cannot be undone is asked about
-	noInput  bool // nobody is there to be asked
+	wide     bool   // tables for people have more columns
+	noHead   bool   // tables have no head
+	service  string // which of several services; empty is the one signed in to last
+	yes      bool   // nothing that cannot be undone is asked about
+	noInput  bool   // nobody is there to be asked
 	address  string
 	running  *cobra.Command
 	began    bool // what the command does has begun: the command line was right
@@ -164,7 +172,7 @@ func (a *app) say(p *wire.Problem, code int) {
 		}
 	}
 	for _, e := range p.Errors {
-		text += "\n  " + a.flagOf(e.Field) + ": " + e.Detail
+		text += "\n  " + flagOf(a.running, e.Field) + ": " + e.Detail
 	}
 	if next := nextSteps(p); next != "" {
 		text += "\n" + next
@@ -193,11 +201,13 @@ func (a *app) root() *cobra.Command {
 	root.PersistentFlags().BoolVar(&a.yes, "yes", false, "do not ask whether what cannot be undone is meant")
 	root.PersistentFlags().BoolVar(&a.noInput, "no-input", false, "ask nothing, and read nothing: what would have to be asked is refused")
 	root.PersistentFlags().StringVar(&a.address, "address", "", "the service's address (default: where you signed in; or YARDBENCH_ADDRESS)")
-	root.PersistentFlags().StringVarP(&a.form, "output", "o", "", "print for programs: json, jsonl (one object a line), name, or template=TEXT (a template of Go, over each)")
+	root.PersistentFlags().StringVarP(&a.form, "output", "o", "", "print for programs: json, jsonl (one object a line), name, or template=TEXT (a template of Go, over each); or wide: for people, with more columns")
+	root.PersistentFlags().BoolVar(&a.noHead, "no-head", false, "tables without their head")
+	root.PersistentFlags().StringVar(&a.service, "service", "", "which of several services you are signed in to, by the name that you gave it (default: the one signed in to last; or YARDBENCH_SERVICE)")
 	root.PersistentFlags().BoolVarP(&a.quiet, "quiet", "q", false, "no progress, and of what is made its name alone")
 	root.AddGroup(&cobra.Group{ID: "work", Title: "Workspaces:"}, &cobra.Group{ID: "mine", Title: "You:"}, &cobra.Group{ID: "service", Title: "The service:"})
 	for group, commands := range map[string][]*cobra.Command{
-		"work":    {(workspaceCommands{a}).launch(), (workspaceCommands{a}).errand(), (workspaceCommands{a}).list(), (workspaceCommands{a}).show(), (workspaceCommands{a}).enter(), (workspaceCommands{a}).run(), (workspaceCommands{a}).logs(), (workspaceCommands{a}).start(), (workspaceCommands{a}).stop(), (workspaceCommands{a}).rebuild(), (workspaceCommands{a}).remove(), (workspaceCommands{a}).wait(), (workspaceCommands{a}).hold(), (workspaceCommands{a}).tell(), (workspaceCommands{a}).heed(), (workspaceCommands{a}).operation(), (portCommands{a}).port(), (portCommands{a}).forward(), (portCommands{a}).open(), (workspaceCommands{a}).service()},
+		"work":    {(workspaceCommands{a}).launch(), (errandCommands{a}).errand(), (workspaceCommands{a}).list(), (workspaceCommands{a}).show(), (workspaceCommands{a}).enter(), (workspaceCommands{a}).run(), (fileCommands{a}).copy(), (workspaceCommands{a}).logs(), (workspaceCommands{a}).start(), (workspaceCommands{a}).stop(), (workspaceCommands{a}).rebuild(), (workspaceCommands{a}).remove(), (workspaceCommands{a}).wait(), (workspaceCommands{a}).hold(), (operationCommands{a}).tell(), (operationCommands{a}).heed(), (operationCommands{a}).operation(), (portCommands{a}).port(), (portCommands{a}).forward(), (portCommands{a}).open(), (workspaceCommands{a}).service()},
 		"mine":    {(peopleCommands{a}).signIn(), (peopleCommands{a}).signOut(), (peopleCommands{a}).whoami(), (peopleCommands{a}).password(), (peopleCommands{a}).enrol(), (peopleCommands{a}).secret(), (peopleCommands{a}).credential(), (peopleCommands{a}).token(), (rulesCommands{a}).cost()},
 		"service": {(peopleCommands{a}).repository(), (definitionCommands{a}).definition(), (definitionCommands{a}).starter(), (prebuildCommands{a}).prebuild(), (adoptCommands{a}).container(), (adoptCommands{a}).adopt(), (adoptCommands{a}).letGo(), (peopleCommands{a}).person(), (peopleCommands{a}).program(), (peopleCommands{a}).team(), (peopleCommands{a}).enrolment(), (rulesCommands{a}).rules(), (journalCommands{a}).journal(), (journalCommands{a}).webhook(), (serviceCommands{a}).doctor(), (serviceCommands{a}).version(), (serviceCommands{a}).serve()},
 	} {
@@ -216,12 +226,21 @@ func (a *app) root() *cobra.Command {
 	return root
 }
 
-// signInFile is what is kept of a sign-in, readable by its owner only.
-type signInFile struct {
+// signIns are what is kept of sign-ins, readable by their owner only.
+type signIns struct {
+	Last     string                `json:"last"` // the one that is meant where none is named
+	Services map[string]signedInAt `json:"services"`
+}
+
+// signedInAt is a sign-in at one service.
+type signedInAt struct {
 	Address string `json:"address"`
 	Name    string `json:"name"`
 	Token   string `json:"token"`
 }
+
+// usualService is the name of the one that nobody gave a name.
+const usualService = "main"
 
 func signInPath() (string, error) {
 	if dir := os.Getenv("YARDBENCH_CONFIG"); dir != "" {
@@ -234,19 +253,48 @@ func signInPath() (string, error) {
 	return filepath.Join(dir, "yardbench", "sign-in.json"), nil
 }
 
-func readSignIn() (f signInFile) {
+func readSignIns() (f signIns) {
 	if p, err := signInPath(); err == nil {
 		if b, err := os.ReadFile(p); err == nil {
 			_ = json.Unmarshal(b, &f) // a damaged file is as good as none
 		}
 	}
+	if f.Services == nil {
+		f.Services = map[string]signedInAt{}
+	}
 	return f
 }
 
-func (f signInFile) save() error {
+// named is the name of the service that is meant.
+func (a *app) named(f signIns) string {
+	return cmp.Or(a.service, os.Getenv("YARDBENCH_SERVICE"), f.Last, usualService)
+}
+
+// signedIn is the sign-in at the service that is meant; the zero one where there is
+// none.
+func signedIn(a *app) signedInAt {
+	f := readSignIns()
+	return f.Services[a.named(f)]
+}
+
+// keepSignIn keeps a sign-in under the name of the service that is meant, or forgets it,
+// where it is the zero one.
+func keepSignIn(a *app, in signedInAt) error {
 	p, err := signInPath()
 	if err != nil {
 		return err
+	}
+	f := readSignIns()
+	name := a.named(f)
+	if in == (signedInAt{}) {
+		delete(f.Services, name)
+		if f.Last = ""; len(f.Services) == 1 {
+			for only := range f.Services {
+				f.Last = only
+			}
+		}
+	} else {
+		f.Services[name], f.Last = in, name
 	}
 	b, err := json.Marshal(f)
 	if err != nil {
@@ -257,7 +305,7 @@ func (f signInFile) save() error {
 
 // client is for the service that one is signed in to.
 func (a *app) client() (*client.Client, error) {
-	f := readSignIn()
+	f := signedIn(a)
 	address := a.address
 	if address == "" {
 		address = os.Getenv("YARDBENCH_ADDRESS")
@@ -270,7 +318,12 @@ func (a *app) client() (*client.Client, error) {
 		}
 	}
 	if address == "" {
-		return nil, &wire.Problem{Status: 401, Detail: "you are not signed in", Next: "sign in with: yardbench sign-in ADDRESS"}
+		p := &wire.Problem{Status: 401, Detail: "you are not signed in", Next: "sign in with: yardbench sign-in ADDRESS"}
+		if all := readSignIns(); len(all.Services) > 0 {
+			known := slices.Sorted(maps.Keys(all.Services))
+			p.Detail, p.Next = fmt.Sprintf("you are signed in to no service that you call %q", plain.Line(a.named(all), 40)), "you are to: "+strings.Join(known, ", ")
+		}
+		return nil, p
 	}
 	return client.New(address, token)
 }

@@ -72,3 +72,17 @@ func FuzzScreen(f *testing.F) {
 		}
 	})
 }
+
+// A terminal is left by Ctrl-^ twice in a row, however the keys come.
+func TestLeavingATerminal(t *testing.T) {
+	for _, c := range []struct {
+		typed  string
+		before bool
+		at     int
+		last   bool
+	}{{"ls\r", false, -1, false}, {"\x1e\x1e", false, 1, false}, {"a\x1eb\x1e", false, -1, true}, {"\x1e", true, 0, false}, {"x\x1e", true, -1, true}, {"", true, -1, true}, {"ab\x1e\x1ec", false, 3, false}} {
+		if at, last := leaves([]byte(c.typed), c.before); at != c.at || last != c.last {
+			t.Errorf("%q after %v leaves at %d, %v", c.typed, c.before, at, last)
+		}
+	}
+}

@@ -57,7 +57,7 @@ func (a peopleCommands) secret() *cobra.Command {
 					fmt.Fprintln(a.out, "there are none; set one with: yardbench secret put NAME --for REPOSITORY")
 					return
 				}
-				t := newTable(a.out, "NAME", "FORM", "GIVEN TO", "VERSION", "SET")
+				t := a.table(a.out, "NAME", "FORM", "GIVEN TO", "VERSION", "SET")
 				for _, s := range secrets {
 					t.row(s.Name, s.Form, givenTo(s), fmt.Sprint(s.Version), when(s.UpdatedAt))
 				}
@@ -89,7 +89,7 @@ func (a peopleCommands) secret() *cobra.Command {
 					fmt.Fprintf(a.out, "workspaces of %s get no secrets, and its definition asks for none\n", args[0])
 					return
 				}
-				t := newTable(a.out, "NAME", "GIVEN", "LEVEL", "ASKED FOR", "WHY")
+				t := a.table(a.out, "NAME", "GIVEN", "LEVEL", "ASKED FOR", "WHY")
 				for _, s := range cs {
 					given := "no"
 					if s.Given {

@@ -8,6 +8,8 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"strings"
+	"sync/atomic"
 	"syscall"
 
 	"github.com/spf13/cobra"
@@ -22,16 +24,14 @@ func (a workspaceCommands) enter() *cobra.Command {
 	c := &cobra.Command{
 		Use: "enter NAME", Short: "Open a terminal in a workspace, or join the one left open",
 		Long: "Open a terminal in the workspace folder, as the definition's user. A terminal outlives a lost connection or a closed window: " +
-			"entering again joins it where it was. It ends when its shell does.",
+			"entering again joins it where it was. It ends when its shell does. Ctrl-^ twice leaves it and comes back here; what runs in it goes on.",
 		Example: "  yardbench enter tide-board\n  yardbench enter tide-board --terminal second", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
 			if !isTerminal(a.in) {
 				return usage{fmt.Errorf("enter needs a terminal here; for piped input: yardbench run %s -- sh", args[0])}
 			}
 			in := wire.Run{Terminal: label}
-			if fd := int(os.Stdout.Fd()); term.IsTerminal(fd) {
-				in.Columns, in.Rows, _ = term.GetSize(fd) // 0 by 0 means the usual size
-			}
+			in.Columns, in.Rows = size()
 			return a.session(cmd.Context(), api, args[0], in, true)
 		}),
 	}
@@ -40,11 +40,13 @@ func (a workspaceCommands) enter() *cobra.Command {
 }
 
 func (a workspaceCommands) run() *cobra.Command {
+	var in wire.Run
+	var env []string
 	c := &cobra.Command{
 		Use: "run NAME -- COMMAND [ARGUMENT...]", Short: "Run one command in a workspace",
 		Long: "Run one command in the workspace folder, as the definition's user. Input, output and the exit code are passed through. " +
 			"127 is also what is given where there is no such program, 125 where it was not begun, 255 where it was lost sight of.",
-		Example: "  yardbench run tide-board -- make check\n  yardbench run tide-board -- sh -c 'wc -l *.py' > lines.txt", Args: cobra.MinimumNArgs(2), ValidArgsFunction: a.names,
+		Example: "  yardbench run tide-board -- make check\n  yardbench run tide-board -- sh -c 'wc -l *.py' > lines.txt\n  yardbench run --folder docs --env LANG=nb_NO.UTF-8 tide-board -- make\n  yardbench run --tty tide-board -- vi Makefile", Args: cobra.MinimumNArgs(2), ValidArgsFunction: a.names,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
 			argv := args[1:]
 			if argv[0] == "--" {
@@ -53,11 +55,58 @@ func (a workspaceCommands) run() *cobra.Command {
 			if len(argv) == 0 {
 				return usage{errors.New("name a command to run: yardbench run NAME -- COMMAND")}
 			}
-			return a.session(cmd.Context(), api, args[0], wire.Run{Argv: argv}, false)
+			in.Argv = argv
+			for _, e := range env {
+				name, value, given := strings.Cut(e, "=")
+				if !given {
+					value = os.Getenv(name)
+				}
+				if in.Env == nil {
+					in.Env = map[string]string{}
+				}
+				in.Env[name] = value
+			}
+			if in.TTY {
+				if !isTerminal(a.in) {
+					return usage{errors.New("--tty needs a terminal here; leave it out for piped input")}
+				}
+				in.Columns, in.Rows = size()
+			}
+			return a.session(cmd.Context(), api, args[0], in, in.TTY)
 		}),
 	}
+	c.Flags().BoolVar(&in.TTY, "tty", false, "run it in a terminal, for programs that want one")
+	c.Flags().StringVar(&in.Folder, "folder", "", "where it is run: a path, from the workspace folder")
+	c.Flags().StringArrayVar(&env, "env", nil, "a variable, NAME=VALUE, or NAME alone for the value that it has here; given again, both")
 	c.Flags().SetInterspersed(false) // what follows NAME belongs to the command
 	return c
+}
+
+// size is the size of the terminal here; 0 by 0 means the usual one.
+func size() (columns, rows int) {
+	if fd := int(os.Stdout.Fd()); term.IsTerminal(fd) {
+		columns, rows, _ = term.GetSize(fd) // 0 by 0 it is then
+	}
+	return columns, rows
+}
+
+// leaveKey is the key (Ctrl-^) that leaves a terminal when it is pressed twice.
+const leaveKey = 0x1e
+
+// leaves tells where in what was typed somebody leaves, and whether the last key of
+// it was the first of the two; -1 is nowhere. before tells that of what came before.
+func leaves(typed []byte, before bool) (at int, last bool) {
+	for i, b := range typed {
+		if b != leaveKey {
+			before = false
+			continue
+		}
+		if before {
+			return i, false
+		}
+		before = true
+	}
+	return -1, before
 }
 
 // session passes input and output until the command or shell has ended, and
@@ -77,6 +126,7 @@ func (a workspaceCommands) session(ctx context.Context, api *client.Client, ref 
 		}
 		defer term.Restore(int(a.in.Fd()), old) //nolint:errcheck // nothing is left to be done about it
 	}
+	var left atomic.Bool
 	frames := make(chan frame)
 	quit := make(chan struct{})
 	defer close(quit)
@@ -101,9 +151,17 @@ func (a workspaceCommands) session(ctx context.Context, api *client.Client, ref 
 		}
 	}()
 	go func() {
-		buf := make([]byte, 32<<10)
+		buf, once := make([]byte, 32<<10), false
 		for {
 			n, err := a.in.Read(buf)
+			if raw && n > 0 {
+				at := 0
+				if at, once = leaves(buf[:n], once); at >= 0 {
+					left.Store(true)
+					s.Close()
+					return
+				}
+			}
 			if n > 0 && !send(frame{'i', append([]byte(nil), buf[:n]...)}) {
 				return
 			}
@@ -140,6 +198,10 @@ func (a workspaceCommands) session(ctx context.Context, api *client.Client, ref 
 		if err != nil {
 			if ctx.Err() != nil {
 				return exit(exitInterrupt)
+			}
+			if left.Load() {
+				fmt.Fprintf(a.err, "\r\nleft; what runs in the terminal goes on\r\n")
+				return nil
 			}
 			var p *wire.Problem
 			if !errors.As(err, &p) && len(in.Argv) == 0 {

@@ -27,7 +27,7 @@ func (a definitionCommands) starter() *cobra.Command {
 				return err
 			}
 			return a.print(all, func() {
-				t := newTable(a.out, "STARTER", "WHAT IT IS", "TO CHOOSE")
+				t := a.table(a.out, "STARTER", "WHAT IT IS", "TO CHOOSE")
 				for _, s := range all {
 					var names []string
 					for _, o := range s.Options {
@@ -154,7 +154,7 @@ func (a definitionCommands) showStarter(s wire.Starter) {
 		fmt.Fprintln(a.out, "there is nothing to choose")
 		return
 	}
-	t := newTable(a.out, "CHOICE", "USUALLY", "OF", "WHAT FOR")
+	t := a.table(a.out, "CHOICE", "USUALLY", "OF", "WHAT FOR")
 	for _, o := range s.Options {
 		of := strings.Join(o.Choices, ", ")
 		switch {
@@ -207,7 +207,7 @@ func writeStarter(s wire.FilledStarter, folder string, force bool) error {
 func (a workspaceCommands) service() *cobra.Command {
 	c := &cobra.Command{Use: "service", Short: "The services beside a workspace"}
 	c.AddCommand(&cobra.Command{
-		Use: "list NAME", Short: "List the services beside a workspace, with how each is", Example: "  yardbench service list route-notes\n  yardbench logs route-notes --service levels", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names,
+		Use: "list NAME", Short: "List the services beside a workspace, with how each is", Example: "  yardbench service list route-notes\n  yardbench logs route-notes --of levels", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
 			all, err := api.Services(cmd.Context(), args[0])
 			if err != nil {
@@ -218,7 +218,7 @@ func (a workspaceCommands) service() *cobra.Command {
 					fmt.Fprintln(a.out, "there are none")
 					return
 				}
-				t := newTable(a.out, "SERVICE", "STATE", "IMAGE", "PORTS", "WAITS FOR")
+				t := a.table(a.out, "SERVICE", "STATE", "IMAGE", "PORTS", "WAITS FOR")
 				for _, s := range all {
 					state := s.State
 					if s.Problem != "" {

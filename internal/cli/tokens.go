@@ -70,7 +70,7 @@ func (a peopleCommands) token() *cobra.Command {
 					fmt.Fprintf(a.out, "there are none; make one with: yardbench token add NAME --of %s\n", of)
 					return
 				}
-				t := newTable(a.out, "ID", "WHAT", "REACHES", "SINCE", "UNTIL", "LAST USED")
+				t := a.table(a.out, "ID", "WHAT", "REACHES", "SINCE", "UNTIL", "LAST USED")
 				for _, k := range ts {
 					what := map[string]string{"console": "console sign-in", "cli": "command-line sign-in", "token": "token " + k.Name}[k.Door]
 					if k.Current {

@@ -26,7 +26,7 @@ func (a journalCommands) webhook() *cobra.Command {
 					fmt.Fprintln(a.out, "there are none; add one with: yardbench webhook add ADDRESS")
 					return
 				}
-				t := newTable(a.out, "ID", "ADDRESS", "KINDS", "TOLD UP TO", "STATE")
+				t := a.table(a.out, "ID", "ADDRESS", "KINDS", "TOLD UP TO", "STATE")
 				for _, w := range all {
 					state := "well"
 					if w.FailingSince != nil {
@@ -92,7 +92,7 @@ func (a journalCommands) webhook() *cobra.Command {
 				return err
 			}
 			return a.print(all, func() {
-				t := newTable(a.out, "TIME", "ENTRY", "ATTEMPT", "OUTCOME")
+				t := a.table(a.out, "TIME", "ENTRY", "ATTEMPT", "OUTCOME")
 				for _, d := range all {
 					entry := strconv.FormatInt(d.Entry, 10)
 					if d.Entry == 0 {

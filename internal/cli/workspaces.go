@@ -300,7 +300,7 @@ func (a workspaceCommands) logs() *cobra.Command {
 	c := &cobra.Command{
 		Use: "logs NAME", Short: "Print the log of a launch sheet, secrets masked",
 		Long:    "Print the log of a launch sheet, secrets masked: each step's title after ==, then its log. With --json, one object a line.",
-		Example: "  yardbench logs tide-board\n  yardbench logs tide-board --follow\n  yardbench logs tide-board --sheet 1\n  yardbench logs route-notes --service levels", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names,
+		Example: "  yardbench logs tide-board\n  yardbench logs tide-board --follow\n  yardbench logs tide-board --sheet 1\n  yardbench logs route-notes --of levels", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
 			out := a.forPeople()
 			if a.json {
@@ -315,11 +315,11 @@ func (a workspaceCommands) logs() *cobra.Command {
 		}),
 	}
 	c.Flags().BoolVarP(&follow, "follow", "f", false, "go on until the launch sheet has ended")
-	c.Flags().StringVar(&service, "service", "", "the newest lines of a service beside it, instead")
+	c.Flags().StringVar(&service, "of", "", "the newest lines of a service beside it, instead")
 	c.Flags().IntVar(&sheet, "sheet", 0, "the number of the launch sheet (default: the newest)")
 	c.Flags().Int64Var(&from, "from", 0, "leave out so many bytes: those that you have")
-	c.MarkFlagsMutuallyExclusive("service", "follow")
-	c.MarkFlagsMutuallyExclusive("service", "sheet")
+	c.MarkFlagsMutuallyExclusive("of", "follow")
+	c.MarkFlagsMutuallyExclusive("of", "sheet")
 	return c
 }
 
@@ -356,7 +356,7 @@ func (a workspaceCommands) start() *cobra.Command {
 		Use: "start NAME...", Short: "Start stopped workspaces, or try failed ones again", Example: "  yardbench start tide-board\n  yardbench start tide-board berth-planner\n  yardbench start --where state=stopped", ValidArgsFunction: a.names,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
 			if !m.one(args) {
-				return a.ask(cmd, api, args, m, wire.NewOperation{Verb: string(operation.Start)}, "")
+				return operationCommands{a.app}.ask(cmd, api, args, m, wire.NewOperation{Verb: string(operation.Start)}, "")
 			}
 			return a.followed(cmd.Context(), api)(api.Start(cmd.Context(), args[0]))
 		}),
@@ -371,7 +371,7 @@ func (a workspaceCommands) stop() *cobra.Command {
 		Use: "stop NAME...", Short: "Stop workspaces; their files stay", Example: "  yardbench stop tide-board\n  yardbench stop tide-board berth-planner\n  yardbench stop --where all,state=idle,team=Decks --why 'the yard is full'", ValidArgsFunction: a.names,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
 			if !m.one(args) {
-				return a.ask(cmd, api, args, m, wire.NewOperation{Verb: string(operation.Stop)}, "")
+				return operationCommands{a.app}.ask(cmd, api, args, m, wire.NewOperation{Verb: string(operation.Stop)}, "")
 			}
 			return a.followed(cmd.Context(), api)(api.Stop(cmd.Context(), args[0]))
 		}),
@@ -404,7 +404,7 @@ func (a workspaceCommands) rebuild() *cobra.Command {
 				question = "Make %s anew, and drop all files in the workspace folder?"
 			}
 			if !m.one(args) {
-				return a.ask(cmd, api, args, m, wire.NewOperation{Verb: string(operation.Rebuild), NewFiles: in.NewFiles, Discard: in.Discard}, question)
+				return operationCommands{a.app}.ask(cmd, api, args, m, wire.NewOperation{Verb: string(operation.Rebuild), NewFiles: in.NewFiles, Discard: in.Discard}, question)
 			}
 			if in.NewFiles {
 				if err := a.sure("drop the files of "+args[0], fmt.Sprintf(question, clean(args[0]))); err != nil {
@@ -450,7 +450,7 @@ func (a workspaceCommands) remove() *cobra.Command {
 				question = "Remove %s with all files and whatever in them exists nowhere else?"
 			}
 			if !m.one(args) {
-				return a.ask(cmd, api, args, m, wire.NewOperation{Verb: string(operation.Remove), Discard: discard}, question)
+				return operationCommands{a.app}.ask(cmd, api, args, m, wire.NewOperation{Verb: string(operation.Remove), Discard: discard}, question)
 			}
 			if err := a.sure("remove "+args[0], fmt.Sprintf(question, clean(args[0]))); err != nil {
 				return err

@@ -5,6 +5,7 @@ import (
 	_ "embed"
 	"errors"
 	"fmt"
+	"net/http"
 	"net/url"
 	"strings"
 
@@ -170,5 +171,6 @@ func actor(ctx context.Context, st *store.Store, name string) (service.Actor, er
 
 func there(err error) bool {
 	var f *fault.Fault
-	return errors.As(err, &f) && f.Class == fault.Conflict
+	var p *wire.Problem
+	return errors.As(err, &f) && f.Class == fault.Conflict || errors.As(err, &p) && p.Status == http.StatusConflict
 }

@@ -51,7 +51,31 @@ func Furnish(ctx context.Context, address, gitHost string, say func(string)) err
 	if err := furnishWorkspaces(ctx, address, say); err != nil {
 		return err
 	}
-	return furnishAdopted(ctx, address, say)
+	if err := furnishAdopted(ctx, address, say); err != nil {
+		return err
+	}
+	return furnishProgram(ctx, address)
+}
+
+// furnishProgram makes an account for a program, with a token of few rights, and
+// puts a notice before those of one team.
+func furnishProgram(ctx context.Context, address string) error {
+	c, err := signedIn(ctx, address, People[0].Name)
+	if err != nil {
+		return err
+	}
+	_, err = c.AddProgram(ctx, wire.NewProgram{Name: "nightwatch", Purpose: "Reviews of pull requests", Team: "Harbour"})
+	if there(err) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if _, err := c.MakeProgramToken(ctx, "nightwatch", wire.NewToken{Name: "reviews", Days: 90, Scopes: []string{"launch", "work"}, Repositories: []string{"tide-board"}}); err != nil {
+		return err
+	}
+	_, err = c.AskOperation(ctx, wire.NewOperation{Verb: "tell", Where: &wire.WorkspaceWhere{All: true, Team: "Decks"}, Reason: "The winter tables come on Monday: push what you want to keep."})
+	return err
 }
 
 // furnishHook has the stand-in told of what happens to workspaces.

@@ -12,6 +12,8 @@ import (
 type Actor struct {
 	store.Person
 	TokenID string
+	// Token tells that they came by a token for programs, and not by a sign-in.
+	Token bool
 	// Grant is how much of what they may do they may do by this sign-in.
 	Grant policy.Grant
 	// Operation is the one by which it is asked, and Why its reason; empty where

@@ -97,6 +97,9 @@ func (s *Operations) Make(ctx context.Context, a Actor, in wire.NewOperation) (w
 		return wire.Operation{}, err
 	}
 	o := store.Operation{ID: store.NewID(), PersonID: a.ID, Grant: grantText(a), Verb: verb, Reason: reason, Options: string(text)}
+	if a.Token {
+		o.TokenID = a.TokenID
+	}
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
 		open, err := tx.OpenOperations(ctx)
 		if err != nil {
@@ -432,6 +435,11 @@ func (s *Operations) actor(ctx context.Context, o store.Operation) (Actor, error
 	p, err := s.store.Read().PersonByID(ctx, o.PersonID)
 	if errors.Is(err, store.ErrNotFound) || err == nil && p.ClosedAt != nil {
 		return Actor{}, forbidden("the account of who asked for it is closed", "")
+	}
+	if err == nil && o.TokenID != "" { // who goes home signs out; a token that ends is taken back
+		if _, err = s.store.Read().TokenByID(ctx, o.TokenID, s.now()); errors.Is(err, store.ErrNotFound) {
+			return Actor{}, forbidden("the token by which it was asked has ended", "")
+		}
 	}
 	a := Actor{Person: p, Operation: o.ID, Why: o.Reason}
 	if err == nil && o.Grant != "" {

@@ -91,6 +91,44 @@ func TestOperationsEndWithTheirGround(t *testing.T) {
 	}
 }
 
+// An operation ends with the token by which it was asked, and not with a sign-in.
+func TestOperationsEndWithTheirToken(t *testing.T) {
+	s, ingrid, _ := bare(t)
+	ctx := t.Context()
+	addWorkspace(t, s, ingrid, "w", lifecycle.Stopped)
+	more := operating(t, s)
+	made, err := s.SignIns.MakeToken(ctx, ingrid, wire.NewToken{Name: "x", Scopes: []string{"work"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	in, err := s.SignIns.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "long enough"}, "cli", "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var asked []wire.Operation
+	for _, by := range []string{made.Value, in.Token} {
+		a, err := s.SignIns.Authenticate(ctx, by)
+		if err != nil {
+			t.Fatal(err)
+		}
+		o, err := s.Operations.Make(ctx, a, wire.NewOperation{Verb: "let rest", Names: []string{"w"}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		asked = append(asked, o)
+		if err := s.SignIns.EndToken(ctx, ingrid, a.TokenID); err != nil {
+			t.Fatal(err)
+		}
+	}
+	more()
+	if o := settled(t, s, ingrid, asked[0].ID); o.Cancelled != 1 {
+		t.Errorf("without its token it came to %+v", o)
+	}
+	if o := settled(t, s, ingrid, asked[1].ID); o.Done != 1 {
+		t.Errorf("after a sign-out it came to %+v", o)
+	}
+}
+
 // What was asked before the service ended is not asked again after the next start,
 // whether the answer was written or not; what was not asked is.
 func TestOperationsGoOnAfterARestart(t *testing.T) {

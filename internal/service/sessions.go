@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"context"
 	"io"
+	"maps"
+	"path"
 	"regexp"
 	"strings"
 
@@ -52,15 +54,21 @@ func (s *Sessions) Open(ctx context.Context, a Actor, ref string, in wire.Run) (
 	}
 	r := steward.Request{Kind: steward.Run, Process: session, Columns: in.Columns, Rows: in.Rows}
 	r.Process.Argv = in.Argv
-	if len(in.Argv) == 0 {
+	if err := place(&r.Process, in); err != nil {
+		return nil, err
+	}
+	if len(in.Argv) == 0 || in.TTY {
 		r.Kind, r.ID = steward.Terminal, in.Terminal
 		if r.ID == "" {
 			r.ID = "main"
 		}
+		if r.ID == "main" && in.TTY { // one of its own
+			r.ID = "run-" + store.NewID()[:8]
+		}
 		if !terminalLabel.MatchString(r.ID) {
 			return nil, invalid(quote(r.ID)+" is no label for a terminal", "use lower-case letters, digits and dashes, at most 32")
 		}
-		if script, ok := s.greeting(ctx, w); ok {
+		if script, ok := s.greeting(ctx, w); ok && len(in.Argv) == 0 {
 			r.Process.Argv = []string{"/bin/sh", "-c", script + "exec \"$SHELL\""}
 		}
 		r.Process.Env["TERM"], r.Process.Env["COLORTERM"] = "xterm-256color", "truecolor"
@@ -77,6 +85,35 @@ func (s *Sessions) Open(ctx context.Context, a Actor, ref string, in wire.Run) (
 		return nil, err
 	}
 	return c, nil
+}
+
+var variableName = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]{0,127}$`)
+
+// place puts where a command runs, and with which variables, into its process.
+func place(p *steward.Process, in wire.Run) error {
+	size := 0
+	for name, value := range in.Env {
+		if size += len(name) + len(value); !variableName.MatchString(name) || strings.ContainsRune(value, 0) {
+			return at(invalid(quote(name)+" is no variable", ""), "/env", "letters, digits and underlines, not a digit first")
+		}
+	}
+	if len(in.Env) > 64 || size > 64<<10 {
+		return at(invalid("there are too many variables", ""), "/env", "at most 64, of 64 KiB together")
+	}
+	if strings.ContainsRune(in.Folder, 0) || len(in.Folder) > 4096 {
+		return at(invalid("this is no folder", ""), "/folder", "a path, from the workspace folder")
+	}
+	if p.Env == nil {
+		p.Env = map[string]string{}
+	}
+	maps.Copy(p.Env, in.Env)
+	switch {
+	case path.IsAbs(in.Folder):
+		p.Folder = path.Clean(in.Folder)
+	case in.Folder != "":
+		p.Folder = path.Join(p.Folder, in.Folder)
+	}
+	return nil
 }
 
 // greeting is what a new terminal begins with, as a shell's script: what a

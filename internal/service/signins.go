@@ -137,7 +137,7 @@ func (s *SignIns) Authenticate(ctx context.Context, token string) (Actor, error)
 	if err == nil {
 		s.used(t)
 	}
-	return Actor{Person: p, TokenID: t.ID, Grant: t.Grant}, err
+	return Actor{Person: p, TokenID: t.ID, Token: t.Door == "token", Grant: t.Grant}, err
 }
 
 // used notes that a sign-in was used, in the background: whoever only looks

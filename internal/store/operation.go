@@ -17,6 +17,7 @@ type (
 type Operation struct {
 	ID, PersonID string
 	Grant        string // what the asker's sign-in reached, as JSON; empty is everything of theirs
+	TokenID      string // the token by which it was asked; empty where by a sign-in
 	Verb         operation.Verb
 	Reason       string
 	Options      string // JSON
@@ -40,12 +41,12 @@ type Outcome struct {
 // keeps what came of it.
 const OperationsKept = 90 * 24 * time.Hour
 
-const operationColumns = "id, person_id, grant_json, verb, reason, options, total, made_at, ended_at, cancelled_by"
+const operationColumns = "id, person_id, grant_json, token_id, verb, reason, options, total, made_at, ended_at, cancelled_by"
 
 func scanOperation(scan func(...any) error) (o Operation, err error) {
 	var made int64
 	var ended sql.NullInt64
-	err = scan(&o.ID, &o.PersonID, &o.Grant, &o.Verb, &o.Reason, &o.Options, &o.Total, &made, &ended, &o.CancelledBy)
+	err = scan(&o.ID, &o.PersonID, &o.Grant, &o.TokenID, &o.Verb, &o.Reason, &o.Options, &o.Total, &made, &ended, &o.CancelledBy)
 	o.MadeAt, o.EndedAt = fromMicros(made), fromNullMicros(ended)
 	return o, err
 }
@@ -66,7 +67,7 @@ func (tx operationsWrites) AddOperation(ctx context.Context, o *Operation, of []
 		return err
 	}
 	o.MadeAt, o.Total = tx.now, len(of)
-	if err := tx.exec(ctx, "INSERT INTO operations ("+operationColumns+") VALUES (?, ?, ?, ?, ?, ?, ?, ?, NULL, '')", o.ID, o.PersonID, o.Grant, o.Verb, o.Reason, o.Options, o.Total, micros(o.MadeAt)); err != nil {
+	if err := tx.exec(ctx, "INSERT INTO operations ("+operationColumns+") VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, NULL, '')", o.ID, o.PersonID, o.Grant, o.TokenID, o.Verb, o.Reason, o.Options, o.Total, micros(o.MadeAt)); err != nil {
 		return err
 	}
 	for i, w := range of {

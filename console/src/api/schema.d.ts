@@ -11,7 +11,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List what a container that is taken on may count for */
+        /**
+         * List what a container that is taken on may count for
+         * @description For: operator (anybody's). Tokens reach it with: administer.
+         */
         get: operations["list-container-sizes"];
         put?: never;
         post?: never;
@@ -28,7 +31,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List the containers in the yard that others started and that belong to nobody */
+        /**
+         * List the containers in the yard that others started and that belong to nobody
+         * @description For: operator (anybody's). Tokens reach it with: administer.
+         */
         get: operations["list-containers"];
         put?: never;
         post?: never;
@@ -45,7 +51,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Show a container that belongs to nobody */
+        /**
+         * Show a container that belongs to nobody
+         * @description For: operator (anybody's). Tokens reach it with: administer.
+         */
         get: operations["show-container"];
         put?: never;
         post?: never;
@@ -64,7 +73,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Take a container on as somebody's workspace */
+        /**
+         * Take a container on as somebody's workspace
+         * @description For: operator (anybody's). Tokens reach it with: administer.
+         */
         post: operations["adopt-container"];
         delete?: never;
         options?: never;
@@ -79,7 +91,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What was used, and what it cost, of those whom you may see */
+        /**
+         * What was used, and what it cost, of those whom you may see
+         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's). Tokens reach it with: read.
+         */
         get: operations["report-cost"];
         put?: never;
         post?: never;
@@ -96,7 +111,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The same as comma-separated values (RFC 4180) */
+        /**
+         * The same as comma-separated values (RFC 4180)
+         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's). Tokens reach it with: read.
+         */
         get: operations["report-cost-csv"];
         put?: never;
         post?: never;
@@ -113,10 +131,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List the enrolment links that can still be used */
+        /**
+         * List the enrolment links that can still be used
+         * @description For: operator (anybody's). Tokens reach it with: administer.
+         */
         get: operations["list-enrolments"];
         put?: never;
-        /** Make a link by which somebody sets up their account, or a new password */
+        /**
+         * Make a link by which somebody sets up their account, or a new password
+         * @description For: operator (anybody's). Tokens reach it with: administer.
+         */
         post: operations["make-enrolment"];
         delete?: never;
         options?: never;
@@ -133,7 +157,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** What an enrolment link is for */
+        /**
+         * What an enrolment link is for
+         * @description Open to strangers.
+         */
         post: operations["show-enrolment"];
         delete?: never;
         options?: never;
@@ -150,7 +177,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Set up an account, or a new password, by a link; a link is used once */
+        /**
+         * Set up an account, or a new password, by a link; a link is used once
+         * @description Open to strangers.
+         */
         post: operations["use-enrolment"];
         delete?: never;
         options?: never;
@@ -165,11 +195,17 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Show an enrolment link that can still be used */
+        /**
+         * Show an enrolment link that can still be used
+         * @description For: operator (anybody's). Tokens reach it with: administer.
+         */
         get: operations["show-open-enrolment"];
         put?: never;
         post?: never;
-        /** Take back an enrolment link that nobody has used */
+        /**
+         * Take back an enrolment link that nobody has used
+         * @description For: operator (anybody's). Tokens reach it with: administer.
+         */
         delete: operations["end-enrolment"];
         options?: never;
         head?: never;
@@ -186,6 +222,8 @@ export interface paths {
         /**
          * Watch what changes, by server-sent events
          * @description journal: an entry, its number is the event's id. row: how a workspace stands in the list of workspaces, after entries of it. gone: that it stands in it no more. change: something of a workspace changed without an entry; look again. pulse: nothing, every 20 seconds.
+         *
+         *     For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
          */
         get: operations["watch-events"];
         put?: never;
@@ -203,7 +241,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List what you sign in to git hosts with, but for the secrets */
+        /**
+         * List what you sign in to git hosts with, but for the secrets
+         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         */
         get: operations["list-git-credentials"];
         put?: never;
         post?: never;
@@ -220,12 +261,21 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Show what you sign in to a git host with, but for the secret */
+        /**
+         * Show what you sign in to a git host with, but for the secret
+         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         */
         get: operations["show-git-credential"];
-        /** Set what you sign in to a git host with */
+        /**
+         * Set what you sign in to a git host with
+         * @description For: operator, lead, developer, auditor. No token with scopes reaches it.
+         */
         put: operations["put-git-credential"];
         post?: never;
-        /** Forget what you sign in to a git host with */
+        /**
+         * Forget what you sign in to a git host with
+         * @description For: operator, lead, developer, auditor. No token with scopes reaches it.
+         */
         delete: operations["drop-git-credential"];
         options?: never;
         head?: never;
@@ -239,7 +289,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Whether the service is well */
+        /**
+         * Whether the service is well
+         * @description Open to strangers.
+         */
         get: operations["health"];
         put?: never;
         post?: never;
@@ -259,6 +312,8 @@ export interface paths {
         /**
          * List journal entries, the oldest first
          * @description Without after or before the oldest come first. With before, or with newest, the newest come first, and next is a before.
+         *
+         *     For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's). Tokens reach it with: read.
          */
         get: operations["list-journal"];
         put?: never;
@@ -276,7 +331,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Journal entries as CloudEvents 1.0, one a line, and last the signed head */
+        /**
+         * Journal entries as CloudEvents 1.0, one a line, and last the signed head
+         * @description For: operator, auditor. Tokens reach it with: read.
+         */
         get: operations["export-journal"];
         put?: never;
         post?: never;
@@ -293,7 +351,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The journal's newest entry, signed */
+        /**
+         * The journal's newest entry, signed
+         * @description For: operator, auditor. Tokens reach it with: read.
+         */
         get: operations["show-journal-head"];
         put?: never;
         post?: never;
@@ -312,7 +373,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Look through the whole journal, and hold it against heads that were given out */
+        /**
+         * Look through the whole journal, and hold it against heads that were given out
+         * @description For: operator, auditor. Tokens reach it with: read.
+         */
         post: operations["verify-journal"];
         delete?: never;
         options?: never;
@@ -327,7 +391,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Show a journal entry */
+        /**
+         * Show a journal entry
+         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's). Tokens reach it with: read.
+         */
         get: operations["show-journal-entry"];
         put?: never;
         post?: never;
@@ -344,7 +411,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Who you are */
+        /**
+         * Who you are
+         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         */
         get: operations["me"];
         put?: never;
         post?: never;
@@ -362,7 +432,10 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Set another password, and end all other sign-ins */
+        /**
+         * Set another password, and end all other sign-ins
+         * @description For: operator, lead, developer, auditor. No token with scopes reaches it.
+         */
         put: operations["change-password"];
         post?: never;
         delete?: never;
@@ -378,7 +451,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** This description */
+        /**
+         * This description
+         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         */
         get: operations["openapi"];
         put?: never;
         post?: never;
@@ -395,7 +471,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What of the installation is open, and how it is closed */
+        /**
+         * What of the installation is open, and how it is closed
+         * @description For: operator. Tokens reach it with: administer.
+         */
         get: operations["list-openings"];
         put?: never;
         post?: never;
@@ -412,10 +491,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List the operations you may see: one verb for many workspaces */
+        /**
+         * List the operations you may see: one verb for many workspaces
+         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's). Tokens reach it with: read, work, launch, administer.
+         */
         get: operations["list-operations"];
         put?: never;
-        /** Ask one verb of many workspaces; it is accepted, and done after the answer, a few at a time */
+        /**
+         * Ask one verb of many workspaces; it is accepted, and done after the answer, a few at a time
+         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work, launch.
+         */
         post: operations["ask-operation"];
         delete?: never;
         options?: never;
@@ -430,7 +515,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Show an operation */
+        /**
+         * Show an operation
+         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's). Tokens reach it with: read, work, launch, administer.
+         */
         get: operations["show-operation"];
         put?: never;
         post?: never;
@@ -449,7 +537,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Leave those alone whose turn has not come */
+        /**
+         * Leave those alone whose turn has not come
+         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work, launch.
+         */
         post: operations["cancel-operation"];
         delete?: never;
         options?: never;
@@ -464,7 +555,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List how an operation stands with each workspace */
+        /**
+         * List how an operation stands with each workspace
+         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's). Tokens reach it with: read, work, launch, administer.
+         */
         get: operations["list-outcomes"];
         put?: never;
         post?: never;
@@ -481,7 +575,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Show how an operation stands with one workspace */
+        /**
+         * Show how an operation stands with one workspace
+         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's). Tokens reach it with: read, work, launch, administer.
+         */
         get: operations["show-outcome"];
         put?: never;
         post?: never;
@@ -498,10 +595,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List the people you may see */
+        /**
+         * List the people you may see
+         * @description For: operator (anybody's), lead (their team's), auditor (anybody's). Tokens reach it with: read, administer.
+         */
         get: operations["list-people"];
         put?: never;
-        /** Make an account for programs, which belongs to a team and to no person */
+        /**
+         * Make an account for programs, which belongs to a team and to no person
+         * @description For: operator (anybody's), lead (their team's). Tokens reach it with: administer.
+         */
         post: operations["add-program"];
         delete?: never;
         options?: never;
@@ -516,15 +619,24 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Show somebody */
+        /**
+         * Show somebody
+         * @description For: operator (anybody's), lead (their team's), auditor (anybody's). Tokens reach it with: read, administer.
+         */
         get: operations["show-person"];
         put?: never;
         post?: never;
-        /** Take away everything that is known of somebody whose account is closed */
+        /**
+         * Take away everything that is known of somebody whose account is closed
+         * @description For: operator (anybody's). Tokens reach it with: administer.
+         */
         delete: operations["erase-person"];
         options?: never;
         head?: never;
-        /** Change somebody's role or team, or close or open their account */
+        /**
+         * Change somebody's role or team, or close or open their account
+         * @description For: operator (anybody's). Tokens reach it with: administer.
+         */
         patch: operations["change-person"];
         trace?: never;
     };
@@ -535,10 +647,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List the tokens of an account of programs */
+        /**
+         * List the tokens of an account of programs
+         * @description For: operator (anybody's), lead (their team's). Tokens reach it with: administer.
+         */
         get: operations["list-program-tokens"];
         put?: never;
-        /** Make a token of an account of programs */
+        /**
+         * Make a token of an account of programs
+         * @description For: operator (anybody's), lead (their team's). Tokens reach it with: administer.
+         */
         post: operations["make-program-token"];
         delete?: never;
         options?: never;
@@ -553,11 +671,17 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Show a token of an account of programs */
+        /**
+         * Show a token of an account of programs
+         * @description For: operator (anybody's), lead (their team's). Tokens reach it with: administer.
+         */
         get: operations["show-program-token"];
         put?: never;
         post?: never;
-        /** End a token of an account of programs */
+        /**
+         * End a token of an account of programs
+         * @description For: operator (anybody's), lead (their team's). Tokens reach it with: administer.
+         */
         delete: operations["end-program-token"];
         options?: never;
         head?: never;
@@ -573,7 +697,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Get the way to a port's address */
+        /**
+         * Get the way to a port's address
+         * @description For: operator (anybody's), lead (anybody's), developer (anybody's), auditor (anybody's). Tokens reach it with: work.
+         */
         post: operations["visit-port"];
         delete?: never;
         options?: never;
@@ -588,7 +715,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List the prebuild plans with their newest runs */
+        /**
+         * List the prebuild plans with their newest runs
+         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         */
         get: operations["list-plans"];
         put?: never;
         post?: never;
@@ -605,7 +735,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Show a prebuild run */
+        /**
+         * Show a prebuild run
+         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         */
         get: operations["show-run"];
         put?: never;
         post?: never;
@@ -622,7 +755,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The log of a prebuild run as text */
+        /**
+         * The log of a prebuild run as text
+         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         */
         get: operations["read-run-log"];
         put?: never;
         post?: never;
@@ -639,7 +775,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The launch sheet of a prebuild run */
+        /**
+         * The launch sheet of a prebuild run
+         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         */
         get: operations["show-run-sheet"];
         put?: never;
         post?: never;
@@ -658,7 +797,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** What a launch would come to, without launching */
+        /**
+         * What a launch would come to, without launching
+         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: launch.
+         */
         post: operations["preflight"];
         delete?: never;
         options?: never;
@@ -675,7 +817,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** The news of a push, signed by the repository's git host */
+        /**
+         * The news of a push, signed by the repository's git host
+         * @description Open to strangers.
+         */
         post: operations["tell-push"];
         delete?: never;
         options?: never;
@@ -690,10 +835,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List the registered repositories */
+        /**
+         * List the registered repositories
+         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         */
         get: operations["list-repositories"];
         put?: never;
-        /** Register a repository */
+        /**
+         * Register a repository
+         * @description For: operator. Tokens reach it with: administer.
+         */
         post: operations["add-repository"];
         delete?: never;
         options?: never;
@@ -708,14 +859,20 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Show a repository */
+        /**
+         * Show a repository
+         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         */
         get: operations["show-repository"];
         put?: never;
         post?: never;
         delete?: never;
         options?: never;
         head?: never;
-        /** Change whose a repository is */
+        /**
+         * Change whose a repository is
+         * @description For: operator. Tokens reach it with: administer.
+         */
         patch: operations["change-repository"];
         trace?: never;
     };
@@ -727,10 +884,16 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Give a repository the credential that its prebuilds read it with */
+        /**
+         * Give a repository the credential that its prebuilds read it with
+         * @description For: operator. Tokens reach it with: administer.
+         */
         put: operations["put-repository-credential"];
         post?: never;
-        /** Take a repository's own credential away */
+        /**
+         * Take a repository's own credential away
+         * @description For: operator. Tokens reach it with: administer.
+         */
         delete: operations["drop-repository-credential"];
         options?: never;
         head?: never;
@@ -744,7 +907,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What a repository's environment definition comes to, and what is wrong with it */
+        /**
+         * What a repository's environment definition comes to, and what is wrong with it
+         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         */
         get: operations["check-definition"];
         put?: never;
         post?: never;
@@ -761,7 +927,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What differs between the definitions of two branches, and what that makes due */
+        /**
+         * What differs between the definitions of two branches, and what that makes due
+         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         */
         get: operations["compare-definitions"];
         put?: never;
         post?: never;
@@ -778,12 +947,21 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Show the prebuild plan of a branch */
+        /**
+         * Show the prebuild plan of a branch
+         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         */
         get: operations["show-plan"];
-        /** Make or change the prebuild plan of a branch */
+        /**
+         * Make or change the prebuild plan of a branch
+         * @description For: operator, lead. Tokens reach it with: administer.
+         */
         put: operations["put-plan"];
         post?: never;
-        /** Remove a prebuild plan with its prepared images */
+        /**
+         * Remove a prebuild plan with its prepared images
+         * @description For: operator, lead. Tokens reach it with: administer.
+         */
         delete: operations["remove-plan"];
         options?: never;
         head?: never;
@@ -797,10 +975,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List the runs of a branch's prebuild plan, the newest first */
+        /**
+         * List the runs of a branch's prebuild plan, the newest first
+         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         */
         get: operations["list-runs"];
         put?: never;
-        /** Make a prepared image now */
+        /**
+         * Make a prepared image now
+         * @description For: operator, lead. Tokens reach it with: administer.
+         */
         post: operations["run-plan"];
         delete?: never;
         options?: never;
@@ -817,7 +1001,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Give a repository a fresh key for its git host to sign the news of pushes with */
+        /**
+         * Give a repository a fresh key for its git host to sign the news of pushes with
+         * @description For: operator. Tokens reach it with: administer.
+         */
         post: operations["make-push-key"];
         delete?: never;
         options?: never;
@@ -832,7 +1019,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List a repository's secrets */
+        /**
+         * List a repository's secrets
+         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, administer.
+         */
         get: operations["list-repository-secrets"];
         put?: never;
         post?: never;
@@ -849,7 +1039,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What becomes of each secret in your workspaces of a repository, and why */
+        /**
+         * What becomes of each secret in your workspaces of a repository, and why
+         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: read, administer.
+         */
         get: operations["explain-secrets"];
         put?: never;
         post?: never;
@@ -866,12 +1059,21 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Show one of a repository's secrets */
+        /**
+         * Show one of a repository's secrets
+         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, administer.
+         */
         get: operations["show-repository-secret"];
-        /** Set one of a repository's secrets */
+        /**
+         * Set one of a repository's secrets
+         * @description For: operator, lead. Tokens reach it with: administer.
+         */
         put: operations["put-repository-secret"];
         post?: never;
-        /** Remove one of a repository's secrets */
+        /**
+         * Remove one of a repository's secrets
+         * @description For: operator, lead. Tokens reach it with: administer.
+         */
         delete: operations["remove-repository-secret"];
         options?: never;
         head?: never;
@@ -885,9 +1087,15 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List the versions of the house rules, the newest first */
+        /**
+         * List the versions of the house rules, the newest first
+         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         */
         get: operations["list-rules"];
-        /** Make a document the house rules: in force at once */
+        /**
+         * Make a document the house rules: in force at once
+         * @description For: operator. Tokens reach it with: administer.
+         */
         put: operations["put-rules"];
         post?: never;
         delete?: never;
@@ -905,7 +1113,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** What is wrong with a document, and what it would change */
+        /**
+         * What is wrong with a document, and what it would change
+         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         */
         post: operations["check-rules"];
         delete?: never;
         options?: never;
@@ -920,7 +1131,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Show a version of the house rules with its document */
+        /**
+         * Show a version of the house rules with its document
+         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         */
         get: operations["show-rules"];
         put?: never;
         post?: never;
@@ -937,7 +1151,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List your secrets; values are never given out */
+        /**
+         * List your secrets; values are never given out
+         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: read, administer.
+         */
         get: operations["list-secrets"];
         put?: never;
         post?: never;
@@ -954,12 +1171,21 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Show one of your secrets; its value is never given out */
+        /**
+         * Show one of your secrets; its value is never given out
+         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: read, administer.
+         */
         get: operations["show-secret"];
-        /** Set one of your secrets */
+        /**
+         * Set one of your secrets
+         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: administer.
+         */
         put: operations["put-secret"];
         post?: never;
-        /** Remove one of your secrets */
+        /**
+         * Remove one of your secrets
+         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: administer.
+         */
         delete: operations["remove-secret"];
         options?: never;
         head?: never;
@@ -975,7 +1201,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Sign in with a name and password */
+        /**
+         * Sign in with a name and password
+         * @description Open to strangers.
+         */
         post: operations["sign-in"];
         delete?: never;
         options?: never;
@@ -992,7 +1221,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** End this sign-in */
+        /**
+         * End this sign-in
+         * @description For: operator, lead, developer, auditor. No token with scopes reaches it.
+         */
         post: operations["sign-out"];
         delete?: never;
         options?: never;
@@ -1007,7 +1239,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List the starters: ready definitions for a new project */
+        /**
+         * List the starters: ready definitions for a new project
+         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         */
         get: operations["list-starters"];
         put?: never;
         post?: never;
@@ -1024,10 +1259,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Show a starter */
+        /**
+         * Show a starter
+         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         */
         get: operations["show-starter"];
         put?: never;
-        /** The files of a starter, with what was chosen in them */
+        /**
+         * The files of a starter, with what was chosen in them
+         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         */
         post: operations["fill-starter"];
         delete?: never;
         options?: never;
@@ -1042,10 +1283,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List the teams */
+        /**
+         * List the teams
+         * @description For: operator (anybody's), lead (their team's), auditor (anybody's). Tokens reach it with: read, administer.
+         */
         get: operations["list-teams"];
         put?: never;
-        /** Add a team */
+        /**
+         * Add a team
+         * @description For: operator (anybody's). Tokens reach it with: administer.
+         */
         post: operations["add-team"];
         delete?: never;
         options?: never;
@@ -1060,7 +1307,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Show a team */
+        /**
+         * Show a team
+         * @description For: operator (anybody's), lead (their team's), auditor (anybody's). Tokens reach it with: read, administer.
+         */
         get: operations["show-team"];
         put?: never;
         post?: never;
@@ -1077,10 +1327,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List what you are signed in with, and your tokens */
+        /**
+         * List what you are signed in with, and your tokens
+         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         */
         get: operations["list-tokens"];
         put?: never;
-        /** Make a token with a name, for programs */
+        /**
+         * Make a token with a name, for programs
+         * @description For: operator, lead, developer, auditor. No token with scopes reaches it.
+         */
         post: operations["make-token"];
         delete?: never;
         options?: never;
@@ -1095,11 +1351,17 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Show one of your sign-ins or tokens */
+        /**
+         * Show one of your sign-ins or tokens
+         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         */
         get: operations["show-token"];
         put?: never;
         post?: never;
-        /** End one of your sign-ins or tokens */
+        /**
+         * End one of your sign-ins or tokens
+         * @description For: operator, lead, developer, auditor. No token with scopes reaches it.
+         */
         delete: operations["end-token"];
         options?: never;
         head?: never;
@@ -1113,10 +1375,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List the webhooks */
+        /**
+         * List the webhooks
+         * @description For: operator, auditor. Tokens reach it with: read, administer.
+         */
         get: operations["list-webhooks"];
         put?: never;
-        /** Have an address told of journal entries */
+        /**
+         * Have an address told of journal entries
+         * @description For: operator. Tokens reach it with: administer.
+         */
         post: operations["add-webhook"];
         delete?: never;
         options?: never;
@@ -1131,11 +1399,17 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Show a webhook */
+        /**
+         * Show a webhook
+         * @description For: operator, auditor. Tokens reach it with: read, administer.
+         */
         get: operations["show-webhook"];
         put?: never;
         post?: never;
-        /** End the telling of a webhook */
+        /**
+         * End the telling of a webhook
+         * @description For: operator. Tokens reach it with: administer.
+         */
         delete: operations["drop-webhook"];
         options?: never;
         head?: never;
@@ -1149,7 +1423,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List the newest attempts to tell a webhook, the newest first */
+        /**
+         * List the newest attempts to tell a webhook, the newest first
+         * @description For: operator, auditor. Tokens reach it with: read, administer.
+         */
         get: operations["list-deliveries"];
         put?: never;
         post?: never;
@@ -1168,7 +1445,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Post a test to a webhook, and tell how it went */
+        /**
+         * Post a test to a webhook, and tell how it went
+         * @description For: operator. Tokens reach it with: administer.
+         */
         post: operations["test-webhook"];
         delete?: never;
         options?: never;
@@ -1183,10 +1463,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List your workspaces */
+        /**
+         * List your workspaces
+         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's). Tokens reach it with: read, work, launch, administer.
+         */
         get: operations["list-workspaces"];
         put?: never;
-        /** Launch a workspace; it is accepted, and comes up after the answer */
+        /**
+         * Launch a workspace; it is accepted, and comes up after the answer
+         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: launch.
+         */
         post: operations["launch"];
         delete?: never;
         options?: never;
@@ -1201,11 +1487,17 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Show a workspace */
+        /**
+         * Show a workspace
+         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's). Tokens reach it with: read, work, launch, administer.
+         */
         get: operations["show-workspace"];
         put?: never;
         post?: never;
-        /** Remove a workspace with its files */
+        /**
+         * Remove a workspace with its files
+         * @description For: operator (anybody's), lead (their own), developer (their own). Tokens reach it with: launch.
+         */
         delete: operations["remove-workspace"];
         options?: never;
         head?: never;
@@ -1220,10 +1512,16 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Keep a workspace from being put to rest for a time */
+        /**
+         * Keep a workspace from being put to rest for a time
+         * @description For: operator (anybody's), lead (their own), developer (their own). Tokens reach it with: work, launch.
+         */
         put: operations["hold-workspace"];
         post?: never;
-        /** Let a workspace be put to rest again */
+        /**
+         * Let a workspace be put to rest again
+         * @description For: operator (anybody's), lead (their own), developer (their own). Tokens reach it with: work, launch.
+         */
         delete: operations["end-hold"];
         options?: never;
         head?: never;
@@ -1239,7 +1537,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Say that you still need a workspace that is for one command; a minute without a word, and it goes */
+        /**
+         * Say that you still need a workspace that is for one command; a minute without a word, and it goes
+         * @description For: operator (anybody's), lead (their own), developer (their own). Tokens reach it with: work, launch.
+         */
         post: operations["renew-lease"];
         delete?: never;
         options?: never;
@@ -1256,7 +1557,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Let an adopted container go; it goes on as it is */
+        /**
+         * Let an adopted container go; it goes on as it is
+         * @description For: operator (anybody's). Tokens reach it with: administer.
+         */
         post: operations["let-go"];
         delete?: never;
         options?: never;
@@ -1271,7 +1575,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Read a launch sheet's log as text, secrets masked */
+        /**
+         * Read a launch sheet's log as text, secrets masked
+         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's). Tokens reach it with: read, work, launch, administer.
+         */
         get: operations["read-log"];
         put?: never;
         post?: never;
@@ -1291,7 +1598,10 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Take away a notice that was put before you, read */
+        /**
+         * Take away a notice that was put before you, read
+         * @description For: operator (anybody's), lead (their own), developer (their own). Tokens reach it with: work, launch.
+         */
         delete: operations["heed-notice"];
         options?: never;
         head?: never;
@@ -1305,7 +1615,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List the declared and the listening ports */
+        /**
+         * List the declared and the listening ports
+         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's). Tokens reach it with: read, work, launch, administer.
+         */
         get: operations["list-ports"];
         put?: never;
         post?: never;
@@ -1322,9 +1635,15 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Show a declared or a listening port */
+        /**
+         * Show a declared or a listening port
+         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's). Tokens reach it with: read, work, launch, administer.
+         */
         get: operations["show-port"];
-        /** Say who may visit a port */
+        /**
+         * Say who may visit a port
+         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         */
         put: operations["change-port"];
         post?: never;
         delete?: never;
@@ -1343,6 +1662,8 @@ export interface paths {
         /**
          * Connect to a port, over WebSocket
          * @description Upgrades to WebSocket. Binary messages carry the bytes of one connection, both ways. A refusal closes it with code 4000 and the reason.
+         *
+         *     For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
          */
         get: operations["open-tunnel"];
         put?: never;
@@ -1362,7 +1683,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Make a workspace's container anew from the branch's head */
+        /**
+         * Make a workspace's container anew from the branch's head
+         * @description For: operator (anybody's), lead (their own), developer (their own). Tokens reach it with: work, launch.
+         */
         post: operations["rebuild-workspace"];
         delete?: never;
         options?: never;
@@ -1377,7 +1701,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List the services beside a workspace */
+        /**
+         * List the services beside a workspace
+         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's). Tokens reach it with: read, work, launch, administer.
+         */
         get: operations["list-services"];
         put?: never;
         post?: never;
@@ -1394,7 +1721,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Show a service beside a workspace */
+        /**
+         * Show a service beside a workspace
+         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's). Tokens reach it with: read, work, launch, administer.
+         */
         get: operations["show-service"];
         put?: never;
         post?: never;
@@ -1411,7 +1741,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Read the newest lines that a service printed */
+        /**
+         * Read the newest lines that a service printed
+         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's). Tokens reach it with: read, work, launch, administer.
+         */
         get: operations["read-service-log"];
         put?: never;
         post?: never;
@@ -1431,6 +1764,8 @@ export interface paths {
         /**
          * Open a terminal or run a command, over WebSocket
          * @description Upgrades to WebSocket. The first message is a Run as text; after it binary messages go both ways, each a byte of kind and its content: x-yardbench-messages has the kinds, docs/terminals.md tells of them.
+         *
+         *     For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
          */
         get: operations["open-session"];
         put?: never;
@@ -1448,7 +1783,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List a workspace's launch sheets, the newest first */
+        /**
+         * List a workspace's launch sheets, the newest first
+         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's). Tokens reach it with: read, work, launch, administer.
+         */
         get: operations["list-sheets"];
         put?: never;
         post?: never;
@@ -1465,7 +1803,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Show a launch sheet with its steps */
+        /**
+         * Show a launch sheet with its steps
+         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's). Tokens reach it with: read, work, launch, administer.
+         */
         get: operations["show-sheet"];
         put?: never;
         post?: never;
@@ -1484,7 +1825,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Start a stopped or failed workspace */
+        /**
+         * Start a stopped or failed workspace
+         * @description For: operator (anybody's), lead (their own), developer (their own). Tokens reach it with: work, launch.
+         */
         post: operations["start-workspace"];
         delete?: never;
         options?: never;
@@ -1501,7 +1845,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Stop a workspace; its files stay */
+        /**
+         * Stop a workspace; its files stay
+         * @description For: operator (anybody's), lead (their team's), developer (their own). Tokens reach it with: work, launch.
+         */
         post: operations["stop-workspace"];
         delete?: never;
         options?: never;
@@ -1516,7 +1863,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Show what in a workspace exists nowhere else */
+        /**
+         * Show what in a workspace exists nowhere else
+         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's). Tokens reach it with: read, work, launch, administer.
+         */
         get: operations["show-work"];
         put?: never;
         post?: never;
@@ -2714,10 +3064,18 @@ export interface components {
             argv?: string[];
             /** Format: int64 */
             columns?: number;
+            /** @description Variables beside those of the workspace; at most 64 */
+            env?: {
+                [key: string]: string;
+            };
+            /** @description Where it is run: a path, from the workspace folder; default: that itself */
+            folder?: string;
             /** Format: int64 */
             rows?: number;
             /** @description The terminal's label; default main */
             terminal?: string;
+            /** @description With a command: it is run in a terminal of its own, which lives on when the connection is lost; its label is the terminal's */
+            tty?: boolean;
         };
         Secret: {
             /** @description A person's: given to all their workspaces */
@@ -3389,6 +3747,13 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "owner": "peder",
+                 *       "repository": "deck-log",
+                 *       "size": "small"
+                 *     }
+                 */
                 "application/json": components["schemas"]["Adopt"];
             };
         };
@@ -3396,6 +3761,7 @@ export interface operations {
             /** @description Accepted */
             202: {
                 headers: {
+                    ETag?: string;
                     Location?: string;
                     [name: string]: unknown;
                 };
@@ -3748,6 +4114,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "role": "developer",
+                 *       "team": "Harbour"
+                 *     }
+                 */
                 "application/json": components["schemas"]["NewEnrolment"];
             };
         };
@@ -3755,6 +4127,7 @@ export interface operations {
             /** @description Created */
             201: {
                 headers: {
+                    ETag?: string;
                     Location?: string;
                     [name: string]: unknown;
                 };
@@ -3854,6 +4227,11 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "key": "what stands behind the # of the link"
+                 *     }
+                 */
                 "application/json": components["schemas"]["EnrolmentKey"];
             };
         };
@@ -3941,6 +4319,15 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "key": "what stands behind the # of the link",
+                 *       "name": "oddvar",
+                 *       "full_name": "Oddvar Lie",
+                 *       "email": "oddvar@skerryline.example",
+                 *       "password": "tide over the skerry"
+                 *     }
+                 */
                 "application/json": components["schemas"]["EnrolmentUse"];
             };
         };
@@ -3948,6 +4335,7 @@ export interface operations {
             /** @description Created */
             201: {
                 headers: {
+                    ETag?: string;
                     Location?: string;
                     [name: string]: unknown;
                 };
@@ -4527,6 +4915,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "username": "ingrid",
+                 *       "password": "a token of the git host's"
+                 *     }
+                 */
                 "application/json": components["schemas"]["GitCredential"];
             };
         };
@@ -5049,6 +5443,7 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /** @example {} */
                 "application/json": components["schemas"]["JournalHeads"];
             };
         };
@@ -5314,6 +5709,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "old": "the one until now",
+                 *       "new": "tide over the skerry"
+                 *     }
+                 */
                 "application/json": components["schemas"]["PasswordChange"];
             };
         };
@@ -5654,6 +6055,19 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "verb": "stop",
+                 *       "where": {
+                 *         "all": true,
+                 *         "team": "Decks",
+                 *         "states": [
+                 *           "idle"
+                 *         ]
+                 *       },
+                 *       "reason": "the yard is full"
+                 *     }
+                 */
                 "application/json": components["schemas"]["NewOperation"];
             };
         };
@@ -5661,6 +6075,7 @@ export interface operations {
             /** @description Accepted */
             202: {
                 headers: {
+                    ETag?: string;
                     Location?: string;
                     [name: string]: unknown;
                 };
@@ -6220,6 +6635,13 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "name": "nightwatch",
+                 *       "purpose": "Reviews of pull requests",
+                 *       "team": "Harbour"
+                 *     }
+                 */
                 "application/json": components["schemas"]["NewProgram"];
             };
         };
@@ -6227,6 +6649,7 @@ export interface operations {
             /** @description Created */
             201: {
                 headers: {
+                    ETag?: string;
                     Location?: string;
                     [name: string]: unknown;
                 };
@@ -6527,6 +6950,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "role": "lead",
+                 *       "team": "Fares"
+                 *     }
+                 */
                 "application/json": components["schemas"]["PersonChange"];
             };
         };
@@ -6748,6 +7177,19 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "name": "reviews",
+                 *       "days": 90,
+                 *       "scopes": [
+                 *         "launch",
+                 *         "work"
+                 *       ],
+                 *       "repositories": [
+                 *         "tide-board"
+                 *       ]
+                 *     }
+                 */
                 "application/json": components["schemas"]["NewToken"];
             };
         };
@@ -6755,6 +7197,7 @@ export interface operations {
             /** @description Created */
             201: {
                 headers: {
+                    ETag?: string;
                     Location?: string;
                     [name: string]: unknown;
                 };
@@ -7060,6 +7503,11 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "address": "http://k3v7q2m4xa-8000.ports.localhost:7080/"
+                 *     }
+                 */
                 "application/json": components["schemas"]["PortVisit"];
             };
         };
@@ -7505,6 +7953,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "repository": "tide-board",
+                 *       "size": "large"
+                 *     }
+                 */
                 "application/json": components["schemas"]["Launch"];
             };
         };
@@ -7615,6 +8069,13 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "repository": "https://git.skerryline.example/tide-board.git",
+                 *       "branch": "main",
+                 *       "commit": "6b037145ba0f4f4f7d1d0c2f2b1c9be7e7b40c11"
+                 *     }
+                 */
                 "application/json": components["schemas"]["Push"];
                 "application/octet-stream": string;
             };
@@ -7787,6 +8248,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "url": "https://git.skerryline.example/tide-board.git",
+                 *       "team": "Timetable"
+                 *     }
+                 */
                 "application/json": components["schemas"]["NewRepository"];
             };
         };
@@ -7794,6 +8261,7 @@ export interface operations {
             /** @description Created */
             201: {
                 headers: {
+                    ETag?: string;
                     Location?: string;
                     [name: string]: unknown;
                 };
@@ -7984,6 +8452,11 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "team": "Harbour"
+                 *     }
+                 */
                 "application/json": components["schemas"]["RepositoryChange"];
             };
         };
@@ -8110,6 +8583,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "username": "tide-reader",
+                 *       "password": "a token of the git host's"
+                 *     }
+                 */
                 "application/json": components["schemas"]["GitCredential"];
             };
         };
@@ -8608,6 +9087,13 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "on_push": true,
+                 *       "timetable": "30 5 * * 1-5",
+                 *       "keep": 2
+                 *     }
+                 */
                 "application/json": components["schemas"]["PutPlan"];
             };
         };
@@ -8944,6 +9430,11 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "branch": "main"
+                 *     }
+                 */
                 "application/json": components["schemas"]["Branch"];
             };
         };
@@ -8951,6 +9442,7 @@ export interface operations {
             /** @description Accepted */
             202: {
                 headers: {
+                    ETag?: string;
                     Location?: string;
                     [name: string]: unknown;
                 };
@@ -9067,6 +9559,7 @@ export interface operations {
             /** @description Created */
             201: {
                 headers: {
+                    ETag?: string;
                     Location?: string;
                     [name: string]: unknown;
                 };
@@ -9452,6 +9945,11 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "value": "levels-of-the-quay"
+                 *     }
+                 */
                 "application/json": components["schemas"]["SecretValue"];
             };
         };
@@ -9771,6 +10269,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "document": "currency: EUR\n",
+                 *       "reason": "the boards grew"
+                 *     }
+                 */
                 "application/json": components["schemas"]["RulesText"];
             };
         };
@@ -9886,6 +10390,11 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "document": "currency: EUR\n"
+                 *     }
+                 */
                 "application/json": components["schemas"]["RulesText"];
             };
         };
@@ -10250,6 +10759,14 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "value": "levels-of-the-quay",
+                 *       "repositories": [
+                 *         "tide-board"
+                 *       ]
+                 *     }
+                 */
                 "application/json": components["schemas"]["SecretValue"];
             };
         };
@@ -10487,6 +11004,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "name": "ingrid",
+                 *       "password": "tide over the skerry"
+                 *     }
+                 */
                 "application/json": components["schemas"]["SignIn"];
             };
         };
@@ -10842,6 +11365,13 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "options": {
+                 *         "quay": "north"
+                 *       }
+                 *     }
+                 */
                 "application/json": components["schemas"]["FillStarter"];
             };
         };
@@ -11040,6 +11570,11 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "name": "Harbour"
+                 *     }
+                 */
                 "application/json": components["schemas"]["NewTeam"];
             };
         };
@@ -11047,6 +11582,7 @@ export interface operations {
             /** @description Created */
             201: {
                 headers: {
+                    ETag?: string;
                     Location?: string;
                     [name: string]: unknown;
                 };
@@ -11315,6 +11851,14 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "name": "nightly report",
+                 *       "scopes": [
+                 *         "read"
+                 *       ]
+                 *     }
+                 */
                 "application/json": components["schemas"]["NewToken"];
             };
         };
@@ -11322,6 +11866,7 @@ export interface operations {
             /** @description Created */
             201: {
                 headers: {
+                    ETag?: string;
                     Location?: string;
                     [name: string]: unknown;
                 };
@@ -11700,6 +12245,14 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "url": "https://hooks.skerryline.example/yard",
+                 *       "kinds": [
+                 *         "workspace.phase"
+                 *       ]
+                 *     }
+                 */
                 "application/json": components["schemas"]["NewWebhook"];
             };
         };
@@ -11707,6 +12260,7 @@ export interface operations {
             /** @description Created */
             201: {
                 headers: {
+                    ETag?: string;
                     Location?: string;
                     [name: string]: unknown;
                 };
@@ -12300,6 +12854,13 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "repository": "tide-board",
+                 *       "branch": "storm-warnings",
+                 *       "name": "storm"
+                 *     }
+                 */
                 "application/json": components["schemas"]["Launch"];
             };
         };
@@ -12307,6 +12868,7 @@ export interface operations {
             /** @description Accepted */
             202: {
                 headers: {
+                    ETag?: string;
                     Location?: string;
                     [name: string]: unknown;
                 };
@@ -12625,6 +13187,12 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "seconds": 7200,
+                 *       "why": "a long test runs"
+                 *     }
+                 */
                 "application/json": components["schemas"]["Hold"];
             };
         };
@@ -13485,6 +14053,11 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "shared": true
+                 *     }
+                 */
                 "application/json": components["schemas"]["PortChange"];
             };
         };
@@ -13635,6 +14208,11 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "new_files": true
+                 *     }
+                 */
                 "application/json": components["schemas"]["Rebuild"];
             };
         };

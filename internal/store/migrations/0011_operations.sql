@@ -5,6 +5,7 @@ CREATE TABLE operations (
   id           TEXT PRIMARY KEY,
   person_id    TEXT NOT NULL,           -- who asked
   grant_json   TEXT NOT NULL,           -- what their sign-in reached then; '' is everything of theirs
+  token_id     TEXT NOT NULL,           -- the token by which it was asked; '' where by a sign-in
   verb         TEXT NOT NULL,
   reason       TEXT NOT NULL,
   options      TEXT NOT NULL,           -- JSON

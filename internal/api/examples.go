@@ -1,0 +1,154 @@
+package api
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"yardbench/internal/core/policy"
+	"yardbench/wire"
+)
+
+// tags says what each part of the door is about.
+var tags = map[string]string{
+	"container-sizes": "What a container that is taken on may count for",
+	"containers":      "Containers in the yard that others started and that belong to nobody",
+	"cost":            "What was used, and what it cost",
+	"cost.csv":        "The same as a table for spreadsheets",
+	"enrolments":      "Links by which people set up their accounts, or new passwords",
+	"events":          "What changes, as it does",
+	"git-credentials": "What one signs in to git hosts with",
+	"health":          "Whether the service is well",
+	"journal":         "Who did what, and what happened: append-only, chained and signed",
+	"me":              "Who one is here",
+	"openapi.json":    "This description",
+	"openings":        "What of the installation is open, and how it is closed",
+	"operations":      "One verb for many workspaces, with its own list of outcomes",
+	"people":          "The people and accounts of programs, their roles and teams",
+	"port-passes":     "Ways to the addresses of ports",
+	"prebuild-plans":  "What is prepared ahead, and when",
+	"prebuild-runs":   "The makings of prepared images",
+	"preflight":       "What is said before a launch",
+	"pushes":          "The news of pushes, from git hosts",
+	"repositories":    "The registered repositories, with their definitions, secrets and prebuild plans",
+	"rules":           "The house rules: one versioned document of sizes, limits, rates, idle and retention rules",
+	"secrets":         "A person's secrets, whose values are never given out",
+	"sign-in":         "The way in by a password",
+	"sign-out":        "The way out",
+	"starters":        "Ready definitions for new projects",
+	"teams":           "Whose money and limits belong together",
+	"tokens":          "What one is signed in with, and tokens for programs",
+	"webhooks":        "Addresses that are told of journal entries",
+	"workspaces":      "Workspaces: launched, watched, used, put to rest, removed",
+}
+
+func pointer[T any](v T) *T { return &v }
+
+// asksWith are examples of what operations are asked with, by their ids.
+var asksWith = map[string]any{
+	"adopt-container":           wire.Adopt{Owner: "peder", Repository: "deck-log", Size: "small"},
+	"add-program":               wire.NewProgram{Name: "nightwatch", Purpose: "Reviews of pull requests", Team: "Harbour"},
+	"add-repository":            wire.NewRepository{URL: "https://git.skerryline.example/tide-board.git", Team: "Timetable"},
+	"add-team":                  wire.NewTeam{Name: "Harbour"},
+	"add-webhook":               wire.NewWebhook{URL: "https://hooks.skerryline.example/yard", Kinds: []string{"workspace.phase"}},
+	"ask-operation":             wire.NewOperation{Verb: "stop", Where: &wire.WorkspaceWhere{All: true, Team: "Decks", States: []string{"idle"}}, Reason: "the yard is full"},
+	"change-password":           wire.PasswordChange{Old: "the one until now", New: "tide over the skerry"},
+	"change-person":             wire.PersonChange{Role: "lead", Team: pointer("Fares")},
+	"change-port":               wire.PortChange{Shared: true},
+	"change-repository":         wire.RepositoryChange{Team: pointer("Harbour")},
+	"check-rules":               wire.RulesText{Document: "currency: EUR\n"},
+	"fill-starter":              wire.FillStarter{Options: map[string]string{"quay": "north"}},
+	"hold-workspace":            wire.Hold{Seconds: 7200, Why: "a long test runs"},
+	"launch":                    wire.Launch{Repository: "tide-board", Branch: "storm-warnings", Name: "storm"},
+	"make-enrolment":            wire.NewEnrolment{Role: "developer", Team: "Harbour"},
+	"make-program-token":        wire.NewToken{Name: "reviews", Days: 90, Scopes: []string{"launch", "work"}, Repositories: []string{"tide-board"}},
+	"make-token":                wire.NewToken{Name: "nightly report", Scopes: []string{"read"}},
+	"preflight":                 wire.Launch{Repository: "tide-board", Size: "large"},
+	"put-git-credential":        wire.GitCredential{Username: "ingrid", Password: "a token of the git host's"},
+	"put-plan":                  wire.PutPlan{OnPush: true, Timetable: "30 5 * * 1-5", Keep: 2},
+	"put-repository-credential": wire.GitCredential{Username: "tide-reader", Password: "a token of the git host's"},
+	"put-repository-secret":     wire.SecretValue{Value: "levels-of-the-quay"},
+	"put-rules":                 wire.RulesText{Document: "currency: EUR\n", Reason: "the boards grew"},
+	"put-secret":                wire.SecretValue{Value: "levels-of-the-quay", Repositories: []string{"tide-board"}},
+	"rebuild-workspace":         wire.Rebuild{NewFiles: true},
+	"run-plan":                  wire.Branch{Branch: "main"},
+	"show-enrolment":            wire.EnrolmentKey{Key: "what stands behind the # of the link"},
+	"sign-in":                   wire.SignIn{Name: "ingrid", Password: "tide over the skerry"},
+	"tell-push":                 wire.Push{Repository: "https://git.skerryline.example/tide-board.git", Branch: "main", Commit: "6b037145ba0f4f4f7d1d0c2f2b1c9be7e7b40c11"},
+	"use-enrolment":             wire.EnrolmentUse{Key: "what stands behind the # of the link", Name: "oddvar", FullName: "Oddvar Lie", Email: "oddvar@skerryline.example", Password: "tide over the skerry"},
+	"verify-journal":            wire.JournalHeads{},
+	"visit-port":                wire.PortVisit{Address: "http://k3v7q2m4xa-8000.ports.localhost:7080/"},
+}
+
+// explained says of each operation who may do it, by which scopes a token reaches
+// it, and gives an example of what it is asked with.
+func explained(doc *huma.OpenAPI) {
+	seen := map[string]bool{}
+	for _, at := range doc.Paths {
+		for _, o := range []*huma.Operation{at.Get, at.Put, at.Post, at.Delete, at.Patch} {
+			if o == nil {
+				continue
+			}
+			for _, t := range o.Tags {
+				seen[t] = true
+			}
+			o.Description = strings.TrimSpace(o.Description + "\n\n" + mayDo(o))
+			if example := asksWith[o.OperationID]; example != nil && o.RequestBody != nil {
+				if m := o.RequestBody.Content["application/json"]; m != nil {
+					m.Example = example
+				}
+			}
+		}
+	}
+	names := make([]string, 0, len(seen))
+	for t := range seen {
+		names = append(names, t)
+	}
+	slices.Sort(names)
+	for _, t := range names {
+		doc.Tags = append(doc.Tags, &huma.Tag{Name: t, Description: tags[t]})
+	}
+}
+
+// mayDo says who may do an operation.
+func mayDo(o *huma.Operation) string {
+	action, _ := o.Extensions[actionKey].(policy.Action)
+	if action == "" {
+		return "Open to strangers."
+	}
+	var roles []string
+	for _, r := range policy.Roles {
+		var of []string
+		for _, rel := range []struct {
+			rel  policy.Relation
+			text string
+		}{{policy.Other, "anybody's"}, {policy.Team, "their team's"}, {policy.Own, "their own"}, {policy.House, ""}} {
+			if policy.May(r, action, rel.rel) {
+				of = append(of, rel.text)
+				if rel.rel == policy.Other {
+					break
+				}
+			}
+		}
+		switch {
+		case len(of) == 0:
+		case of[0] == "" || action == policy.SeeSelf || action == policy.ChangeSelf:
+			roles = append(roles, string(r))
+		default:
+			roles = append(roles, fmt.Sprintf("%s (%s)", r, of[0]))
+		}
+	}
+	var scopes []string
+	for _, s := range policy.Scopes {
+		if (policy.Grant{Scopes: []policy.Scope{s}}).Reaches(action) {
+			scopes = append(scopes, string(s))
+		}
+	}
+	reached := "No token with scopes reaches it."
+	if len(scopes) > 0 {
+		reached = "Tokens reach it with: " + strings.Join(scopes, ", ") + "."
+	}
+	return "For: " + strings.Join(roles, ", ") + ". " + reached
+}
