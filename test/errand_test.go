@@ -207,6 +207,26 @@ func TestCopy(t *testing.T) {
 		t.Fatal(err)
 	}
 	counts(1, 2, "quay:data/of/charts", back)
+	// A command in a terminal of its own, in a folder, with a variable.
+	s, err := w.client("ingrid").Open(t.Context(), "quay", wire.Run{Argv: []string{"sh", "-c", "test -t 0 && test -t 1 && pwd && echo of $A; exit 5"}, TTY: true, Columns: 80, Rows: 24, Env: map[string]string{"A": "b"}, Folder: "data"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	for said := ""; ; {
+		kind, p, err := s.Receive()
+		if err != nil {
+			t.Fatal(err, said)
+		}
+		if kind == 'x' {
+			if !strings.Contains(string(p), `"code":5`) || !strings.Contains(said, "/workspaces/tide-board/data") || !strings.Contains(said, "of b") {
+				t.Errorf("it said %q and ended with %s", said, p)
+			}
+			break
+		}
+		said += string(p)
+	}
+	w.must(w.as("ingrid", "", "run", "--folder", "data", "--env", "A=b", "quay", "--", "sh", "-c", "pwd; echo of $A"), 0, "/workspaces/tide-board/data", "of b")
 	w.must(w.as("ingrid", "", "copy", "quay:nothing", back), 3, "has no nothing")
 	w.must(w.as("ingrid", "", "copy", "here", back), 2, "NAME:PATH")
 	w.must(w.as("ingrid", "", "copy", "quay:a", "quay:b"), 2, "NAME:PATH")

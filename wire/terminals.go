@@ -36,10 +36,10 @@ type Ended struct {
 // Run starts a command or a terminal in a workspace. It is the first message,
 // as text, on the WebSocket; after it [Frames] go both ways.
 type Run struct {
-	Argv     []string `json:"argv,omitempty" doc:"The command; without one a terminal is opened, or joined"`
-	Terminal string   `json:"terminal,omitempty" doc:"The terminal's label; default main"`
-	Columns  int      `json:"columns,omitempty"`
-	Rows     int      `json:"rows,omitempty"`
+	Argv     []string          `json:"argv,omitempty" doc:"The command; without one a terminal is opened, or joined"`
+	Terminal string            `json:"terminal,omitempty" doc:"The terminal's label; default main"`
+	Columns  int               `json:"columns,omitempty"`
+	Rows     int               `json:"rows,omitempty"`
 	TTY      bool              `json:"tty,omitempty" doc:"With a command: it is run in a terminal of its own, which lives on when the connection is lost; its label is the terminal's"`
 	Env      map[string]string `json:"env,omitempty" doc:"Variables beside those of the workspace; at most 64"`
 	Folder   string            `json:"folder,omitempty" doc:"Where it is run: a path, from the workspace folder; default: that itself"`

@@ -146,3 +146,30 @@ func TestOutputWaitsForItsReader(t *testing.T) {
 	}
 	receive(2)
 }
+
+// What ends while somebody still types has its output and its exit code come to them.
+func TestTheEndComesWhileSomebodyTypes(t *testing.T) {
+	ws, inside, _ := relaying(t, false)
+	go func() {
+		_, _, _ = inside.ReceiveFrame() // it takes the first of what is typed, and ends
+		_ = inside.SendFrame(steward.Output, []byte("out"))
+		_ = inside.SendJSON(steward.Ended, steward.Exit{Code: 3})
+		inside.Stream.Close()
+	}()
+	go func() {
+		for ws.WriteMessage(websocket.BinaryMessage, []byte("iy")) == nil {
+		}
+	}()
+	var all string
+	for {
+		_ = ws.SetReadDeadline(time.Now().Add(10 * time.Second)) // a failure shows at the read
+		_, m, err := ws.ReadMessage()
+		if err != nil {
+			break
+		}
+		all += string(m)
+	}
+	if !strings.Contains(all, "oout") || !strings.Contains(all, `"code":3`) {
+		t.Errorf("there came %q", all)
+	}
+}

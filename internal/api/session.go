@@ -196,6 +196,7 @@ func (s *socket) relay(stop <-chan struct{}, conn *steward.Conn, acknowledges bo
 	s.ws.SetPongHandler(alive)
 	go func() {
 		defer func() { over <- struct{}{} }()
+		deaf := false
 		for {
 			_ = alive("") // what was read before may have waited long for its taker; a failure shows at the read
 			kind, p, err := s.ws.ReadMessage()
@@ -207,9 +208,9 @@ func (s *socket) relay(stop <-chan struct{}, conn *steward.Conn, acknowledges bo
 			}
 			switch k := steward.FrameKind(p[0]); k {
 			case steward.Input, steward.NoMore, steward.Resize:
-				if conn.SendFrame(k, p[1:]) != nil {
-					return
-				}
+				// What ended while somebody still typed has output and an exit code on
+				// its way: that it takes no more is no end.
+				deaf = deaf || conn.SendFrame(k, p[1:]) != nil
 			case acknowledge:
 				if n, err := strconv.ParseInt(string(p[1:]), 10, 64); err == nil {
 					f.taken(n)

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"cmp"
 	"errors"
 	"fmt"
 	"net/url"
@@ -60,6 +61,9 @@ func (a peopleCommands) signIn() *cobra.Command {
 			in, err := api.SignIn(cmd.Context(), name, password)
 			if err != nil {
 				return err
+			}
+			if a.service == "" { // whoever gives it no name means the one without
+				a.service = cmp.Or(os.Getenv("YARDBENCH_SERVICE"), usualService)
 			}
 			if err := keepSignIn(a.app, signedInAt{Address: address, Name: in.Person.Name, Token: in.Token}); err != nil {
 				return fmt.Errorf("keep the sign-in: %w", err)

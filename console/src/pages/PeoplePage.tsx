@@ -44,19 +44,21 @@ export function PeoplePage({ person }: { person: Person }) {
           (operator || (person.role === "lead" && person.team)) && (
             <Space>
               <AddProgram person={person} teams={(teams.data ?? []).map((t) => t.name)} />
-              {operator && (<>
-              <Button
-                onClick={() => {
-                  let name = "";
-                  modal.confirm({ title: "Add a team", icon: null, content: <Input autoFocus aria-label="Name of the team" placeholder="Harbour" onChange={(e) => (name = e.target.value)} />, okText: "Add", onOk: () => addTeam.mutateAsync(name).catch(() => undefined) });
-                }}
-              >
-                Add a team
-              </Button>
-              <Button type="primary" onClick={() => setEnrolling({})}>
-                Make an enrolment link
-              </Button>
-              </>)}
+              {operator && (
+                <>
+                  <Button
+                    onClick={() => {
+                      let name = "";
+                      modal.confirm({ title: "Add a team", icon: null, content: <Input autoFocus aria-label="Name of the team" placeholder="Harbour" onChange={(e) => (name = e.target.value)} />, okText: "Add", onOk: () => addTeam.mutateAsync(name).catch(() => undefined) });
+                    }}
+                  >
+                    Add a team
+                  </Button>
+                  <Button type="primary" onClick={() => setEnrolling({})}>
+                    Make an enrolment link
+                  </Button>
+                </>
+              )}
             </Space>
           )
         }

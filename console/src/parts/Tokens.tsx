@@ -77,7 +77,7 @@ export function MakeToken({ of, onClose }: { of?: string; onClose: () => void })
     onSettled,
   });
   return (
-    <Modal open title={of ? `A token of ${of}` : "A token for a program"} okText="Make it" okButtonProps={{ style: make.data ? { display: "none" } : undefined }} cancelText={make.data ? "Done" : "Cancel"} onOk={() => form.submit()} confirmLoading={make.isPending} onCancel={onClose}>
+    <Modal open width={580} title={of ? `A token of ${of}` : "A token for a program"} okText="Make it" okButtonProps={{ style: make.data ? { display: "none" } : undefined }} cancelText={make.data ? "Done" : "Cancel"} onOk={() => form.submit()} confirmLoading={make.isPending} onCancel={onClose}>
       {make.data ? (
         <>
           <p>Give it to the program as YARDBENCH_TOKEN. It is shown only now.</p>

@@ -115,6 +115,13 @@ func (s *stewardOf) serve(c *steward.Conn) {
 	case steward.Work:
 		_ = c.Send(s.report())
 	case steward.Terminal:
+		if strings.HasPrefix(r.ID, "run-") { // a command in a terminal of its own
+			s.worked(r.Process.Argv)
+			out, code, _ := run(r.Process.Argv, r.Process.Env, nil)
+			fmt.Fprint(c.Writer(steward.Output), strings.ReplaceAll(out, "\n", "\r\n"))
+			s.finish(c, steward.Exit{Code: code})
+			return
+		}
 		s.terminal(c)
 	case steward.Watch:
 		for s.ctx.Err() == nil {
