@@ -4,7 +4,7 @@ SHELL := /bin/bash
 export CGO_ENABLED := 0
 GO_FILES := $(shell find cmd client wire internal console test tools -name '*.go' -not -path '*/node_modules/*' 2>/dev/null) go.mod go.sum
 STEWARD := internal/steward/carried/bin/steward-linux
-CONSOLE_FILES := $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/package-lock.json console/vite.config.ts console/tsconfig.json
+CONSOLE_FILES := $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/package-lock.json console/compress.mjs console/vite.config.ts console/tsconfig.json
 
 .PHONY: build demo demo-stop demo-reset test bench mutants soak screenshots generate clean steward console
 build: bin/yardbench

@@ -159,6 +159,21 @@ func TestErrandsOfTheKilled(t *testing.T) {
 	if all := left(); len(all) > 0 && all[0].Phase != "removing" {
 		t.Errorf("what was interrupted left %+v", all)
 	}
+	cost, err := astrid.Cost(t.Context(), yb.CostQuery{By: "person"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	costs := 0
+	for _, r := range cost.Rows { // at most the lease, and the time until it is noticed
+		if ran := r.ActiveS + r.IdleS; ran > 0 && ran < 100 && r.TotalMicros > 0 {
+			costs++
+		} else if ran >= 100 {
+			t.Errorf("an errand of %s whose caller was killed ran for %d s", r.Key, ran)
+		}
+	}
+	if costs < 4 {
+		t.Errorf("only %d errands cost what they ran: %+v", costs, cost.Rows)
+	}
 	over, err := astrid.Journal(t.Context(), yb.JournalQuery{Kind: "workspace.errand-over", Limit: 100})
 	if err != nil || len(over) < 4 || over[0].Data["why"] != "whoever asked for it was not heard of any more" {
 		t.Errorf("the journal says %+v, %v", over, err)

@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"maps"
+	"mime"
 	"net/http"
 	"net/url"
 	"path"
@@ -119,7 +120,7 @@ func (a *API) Handler() http.Handler {
 // not streams, whose parts must go at once. It stands before looks only; where a
 // secret is answered beside what the asker chose, the length would tell of it.
 func packing(h http.Handler) http.HandlerFunc {
-	wrap, err := gzhttp.NewWrapper(gzhttp.MinSize(1024), gzhttp.ContentTypes([]string{"application/json", "application/problem+json", "application/vnd.oai.openapi+json", jsonLines, "text/csv", "text/html", "text/css", "text/javascript", "application/javascript", "image/svg+xml"}))
+	wrap, err := gzhttp.NewWrapper(gzhttp.MinSize(1024), gzhttp.ContentTypes([]string{"application/json", "application/problem+json", "application/vnd.oai.openapi+json", jsonLines, "text/csv", "text/html"}))
 	if err != nil {
 		panic(err) // the options are constants
 	}
@@ -128,6 +129,25 @@ func packing(h http.Handler) http.HandlerFunc {
 
 // OpenAPI is the description of the door, as JSON.
 func (a *API) OpenAPI() ([]byte, error) { return a.huma.OpenAPI().MarshalJSON() }
+
+// pointerOf is the JSON Pointer (RFC 6901) of a part of a body, which the framework
+// writes as body.names[0]; what is no part of a body stays as it is, without where it
+// stands.
+func pointerOf(location string) string {
+	rest, ok := strings.CutPrefix(location, "body")
+	if !ok {
+		_, name, inside := strings.Cut(location, ".")
+		if inside {
+			return name
+		}
+		return location
+	}
+	var b strings.Builder
+	for _, part := range strings.FieldsFunc(rest, func(r rune) bool { return r == '.' || r == '[' || r == ']' }) {
+		b.WriteString("/" + strings.NewReplacer("~", "~0", "/", "~1").Replace(part))
+	}
+	return b.String()
+}
 
 // newProblem is every error the framework itself makes.
 func newProblem(status int, msg string, errs ...error) huma.StatusError {
@@ -151,7 +171,7 @@ func newProblem(status int, msg string, errs ...error) huma.StatusError {
 		var d *huma.ErrorDetail
 		switch {
 		case errors.As(err, &d):
-			p.Errors = append(p.Errors, wire.FieldProblem{Field: d.Location, Detail: d.Message})
+			p.Errors = append(p.Errors, wire.FieldProblem{Field: pointerOf(d.Location), Detail: d.Message})
 		case err != nil:
 			p.Errors = append(p.Errors, wire.FieldProblem{Detail: err.Error()})
 		}
@@ -333,6 +353,12 @@ func serveConsole(engine *gin.Engine, files fs.FS) {
 		if st, err := fs.Stat(files, p); p != "" && err == nil && !st.IsDir() {
 			if strings.HasPrefix(p, "assets/") { // their names change with their content
 				c.Header("Cache-Control", "public, max-age=31536000, immutable")
+				c.Header("Vary", "Accept-Encoding")
+				if packed, err := fs.ReadFile(files, p+".gz"); err == nil && strings.Contains(c.GetHeader("Accept-Encoding"), "gzip") && c.Request.Method == http.MethodGet {
+					c.Header("Content-Encoding", "gzip")
+					c.Data(http.StatusOK, mime.TypeByExtension(path.Ext(p)), packed)
+					return
+				}
 			}
 			server.ServeHTTP(c.Writer, c.Request)
 			return

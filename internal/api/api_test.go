@@ -45,7 +45,7 @@ func doorTo(t *testing.T, engine string, changes ...func(*serve.Config)) (addres
 	ready, ended := make(chan string, 1), make(chan error, 1)
 	go func() {
 		c := serve.Config{DataDir: dir, Listen: "127.0.0.1:0", Engine: engine, Addresses: netip.MustParsePrefix("10.213.0.0/16"), SimTimes: map[string]time.Duration{}, SimOthers: demo.SimulatedOthers(),
-			Console: fstest.MapFS{"index.html": {Data: []byte("<title>the console</title>")}, "assets/a.js": {Data: []byte("1")}},
+			Console: fstest.MapFS{"index.html": {Data: []byte("<title>the console</title>")}, "assets/a.js": {Data: []byte("1")}, "assets/b.js": {Data: []byte("plain")}, "assets/b.js.gz": {Data: []byte("packed")}},
 			Prepare: func(ctx context.Context, s *service.Service, rooms service.Rooms) error {
 				svc = &inside{s, rooms}
 				return demo.FillPeople(ctx, s, rooms, "http://git.skerryline.localhost:1")
@@ -292,6 +292,22 @@ func TestConsoleFiles(t *testing.T) {
 		res, text := call(t, "GET", address+path, "", nil)
 		if !strings.Contains(text, want) || res.Header.Get("Content-Security-Policy") == "" {
 			t.Errorf("%s is answered %d %s", path, res.StatusCode, text)
+		}
+	}
+	for accepts, packed := range map[string]bool{"gzip, br": true, "br": false, "": false} {
+		req, err := http.NewRequestWithContext(t.Context(), "GET", address+"/assets/b.js", nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		req.Header.Set("Accept-Encoding", accepts) // so it is not unpacked for us
+		res, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		body, _ := io.ReadAll(res.Body)
+		res.Body.Close()
+		if want := map[bool]string{true: "packed", false: "plain"}[packed]; string(body) != want || (res.Header.Get("Content-Encoding") == "gzip") != packed || !strings.Contains(res.Header.Get("Content-Type"), "javascript") || res.Header.Get("Vary") == "" {
+			t.Errorf("to who accepts %q it is %q, with %v", accepts, body, res.Header)
 		}
 	}
 	if res, _ := call(t, "POST", address+"/workspaces", "", nil); res.StatusCode != 404 {

@@ -73,6 +73,15 @@ func (a *app) completeFlags(c *cobra.Command) {
 		},
 	}
 	live["for"] = people
+	live["of"] = func(ctx context.Context, api *client.Client) (out []string) {
+		all, _ := api.People(ctx)
+		for _, p := range all {
+			if p.Program {
+				out = append(out, p.Name)
+			}
+		}
+		return out
+	}
 	if c.Name() == "put" { // a secret is for repositories
 		live["for"] = repositories
 	}

@@ -221,6 +221,9 @@ func (a *app) root() *cobra.Command {
 	root.InitDefaultHelpCmd()
 	root.InitDefaultCompletionCmd()
 	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions(append(forms, templateForm), cobra.ShellCompDirectiveNoFileComp|cobra.ShellCompDirectiveNoSpace)) // the flag is there
+	_ = root.RegisterFlagCompletionFunc("service", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+		return slices.Sorted(maps.Keys(readSignIns().Services)), cobra.ShellCompDirectiveNoFileComp
+	}) // the flag is there
 	a.completeFlags(root)
 	a.strict(root)
 	return root

@@ -45,7 +45,7 @@ func (s *Sessions) Open(ctx context.Context, a Actor, ref string, in wire.Run) (
 		return nil, err
 	}
 	if err := lifecycle.Permit(lifecycle.Use, w.Phase, w.Plan.Adopted != nil); err != nil {
-		return nil, fromRoom(err)
+		return nil, about(ref, a, fromRoom(err))
 	}
 	w.NextPlan = nil // the body in use, not what a rebuild is making
 	session, _, err := s.sessions.Of(ctx, w)

@@ -112,11 +112,11 @@ func (s *Workspaces) Rebuild(ctx context.Context, a Actor, ref string, in wire.R
 		return wire.Workspace{}, err
 	}
 	if err := lifecycle.Permit(lifecycle.Rebuild, w.Phase, w.Plan.Adopted != nil); err != nil {
-		return wire.Workspace{}, fromRoom(err)
+		return wire.Workspace{}, about(ref, a, fromRoom(err))
 	}
 	if in.NewFiles && !in.Discard {
 		if err := s.mustBeSafe(ctx, w, fault.Do("rebuild-workspace", w.Name, "new_files", "discard")); err != nil {
-			return wire.Workspace{}, err
+			return wire.Workspace{}, about(ref, a, err)
 		}
 	}
 	r, err := s.store.Read().RepositoryByID(ctx, w.RepositoryID)
@@ -169,7 +169,7 @@ func (s *Workspaces) Remove(ctx context.Context, a Actor, ref string, discard bo
 	}
 	if !discard && w.Phase != lifecycle.Removing && w.Wanted != lifecycle.WantRemoved {
 		if err := s.mustBeSafe(ctx, w, fault.Do("remove-workspace", w.Name, "discard")); err != nil {
-			return wire.Workspace{}, err
+			return wire.Workspace{}, about(ref, a, err)
 		}
 	}
 	return s.want(ctx, a, ref, lifecycle.Remove, func(tx *store.Tx, w *store.Workspace) error {
@@ -184,6 +184,17 @@ func (s *Workspaces) Remove(ctx context.Context, a Actor, ref string, discard bo
 		w.Wanted = lifecycle.WantRemoved
 		return s.begin(ctx, tx, w, a, lifecycle.Removing, lifecycle.RemoveSheet)
 	})
+}
+
+// about says of a refusal which workspace it is about.
+func about(ref string, a Actor, err error) error {
+	var f *fault.Fault
+	if errors.As(err, &f) && f.Class != fault.Missing && f.Workspace == "" {
+		if f.Workspace = ref; !strings.Contains(ref, ".") {
+			f.Workspace += "." + a.Name
+		}
+	}
+	return err
 }
 
 // mustBeSafe refuses where files would go whose content exists nowhere else.
@@ -283,7 +294,7 @@ func (s *Workspaces) want(ctx context.Context, a Actor, ref string, v lifecycle.
 		return err
 	})
 	if err != nil {
-		return wire.Workspace{}, fromRoom(err)
+		return wire.Workspace{}, about(ref, a, fromRoom(err))
 	}
 	if another { // asked for again, it goes on undisturbed
 		s.keeper.Interrupt(w.ID)
