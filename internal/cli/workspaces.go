@@ -351,29 +351,23 @@ func (j *jsonLines) Close() {
 }
 
 func (a workspaceCommands) start() *cobra.Command {
-	var m many
-	c := &cobra.Command{
-		Use: "start NAME...", Short: "Start stopped workspaces, or try failed ones again", Example: "  yardbench start tide-board\n  yardbench start tide-board berth-planner\n  yardbench start --where state=stopped", ValidArgsFunction: a.names,
-		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
-			if !m.one(args) {
-				return operationCommands{a.app}.ask(cmd, api, args, m, wire.NewOperation{Verb: string(operation.Start)}, "")
-			}
-			return a.followed(cmd.Context(), api)(api.Start(cmd.Context(), args[0]))
-		}),
-	}
-	m.flags(c)
-	return c
+	return a.plainVerb(operation.Start, "Start stopped workspaces, or try failed ones again", "  yardbench start tide-board\n  yardbench start tide-board berth-planner\n  yardbench start --where state=stopped", (*client.Client).Start)
 }
 
 func (a workspaceCommands) stop() *cobra.Command {
+	return a.plainVerb(operation.Stop, "Stop workspaces; their files stay", "  yardbench stop tide-board\n  yardbench stop tide-board berth-planner\n  yardbench stop --where all,state=idle,team=Decks --why 'the yard is full'", (*client.Client).Stop)
+}
+
+// plainVerb asks a verb, with which nothing goes, of one workspace or of many.
+func (a workspaceCommands) plainVerb(v operation.Verb, short, example string, one func(*client.Client, context.Context, string) (wire.Workspace, error)) *cobra.Command {
 	var m many
 	c := &cobra.Command{
-		Use: "stop NAME...", Short: "Stop workspaces; their files stay", Example: "  yardbench stop tide-board\n  yardbench stop tide-board berth-planner\n  yardbench stop --where all,state=idle,team=Decks --why 'the yard is full'", ValidArgsFunction: a.names,
+		Use: string(v) + " NAME...", Short: short, Example: example, ValidArgsFunction: a.names,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
 			if !m.one(args) {
-				return operationCommands{a.app}.ask(cmd, api, args, m, wire.NewOperation{Verb: string(operation.Stop)}, "")
+				return operationCommands{a.app}.ask(cmd, api, args, m, wire.NewOperation{Verb: string(v)}, "")
 			}
-			return a.followed(cmd.Context(), api)(api.Stop(cmd.Context(), args[0]))
+			return a.followed(cmd.Context(), api)(one(api, cmd.Context(), args[0]))
 		}),
 	}
 	m.flags(c)
