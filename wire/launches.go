@@ -16,15 +16,13 @@ type Launch struct {
 	Beside     []string `json:"beside,omitempty" maxItems:"8" example:"[\"fare-desk@main\"]" doc:"Further repositories to clone beside it, as NAME or NAME@BRANCH"`
 }
 
-// NewErrand says what a workspace is for that is to go after one command.
+// NewErrand has a workspace go after one command.
 type NewErrand struct {
-	What    string `json:"what" minLength:"1" maxLength:"300" example:"make check" doc:"The command, for people to read"`
 	Seconds int64  `json:"seconds,omitempty" minimum:"60" maximum:"86400" doc:"How long it stays at most, renewed or not; default 3600"`
 }
 
 // Errand is how long a workspace stays that is for one command.
 type Errand struct {
-	What       string    `json:"what"`
 	LeaseUntil time.Time `json:"lease_until" doc:"When it goes, unless its lease is renewed before"`
 	MostUntil  time.Time `json:"most_until" doc:"When it goes in any case"`
 }

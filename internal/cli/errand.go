@@ -120,7 +120,7 @@ func (e errand) check() error {
 
 // errandOf runs one errand and gives the exit code of its command.
 func (a errandCommands) errandOf(ctx context.Context, api *client.Client, e errand) (code int, name string, err error) {
-	e.launch.Errand = &wire.NewErrand{What: plain.Line(strings.Join(e.argv, " "), 300), Seconds: int64(e.timeout / time.Second)}
+	e.launch.Errand = &wire.NewErrand{Seconds: int64(e.timeout / time.Second)}
 	w, err := api.Launch(ctx, e.launch)
 	if err != nil {
 		return 0, "", err

@@ -341,9 +341,7 @@ func (s *Launches) Launch(ctx context.Context, a Actor, in wire.Launch) (wire.Wo
 	}
 	base := o.repository.Name
 	if in.Errand != nil {
-		if base = "errand"; strings.TrimSpace(in.Errand.What) == "" || hasControl(in.Errand.What) {
-			return wire.Workspace{}, invalid("it is not said what the errand is, or not in letters", "say the command")
-		}
+		base = "errand"
 	}
 	w := store.Workspace{ID: store.NewID(), OwnerID: a.ID, Name: in.Name, RepositoryID: o.repository.ID, Branch: o.branch, Plan: &o.plan,
 		Phase: lifecycle.Waiting, Wanted: lifecycle.WantReady, Body: 1, Volume: 1, Size: o.sizeName, CoresMilli: o.size.CoresMilli, MemoryBytes: o.size.MemoryBytes,
@@ -372,11 +370,11 @@ func (s *Launches) Launch(ctx context.Context, a Actor, in wire.Launch) (wire.Wo
 		if err := s.Accept(ctx, tx, &w, lifecycle.LaunchSheet, a.ID, o.repository.Name); err != nil || in.Errand == nil {
 			return err
 		}
-		errand = store.Errand{WorkspaceID: w.ID, What: in.Errand.What, LeaseUntil: tx.Now().Add(ErrandLease), MostUntil: tx.Now().Add(time.Duration(cmp.Or(in.Errand.Seconds, 3600)) * time.Second)}
+		errand = store.Errand{WorkspaceID: w.ID, LeaseUntil: tx.Now().Add(ErrandLease), MostUntil: tx.Now().Add(time.Duration(cmp.Or(in.Errand.Seconds, 3600)) * time.Second)}
 		if err := tx.AddErrand(ctx, errand); err != nil {
 			return err
 		}
-		return tx.SetCondition(ctx, w, lifecycle.Errand, "removed when this is over: "+in.Errand.What)
+		return tx.SetCondition(ctx, w, lifecycle.Errand, "it is removed when its one command is over")
 	})
 	if store.IsDuplicate(err) {
 		return wire.Workspace{}, nameTaken(w.Name)

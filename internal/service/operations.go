@@ -231,7 +231,7 @@ func (s *Operations) Cancel(ctx context.Context, a Actor, id string) (wire.Opera
 	if o.PersonID != a.ID && !a.may(policy.ChangeRules) {
 		return wire.Operation{}, denied(a, "cancel what others asked for")
 	}
-	err = s.cancel(ctx, o, a.ID, "cancelled by "+a.Name)
+	err = s.cancel(ctx, o, a.ID, "it was cancelled before its turn came")
 	if errors.Is(err, store.ErrNotFound) {
 		return wire.Operation{}, conflict("not-now", "this operation is over, or was cancelled before", "")
 	}

@@ -314,6 +314,11 @@ func TestErased(t *testing.T) {
 		t.Fatal(err)
 	}
 	w := addWorkspace(t, s, ingrid, "quay", lifecycle.Stopped)
+	operating(t, s)()
+	o, err := s.Operations.Make(ctx, astrid, wire.NewOperation{Verb: "tell", Names: []string{"quay.ingrid"}, Reason: "a storm"})
+	if err != nil || settled(t, s, astrid, o.ID).Done != 1 {
+		t.Fatal(err)
+	}
 	if err := s.People.ErasePerson(ctx, astrid, "ingrid"); status(err) != 409 || !strings.Contains(err.Error(), "open account") {
 		t.Errorf("with an open account: %v", err)
 	}
@@ -353,8 +358,16 @@ func TestErased(t *testing.T) {
 	if err != nil || len(entries) < 5 {
 		t.Fatalf("the journal has %d entries of her, %v", len(entries), err)
 	}
-	for _, e := range entries {
-		if text := string(e.Data) + e.Subject + e.Actor; strings.Contains(text, "ingrid") {
+	of, err := q.Outcomes(ctx, o.ID)
+	if err != nil || len(of) != 1 || of[0].Name != "quay."+p.Name {
+		t.Errorf("an operation's outcomes are %+v, %v", of, err)
+	}
+	theirs, err := q.Journal(ctx, store.JournalFilter{Person: astrid.ID, Limit: 100})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, e := range append(entries, theirs...) {
+		if text := string(e.Data) + e.Subject + e.Actor; strings.Contains(text, "ingrid") || strings.Contains(text, "astrid") {
 			t.Errorf("entry %d, %s, tells who she was: %s", e.Number, e.Kind, text)
 		}
 	}

@@ -314,7 +314,7 @@ func (s *Workspaces) Tell(ctx context.Context, a Actor, ref, text string) error 
 		if err := tx.Journal(ctx, w.ID, w.OwnerID, a.ID, journal.WorkspaceTold{Operation: a.Operation, Reason: text}); err != nil {
 			return err
 		}
-		return tx.SetCondition(ctx, w, lifecycle.Notice, a.FullName+": "+text)
+		return tx.SetCondition(ctx, w, lifecycle.Notice, text) // who said it is in the journal, by their id
 	})
 }
 
@@ -354,7 +354,7 @@ func (s *Workspaces) RenewErrand(ctx context.Context, a Actor, ref string) (wire
 		return wire.Errand{}, err
 	}
 	s.keeper.Rest.Errand(e)
-	return wire.Errand{What: e.What, LeaseUntil: e.LeaseUntil, MostUntil: e.MostUntil}, nil
+	return wire.Errand{LeaseUntil: e.LeaseUntil, MostUntil: e.MostUntil}, nil
 }
 
 // Hold keeps a workspace from being put to rest for a time.

@@ -5,11 +5,12 @@ import (
 	"time"
 )
 
-// Errand is what a workspace was launched for that is to go after one command.
+// Errand says that a workspace is to go after one command. What that is is nobody's
+// to keep.
 type Errand struct {
-	WorkspaceID, What string
-	LeaseUntil        time.Time // when it goes, unless whoever asked is heard before
-	MostUntil         time.Time // when it goes in any case
+	WorkspaceID string
+	LeaseUntil  time.Time // when it goes, unless whoever asked is heard before
+	MostUntil   time.Time // when it goes in any case
 }
 
 // Ends is when it goes, as things stand.
@@ -20,18 +21,18 @@ func (e Errand) Ends() time.Time {
 	return e.LeaseUntil
 }
 
-const errandColumns = "workspace_id, what, lease_until, most_until"
+const errandColumns = "workspace_id, lease_until, most_until"
 
 func scanErrand(scan func(...any) error) (e Errand, err error) {
 	var lease, most int64
-	err = scan(&e.WorkspaceID, &e.What, &lease, &most)
+	err = scan(&e.WorkspaceID, &lease, &most)
 	e.LeaseUntil, e.MostUntil = fromMicros(lease), fromMicros(most)
 	return e, err
 }
 
 // AddErrand says that a workspace is for one command.
 func (tx workspacesWrites) AddErrand(ctx context.Context, e Errand) error {
-	return tx.exec(ctx, "INSERT INTO errands ("+errandColumns+") VALUES (?, ?, ?, ?)", e.WorkspaceID, e.What, micros(e.LeaseUntil), micros(e.MostUntil))
+	return tx.exec(ctx, "INSERT INTO errands ("+errandColumns+") VALUES (?, ?, ?)", e.WorkspaceID, micros(e.LeaseUntil), micros(e.MostUntil))
 }
 
 // RenewErrand says that whoever asked is still there.
@@ -44,7 +45,7 @@ func (tx workspacesWrites) EndErrand(ctx context.Context, id string) error {
 	return tx.exec(ctx, "DELETE FROM errands WHERE workspace_id = ?", id)
 }
 
-// ErrandOf is what a workspace is for.
+// ErrandOf tells how long a workspace stays that is for one command.
 func (q workspacesReads) ErrandOf(ctx context.Context, id string) (Errand, error) {
 	return one(ctx, q.reader, scanErrand, "SELECT "+errandColumns+" FROM errands WHERE workspace_id = ?", id)
 }

@@ -60,6 +60,9 @@ func (tx peopleWrites) ErasePerson(ctx context.Context, id, name string) error {
 			return err
 		}
 	}
+	if err := tx.exec(ctx, "UPDATE outcomes SET name = substr(name, 1, instr(name, '.')) || ? WHERE workspace_id IN (SELECT id FROM workspaces WHERE owner_id = ?)", name, id); err != nil {
+		return err
+	}
 	return tx.mustChange(ctx, "UPDATE people SET name = ?, full_name = ?, email = '', password_hash = '', closed_at = COALESCE(closed_at, ?) WHERE id = ?", name, "somebody who has left", micros(tx.now), id)
 }
 

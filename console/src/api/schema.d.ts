@@ -2124,7 +2124,6 @@ export interface components {
              * @description When it goes in any case
              */
             most_until: string;
-            what: string;
         };
         FieldProblem: {
             detail: string;
@@ -2588,11 +2587,6 @@ export interface components {
              * @description How long it stays at most, renewed or not; default 3600
              */
             seconds?: number;
-            /**
-             * @description The command, for people to read
-             * @example make check
-             */
-            what: string;
         };
         NewOperation: {
             /** @description With remove, or rebuild with new files: even when work exists nowhere else */

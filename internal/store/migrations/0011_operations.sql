@@ -29,6 +29,7 @@ CREATE TABLE outcomes (
   at           INTEGER NOT NULL,
   PRIMARY KEY (operation_id, number)
 ) WITHOUT ROWID;
+CREATE INDEX outcomes_by_workspace ON outcomes (workspace_id);
 CREATE INDEX outcomes_by_state ON outcomes (operation_id, state);
 
 -- +goose Down

@@ -4,7 +4,6 @@
 -- +goose Up
 CREATE TABLE errands (
   workspace_id TEXT PRIMARY KEY,
-  what         TEXT NOT NULL,
   lease_until  INTEGER NOT NULL,
   most_until   INTEGER NOT NULL
 ) WITHOUT ROWID;
