@@ -21,6 +21,7 @@ var growing = []string{"workspaces", "plans", "plan_images", "sheets", "steps", 
 var mayScan = []string{
 	"USING INDEX workspaces_living", "USING COVERING INDEX workspaces_living", "USING INDEX workspaces_reserved", "USING COVERING INDEX workspaces_reserved", // what exists
 	"FROM errands ORDER BY",                                // what goes on
+	"IN (SELECT id FROM workspaces WHERE owner_id = ?)",    // of somebody who is erased, once
 	"operations_open",                                      // what is under way
 	"FROM operations ORDER BY made_at DESC LIMIT",          // the newest
 	"FROM conditions ORDER BY kind",                        // of everything that exists
