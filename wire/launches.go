@@ -23,6 +23,7 @@ type NewErrand struct {
 
 // Errand is how long a workspace stays that is for one command.
 type Errand struct {
+	LeaseS     int64     `json:"lease_s" doc:"How long the lease is, in seconds: renew it a few times within that"`
 	LeaseUntil time.Time `json:"lease_until" doc:"When it goes, unless its lease is renewed before"`
 	MostUntil  time.Time `json:"most_until" doc:"When it goes in any case"`
 }

@@ -33,7 +33,7 @@ type errand struct {
 }
 
 const (
-	leaseEach     = 15 * time.Second // the service waits a minute for a word
+	leaseEach     = 15 * time.Second // where the service does not say how long a lease is
 	errandGoodbye = 30 * time.Second // for its removal, after Ctrl-C too
 	outputKept    = 64 << 10         // of each command, with --each
 	bringMost     = 4 << 30          // bytes that one errand brings
@@ -131,12 +131,15 @@ func (a errandCommands) errandOf(ctx context.Context, api *client.Client, e erra
 	var renewing sync.WaitGroup
 	renewing.Go(func() {
 		for {
+			each := leaseEach
+			if lease, err := api.RenewLease(over, ref); err == nil && lease.LeaseS > 0 { // it is renewed four times before anybody misses it
+				each = time.Duration(lease.LeaseS) * time.Second / 4
+			}
 			select {
 			case <-over.Done():
 				return
-			case <-time.After(leaseEach):
+			case <-time.After(each):
 			}
-			_, _ = api.RenewLease(over, ref) // it is renewed four times before anybody misses it
 		}
 	})
 	defer func() {

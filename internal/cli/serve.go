@@ -156,6 +156,7 @@ func (a serviceCommands) demo() *cobra.Command {
 	svc.Flags().BoolVar(&past, "past", false, "with thirty days of invented past")
 	svc.Flags().IntVar(&config.SimFaults, "sim-faults", 0, "of a simulated yard: how many calls in a thousand are not answered")
 	svc.Flags().Uint64Var(&config.SimSeed, "sim-seed", 0, "of a simulated yard: what its faults come from")
+	svc.Flags().DurationVar(&config.ErrandLease, "errand-lease", 0, "how long a workspace for one command stays without a word of whoever asked for it (default: a minute)")
 	svc.Flags().BoolVar(&fast, "sim-fast", false, "of a simulated yard: let no time pass in its steps")
 	svc.Flags().StringVar(&git, "git-host", "http://git.skerryline.localhost:7081", "the git-host stand-in")
 	var engine, tar string

@@ -58,6 +58,9 @@ type Config struct {
 	// ChangesPerHour bounds what one person changes, a tenth of it at once; 0 does
 	// not.
 	ChangesPerHour int
+	// ErrandLease is how long a workspace for one command stays without a word; 0 is
+	// the usual.
+	ErrandLease time.Duration
 	// BoundTogether bounds a workspace's containers all together; see
 	// engine.Shares for what it wants. Without it each has the workspace's size.
 	BoundTogether bool
@@ -200,7 +203,7 @@ func Run(ctx context.Context, c Config) error {
 		simulated.Links().Changed = k.Followers.StewardChanged
 	}
 	hub.Serve = k.Sessions.Serve
-	rooms := service.Rooms{ChangesPerHour: c.ChangesPerHour, JournalKey: journalKey, Simulated: isSimulated, Store: st, Keeper: k, Yard: k.Yard, Installation: k.Installation, House: k.House, Sessions: k.Sessions, Hub: stewards, Mirrors: mirrors, Vault: v, Bus: bus, Address: strings.TrimRight(c.Address, "/"), Now: c.Now}
+	rooms := service.Rooms{ChangesPerHour: c.ChangesPerHour, ErrandLease: c.ErrandLease, JournalKey: journalKey, Simulated: isSimulated, Store: st, Keeper: k, Yard: k.Yard, Installation: k.Installation, House: k.House, Sessions: k.Sessions, Hub: stewards, Mirrors: mirrors, Vault: v, Bus: bus, Address: strings.TrimRight(c.Address, "/"), Now: c.Now}
 	s := service.New(rooms)
 	if err := s.HouseRules.FirstRules(ctx, c.Rules); err != nil {
 		return err

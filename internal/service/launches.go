@@ -32,6 +32,7 @@ import (
 
 // Launches accepts launches within the limits.
 type Launches struct {
+	lease        time.Duration // of a workspace that is for one command
 	house        *house.Book
 	keeper       *reconcile.Keeper
 	mirrors      Mirrors
@@ -370,7 +371,7 @@ func (s *Launches) Launch(ctx context.Context, a Actor, in wire.Launch) (wire.Wo
 		if err := s.Accept(ctx, tx, &w, lifecycle.LaunchSheet, a.ID, o.repository.Name); err != nil || in.Errand == nil {
 			return err
 		}
-		errand = store.Errand{WorkspaceID: w.ID, LeaseUntil: tx.Now().Add(ErrandLease), MostUntil: tx.Now().Add(time.Duration(cmp.Or(in.Errand.Seconds, 3600)) * time.Second)}
+		errand = store.Errand{WorkspaceID: w.ID, LeaseUntil: tx.Now().Add(s.lease), MostUntil: tx.Now().Add(time.Duration(cmp.Or(in.Errand.Seconds, 3600)) * time.Second)}
 		if err := tx.AddErrand(ctx, errand); err != nil {
 			return err
 		}

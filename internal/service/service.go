@@ -5,6 +5,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"crypto/ed25519"
 	"time"
@@ -67,7 +68,10 @@ type Rooms struct {
 	Address      string             // the console's, as people reach it
 	// ChangesPerHour bounds what a person changes, a tenth of it at once; 0 does not.
 	ChangesPerHour int
-	Now            func() time.Time
+	// ErrandLease is how long a workspace for one command stays without a word; 0 is a
+	// minute.
+	ErrandLease time.Duration
+	Now         func() time.Time
 }
 
 // Mirrors is what is asked of the copies of repositories; see repo.Mirrors.
@@ -94,8 +98,9 @@ func New(r Rooms) *Service {
 	definitions := &Definitions{looks: newLooks(), images: r.Yard, trier: trier, bus: r.Bus, house: r.House, keeper: r.Keeper, mirrors: r.Mirrors, sessions: r.Sessions, store: r.Store, repositories: repositories}
 	secrets := &Secrets{keeper: r.Keeper, store: r.Store, vault: r.Vault, definitions: definitions, repositories: repositories}
 	look := &views{bus: r.Bus, house: r.House, keeper: r.Keeper, store: r.Store, now: r.Now}
-	launches := &Launches{house: r.House, keeper: r.Keeper, mirrors: r.Mirrors, store: r.Store, vault: r.Vault, definitions: definitions, repositories: repositories, secrets: secrets, views: look}
-	workspaces := &Workspaces{house: r.House, keeper: r.Keeper, store: r.Store, definitions: definitions, launches: launches, views: look}
+	lease := cmp.Or(r.ErrandLease, errandLease)
+	launches := &Launches{lease: lease, house: r.House, keeper: r.Keeper, mirrors: r.Mirrors, store: r.Store, vault: r.Vault, definitions: definitions, repositories: repositories, secrets: secrets, views: look}
+	workspaces := &Workspaces{lease: lease, house: r.House, keeper: r.Keeper, store: r.Store, definitions: definitions, launches: launches, views: look}
 	adoptions := &Adoptions{house: r.House, keeper: r.Keeper, store: r.Store, vault: r.Vault, launches: launches, repositories: repositories, workspaces: workspaces, views: look}
 	sessions := &Sessions{yard: r.Yard, printed: printed, hub: r.Hub, sessions: r.Sessions, store: r.Store, views: look}
 	houseRules := &HouseRules{house: r.House, keeper: r.Keeper, store: r.Store}

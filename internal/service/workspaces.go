@@ -26,6 +26,7 @@ type Workspaces struct {
 	house       *house.Book
 	keeper      *reconcile.Keeper
 	store       *store.Store
+	lease       time.Duration // of a workspace that is for one command
 	definitions *Definitions
 	launches    *Launches
 	views       *views
@@ -327,9 +328,9 @@ func (s *Workspaces) Heed(ctx context.Context, a Actor, ref string) error {
 	return s.store.Write(store.About(ctx, w.ID), func(tx *store.Tx) error { return tx.ClearCondition(ctx, w, lifecycle.Notice) })
 }
 
-// ErrandLease is how long a workspace that is for one command stays without a word
-// of whoever asked for it.
-const ErrandLease = time.Minute
+// errandLease is how long a workspace that is for one command usually stays without
+// a word of whoever asked for it.
+const errandLease = time.Minute
 
 // RenewErrand says that whoever asked for a workspace that is for one command is
 // still there.
@@ -340,7 +341,7 @@ func (s *Workspaces) RenewErrand(ctx context.Context, a Actor, ref string) (wire
 	}
 	var e store.Errand
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
-		if err := tx.RenewErrand(ctx, w.ID, tx.Now().Add(ErrandLease)); err != nil {
+		if err := tx.RenewErrand(ctx, w.ID, tx.Now().Add(s.lease)); err != nil {
 			return err
 		}
 		var err error
@@ -354,7 +355,7 @@ func (s *Workspaces) RenewErrand(ctx context.Context, a Actor, ref string) (wire
 		return wire.Errand{}, err
 	}
 	s.keeper.Rest.Errand(e)
-	return wire.Errand{LeaseUntil: e.LeaseUntil, MostUntil: e.MostUntil}, nil
+	return wire.Errand{LeaseS: int64(s.lease / time.Second), LeaseUntil: e.LeaseUntil, MostUntil: e.MostUntil}, nil
 }
 
 // Hold keeps a workspace from being put to rest for a time.

@@ -2115,6 +2115,11 @@ export interface components {
         };
         Errand: {
             /**
+             * Format: int64
+             * @description How long the lease is, in seconds: renew it a few times within that
+             */
+            lease_s: number;
+            /**
              * Format: date-time
              * @description When it goes, unless its lease is renewed before
              */
