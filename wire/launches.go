@@ -18,7 +18,7 @@ type Launch struct {
 
 // NewErrand has a workspace go after one command.
 type NewErrand struct {
-	Seconds int64  `json:"seconds,omitempty" minimum:"60" maximum:"86400" doc:"How long it stays at most, renewed or not; default 3600"`
+	Seconds int64 `json:"seconds,omitempty" minimum:"60" maximum:"86400" doc:"How long it stays at most, renewed or not; default 3600"`
 }
 
 // Errand is how long a workspace stays that is for one command.
