@@ -11,6 +11,7 @@ import (
 	"yardbench/client"
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/rules"
+	"yardbench/wire"
 )
 
 // completeFlags gives every flag of a tree of commands what completes its values:
@@ -82,6 +83,24 @@ func (a *app) completeFlags(c *cobra.Command) {
 		}
 		return out
 	}
+	// What there is to choose follows from what was named before.
+	after := map[string]func(context.Context, *client.Client, string) []string{
+		"definition": func(ctx context.Context, api *client.Client, repository string) []string {
+			repository, branch, _ := strings.Cut(repository, "@")
+			p, _ := api.Preflight(ctx, wire.Launch{Repository: repository, Branch: branch})
+			return p.Names
+		},
+	}
+	if c.Name() == "logs" {
+		delete(live, "of")
+		after["of"] = func(ctx context.Context, api *client.Client, name string) (out []string) {
+			all, _ := api.Services(ctx, name)
+			for _, s := range all {
+				out = append(out, s.Name)
+			}
+			return out
+		}
+	}
 	if c.Name() == "put" { // a secret is for repositories
 		live["for"] = repositories
 	}
@@ -90,16 +109,24 @@ func (a *app) completeFlags(c *cobra.Command) {
 			return
 		}
 		complete := cobra.CompletionFunc(cobra.NoFileCompletions)
-		if values := fixed[f.Name]; values != nil {
+		switch values, names, next := fixed[f.Name], live[f.Name], after[f.Name]; {
+		case f.Name == "each":
+			complete = cobra.FixedCompletions(nil, cobra.ShellCompDirectiveDefault)
+		case f.Name == "into":
+			complete = cobra.FixedCompletions(nil, cobra.ShellCompDirectiveFilterDirs)
+		case values != nil:
 			complete = cobra.FixedCompletions(values, cobra.ShellCompDirectiveNoFileComp)
-		} else if names := live[f.Name]; names != nil {
-			complete = func(c *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
+		case names != nil || next != nil:
+			complete = func(c *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
 				api, err := a.client()
-				if err != nil {
+				if err != nil || names == nil && len(args) == 0 {
 					return nil, cobra.ShellCompDirectiveNoFileComp
 				}
 				ctx, cancel := context.WithTimeout(c.Context(), completionTime)
 				defer cancel()
+				if names == nil {
+					return next(ctx, api, args[0]), cobra.ShellCompDirectiveNoFileComp
+				}
 				return names(ctx, api), cobra.ShellCompDirectiveNoFileComp
 			}
 		}

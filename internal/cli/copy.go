@@ -35,7 +35,7 @@ func (a fileCommands) copy() *cobra.Command {
 		Use: "copy FROM TO", Short: "Copy files and folders into a workspace, or out of one",
 		Long: "Copy a file or folder into a folder, keeping its name: out of a workspace, from NAME:PATH, or into one, to NAME:PATH. Paths in a workspace are from its workspace folder. " +
 			"What is there already with the same size and time is left out: a copy that was cut off goes on where it was, file by file. Links are left out.",
-		Example: "  yardbench copy tide-board:report .\n  yardbench copy levels.csv tide-board:data\n  yardbench copy charts tide-board:", Args: cobra.ExactArgs(2), ValidArgsFunction: cobra.NoFileCompletions,
+		Example: "  yardbench copy tide-board:report .\n  yardbench copy levels.csv tide-board:data\n  yardbench copy charts tide-board:", Args: cobra.ExactArgs(2), ValidArgsFunction: a.places,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
 			from, to := remotePlace.FindStringSubmatch(args[0]), remotePlace.FindStringSubmatch(args[1])
 			if (from == nil) == (to == nil) {
@@ -57,6 +57,16 @@ func (a fileCommands) copy() *cobra.Command {
 		}),
 	}
 	return c
+}
+
+// places completes what is copied: files here, and workspaces with a colon.
+func (a fileCommands) places(cmd *cobra.Command, args []string, word string) (out []string, _ cobra.ShellCompDirective) {
+	names, _ := a.names(cmd, nil, word)
+	for _, n := range names {
+		n, _, _ = strings.Cut(n, "\t")
+		out = append(out, n+":")
+	}
+	return out, cobra.ShellCompDirectiveNoSpace
 }
 
 // copied is what was copied.
