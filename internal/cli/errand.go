@@ -313,13 +313,17 @@ func (a errandCommands) errandsOf(ctx context.Context, api *client.Client, e err
 		in = f
 	}
 	var lines [][]string
-	for s := bufio.NewScanner(in); s.Scan(); {
+	s := bufio.NewScanner(in)
+	for s.Scan() {
 		if words := strings.Fields(s.Text()); len(words) > 0 && !strings.HasPrefix(words[0], "#") {
 			lines = append(lines, words)
 		}
 		if len(lines) > 10_000 {
 			return usage{errors.New("--each takes at most 10,000 lines")}
 		}
+	}
+	if err := s.Err(); err != nil {
+		return fmt.Errorf("read %s: %w", file, err)
 	}
 	a.quiet = true
 	var mu sync.Mutex
