@@ -26,14 +26,51 @@ import (
 	"yardbench/wire"
 )
 
-// Client speaks to one service. Its errors are *wire.Problem where the
-// service answered, and *Unreachable where it did not.
+// Client speaks to one service, a field for each noun. Its errors are *wire.Problem
+// where the service answered, and *Unreachable where it did not.
 type Client struct {
+	*link
+	Workspaces   Workspaces
+	Ports        Ports
+	Containers   Containers
+	Operations   Operations
+	Repositories Repositories
+	Starters     Starters
+	Prebuilds    Prebuilds
+	People       People
+	Self         Self
+	Secrets      Secrets
+	Journal      Journal
+	Rules        Rules
+	Costs        Costs
+	Webhooks     Webhooks
+}
+
+// link is the way to a service.
+type link struct {
 	address string
 	token   string
 	http    *http.Client
 	silence time.Duration
 }
+
+// The nouns, with a method an operation of the door.
+type (
+	Workspaces   struct{ *link } // launch, watch, use and end workspaces
+	Ports        struct{ *link } // are the ports of workspaces
+	Containers   struct{ *link } // are those that others started in the yard
+	Operations   struct{ *link } // ask one verb of many workspaces
+	Repositories struct{ *link } // are the registered ones, with their definitions
+	Starters     struct{ *link } // are ready definitions
+	Prebuilds    struct{ *link } // are plans of prepared images, and their runs
+	People       struct{ *link } // are people, accounts of programs, teams and links
+	Self         struct{ *link } // is who one is: sign-ins, tokens and git credentials
+	Secrets      struct{ *link } // are a person's, or a repository's
+	Journal      struct{ *link } // is what happened
+	Rules        struct{ *link } // are the versions of the house rules
+	Costs        struct{ *link } // are reports of what was used
+	Webhooks     struct{ *link } // are addresses that are told of entries
+)
 
 // New makes a client for the service at address, signed in by token; an empty
 // token signs nobody in.
@@ -42,7 +79,8 @@ func New(address, token string) (*Client, error) {
 	if err != nil || (u.Scheme != "http" && u.Scheme != "https") || u.Host == "" {
 		return nil, fmt.Errorf("%q is no address of a service; give one like http://127.0.0.1:7080", address)
 	}
-	return &Client{address: strings.TrimRight(address, "/"), token: token, http: &http.Client{}, silence: silence}, nil
+	l := &link{address: strings.TrimRight(address, "/"), token: token, http: &http.Client{}, silence: silence}
+	return &Client{l, Workspaces{l}, Ports{l}, Containers{l}, Operations{l}, Repositories{l}, Starters{l}, Prebuilds{l}, People{l}, Self{l}, Secrets{l}, Journal{l}, Rules{l}, Costs{l}, Webhooks{l}}, nil
 }
 
 // Address is where the service is.
@@ -69,7 +107,7 @@ const (
 // do sends a request and gives the answer's body, to be closed. What has no
 // answer is asked again where that does no harm: it is known by its key, or
 // changes nothing.
-func (c *Client) do(ctx context.Context, method, path string, body any, header http.Header) (*http.Response, error) {
+func (c *link) do(ctx context.Context, method, path string, body any, header http.Header) (*http.Response, error) {
 	var text []byte
 	if body != nil {
 		b, err := json.Marshal(body)
@@ -116,7 +154,7 @@ func again(method, path string, err error) bool {
 }
 
 // once sends a request.
-func (c *Client) once(ctx context.Context, method, path string, body []byte, header http.Header) (*http.Response, error) {
+func (c *link) once(ctx context.Context, method, path string, body []byte, header http.Header) (*http.Response, error) {
 	var r io.Reader
 	if body != nil {
 		r = bytes.NewReader(body)
@@ -158,12 +196,12 @@ func readProblem(res *http.Response) error {
 }
 
 // call sends a request and reads a JSON answer into T.
-func call[T any](ctx context.Context, c *Client, method, path string, body any) (T, error) {
+func call[T any](ctx context.Context, c *link, method, path string, body any) (T, error) {
 	return send[T](ctx, c, method, path, body, nil)
 }
 
 // send is call with more to the head of the request.
-func send[T any](ctx context.Context, c *Client, method, path string, body any, header http.Header) (T, error) {
+func send[T any](ctx context.Context, c *link, method, path string, body any, header http.Header) (T, error) {
 	var v T
 	ctx, cancel := context.WithTimeout(ctx, 3*time.Minute)
 	defer cancel()
@@ -190,7 +228,7 @@ const (
 
 // all reads a whole list, part by part. What changes meanwhile may be there or
 // not; nothing that stays is left out or there twice.
-func all[T any](ctx context.Context, c *Client, path string) ([]T, error) {
+func all[T any](ctx context.Context, c *link, path string) ([]T, error) {
 	out, after := []T{}, ""
 	for range partsMost {
 		part, err := some[T](ctx, c, path, listMost, after)
@@ -207,7 +245,7 @@ func all[T any](ctx context.Context, c *Client, path string) ([]T, error) {
 }
 
 // some reads one part of a list.
-func some[T any](ctx context.Context, c *Client, path string, limit int, after string) (wire.List[T], error) {
+func some[T any](ctx context.Context, c *link, path string, limit int, after string) (wire.List[T], error) {
 	path, query, _ := strings.Cut(path, "?")
 	v, err := url.ParseQuery(query)
 	if err != nil {
@@ -225,7 +263,7 @@ type nothing struct{}
 func webhook(id, more string) string { return "/webhooks/" + url.PathEscape(id) + more }
 
 // copyText writes a text answer to w as it comes.
-func (c *Client) copyText(ctx context.Context, path string, w io.Writer) error {
+func (c *link) copyText(ctx context.Context, path string, w io.Writer) error {
 	res, err := c.do(ctx, "GET", path, nil, nil)
 	if err != nil {
 		return err

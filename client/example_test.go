@@ -20,21 +20,21 @@ func Example() {
 		fmt.Println(err)
 		return
 	}
-	w, err := c.Launch(ctx, wire.Launch{Repository: "tide-board", Branch: "main"})
+	w, err := c.Workspaces.Launch(ctx, wire.Launch{Repository: "tide-board", Branch: "main"})
 	var refused *wire.Problem
 	if errors.As(err, &refused) && refused.Status == http.StatusConflict {
 		fmt.Println("not now:", refused.Detail, refused.Next)
 		return
 	}
 	err = c.Watch(ctx, func() (stop bool, err error) {
-		w, err = c.Show(ctx, w.Name)
+		w, err = c.Workspaces.Show(ctx, w.Name)
 		return w.Phase == "ready" || w.Phase == "failed", err
 	})
 	if err != nil {
 		fmt.Println(err)
 		return
 	}
-	running, err := c.List(ctx, client.ListQuery{States: []string{"ready"}, Sort: "phase_at"})
+	running, err := c.Workspaces.List(ctx, client.ListQuery{States: []string{"ready"}, Sort: "phase_at"})
 	for _, r := range running {
 		fmt.Println(r.Name, r.PhaseAt)
 	}

@@ -13,9 +13,9 @@ import (
 	"yardbench/wire"
 )
 
-// ExportJournal writes journal entries as CloudEvents, one a line. It fails where
+// Export writes journal entries as CloudEvents, one a line. It fails where
 // the signed head at the end is missing: what was written is cut then.
-func (c *Client) ExportJournal(ctx context.Context, after int64, kind string, w io.Writer) error {
+func (c Journal) Export(ctx context.Context, after int64, kind string, w io.Writer) error {
 	last := &lastLine{to: w}
 	if err := c.copyText(ctx, "/journal/export?"+url.Values{"after": {fmt.Sprint(after)}, "kind": {kind}}.Encode(), last); err != nil {
 		return err
@@ -29,40 +29,40 @@ func (c *Client) ExportJournal(ctx context.Context, after int64, kind string, w 
 	return nil
 }
 
-// JournalHead gives the journal's newest entry, signed.
-func (c *Client) JournalHead(ctx context.Context) (wire.JournalHead, error) {
-	return call[wire.JournalHead](ctx, c, "GET", "/journal/head", nil)
+// Head gives the journal's newest entry, signed.
+func (c Journal) Head(ctx context.Context) (wire.JournalHead, error) {
+	return call[wire.JournalHead](ctx, c.link, "GET", "/journal/head", nil)
 }
 
-// VerifyJournal has the journal looked through, and held against heads.
-func (c *Client) VerifyJournal(ctx context.Context, heads []string) (wire.JournalVerdict, error) {
-	return call[wire.JournalVerdict](ctx, c, "POST", "/journal/verify", wire.JournalHeads{Heads: heads})
+// Verify has the journal looked through, and held against heads.
+func (c Journal) Verify(ctx context.Context, heads []string) (wire.JournalVerdict, error) {
+	return call[wire.JournalVerdict](ctx, c.link, "POST", "/journal/verify", wire.JournalHeads{Heads: heads})
 }
 
-// Webhooks lists the webhooks.
-func (c *Client) Webhooks(ctx context.Context) ([]wire.Webhook, error) {
-	return all[wire.Webhook](ctx, c, "/webhooks")
+// List lists the webhooks.
+func (c Webhooks) List(ctx context.Context) ([]wire.Webhook, error) {
+	return all[wire.Webhook](ctx, c.link, "/webhooks")
 }
 
-// AddWebhook has an address told of journal entries.
-func (c *Client) AddWebhook(ctx context.Context, in wire.NewWebhook) (wire.MadeWebhook, error) {
-	return call[wire.MadeWebhook](ctx, c, "POST", "/webhooks", in)
+// Add has an address told of journal entries.
+func (c Webhooks) Add(ctx context.Context, in wire.NewWebhook) (wire.MadeWebhook, error) {
+	return call[wire.MadeWebhook](ctx, c.link, "POST", "/webhooks", in)
 }
 
-// DropWebhook ends the telling of one.
-func (c *Client) DropWebhook(ctx context.Context, id string) error {
-	_, err := call[nothing](ctx, c, "DELETE", webhook(id, ""), nil)
+// Drop ends the telling of one.
+func (c Webhooks) Drop(ctx context.Context, id string) error {
+	_, err := call[nothing](ctx, c.link, "DELETE", webhook(id, ""), nil)
 	return err
 }
 
-// TestWebhook posts a test.
-func (c *Client) TestWebhook(ctx context.Context, id string) (wire.Delivery, error) {
-	return call[wire.Delivery](ctx, c, "POST", webhook(id, "/test"), nil)
+// Test posts a test.
+func (c Webhooks) Test(ctx context.Context, id string) (wire.Delivery, error) {
+	return call[wire.Delivery](ctx, c.link, "POST", webhook(id, "/test"), nil)
 }
 
 // Deliveries is the log of a webhook.
-func (c *Client) Deliveries(ctx context.Context, id string) ([]wire.Delivery, error) {
-	return all[wire.Delivery](ctx, c, webhook(id, "/deliveries"))
+func (c Webhooks) Deliveries(ctx context.Context, id string) ([]wire.Delivery, error) {
+	return all[wire.Delivery](ctx, c.link, webhook(id, "/deliveries"))
 }
 
 // JournalQuery says which journal entries are wanted; empty fields do not count.
@@ -74,13 +74,13 @@ type JournalQuery struct {
 	Limit                   int
 }
 
-// Journal lists journal entries.
-func (c *Client) Journal(ctx context.Context, q JournalQuery) ([]wire.JournalEntry, error) {
+// List lists journal entries.
+func (c Journal) List(ctx context.Context, q JournalQuery) ([]wire.JournalEntry, error) {
 	v := url.Values{"after": {strconv.FormatInt(q.After, 10)}, "before": {strconv.FormatInt(q.Before, 10)}, "newest": {strconv.FormatBool(q.Newest)}, "workspace": {q.Workspace}, "person": {q.Person}, "kind": {q.Kind}, "from": {q.From}, "to": {q.To}}
 	if q.Limit > 0 {
 		v.Set("limit", strconv.Itoa(q.Limit))
 	}
-	part, err := call[wire.List[wire.JournalEntry]](ctx, c, "GET", "/journal?"+v.Encode(), nil)
+	part, err := call[wire.List[wire.JournalEntry]](ctx, c.link, "GET", "/journal?"+v.Encode(), nil)
 	return part.Items, err
 }
 

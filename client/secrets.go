@@ -19,23 +19,23 @@ func secrets(of, name string) string {
 	return path
 }
 
-// Secrets lists one's own secrets, or those of a repository.
-func (c *Client) Secrets(ctx context.Context, of string) ([]wire.Secret, error) {
-	return all[wire.Secret](ctx, c, secrets(of, ""))
+// List lists one's own secrets, or those of a repository.
+func (c Secrets) List(ctx context.Context, of string) ([]wire.Secret, error) {
+	return all[wire.Secret](ctx, c.link, secrets(of, ""))
 }
 
-// PutSecret sets one of one's own secrets, or of a repository's.
-func (c *Client) PutSecret(ctx context.Context, of, name string, in wire.SecretValue) (wire.Secret, error) {
-	return call[wire.Secret](ctx, c, "PUT", secrets(of, name), in)
+// Put sets one of one's own secrets, or of a repository's.
+func (c Secrets) Put(ctx context.Context, of, name string, in wire.SecretValue) (wire.Secret, error) {
+	return call[wire.Secret](ctx, c.link, "PUT", secrets(of, name), in)
 }
 
-// DropSecret removes one of one's own secrets, or of a repository's.
-func (c *Client) DropSecret(ctx context.Context, of, name string) error {
-	_, err := call[nothing](ctx, c, "DELETE", secrets(of, name), nil)
+// Drop removes one of one's own secrets, or of a repository's.
+func (c Secrets) Drop(ctx context.Context, of, name string) error {
+	_, err := call[nothing](ctx, c.link, "DELETE", secrets(of, name), nil)
 	return err
 }
 
-// ExplainSecrets says what becomes of each secret in a repository's workspaces.
-func (c *Client) ExplainSecrets(ctx context.Context, of string) ([]wire.SecretChoice, error) {
-	return all[wire.SecretChoice](ctx, c, repository(of, "/secrets-explained"))
+// Explain says what becomes of each secret in a repository's workspaces.
+func (c Secrets) Explain(ctx context.Context, of string) ([]wire.SecretChoice, error) {
+	return all[wire.SecretChoice](ctx, c.link, repository(of, "/secrets-explained"))
 }

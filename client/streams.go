@@ -22,7 +22,7 @@ import (
 // CopyLog writes a launch sheet's log to w, from a byte on; see the API for
 // sheet and step. Where the service goes away while it follows, it goes on when
 // that is back, with what is missing.
-func (c *Client) CopyLog(ctx context.Context, ref string, sheet, step int, from int64, follow bool, w io.Writer) error {
+func (c Workspaces) CopyLog(ctx context.Context, ref string, sheet, step int, from int64, follow bool, w io.Writer) error {
 	if follow && sheet == 0 {
 		ws, err := c.Show(ctx, ref)
 		if err != nil {
@@ -64,7 +64,7 @@ func (c *counted) Write(p []byte) (n int, err error) {
 }
 
 // CopyServiceLog writes the newest lines of a service's log to w.
-func (c *Client) CopyServiceLog(ctx context.Context, ref, service string, w io.Writer) error {
+func (c Workspaces) CopyServiceLog(ctx context.Context, ref, service string, w io.Writer) error {
 	return c.copyText(ctx, workspace(ref, "/services/"+url.PathEscape(service)+"/log"), w)
 }
 
@@ -85,7 +85,7 @@ func (c *Client) Watch(ctx context.Context, changed func() (stop bool, err error
 	}
 }
 
-func (c *Client) watchOnce(ctx context.Context, changed func() (bool, error)) (bool, error) {
+func (c *link) watchOnce(ctx context.Context, changed func() (bool, error)) (bool, error) {
 	res, err := c.do(ctx, "GET", "/events", nil, http.Header{"Accept": {"text/event-stream"}})
 	if err != nil {
 		return false, err
@@ -108,7 +108,7 @@ func (c *Client) watchOnce(ctx context.Context, changed func() (bool, error)) (b
 }
 
 // dial opens a connection that carries bytes both ways.
-func (c *Client) dial(ctx context.Context, path string) (*websocket.Conn, error) {
+func (c *link) dial(ctx context.Context, path string) (*websocket.Conn, error) {
 	header := http.Header{}
 	if c.token != "" {
 		header.Set("Authorization", "Bearer "+c.token)
@@ -149,7 +149,7 @@ type Session struct {
 }
 
 // Open opens a terminal or runs a command. Frames are those of [wire.Run].
-func (c *Client) Open(ctx context.Context, ref string, in wire.Run) (*Session, error) {
+func (c Workspaces) Open(ctx context.Context, ref string, in wire.Run) (*Session, error) {
 	ws, err := c.dial(ctx, workspace(ref, "/session"))
 	if err != nil {
 		return nil, err
@@ -193,7 +193,7 @@ func (s *Session) Close() error { return s.ws.Close() }
 
 // Tunnel carries one connection to a port of one's own workspace, until either
 // end closes it.
-func (c *Client) Tunnel(ctx context.Context, ref string, port int, conn net.Conn) error {
+func (c Ports) Tunnel(ctx context.Context, ref string, port int, conn net.Conn) error {
 	ws, err := c.dial(ctx, workspace(ref, "/ports/"+strconv.Itoa(port)+"/tunnel"))
 	if err != nil {
 		return err

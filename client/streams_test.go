@@ -42,7 +42,7 @@ func TestDeadLinks(t *testing.T) {
 	c.silence = 300 * time.Millisecond
 	for _, alive := range []bool{true, false} {
 		pings.Store(alive)
-		s, err := c.Open(t.Context(), "w", wire.Run{})
+		s, err := c.Workspaces.Open(t.Context(), "w", wire.Run{})
 		if err != nil {
 			t.Fatal(err)
 		}

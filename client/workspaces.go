@@ -11,8 +11,8 @@ import (
 func workspace(ref, rest string) string { return "/workspaces/" + url.PathEscape(ref) + rest }
 
 // Launch asks for a workspace.
-func (c *Client) Launch(ctx context.Context, in wire.Launch) (wire.Workspace, error) {
-	return call[wire.Workspace](ctx, c, "POST", "/workspaces", in)
+func (c Workspaces) Launch(ctx context.Context, in wire.Launch) (wire.Workspace, error) {
+	return call[wire.Workspace](ctx, c.link, "POST", "/workspaces", in)
 }
 
 // ListQuery says which workspaces are wanted, and in which order; empty fields
@@ -45,112 +45,112 @@ func (q ListQuery) path() string {
 }
 
 // List lists workspaces.
-func (c *Client) List(ctx context.Context, q ListQuery) ([]wire.WorkspaceRow, error) {
-	return all[wire.WorkspaceRow](ctx, c, q.path())
+func (c Workspaces) List(ctx context.Context, q ListQuery) ([]wire.WorkspaceRow, error) {
+	return all[wire.WorkspaceRow](ctx, c.link, q.path())
 }
 
 // Show tells of one workspace.
-func (c *Client) Show(ctx context.Context, ref string) (wire.Workspace, error) {
-	return call[wire.Workspace](ctx, c, "GET", workspace(ref, ""), nil)
+func (c Workspaces) Show(ctx context.Context, ref string) (wire.Workspace, error) {
+	return call[wire.Workspace](ctx, c.link, "GET", workspace(ref, ""), nil)
 }
 
 // Sheets lists a workspace's launch sheets, newest first.
-func (c *Client) Sheets(ctx context.Context, ref string) ([]wire.SheetRow, error) {
-	return all[wire.SheetRow](ctx, c, workspace(ref, "/sheets"))
+func (c Workspaces) Sheets(ctx context.Context, ref string) ([]wire.SheetRow, error) {
+	return all[wire.SheetRow](ctx, c.link, workspace(ref, "/sheets"))
 }
 
 // Sheet is one of a workspace's launch sheets with its steps; 0 is the newest.
-func (c *Client) Sheet(ctx context.Context, ref string, number int) (wire.Sheet, error) {
-	return call[wire.Sheet](ctx, c, "GET", workspace(ref, "/sheets/"+strconv.Itoa(number)), nil)
+func (c Workspaces) Sheet(ctx context.Context, ref string, number int) (wire.Sheet, error) {
+	return call[wire.Sheet](ctx, c.link, "GET", workspace(ref, "/sheets/"+strconv.Itoa(number)), nil)
 }
 
 // Work tells what in a workspace exists nowhere else.
-func (c *Client) Work(ctx context.Context, ref string) (wire.Work, error) {
-	return call[wire.Work](ctx, c, "GET", workspace(ref, "/work"), nil)
+func (c Workspaces) Work(ctx context.Context, ref string) (wire.Work, error) {
+	return call[wire.Work](ctx, c.link, "GET", workspace(ref, "/work"), nil)
 }
 
 // Start brings a workspace up.
-func (c *Client) Start(ctx context.Context, ref string) (wire.Workspace, error) {
-	return call[wire.Workspace](ctx, c, "POST", workspace(ref, "/start"), nil)
+func (c Workspaces) Start(ctx context.Context, ref string) (wire.Workspace, error) {
+	return call[wire.Workspace](ctx, c.link, "POST", workspace(ref, "/start"), nil)
 }
 
 // Stop stops a workspace.
-func (c *Client) Stop(ctx context.Context, ref string) (wire.Workspace, error) {
-	return call[wire.Workspace](ctx, c, "POST", workspace(ref, "/stop"), nil)
+func (c Workspaces) Stop(ctx context.Context, ref string) (wire.Workspace, error) {
+	return call[wire.Workspace](ctx, c.link, "POST", workspace(ref, "/stop"), nil)
 }
 
 // Rebuild makes a workspace's container anew.
-func (c *Client) Rebuild(ctx context.Context, ref string, in wire.Rebuild) (wire.Workspace, error) {
-	return call[wire.Workspace](ctx, c, "POST", workspace(ref, "/rebuild"), in)
+func (c Workspaces) Rebuild(ctx context.Context, ref string, in wire.Rebuild) (wire.Workspace, error) {
+	return call[wire.Workspace](ctx, c.link, "POST", workspace(ref, "/rebuild"), in)
 }
 
 // Remove removes a workspace with its files.
-func (c *Client) Remove(ctx context.Context, ref string, discard bool) (wire.Workspace, error) {
-	return call[wire.Workspace](ctx, c, "DELETE", workspace(ref, "?discard="+strconv.FormatBool(discard)), nil)
+func (c Workspaces) Remove(ctx context.Context, ref string, discard bool) (wire.Workspace, error) {
+	return call[wire.Workspace](ctx, c.link, "DELETE", workspace(ref, "?discard="+strconv.FormatBool(discard)), nil)
 }
 
-// Containers lists the yard's containers that belong to nobody.
-func (c *Client) Containers(ctx context.Context) ([]wire.Container, error) {
-	return all[wire.Container](ctx, c, "/containers")
+// List lists the yard's containers that belong to nobody.
+func (c Containers) List(ctx context.Context) ([]wire.Container, error) {
+	return all[wire.Container](ctx, c.link, "/containers")
 }
 
-// ContainerSizes lists what a container that is taken on may count for.
-func (c *Client) ContainerSizes(ctx context.Context) ([]wire.SizeOffer, error) {
-	return all[wire.SizeOffer](ctx, c, "/container-sizes")
+// Sizes lists what a container that is taken on may count for.
+func (c Containers) Sizes(ctx context.Context) ([]wire.SizeOffer, error) {
+	return all[wire.SizeOffer](ctx, c.link, "/container-sizes")
 }
 
 // Adopt takes a container on, by its name or id.
-func (c *Client) Adopt(ctx context.Context, container string, in wire.Adopt) (wire.Workspace, error) {
-	return call[wire.Workspace](ctx, c, "POST", "/containers/"+url.PathEscape(container)+"/adopt", in)
+func (c Containers) Adopt(ctx context.Context, container string, in wire.Adopt) (wire.Workspace, error) {
+	return call[wire.Workspace](ctx, c.link, "POST", "/containers/"+url.PathEscape(container)+"/adopt", in)
 }
 
 // LetGo lets an adopted container go.
-func (c *Client) LetGo(ctx context.Context, ref string) (wire.Workspace, error) {
-	return call[wire.Workspace](ctx, c, "POST", workspace(ref, "/let-go"), nil)
+func (c Containers) LetGo(ctx context.Context, ref string) (wire.Workspace, error) {
+	return call[wire.Workspace](ctx, c.link, "POST", workspace(ref, "/let-go"), nil)
 }
 
 // Services lists the services beside a workspace.
-func (c *Client) Services(ctx context.Context, ref string) ([]wire.Service, error) {
-	return all[wire.Service](ctx, c, workspace(ref, "/services"))
+func (c Workspaces) Services(ctx context.Context, ref string) ([]wire.Service, error) {
+	return all[wire.Service](ctx, c.link, workspace(ref, "/services"))
 }
 
 // Preflight says what a launch would come to.
-func (c *Client) Preflight(ctx context.Context, in wire.Launch) (wire.Preflight, error) {
-	return call[wire.Preflight](ctx, c, "POST", "/preflight", in)
+func (c Workspaces) Preflight(ctx context.Context, in wire.Launch) (wire.Preflight, error) {
+	return call[wire.Preflight](ctx, c.link, "POST", "/preflight", in)
 }
 
 // Hold keeps a workspace from being put to rest.
-func (c *Client) Hold(ctx context.Context, ref string, in wire.Hold) (wire.Workspace, error) {
-	return call[wire.Workspace](ctx, c, "PUT", workspace(ref, "/hold"), in)
+func (c Workspaces) Hold(ctx context.Context, ref string, in wire.Hold) (wire.Workspace, error) {
+	return call[wire.Workspace](ctx, c.link, "PUT", workspace(ref, "/hold"), in)
 }
 
 // EndHold lets a workspace be put to rest again.
-func (c *Client) EndHold(ctx context.Context, ref string) error {
-	_, err := call[nothing](ctx, c, "DELETE", workspace(ref, "/hold"), nil)
+func (c Workspaces) EndHold(ctx context.Context, ref string) error {
+	_, err := call[nothing](ctx, c.link, "DELETE", workspace(ref, "/hold"), nil)
 	return err
 }
 
-// Ports lists the ports of a workspace.
-func (c *Client) Ports(ctx context.Context, ref string) ([]wire.Port, error) {
-	return all[wire.Port](ctx, c, workspace(ref, "/ports"))
+// List lists the ports of a workspace.
+func (c Ports) List(ctx context.Context, ref string) ([]wire.Port, error) {
+	return all[wire.Port](ctx, c.link, workspace(ref, "/ports"))
 }
 
-// Port is one of the ports of a workspace.
-func (c *Client) Port(ctx context.Context, ref string, port int) (wire.Port, error) {
-	return call[wire.Port](ctx, c, "GET", workspace(ref, "/ports/"+strconv.Itoa(port)), nil)
+// Show is one of the ports of a workspace.
+func (c Ports) Show(ctx context.Context, ref string, port int) (wire.Port, error) {
+	return call[wire.Port](ctx, c.link, "GET", workspace(ref, "/ports/"+strconv.Itoa(port)), nil)
 }
 
-// SharePort says who may visit a port.
-func (c *Client) SharePort(ctx context.Context, ref string, port int, shared bool) (wire.Port, error) {
-	return call[wire.Port](ctx, c, "PUT", workspace(ref, "/ports/"+strconv.Itoa(port)), wire.PortChange{Shared: shared})
+// Share says who may visit a port.
+func (c Ports) Share(ctx context.Context, ref string, port int, shared bool) (wire.Port, error) {
+	return call[wire.Port](ctx, c.link, "PUT", workspace(ref, "/ports/"+strconv.Itoa(port)), wire.PortChange{Shared: shared})
 }
 
 // Visit gives the way to a port's address.
-func (c *Client) Visit(ctx context.Context, address string) (wire.PortPass, error) {
-	return call[wire.PortPass](ctx, c, "POST", "/port-passes", wire.PortVisit{Address: address})
+func (c Ports) Visit(ctx context.Context, address string) (wire.PortPass, error) {
+	return call[wire.PortPass](ctx, c.link, "POST", "/port-passes", wire.PortVisit{Address: address})
 }
 
 // RenewLease says that a workspace which is for one command is still needed.
-func (c *Client) RenewLease(ctx context.Context, ref string) (wire.Errand, error) {
-	return call[wire.Errand](ctx, c, "POST", workspace(ref, "/lease"), nil)
+func (c Workspaces) RenewLease(ctx context.Context, ref string) (wire.Errand, error) {
+	return call[wire.Errand](ctx, c.link, "POST", workspace(ref, "/lease"), nil)
 }

@@ -58,7 +58,7 @@ func TestAContainerOfOthers(t *testing.T) {
 
 	c := w.client("ingrid")
 	listens := func() bool {
-		ports, err := c.Ports(ctx, "bell")
+		ports, err := c.Ports.List(ctx, "bell")
 		return err == nil && len(ports) == 1 && ports[0].Number == 8400 && ports[0].Listening
 	}
 	for end := time.Now().Add(20 * time.Second); !listens(); time.Sleep(100 * time.Millisecond) {
@@ -86,7 +86,7 @@ func TestAContainerOfOthers(t *testing.T) {
 		t.Errorf("through its port comes %q", body)
 	}
 
-	s, err := c.Open(ctx, "bell", wire.Run{Terminal: "watch", Columns: 80, Rows: 20})
+	s, err := c.Workspaces.Open(ctx, "bell", wire.Run{Terminal: "watch", Columns: 80, Rows: 20})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -99,7 +99,7 @@ func TestAContainerOfOthers(t *testing.T) {
 	w.start()
 	c = w.client("ingrid")
 	w.until(c, "bell", 10*time.Second, func(ws wire.Workspace) bool { return ws.Phase == "ready" && len(ws.Conditions) == 1 })
-	if s, err = c.Open(ctx, "bell", wire.Run{Terminal: "watch", Columns: 80, Rows: 20}); err != nil {
+	if s, err = c.Workspaces.Open(ctx, "bell", wire.Run{Terminal: "watch", Columns: 80, Rows: 20}); err != nil {
 		t.Fatal(err)
 	}
 	if err := s.Send('i', []byte("echo \"<$MARK>\"\n")); err != nil {

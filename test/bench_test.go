@@ -51,12 +51,12 @@ func BenchmarkLaunchToPrompt(t *testing.B) {
 	var ours, bare []float64
 	for range runs {
 		began := time.Now()
-		ws, err := c.Launch(context.Background(), wire.Launch{Repository: "berth-planner"})
+		ws, err := c.Workspaces.Launch(context.Background(), wire.Launch{Repository: "berth-planner"})
 		if err != nil {
 			t.Fatal(err)
 		}
 		err = c.Watch(context.Background(), func() (bool, error) {
-			now, err := c.Show(context.Background(), ws.Name)
+			now, err := c.Workspaces.Show(context.Background(), ws.Name)
 			return now.Phase == "ready" || now.Phase == "failed", err
 		})
 		if err != nil {
@@ -105,12 +105,12 @@ func BenchmarkPreparedLaunch(t *testing.B) {
 	launch := func() float64 {
 		t.Helper()
 		began := time.Now()
-		ws, err := c.Launch(context.Background(), wire.Launch{Repository: "chart-press"})
+		ws, err := c.Workspaces.Launch(context.Background(), wire.Launch{Repository: "chart-press"})
 		if err != nil {
 			t.Fatal(err)
 		}
 		err = c.Watch(context.Background(), func() (bool, error) {
-			now, err := c.Show(context.Background(), ws.Name)
+			now, err := c.Workspaces.Show(context.Background(), ws.Name)
 			return now.Phase == "ready" || now.Phase == "failed", err
 		})
 		if err != nil {
@@ -155,7 +155,7 @@ func BenchmarkAdmission(t *testing.B) {
 	for range 32 {
 		wg.Go(func() {
 			for i := range work {
-				if _, err := c.Launch(context.Background(), wire.Launch{Repository: "berth-planner", Name: fmt.Sprint("w", i)}); err != nil {
+				if _, err := c.Workspaces.Launch(context.Background(), wire.Launch{Repository: "berth-planner", Name: fmt.Sprint("w", i)}); err != nil {
 					t.Errorf("launch: %v", err)
 				}
 			}

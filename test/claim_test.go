@@ -22,7 +22,7 @@ func TestASecondServiceOnACopyOfTheRecords(t *testing.T) {
 	c := w.client("ingrid")
 	launch := func(name string) {
 		t.Helper()
-		if _, err := c.Launch(ctx, wire.Launch{Repository: "deck-log", Name: name}); err != nil {
+		if _, err := c.Workspaces.Launch(ctx, wire.Launch{Repository: "deck-log", Name: name}); err != nil {
 			t.Fatal(err)
 		}
 		w.until(c, name, 60*time.Second, inPhase("ready"))
@@ -51,7 +51,7 @@ func TestASecondServiceOnACopyOfTheRecords(t *testing.T) {
 		t.Fatalf("beside the living one it says %v:\n%s", err, out)
 	}
 	for _, name := range []string{"before", "after"} {
-		if ws, err := c.Show(ctx, name); err != nil || ws.Phase != "ready" {
+		if ws, err := c.Workspaces.Show(ctx, name); err != nil || ws.Phase != "ready" {
 			t.Errorf("%s is %s, %v", name, ws.Phase, err)
 		}
 	}
@@ -81,10 +81,10 @@ func TestASecondServiceOnACopyOfTheRecords(t *testing.T) {
 		t.Errorf("the first one ended with\n%s", firstOutput)
 	}
 	c = w.client("ingrid")
-	if ws, err := c.Show(ctx, "before"); err != nil || ws.Phase == "removed" {
+	if ws, err := c.Workspaces.Show(ctx, "before"); err != nil || ws.Phase == "removed" {
 		t.Errorf("what both know is %s, %v", ws.Phase, err)
 	}
-	if _, err := c.Show(ctx, "after"); err == nil {
+	if _, err := c.Workspaces.Show(ctx, "after"); err == nil {
 		t.Error("the copy knows what came after it")
 	}
 	time.Sleep(2 * time.Second) // it looks through the yard at its start

@@ -39,10 +39,10 @@ func TestClosingInTheBrowser(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := c.SignIn(t.Context(), "mats", demo.Password); err == nil {
+	if _, err := c.Self.SignIn(t.Context(), "mats", demo.Password); err == nil {
 		t.Error("the old password opens the door")
 	}
-	if _, err := c.SignIn(t.Context(), "mats", another); err != nil {
+	if _, err := c.Self.SignIn(t.Context(), "mats", another); err != nil {
 		t.Errorf("the new one is told %v", err)
 	}
 }

@@ -31,7 +31,7 @@ func TestCost(t *testing.T) {
 	w.until(c, "metered", 10*time.Second, inPhase("ready"))
 	w.must(w.as("ingrid", "", "stop", "metered"), 0)
 	ran := time.Since(began)
-	report, err := c.Cost(t.Context(), yb.CostQuery{By: "workspace"})
+	report, err := c.Costs.Report(t.Context(), yb.CostQuery{By: "workspace"})
 	if err != nil || len(report.Rows) != 1 || report.Rows[0].Key != "metered.ingrid" || report.Currency != "EUR" {
 		t.Fatalf("the report is %+v, %v", report, err)
 	}
@@ -39,7 +39,7 @@ func TestCost(t *testing.T) {
 	if euros := time.Duration(row.ActiveMicros+row.IdleMicros) * time.Microsecond; euros < 3*time.Second || euros > ran+5*time.Second {
 		t.Errorf("at a euro a second it cost %s, and ran %s", euros, ran)
 	}
-	if ws, err := c.Show(t.Context(), "metered"); err != nil || ws.CostMicros != report.Total.TotalMicros || len(ws.Day) == 0 {
+	if ws, err := c.Workspaces.Show(t.Context(), "metered"); err != nil || ws.CostMicros != report.Total.TotalMicros || len(ws.Day) == 0 {
 		t.Errorf("the workspace says %d, the report %d, %v", ws.CostMicros, report.Total.TotalMicros, err)
 	}
 	w.must(w.as("runa", "", "cost", "--by", "person"), 0, "ingrid")

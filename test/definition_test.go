@@ -39,7 +39,7 @@ func TestComposeOnAnEngine(t *testing.T) {
 	cli, ctx := w.docker(), t.Context()
 	defer cli.Close()
 	c := w.client("ingrid")
-	mine, err := c.Show(ctx, "gull-count")
+	mine, err := c.Workspaces.Show(ctx, "gull-count")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -59,7 +59,7 @@ func TestComposeOnAnEngine(t *testing.T) {
 	w.must(w.as("ingrid", "", "run", "gull-count", "--", "sh", "-c", `sed -i 's/kittiwake 230/kittiwake 999/' seed/gulls.txt && python3 count.py`), 0, "kittiwake 230")
 	s, far := net.Pipe()
 	go func() {
-		if err := c.Tunnel(ctx, "gull-count", 7700, far); err != nil {
+		if err := c.Ports.Tunnel(ctx, "gull-count", 7700, far); err != nil {
 			t.Errorf("the way to the roost: %v", err)
 		}
 	}()
@@ -171,7 +171,7 @@ CMD ["sh", "-c", "echo $(id -un) > /ran"]
 	w.must(w.as("ingrid", "", "run", "bell-buoy", "--", "sh", "-c", `while ! grep -q 5 /tmp/order; do sleep 0.1; done; cat /opt/charts/north /ran; readlink /opt/charts; echo "$WHERE $WHERE_TOO $LABELLED $PROFILED"; id -un; pwd; grep -c /scratch /proc/mounts; git -C /src status -sb`), 0,
 		"deep", "root", "/src/charts", "container container yes yes", "crew", "/src/sub", "1", "## main...origin/main")
 	w.must(w.as("ingrid", "", "definition", "show", "bell-buoy"), 0, "label of image", "LABELLED")
-	s, err := c.Open(t.Context(), "bell-buoy", wire.Run{Terminal: "one", Columns: 100, Rows: 30})
+	s, err := c.Workspaces.Open(t.Context(), "bell-buoy", wire.Run{Terminal: "one", Columns: 100, Rows: 30})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -222,7 +222,7 @@ func TestRebuildDue(t *testing.T) {
 	w.push("tide-board", "main", map[string]string{"NOTES.md": "no definition\n"})
 	w.must(w.as("ingrid", "", "definition", "check", "tide-board"), 0)
 	time.Sleep(300 * time.Millisecond)
-	if ws, err := c.Show(t.Context(), "tide-board"); err != nil || condition(ws, "rebuild due") != "" {
+	if ws, err := c.Workspaces.Show(t.Context(), "tide-board"); err != nil || condition(ws, "rebuild due") != "" {
 		t.Errorf("a change of other files is told as %q, %v", condition(ws, "rebuild due"), err)
 	}
 	w.push("tide-board", "main", map[string]string{".devcontainer/Dockerfile": "FROM skerryline/base:1\nRUN echo new > /new\nUSER crew\n", ".devcontainer/devcontainer.json": `{"build": {"dockerfile": "Dockerfile", "context": ".."}, "remoteUser": "crew", "containerEnv": {"TIDE_STATION": "Indre Skjer"}}`})
@@ -232,7 +232,7 @@ func TestRebuildDue(t *testing.T) {
 		return strings.Contains(reason, "env.TIDE_STATION: Ytre Skjer → Indre Skjer") && strings.Contains(reason, ".devcontainer/Dockerfile changed")
 	})
 	w.must(w.as("ingrid", "", "list"), 0, "ready, rebuild due")
-	s, err := c.Open(t.Context(), "tide-board", wire.Run{Terminal: "new", Columns: 100, Rows: 30})
+	s, err := c.Workspaces.Open(t.Context(), "tide-board", wire.Run{Terminal: "new", Columns: 100, Rows: 30})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -241,7 +241,7 @@ func TestRebuildDue(t *testing.T) {
 		t.Errorf("a new terminal begins with %q, %v", p, err)
 	}
 	w.must(w.as("ingrid", "", "rebuild", "tide-board"), 0, "is ready")
-	if ws, err := c.Show(t.Context(), "tide-board"); err != nil || condition(ws, "rebuild due") != "" {
+	if ws, err := c.Workspaces.Show(t.Context(), "tide-board"); err != nil || condition(ws, "rebuild due") != "" {
 		t.Errorf("after the rebuild it is told %q, %v", condition(ws, "rebuild due"), err)
 	}
 	w.must(w.as("ingrid", "", "run", "tide-board", "--", "sh", "-c", "cat /new; echo $TIDE_STATION"), 0, "new", "Indre Skjer")

@@ -49,13 +49,13 @@ http.server.ThreadingHTTPServer(("127.0.0.1", 8000), H).serve_forever()
 		do   func(own *yb.Client) error
 		all  bool
 	}{
-		{"signing out", func(own *yb.Client) error { return own.SignOut(t.Context()) }, true},
+		{"signing out", func(own *yb.Client) error { return own.Self.SignOut(t.Context()) }, true},
 		{"another team", func(*yb.Client) error {
-			_, err := operator.ChangePerson(t.Context(), "ingrid", wire.PersonChange{Team: &team})
+			_, err := operator.People.Change(t.Context(), "ingrid", wire.PersonChange{Team: &team})
 			return err
 		}, false}, // whose workspace it is stays as it was
 		{"closing the account", func(*yb.Client) error {
-			_, err := operator.ChangePerson(t.Context(), "ingrid", wire.PersonChange{Closed: &closed})
+			_, err := operator.People.Change(t.Context(), "ingrid", wire.PersonChange{Closed: &closed})
 			return err
 		}, true},
 	} {
@@ -63,7 +63,7 @@ http.server.ThreadingHTTPServer(("127.0.0.1", 8000), H).serve_forever()
 		if err != nil {
 			t.Fatal(err)
 		}
-		in, err := stranger.SignIn(t.Context(), "ingrid", demo.Password)
+		in, err := stranger.Self.SignIn(t.Context(), "ingrid", demo.Password)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -77,7 +77,7 @@ http.server.ThreadingHTTPServer(("127.0.0.1", 8000), H).serve_forever()
 		}
 		var opens []open
 		session := func(what string, in wire.Run) {
-			s, err := own.Open(t.Context(), "quay", in)
+			s, err := own.Workspaces.Open(t.Context(), "quay", in)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -97,7 +97,7 @@ http.server.ThreadingHTTPServer(("127.0.0.1", 8000), H).serve_forever()
 		session("a run", wire.Run{Argv: []string{"sh", "-c", "while :; do echo tick; sleep 0.1; done"}})
 		near, far := net.Pipe()
 		go func() {
-			_ = own.Tunnel(t.Context(), "quay", 8000, far) // ends with what it carries
+			_ = own.Ports.Tunnel(t.Context(), "quay", 8000, far) // ends with what it carries
 			far.Close()
 		}()
 		if _, err := near.Write([]byte("GET / HTTP/1.0\r\n\r\n")); err != nil {
@@ -110,11 +110,11 @@ http.server.ThreadingHTTPServer(("127.0.0.1", 8000), H).serve_forever()
 			return (&net.Dialer{}).DialContext(ctx, network, strings.TrimPrefix(w.address, "http://"))
 		}}
 		visitor := &http.Client{Jar: jar, Transport: here}
-		ports, err := own.Ports(t.Context(), "quay")
+		ports, err := own.Ports.List(t.Context(), "quay")
 		if err != nil {
 			t.Fatal(err)
 		}
-		pass, err := own.Visit(t.Context(), ports[0].Address+"/")
+		pass, err := own.Ports.Visit(t.Context(), ports[0].Address+"/")
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -200,7 +200,7 @@ http.server.ThreadingHTTPServer(("127.0.0.1", 8000), H).serve_forever()
 			}
 		}
 		if !ending.all {
-			if err := own.SignOut(t.Context()); err != nil {
+			if err := own.Self.SignOut(t.Context()); err != nil {
 				t.Fatal(err)
 			}
 			for range len(left) {

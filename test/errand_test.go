@@ -21,7 +21,7 @@ func TestErrand(t *testing.T) {
 	here := t.TempDir()
 	none := func(when string) {
 		t.Helper()
-		if all, err := w.client("astrid").List(t.Context(), yb.ListQuery{All: true}); err != nil || len(all) > 0 {
+		if all, err := w.client("astrid").Workspaces.List(t.Context(), yb.ListQuery{All: true}); err != nil || len(all) > 0 {
 			t.Errorf("%s there are %+v, %v", when, all, err)
 		}
 	}
@@ -118,7 +118,7 @@ func TestErrandsOfTheKilled(t *testing.T) {
 		_ = c.Wait()         // it was killed
 	}
 	launched := func() (n int) {
-		entries, err := astrid.Journal(t.Context(), yb.JournalQuery{Kind: "workspace.launched", Limit: 100})
+		entries, err := astrid.Journal.List(t.Context(), yb.JournalQuery{Kind: "workspace.launched", Limit: 100})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -143,7 +143,7 @@ func TestErrandsOfTheKilled(t *testing.T) {
 	}
 	defer alive.Process.Kill() //nolint:errcheck // it may have ended
 	left := func() (out []wire.WorkspaceRow) {
-		all, err := astrid.List(t.Context(), yb.ListQuery{All: true})
+		all, err := astrid.Workspaces.List(t.Context(), yb.ListQuery{All: true})
 		if err != nil {
 			return []wire.WorkspaceRow{{Name: err.Error()}}
 		}
@@ -162,7 +162,7 @@ func TestErrandsOfTheKilled(t *testing.T) {
 	if all := left(); len(all) > 0 && all[0].Phase != "removing" {
 		t.Errorf("what was interrupted left %+v", all)
 	}
-	cost, err := astrid.Cost(t.Context(), yb.CostQuery{By: "person"})
+	cost, err := astrid.Costs.Report(t.Context(), yb.CostQuery{By: "person"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -177,7 +177,7 @@ func TestErrandsOfTheKilled(t *testing.T) {
 	if costs < 4 {
 		t.Errorf("only %d errands cost what they ran: %+v", costs, cost.Rows)
 	}
-	over, err := astrid.Journal(t.Context(), yb.JournalQuery{Kind: "workspace.errand-over", Limit: 100})
+	over, err := astrid.Journal.List(t.Context(), yb.JournalQuery{Kind: "workspace.errand-over", Limit: 100})
 	if err != nil || len(over) < 4 || over[0].Data["why"] != "whoever asked for it was not heard of any more" {
 		t.Errorf("the journal says %+v, %v", over, err)
 	}
@@ -226,7 +226,7 @@ func TestCopy(t *testing.T) {
 	}
 	counts(1, 2, "quay:data/of/charts", back)
 	// A command in a terminal of its own, in a folder, with a variable.
-	s, err := w.client("ingrid").Open(t.Context(), "quay", wire.Run{Argv: []string{"sh", "-c", "test -t 0 && test -t 1 && pwd && echo of $A; exit 5"}, TTY: true, Columns: 80, Rows: 24, Env: map[string]string{"A": "b"}, Folder: "data"})
+	s, err := w.client("ingrid").Workspaces.Open(t.Context(), "quay", wire.Run{Argv: []string{"sh", "-c", "test -t 0 && test -t 1 && pwd && echo of $A; exit 5"}, TTY: true, Columns: 80, Rows: 24, Env: map[string]string{"A": "b"}, Folder: "data"})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -107,22 +107,22 @@ func asks(ctx context.Context, clients map[string]*yb.Client, person string, r *
 	defer cancel()
 	switch r.IntN(8) {
 	case 0, 1:
-		w, _ := clients[person].Launch(ask, wire.Launch{Repository: []string{"tide-board", "fare-desk", "gull-count", "berth-planner"}[r.IntN(4)], Name: name})
+		w, _ := clients[person].Workspaces.Launch(ask, wire.Launch{Repository: []string{"tide-board", "fare-desk", "gull-count", "berth-planner"}[r.IntN(4)], Name: name})
 		launched = w.ID
 	case 2:
-		_, _ = c.Stop(ask, ref)
+		_, _ = c.Workspaces.Stop(ask, ref)
 	case 3:
-		_, _ = c.Start(ask, ref)
+		_, _ = c.Workspaces.Start(ask, ref)
 	case 4:
-		_, _ = c.Rebuild(ask, ref, wire.Rebuild{NewFiles: r.IntN(2) == 0, Discard: true})
+		_, _ = c.Workspaces.Rebuild(ask, ref, wire.Rebuild{NewFiles: r.IntN(2) == 0, Discard: true})
 	case 5:
-		_, _ = c.Remove(ask, ref, true)
+		_, _ = c.Workspaces.Remove(ask, ref, true)
 	case 6:
-		_, _ = c.Hold(ask, ref, wire.Hold{Seconds: 600, Why: "a test"})
+		_, _ = c.Workspaces.Hold(ask, ref, wire.Hold{Seconds: 600, Why: "a test"})
 	case 7:
 		in := wire.NewOperation{Verb: []string{"start", "stop", "rebuild", "remove", "tell"}[r.IntN(5)], Where: &wire.WorkspaceWhere{Owner: person}, Reason: "a test"}
 		in.Discard = in.Verb == "remove"
-		_, _ = clients[person].AskOperation(ask, in)
+		_, _ = clients[person].Operations.Ask(ask, in)
 	}
 	time.Sleep(time.Duration(r.IntN(60)) * time.Millisecond)
 	return launched
@@ -140,7 +140,7 @@ func (w *world) quiet(c *yb.Client) {
 	w.t.Helper()
 	var last string
 	for end := time.Now().Add(slack * 20 * time.Second); time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
-		all, err := c.List(context.Background(), yb.ListQuery{All: true})
+		all, err := c.Workspaces.List(context.Background(), yb.ListQuery{All: true})
 		if err != nil {
 			last = err.Error()
 			continue
@@ -151,7 +151,7 @@ func (w *world) quiet(c *yb.Client) {
 				last += fmt.Sprintf("%s.%s is %s; ", ws.Name, ws.Owner, ws.Phase)
 			}
 		}
-		operations, err := c.Operations(context.Background())
+		operations, err := c.Operations.List(context.Background())
 		if err != nil {
 			last = err.Error()
 		}

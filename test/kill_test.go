@@ -34,17 +34,17 @@ func TestKilledInTheMiddleOfALaunch(t *testing.T) {
 			w.register("slow", slowDefinition)
 			c := w.client("ingrid")
 			ctx := context.Background()
-			if _, err := c.Launch(ctx, wire.Launch{Repository: "slow"}); err != nil {
+			if _, err := c.Workspaces.Launch(ctx, wire.Launch{Repository: "slow"}); err != nil {
 				t.Fatal(err)
 			}
-			for end := time.Now().Add(slack * 30 * time.Second); !under(c.Sheet(ctx, "slow", 0))(moment.step); time.Sleep(5 * time.Millisecond) {
+			for end := time.Now().Add(slack * 30 * time.Second); !under(c.Workspaces.Sheet(ctx, "slow", 0))(moment.step); time.Sleep(5 * time.Millisecond) {
 				if time.Now().After(end) {
 					t.Fatalf("the step %s was never under way", moment.step)
 				}
 			}
 			var followed strings.Builder
 			over := make(chan error, 1)
-			go func() { over <- c.CopyLog(ctx, "slow", 0, 0, 0, true, &followed) }()
+			go func() { over <- c.Workspaces.CopyLog(ctx, "slow", 0, 0, 0, true, &followed) }()
 			time.Sleep(100 * time.Millisecond)
 			w.kill()
 			w.start()
@@ -58,7 +58,7 @@ func TestKilledInTheMiddleOfALaunch(t *testing.T) {
 			if parts := strings.Split(w.leftovers(w.installation()), "\n"); len(parts) != 4 {
 				t.Errorf("one container, volume, network and image are wanted, there are %v", parts)
 			}
-			sheets, err := c.Sheets(ctx, "slow")
+			sheets, err := c.Workspaces.Sheets(ctx, "slow")
 			if err != nil || len(sheets) != 1 || sheets[0].Outcome != "done" {
 				t.Errorf("the launch sheets are %+v, %v", sheets, err)
 			}
@@ -93,11 +93,11 @@ func TestAskedForSomethingElseMeanwhile(t *testing.T) {
 	w.register("slow", slowDefinition)
 	c := w.client("ingrid")
 	ctx := context.Background()
-	if _, err := c.Launch(ctx, wire.Launch{Repository: "slow"}); err != nil {
+	if _, err := c.Workspaces.Launch(ctx, wire.Launch{Repository: "slow"}); err != nil {
 		t.Fatal(err)
 	}
 	w.until(c, "slow", 20*time.Second, inPhase("preparing"))
-	if _, err := c.Stop(ctx, "slow"); err != nil {
+	if _, err := c.Workspaces.Stop(ctx, "slow"); err != nil {
 		t.Fatal(err)
 	}
 	w.until(c, "slow", 20*time.Second, inPhase("stopped"))
@@ -119,7 +119,7 @@ func TestAskedForSomethingElseMeanwhile(t *testing.T) {
 	accepted, refused := 0, 0
 	for range 10 {
 		wg.Go(func() {
-			_, err := c.Launch(ctx, wire.Launch{Repository: "berth-planner", Name: "one"})
+			_, err := c.Workspaces.Launch(ctx, wire.Launch{Repository: "berth-planner", Name: "one"})
 			mu.Lock()
 			defer mu.Unlock()
 			if err == nil {
@@ -134,7 +134,7 @@ func TestAskedForSomethingElseMeanwhile(t *testing.T) {
 		t.Errorf("%d of ten were accepted, %d refused", accepted, refused)
 	}
 	w.until(c, "one", 30*time.Second, inPhase("ready"))
-	if _, err := c.Remove(ctx, "one", false); err != nil {
+	if _, err := c.Workspaces.Remove(ctx, "one", false); err != nil {
 		t.Fatal(err)
 	}
 }
@@ -171,14 +171,14 @@ func TestCutOff(t *testing.T) {
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
-	for end := time.Now().Add(slack * 30 * time.Second); !under(c.Sheet(t.Context(), "slow", 0))("postCreateCommand"); time.Sleep(5 * time.Millisecond) {
+	for end := time.Now().Add(slack * 30 * time.Second); !under(c.Workspaces.Sheet(t.Context(), "slow", 0))("postCreateCommand"); time.Sleep(5 * time.Millisecond) {
 		if time.Now().After(end) {
 			t.Fatal("the set-up was never under way")
 		}
 	}
 	for end := time.Now().Add(slack * 10 * time.Second); ; time.Sleep(20 * time.Millisecond) { // until the command itself has begun
 		var log strings.Builder
-		if err := c.CopyLog(t.Context(), "slow", 0, 0, 0, false, &log); err == nil && strings.Contains(log.String(), "under way") {
+		if err := c.Workspaces.CopyLog(t.Context(), "slow", 0, 0, 0, false, &log); err == nil && strings.Contains(log.String(), "under way") {
 			break
 		}
 		if time.Now().After(end) {
@@ -217,18 +217,18 @@ func TestKilledInTheMiddleOfAPrebuild(t *testing.T) {
 		"onCreateCommand": "echo begun >> .git/runs; sleep 3; dd if=/dev/urandom of=.git/large bs=1M count=60 status=none; echo ended >> .git/runs"}`})
 	w.reads("slow")
 	runa, ctx := w.client("runa"), t.Context()
-	if _, err := runa.PutPlan(ctx, "slow", wire.PutPlan{Keep: 5}); err != nil {
+	if _, err := runa.Prebuilds.PutPlan(ctx, "slow", wire.PutPlan{Keep: 5}); err != nil {
 		t.Fatal(err)
 	}
 	number := 0
 	for _, step := range []string{"Clone", "onCreateCommand", "Keep as prepared image"} {
 		t.Run(step, func(t *testing.T) {
-			run, err := runa.RunPlan(ctx, "slow", "")
+			run, err := runa.Prebuilds.RunPlan(ctx, "slow", "")
 			if err != nil {
 				t.Fatal(err)
 			}
 			number++
-			for end := time.Now().Add(slack * 30 * time.Second); !under(runa.RunSheet(ctx, run.ID))(step); time.Sleep(2 * time.Millisecond) {
+			for end := time.Now().Add(slack * 30 * time.Second); !under(runa.Prebuilds.RunSheet(ctx, run.ID))(step); time.Sleep(2 * time.Millisecond) {
 				if time.Now().After(end) {
 					t.Fatalf("the step %s was never under way", step)
 				}
@@ -246,7 +246,7 @@ func TestKilledInTheMiddleOfAPrebuild(t *testing.T) {
 			w.must(w.as("ingrid", "", "remove", "user", "--yes"), 0)
 		})
 	}
-	if _, err := runa.RunPlan(ctx, "slow", ""); err != nil {
+	if _, err := runa.Prebuilds.RunPlan(ctx, "slow", ""); err != nil {
 		t.Fatal(err)
 	}
 	w.must(w.as("runa", "", "prebuild", "run", "slow"), 4, "another begins when it has ended")

@@ -21,7 +21,9 @@ func TestTwoHundredLaunchesAtOnce(t *testing.T) {
 	errs := make([]error, 200)
 	var wg sync.WaitGroup
 	for n := range errs {
-		wg.Go(func() { _, errs[n] = c.Launch(context.Background(), wire.Launch{Repository: "berth-planner"}) })
+		wg.Go(func() {
+			_, errs[n] = c.Workspaces.Launch(context.Background(), wire.Launch{Repository: "berth-planner"})
+		})
 	}
 	wg.Wait()
 	accepted := 0

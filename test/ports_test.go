@@ -43,7 +43,7 @@ class H(http.server.BaseHTTPRequestHandler):
 http.server.ThreadingHTTPServer(("127.0.0.1", 8000), H).serve_forever()
 `
 	w.must(w.as("ingrid", server, "run", "quay", "--", "sh", "-c", "cat > /tmp/server.py"), 0)
-	s, err := c.Open(t.Context(), "quay", wire.Run{Columns: 80, Rows: 24})
+	s, err := c.Workspaces.Open(t.Context(), "quay", wire.Run{Columns: 80, Rows: 24})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -54,7 +54,7 @@ http.server.ThreadingHTTPServer(("127.0.0.1", 8000), H).serve_forever()
 	}
 	var port wire.Port
 	for end := time.Now().Add(slack * 5 * time.Second); !port.Listening && time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
-		ports, err := c.Ports(t.Context(), "quay")
+		ports, err := c.Ports.List(t.Context(), "quay")
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -97,7 +97,7 @@ http.server.ThreadingHTTPServer(("127.0.0.1", 8000), H).serve_forever()
 	if code != http.StatusFound || !strings.HasPrefix(res.Header.Get("Location"), w.address+"/visit?") || to.Query().Get("to") != port.Address+"/tides?day=1" {
 		t.Fatalf("a stranger is answered %d, led to %s", code, res.Header.Get("Location"))
 	}
-	pass, err := own.Visit(t.Context(), to.Query().Get("to"))
+	pass, err := own.Ports.Visit(t.Context(), to.Query().Get("to"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -135,13 +135,13 @@ http.server.ThreadingHTTPServer(("127.0.0.1", 8000), H).serve_forever()
 	}
 	// A colleague: not before it is shared, and not after.
 	_, mats := visitor("mats")
-	if _, err := mats.Visit(t.Context(), port.Address); err == nil {
+	if _, err := mats.Ports.Visit(t.Context(), port.Address); err == nil {
 		t.Error("a private port is shown to a colleague")
 	}
 	w.must(w.as("mats", "", "port", "list", "quay.ingrid"), 3)
 	w.must(w.as("ingrid", "", "port", "share", "quay", "8000"), 0, "everybody signed in")
 	hm, mats := visitor("mats")
-	if pass, err = mats.Visit(t.Context(), port.Address); err != nil {
+	if pass, err = mats.Ports.Visit(t.Context(), port.Address); err != nil {
 		t.Fatal(err)
 	}
 	if code, body, _ = get(hm, pass.Go); code != 200 || !strings.Contains(body, "path /") {
@@ -157,7 +157,7 @@ http.server.ThreadingHTTPServer(("127.0.0.1", 8000), H).serve_forever()
 		}
 	}
 	// Nobody listens: told, with its name.
-	pass, err = own.Visit(t.Context(), strings.Replace(port.Address, "-8000", "-9999", 1))
+	pass, err = own.Ports.Visit(t.Context(), strings.Replace(port.Address, "-8000", "-9999", 1))
 	if err != nil {
 		t.Fatal(err)
 	}

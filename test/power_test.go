@@ -187,7 +187,7 @@ func TestPowerLoss(t *testing.T) {
 		}
 		wg.Go(func() {
 			for ctx.Err() == nil {
-				if h, err := clients["astrid"].JournalHead(ctx); err == nil {
+				if h, err := clients["astrid"].Journal.Head(ctx); err == nil {
 					mu.Lock()
 					heads = append(heads, h.Line)
 					mu.Unlock()
@@ -202,15 +202,15 @@ func TestPowerLoss(t *testing.T) {
 		w.startSim(seed, 0)
 		astrid := w.client("astrid")
 		w.quiet(astrid)
-		v, err := astrid.VerifyJournal(t.Context(), heads[max(0, len(heads)-1000):])
+		v, err := astrid.Journal.Verify(t.Context(), heads[max(0, len(heads)-1000):])
 		if err != nil || len(v.Problems) > 0 {
 			t.Fatalf("after cut %d the journal is %+v, %v", n+1, v, err)
 		}
 	}
 	// What may be made again after a cut can be: a launch from each repository.
 	ingrid := w.client("ingrid")
-	for _, ws := range func() []wire.WorkspaceRow { all, _ := ingrid.List(t.Context(), yb.ListQuery{}); return all }() {
-		if _, err := ingrid.Remove(t.Context(), ws.Name, true); err != nil {
+	for _, ws := range func() []wire.WorkspaceRow { all, _ := ingrid.Workspaces.List(t.Context(), yb.ListQuery{}); return all }() {
+		if _, err := ingrid.Workspaces.Remove(t.Context(), ws.Name, true); err != nil {
 			t.Error(err)
 		}
 	}

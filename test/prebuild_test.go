@@ -55,7 +55,7 @@ func TestPrebuilds(t *testing.T) {
 	push := `date +%N > note && git add note && git commit -qm note && git push -q`
 	w.must(w.as("ingrid", "", "run", "one", "--", "sh", "-c", push), 0)
 	w.must(w.as("ingrid", "", "launch", "press", "--dry-run"), 0, "1 commit behind")
-	if plans, err := c.Plans(ctx, "press"); err != nil || len(plans[0].Runs) != 1 {
+	if plans, err := c.Prebuilds.Plans(ctx, "press"); err != nil || len(plans[0].Runs) != 1 {
 		t.Fatalf("a push with a wrong mark set a run going: %+v, %v", plans, err)
 	}
 	w.must(w.as("ingrid", "", "launch", "press", "--name", "two"), 0, "1 commit behind", "updateContentCommand")
@@ -157,7 +157,7 @@ func (w *world) untilPlan(c *yb.Client, repository string, is func(wire.Prebuild
 	w.t.Helper()
 	var last []wire.PrebuildPlan
 	for end := time.Now().Add(slack * 20 * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
-		plans, err := c.Plans(context.Background(), repository)
+		plans, err := c.Prebuilds.Plans(context.Background(), repository)
 		if err == nil && len(plans) == 1 && is(plans[0]) {
 			return plans[0]
 		}

@@ -26,7 +26,7 @@ func TestRest(t *testing.T) {
 	w.must(w.as("mats", "", "hold", "held.ingrid", "1h", "--why", "x"), 3)
 	w.must(w.as("ingrid", "", "hold", "held", "1h", "--why", "a long test runs"), 0, "not put to rest before")
 	w.must(w.as("ingrid", "", "run", "left", "--", "sh", "-c", "echo precious > note.txt"), 0)
-	s, err := c.Open(t.Context(), "left", wire.Run{Columns: 80, Rows: 24})
+	s, err := c.Workspaces.Open(t.Context(), "left", wire.Run{Columns: 80, Rows: 24})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -41,7 +41,7 @@ func TestRest(t *testing.T) {
 			_, _ = seen.Write(p)
 		}
 	}()
-	b, err := c.Open(t.Context(), "busy", wire.Run{Columns: 80, Rows: 24})
+	b, err := c.Workspaces.Open(t.Context(), "busy", wire.Run{Columns: 80, Rows: 24})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -64,7 +64,7 @@ func TestRest(t *testing.T) {
 			t.Errorf("%s is awake by %+v", name, ws.Rest)
 		}
 	}
-	if ws, _ := c.Show(t.Context(), "held"); ws.Rest == nil || ws.Rest.HeldUntil == nil || condition(ws, "held") == "" || condition(ws, "idle") == "" {
+	if ws, _ := c.Workspaces.Show(t.Context(), "held"); ws.Rest == nil || ws.Rest.HeldUntil == nil || condition(ws, "held") == "" || condition(ws, "idle") == "" {
 		t.Errorf("held it is %+v", ws)
 	}
 	w.must(w.as("ingrid", "", "hold", "held", "--end"), 0)

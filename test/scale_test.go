@@ -157,12 +157,12 @@ func BenchmarkResident(b *testing.B) {
 			began = time.Now()
 			const changes = 5
 			for range changes {
-				for _, do := range []func(context.Context, string) (wire.Workspace, error){c.Stop, c.Start} {
+				for _, do := range []func(context.Context, string) (wire.Workspace, error){c.Workspaces.Stop, c.Workspaces.Start} {
 					if _, err := do(context.Background(), "first"); err != nil {
 						b.Fatal(err)
 					}
 					want := "stopped"
-					if ws, err := c.Show(context.Background(), "first"); err == nil && ws.Wanted == "ready" {
+					if ws, err := c.Workspaces.Show(context.Background(), "first"); err == nil && ws.Wanted == "ready" {
 						want = "ready"
 					}
 					w.until(c, "first", time.Minute, inPhase(want))
@@ -207,7 +207,7 @@ func BenchmarkWatchers(b *testing.B) {
 	told.Store(0)
 	began := time.Now()
 	for i := range changes {
-		if _, err := c.Hold(ctx, "first", wire.Hold{Seconds: int64(600 + i), Why: "a test"}); err != nil {
+		if _, err := c.Workspaces.Hold(ctx, "first", wire.Hold{Seconds: int64(600 + i), Why: "a test"}); err != nil {
 			b.Fatal(err)
 		}
 		for want := int64(watchers * (i + 1)); told.Load() < want; time.Sleep(2 * time.Millisecond) {
@@ -241,7 +241,7 @@ func BenchmarkWatchersOfNothing(b *testing.B) {
 		defer tick.Stop()
 		for i := range 10 * seconds {
 			<-tick.C
-			if _, err := c.Hold(b.Context(), "first", wire.Hold{Seconds: int64(600 + i), Why: "a test"}); err != nil {
+			if _, err := c.Workspaces.Hold(b.Context(), "first", wire.Hold{Seconds: int64(600 + i), Why: "a test"}); err != nil {
 				b.Fatal(err)
 			}
 		}

@@ -44,7 +44,7 @@ func TestSecretsByLevelAndForm(t *testing.T) {
 	w.must(w.as("ingrid", "", "secret", "explain", "tide-board"), 0, "it is yours, for this repository", "your own of the same name counts before", "TIDE_API_KEY", "nobody gives it")
 	w.must(w.as("mats", "", "secret", "explain", "tide-board"), 0, "it is the repository's")
 
-	s, err := c.Open(t.Context(), "quay", wire.Run{Terminal: "old", Columns: 80, Rows: 24})
+	s, err := c.Workspaces.Open(t.Context(), "quay", wire.Run{Terminal: "old", Columns: 80, Rows: 24})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -67,7 +67,7 @@ func TestSecretsByLevelAndForm(t *testing.T) {
 	w.until(c, "quay", 10*time.Second, func(ws wire.Workspace) bool { return condition(ws, "secrets changed") == "" })
 	w.must(w.as("runa", "", "secret", "remove", "PEM", "--yes", "--of-repository", "tide-board"), 0)
 	w.must(w.as("ingrid", "", "run", "quay", "--", "sh", "-c", `test -d /run/yardbench/secrets && test ! -e /run/yardbench/secrets/PEM && test -z "$PEM_FILE"`), 0)
-	ws, err := c.Show(t.Context(), "quay")
+	ws, err := c.Workspaces.Show(t.Context(), "quay")
 	if err != nil {
 		t.Fatal(err)
 	}

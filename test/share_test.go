@@ -29,7 +29,7 @@ services:
 volumes: {one: {}, two: {}}
 `})
 	w.must(w.as("ingrid", "", "launch", "two-holds", "--name", "holds"), 0, "is ready")
-	ws, err := w.client("ingrid").Show(t.Context(), "holds")
+	ws, err := w.client("ingrid").Workspaces.Show(t.Context(), "holds")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -81,7 +81,7 @@ func TestClosedWorkspaces(t *testing.T) {
 	// The engine says which networks lead nowhere: there is nothing outside that
 	// could be reached here.
 	internal := func(name string) bool {
-		ws, err := w.client("ingrid").Show(t.Context(), name)
+		ws, err := w.client("ingrid").Workspaces.Show(t.Context(), name)
 		if err != nil {
 			t.Fatal(err)
 		}

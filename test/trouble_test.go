@@ -25,7 +25,7 @@ func TestServicesDiskIsFull(t *testing.T) {
 	_ = exec.Command("dd", "if=/dev/zero", "of="+big, "bs=64k").Run() // ends when there is no room
 	var p *wire.Problem
 	for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
-		_, err := c.MakeToken(t.Context(), wire.NewToken{Name: "probe"})
+		_, err := c.Self.MakeToken(t.Context(), wire.NewToken{Name: "probe"})
 		if errors.As(err, &p) {
 			break
 		}

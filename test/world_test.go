@@ -193,33 +193,33 @@ func (w *world) wipe() {
 	c := w.client("astrid")
 	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
 	defer cancel()
-	all, err := c.List(ctx, yb.ListQuery{All: true})
+	all, err := c.Workspaces.List(ctx, yb.ListQuery{All: true})
 	if err != nil {
 		w.t.Errorf("list for the end: %v\n%s", err, w.output)
 	}
 	for _, ws := range all {
 		ref := ws.Name + "." + ws.Owner
 		if ws.Adopted != "" {
-			_, err = c.LetGo(ctx, ref)
+			_, err = c.Containers.LetGo(ctx, ref)
 		} else {
-			_, err = c.Remove(ctx, ref, true)
+			_, err = c.Workspaces.Remove(ctx, ref, true)
 		}
 		if err != nil {
 			w.t.Errorf("remove %s for the end: %v", ref, err)
 		}
 	}
-	plans, err := c.Plans(ctx, "")
+	plans, err := c.Prebuilds.Plans(ctx, "")
 	if err != nil {
 		w.t.Errorf("list the plans for the end: %v", err)
 	}
 	for len(all) > 0 && ctx.Err() == nil {
 		time.Sleep(50 * time.Millisecond)
-		if all, err = c.List(ctx, yb.ListQuery{All: true}); err != nil {
+		if all, err = c.Workspaces.List(ctx, yb.ListQuery{All: true}); err != nil {
 			break
 		}
 	}
 	for _, p := range plans {
-		if err := c.DropPlan(ctx, p.Repository, p.Branch); err != nil {
+		if err := c.Prebuilds.DropPlan(ctx, p.Repository, p.Branch); err != nil {
 			w.t.Errorf("drop the plan of %s for the end: %v", p.Repository, err)
 		}
 	}
@@ -344,7 +344,7 @@ func (w *world) client(name string) *yb.Client {
 	if err != nil {
 		w.t.Fatal(err)
 	}
-	in, err := c.SignIn(context.Background(), name, demo.Password)
+	in, err := c.Self.SignIn(context.Background(), name, demo.Password)
 	if err != nil {
 		w.t.Fatal(err)
 	}
@@ -427,7 +427,7 @@ func (w *world) until(c *yb.Client, name string, limit time.Duration, is func(wi
 	w.t.Helper()
 	var last wire.Workspace
 	for end := time.Now().Add(slack * limit); time.Now().Before(end); time.Sleep(30 * time.Millisecond) {
-		ws, err := c.Show(context.Background(), name)
+		ws, err := c.Workspaces.Show(context.Background(), name)
 		if err == nil && is(ws) {
 			return ws
 		}

@@ -180,7 +180,7 @@ func TestStrangersAtTheDoor(t *testing.T) {
 	}
 	var p *wire.Problem
 	for i := range 12 {
-		_, err := c.SignIn(t.Context(), "audun", "wrong")
+		_, err := c.Self.SignIn(t.Context(), "audun", "wrong")
 		p, _ = err.(*wire.Problem)
 		if p == nil || (i < 10 && p.Status != 401) {
 			t.Fatalf("wrong password number %d: %v", i+1, err)

@@ -28,11 +28,11 @@ func TestAdoption(t *testing.T) {
 		return c
 	}
 	astrid, peder := as("astrid"), as("peder")
-	got, err := astrid.Containers(ctx)
+	got, err := astrid.Containers.List(ctx)
 	if err != nil || len(got) != 2 || got[0].Name != "quay-clock" || got[0].Size != "small" || got[1].Size != "" {
 		t.Fatalf("in the yard there are %+v, %v", got, err)
 	}
-	if sizes, err := astrid.ContainerSizes(ctx); err != nil || len(sizes) == 0 || sizes[0].Currency != "EUR" || sizes[0].DiskBytes != 0 {
+	if sizes, err := astrid.Containers.Sizes(ctx); err != nil || len(sizes) == 0 || sizes[0].Currency != "EUR" || sizes[0].DiskBytes != 0 {
 		t.Errorf("they may count for %+v, %v", sizes, err)
 	}
 	good := wire.Adopt{Owner: "peder", Repository: "tide-board"}
@@ -52,23 +52,23 @@ func TestAdoption(t *testing.T) {
 		"a folder that is none":     {"quay-clock", wire.Adopt{Owner: "peder", Repository: "tide-board", Folder: "srv"}, 422, "srv"},
 		"a name that is none":       {"quay-clock", wire.Adopt{Owner: "peder", Repository: "tide-board", Name: "-x"}, 422, "-x"},
 	} {
-		_, err := astrid.Adopt(ctx, c.container, c.in)
+		_, err := astrid.Containers.Adopt(ctx, c.container, c.in)
 		var p *wire.Problem
 		if !errors.As(err, &p) || p.Status != c.status || !strings.Contains(p.Detail, c.says) {
 			t.Errorf("%s: answered %v", what, err)
 		}
 	}
-	if _, err := peder.Containers(ctx); !strings.Contains(err.Error(), "developer") {
+	if _, err := peder.Containers.List(ctx); !strings.Contains(err.Error(), "developer") {
 		t.Errorf("a developer is answered %v", err)
 	}
-	w, err := astrid.Adopt(ctx, got[0].ID[:12], good)
+	w, err := astrid.Containers.Adopt(ctx, got[0].ID[:12], good)
 	if err != nil || w.Name != "quay-clock" || w.Owner != "peder" || w.Adopted != "quay-clock" || w.Size != "small" || w.DiskBytes != 0 {
 		t.Fatalf("taken on it is %+v, %v", w, err)
 	}
 	is := func(phase string) (w wire.Workspace) {
 		t.Helper()
 		for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
-			if w, err = peder.Show(ctx, "quay-clock"); err == nil && w.Phase == phase {
+			if w, err = peder.Workspaces.Show(ctx, "quay-clock"); err == nil && w.Phase == phase {
 				return w
 			}
 		}
@@ -92,10 +92,10 @@ func TestAdoption(t *testing.T) {
 	if used := reserved(); used[rules.Running] != 1 || used[rules.Cores] != 1000 {
 		t.Errorf("ready, it counts for %v", used)
 	}
-	if _, err := astrid.Adopt(ctx, "quay-clock", good); err == nil {
+	if _, err := astrid.Containers.Adopt(ctx, "quay-clock", good); err == nil {
 		t.Error("it is taken on twice")
 	}
-	s, err := peder.Open(ctx, "quay-clock", wire.Run{Argv: []string{"sh", "-c", "echo five bells"}})
+	s, err := peder.Workspaces.Open(ctx, "quay-clock", wire.Run{Argv: []string{"sh", "-c", "echo five bells"}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -104,41 +104,44 @@ func TestAdoption(t *testing.T) {
 	}
 	s.Close()
 	for what, err := range map[string]error{
-		"a rebuild":   func() error { _, err := peder.Rebuild(ctx, "quay-clock", wire.Rebuild{}); return err }(),
-		"a removal":   func() error { _, err := peder.Remove(ctx, "quay-clock", true); return err }(),
-		"a hold":      func() error { _, err := peder.Hold(ctx, "quay-clock", wire.Hold{Seconds: 3600, Why: "x"}); return err }(),
-		"its owner":   func() error { _, err := peder.LetGo(ctx, "quay-clock"); return err }(),
-		"one of ours": func() error { _, err := astrid.LetGo(ctx, "w.mats"); return err }(),
+		"a rebuild": func() error { _, err := peder.Workspaces.Rebuild(ctx, "quay-clock", wire.Rebuild{}); return err }(),
+		"a removal": func() error { _, err := peder.Workspaces.Remove(ctx, "quay-clock", true); return err }(),
+		"a hold": func() error {
+			_, err := peder.Workspaces.Hold(ctx, "quay-clock", wire.Hold{Seconds: 3600, Why: "x"})
+			return err
+		}(),
+		"its owner":   func() error { _, err := peder.Containers.LetGo(ctx, "quay-clock"); return err }(),
+		"one of ours": func() error { _, err := astrid.Containers.LetGo(ctx, "w.mats"); return err }(),
 	} {
 		var p *wire.Problem
 		if !errors.As(err, &p) || p.Status != 409 && p.Status != 403 {
 			t.Errorf("%s is answered %v", what, err)
 		}
 	}
-	if _, err := peder.Stop(ctx, "quay-clock"); err != nil {
+	if _, err := peder.Workspaces.Stop(ctx, "quay-clock"); err != nil {
 		t.Fatal(err)
 	}
 	if w := is("stopped"); w.RemovesAt != nil {
 		t.Errorf("stopped it is to be removed: %+v", w)
 	}
-	if _, err := peder.Start(ctx, "quay-clock"); err != nil {
+	if _, err := peder.Workspaces.Start(ctx, "quay-clock"); err != nil {
 		t.Fatal(err)
 	}
 	is("ready")
-	if w, err = astrid.LetGo(ctx, "quay-clock.peder"); err != nil {
+	if w, err = astrid.Containers.LetGo(ctx, "quay-clock.peder"); err != nil {
 		t.Fatal(err)
 	}
 	for end := time.Now().Add(20 * time.Second); err == nil && time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
-		_, err = peder.Show(ctx, "quay-clock")
+		_, err = peder.Workspaces.Show(ctx, "quay-clock")
 	}
-	if again, aerr := astrid.Containers(ctx); aerr != nil || len(again) != 2 {
+	if again, aerr := astrid.Containers.List(ctx); aerr != nil || len(again) != 2 {
 		t.Errorf("let go, it is in %+v, %v", again, aerr)
 	}
 	if used := reserved(); used[rules.Existing] != 0 || used[rules.Cores] != 0 {
 		t.Errorf("let go, it counts for %v", used)
 	}
 	var journal bytes.Buffer
-	if err := astrid.ExportJournal(ctx, 0, "workspace.", &journal); err != nil || strings.Count(journal.String(), w.ID) == 0 || !strings.Contains(journal.String(), "workspace.adopted") {
+	if err := astrid.Journal.Export(ctx, 0, "workspace.", &journal); err != nil || strings.Count(journal.String(), w.ID) == 0 || !strings.Contains(journal.String(), "workspace.adopted") {
 		t.Errorf("the journal tells %.300s, %v", journal.String(), err)
 	}
 }

@@ -78,7 +78,7 @@ func signIn(t *testing.T, address, name string) (token string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	in, err := c.SignIn(t.Context(), name, demo.Password)
+	in, err := c.Self.SignIn(t.Context(), name, demo.Password)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -152,7 +152,7 @@ func TestProblems(t *testing.T) {
 			}
 		})
 	}
-	if _, err := mustClient(t, address, token).List(t.Context(), yb.ListQuery{}); err != nil {
+	if _, err := mustClient(t, address, token).Workspaces.List(t.Context(), yb.ListQuery{}); err != nil {
 		t.Errorf("after all that: %v", err)
 	}
 }
@@ -216,7 +216,7 @@ func TestJournalAndEvents(t *testing.T) {
 	ingrid, audun := mustClient(t, address, signIn(t, address, "ingrid")), mustClient(t, address, signIn(t, address, "audun"))
 	put := func(name string) {
 		t.Helper()
-		if _, err := ingrid.PutSecret(t.Context(), "", name, wire.SecretValue{Value: "value-of-it", Everywhere: true}); err != nil {
+		if _, err := ingrid.Secrets.Put(t.Context(), "", name, wire.SecretValue{Value: "value-of-it", Everywhere: true}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -227,7 +227,7 @@ func TestJournalAndEvents(t *testing.T) {
 		c    *yb.Client
 		want int
 	}{{"ingrid", ingrid, 1}, {"audun", audun, 1}, {"mats", mats, 0}} {
-		entries, err := c.c.Journal(t.Context(), yb.JournalQuery{})
+		entries, err := c.c.Journal.List(t.Context(), yb.JournalQuery{})
 		got := 0
 		for _, e := range entries {
 			if e.Kind == "secret.put" {
@@ -322,7 +322,7 @@ func TestClientWatches(t *testing.T) {
 	n := 0
 	err := c.Watch(t.Context(), func() (bool, error) {
 		if n++; n == 1 {
-			if _, err := c.PutSecret(t.Context(), "", "KEY", wire.SecretValue{Value: "value", Everywhere: true}); err != nil {
+			if _, err := c.Secrets.Put(t.Context(), "", "KEY", wire.SecretValue{Value: "value", Everywhere: true}); err != nil {
 				return true, err
 			}
 		}
@@ -408,7 +408,7 @@ func TestOpenDoors(t *testing.T) {
 	}
 	// A link made by an operator, over the door, to the account it makes.
 	astrid := mustClient(t, address, signIn(t, address, "astrid"))
-	e, err := astrid.Enrol(t.Context(), wire.NewEnrolment{Role: "lead", Team: "Decks", Hours: 1})
+	e, err := astrid.People.Enrol(t.Context(), wire.NewEnrolment{Role: "lead", Team: "Decks", Hours: 1})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -417,11 +417,11 @@ func TestOpenDoors(t *testing.T) {
 		t.Fatal(err)
 	}
 	_, key, _ := strings.Cut(e.Link, "#")
-	if p, err := stranger.UseEnrolment(t.Context(), wire.EnrolmentUse{Key: key, Name: "saga", FullName: "Saga Ness", Email: "saga@skerryline.example", Password: demo.Password}); err != nil || p.Team != "Decks" {
+	if p, err := stranger.People.UseEnrolment(t.Context(), wire.EnrolmentUse{Key: key, Name: "saga", FullName: "Saga Ness", Email: "saga@skerryline.example", Password: demo.Password}); err != nil || p.Team != "Decks" {
 		t.Fatalf("the link makes %+v, %v", p, err)
 	}
 	saga := mustClient(t, address, signIn(t, address, "saga"))
-	people, err := saga.People(t.Context())
+	people, err := saga.People.List(t.Context())
 	if err != nil || len(people) < 3 {
 		t.Fatalf("a lead sees %d people, %v", len(people), err)
 	}
@@ -430,14 +430,14 @@ func TestOpenDoors(t *testing.T) {
 			t.Errorf("a lead of Decks sees %s of %q", p.Name, p.Team)
 		}
 	}
-	tokens, err := saga.Tokens(t.Context())
+	tokens, err := saga.Self.Tokens(t.Context())
 	if err != nil || len(tokens) != 1 || !tokens[0].Current || tokens[0].Door != "cli" {
 		t.Errorf("signed in once she has %+v, %v", tokens, err)
 	}
-	if err := saga.EndToken(t.Context(), tokens[0].ID); err != nil {
+	if err := saga.Self.EndToken(t.Context(), tokens[0].ID); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := saga.Me(t.Context()); err == nil {
+	if _, err := saga.Self.Me(t.Context()); err == nil {
 		t.Error("an ended sign-in still works")
 	}
 }

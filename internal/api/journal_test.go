@@ -102,22 +102,22 @@ func TestWebhooks(t *testing.T) {
 	astrid, ingrid, audun := clientOf(t, address, "astrid"), clientOf(t, address, "ingrid"), clientOf(t, address, "audun")
 	r := newReceiver(t)
 	ctx := t.Context()
-	if _, err := astrid.AddWebhook(ctx, wire.NewWebhook{URL: r.URL}); err == nil || !strings.Contains(err.Error(), "inside this network") || !strings.Contains(err.Error(), "webhooks_inside") {
+	if _, err := astrid.Webhooks.Add(ctx, wire.NewWebhook{URL: r.URL}); err == nil || !strings.Contains(err.Error(), "inside this network") || !strings.Contains(err.Error(), "webhooks_inside") {
 		t.Errorf("an address inside is answered %v", err)
 	}
-	if _, err := astrid.PutRules(ctx, wire.RulesText{Document: rules.First + "\nwebhooks_inside: [127.0.0.1]\n", Reason: "a stand-in"}, 1); err != nil {
+	if _, err := astrid.Rules.Put(ctx, wire.RulesText{Document: rules.First + "\nwebhooks_inside: [127.0.0.1]\n", Reason: "a stand-in"}, 1); err != nil {
 		t.Fatal(err)
 	}
 	for _, bad := range []string{"", "ftp://x", "http://a:b@127.0.0.1/"} {
-		if _, err := astrid.AddWebhook(ctx, wire.NewWebhook{URL: bad}); err == nil {
+		if _, err := astrid.Webhooks.Add(ctx, wire.NewWebhook{URL: bad}); err == nil {
 			t.Errorf("the address %q is taken", bad)
 		}
 	}
-	if _, err := ingrid.AddWebhook(ctx, wire.NewWebhook{URL: r.URL}); err == nil {
+	if _, err := ingrid.Webhooks.Add(ctx, wire.NewWebhook{URL: r.URL}); err == nil {
 		t.Error("a developer may add webhooks")
 	}
 	note(t, svc, "before", 3)
-	w, err := astrid.AddWebhook(ctx, wire.NewWebhook{URL: r.URL, Kinds: []string{"tide", "rules."}})
+	w, err := astrid.Webhooks.Add(ctx, wire.NewWebhook{URL: r.URL, Kinds: []string{"tide", "rules."}})
 	if err != nil || !strings.HasPrefix(w.Key, "yb_hook_") {
 		t.Fatalf("it is %+v, %v", w, err)
 	}
@@ -133,7 +133,7 @@ func TestWebhooks(t *testing.T) {
 			t.Errorf("event %d is %s %s", i, got[i].Type, got[i].Data)
 		}
 	}
-	head, err := astrid.JournalHead(ctx)
+	head, err := astrid.Journal.Head(ctx)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -147,25 +147,25 @@ func TestWebhooks(t *testing.T) {
 			t.Errorf("delivery %d carries the head %q, %v", i, r.heads[i], err)
 		}
 	}
-	if v, err := audun.VerifyJournal(ctx, append(r.heads, head.Line)); err != nil || !v.Sound || v.Heads != 5 {
+	if v, err := audun.Journal.Verify(ctx, append(r.heads, head.Line)); err != nil || !v.Sound || v.Heads != 5 {
 		t.Errorf("the journal is found %+v, %v", v, err)
 	}
 
-	d, err := astrid.TestWebhook(ctx, w.ID)
+	d, err := astrid.Webhooks.Test(ctx, w.ID)
 	if err != nil || d.Status != 200 || d.Problem != "" {
 		t.Errorf("a test goes %+v, %v", d, err)
 	}
 	if last := r.until(t, 5)[4]; last.Type != "yardbench.webhook.test" {
 		t.Errorf("a test posts %s", last.Type)
 	}
-	log, err := audun.Deliveries(ctx, w.ID)
+	log, err := audun.Webhooks.Deliveries(ctx, w.ID)
 	if err != nil || len(log) != 6 || log[0].Entry != 0 || log[5].Status != 503 || log[4].Attempt != 2 || log[4].Entry != log[5].Entry {
 		t.Errorf("the log is %+v, %v", log, err)
 	}
-	if all, err := audun.Webhooks(ctx); err != nil || len(all) != 1 || all[0].FailingSince != nil || all[0].MadeBy != "astrid" {
+	if all, err := audun.Webhooks.List(ctx); err != nil || len(all) != 1 || all[0].FailingSince != nil || all[0].MadeBy != "astrid" {
 		t.Errorf("the webhooks are %+v, %v", all, err)
 	}
-	if err := astrid.DropWebhook(ctx, w.ID); err != nil {
+	if err := astrid.Webhooks.Drop(ctx, w.ID); err != nil {
 		t.Error(err)
 	}
 	note(t, svc, "tide.late", 1)
@@ -173,7 +173,7 @@ func TestWebhooks(t *testing.T) {
 	if n := len(r.until(t, 5)); n != 5 {
 		t.Errorf("removed, it was told %d times", n)
 	}
-	for _, err := range []error{astrid.DropWebhook(ctx, w.ID), second(astrid.TestWebhook(ctx, "ghost")), second(astrid.Deliveries(ctx, "ghost"))} {
+	for _, err := range []error{astrid.Webhooks.Drop(ctx, w.ID), second(astrid.Webhooks.Test(ctx, "ghost")), second(astrid.Webhooks.Deliveries(ctx, "ghost"))} {
 		if err == nil || !strings.Contains(err.Error(), "no webhook") {
 			t.Errorf("one that is not there is answered %v", err)
 		}
@@ -189,12 +189,12 @@ func TestJournalGoesOut(t *testing.T) {
 	astrid := clientOf(t, address, "astrid")
 	ctx := t.Context()
 	note(t, svc, "tide.ebb", 700)
-	head, err := astrid.JournalHead(ctx)
+	head, err := astrid.Journal.Head(ctx)
 	if err != nil || !strings.Contains(head.Key, "PUBLIC KEY") {
 		t.Fatalf("the head is %+v, %v", head, err)
 	}
 	var out strings.Builder
-	if err := astrid.ExportJournal(ctx, 0, "", &out); err != nil {
+	if err := astrid.Journal.Export(ctx, 0, "", &out); err != nil {
 		t.Fatal(err)
 	}
 	lines := strings.Split(strings.TrimSpace(out.String()), "\n")
@@ -213,15 +213,15 @@ func TestJournalGoesOut(t *testing.T) {
 		}
 	}
 	out.Reset()
-	if err := astrid.ExportJournal(ctx, head.Head.Number-1, "tide.", &out); err != nil || strings.Count(out.String(), "tide.ebb") != 1 {
+	if err := astrid.Journal.Export(ctx, head.Head.Number-1, "tide.", &out); err != nil || strings.Count(out.String(), "tide.ebb") != 1 {
 		t.Errorf("the last entry is exported as %s, %v", out.String(), err)
 	}
-	if err := astrid.ExportJournal(ctx, head.Head.Number+100, "", &out); err == nil || !strings.Contains(err.Error(), "is not in this journal") {
+	if err := astrid.Journal.Export(ctx, head.Head.Number+100, "", &out); err == nil || !strings.Contains(err.Error(), "is not in this journal") {
 		t.Errorf("the cursor of another journal is answered %v", err)
 	}
 	for _, who := range []string{"ingrid", "runa"} {
 		c := clientOf(t, address, who)
-		if err := c.ExportJournal(ctx, 0, "", &out); err == nil || !strings.Contains(err.Error(), "journal.whole") {
+		if err := c.Journal.Export(ctx, 0, "", &out); err == nil || !strings.Contains(err.Error(), "journal.whole") {
 			t.Errorf("%s exports it: %v", who, err)
 		}
 	}
@@ -234,11 +234,11 @@ func TestJournalGoesOut(t *testing.T) {
 		strings.Replace(head.Line, " "+head.Head.Hash+" ", " "+strings.Repeat("1", 64)+" ", 1):   "not signed by this service",
 		strings.Replace(head.Line, head.Head.Installation, "another", 1):                         "of another service",
 	} {
-		if v, err := astrid.VerifyJournal(context.Background(), []string{text}); err != nil || v.Sound || !strings.Contains(strings.Join(v.Problems, ";"), says) {
+		if v, err := astrid.Journal.Verify(context.Background(), []string{text}); err != nil || v.Sound || !strings.Contains(strings.Join(v.Problems, ";"), says) {
 			t.Errorf("a head that says %q is answered %+v, %v", says, v, err)
 		}
 	}
-	if _, err := astrid.VerifyJournal(ctx, []string{"rubbish"}); err == nil || !strings.Contains(err.Error(), "no head of a journal") {
+	if _, err := astrid.Journal.Verify(ctx, []string{"rubbish"}); err == nil || !strings.Contains(err.Error(), "no head of a journal") {
 		t.Errorf("rubbish is answered %v", err)
 	}
 }
@@ -287,7 +287,7 @@ func TestUsualTimesOfSteps(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	sheet, err := c.Sheet(ctx, "w", 0)
+	sheet, err := c.Workspaces.Sheet(ctx, "w", 0)
 	if err != nil {
 		t.Fatal(err)
 	}

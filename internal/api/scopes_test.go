@@ -25,13 +25,13 @@ func TestEveryRouteHoldsTheScopes(t *testing.T) {
 	whole := mustClient(t, address, signIn(t, address, "astrid"))
 	tokens := map[string]policy.Grant{}
 	for _, s := range policy.Scopes {
-		made, err := whole.MakeToken(t.Context(), wire.NewToken{Name: string(s), Scopes: []string{string(s)}})
+		made, err := whole.Self.MakeToken(t.Context(), wire.NewToken{Name: string(s), Scopes: []string{string(s)}})
 		if err != nil {
 			t.Fatal(err)
 		}
 		tokens[made.Value] = policy.Grant{Scopes: []policy.Scope{s}}
 	}
-	made, err := whole.MakeToken(t.Context(), wire.NewToken{Name: "one", Repositories: []string{"tide-board"}})
+	made, err := whole.Self.MakeToken(t.Context(), wire.NewToken{Name: "one", Repositories: []string{"tide-board"}})
 	if err != nil || !strings.HasPrefix(made.Value, "yb_token_") {
 		t.Fatal(err, made.Value)
 	}
@@ -98,12 +98,12 @@ func TestATokenOfOneRepository(t *testing.T) {
 		t.Fatal(err)
 	}
 	ingrid := mustClient(t, address, signIn(t, address, "ingrid"))
-	made, err := ingrid.MakeToken(ctx, wire.NewToken{Name: "one", Scopes: []string{"launch", "work"}, Repositories: []string{"tide-board"}})
+	made, err := ingrid.Self.MakeToken(ctx, wire.NewToken{Name: "one", Scopes: []string{"launch", "work"}, Repositories: []string{"tide-board"}})
 	if err != nil || !slices.Equal(made.Repositories, []string{"tide-board"}) {
 		t.Fatalf("%+v, %v", made, err)
 	}
 	one := mustClient(t, address, made.Value)
-	if me, err := one.Me(ctx); err != nil || !slices.Equal(me.Scopes, []string{"launch", "work"}) || !slices.Equal(me.Repositories, []string{"tide-board"}) {
+	if me, err := one.Self.Me(ctx); err != nil || !slices.Equal(me.Scopes, []string{"launch", "work"}) || !slices.Equal(me.Repositories, []string{"tide-board"}) {
 		t.Errorf("it is told %+v, %v", me, err)
 	}
 	missing := func(what string, err error) {
@@ -112,39 +112,39 @@ func TestATokenOfOneRepository(t *testing.T) {
 			t.Errorf("%s: %v", what, err)
 		}
 	}
-	rows, err := one.List(ctx, yb.ListQuery{})
+	rows, err := one.Workspaces.List(ctx, yb.ListQuery{})
 	if err != nil || len(rows) != 1 || rows[0].Name != "w" {
 		t.Errorf("it lists %+v, %v", rows, err)
 	}
-	repositories, err := one.Repositories(ctx)
+	repositories, err := one.Repositories.List(ctx)
 	if err != nil || len(repositories) != 1 || repositories[0].Name != "tide-board" {
 		t.Errorf("it lists %+v, %v", repositories, err)
 	}
-	_, err = one.Show(ctx, "other")
+	_, err = one.Workspaces.Show(ctx, "other")
 	missing("a workspace of another", err)
-	_, err = one.Stop(ctx, "other")
+	_, err = one.Workspaces.Stop(ctx, "other")
 	missing("a stop of another", err)
-	_, err = one.Launch(ctx, wire.Launch{Repository: "fare-desk"})
+	_, err = one.Workspaces.Launch(ctx, wire.Launch{Repository: "fare-desk"})
 	missing("a launch of another", err)
-	_, err = one.Launch(ctx, wire.Launch{Repository: "tide-board", Beside: []string{"fare-desk"}})
+	_, err = one.Workspaces.Launch(ctx, wire.Launch{Repository: "tide-board", Beside: []string{"fare-desk"}})
 	if err == nil {
 		t.Error("another is cloned beside")
 	}
-	_, err = one.AskOperation(ctx, wire.NewOperation{Verb: "stop", Names: []string{"other"}})
+	_, err = one.Operations.Ask(ctx, wire.NewOperation{Verb: "stop", Names: []string{"other"}})
 	missing("an operation on another", err)
-	if o, err := one.AskOperation(ctx, wire.NewOperation{Verb: "start", Where: &wire.WorkspaceWhere{}}); err != nil || o.Total != 1 {
+	if o, err := one.Operations.Ask(ctx, wire.NewOperation{Verb: "start", Where: &wire.WorkspaceWhere{}}); err != nil || o.Total != 1 {
 		t.Errorf("an operation on all is on %d, %v", o.Total, err)
 	}
-	if o, err := ingrid.AskOperation(ctx, wire.NewOperation{Verb: "let rest", Names: []string{"other"}}); err != nil {
+	if o, err := ingrid.Operations.Ask(ctx, wire.NewOperation{Verb: "let rest", Names: []string{"other"}}); err != nil {
 		t.Error(err)
-	} else if _, err := one.Operation(ctx, o.ID); err == nil {
+	} else if _, err := one.Operations.Show(ctx, o.ID); err == nil {
 		t.Error("it sees what was asked of others")
 	}
-	_, err = one.Visit(ctx, strings.Replace(strings.Replace(address, "127.0.0.1", "otherport-8000.ports.localhost", 1), "http", "http", 1))
+	_, err = one.Ports.Visit(ctx, strings.Replace(strings.Replace(address, "127.0.0.1", "otherport-8000.ports.localhost", 1), "http", "http", 1))
 	missing("a port of another", err)
-	missing("a notice at another", one.HeedNotice(ctx, "other"))
+	missing("a notice at another", one.Workspaces.Heed(ctx, "other"))
 	// Whoever asks again for what was made with a key meets the same bounds.
-	if _, err := one.MakeToken(ctx, wire.NewToken{Name: "wider"}); wire.ProblemOf(err) == nil && err == nil {
+	if _, err := one.Self.MakeToken(ctx, wire.NewToken{Name: "wider"}); wire.ProblemOf(err) == nil && err == nil {
 		t.Error("it makes a token")
 	}
 }
@@ -157,51 +157,51 @@ func TestPrograms(t *testing.T) {
 	ctx := t.Context()
 	as := func(name string) *yb.Client { return mustClient(t, address, signIn(t, address, name)) }
 	astrid, runa, ingrid := as("astrid"), as("runa"), as("ingrid")
-	me, err := runa.Me(ctx)
+	me, err := runa.Self.Me(ctx)
 	if err != nil {
 		t.Fatal(err)
 	}
-	p, err := runa.AddProgram(ctx, wire.NewProgram{Name: "nightwatch", Purpose: "Reviews of pull requests", Team: me.Team})
+	p, err := runa.People.AddProgram(ctx, wire.NewProgram{Name: "nightwatch", Purpose: "Reviews of pull requests", Team: me.Team})
 	if err != nil || !p.Program || p.Role != "developer" || p.Team != me.Team {
 		t.Fatalf("%+v, %v", p, err)
 	}
-	made, err := runa.MakeProgramToken(ctx, "nightwatch", wire.NewToken{Name: "reviews", Scopes: []string{"launch"}, Days: 3})
+	made, err := runa.People.MakeProgramToken(ctx, "nightwatch", wire.NewToken{Name: "reviews", Scopes: []string{"launch"}, Days: 3})
 	if err != nil || made.MadeBy != "runa" || made.Of != "nightwatch" {
 		t.Fatalf("%+v, %v", made, err)
 	}
 	program := mustClient(t, address, made.Value)
-	who, err := program.Me(ctx)
+	who, err := program.Self.Me(ctx)
 	if err != nil || who.Name != "nightwatch" || !who.Program {
 		t.Errorf("it is %+v, %v", who, err)
 	}
-	if _, err := mustClient(t, address, "").SignIn(ctx, "nightwatch", ""); err == nil {
+	if _, err := mustClient(t, address, "").Self.SignIn(ctx, "nightwatch", ""); err == nil {
 		t.Error("somebody signs in with it")
 	}
 	if len(who.Expiring) != 1 || who.Expiring[0].Name != "reviews" {
 		t.Errorf("that its token expires is told as %+v", who.Expiring)
 	}
-	teams, err := astrid.Teams(ctx)
+	teams, err := astrid.People.Teams(ctx)
 	if err != nil {
 		t.Fatal(err)
 	}
 	i := slices.IndexFunc(teams, func(t wire.Team) bool { return t.Name != me.Team })
-	admin, err := astrid.MakeToken(ctx, wire.NewToken{Name: "admin", Scopes: []string{"administer"}})
+	admin, err := astrid.Self.MakeToken(ctx, wire.NewToken{Name: "admin", Scopes: []string{"administer"}})
 	if err != nil {
 		t.Fatal(err)
 	}
 	for what, err := range map[string]error{
-		"a lead for another team": tried(runa.AddProgram(ctx, wire.NewProgram{Name: "other", Purpose: "x", Team: teams[i].Name})),
-		"a lead's operator":       tried(runa.AddProgram(ctx, wire.NewProgram{Name: "other", Purpose: "x", Team: me.Team, Role: "operator"})),
-		"a developer":             tried(ingrid.AddProgram(ctx, wire.NewProgram{Name: "other", Purpose: "x", Team: me.Team})),
-		"a name that is taken":    tried(astrid.AddProgram(ctx, wire.NewProgram{Name: "nightwatch", Purpose: "x", Team: me.Team})),
-		"no such team":            tried(astrid.AddProgram(ctx, wire.NewProgram{Name: "other", Purpose: "x", Team: "Nowhere"})),
-		"a person's token":        tried(astrid.MakeProgramToken(ctx, "ingrid", wire.NewToken{Name: "x"})),
-		"its own token":           tried(program.MakeToken(ctx, wire.NewToken{Name: "x"})),
-		"a link for a password":   tried(astrid.Enrol(ctx, wire.NewEnrolment{Person: "nightwatch"})),
-		"a wider one":             tried(mustClient(t, address, admin.Value).MakeProgramToken(ctx, "nightwatch", wire.NewToken{Name: "x", Scopes: []string{"work"}})),
-		"an unbounded one":        tried(mustClient(t, address, admin.Value).MakeProgramToken(ctx, "nightwatch", wire.NewToken{Name: "x"})),
-		"a scope there is not":    tried(runa.MakeProgramToken(ctx, "nightwatch", wire.NewToken{Name: "x", Scopes: []string{"fly"}})),
-		"a token without a name":  tried(runa.MakeProgramToken(ctx, "nightwatch", wire.NewToken{Name: "  "})),
+		"a lead for another team": tried(runa.People.AddProgram(ctx, wire.NewProgram{Name: "other", Purpose: "x", Team: teams[i].Name})),
+		"a lead's operator":       tried(runa.People.AddProgram(ctx, wire.NewProgram{Name: "other", Purpose: "x", Team: me.Team, Role: "operator"})),
+		"a developer":             tried(ingrid.People.AddProgram(ctx, wire.NewProgram{Name: "other", Purpose: "x", Team: me.Team})),
+		"a name that is taken":    tried(astrid.People.AddProgram(ctx, wire.NewProgram{Name: "nightwatch", Purpose: "x", Team: me.Team})),
+		"no such team":            tried(astrid.People.AddProgram(ctx, wire.NewProgram{Name: "other", Purpose: "x", Team: "Nowhere"})),
+		"a person's token":        tried(astrid.People.MakeProgramToken(ctx, "ingrid", wire.NewToken{Name: "x"})),
+		"its own token":           tried(program.Self.MakeToken(ctx, wire.NewToken{Name: "x"})),
+		"a link for a password":   tried(astrid.People.Enrol(ctx, wire.NewEnrolment{Person: "nightwatch"})),
+		"a wider one":             tried(mustClient(t, address, admin.Value).People.MakeProgramToken(ctx, "nightwatch", wire.NewToken{Name: "x", Scopes: []string{"work"}})),
+		"an unbounded one":        tried(mustClient(t, address, admin.Value).People.MakeProgramToken(ctx, "nightwatch", wire.NewToken{Name: "x"})),
+		"a scope there is not":    tried(runa.People.MakeProgramToken(ctx, "nightwatch", wire.NewToken{Name: "x", Scopes: []string{"fly"}})),
+		"a token without a name":  tried(runa.People.MakeProgramToken(ctx, "nightwatch", wire.NewToken{Name: "  "})),
 	} {
 		if err == nil {
 			t.Errorf("%s is taken", what)
@@ -211,21 +211,21 @@ func TestPrograms(t *testing.T) {
 	if err := svc.SignIns.Remind(ctx); err != nil {
 		t.Fatal(err)
 	}
-	entries, err := astrid.Journal(ctx, yb.JournalQuery{Kind: "token.expiring", Limit: 100})
+	entries, err := astrid.Journal.List(ctx, yb.JournalQuery{Kind: "token.expiring", Limit: 100})
 	if err != nil || len(entries) != 1 || entries[0].Data["name"] != "reviews" || entries[0].OwnerName != "nightwatch" {
 		t.Errorf("the journal says %+v, %v", entries, err)
 	}
 	if err := svc.SignIns.Remind(ctx); err != nil {
 		t.Fatal(err)
 	}
-	if again, _ := astrid.Journal(ctx, yb.JournalQuery{Kind: "token.expiring", Limit: 100}); len(again) != 1 {
+	if again, _ := astrid.Journal.List(ctx, yb.JournalQuery{Kind: "token.expiring", Limit: 100}); len(again) != 1 {
 		t.Errorf("it says so %d times", len(again))
 	}
 	// It ends for whoever holds it, at once.
-	if err := runa.EndProgramToken(ctx, "nightwatch", made.ID); err != nil {
+	if err := runa.People.EndProgramToken(ctx, "nightwatch", made.ID); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := program.Me(ctx); err == nil {
+	if _, err := program.Self.Me(ctx); err == nil {
 		t.Error("it goes on")
 	}
 	if time.Until(made.ExpiresAt) > 73*time.Hour {

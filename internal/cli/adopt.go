@@ -23,7 +23,7 @@ func (a adoptCommands) adopt() *cobra.Command {
 			if in.Owner == "" || in.Repository == "" {
 				return usage{fmt.Errorf("say whose it becomes and what it is counted under: yardbench adopt %s --for PERSON --repository REPOSITORY", args[0])}
 			}
-			w, err := api.Adopt(cmd.Context(), args[0], in)
+			w, err := api.Containers.Adopt(cmd.Context(), args[0], in)
 			if err != nil {
 				return err
 			}
@@ -36,7 +36,7 @@ func (a adoptCommands) adopt() *cobra.Command {
 			if api, err := a.client(); err == nil && len(args) == 0 {
 				ctx, cancel := context.WithTimeout(cmd.Context(), completionTime)
 				defer cancel()
-				all, _ := api.Containers(ctx) // completion that fails completes nothing
+				all, _ := api.Containers.List(ctx) // completion that fails completes nothing
 				for _, c := range all {
 					out = append(out, c.Name)
 				}
@@ -59,7 +59,7 @@ func (a adoptCommands) container() *cobra.Command {
 	c.AddCommand(&cobra.Command{
 		Use: "list", Short: "List those that could be taken on", Example: "  yardbench container list", Args: cobra.NoArgs,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
-			all, err := api.Containers(cmd.Context())
+			all, err := api.Containers.List(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -98,7 +98,7 @@ func (a adoptCommands) letGo() *cobra.Command {
 			if err := a.sure("let it go", "Let "+clean(args[0])+" go? The terminals in it end."); err != nil {
 				return err
 			}
-			w, err := api.LetGo(cmd.Context(), args[0])
+			w, err := api.Containers.LetGo(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}

@@ -36,14 +36,14 @@ func (a *app) completeFlags(c *cobra.Command) {
 		"kind": {"workspace.", "secret.", "prebuild.", "rules.", "person.", "repository.", "token.", "yard."},
 	}
 	people := func(ctx context.Context, api *client.Client) (out []string) {
-		all, _ := api.People(ctx) // completion that fails completes nothing
+		all, _ := api.People.List(ctx) // completion that fails completes nothing
 		for _, p := range all {
 			out = append(out, p.Name)
 		}
 		return out
 	}
 	repositories := func(ctx context.Context, api *client.Client) (out []string) {
-		all, _ := api.Repositories(ctx)
+		all, _ := api.Repositories.List(ctx)
 		for _, r := range all {
 			out = append(out, r.Name)
 		}
@@ -52,12 +52,12 @@ func (a *app) completeFlags(c *cobra.Command) {
 	live := map[string]func(context.Context, *client.Client) []string{
 		"owner": people, "person": people, "repository": repositories, "of-repository": repositories, "beside": repositories,
 		"size": func(ctx context.Context, api *client.Client) (out []string) {
-			v, _ := api.Rules(ctx, 0)
+			v, _ := api.Rules.Show(ctx, 0)
 			r, _ := rules.Parse([]byte(v.Document))
 			return r.Order
 		},
 		"branch": func(ctx context.Context, api *client.Client) (out []string) {
-			all, _ := api.List(ctx, client.ListQuery{})
+			all, _ := api.Workspaces.List(ctx, client.ListQuery{})
 			for _, w := range all {
 				if !slices.Contains(out, w.Branch) {
 					out = append(out, w.Branch)
@@ -66,7 +66,7 @@ func (a *app) completeFlags(c *cobra.Command) {
 			return out
 		},
 		"team": func(ctx context.Context, api *client.Client) (out []string) {
-			all, _ := api.Teams(ctx)
+			all, _ := api.People.Teams(ctx)
 			for _, t := range all {
 				out = append(out, t.Name)
 			}
@@ -75,7 +75,7 @@ func (a *app) completeFlags(c *cobra.Command) {
 	}
 	live["for"] = people
 	live["of"] = func(ctx context.Context, api *client.Client) (out []string) {
-		all, _ := api.People(ctx)
+		all, _ := api.People.List(ctx)
 		for _, p := range all {
 			if p.Program {
 				out = append(out, p.Name)
@@ -87,14 +87,14 @@ func (a *app) completeFlags(c *cobra.Command) {
 	after := map[string]func(context.Context, *client.Client, string) []string{
 		"definition": func(ctx context.Context, api *client.Client, repository string) []string {
 			repository, branch, _ := strings.Cut(repository, "@")
-			p, _ := api.Preflight(ctx, wire.Launch{Repository: repository, Branch: branch})
+			p, _ := api.Workspaces.Preflight(ctx, wire.Launch{Repository: repository, Branch: branch})
 			return p.Names
 		},
 	}
 	if c.Name() == "logs" {
 		delete(live, "of")
 		after["of"] = func(ctx context.Context, api *client.Client, name string) (out []string) {
-			all, _ := api.Services(ctx, name)
+			all, _ := api.Workspaces.Services(ctx, name)
 			for _, s := range all {
 				out = append(out, s.Name)
 			}

@@ -18,9 +18,9 @@ func (a rulesCommands) cost() *cobra.Command {
 		Example: "  yardbench cost\n  yardbench cost --by person --from 2026-11-01 --to 2026-12-01\n  yardbench cost --by day --csv > november.csv", Args: cobra.NoArgs,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
 			if asCSV {
-				return api.CostCSV(cmd.Context(), q, a.out)
+				return api.Costs.CSV(cmd.Context(), q, a.out)
 			}
-			r, err := api.Cost(cmd.Context(), q)
+			r, err := api.Costs.Report(cmd.Context(), q)
 			if err != nil {
 				return err
 			}

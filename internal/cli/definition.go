@@ -245,7 +245,7 @@ func (a definitionCommands) lookAt(cmd *cobra.Command, args []string, name strin
 	}
 	err = a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
 		repository, branch, _ := strings.Cut(where, "@")
-		found, err = api.CheckDefinition(cmd.Context(), repository, branch, name)
+		found, err = api.Repositories.CheckDefinition(cmd.Context(), repository, branch, name)
 		return err
 	})(cmd, args)
 	return found, err

@@ -60,7 +60,7 @@ func (a serviceCommands) doctor() *cobra.Command {
 			if !reach.SafeWay(d.Address) {
 				d.Problems = append(d.Problems, "you reach the service without TLS: whoever sits between reads what you send")
 			}
-			me, err := api.Me(ctx)
+			me, err := api.Self.Me(ctx)
 			if p := (&wire.Problem{}); errors.As(err, &p) && p.Status == http.StatusUnauthorized {
 				d.Problems, err = append(d.Problems, p.Detail+": "+p.Next), nil
 			}

@@ -17,7 +17,7 @@ func (a peopleCommands) enrolment() *cobra.Command {
 		Use: "add", Short: "Make a link by which somebody sets up their account, or a new password (operators)",
 		Example: "  yardbench enrolment add --role developer --team Harbour\n  yardbench enrolment add --for ingrid", Args: cobra.NoArgs,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
-			e, err := api.Enrol(cmd.Context(), in)
+			e, err := api.People.Enrol(cmd.Context(), in)
 			if err != nil {
 				return err
 			}
@@ -40,7 +40,7 @@ func (a peopleCommands) enrolment() *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List the enrolment links that can still be used (operators)", Example: "  yardbench enrolment list", Args: cobra.NoArgs,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
-			all, err := api.Enrolments(cmd.Context())
+			all, err := api.People.Enrolments(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -67,7 +67,7 @@ func (a peopleCommands) enrolment() *cobra.Command {
 			if err := a.sure("take it back", "Take the link back?"); err != nil {
 				return err
 			}
-			if err := api.EndEnrolment(cmd.Context(), args[0]); err != nil {
+			if err := api.People.EndEnrolment(cmd.Context(), args[0]); err != nil {
 				return err
 			}
 			return a.print(struct{}{}, func() { fmt.Fprintln(a.out, "the link cannot be used any more") })
@@ -82,7 +82,7 @@ func (a peopleCommands) team() *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List the teams", Example: "  yardbench team list", Args: cobra.NoArgs,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
-			ts, err := api.Teams(cmd.Context())
+			ts, err := api.People.Teams(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -96,7 +96,7 @@ func (a peopleCommands) team() *cobra.Command {
 	add := &cobra.Command{
 		Use: "add NAME", Short: "Add a team (operators)", Example: "  yardbench team add Harbour", Args: cobra.ExactArgs(1),
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
-			t, err := api.AddTeam(cmd.Context(), args[0])
+			t, err := api.People.AddTeam(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}

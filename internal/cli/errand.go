@@ -121,7 +121,7 @@ func (e errand) check() error {
 // errandOf runs one errand and gives the exit code of its command.
 func (a errandCommands) errandOf(ctx context.Context, api *client.Client, e errand) (code int, name string, err error) {
 	e.launch.Errand = &wire.NewErrand{Seconds: int64(e.timeout / time.Second)}
-	w, err := api.Launch(ctx, e.launch)
+	w, err := api.Workspaces.Launch(ctx, e.launch)
 	if err != nil {
 		return 0, "", err
 	}
@@ -132,7 +132,7 @@ func (a errandCommands) errandOf(ctx context.Context, api *client.Client, e erra
 	renewing.Go(func() {
 		for {
 			each := leaseEach
-			if lease, err := api.RenewLease(over, ref); err == nil && lease.LeaseS > 0 { // it is renewed four times before anybody misses it
+			if lease, err := api.Workspaces.RenewLease(over, ref); err == nil && lease.LeaseS > 0 { // it is renewed four times before anybody misses it
 				each = time.Duration(lease.LeaseS) * time.Second / 4
 			}
 			select {
@@ -173,9 +173,9 @@ func (a errandCommands) errandOf(ctx context.Context, api *client.Client, e erra
 
 // gone removes a workspace and waits until nothing is left of it.
 func (a errandCommands) gone(ctx context.Context, api *client.Client, ref string) error {
-	_, err := api.Remove(ctx, ref, true)
+	_, err := api.Workspaces.Remove(ctx, ref, true)
 	for err == nil {
-		if _, err = api.Show(ctx, ref); err == nil {
+		if _, err = api.Workspaces.Show(ctx, ref); err == nil {
 			select {
 			case <-ctx.Done():
 				err = ctx.Err()

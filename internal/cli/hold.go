@@ -39,11 +39,11 @@ func (a workspaceCommands) hold() *cobra.Command {
 			var w wire.Workspace
 			var err error
 			if end {
-				if err = api.EndHold(ctx, args[0]); err == nil {
-					w, err = api.Show(ctx, args[0])
+				if err = api.Workspaces.EndHold(ctx, args[0]); err == nil {
+					w, err = api.Workspaces.Show(ctx, args[0])
 				}
 			} else {
-				w, err = api.Hold(ctx, args[0], wire.Hold{Seconds: in.Seconds, Why: m.why})
+				w, err = api.Workspaces.Hold(ctx, args[0], wire.Hold{Seconds: in.Seconds, Why: m.why})
 			}
 			if err != nil {
 				return err

@@ -28,7 +28,7 @@ func (a journalCommands) journal() *cobra.Command {
 			if follow {
 				return a.followJournal(cmd.Context(), api, q)
 			}
-			es, err := api.Journal(cmd.Context(), q)
+			es, err := api.Journal.List(cmd.Context(), q)
 			if err != nil {
 				return err
 			}
@@ -58,7 +58,7 @@ func about(e wire.JournalEntry) string { return cmp.Or(e.SubjectName, e.OwnerNam
 // followJournal prints the newest entries and each that comes, one a line,
 // until it is ended.
 func (a journalCommands) followJournal(ctx context.Context, api *client.Client, q client.JournalQuery) error {
-	es, err := api.Journal(ctx, q)
+	es, err := api.Journal.List(ctx, q)
 	if err != nil {
 		return err
 	}
@@ -84,7 +84,7 @@ func (a journalCommands) followJournal(ctx context.Context, api *client.Client, 
 	}
 	err = api.Watch(ctx, func() (bool, error) {
 		var err error
-		if es, err = api.Journal(ctx, q); err == nil {
+		if es, err = api.Journal.List(ctx, q); err == nil {
 			err = tell()
 		}
 		return err != nil, err
@@ -122,7 +122,7 @@ func (a journalCommands) journalHead() *cobra.Command {
 	return &cobra.Command{
 		Use: "head", Short: "Print the newest entry, signed: keep it to tell later whether the journal was changed", Example: "  yardbench journal head >> heads", Args: cobra.NoArgs,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
-			h, err := api.JournalHead(cmd.Context())
+			h, err := api.Journal.Head(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -149,7 +149,7 @@ func (a journalCommands) journalVerify() *cobra.Command {
 					}
 				}
 			}
-			v, err := api.VerifyJournal(cmd.Context(), heads)
+			v, err := api.Journal.Verify(cmd.Context(), heads)
 			if err != nil {
 				return err
 			}
@@ -182,7 +182,7 @@ func (a journalCommands) journalExport() *cobra.Command {
 	c := &cobra.Command{
 		Use: "export", Short: "Print entries as CloudEvents 1.0, one a line, and last the signed head", Example: "  yardbench journal export > journal.jsonl\n  yardbench journal export --after 5120 --kind workspace.", Args: cobra.NoArgs,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
-			return api.ExportJournal(cmd.Context(), after, kind, a.out)
+			return api.Journal.Export(cmd.Context(), after, kind, a.out)
 		}),
 	}
 	c.Flags().Int64Var(&after, "after", 0, "entries after this number")

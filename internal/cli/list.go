@@ -25,7 +25,7 @@ func (a workspaceCommands) list() *cobra.Command {
 			if watch {
 				return a.watchList(cmd.Context(), api, q)
 			}
-			ws, err := api.List(cmd.Context(), q)
+			ws, err := api.Workspaces.List(cmd.Context(), q)
 			if err != nil {
 				return err
 			}
@@ -99,7 +99,7 @@ func (a workspaceCommands) watchList(ctx context.Context, api *client.Client, q 
 		case <-time.After(time.Until(at.Add(watchPause))):
 		}
 		at = time.Now()
-		ws, err := api.List(ctx, q)
+		ws, err := api.Workspaces.List(ctx, q)
 		if err != nil {
 			return false, err
 		}

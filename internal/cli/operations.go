@@ -81,7 +81,7 @@ func (a operationCommands) ask(cmd *cobra.Command, api *client.Client, args []st
 		if err != nil {
 			return err
 		}
-		rows, err := api.List(ctx, q)
+		rows, err := api.Workspaces.List(ctx, q)
 		if err != nil {
 			return err
 		}
@@ -109,7 +109,7 @@ func (a operationCommands) ask(cmd *cobra.Command, api *client.Client, args []st
 			return err
 		}
 	}
-	o, err := api.AskOperation(ctx, in)
+	o, err := api.Operations.Ask(ctx, in)
 	if err != nil {
 		return err
 	}
@@ -131,7 +131,7 @@ func (a operationCommands) attend(ctx context.Context, api *client.Client, o wir
 	said := map[int]bool{}
 	live := isTerminal(a.err) && !a.json && !a.quiet
 	for {
-		now, err := api.Operation(ctx, o.ID)
+		now, err := api.Operations.Show(ctx, o.ID)
 		if err == nil {
 			o = now
 			err = a.newOutcomes(ctx, api, o.ID, said)
@@ -158,7 +158,7 @@ func (a operationCommands) attend(ctx context.Context, api *client.Client, o wir
 		fmt.Fprint(a.err, "\r\033[K")
 	}
 	if a.json {
-		all, err := api.Outcomes(ctx, o.ID)
+		all, err := api.Operations.Outcomes(ctx, o.ID)
 		if err != nil {
 			return err
 		}
@@ -182,7 +182,7 @@ func (a operationCommands) newOutcomes(ctx context.Context, api *client.Client, 
 	if a.json {
 		return nil
 	}
-	over, err := api.Outcomes(ctx, id, string(operation.Done), string(operation.Failed), string(operation.Refused), string(operation.Cancelled))
+	over, err := api.Operations.Outcomes(ctx, id, string(operation.Done), string(operation.Failed), string(operation.Refused), string(operation.Cancelled))
 	for _, w := range over {
 		if said[w.Number] {
 			continue
@@ -242,7 +242,7 @@ func (a operationCommands) heed() *cobra.Command {
 	return &cobra.Command{
 		Use: "heed NAME", Short: "Take away a notice at a workspace, read", Example: "  yardbench heed tide-board", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
-			if err := api.HeedNotice(cmd.Context(), args[0]); err != nil {
+			if err := api.Workspaces.Heed(cmd.Context(), args[0]); err != nil {
 				return err
 			}
 			return a.print(struct{}{}, func() { fmt.Fprintln(a.err, "no notice stands at it any more") })
@@ -255,7 +255,7 @@ func (a operationCommands) operation() *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List operations, the newest first", Example: "  yardbench operation list", Args: cobra.NoArgs,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
-			all, err := api.Operations(cmd.Context())
+			all, err := api.Operations.List(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -275,11 +275,11 @@ func (a operationCommands) operation() *cobra.Command {
 	show := &cobra.Command{
 		Use: "show ID", Short: "Show an operation, and how it stands with each workspace", Example: "  yardbench operation show 01JD3V7", Args: cobra.ExactArgs(1), ValidArgsFunction: a.operationIDs,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
-			o, err := api.Operation(cmd.Context(), args[0])
+			o, err := api.Operations.Show(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
-			all, err := api.Outcomes(cmd.Context(), o.ID)
+			all, err := api.Operations.Outcomes(cmd.Context(), o.ID)
 			if err != nil {
 				return err
 			}
@@ -306,7 +306,7 @@ func (a operationCommands) operation() *cobra.Command {
 	cancel := &cobra.Command{
 		Use: "cancel ID", Short: "Leave those workspaces alone whose turn has not come", Example: "  yardbench operation cancel 01JD3V7", Args: cobra.ExactArgs(1), ValidArgsFunction: a.operationIDs,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
-			o, err := api.CancelOperation(cmd.Context(), args[0])
+			o, err := api.Operations.Cancel(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
@@ -322,7 +322,7 @@ func (a *app) operationIDs(cmd *cobra.Command, args []string, _ string) (out []s
 	if api, err := a.client(); err == nil && len(args) == 0 {
 		ctx, cancel := context.WithTimeout(cmd.Context(), completionTime)
 		defer cancel()
-		all, _ := api.Operations(ctx) // completion that fails completes nothing
+		all, _ := api.Operations.List(ctx) // completion that fails completes nothing
 		for _, o := range all {
 			out = append(out, o.ID+"\t"+counted(o))
 		}

@@ -58,7 +58,7 @@ func (a peopleCommands) signIn() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			in, err := api.SignIn(cmd.Context(), name, password)
+			in, err := api.Self.SignIn(cmd.Context(), name, password)
 			if err != nil {
 				return err
 			}
@@ -82,7 +82,7 @@ func (a peopleCommands) signOut() *cobra.Command {
 	return &cobra.Command{
 		Use: "sign-out", Short: "End this sign-in, here and at the service", Example: "  yardbench sign-out", Args: cobra.NoArgs,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
-			err := api.SignOut(cmd.Context())
+			err := api.Self.SignOut(cmd.Context())
 			if kerr := keepSignIn(a.app, signedInAt{}); kerr != nil {
 				return kerr
 			}
@@ -116,7 +116,7 @@ func (a peopleCommands) password() *cobra.Command {
 			} else if old, next, _ = strings.Cut(old, "\n"); next == "" {
 				return usage{errors.New("give the old one and the new one, each in a line of its own")}
 			}
-			if err := api.ChangePassword(cmd.Context(), wire.PasswordChange{Old: strings.TrimSuffix(old, "\r"), New: next}); err != nil {
+			if err := api.Self.ChangePassword(cmd.Context(), wire.PasswordChange{Old: strings.TrimSuffix(old, "\r"), New: next}); err != nil {
 				return err
 			}
 			return a.print(struct{}{}, func() { fmt.Fprintln(a.out, "your password is another; all your other sign-ins have ended") })
@@ -138,14 +138,14 @@ func (a peopleCommands) credential() *cobra.Command {
 			if username == "" {
 				username = signedIn(a.app).Name
 			}
-			return api.PutGitCredential(cmd.Context(), args[0], wire.GitCredential{Username: username, Password: password})
+			return api.Self.PutGitCredential(cmd.Context(), args[0], wire.GitCredential{Username: username, Password: password})
 		}),
 	}
 	put.Flags().StringVar(&username, "username", "", "your name at the git host (default: your name here)")
 	list := &cobra.Command{
 		Use: "list", Short: "List the git hosts that you have a credential for", Example: "  yardbench credential list", Args: cobra.NoArgs,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
-			all, err := api.GitCredentials(cmd.Context())
+			all, err := api.Self.GitCredentials(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -168,7 +168,7 @@ func (a peopleCommands) credential() *cobra.Command {
 			if err := a.sure("remove it", "Remove your credential for "+clean(args[0])+"?"); err != nil {
 				return err
 			}
-			if err := api.DropGitCredential(cmd.Context(), args[0]); err != nil {
+			if err := api.Self.DropGitCredential(cmd.Context(), args[0]); err != nil {
 				return err
 			}
 			return a.print(struct{}{}, func() { fmt.Fprintf(a.out, "your credential for %s is gone\n", args[0]) })
@@ -183,7 +183,7 @@ func (a peopleCommands) repository() *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List the registered repositories", Example: "  yardbench repository list", Args: cobra.NoArgs,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
-			rs, err := api.Repositories(cmd.Context())
+			rs, err := api.Repositories.List(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -221,7 +221,7 @@ func (a peopleCommands) repository() *cobra.Command {
 		},
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
 			in.URL = args[0]
-			r, err := api.AddRepository(cmd.Context(), in)
+			r, err := api.Repositories.Add(cmd.Context(), in)
 			if err != nil {
 				return err
 			}
@@ -238,7 +238,7 @@ func (a peopleCommands) repository() *cobra.Command {
 			if !cmd.Flags().Changed("team") {
 				return usage{errors.New("say what is to be changed: --team TEAM")}
 			}
-			r, err := api.ChangeRepository(cmd.Context(), args[0], wire.RepositoryChange{Team: &team})
+			r, err := api.Repositories.Change(cmd.Context(), args[0], wire.RepositoryChange{Team: &team})
 			if err != nil {
 				return err
 			}
@@ -257,7 +257,7 @@ func (a peopleCommands) repository() *cobra.Command {
 		Long:    "Make a fresh key for the git host to sign the news of pushes with, so that prebuilds follow pushes. It is shown this once. docs/pushes.md describes what the git host sends.",
 		Example: "  yardbench repository push-key tide-board", Args: cobra.ExactArgs(1), ValidArgsFunction: a.repositoryNames,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
-			k, err := api.NewPushKey(cmd.Context(), args[0])
+			k, err := api.Repositories.NewPushKey(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
@@ -275,7 +275,7 @@ func (a peopleCommands) repository() *cobra.Command {
 				if err := a.sure("take it away", "Take the credential of "+clean(args[0])+" away? Its prebuilds stop."); err != nil {
 					return err
 				}
-				if err := api.DropRepositoryCredential(cmd.Context(), args[0]); err != nil {
+				if err := api.Repositories.DropCredential(cmd.Context(), args[0]); err != nil {
 					return err
 				}
 				return a.print(struct{}{}, func() { fmt.Fprintf(a.out, "%s has no credential of its own any more\n", args[0]) })
@@ -283,7 +283,7 @@ func (a peopleCommands) repository() *cobra.Command {
 			if own.Password, err = a.readHidden("Password or token of " + own.Username + " at the git host: "); err != nil {
 				return err
 			}
-			if err := api.PutRepositoryCredential(cmd.Context(), args[0], own); err != nil {
+			if err := api.Repositories.PutCredential(cmd.Context(), args[0], own); err != nil {
 				return err
 			}
 			return a.print(struct{}{}, func() { fmt.Fprintf(a.out, "prebuilds of %s read it as %s\n", args[0], own.Username) })
@@ -302,7 +302,7 @@ func (a peopleCommands) person() *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List the people you may see", Example: "  yardbench person list", Args: cobra.NoArgs,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
-			ps, err := api.People(cmd.Context())
+			ps, err := api.People.List(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -347,7 +347,7 @@ func (a peopleCommands) person() *cobra.Command {
 			if err := a.sure("erase "+args[0], "Take away everything that is known of "+args[0]+"?"); err != nil {
 				return err
 			}
-			if err := api.ErasePerson(cmd.Context(), args[0]); err != nil {
+			if err := api.People.Erase(cmd.Context(), args[0]); err != nil {
 				return err
 			}
 			return a.print(struct{}{}, func() {
@@ -361,7 +361,7 @@ func (a peopleCommands) person() *cobra.Command {
 }
 
 func (a peopleCommands) changed(cmd *cobra.Command, api *client.Client, name string, ch wire.PersonChange) error {
-	p, err := api.ChangePerson(cmd.Context(), name, ch)
+	p, err := api.People.Change(cmd.Context(), name, ch)
 	if err != nil {
 		return err
 	}
@@ -396,13 +396,13 @@ func (a peopleCommands) enrol() *cobra.Command {
 				return usage{err}
 			}
 			in.Key = u.Fragment
-			if _, err := api.Offer(cmd.Context(), in.Key); err != nil {
+			if _, err := api.People.Offer(cmd.Context(), in.Key); err != nil {
 				return err
 			}
 			if in.Password, err = a.readHidden("Choose a password: "); err != nil {
 				return err
 			}
-			p, err := api.UseEnrolment(cmd.Context(), in)
+			p, err := api.People.UseEnrolment(cmd.Context(), in)
 			if err != nil {
 				return err
 			}

@@ -18,7 +18,7 @@ func (a portCommands) port() *cobra.Command {
 	list := &cobra.Command{
 		Use: "list NAME", Short: "List a workspace's ports with their addresses", Example: "  yardbench port list tide-board", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
-			ps, err := api.Ports(cmd.Context(), args[0])
+			ps, err := api.Ports.List(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
@@ -39,7 +39,7 @@ func (a portCommands) port() *cobra.Command {
 				if err != nil || n == 0 {
 					return usage{fmt.Errorf("%q is no port; write one like 8000", args[1])}
 				}
-				p, err := api.SharePort(cmd.Context(), args[0], int(n), shared)
+				p, err := api.Ports.Share(cmd.Context(), args[0], int(n), shared)
 				if err != nil {
 					return err
 				}
@@ -81,7 +81,7 @@ func (a portCommands) forward() *cobra.Command {
 			if err1 != nil || err2 != nil || port == 0 {
 				return usage{fmt.Errorf("%q is no port; write 8000, or 8000:9000 for another port here", args[1])}
 			}
-			w, err := api.Show(cmd.Context(), args[0])
+			w, err := api.Workspaces.Show(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
@@ -103,7 +103,7 @@ func (a portCommands) forward() *cobra.Command {
 				}
 				go func() {
 					defer conn.Close()
-					if err := api.Tunnel(ctx, args[0], int(port), conn); err != nil && ctx.Err() == nil {
+					if err := api.Ports.Tunnel(ctx, args[0], int(port), conn); err != nil && ctx.Err() == nil {
 						a.say(a.told(err))
 					}
 				}()

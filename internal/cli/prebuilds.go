@@ -17,7 +17,7 @@ func (a prebuildCommands) prebuild() *cobra.Command {
 	list := &cobra.Command{
 		Use: "list [REPOSITORY]", Short: "List the plans with their newest runs", Example: "  yardbench prebuild list\n  yardbench prebuild list tide-board", Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.repositoryNames,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
-			plans, err := api.Plans(cmd.Context(), strings.Join(args, ""))
+			plans, err := api.Prebuilds.Plans(cmd.Context(), strings.Join(args, ""))
 			if err != nil {
 				return err
 			}
@@ -55,7 +55,7 @@ func (a prebuildCommands) prebuild() *cobra.Command {
 		Use: "put REPOSITORY", Short: "Make or change the plan of a branch (leads, operators)",
 		Example: "  yardbench prebuild put tide-board --on-push\n  yardbench prebuild put berth-planner --at '30 5 * * 1-5' --keep 3", Args: cobra.ExactArgs(1), ValidArgsFunction: a.repositoryNames,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
-			p, err := api.PutPlan(cmd.Context(), args[0], in)
+			p, err := api.Prebuilds.PutPlan(cmd.Context(), args[0], in)
 			if err != nil {
 				return err
 			}
@@ -71,7 +71,7 @@ func (a prebuildCommands) prebuild() *cobra.Command {
 	run := &cobra.Command{
 		Use: "run REPOSITORY", Short: "Make a prepared image now, and watch it (leads, operators)", Example: "  yardbench prebuild run tide-board", Args: cobra.ExactArgs(1), ValidArgsFunction: a.repositoryNames,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
-			r, err := api.RunPlan(cmd.Context(), args[0], branch)
+			r, err := api.Prebuilds.RunPlan(cmd.Context(), args[0], branch)
 			if err != nil {
 				return err
 			}
@@ -84,7 +84,7 @@ func (a prebuildCommands) prebuild() *cobra.Command {
 			if err := a.sure("drop the plan of "+args[0], "Remove the plan of "+clean(args[0])+" with its prepared images?"); err != nil {
 				return err
 			}
-			return api.DropPlan(cmd.Context(), args[0], branch)
+			return api.Prebuilds.DropPlan(cmd.Context(), args[0], branch)
 		}),
 	}
 	for _, s := range []*cobra.Command{run, drop} {
@@ -95,7 +95,7 @@ func (a prebuildCommands) prebuild() *cobra.Command {
 	log := &cobra.Command{
 		Use: "log RUN-ID", Short: "Print the log of a run", Example: "  yardbench prebuild log 4kq2… --follow", Args: cobra.ExactArgs(1),
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
-			return api.CopyRunLog(cmd.Context(), args[0], follow, a.forPeople())
+			return api.Prebuilds.CopyRunLog(cmd.Context(), args[0], follow, a.forPeople())
 		}),
 	}
 	log.Flags().BoolVarP(&follow, "follow", "f", false, "go on until the run has ended")
@@ -119,7 +119,7 @@ func (a prebuildCommands) followRun(ctx context.Context, api *client.Client, r w
 	p := &progress{a: a.app, said: map[string]bool{}, live: isTerminal(a.out) && !a.json}
 	defer p.tick()()
 	err := api.Watch(ctx, func() (bool, error) {
-		sh, err := api.RunSheet(ctx, r.ID)
+		sh, err := api.Prebuilds.RunSheet(ctx, r.ID)
 		if err != nil {
 			return false, err
 		}

@@ -22,7 +22,7 @@ func (a *app) follow(ctx context.Context, api *client.Client, w wire.Workspace) 
 	defer p.tick()()
 	var last wire.Workspace
 	err := api.Watch(ctx, func() (bool, error) {
-		sheet, err := api.Sheet(ctx, name(w), w.Sheet)
+		sheet, err := api.Workspaces.Sheet(ctx, name(w), w.Sheet)
 		if err != nil {
 			return false, err
 		}
@@ -31,7 +31,7 @@ func (a *app) follow(ctx context.Context, api *client.Client, w wire.Workspace) 
 			return false, nil
 		}
 		p.sheet = sheet
-		last, err = api.Show(ctx, name(w))
+		last, err = api.Workspaces.Show(ctx, name(w))
 		return true, err
 	})
 	p.end()
@@ -88,7 +88,7 @@ func (a *app) failure(ctx context.Context, api *client.Client, sh wire.Sheet, w 
 			continue
 		}
 		var log strings.Builder
-		if err := api.CopyLog(ctx, name(w), sh.Number, s.Number, 0, false, &log); err == nil {
+		if err := api.Workspaces.CopyLog(ctx, name(w), sh.Number, s.Number, 0, false, &log); err == nil {
 			lines := strings.Split(strings.TrimSpace(log.String()), "\n")
 			for _, l := range lines[max(0, len(lines)-12):] {
 				if l != sh.Cause { // said below

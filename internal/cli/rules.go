@@ -18,7 +18,7 @@ func (a rulesCommands) rules() *cobra.Command {
 	show := &cobra.Command{
 		Use: "show", Short: "Print the house rules in force, or an older version", Example: "  yardbench rules show > rules.yaml\n  yardbench rules show --version 3", Args: cobra.NoArgs,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
-			v, err := api.Rules(cmd.Context(), version)
+			v, err := api.Rules.Show(cmd.Context(), version)
 			if err != nil {
 				return err
 			}
@@ -29,7 +29,7 @@ func (a rulesCommands) rules() *cobra.Command {
 	versions := &cobra.Command{
 		Use: "list", Short: "List the versions with who made them, why, and what they changed", Example: "  yardbench rules list", Args: cobra.NoArgs,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
-			vs, err := api.RulesVersions(cmd.Context())
+			vs, err := api.Rules.List(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -50,7 +50,7 @@ func (a rulesCommands) rules() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			r, err := api.CheckRules(cmd.Context(), document)
+			r, err := api.Rules.Check(cmd.Context(), document)
 			if err != nil {
 				return err
 			}
@@ -85,13 +85,13 @@ func (a rulesCommands) rules() *cobra.Command {
 				return err
 			}
 			if base == 0 {
-				now, err := api.Rules(cmd.Context(), 0)
+				now, err := api.Rules.Show(cmd.Context(), 0)
 				if err != nil {
 					return err
 				}
 				base = now.Version
 			}
-			v, err := api.PutRules(cmd.Context(), in, base)
+			v, err := api.Rules.Put(cmd.Context(), in, base)
 			if err != nil {
 				return err
 			}

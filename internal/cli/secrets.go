@@ -29,7 +29,7 @@ func (a peopleCommands) secret() *cobra.Command {
 			if in.Value, err = a.readHidden("Value of " + args[0] + ": "); err != nil {
 				return err
 			}
-			s, err := api.PutSecret(cmd.Context(), of, args[0], in)
+			s, err := api.Secrets.Put(cmd.Context(), of, args[0], in)
 			if err != nil {
 				return err
 			}
@@ -48,7 +48,7 @@ func (a peopleCommands) secret() *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List your secrets, or a repository's", Example: "  yardbench secret list\n  yardbench secret list --of-repository berth-planner", Args: cobra.NoArgs,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
-			secrets, err := api.Secrets(cmd.Context(), of)
+			secrets, err := api.Secrets.List(cmd.Context(), of)
 			if err != nil {
 				return err
 			}
@@ -71,7 +71,7 @@ func (a peopleCommands) secret() *cobra.Command {
 			if err := a.sure("remove "+args[0], "Remove secret "+clean(args[0])+"?"); err != nil {
 				return err
 			}
-			return api.DropSecret(cmd.Context(), of, args[0])
+			return api.Secrets.Drop(cmd.Context(), of, args[0])
 		}),
 	}
 	for _, s := range []*cobra.Command{list, remove} {
@@ -80,7 +80,7 @@ func (a peopleCommands) secret() *cobra.Command {
 	explain := &cobra.Command{
 		Use: "explain REPOSITORY", Short: "Say which secrets your workspaces of a repository get, and why", Example: "  yardbench secret explain tide-board", Args: cobra.ExactArgs(1), ValidArgsFunction: a.repositoryNames,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
-			cs, err := api.ExplainSecrets(cmd.Context(), args[0])
+			cs, err := api.Secrets.Explain(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}

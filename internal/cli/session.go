@@ -112,7 +112,7 @@ func leaves(typed []byte, before bool) (at int, last bool) {
 // session passes input and output until the command or shell has ended, and
 // gives its exit code. raw is for a terminal here.
 func (a workspaceCommands) session(ctx context.Context, api *client.Client, ref string, in wire.Run, raw bool) error {
-	s, err := api.Open(ctx, ref, in)
+	s, err := api.Workspaces.Open(ctx, ref, in)
 	if err != nil {
 		return err
 	}

@@ -22,7 +22,7 @@ func (a definitionCommands) starter() *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List the starters", Example: "  yardbench starter list", Args: cobra.NoArgs,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
-			all, err := api.Starters(cmd.Context())
+			all, err := api.Starters.List(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -46,7 +46,7 @@ func (a definitionCommands) starter() *cobra.Command {
 	show := &cobra.Command{
 		Use: "show STARTER", Short: "Show what a starter offers to choose", Example: "  yardbench starter show board", Args: cobra.ExactArgs(1),
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
-			all, err := api.Starters(cmd.Context())
+			all, err := api.Starters.List(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -73,7 +73,7 @@ func (a definitionCommands) starter() *cobra.Command {
 				}
 				in.Options[k] = v
 			}
-			filled, err := api.FillStarter(cmd.Context(), args[0], in)
+			filled, err := api.Starters.Fill(cmd.Context(), args[0], in)
 			if err != nil {
 				return err
 			}
@@ -209,7 +209,7 @@ func (a workspaceCommands) service() *cobra.Command {
 	c.AddCommand(&cobra.Command{
 		Use: "list NAME", Short: "List the services beside a workspace, with how each is", Example: "  yardbench service list route-notes\n  yardbench logs route-notes --of levels", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
-			all, err := api.Services(cmd.Context(), args[0])
+			all, err := api.Workspaces.Services(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}

@@ -38,9 +38,9 @@ func (a peopleCommands) token() *cobra.Command {
 			var t wire.MadeToken
 			var err error
 			if of != "" {
-				t, err = api.MakeProgramToken(cmd.Context(), of, in)
+				t, err = api.People.MakeProgramToken(cmd.Context(), of, in)
 			} else {
-				t, err = api.MakeToken(cmd.Context(), in)
+				t, err = api.Self.MakeToken(cmd.Context(), in)
 			}
 			if err != nil {
 				return err
@@ -58,9 +58,9 @@ func (a peopleCommands) token() *cobra.Command {
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) (err error) {
 			var ts []wire.Token
 			if of != "" {
-				ts, err = api.ProgramTokens(cmd.Context(), of)
+				ts, err = api.People.ProgramTokens(cmd.Context(), of)
 			} else {
-				ts, err = api.Tokens(cmd.Context())
+				ts, err = api.Self.Tokens(cmd.Context())
 			}
 			if err != nil {
 				return err
@@ -98,9 +98,9 @@ func (a peopleCommands) token() *cobra.Command {
 				return err
 			}
 			if of != "" {
-				return api.EndProgramToken(cmd.Context(), of, args[0])
+				return api.People.EndProgramToken(cmd.Context(), of, args[0])
 			}
-			return api.EndToken(cmd.Context(), args[0])
+			return api.Self.EndToken(cmd.Context(), args[0])
 		}),
 	}
 	whose(remove)
@@ -132,7 +132,7 @@ func (a peopleCommands) addProgram() *cobra.Command {
 		Example: "  yardbench program add nightwatch --team Harbour --purpose 'reviews of pull requests'\n  yardbench token add reviews --of nightwatch --scope launch --scope work", Args: cobra.ExactArgs(1),
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
 			in.Name = args[0]
-			p, err := api.AddProgram(cmd.Context(), in)
+			p, err := api.People.AddProgram(cmd.Context(), in)
 			if err != nil {
 				return err
 			}

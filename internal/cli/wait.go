@@ -38,7 +38,7 @@ func (a workspaceCommands) wait() *cobra.Command {
 			var last wire.Workspace
 			came := false
 			err := api.Watch(ctx, func() (bool, error) {
-				w, err := api.Show(ctx, args[0])
+				w, err := api.Workspaces.Show(ctx, args[0])
 				if gone := (&wire.Problem{}); errors.As(err, &gone) && gone.Status == http.StatusNotFound && last.ID != "" {
 					came, last.Phase = wanted == lifecycle.Removed, string(lifecycle.Removed)
 					return true, nil
@@ -99,7 +99,7 @@ func (a portCommands) open() *cobra.Command {
 		Long:    "Open a workspace, or one of its ports, in the browser: by the program that this machine opens addresses with. Where there is none, the address is printed.",
 		Example: "  yardbench open tide-board\n  yardbench open tide-board 8000", Args: cobra.RangeArgs(1, 2), ValidArgsFunction: a.names,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
-			w, err := api.Show(cmd.Context(), args[0])
+			w, err := api.Workspaces.Show(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
@@ -109,7 +109,7 @@ func (a portCommands) open() *cobra.Command {
 				if err != nil {
 					return usage{fmt.Errorf("%q is no number of a port", args[1])}
 				}
-				p, err := api.Port(cmd.Context(), args[0], n)
+				p, err := api.Ports.Show(cmd.Context(), args[0], n)
 				if err != nil {
 					return err
 				}
@@ -156,7 +156,7 @@ func (a peopleCommands) whoami() *cobra.Command {
 	return &cobra.Command{
 		Use: "whoami", Short: "Say as whom you are signed in, and where", Example: "  yardbench whoami", Args: cobra.NoArgs,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
-			me, err := api.Me(cmd.Context())
+			me, err := api.Self.Me(cmd.Context())
 			if err != nil {
 				return err
 			}

@@ -17,7 +17,7 @@ func (a journalCommands) webhook() *cobra.Command {
 	list := &cobra.Command{
 		Use: "list", Short: "List the webhooks", Example: "  yardbench webhook list", Args: cobra.NoArgs,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
-			all, err := api.Webhooks(cmd.Context())
+			all, err := api.Webhooks.List(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -47,7 +47,7 @@ func (a journalCommands) webhook() *cobra.Command {
 		Use: "add ADDRESS", Short: "Have an address told; its key is shown this once", Example: "  yardbench webhook add https://hooks.skerryline.example/yard --kind workspace.phase --kind prebuild.", Args: cobra.ExactArgs(1),
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
 			in.URL = args[0]
-			w, err := api.AddWebhook(cmd.Context(), in)
+			w, err := api.Webhooks.Add(cmd.Context(), in)
 			if err != nil {
 				return err
 			}
@@ -65,7 +65,7 @@ func (a journalCommands) webhook() *cobra.Command {
 			if err := a.sure("remove it", "Tell this address no more?"); err != nil {
 				return err
 			}
-			if err := api.DropWebhook(cmd.Context(), args[0]); err != nil {
+			if err := api.Webhooks.Drop(cmd.Context(), args[0]); err != nil {
 				return err
 			}
 			return a.print(struct{}{}, func() { fmt.Fprintln(a.err, "it is told no more") })
@@ -74,7 +74,7 @@ func (a journalCommands) webhook() *cobra.Command {
 	test := &cobra.Command{
 		Use: "test ID", Short: "Post a test, and say how it went", Example: "  yardbench webhook test k3v7", Args: cobra.ExactArgs(1),
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
-			d, err := api.TestWebhook(cmd.Context(), args[0])
+			d, err := api.Webhooks.Test(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
@@ -87,7 +87,7 @@ func (a journalCommands) webhook() *cobra.Command {
 	log := &cobra.Command{
 		Use: "log ID", Short: "Show the newest attempts to tell an address", Example: "  yardbench webhook log k3v7", Args: cobra.ExactArgs(1),
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
-			all, err := api.Deliveries(cmd.Context(), args[0])
+			all, err := api.Webhooks.Deliveries(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}

@@ -43,7 +43,7 @@ func (a *app) names(cmd *cobra.Command, args []string, _ string) (out []string, 
 	if api, err := a.client(); err == nil {
 		ctx, cancel := context.WithTimeout(cmd.Context(), completionTime)
 		defer cancel()
-		ws, _ := api.List(ctx, client.ListQuery{}) // completion that fails completes nothing
+		ws, _ := api.Workspaces.List(ctx, client.ListQuery{}) // completion that fails completes nothing
 		for _, w := range ws {
 			if !slices.Contains(args, w.Name) {
 				out = append(out, w.Name+"\t"+w.Phase)
@@ -58,7 +58,7 @@ func (a *app) repositoryNames(cmd *cobra.Command, args []string, _ string) (out 
 	if api, err := a.client(); err == nil && len(args) == 0 {
 		ctx, cancel := context.WithTimeout(cmd.Context(), completionTime)
 		defer cancel()
-		rs, _ := api.Repositories(ctx) // completion that fails completes nothing
+		rs, _ := api.Repositories.List(ctx) // completion that fails completes nothing
 		for _, r := range rs {
 			out = append(out, r.Name)
 		}
@@ -161,7 +161,7 @@ func (a workspaceCommands) launch() *cobra.Command {
 				in.RestAfterS = int64(d / time.Second)
 			}
 			if dry {
-				p, err := api.Preflight(cmd.Context(), in)
+				p, err := api.Workspaces.Preflight(cmd.Context(), in)
 				if err != nil {
 					return err
 				}
@@ -170,7 +170,7 @@ func (a workspaceCommands) launch() *cobra.Command {
 				}
 				return exit(exitRefused)
 			}
-			w, err := api.Launch(cmd.Context(), in)
+			w, err := api.Workspaces.Launch(cmd.Context(), in)
 			if err != nil {
 				return err
 			}
@@ -208,11 +208,11 @@ func (a workspaceCommands) show() *cobra.Command {
 	return &cobra.Command{
 		Use: "show NAME", Short: "Show a workspace and its newest launch sheet", Example: "  yardbench show tide-board", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
-			w, err := api.Show(cmd.Context(), args[0])
+			w, err := api.Workspaces.Show(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
-			sh, err := api.Sheet(cmd.Context(), args[0], 0)
+			sh, err := api.Workspaces.Sheet(cmd.Context(), args[0], 0)
 			if err != nil {
 				return err
 			}
@@ -309,9 +309,9 @@ func (a workspaceCommands) logs() *cobra.Command {
 				out = lines
 			}
 			if service != "" {
-				return api.CopyServiceLog(cmd.Context(), args[0], service, out)
+				return api.Workspaces.CopyServiceLog(cmd.Context(), args[0], service, out)
 			}
-			return api.CopyLog(cmd.Context(), args[0], sheet, 0, from, follow, out)
+			return api.Workspaces.CopyLog(cmd.Context(), args[0], sheet, 0, from, follow, out)
 		}),
 	}
 	c.Flags().BoolVarP(&follow, "follow", "f", false, "go on until the launch sheet has ended")
@@ -351,15 +351,15 @@ func (j *jsonLines) Close() {
 }
 
 func (a workspaceCommands) start() *cobra.Command {
-	return a.plainVerb(operation.Start, "Start stopped workspaces, or try failed ones again", "  yardbench start tide-board\n  yardbench start tide-board berth-planner\n  yardbench start --where state=stopped", (*client.Client).Start)
+	return a.plainVerb(operation.Start, "Start stopped workspaces, or try failed ones again", "  yardbench start tide-board\n  yardbench start tide-board berth-planner\n  yardbench start --where state=stopped", client.Workspaces.Start)
 }
 
 func (a workspaceCommands) stop() *cobra.Command {
-	return a.plainVerb(operation.Stop, "Stop workspaces; their files stay", "  yardbench stop tide-board\n  yardbench stop tide-board berth-planner\n  yardbench stop --where all,state=idle,team=Decks --why 'the yard is full'", (*client.Client).Stop)
+	return a.plainVerb(operation.Stop, "Stop workspaces; their files stay", "  yardbench stop tide-board\n  yardbench stop tide-board berth-planner\n  yardbench stop --where all,state=idle,team=Decks --why 'the yard is full'", client.Workspaces.Stop)
 }
 
 // plainVerb asks a verb, with which nothing goes, of one workspace or of many.
-func (a workspaceCommands) plainVerb(v operation.Verb, short, example string, one func(*client.Client, context.Context, string) (wire.Workspace, error)) *cobra.Command {
+func (a workspaceCommands) plainVerb(v operation.Verb, short, example string, one func(client.Workspaces, context.Context, string) (wire.Workspace, error)) *cobra.Command {
 	var m many
 	c := &cobra.Command{
 		Use: string(v) + " NAME...", Short: short, Example: example, ValidArgsFunction: a.names,
@@ -367,7 +367,7 @@ func (a workspaceCommands) plainVerb(v operation.Verb, short, example string, on
 			if !m.one(args) {
 				return operationCommands{a.app}.ask(cmd, api, args, m, wire.NewOperation{Verb: string(v)}, "")
 			}
-			return a.followed(cmd.Context(), api)(one(api, cmd.Context(), args[0]))
+			return a.followed(cmd.Context(), api)(one(api.Workspaces, cmd.Context(), args[0]))
 		}),
 	}
 	m.flags(c)
@@ -405,7 +405,7 @@ func (a workspaceCommands) rebuild() *cobra.Command {
 					return err
 				}
 			}
-			return a.followed(cmd.Context(), api)(api.Rebuild(cmd.Context(), args[0], in))
+			return a.followed(cmd.Context(), api)(api.Workspaces.Rebuild(cmd.Context(), args[0], in))
 		}),
 	}
 	c.Flags().BoolVar(&in.NewFiles, "new-files", false, "drop the workspace folder too and clone anew")
@@ -449,7 +449,7 @@ func (a workspaceCommands) remove() *cobra.Command {
 			if err := a.sure("remove "+args[0], fmt.Sprintf(question, clean(args[0]))); err != nil {
 				return err
 			}
-			return a.followed(cmd.Context(), api)(api.Remove(cmd.Context(), args[0], discard))
+			return a.followed(cmd.Context(), api)(api.Workspaces.Remove(cmd.Context(), args[0], discard))
 		}),
 	}
 	c.Flags().BoolVar(&discard, "discard", false, "even when work in it exists nowhere else")

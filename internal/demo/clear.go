@@ -13,30 +13,30 @@ func Clear(ctx context.Context, address string) error {
 	if err != nil {
 		return err
 	}
-	all, err := c.List(ctx, client.ListQuery{All: true})
+	all, err := c.Workspaces.List(ctx, client.ListQuery{All: true})
 	if err != nil {
 		return err
 	}
 	for _, w := range all {
 		if w.Adopted != "" {
-			_, err = c.LetGo(ctx, w.Name+"."+w.Owner)
+			_, err = c.Containers.LetGo(ctx, w.Name+"."+w.Owner)
 		} else {
-			_, err = c.Remove(ctx, w.Name+"."+w.Owner, true)
+			_, err = c.Workspaces.Remove(ctx, w.Name+"."+w.Owner, true)
 		}
 		if err != nil {
 			return err
 		}
 	}
 	err = c.Watch(ctx, func() (bool, error) {
-		left, err := c.List(ctx, client.ListQuery{All: true})
+		left, err := c.Workspaces.List(ctx, client.ListQuery{All: true})
 		return len(left) == 0, err
 	})
 	if err != nil {
 		return err
 	}
-	plans, err := c.Plans(ctx, "")
+	plans, err := c.Prebuilds.Plans(ctx, "")
 	for _, p := range plans {
-		if err := c.DropPlan(ctx, p.Repository, p.Branch); err != nil {
+		if err := c.Prebuilds.DropPlan(ctx, p.Repository, p.Branch); err != nil {
 			return err
 		}
 	}

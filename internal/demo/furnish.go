@@ -21,7 +21,7 @@ func Furnish(ctx context.Context, address, gitHost string, say func(string)) err
 		if err != nil {
 			return err
 		}
-		plans, err := c.Plans(ctx, repository)
+		plans, err := c.Prebuilds.Plans(ctx, repository)
 		if err != nil {
 			return err
 		}
@@ -30,15 +30,15 @@ func Furnish(ctx context.Context, address, gitHost string, say func(string)) err
 		}
 		say("a prepared image of " + repository)
 		if len(plans) == 0 {
-			if _, err := c.PutPlan(ctx, repository, wire.PutPlan{OnPush: true, Timetable: "30 5 * * 1-5"}); err != nil {
+			if _, err := c.Prebuilds.PutPlan(ctx, repository, wire.PutPlan{OnPush: true, Timetable: "30 5 * * 1-5"}); err != nil {
 				return err
 			}
 		}
-		if _, err := c.RunPlan(ctx, repository, ""); err != nil && !there(err) {
+		if _, err := c.Prebuilds.RunPlan(ctx, repository, ""); err != nil && !there(err) {
 			return fmt.Errorf("prepare %s: %w", repository, err)
 		}
 		err = c.Watch(ctx, func() (bool, error) {
-			plans, err := c.Plans(ctx, repository)
+			plans, err := c.Prebuilds.Plans(ctx, repository)
 			return err != nil || plans[0].Runs[0].EndedAt != nil, err
 		})
 		if err != nil {
@@ -64,17 +64,17 @@ func furnishProgram(ctx context.Context, address string) error {
 	if err != nil {
 		return err
 	}
-	_, err = c.AddProgram(ctx, wire.NewProgram{Name: "nightwatch", Purpose: "Reviews of pull requests", Team: "Harbour"})
+	_, err = c.People.AddProgram(ctx, wire.NewProgram{Name: "nightwatch", Purpose: "Reviews of pull requests", Team: "Harbour"})
 	if there(err) {
 		return nil
 	}
 	if err != nil {
 		return err
 	}
-	if _, err := c.MakeProgramToken(ctx, "nightwatch", wire.NewToken{Name: "reviews", Days: 90, Scopes: []string{"launch", "work"}, Repositories: []string{"tide-board"}}); err != nil {
+	if _, err := c.People.MakeProgramToken(ctx, "nightwatch", wire.NewToken{Name: "reviews", Days: 90, Scopes: []string{"launch", "work"}, Repositories: []string{"tide-board"}}); err != nil {
 		return err
 	}
-	_, err = c.AskOperation(ctx, wire.NewOperation{Verb: "tell", Where: &wire.WorkspaceWhere{All: true, Team: "Decks"}, Reason: "The winter tables come on Monday: push what you want to keep."})
+	_, err = c.Operations.Ask(ctx, wire.NewOperation{Verb: "tell", Where: &wire.WorkspaceWhere{All: true, Team: "Decks"}, Reason: "The winter tables come on Monday: push what you want to keep."})
 	return err
 }
 
@@ -88,11 +88,11 @@ func furnishHook(ctx context.Context, address, gitHost string) error {
 	if err != nil {
 		return err
 	}
-	all, err := c.Webhooks(ctx)
+	all, err := c.Webhooks.List(ctx)
 	if err != nil || len(all) > 0 {
 		return err
 	}
-	_, err = c.AddWebhook(ctx, wire.NewWebhook{URL: "http://127.0.0.1:" + u.Port() + HookPath, Kinds: []string{"workspace.phase", "prebuild.", "rules."}})
+	_, err = c.Webhooks.Add(ctx, wire.NewWebhook{URL: "http://127.0.0.1:" + u.Port() + HookPath, Kinds: []string{"workspace.phase", "prebuild.", "rules."}})
 	return err
 }
 
@@ -111,29 +111,29 @@ func furnishWorkspaces(ctx context.Context, address string, say func(string)) er
 		if err != nil {
 			return err
 		}
-		w, err := c.Show(ctx, repository)
+		w, err := c.Workspaces.Show(ctx, repository)
 		switch {
 		case err == nil && w.Phase != "stopped":
 			continue
 		case err == nil:
 			say("starting " + repository + " of " + furnished[n])
-			if _, err := c.Start(ctx, repository); err != nil {
+			if _, err := c.Workspaces.Start(ctx, repository); err != nil {
 				say(err.Error()) // a limit that was used up meanwhile, say
 				continue
 			}
 		default:
 			say("a workspace of " + repository + " for " + furnished[n])
 			if repository == "tide-board" {
-				if _, err := c.PutSecret(ctx, "", "TIDE_API_KEY", wire.SecretValue{Value: "measured-levels-of-ytre-skjer", Repositories: []string{"tide-board"}}); err != nil {
+				if _, err := c.Secrets.Put(ctx, "", "TIDE_API_KEY", wire.SecretValue{Value: "measured-levels-of-ytre-skjer", Repositories: []string{"tide-board"}}); err != nil {
 					return err
 				}
 			}
-			if _, err := c.Launch(ctx, wire.Launch{Repository: repository}); err != nil {
+			if _, err := c.Workspaces.Launch(ctx, wire.Launch{Repository: repository}); err != nil {
 				return fmt.Errorf("launch %s: %w", repository, err)
 			}
 		}
 		err = c.Watch(ctx, func() (bool, error) {
-			w, err := c.Show(ctx, repository)
+			w, err := c.Workspaces.Show(ctx, repository)
 			if err == nil && w.Phase == "failed" {
 				err = errors.New(w.Cause)
 			}
@@ -157,7 +157,7 @@ func furnishWorkspaces(ctx context.Context, address string, say func(string)) er
 // serveBoard starts the board in a terminal, where it goes on, and shares its
 // port.
 func serveBoard(ctx context.Context, c *client.Client) error {
-	s, err := c.Open(ctx, "tide-board", wire.Run{Terminal: "board", Columns: 100, Rows: 30})
+	s, err := c.Workspaces.Open(ctx, "tide-board", wire.Run{Terminal: "board", Columns: 100, Rows: 30})
 	if err != nil {
 		return err
 	}
@@ -173,7 +173,7 @@ func serveBoard(ctx context.Context, c *client.Client) error {
 		}
 		out.Write(p)
 	}
-	_, err = c.SharePort(ctx, "tide-board", 8000, true)
+	_, err = c.Ports.Share(ctx, "tide-board", 8000, true)
 	return err
 }
 
@@ -182,7 +182,7 @@ func signedIn(ctx context.Context, address, name string) (*client.Client, error)
 	if err != nil {
 		return nil, err
 	}
-	in, err := c.SignIn(ctx, name, Password)
+	in, err := c.Self.SignIn(ctx, name, Password)
 	if err != nil {
 		return nil, fmt.Errorf("sign in as %s: %w", name, err)
 	}

@@ -82,13 +82,13 @@ func furnishAdopted(ctx context.Context, address string, say func(string)) error
 	if err != nil {
 		return err
 	}
-	if w, err := c.Show(ctx, others[0].name+".peder"); err == nil {
+	if w, err := c.Workspaces.Show(ctx, others[0].name+".peder"); err == nil {
 		if w.Phase == "stopped" {
-			_, err = c.Start(ctx, others[0].name+".peder")
+			_, err = c.Workspaces.Start(ctx, others[0].name+".peder")
 		}
 		return err
 	}
-	all, err := c.Containers(ctx)
+	all, err := c.Containers.List(ctx)
 	if err != nil {
 		return err
 	}
@@ -97,7 +97,7 @@ func furnishAdopted(ctx context.Context, address string, say func(string)) error
 			continue
 		}
 		say("the container " + o.Name + " becomes a workspace of peder")
-		if _, err := c.Adopt(ctx, o.ID, wire.Adopt{Owner: "peder", Repository: "deck-log"}); err != nil && !there(err) {
+		if _, err := c.Containers.Adopt(ctx, o.ID, wire.Adopt{Owner: "peder", Repository: "deck-log"}); err != nil && !there(err) {
 			return fmt.Errorf("take on %s: %w", o.Name, err)
 		}
 	}

@@ -29,7 +29,7 @@ func TestExamplesOfTheDoor(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	who, err := open.SignIn(t.Context(), "ingrid", demo.Password)
+	who, err := open.Self.SignIn(t.Context(), "ingrid", demo.Password)
 	if err != nil {
 		t.Fatal(err)
 	}

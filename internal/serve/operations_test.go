@@ -21,7 +21,7 @@ var lights = map[string]map[string]string{"lights": {file: `{"image": "skerrylin
 func over(t *testing.T, c *client.Client, id string) wire.Operation {
 	t.Helper()
 	for end := time.Now().Add(time.Minute); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
-		o, err := c.Operation(t.Context(), id)
+		o, err := c.Operations.Show(t.Context(), id)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -40,7 +40,7 @@ func as(t *testing.T, c *client.Client, name string) *client.Client {
 	if err != nil {
 		t.Fatal(err)
 	}
-	who, err := open.SignIn(t.Context(), name, demo.Password)
+	who, err := open.Self.SignIn(t.Context(), name, demo.Password)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -57,7 +57,7 @@ func some(t *testing.T, c *client.Client, people ...string) {
 	for _, p := range people {
 		person, n, _ := strings.Cut(p, "/")
 		mine := as(t, c, person)
-		if _, err := mine.Launch(t.Context(), wire.Launch{Repository: "lights", Name: "lights" + n}); err != nil {
+		if _, err := mine.Workspaces.Launch(t.Context(), wire.Launch{Repository: "lights", Name: "lights" + n}); err != nil {
 			t.Fatal(err)
 		}
 		until(t, mine, "lights"+n, func(w wire.Workspace) bool { return w.Phase == string(lifecycle.Ready) })
@@ -73,7 +73,7 @@ func TestOperations(t *testing.T) {
 	astrid, ingrid, audun := as(t, c, "astrid"), as(t, c, "ingrid"), as(t, c, "audun")
 	ask := func(by *client.Client, in wire.NewOperation) wire.Operation {
 		t.Helper()
-		o, err := by.AskOperation(ctx, in)
+		o, err := by.Operations.Ask(ctx, in)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -83,7 +83,7 @@ func TestOperations(t *testing.T) {
 	if o.Total != 4 || o.Done != 4 || o.By != "astrid" || o.Reason != "the yard is full" {
 		t.Errorf("the stop of all came to %+v", o)
 	}
-	entries, err := astrid.Journal(ctx, client.JournalQuery{Kind: "workspace.asked", Limit: 100})
+	entries, err := astrid.Journal.List(ctx, client.JournalQuery{Kind: "workspace.asked", Limit: 100})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -97,11 +97,11 @@ func TestOperations(t *testing.T) {
 		t.Errorf("the journal has %d stops of the operation", stops)
 	}
 	// One that is not possible is refused with its kind; the others are done.
-	if _, err := astrid.Start(ctx, "lightsa.mats"); err != nil {
+	if _, err := astrid.Workspaces.Start(ctx, "lightsa.mats"); err != nil {
 		t.Fatal(err)
 	}
 	o = ask(astrid, wire.NewOperation{Verb: "hold", Names: []string{"lightsa.mats", "lightsa.ingrid", "lightsa.mats"}, Seconds: 3600, Reason: "a demo"})
-	all, err := astrid.Outcomes(ctx, o.ID)
+	all, err := astrid.Operations.Outcomes(ctx, o.ID)
 	if err != nil || o.Total != 2 || len(all) != 2 {
 		t.Fatalf("%+v, %v", o, err)
 	}
@@ -109,13 +109,13 @@ func TestOperations(t *testing.T) {
 	if all[i].State != "refused" || all[i].Kind != "not-now" || all[1-i].State != "done" && all[1-i].Kind != "not-now" {
 		t.Errorf("a hold came to %+v", all)
 	}
-	if only, err := astrid.Outcomes(ctx, o.ID, "refused"); err != nil || len(only) != o.Refused {
+	if only, err := astrid.Operations.Outcomes(ctx, o.ID, "refused"); err != nil || len(only) != o.Refused {
 		t.Errorf("the refused are %+v, %v", only, err)
 	}
 	// A notice stands at each until it is read.
 	ask(astrid, wire.NewOperation{Verb: "tell", Names: []string{"lightsa.ingrid"}, Reason: "push before Friday"})
 	notice := func() string {
-		w, err := ingrid.Show(ctx, "lightsa")
+		w, err := ingrid.Workspaces.Show(ctx, "lightsa")
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -129,7 +129,7 @@ func TestOperations(t *testing.T) {
 	if n := notice(); n != "push before Friday" {
 		t.Errorf("the notice is %q", n)
 	}
-	if err := ingrid.HeedNotice(ctx, "lightsa"); err != nil || notice() != "" {
+	if err := ingrid.Workspaces.Heed(ctx, "lightsa"); err != nil || notice() != "" {
 		t.Errorf("a notice that was read says %q, %v", notice(), err)
 	}
 	// A rebuild and a removal come to their ends.
@@ -141,16 +141,16 @@ func TestOperations(t *testing.T) {
 	}
 
 	// Who sees what, and who may.
-	if _, err := ingrid.Operation(ctx, all[0].Name); !is(err, "not-found") {
+	if _, err := ingrid.Operations.Show(ctx, all[0].Name); !is(err, "not-found") {
 		t.Errorf("an operation that there is not: %v", err)
 	}
-	if _, err := as(t, c, "mats").Operation(ctx, o.ID); !is(err, "not-found") {
+	if _, err := as(t, c, "mats").Operations.Show(ctx, o.ID); !is(err, "not-found") {
 		t.Errorf("mats sees ingrid's: %v", err)
 	}
-	if _, err := audun.Operation(ctx, o.ID); err != nil {
+	if _, err := audun.Operations.Show(ctx, o.ID); err != nil {
 		t.Errorf("the auditor does not: %v", err)
 	}
-	if mine, err := ingrid.Operations(ctx); err != nil || len(mine) != 2 {
+	if mine, err := ingrid.Operations.List(ctx); err != nil || len(mine) != 2 {
 		t.Errorf("ingrid sees %d operations, %v", len(mine), err)
 	}
 	many := make([]string, 10_001)
@@ -178,14 +178,14 @@ func TestOperations(t *testing.T) {
 		"what does not go together": {astrid, wire.NewOperation{Verb: "stop", Names: []string{"lightsa.mats"}, Discard: true}, "invalid"},
 		"too many names":            {astrid, wire.NewOperation{Verb: "stop", Names: many}, "invalid"},
 	} {
-		if _, err := of.by.AskOperation(ctx, of.in); !is(err, of.kind) {
+		if _, err := of.by.Operations.Ask(ctx, of.in); !is(err, of.kind) {
 			t.Errorf("%s: %v, not %s", what, err, of.kind)
 		}
 	}
-	if _, err := astrid.CancelOperation(ctx, o.ID); !is(err, "not-now") {
+	if _, err := astrid.Operations.Cancel(ctx, o.ID); !is(err, "not-now") {
 		t.Errorf("what is over is cancelled: %v", err)
 	}
-	if w, err := as(t, c, "mats").Show(ctx, "lightsa"); err != nil || w.Phase == "stopping" || w.Phase == "stopped" {
+	if w, err := as(t, c, "mats").Workspaces.Show(ctx, "lightsa"); err != nil || w.Phase == "stopping" || w.Phase == "stopped" {
 		t.Errorf("a refused operation touched mats's: %s, %v", w.Phase, err)
 	}
 }

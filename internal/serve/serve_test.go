@@ -72,7 +72,7 @@ func simulated(t *testing.T, own map[string]map[string]string) (c *client.Client
 		if err != nil {
 			t.Fatal(err)
 		}
-		who, err := open.SignIn(t.Context(), name, demo.Password)
+		who, err := open.Self.SignIn(t.Context(), name, demo.Password)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -91,7 +91,7 @@ func simulated(t *testing.T, own map[string]map[string]string) (c *client.Client
 	}
 	operator := in(address, "astrid")
 	for name := range own {
-		if _, err := operator.AddRepository(t.Context(), wire.NewRepository{URL: git + "/" + name + ".git"}); err != nil {
+		if _, err := operator.Repositories.Add(t.Context(), wire.NewRepository{URL: git + "/" + name + ".git"}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -121,7 +121,7 @@ func until(t *testing.T, c *client.Client, name string, is func(wire.Workspace) 
 	var w wire.Workspace
 	for end := time.Now().Add(time.Minute); time.Now().Before(end); time.Sleep(10 * time.Millisecond) {
 		var err error
-		if w, err = c.Show(t.Context(), name); err == nil && is(w) {
+		if w, err = c.Workspaces.Show(t.Context(), name); err == nil && is(w) {
 			return w
 		}
 	}
@@ -150,18 +150,18 @@ func TestOverASimulatedYard(t *testing.T) {
 	if h, err := c.Health(ctx); err != nil || !h.Simulated {
 		t.Errorf("it does not say that it is simulated: %+v, %v", h, err)
 	}
-	if _, err := c.Launch(ctx, wire.Launch{Repository: "lights"}); err != nil {
+	if _, err := c.Workspaces.Launch(ctx, wire.Launch{Repository: "lights"}); err != nil {
 		t.Fatal(err)
 	}
 	w := until(t, c, "lights", func(w wire.Workspace) bool { return w.Phase == "ready" && len(w.Conditions) > 0 })
 	if w.Size != "middle" || !strings.Contains(conditions(w), "set-up failed: set-up failed: postCreateCommand ended with exit code 3, its last line: over") {
 		t.Errorf("it is of size %s with %s", w.Size, conditions(w))
 	}
-	sheets, err := c.Sheets(ctx, "lights")
+	sheets, err := c.Workspaces.Sheets(ctx, "lights")
 	if err != nil || len(sheets) != 1 {
 		t.Fatalf("there are %d sheets, %v", len(sheets), err)
 	}
-	sheet, err := c.Sheet(ctx, "lights", sheets[0].Number)
+	sheet, err := c.Workspaces.Sheet(ctx, "lights", sheets[0].Number)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -171,47 +171,47 @@ func TestOverASimulatedYard(t *testing.T) {
 		}
 	}
 	push("lights", map[string]string{file: `{"image": "skerryline/base:1", "remoteUser": "crew", "hostRequirements": {"cpus": 2}, "onCreateCommand": "echo begun anew"}`})
-	if found, err := c.CheckDefinition(ctx, "lights", "", ""); err != nil || len(found.Values) == 0 {
+	if found, err := c.Repositories.CheckDefinition(ctx, "lights", "", ""); err != nil || len(found.Values) == 0 {
 		t.Fatalf("its definition is %+v, %v", found, err)
 	}
 	push("lights@swell", map[string]string{file: `{"image": "skerryline/base:2", "remoteUser": "crew", "hostRequirements": {"cpus": 2}, "onCreateCommand": "echo begun anew"}`})
-	if d, err := c.CompareDefinitions(ctx, "lights", "", "swell", ""); err != nil || len(d.Changes) != 1 || d.Changes[0] != (wire.DefinitionChange{Key: "image", Old: "skerryline/base:1", New: "skerryline/base:2"}) || !strings.HasPrefix(d.Due, "a new image") {
+	if d, err := c.Repositories.CompareDefinitions(ctx, "lights", "", "swell", ""); err != nil || len(d.Changes) != 1 || d.Changes[0] != (wire.DefinitionChange{Key: "image", Old: "skerryline/base:1", New: "skerryline/base:2"}) || !strings.HasPrefix(d.Due, "a new image") {
 		t.Errorf("the branches differ in %+v, %v", d, err)
 	}
 	push("lights@swell", map[string]string{file: `{`})
-	if _, err := c.CompareDefinitions(ctx, "lights", "", "swell", ""); err == nil || !strings.Contains(err.Error(), "the definition at swell is refused") {
+	if _, err := c.Repositories.CompareDefinitions(ctx, "lights", "", "swell", ""); err == nil || !strings.Contains(err.Error(), "the definition at swell is refused") {
 		t.Errorf("a definition that is refused is compared: %v", err)
 	}
 	w = until(t, c, "lights", func(w wire.Workspace) bool { return strings.Contains(conditions(w), "rebuild due") })
 	if !strings.Contains(conditions(w), "set_up.onCreateCommand: echo begun → echo begun anew") {
 		t.Errorf("what changed is told as %s", conditions(w))
 	}
-	if _, err := c.Rebuild(ctx, "lights", wire.Rebuild{}); err != nil {
+	if _, err := c.Workspaces.Rebuild(ctx, "lights", wire.Rebuild{}); err != nil {
 		t.Fatal(err)
 	}
 	until(t, c, "lights", func(w wire.Workspace) bool {
 		return w.Phase == "ready" && !w.Rebuilding && conditions(w) == "" && w.Sheet == 2
 	})
 
-	if _, err := c.Launch(ctx, wire.Launch{Repository: "roost"}); err != nil {
+	if _, err := c.Workspaces.Launch(ctx, wire.Launch{Repository: "roost"}); err != nil {
 		t.Fatal(err)
 	}
 	until(t, c, "roost", func(w wire.Workspace) bool { return w.Phase == "ready" && w.Services == 1 })
-	all, err := c.Services(ctx, "roost")
+	all, err := c.Workspaces.Services(ctx, "roost")
 	if err != nil || len(all) != 1 || all[0].State != "healthy" {
 		t.Errorf("its services are %+v, %v", all, err)
 	}
 	var log strings.Builder
-	if err := c.CopyServiceLog(ctx, "roost", "db", &log); err != nil || log.String() != "open\n" {
+	if err := c.Workspaces.CopyServiceLog(ctx, "roost", "db", &log); err != nil || log.String() != "open\n" {
 		t.Errorf("the service's log is %q, %v", log.String(), err)
 	}
 	for _, name := range []string{"lights", "roost"} {
-		if _, err := c.Remove(ctx, name, false); err != nil {
+		if _, err := c.Workspaces.Remove(ctx, name, false); err != nil {
 			t.Fatal(err)
 		}
 	}
 	for end := time.Now().Add(time.Minute); ; time.Sleep(20 * time.Millisecond) {
-		left, err := c.List(ctx, client.ListQuery{})
+		left, err := c.Workspaces.List(ctx, client.ListQuery{})
 		if err == nil && len(left) == 0 {
 			break
 		}

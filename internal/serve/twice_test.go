@@ -70,7 +70,7 @@ func TestAskedAgainAndDoneOnce(t *testing.T) {
 		t.Fatal(err)
 	}
 	token := func(name string) string {
-		who, err := open.SignIn(ctx, name, demo.Password)
+		who, err := open.Self.SignIn(ctx, name, demo.Password)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -80,7 +80,7 @@ func TestAskedAgainAndDoneOnce(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	rules, err := operator.Rules(ctx, 0)
+	rules, err := operator.Rules.Show(ctx, 0)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -88,7 +88,7 @@ func TestAskedAgainAndDoneOnce(t *testing.T) {
 	for old, now := range map[string]string{"person: {existing: 5, running: 3, cores: 6, memory: 12 GiB}": "person: {existing: 5000}", "team: {running: 12, cores: 20, memory: 40 GiB}": "team: {existing: 5000}"} {
 		text = strings.Replace(text, old, now, 1)
 	}
-	if _, err := operator.PutRules(ctx, wire.RulesText{Document: text, Reason: "room"}, rules.Version); err != nil {
+	if _, err := operator.Rules.Put(ctx, wire.RulesText{Document: text, Reason: "room"}, rules.Version); err != nil {
 		t.Fatal(err)
 	}
 	at, lost := losing(t, c.Address())
@@ -103,9 +103,9 @@ func TestAskedAgainAndDoneOnce(t *testing.T) {
 		wg.Go(func() {
 			gate <- struct{}{}
 			defer func() { <-gate }()
-			w, err := through.Launch(ctx, wire.Launch{Repository: "lights", Name: fmt.Sprintf("w%d", i)})
+			w, err := through.Workspaces.Launch(ctx, wire.Launch{Repository: "lights", Name: fmt.Sprintf("w%d", i)})
 			if i%2 == 0 { // without a name one asked twice would be two
-				w, err = through.Launch(ctx, wire.Launch{Repository: "lights"})
+				w, err = through.Workspaces.Launch(ctx, wire.Launch{Repository: "lights"})
 			}
 			if err != nil {
 				t.Errorf("launch %d: %v", i, err)
@@ -116,13 +116,13 @@ func TestAskedAgainAndDoneOnce(t *testing.T) {
 		})
 	}
 	wg.Wait()
-	all, err := c.List(ctx, client.ListQuery{})
+	all, err := c.Workspaces.List(ctx, client.ListQuery{})
 	if want := launches + (launches+1)/2; err != nil || len(all) != want || lost.Load() < int64(launches/4) {
 		t.Errorf("of %d launches there are %d workspaces, with %d answers lost, %v", want, len(all), lost.Load(), err)
 	}
 	// What is shown once is shown again to whoever lost it.
 	for i := range 20 {
-		k, err := through.MakeToken(ctx, wire.NewToken{Name: fmt.Sprintf("token %d", i)})
+		k, err := through.Self.MakeToken(ctx, wire.NewToken{Name: fmt.Sprintf("token %d", i)})
 		if err != nil || k.Value == "" {
 			t.Fatalf("token %d: %+v, %v", i, k, err)
 		}
@@ -130,11 +130,11 @@ func TestAskedAgainAndDoneOnce(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, err := mine.Me(ctx); err != nil {
+		if _, err := mine.Self.Me(ctx); err != nil {
 			t.Errorf("token %d does not open: %v", i, err)
 		}
 	}
-	tokens, err := c.Tokens(ctx)
+	tokens, err := c.Self.Tokens(ctx)
 	named := 0
 	for _, k := range tokens {
 		if k.Door == "token" {
