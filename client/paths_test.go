@@ -140,7 +140,7 @@ func TestPathsAreDescribed(t *testing.T) {
 			t.Errorf("nobody asks %s", o)
 		}
 	}
-	if len(asked) < 95 {
+	if len(asked) < 94 {
 		t.Errorf("only %d operations are asked", len(asked))
 	}
 }
