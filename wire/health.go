@@ -14,10 +14,11 @@ type Health struct {
 
 // Opening is something that an installation leaves open.
 type Opening struct {
-	Area  string `json:"area" enum:"way in,people,house rules,git,yard"`
-	Kind  string `json:"kind" doc:"The same for the same thing" example:"images-from-anywhere"`
-	What  string `json:"what"`
-	Close string `json:"close" doc:"How it is closed"`
+	Area   string  `json:"area" enum:"way in,people,house rules,git,yard"`
+	Kind   string  `json:"kind" doc:"The same for the same thing" example:"images-from-anywhere"`
+	What   string  `json:"what"`
+	Close  string  `json:"close" doc:"How it is closed"`
+	Action *Action `json:"action,omitempty" doc:"What closes it, where one operation does"`
 }
 
 // Trouble keeps the service from being well.

@@ -20,8 +20,10 @@ type operation struct {
 	OperationID string
 	Action      string `json:"x-yardbench-action"`
 	Parameters  []struct{ Name, In, Description string }
-	RequestBody *struct{}
-	Responses   map[string]struct {
+	RequestBody *struct {
+		Content map[string]struct{ Example any }
+	}
+	Responses map[string]struct {
 		Headers map[string]any
 		Content map[string]struct {
 			Schema map[string]any
@@ -77,6 +79,11 @@ func TestFormOfTheDoor(t *testing.T) {
 			ref, _ := body["$ref"].(string)
 			schema := d.Components.Schemas[strings.TrimPrefix(ref, "#/components/schemas/")]
 			properties, _ := schema["properties"].(map[string]any)
+			if o.RequestBody != nil {
+				if text, ok := o.RequestBody.Content["application/json"]; ok && text.Example == nil {
+					t.Errorf("%s has no example of what it is asked with", where)
+				}
+			}
 			switch {
 			case method == "get" && properties["items"] != nil:
 				lists++

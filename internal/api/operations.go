@@ -17,9 +17,8 @@ var operationKind = page.Kind[wire.Operation]{ID: func(v wire.Operation) string 
 	{Name: "verb", Key: func(v wire.Operation) string { return v.Verb }},
 }}
 
-// operationRoutes are one verb for many workspaces, and what it may put beside one.
+// operationRoutes are one verb for many workspaces, and what came of it.
 func operationRoutes(a *API) {
-	programRoutes(a)
 	s := a.svc
 	type OperationPath struct {
 		Operation string `path:"operation" maxLength:"64"`
@@ -58,6 +57,12 @@ func operationRoutes(a *API) {
 		func(ctx context.Context, who service.Actor, in *OperationPath) (wire.Operation, error) {
 			return s.Operations.Cancel(ctx, who, in.Operation)
 		})
+}
+
+// stayRoutes are what keeps a workspace as it is for a time, or says something of it:
+// holds, leases, notices.
+func stayRoutes(a *API) {
+	s := a.svc
 	answer(a, keyed(op("POST", "/workspaces/{workspace}/lease", renewing, "Say that you still need a workspace that is for one command; a minute without a word, and it goes", policy.DriveWorkspace)),
 		func(ctx context.Context, who service.Actor, in *Workspace) (wire.Errand, error) {
 			return s.Workspaces.RenewErrand(ctx, who, in.Ref)

@@ -298,6 +298,8 @@ func (a *API) routes() {
 	peopleRoutes(a)
 	secretRoutes(a)
 	operationRoutes(a)
+	stayRoutes(a)
+	programRoutes(a)
 	rulesRoutes(a)
 	costRoutes(a)
 	prebuildRoutes(a)

@@ -15,6 +15,7 @@ var commandOf = map[string]string{
 	"change-person":             "person open %",
 	"change-person closed":      "person close %",
 	"check-definition":          "definition check %",
+	"end-enrolment":             "enrolment remove %",
 	"list-containers":           "container list",
 	"list-enrolments":           "enrolment list",
 	"list-git-credentials":      "credential list",

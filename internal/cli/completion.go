@@ -33,7 +33,7 @@ func (a *app) completeFlags(c *cobra.Command) {
 	fixed := map[string][]string{
 		"role": {"operator", "lead", "developer", "auditor"}, "by": {"person", "team", "repository", "workspace", "day"}, "state": states,
 		"sort": {"name", "owner", "team", "repository", "branch", "phase", "size", "phase_at", "hour", "cost", "-phase_at", "-cost", "-hour"},
-		"kind": {"workspace.", "secret.", "prebuild.", "rules.", "person.", "repository.", "token.", "yard."},
+		"kind": {"workspace.", "secret.", "prebuild.", "rules.", "person.", "repository.", "token.", "operation.", "webhook.", "yard."},
 	}
 	people := func(ctx context.Context, api *client.Client) (out []string) {
 		all, _ := api.People.List(ctx) // completion that fails completes nothing

@@ -52,7 +52,7 @@ func (a fileCommands) copy() *cobra.Command {
 				return err
 			}
 			return a.print(copied, func() {
-				fmt.Fprintf(a.err, "%d files, %s; %d were there already\n", copied.Files, bytesText(copied.Bytes), copied.There)
+				fmt.Fprintf(a.err, "%d files, %s; %d were there already\n", copied.Files, volume(copied.Bytes), copied.There)
 			})
 		}),
 	}
@@ -74,16 +74,6 @@ type copied struct {
 	Files int   `json:"files"`
 	Bytes int64 `json:"bytes"`
 	There int   `json:"there"` // files that were there already
-}
-
-func bytesText(n int64) string {
-	switch {
-	case n < 10<<10:
-		return strconv.FormatInt(n, 10) + " B"
-	case n < 10<<20:
-		return strconv.FormatInt(n>>10, 10) + " KiB"
-	}
-	return strconv.FormatInt(n>>20, 10) + " MiB"
 }
 
 // stamp is how a file is known to be the same.
@@ -113,16 +103,53 @@ func (a fileCommands) remote(ctx context.Context, api *client.Client, ref string
 	}
 	defer r.Close()
 	go func() {
-		_, cerr := io.Copy(w, in)
-		_ = cerr // who reads it says why there is no more
+		_, _ = io.Copy(w, in) // who reads it says why there is no more
 		w.Close()
 	}()
-	var errs bytes.Buffer
+	errs := &tail{most: 4 << 10}
 	quiet := *a.app
-	quiet.in, quiet.out, quiet.err = r, out, &errs
+	quiet.in, quiet.out, quiet.err = r, out, errs
 	code, err = workspaceCommands{&quiet}.command(ctx, api, ref, argv)
-	return code, plain.Line(strings.ReplaceAll(strings.TrimSpace(errs.String()), "\n", "; "), 300), err
+	return code, plain.Line(strings.ReplaceAll(strings.TrimSpace(string(errs.kept)), "\n", "; "), 300), err
 }
+
+// fetch has a command in a workspace pack an archive, and unpacks it here.
+func (a fileCommands) fetch(ctx context.Context, api *client.Client, ref string, argv []string, in io.Reader, root *os.Root, bytes int64) error {
+	r, w := io.Pipe()
+	moved := newMoving(a.app, r, bytes)
+	unpacked := make(chan error, 1)
+	go func() {
+		err := unpack(moved, root)
+		r.CloseWithError(err) // who packs need not go on
+		unpacked <- err
+	}()
+	code, said, err := a.remote(ctx, api, ref, argv, in, w)
+	w.CloseWithError(err)
+	uerr := <-unpacked
+	moved.end()
+	switch {
+	case err != nil:
+		return err
+	case uerr != nil:
+		return uerr
+	case code != 0:
+		return fmt.Errorf("it cannot be packed there: %s", said)
+	}
+	return nil
+}
+
+// listed is what was listed, up to a bound: it may be anybody's.
+type listed struct{ bytes.Buffer }
+
+func (l *listed) Write(p []byte) (int, error) {
+	if l.Len()+len(p) > listMost {
+		return 0, fmt.Errorf("there are too many files to list: more than %d MiB of names", listMost>>20)
+	}
+	return l.Buffer.Write(p)
+}
+
+// listMost bounds what a workspace says of its files, in bytes.
+const listMost = 64 << 20
 
 // copyOut copies from a workspace to a folder here.
 func (a fileCommands) copyOut(ctx context.Context, api *client.Client, ref, from, into string) (done copied, err error) {
@@ -134,7 +161,7 @@ func (a fileCommands) copyOut(ctx context.Context, api *client.Client, ref, from
 	if folder == "" {
 		folder = "."
 	}
-	var list bytes.Buffer
+	var list listed
 	code, said, err := a.remote(ctx, api, ref, []string{"sh", "-c", listing, folder, name}, strings.NewReader(""), &list)
 	if err != nil {
 		return done, err
@@ -163,25 +190,9 @@ func (a fileCommands) copyOut(ctx context.Context, api *client.Client, ref, from
 	if len(wanted) == 0 {
 		return done, nil
 	}
-	r, w := io.Pipe()
-	moved := newMoving(a.app, r, left)
-	unpacked := make(chan error, 1)
-	go func() {
-		err := unpack(moved, root)
-		r.CloseWithError(err) // who packs need not go on
-		unpacked <- err
-	}()
-	code, said, err = a.remote(ctx, api, ref, []string{"sh", "-c", `cd "$0" && exec tar -cf - -T -`, folder}, strings.NewReader(strings.Join(wanted, "\n")+"\n"), w)
-	w.CloseWithError(err)
-	uerr := <-unpacked
-	moved.end()
-	switch {
-	case err != nil:
+	err = a.fetch(ctx, api, ref, []string{"sh", "-c", `cd "$0" && exec tar -cf - -T -`, folder}, strings.NewReader(strings.Join(wanted, "\n")+"\n"), root, left)
+	if err != nil {
 		return done, err
-	case uerr != nil:
-		return done, uerr
-	case code != 0:
-		return done, fmt.Errorf("%s cannot be packed there: %s", from, said)
 	}
 	done.Files, done.Bytes = len(wanted), left
 	return done, nil
@@ -197,7 +208,7 @@ func (a fileCommands) copyIn(ctx context.Context, api *client.Client, from, ref,
 	if into == "" {
 		into = "."
 	}
-	var list bytes.Buffer
+	var list listed
 	if _, _, err := a.remote(ctx, api, ref, []string{"sh", "-c", listing, into, name}, strings.NewReader(""), &list); err != nil {
 		return done, err // where nothing is there yet, nothing is listed
 	}
@@ -295,7 +306,11 @@ func (m *moving) Read(p []byte) (int, error) {
 	n, err := m.Reader.Read(p)
 	if m.n += int64(n); m.live && time.Since(m.last) > 200*time.Millisecond {
 		m.last = time.Now()
-		fmt.Fprintf(m.a.err, "\r\033[K%s of %s", bytesText(m.n), bytesText(m.of))
+		of := ""
+		if m.of > 0 {
+			of = " of " + volume(m.of)
+		}
+		fmt.Fprintf(m.a.err, "\r\033[K%s%s", volume(m.n), of)
 	}
 	return n, err
 }

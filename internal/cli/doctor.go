@@ -118,6 +118,10 @@ func (a serviceCommands) printDoctor(d doctor) {
 			area = o.Area
 			fmt.Fprintf(a.out, "\n%s\n", area)
 		}
-		fmt.Fprintf(a.out, "  %s\n      %s\n", clean(o.What), clean(o.Close))
+		how := clean(o.Close)
+		if o.Action != nil {
+			how += " with: " + commandFor(*o.Action)
+		}
+		fmt.Fprintf(a.out, "  %s\n      %s\n", clean(o.What), how)
 	}
 }

@@ -3,7 +3,6 @@ package cli
 import (
 	"archive/tar"
 	"bufio"
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -36,7 +35,8 @@ const (
 	leaseEach     = 15 * time.Second // where the service does not say how long a lease is
 	errandGoodbye = 30 * time.Second // for its removal, after Ctrl-C too
 	outputKept    = 64 << 10         // of each command, with --each
-	bringMost     = 4 << 30          // bytes that one errand brings
+	bringMost     = 4 << 30          // bytes that are brought at once
+	thingsMost    = 1_000_000        // files and folders
 )
 
 // errandResult is what came of one, as --each prints it.
@@ -221,36 +221,17 @@ func (a errandCommands) brought(ctx context.Context, api *client.Client, ref str
 		return err
 	}
 	defer root.Close()
-	null, err := os.Open(os.DevNull)
+	err = fileCommands{a.app}.fetch(ctx, api, ref, append([]string{"tar", "-cf", "-", "--"}, paths...), strings.NewReader(""), root, 0)
 	if err != nil {
-		return err
+		return fmt.Errorf("%s cannot be brought: %w", strings.Join(paths, ", "), err)
 	}
-	defer null.Close()
-	r, w := io.Pipe()
-	var said bytes.Buffer
-	quiet := *a.app
-	quiet.in, quiet.out, quiet.err = null, w, &said
-	unpacked := make(chan error, 1)
-	go func() {
-		err := unpack(r, root)
-		r.CloseWithError(err) // who packs need not go on
-		unpacked <- err
-	}()
-	code, err := workspaceCommands{&quiet}.command(ctx, api, ref, append([]string{"tar", "-cf", "-", "--"}, paths...))
-	w.CloseWithError(err)
-	if uerr := <-unpacked; uerr != nil && err == nil {
-		err = uerr
-	}
-	if err == nil && code != 0 {
-		err = fmt.Errorf("%s cannot be brought: %s", strings.Join(paths, ", "), plain.Line(strings.ReplaceAll(said.String(), "\n", "; "), 300))
-	}
-	return err
+	return nil
 }
 
 // unpack writes an archive of a workspace's to a folder here, and nothing outside
 // of it: files and folders alone, without their owners.
 func unpack(r io.Reader, root *os.Root) error {
-	left := int64(bringMost)
+	left, things := int64(bringMost), 0
 	t := tar.NewReader(r)
 	for {
 		h, err := t.Next()
@@ -260,6 +241,9 @@ func unpack(r io.Reader, root *os.Root) error {
 		}
 		if err != nil {
 			return fmt.Errorf("what is brought is no archive: %w", err)
+		}
+		if things++; things > thingsMost {
+			return fmt.Errorf("more than %d files and folders are brought", thingsMost)
 		}
 		name := filepath.Clean(h.Name)
 		if !filepath.IsLocal(name) {

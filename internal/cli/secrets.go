@@ -98,6 +98,11 @@ func (a peopleCommands) secret() *cobra.Command {
 					t.row(s.Name, given, s.Level, map[bool]string{true: "yes", false: "no"}[s.Wanted], s.Why)
 				}
 				t.print()
+				for _, s := range cs {
+					if s.Wanted && s.Level == "none" {
+						fmt.Fprintf(a.out, "give yours with: yardbench secret put %s --for %s\n", s.Name, args[0])
+					}
+				}
 			})
 		}),
 	}

@@ -34,7 +34,7 @@ func conflict(kind, detail, next string, do ...fault.Action) *fault.Fault {
 	return &fault.Fault{Class: fault.Conflict, Kind: kind, Detail: detail, Next: next, Actions: do}
 }
 
-func forbidden(detail, next string) error {
+func forbidden(detail, next string) *fault.Fault {
 	return &fault.Fault{Class: fault.Denied, Kind: "forbidden", Detail: detail, Next: next}
 }
 

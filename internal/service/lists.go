@@ -11,7 +11,6 @@ import (
 	"yardbench/internal/core/page"
 	"yardbench/internal/core/plain"
 	"yardbench/internal/core/policy"
-	"yardbench/internal/fault"
 	"yardbench/internal/store"
 	"yardbench/wire"
 )
@@ -85,7 +84,7 @@ func (s *Workspaces) List(ctx context.Context, a Actor, q WorkspaceQuery) (Part[
 	if q.All {
 		var ok bool
 		if scope, ok = a.scope(policy.SeeWorkspace); !ok || scope.OwnerID != "" {
-			return Part[wire.WorkspaceRow]{}, at(forbidden("your role sees your own workspaces only", "ask for those").(*fault.Fault), "all", "leave it out")
+			return Part[wire.WorkspaceRow]{}, at(forbidden("your role sees your own workspaces only", "ask for those"), "all", "leave it out")
 		}
 	}
 	for _, w := range q.States {

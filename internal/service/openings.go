@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"yardbench/internal/core/policy"
+	"yardbench/internal/fault"
 	"yardbench/internal/house"
 	"yardbench/internal/reach"
 	"yardbench/internal/store"
@@ -42,7 +43,11 @@ func (s *Openings) Openings(ctx context.Context, a Actor) (out []wire.Opening, e
 		return nil, err
 	}
 	for _, e := range open {
-		say(e.Role == policy.Operator, "people", "operator-link", fmt.Sprintf("an enrolment link for an operator is open until %s: whoever has it is one", e.ExpiresAt.UTC().Format("2006-01-02 15:04 MST")), "use it, or take it back: enrolment link "+e.ID)
+		say(e.Role == policy.Operator, "people", "operator-link", fmt.Sprintf("an enrolment link for an operator is open until %s: whoever has it is one", e.ExpiresAt.UTC().Format("2006-01-02 15:04 MST")), "use it, or take it back")
+		if e.Role == policy.Operator {
+			do := wire.Action(fault.Do("end-enrolment", e.ID))
+			out[len(out)-1].Action = &do
+		}
 	}
 	rules, _, err := s.house.Rules(ctx, s.store.Read())
 	if err != nil {

@@ -2681,6 +2681,8 @@ export interface components {
             team?: string;
         };
         Opening: {
+            /** @description What closes it, where one operation does */
+            action?: components["schemas"]["Action"];
             /** @enum {string} */
             area: "way in" | "people" | "house rules" | "git" | "yard";
             /** @description How it is closed */
