@@ -35,6 +35,17 @@ func (c Operations) Cancel(ctx context.Context, id string) (wire.Operation, erro
 	return call[wire.Operation](ctx, c.link, "POST", operation(id, "/cancel"), nil)
 }
 
+// AllowPush lets what is in a workspace push for a quarter of an hour.
+func (c Workspaces) AllowPush(ctx context.Context, ref string) (wire.Workspace, error) {
+	return call[wire.Workspace](ctx, c.link, "PUT", workspace(ref, "/push"), nil)
+}
+
+// RefusePush lets nothing in a workspace push.
+func (c Workspaces) RefusePush(ctx context.Context, ref string) error {
+	_, err := call[nothing](ctx, c.link, "DELETE", workspace(ref, "/push"), nil)
+	return err
+}
+
 // Heed takes away a notice at a workspace, read.
 func (c Workspaces) Heed(ctx context.Context, ref string) error {
 	_, err := call[nothing](ctx, c.link, "DELETE", workspace(ref, "/notice"), nil)

@@ -194,7 +194,18 @@ func (s *Session) Close() error { return s.ws.Close() }
 // Tunnel carries one connection to a port of one's own workspace, until either
 // end closes it.
 func (c Ports) Tunnel(ctx context.Context, ref string, port int, conn net.Conn) error {
-	ws, err := c.dial(ctx, workspace(ref, "/ports/"+strconv.Itoa(port)+"/tunnel"))
+	return c.carry(ctx, workspace(ref, "/ports/"+strconv.Itoa(port)+"/tunnel"), conn)
+}
+
+// SSH carries a connection that speaks SSH to a workspace, over the HTTP door, until
+// either ends it.
+func (c Workspaces) SSH(ctx context.Context, ref string, conn io.ReadWriteCloser) error {
+	return c.carry(ctx, workspace(ref, "/ssh"), conn)
+}
+
+// carry passes on what goes over a connection, both ways, until either ends.
+func (c *link) carry(ctx context.Context, path string, conn io.ReadWriteCloser) error {
+	ws, err := c.dial(ctx, path)
 	if err != nil {
 		return err
 	}

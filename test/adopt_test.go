@@ -5,6 +5,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -150,6 +151,8 @@ func TestAContainerOfOthers(t *testing.T) {
 	}
 	w.must(w.as("astrid", "", "journal", "list", "--kind", "workspace.adopted"), 0, "bell")
 
+	w.buildsApart(t, name)
+
 	// The same in the console.
 	astrid := w.page(t, "astrid")
 	astrid.do("what could be taken on", astrid.says("Fleet"), button("Take a container on"), astrid.says(name), astrid.says("any cores, any memory"), still(".ant-modal-container"), chromedp.Click(`//tr[contains(@class, "ant-table-row") and contains(., "`+name+`")]//input`), button("Take "+name+" on"), astrid.says("Say whose"))
@@ -163,4 +166,46 @@ func TestAContainerOfOthers(t *testing.T) {
 	// One in which nothing can be written is refused.
 	run(name+"-ro", &container.HostConfig{ReadonlyRootfs: true, Tmpfs: map[string]string{"/srv": ""}})
 	w.must(w.as("astrid", "", "adopt", name+"-ro", "--for", "ingrid", "--repository", "tide-board", "--name", "slate", "--size", "small"), 4, "read-only")
+}
+
+// buildsApart holds that a build reaches no container that was not made by us,
+// and that all builds together have no more than their size. Nothing else may
+// build meanwhile.
+func (w *world) buildsApart(t *testing.T, stranger string) {
+	t.Helper()
+	in, err := w.docker().ContainerInspect(t.Context(), stranger, client.ContainerInspectOptions{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	address := in.Container.NetworkSettings.Networks["bridge"].IPAddress.String()
+	get := func(address string) string {
+		return "python3 -c \"import urllib.request as u; print(u.urlopen('http://" + address + ":8400/bells', timeout=3).read().decode())\""
+	}
+	const base = "FROM skerryline/base:1\n"
+	w.register("kelp-count", map[string]string{"README": "kelp"})
+	build := func(branch, file string) {
+		w.push("kelp-count", branch, map[string]string{".devcontainer/devcontainer.json": `{"build": {"dockerfile": "Dockerfile"}, "remoteUser": "crew"}`, ".devcontainer/Dockerfile": file})
+	}
+	build("looks", base+"RUN cat /proc/self/cgroup > /groups; python3 -c 'import socket; socket.create_connection((\"127.0.0.1\", 8400), 3)' 2>/own; "+get(address)+" > /reached 2>&1 || true\n")
+	w.must(w.as("ingrid", "", "launch", "kelp-count", "--branch", "looks", "--name", "looks"), 0, "is ready")
+	seen := w.must(w.as("ingrid", "", "run", "looks", "--", "cat", "/groups", "/reached", "/own"), 0, "refused")
+	if strings.Contains(seen, "six bells") || !strings.Contains(seen, "timed out") {
+		t.Errorf("a build that looks for a stranger's container finds %s", seen)
+	}
+	w.must(w.as("ingrid", "", "remove", "looks", "--yes", "--discard"), 0)
+	if !slices.Contains(bounds(), "--bound-builds") {
+		return
+	}
+	if !strings.Contains(seen, "/yardbench/builds/") {
+		t.Errorf("a build runs in the groups %s", seen)
+	}
+	if r := w.as("astrid", "", "doctor"); strings.Contains(r.out, "its builder cannot bound them") || !strings.Contains(r.out, "pushes") {
+		t.Errorf("bounded builds are %s", r)
+	}
+	w.rules("starters: starters", "starters: starters\nbuilds: {size: small}")
+	build("large", base+"RUN python3 -c 'x = bytearray(3 << 30)'\n")
+	if r := w.as("ingrid", "", "launch", "kelp-count", "--branch", "large", "--name", "large"); r.code == 0 || !strings.Contains(r.String(), "137") && !strings.Contains(strings.ToLower(r.String()), "killed") {
+		t.Errorf("a build of 3 GiB within 1 is %s", r)
+	}
+	w.must(w.as("ingrid", "", "remove", "large", "--yes"), 0)
 }

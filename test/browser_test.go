@@ -246,6 +246,12 @@ func TestTheRoundInTheBrowser(t *testing.T) {
 	}(), p.says("2"), chromedp.Navigate(w.address+"/workspaces/quay.ingrid"), p.says("holds an older TIDE_API_KEY"))
 	p.do("what my workspaces get", chromedp.Navigate(w.address+"/secrets?view=explained&repository=tide-board"), p.says("it is yours, for this repository"))
 
+	kept, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](`(async () => JSON.stringify([{...localStorage}, {...sessionStorage}, document.cookie, history.state, await caches.keys(), await indexedDB.databases(),
+		await Promise.all((await caches.keys()).map(async (k) => (await (await caches.open(k)).keys()).map((r) => r.url)))]))()`, chromedp.EvalAwaitPromise))
+	if err != nil || strings.Contains(kept, "levels") || !strings.HasPrefix(kept, "[") {
+		t.Errorf("the browser keeps %s, %v", kept, err)
+	}
+
 	astrid.do("the operator's fleet follows", chromedp.Navigate(w.address+"/fleet"), seen(`[data-phase="ready"]`), astrid.says("quay"), astrid.says("held"))
 	const editor = ".cm-content"
 	change := func(old, new string) chromedp.Action[chromedp.Void] {

@@ -41,7 +41,7 @@ func TestASecondServiceOnACopyOfTheRecords(t *testing.T) {
 	has := w.leftovers(w.installation())
 
 	second := func(more ...string) (string, error) {
-		args := append([]string{"demo", "service", "--data", copied, "--listen", "127.0.0.1:0", "--engine", w.engine, "--git-host", w.git}, more...)
+		args := append([]string{"demo", "service", "--data", copied, "--listen", "127.0.0.1:0", "--ssh-listen", "", "--engine", w.engine, "--git-host", w.git}, more...)
 		cmd := exec.CommandContext(ctx, os.Getenv("YARDBENCH_TEST_BINARY"), args...)
 		out, err := cmd.CombinedOutput()
 		return string(out), err

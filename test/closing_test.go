@@ -18,7 +18,7 @@ func TestClosingInTheBrowser(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	p := w.page(t, "astrid")
-	p.do("what is open", chromedp.Navigate(w.address+"/rules"), p.says("What is open"), p.says("its builder cannot bound them"), p.says("where nobody becomes root"))
+	p.do("what is open", chromedp.Navigate(w.address+"/rules"), p.says("What is open"), p.says("when the engine's disk gets short"), p.says("where nobody becomes root"))
 	fill := func(name, value string) chromedp.Action[chromedp.Void] {
 		return chromedp.Steps(still("#"+name), chromedp.SendKeys(chromedp.CSS("#"+name), value))
 	}

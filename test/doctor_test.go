@@ -13,7 +13,7 @@ import (
 func TestDoctor(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
-	out := w.must(w.as("astrid", "", "doctor"), 0, "nothing stands between you and the service", "you           astrid, operator", "house rules", "yard", "its builder cannot bound them")
+	out := w.must(w.as("astrid", "", "doctor"), 0, "nothing stands between you and the service", "you           astrid, operator", "house rules", "yard", "when the engine's disk gets short")
 	if strings.Contains(out, "--icc=false") {
 		t.Errorf("builds reach each other in the engine that the tests start:\n%s", out)
 	}

@@ -23,7 +23,7 @@ func TestFirstOperator(t *testing.T) {
 	}
 	defer os.RemoveAll(dir)
 	w := &world{t: t, dir: dir, config: map[string]string{}, output: &syncBuffer{}}
-	cmd := w.command("service", "", "serve", "--data", filepath.Join(dir, "data"), "--listen", "127.0.0.1:0", "--engine", "unix:///nowhere/engine.sock")
+	cmd := w.command("service", "", "serve", "--data", filepath.Join(dir, "data"), "--listen", "127.0.0.1:0", "--ssh-listen", "", "--engine", "unix:///nowhere/engine.sock")
 	out, err := cmd.StdoutPipe()
 	if err != nil {
 		t.Fatal(err)

@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
 	"github.com/gorilla/websocket"
 
 	yb "yardbench/client"
@@ -196,4 +197,40 @@ http.server.ThreadingHTTPServer(("127.0.0.1", 8000), H).serve_forever()
 	if code, body, _ = get(h, port.Address); code != http.StatusConflict && code != http.StatusBadGateway || !strings.Contains(body, "stopped") {
 		t.Errorf("of a stopped workspace it is answered %d: %s", code, body)
 	}
+}
+
+// A visit by hand of a port wakes its owner's workspace, and comes to the page when
+// it is there; what asks by itself, and others, wake nothing. So does who enters.
+func TestWokenByAVisit(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.register("lamp", map[string]string{".devcontainer/devcontainer.json": `{"image": "skerryline/base:1", "remoteUser": "crew", "postStartCommand": "echo lit > index.html; nohup python3 -m http.server 8400 >/dev/null 2>&1 &"}`})
+	w.must(w.as("ingrid", "", "launch", "lamp", "--name", "lamp"), 0, "is ready")
+	w.must(w.as("ingrid", "", "port", "share", "lamp", "8400"), 0)
+	ports, err := w.client("ingrid").Ports.List(t.Context(), "lamp")
+	if err != nil || len(ports) != 1 {
+		t.Fatalf("its ports are %+v, %v", ports, err)
+	}
+	address := ports[0].Address
+	ingrid, mats := w.page(t, "ingrid"), w.page(t, "mats")
+	ingrid.do("her page", chromedp.Navigate(address), ingrid.says("lit"))
+	mats.do("a colleague sees it", chromedp.Navigate(address), mats.says("lit"))
+	ingrid.do("what nobody serves says what is served, and looks again", chromedp.Navigate(strings.Replace(address, "-8400.", "-8401.", 1)), ingrid.says("nothing listens on port 8401"), ingrid.says("-8400.ports"))
+	w.must(w.as("ingrid", "", "run", "lamp", "--", "sh", "-c", "cp index.html other; (python3 -m http.server 8401 >/dev/null 2>&1 &)"), 0)
+	ingrid.do("and finds it", ingrid.says("lit"))
+	ingrid.do("back at the first", chromedp.Navigate(address), ingrid.says("lit"))
+	w.must(w.as("ingrid", "", "stop", "lamp"), 0)
+	mats.do("others do not wake it", chromedp.Navigate(address+"/?other"), mats.says("lamp is stopped"))
+	status, err := chromedp.Run(ingrid.ctx, chromedp.Evaluate[int](`fetch("/again").then((r) => r.status)`, chromedp.EvalAwaitPromise))
+	if ws, err2 := w.client("ingrid").Workspaces.Show(t.Context(), "lamp"); err != nil || err2 != nil || ws.Phase != "stopped" || status < 400 {
+		t.Errorf("asked by a page it is %s, %d, %v, %v", ws.Phase, status, err, err2)
+	}
+	ingrid.do("her visit wakes it", chromedp.Navigate(address+"/?one=more"), ingrid.says("lit"))
+	w.must(w.as("astrid", "", "journal", "list", "--workspace", "lamp.ingrid"), 0, "somebody came by ports")
+	w.must(w.as("ingrid", "", "stop", "lamp"), 0)
+	w.must(w.as("ingrid", "", "run", "lamp", "--", "echo", "awake"), 0, "awake", "is being started")
+	w.rules("idle:", "idle:\n  wake: [ssh]")
+	w.must(w.as("ingrid", "", "stop", "lamp"), 0)
+	w.must(w.as("ingrid", "", "run", "lamp", "--", "echo", "awake"), 125, "the house rules do not have it started")
+	ingrid.do("nor where the rules say no", chromedp.Navigate(address+"/?another"), ingrid.says("the house rules do not have it started"))
 }

@@ -22,7 +22,7 @@ var floors = [][]string{
 	{"presence", "house", "session"},
 	{"reconcile"},
 	{"service"},
-	{"api", "access"},
+	{"api", "access", "ssh"},
 	{"client"},
 	{"serve", "demo"},
 	{"cli", "hunt"},

@@ -19,7 +19,7 @@ var schemas = map[string]reflect.Type{}
 func init() {
 	for _, v := range []any{wire.WorkspaceRow{}, wire.Workspace{}, wire.Preflight{}, wire.Outcome{}, wire.Operation{}, wire.Service{}, wire.Port{}, wire.Container{}, wire.Secret{}, wire.SecretChoice{}, wire.KnownCredential{},
 		wire.Token{}, wire.MadeToken{}, wire.Repository{}, wire.PushKey{}, wire.DefinitionCheck{}, wire.DefinitionChanges{}, wire.Starter{}, wire.PrebuildPlan{}, wire.Sheet{}, wire.Person{}, wire.Team{}, wire.OpenEnrolment{}, wire.Enrolment{},
-		wire.Rules{}, wire.RulesVersion{}, wire.RulesCheck{}, wire.JournalEntry{}, wire.JournalHead{}, wire.JournalVerdict{}, wire.Webhook{}, wire.MadeWebhook{}, wire.Delivery{}, wire.Cost{}, wire.Me{}, wire.SignedIn{}} {
+		wire.Rules{}, wire.RulesVersion{}, wire.RulesCheck{}, wire.JournalEntry{}, wire.JournalHead{}, wire.JournalVerdict{}, wire.Webhook{}, wire.MadeWebhook{}, wire.Delivery{}, wire.Cost{}, wire.Me{}, wire.SignedIn{}, wire.SSHKey{}} {
 		schemas[reflect.TypeOf(v).Name()] = reflect.TypeOf(v)
 	}
 }
@@ -79,6 +79,8 @@ func TestJSONOfEveryCommand(t *testing.T) {
 		{"ingrid", "", "secret list", "secret list"},
 		{"ingrid", "", "secret explain", "secret explain tide-board"},
 		{"ingrid", "", "credential list", "credential list"},
+		{"ingrid", "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIMDxq5B5vJ4yQfW1xYb5oZ0sGgQq6mE8u2xJm0hP3c5T ingrid@quay", "key add", "key add"},
+		{"ingrid", "", "key list", "key list"},
 		{"ingrid", "", "token add", "token add x --scope read"},
 		{"ingrid", "", "token list", "token list"},
 		{"ingrid", "", "repository list", "repository list"},

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/chromedp/chromedp"
 	"github.com/moby/moby/client"
 )
 
@@ -97,4 +98,31 @@ func TestClosedWorkspaces(t *testing.T) {
 	w.must(w.as("ingrid", "", "service", "list", "closed"), 0, "healthy")
 	w.must(w.as("ingrid", "", "run", "before", "--", "sh", "-c", look), 0, "gains 0")
 	w.must(w.as("ingrid", "", "remove", "closed", "--yes", "--discard"), 0)
+}
+
+// Where the house rules have pushes confirmed, git in a workspace is told so and
+// its owner sees it; once they allow it outside of the workspace it goes.
+func TestPushesAreConfirmed(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.rules("starters: starters", "starters: starters\nworkspaces: {push: confirmed}")
+	w.must(w.as("ingrid", "", "launch", "tide-board", "--name", "quay"), 0, "is ready")
+	const push = "git checkout -q -B tried && git commit -q --allow-empty -m 'one more' && git fetch origin && git push origin tried"
+	w.must(w.as("ingrid", "", "run", "quay", "--", "sh", "-c", push), 128, "house rules have each push confirmed", "yardbench allow-push quay")
+	if r := w.must(w.as("ingrid", "", "run", "quay", "--", "git", "ls-remote", "origin"), 0); strings.Contains(r, "tried") {
+		t.Errorf("it was pushed all the same: %s", r)
+	}
+	w.must(w.as("ingrid", "", "show", "quay"), 0, "push waits")
+	w.must(w.as("astrid", "", "allow-push", "quay.ingrid"), 4, "does not allow you")
+	p := w.page(t, "ingrid")
+	p.do("the owner sees that something waits, and allows it", chromedp.Navigate(w.address+"/workspaces/quay.ingrid"), p.says("wanted to push"), button("Allow for 15 min"), p.says("may push until"))
+	w.must(w.as("ingrid", "", "run", "quay", "--", "sh", "-c", push), 0, "tried")
+	w.must(w.as("ingrid", "", "allow-push", "quay", "--end"), 0, "may push")
+	w.must(w.as("ingrid", "", "run", "quay", "--", "sh", "-c", push), 128, "confirmed")
+	w.must(w.as("ingrid", "", "allow-push", "quay"), 0, "may push until")
+	w.must(w.as("ingrid", "", "run", "quay", "--", "sh", "-c", push), 0)
+	w.must(w.as("astrid", "", "journal", "list", "--kind", "workspace.pushes-allowed"), 0, "quay")
+	w.must(w.as("ingrid", "", "stop", "quay"), 0)
+	w.must(w.as("ingrid", "", "allow-push", "quay"), 4, "start it first")
+	w.must(w.as("ingrid", "", "remove", "quay", "--yes", "--discard"), 0)
 }

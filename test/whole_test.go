@@ -96,8 +96,8 @@ func TestOneWorkspaceAllTheWayThrough(t *testing.T) {
 	w.must(w.as("ingrid", "", "rebuild", "tide", "--new-files", "--yes"), 4, "loose.txt", "More of it")
 	w.must(w.as("ingrid", "", "stop", "tide"), 0, "tide is stopped")
 	w.must(w.as("ingrid", "", "remove", "tide", "--yes"), 4, "loose.txt", "More of it") // it was looked at before it stopped
-	w.must(w.as("ingrid", "", "run", "tide", "--", "true"), 125, "possible now: start")
-	w.must(w.as("ingrid", "", "start", "tide"), 0, "tide is ready")
+	w.must(w.as("ingrid", "", "forward", "tide", "8000"), 4, "tide is stopped")
+	w.must(w.as("ingrid", "", "run", "tide", "--", "true"), 0, "tide is being started")
 	// Ended behind its back nobody has looked: that is no leave to remove it.
 	w.endBody(t, shown.ID)
 	w.until(w.client("ingrid"), "tide", 10*time.Second, inPhase("stopped"))
@@ -265,6 +265,11 @@ func (w *world) nowhere(t *testing.T, workspace, logs string, values ...string) 
 	search("the container's layer", docker("export", cs.Items[0].ID))
 	search("the command lines in the container", docker("top", cs.Items[0].ID, "-eo", "pid,args"))
 	search("the container's own log", docker("logs", cs.Items[0].ID))
+	// What ends badly with the value in its memory leaves no core behind: what all
+	// come from may have none, and none may have more than that.
+	if limits := docker("exec", cs.Items[0].ID, "grep", "core file", "/proc/1/limits"); strings.Join(strings.Fields(string(limits)), " ") != "Max core file size 0 0 bytes" {
+		t.Errorf("the processes in the workspace may leave cores: %s", limits)
+	}
 	search("the tree and its git configuration", docker("exec", cs.Items[0].ID, "tar", "-c", "/workspaces", "/var/lib/yardbench-steward"))
 }
 

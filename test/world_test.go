@@ -32,16 +32,17 @@ import (
 
 // world is a service with its git host and people, for one test.
 type world struct {
-	more    []string // further arguments of the service
-	t       testing.TB
-	dir     string // short: there are sockets in it
-	git     string // the git host's address
-	bare    string // where its repositories stand
-	engine  string
-	address string // the service's, once it runs
-	service *exec.Cmd
-	output  *syncBuffer
-	config  map[string]string // by person: where their sign-in is kept
+	more       []string // further arguments of the service
+	t          testing.TB
+	dir        string // short: there are sockets in it
+	git        string // the git host's address
+	bare       string // where its repositories stand
+	engine     string
+	sshAddress string // where its door of SSH is to be; "" is anywhere
+	address    string // the service's, once it runs
+	service    *exec.Cmd
+	output     *syncBuffer
+	config     map[string]string // by person: where their sign-in is kept
 }
 
 type syncBuffer struct {
@@ -140,8 +141,12 @@ func (w *world) start() {
 	if w.address != "" {
 		listen = strings.TrimPrefix(w.address, "http://") // it comes back where it was
 	}
+	sshListen := "127.0.0.1:0"
+	if w.sshAddress != "" {
+		sshListen = w.sshAddress
+	}
 	w.service = exec.Command(os.Getenv("YARDBENCH_TEST_BINARY"), "demo", "service", "--data", filepath.Join(w.dir, "data"),
-		"--listen", listen, "--engine", w.engine, "--git-host", w.git)
+		"--listen", listen, "--ssh-listen", sshListen, "--engine", w.engine, "--git-host", w.git)
 	w.service.Args = append(w.service.Args, w.more...)
 	if w.more == nil {
 		w.service.Args = append(w.service.Args, bounds()...)

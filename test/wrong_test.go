@@ -212,9 +212,9 @@ func TestNothingToRunOn(t *testing.T) {
 	}
 	defer taken.Close()
 	lone := filepath.Join(w.dir, "lone")
-	r := w.command("astrid", "password\n", "serve", "--data", lone, "--listen", taken.Addr().String()).run()
+	r := w.command("astrid", "password\n", "serve", "--data", lone, "--ssh-listen", "", "--listen", taken.Addr().String()).run()
 	w.must(r, 1, taken.Addr().String(), "address already in use", "--listen")
-	r = w.command("astrid", "", "serve", "--data", filepath.Join(w.dir, "data"), "--listen", "127.0.0.1:0").run()
+	r = w.command("astrid", "", "serve", "--data", filepath.Join(w.dir, "data"), "--ssh-listen", "", "--listen", "127.0.0.1:0").run()
 	w.must(r, 1, "another service is using")
 	r = w.command("nobody", "", "list", "--address", "http://"+freeAddress(t)).run()
 	w.must(r, 7, "does not answer")

@@ -33,7 +33,7 @@ type SignedIn struct {
 // Token is a sign-in, or a token with a name.
 type Token struct {
 	ID           string     `json:"id"`
-	Door         string     `json:"door" enum:"console,cli,token"`
+	Door         string     `json:"door" enum:"console,cli,token,ssh"`
 	Name         string     `json:"name,omitempty"`
 	CreatedAt    time.Time  `json:"created_at"`
 	ExpiresAt    time.Time  `json:"expires_at"`

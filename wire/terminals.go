@@ -43,6 +43,7 @@ type Run struct {
 	TTY      bool              `json:"tty,omitempty" doc:"With a command: it is run in a terminal of its own, which lives on when the connection is lost; its label is the terminal's"`
 	Env      map[string]string `json:"env,omitempty" doc:"Variables beside those of the workspace; at most 64"`
 	Folder   string            `json:"folder,omitempty" doc:"Where it is run: a path, from the workspace folder; default: that itself"`
+	Wake     bool              `json:"wake,omitempty" doc:"Have it started where it is stopped, if the house rules let that be; how it stands is told each second as a frame of kind e"`
 	// Acknowledges tells that whoever asks says what they have taken in: a frame
 	// of kind a with the number of bytes of output in decimal. Beyond half a
 	// megabyte that nobody has taken in, the output waits.

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 
+	"yardbench/internal/steward"
 	"yardbench/internal/steward/inside"
 )
 
@@ -31,6 +32,12 @@ func main() {
 		os.Exit(inside.Sockets())
 	case "clone-without-git":
 		os.Exit(inside.CloneWithoutGit(os.Args[2:], os.Stdout))
+	case steward.SFTP:
+		os.Exit(inside.SFTP())
+	case steward.Connect:
+		os.Exit(inside.Connect(os.Args[2:]))
+	case steward.Listen:
+		os.Exit(inside.Listen(os.Args[2:]))
 	case "report-without-git":
 		os.Exit(inside.ReportWithoutGit(os.Args[2:], os.Stdout))
 	}

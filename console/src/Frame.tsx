@@ -121,9 +121,15 @@ export function Frame() {
           banner
           type="warning"
           title={
-            <>
-              Your token “{t.name}” expires {when(t.expires_at)}. <Link to="/you">Make another</Link> and give it to its program.
-            </>
+            t.door === "ssh" ? (
+              <>
+                Your key “{t.name}” for SSH lets you in until {when(t.expires_at)}. <Link to="/you">Remove it and add it again</Link>, or another.
+              </>
+            ) : (
+              <>
+                Your token “{t.name}” expires {when(t.expires_at)}. <Link to="/you">Make another</Link> and give it to its program.
+              </>
+            )
           }
         />
       ))}

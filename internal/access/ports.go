@@ -13,9 +13,11 @@ import (
 	"net/http"
 	"net/http/httputil"
 	"net/url"
+	"strconv"
 	"strings"
 	"time"
 
+	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/service"
 	"yardbench/internal/steward"
 	"yardbench/wire"
@@ -68,7 +70,7 @@ func NewPorts(s *service.Service, next http.Handler) *Ports {
 			if problem == nil {
 				problem = &wire.Problem{Status: http.StatusBadGateway, Detail: "the program behind this port does not answer: " + err.Error()}
 			}
-			page(w, r, problem)
+			p.waits(w, r, problem)
 		},
 		ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug),
 	}
@@ -227,6 +229,42 @@ func (p *Ports) enter(w http.ResponseWriter, r *http.Request) {
 		to = &url.URL{Path: "/"} // only within this host
 	}
 	http.Redirect(w, r, (&url.URL{Path: to.Path, RawQuery: to.RawQuery}).String(), http.StatusFound)
+}
+
+// waits says why a port does not answer, to whoever visits it. A workspace that is
+// stopped is started by its owner's visit; a page that may come to something looks
+// again by itself.
+func (p *Ports) waits(w http.ResponseWriter, r *http.Request, problem *wire.Problem) {
+	v, ok := r.Context().Value(goalKey{}).(service.Visit)
+	if !ok || r.Context().Err() != nil { // whoever asked has gone
+		page(w, r, problem)
+		return
+	}
+	// A browser says so of a visit that somebody made (Fetch Metadata, 2.4).
+	on, err := p.Service.Ports.Knock(r.Context(), v, r.Header.Get("Sec-Fetch-Mode") == "navigate" && r.Header.Get("Sec-Fetch-User") == "?1")
+	again := 0
+	switch told := wire.ProblemOf(err); {
+	case told != nil:
+		problem = told
+	case err != nil:
+		slog.Error("wake a workspace by a port", "error", err)
+	case on && v.Workspace.Phase != lifecycle.Ready:
+		again = 1
+		problem = &wire.Problem{Status: http.StatusServiceUnavailable, Detail: v.Workspace.Name + " is being started", Next: "this page comes when it is ready"}
+	case on:
+		again = 3
+		if others, err := p.Service.Ports.Listening(r.Context(), v); err == nil && len(others) > 0 {
+			problem.Next = strings.TrimSpace(problem.Next + "\nwhat listens: " + strings.Join(others, "\n"))
+		}
+		problem.Next = strings.TrimSpace(problem.Next + "\nthis page looks again by itself")
+	}
+	if again > 0 {
+		w.Header().Set("Retry-After", strconv.Itoa(again))
+		if r.Method == http.MethodGet {
+			w.Header().Set("Refresh", strconv.Itoa(again))
+		}
+	}
+	page(w, r, problem)
 }
 
 // page says a problem to who visits a port: a page for people, else plain text.

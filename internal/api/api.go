@@ -11,6 +11,7 @@ import (
 	"log/slog"
 	"maps"
 	"mime"
+	"net"
 	"net/http"
 	"net/url"
 	"path"
@@ -57,6 +58,8 @@ type Config struct {
 	// Proxies are the addresses and ranges of the proxies that are believed when
 	// they say whom a request comes from (X-Forwarded-For); none is nobody.
 	Proxies []string
+	// Shells takes a connection that speaks SSH; workspace is where it leads to.
+	Shells func(conn net.Conn, from, workspace string)
 }
 
 // New builds the door. Streams end with ctx. It panics where a proxy in the

@@ -39,6 +39,7 @@ var tags = map[string]string{
 	"sign-out":        "The way out",
 	"starters":        "Ready definitions for new projects",
 	"teams":           "Whose money and limits belong together",
+	"ssh":             "What lets people in by SSH, and where",
 	"tokens":          "What one is signed in with, and tokens for programs",
 	"webhooks":        "Addresses that are told of journal entries",
 	"workspaces":      "Workspaces: launched, watched, used, put to rest, removed",
@@ -49,6 +50,7 @@ func pointer[T any](v T) *T { return &v }
 // asksWith are examples of what operations are asked with, by their ids.
 var asksWith = map[string]any{
 	"adopt-container":           wire.Adopt{Owner: "peder", Repository: "deck-log", Size: "small"},
+	"add-key":                   wire.NewSSHKey{Key: "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIMDxq5B5vJ4yQfW1xYb5oZ0sGgQq6mE8u2xJm0hP3c5T ingrid@quay"},
 	"add-program":               wire.NewProgram{Name: "nightwatch", Purpose: "Reviews of pull requests", Team: "Harbour"},
 	"add-repository":            wire.NewRepository{URL: "https://git.skerryline.example/tide-board.git", Team: "Timetable"},
 	"add-team":                  wire.NewTeam{Name: "Harbour"},
@@ -62,6 +64,7 @@ var asksWith = map[string]any{
 	"fill-starter":              wire.FillStarter{Options: map[string]string{"quay": "north"}},
 	"hold-workspace":            wire.Hold{Seconds: 7200, Why: "a long test runs"},
 	"launch":                    wire.Launch{Repository: "tide-board", Branch: "storm-warnings", Name: "storm"},
+	"make-certificate":          wire.NewSSHCertificate{Key: "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIMDxq5B5vJ4yQfW1xYb5oZ0sGgQq6mE8u2xJm0hP3c5T"},
 	"make-enrolment":            wire.NewEnrolment{Role: "developer", Team: "Harbour"},
 	"make-program-token":        wire.NewToken{Name: "reviews", Days: 90, Scopes: []string{"launch", "work"}, Repositories: []string{"tide-board"}},
 	"make-token":                wire.NewToken{Name: "nightly report", Scopes: []string{"read"}},

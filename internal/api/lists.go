@@ -89,6 +89,10 @@ var (
 	enrolmentKind = page.Kind[wire.OpenEnrolment]{ID: func(v wire.OpenEnrolment) string { return v.ID }, Orders: []page.Order[wire.OpenEnrolment]{
 		{Name: "expires_at", Key: func(v wire.OpenEnrolment) string { return moment(v.ExpiresAt) }},
 	}}
+	keyKind = page.Kind[wire.SSHKey]{ID: func(v wire.SSHKey) string { return v.ID }, Usual: "-added_at", Orders: []page.Order[wire.SSHKey]{
+		{Name: "added_at", Key: func(v wire.SSHKey) string { return moment(v.AddedAt) }},
+		{Name: "comment", Key: func(v wire.SSHKey) string { return v.Comment }},
+	}}
 	tokenKind = page.Kind[wire.Token]{ID: func(v wire.Token) string { return v.ID }, Usual: "-created_at", Orders: []page.Order[wire.Token]{
 		{Name: "created_at", Key: func(v wire.Token) string { return moment(v.CreatedAt) }},
 		{Name: "expires_at", Key: func(v wire.Token) string { return moment(v.ExpiresAt) }},

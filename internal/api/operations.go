@@ -71,6 +71,15 @@ func stayRoutes(a *API) {
 		func(ctx context.Context, who service.Actor, in *Workspace) error {
 			return s.Workspaces.Heed(ctx, who, in.Ref)
 		})
+	answer(a, op("PUT", "/workspaces/{workspace}/push", "allow-push", "Let what is in a workspace push for a quarter of an hour, where the house rules have pushes confirmed", policy.UseWorkspace),
+		func(ctx context.Context, who service.Actor, in *Workspace) (wire.Workspace, error) {
+			return s.Workspaces.AllowPush(ctx, who, in.Ref, true)
+		})
+	done(a, op("DELETE", "/workspaces/{workspace}/push", "refuse-push", "Let nothing in a workspace push, where the house rules have pushes confirmed", policy.UseWorkspace),
+		func(ctx context.Context, who service.Actor, in *Workspace) error {
+			_, err := s.Workspaces.AllowPush(ctx, who, in.Ref, false)
+			return err
+		})
 	answer(a, op("PUT", "/workspaces/{workspace}/hold", "hold-workspace", "Keep a workspace from being put to rest for a time", policy.DriveWorkspace),
 		func(ctx context.Context, who service.Actor, in *struct {
 			Workspace

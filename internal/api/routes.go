@@ -300,6 +300,7 @@ func (a *API) routes() {
 	operationRoutes(a)
 	stayRoutes(a)
 	programRoutes(a)
+	sshRoutes(a)
 	rulesRoutes(a)
 	costRoutes(a)
 	prebuildRoutes(a)

@@ -57,6 +57,17 @@ func sessionRoute(a *API) {
 			return
 		}
 		defer release()
+		if in.Wake {
+			end := "\r\n" // of a terminal's line
+			if len(in.Argv) > 0 && !in.TTY {
+				end = "\n"
+			}
+			tell := func(line string) { _ = s.send(byte(steward.Errors), []byte("yardbench: "+line+end)) } // it may be gone
+			if err := a.svc.Workspaces.Wake(ctx, who, c.Param("workspace"), "terminals", tell); err != nil {
+				s.refuse(asProblem(err))
+				return
+			}
+		}
 		conn, err := a.svc.Sessions.Open(ctx, who, c.Param("workspace"), in)
 		if err != nil {
 			s.refuse(asProblem(err))

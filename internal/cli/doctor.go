@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"net/http"
@@ -24,6 +25,7 @@ type doctor struct {
 	ClockAhead int      `json:"clock_ahead_s"`
 	Name       string   `json:"name,omitempty"`
 	Role       string   `json:"role,omitempty"`
+	SSH        string   `json:"ssh,omitempty"` // where its door is, and by which key it is known
 	Problems   []string `json:"problems"`
 	// Openings are told to operators alone; null where nobody may be told.
 	Openings []wire.Opening `json:"openings"`
@@ -67,7 +69,13 @@ func (a serviceCommands) doctor() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			d.Name, d.Role = me.Name, me.Role
+			if d.Name, d.Role = me.Name, me.Role; d.Name != "" {
+				door, err := api.Self.SSHDoor(ctx)
+				if err != nil {
+					return err
+				}
+				d.SSH = sshAt(ctx, door)
+			}
 			if me.Role == string(policy.Operator) {
 				if d.Openings, err = api.Openings(ctx); err != nil {
 					return err
@@ -101,6 +109,7 @@ func (a serviceCommands) printDoctor(d doctor) {
 	fmt.Fprintf(a.out, "clocks        %d s apart\n", max(d.ClockAhead, -d.ClockAhead))
 	if d.Name != "" {
 		fmt.Fprintf(a.out, "you           %s, %s\n", d.Name, d.Role)
+		fmt.Fprintf(a.out, "SSH           %s\n", d.SSH)
 	}
 	for _, p := range d.Problems {
 		fmt.Fprintf(a.out, "  %s\n", clean(p))
@@ -124,4 +133,17 @@ func (a serviceCommands) printDoctor(d doctor) {
 		}
 		fmt.Fprintf(a.out, "  %s\n      %s\n", clean(o.What), how)
 	}
+}
+
+// sshAt is where the door of SSH is, whether it can be reached from here, and by
+// which key it is known.
+func sshAt(ctx context.Context, door wire.SSHDoor) string {
+	at := "over the HTTP door"
+	if door.Address != "" {
+		at = door.Address
+		if _, _, err := reachable(ctx, door); err != nil {
+			at += ", which cannot be reached from here: over the HTTP door"
+		}
+	}
+	return at + ", known by " + door.Fingerprint
 }

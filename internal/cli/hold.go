@@ -8,10 +8,43 @@ import (
 	"github.com/spf13/cobra"
 
 	"yardbench/client"
+	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/operation"
 	"yardbench/internal/core/rules"
 	"yardbench/wire"
 )
+
+func (a workspaceCommands) allowPush() *cobra.Command {
+	var end bool
+	c := &cobra.Command{
+		Use: "allow-push NAME", Short: "Let what is in a workspace push for a quarter of an hour",
+		Long:    "Let what is in a workspace push to its git host for a quarter of an hour, where the house rules have pushes confirmed. Nothing in the workspace can do this itself.",
+		Example: "  yardbench allow-push tide-board\n  yardbench allow-push tide-board --end", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names,
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+			if end {
+				if err := api.Workspaces.RefusePush(cmd.Context(), args[0]); err != nil {
+					return err
+				}
+				return a.print(struct{}{}, func() {
+					fmt.Fprintf(a.err, "nothing in %s may push, where the house rules have it confirmed\n", args[0])
+				})
+			}
+			w, err := api.Workspaces.AllowPush(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.print(w, func() {
+				for _, c := range w.Conditions {
+					if c.Kind == string(lifecycle.PushAllowed) {
+						fmt.Fprintf(a.out, "%s: %s\n", w.Name, c.Reason)
+					}
+				}
+			})
+		}),
+	}
+	c.Flags().BoolVar(&end, "end", false, "let nothing in it push any more")
+	return c
+}
 
 func (a workspaceCommands) hold() *cobra.Command {
 	var m many

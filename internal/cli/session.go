@@ -30,7 +30,7 @@ func (a workspaceCommands) enter() *cobra.Command {
 			if !isTerminal(a.in) {
 				return usage{fmt.Errorf("enter needs a terminal here; for piped input: yardbench run %s -- sh", args[0])}
 			}
-			in := wire.Run{Terminal: label}
+			in := wire.Run{Terminal: label, Wake: true}
 			in.Columns, in.Rows = size()
 			return a.session(cmd.Context(), api, args[0], in, true)
 		}),
@@ -55,7 +55,7 @@ func (a workspaceCommands) run() *cobra.Command {
 			if len(argv) == 0 {
 				return usage{errors.New("name a command to run: yardbench run NAME -- COMMAND")}
 			}
-			in.Argv = argv
+			in.Argv, in.Wake = argv, true
 			for _, e := range env {
 				name, value, given := strings.Cut(e, "=")
 				if !given {

@@ -72,7 +72,7 @@ func (a peopleCommands) token() *cobra.Command {
 				}
 				t := a.table(a.out, "ID", "WHAT", "REACHES", "SINCE", "UNTIL", "LAST USED")
 				for _, k := range ts {
-					what := map[string]string{"console": "console sign-in", "cli": "command-line sign-in", "token": "token " + k.Name}[k.Door]
+					what := map[string]string{"console": "console sign-in", "cli": "command-line sign-in", "token": "token " + k.Name, "ssh": "public key " + k.Name}[k.Door]
 					if k.Current {
 						what += " (this one)"
 					}

@@ -174,6 +174,10 @@ func (a peopleCommands) whoami() *cobra.Command {
 					fmt.Fprintf(a.out, "by a token that reaches %s\n", reaches(me.Scopes, me.Repositories))
 				}
 				for _, t := range me.Expiring {
+					if t.Door == "ssh" {
+						fmt.Fprintf(a.out, "the key %q for SSH lets you in until %s; remove it and add it again, or another: yardbench key add FILE\n", clean(t.Name), when(t.ExpiresAt))
+						continue
+					}
 					fmt.Fprintf(a.out, "the token %q expires %s; make another: yardbench token add NAME\n", clean(t.Name), when(t.ExpiresAt))
 				}
 			})

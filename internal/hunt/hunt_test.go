@@ -591,6 +591,12 @@ func (r *teller) endBody() {
 			synctest.Wait()
 			return
 		}
+		if r.chance(100) {
+			r.note("%s-b%d writes the yard's disk full", r.name(id), n)
+			r.yard.Sprawl(id)
+			synctest.Wait()
+			return
+		}
 		r.note("%s-b%d ends by itself", r.name(id), n)
 		r.yard.Kill(id, n, "exit code 137, out of memory")
 		r.gone()

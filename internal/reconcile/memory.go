@@ -1,7 +1,6 @@
 package reconcile
 
 import (
-	"context"
 	"fmt"
 	"time"
 
@@ -9,38 +8,6 @@ import (
 	"yardbench/internal/core/rules"
 	"yardbench/internal/store"
 )
-
-// hungry is how long a workspace is said to have been out of memory.
-const hungry = time.Hour
-
-// fed ends the word of a workspace that was out of memory, an hour after it was.
-func (k *Status) fed(ctx context.Context, id string) error {
-	conditions, err := k.store.Read().Conditions(ctx, id)
-	if err != nil {
-		return err
-	}
-	for _, c := range conditions {
-		if c.Kind != lifecycle.OutOfMemory {
-			continue
-		}
-		if at := c.Since.Add(hungry); at.After(k.now()) {
-			k.due.Set("memory "+id, at, func(ctx context.Context) error { return k.fed(ctx, id) })
-			return nil
-		}
-		err := k.store.Write(store.About(ctx, id), func(tx *store.Tx) error {
-			w, err := tx.WorkspaceByID(ctx, id)
-			if err != nil {
-				return err
-			}
-			return tx.ClearCondition(ctx, w, lifecycle.OutOfMemory)
-		})
-		if err != nil {
-			return err
-		}
-		k.bus.Publish(id)
-	}
-	return nil
-}
 
 // starved notes that something in a workspace was ended for want of memory.
 // Whoever only sees "Killed" in a terminal would look for the cause elsewhere.

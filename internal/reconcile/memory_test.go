@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"yardbench/internal/core/lifecycle"
+	"yardbench/internal/store"
 )
 
 // That something was ended for want of memory is told once a minute at most,
@@ -17,7 +18,7 @@ func TestOutOfMemory(t *testing.T) {
 		if err := b.Status.starved("w"); err != nil {
 			t.Fatal(err)
 		}
-		if err := b.Status.fed(t.Context(), "w"); err != nil {
+		if err := b.Status.passing(t.Context(), "w"); err != nil {
 			t.Fatal(err)
 		}
 		_, kinds := b.workspace()
@@ -40,10 +41,34 @@ func TestOutOfMemory(t *testing.T) {
 		want  bool
 	}{{59 * time.Minute, true}, {2 * time.Minute, false}} {
 		b.now = b.now.Add(step.after)
-		if err := b.Status.fed(t.Context(), "w"); err != nil {
+		if err := b.Status.passing(t.Context(), "w"); err != nil {
 			t.Fatal(err)
 		}
 		if _, kinds := b.workspace(); (kinds[lifecycle.OutOfMemory] != "") != step.want {
+			t.Errorf("%s later it stands: %v", step.after, kinds)
+		}
+	}
+}
+
+// What its owner allowed ends by itself.
+func TestPushesAreAllowedForATime(t *testing.T) {
+	b := newBench(t)
+	b.write(func(tx *store.Tx) error {
+		w, err := tx.WorkspaceByID(t.Context(), "w")
+		if err != nil {
+			return err
+		}
+		return tx.SetCondition(t.Context(), w, lifecycle.PushAllowed, "it may")
+	})
+	for _, step := range []struct {
+		after time.Duration
+		want  bool
+	}{{14 * time.Minute, true}, {2 * time.Minute, false}} {
+		b.now = b.now.Add(step.after)
+		if err := b.Status.passing(t.Context(), "w"); err != nil {
+			t.Fatal(err)
+		}
+		if _, kinds := b.workspace(); (kinds[lifecycle.PushAllowed] != "") != step.want {
 			t.Errorf("%s later it stands: %v", step.after, kinds)
 		}
 	}

@@ -208,6 +208,31 @@ func TestWhatStewardsSay(t *testing.T) {
 	}
 }
 
+// Who writes the yard's disk full is put to rest.
+func TestSprawl(t *testing.T) {
+	b := newBench(t)
+	if err := b.Status.sprawls("w"); err != nil {
+		t.Fatal(err)
+	}
+	if w, _ := b.workspace(); w.Phase != lifecycle.Stopping || !strings.Contains(w.Cause, "the yard's disk has little room left") {
+		t.Errorf("it is %s: %s", w.Phase, w.Cause)
+	}
+}
+
+// A prebuild's run that does fails, once something of its repository's runs.
+func TestSprawlOfAPrebuild(t *testing.T) {
+	b := newBench(t)
+	b.write(func(tx *store.Tx) error {
+		return tx.AddWorkspace(t.Context(), &store.Workspace{ID: "x", Kind: store.ForPrebuild, OwnerID: "p", Name: "run", RepositoryID: "r", Phase: lifecycle.Starting, Wanted: lifecycle.WantReady, Body: 1, Volume: 1,
+			StewardToken: []byte{1}, PortKey: "x", Plan: &store.Plan{Definition: definition.Definition{Folder: "/x"}}})
+	})
+	failed := ""
+	b.Status.fails = func(w store.Workspace, cause error) error { failed = w.ID + ": " + cause.Error(); return nil }
+	if err := b.Status.sprawls("x"); err != nil || !strings.HasPrefix(failed, "x: the yard's disk has little room left") {
+		t.Errorf("it failed as %q, %v", failed, err)
+	}
+}
+
 // Nobody's secret goes to a prebuild.
 func TestPrebuildsGetNoSecrets(t *testing.T) {
 	b := newBench(t)

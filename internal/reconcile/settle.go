@@ -28,7 +28,7 @@ func (k *Keeper) settled(id string) error {
 			k.Links.reach(w) // its container was started anew, say
 		}
 		k.Rest.rest(id)
-		return k.Status.fed(k.ctx, id)
+		return k.Status.passing(k.ctx, id)
 	case lifecycle.Stopped:
 		if w.Plan.Adopted == nil {
 			at, err := k.Rest.RemovesAt(k.ctx, k.Store.Read(), w)
@@ -80,7 +80,7 @@ func (k *Keeper) entered(tx *store.Tx, w *store.Workspace, p lifecycle.Phase, ca
 	}
 	switch {
 	case p == lifecycle.Stopped:
-		if err := tx.ClearConditions(k.ctx, *w, lifecycle.IdleNow, lifecycle.Held, lifecycle.SecretsChanged, lifecycle.StewardAway, lifecycle.OutOfMemory, lifecycle.DiskFull); err != nil {
+		if err := tx.ClearConditions(k.ctx, *w, lifecycle.IdleNow, lifecycle.Held, lifecycle.SecretsChanged, lifecycle.StewardAway, lifecycle.OutOfMemory, lifecycle.DiskFull, lifecycle.PushWaits, lifecycle.PushAllowed); err != nil {
 			return err
 		}
 		if w.SeededVolume > 0 && from == lifecycle.Stopping && w.Work != nil && !w.Work.Clean() {

@@ -161,10 +161,10 @@ func (k *Sight) endedHow(q store.Q, state lifecycle.Body, how string) string {
 
 // told is called with what the yard tells of a workspace.
 func (k *Sight) told(id string, what yard.News) {
-	if what == yard.OutOfMemory {
+	if note := map[yard.News]func(string) error{yard.OutOfMemory: k.status.starved, yard.Sprawls: k.status.sprawls}[what]; note != nil {
 		k.keeper.Go(func(ctx context.Context) {
-			if err := k.status.starved(id); err != nil && ctx.Err() == nil {
-				slog.Error("note that a workspace is out of memory", "workspace", id, "error", err)
+			if err := note(id); err != nil && ctx.Err() == nil {
+				slog.Error("note what the yard tells of a workspace", "workspace", id, "news", string(what), "error", err)
 			}
 		})
 	}

@@ -2,6 +2,7 @@ package reconcile
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"slices"
@@ -34,6 +35,8 @@ type Status struct {
 	due      *due.Queue
 	keeper   waker
 	rest     *Rest
+	// fails writes down that what is under way at a workspace has failed.
+	fails func(w store.Workspace, cause error) error
 }
 
 // Ports lists what listens in a workspace now.
@@ -240,21 +243,44 @@ func (k *Status) checkDisk(ctx context.Context, w store.Workspace, stands string
 	case stands == "":
 		_, err := k.condition(ctx, w.ID, lifecycle.OverLimit, text+"; make room, or it is put to rest when it grows further")
 		return err
-	case !far:
+	case !far, w.NextBody != 0: // a rebuild may be what makes room
 		return nil
 	}
+	return k.rests(ctx, w.ID, text)
+}
+
+// sprawls puts a workspace to rest that writes the yard's disk full, outside of
+// its volumes, where nothing else bounds it.
+func (k *Status) sprawls(id string) error {
+	w, err := k.store.Read().WorkspaceByID(k.ctx, id)
+	if err != nil {
+		return err
+	}
+	if w.Kind == store.ForPrebuild {
+		if w.Phase != lifecycle.Starting {
+			return nil // nothing of the repository's runs then
+		}
+		err := k.fails(w, errors.New("the yard's disk has little room left, and of all the run wrote most outside of its volumes"))
+		k.keeper.Interrupt(id)
+		return err
+	}
+	return k.rests(k.ctx, id, "the yard's disk has little room left, and of all it wrote most outside of its volumes; a rebuild gives that back")
+}
+
+// rests puts a workspace to rest for what it uses.
+func (k *Status) rests(ctx context.Context, id, why string) error {
 	stop := false
-	err := k.store.Write(store.About(ctx, w.ID), func(tx *store.Tx) error {
+	err := k.store.Write(store.About(ctx, id), func(tx *store.Tx) error {
 		stop = false
-		w, err := tx.WorkspaceByID(ctx, w.ID)
-		if err != nil || w.Phase != lifecycle.Ready || w.NextBody != 0 {
-			return err
+		w, err := tx.WorkspaceByID(ctx, id)
+		if err != nil || w.Phase != lifecycle.Ready && w.Phase != lifecycle.Starting {
+			return err // what sets up may use as much as what is ready; a rebuild ends with the stop
 		}
 		stop, w.Wanted = true, lifecycle.WantStopped
-		return k.rest.beginStop(tx, &w, "put to rest: "+text)
+		return k.rest.beginStop(tx, &w, "put to rest: "+why)
 	})
 	if err == nil && stop {
-		k.keeper.Interrupt(w.ID)
+		k.keeper.Interrupt(id)
 	}
 	return err
 }

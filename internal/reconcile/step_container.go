@@ -43,12 +43,11 @@ func (d *doing) makeBody(ctx context.Context) error {
 	}
 	def := plan.Definition
 	spec := yard.Body{Workspace: d.w.ID, Number: d.body, Volume: d.volume, Folder: def.Mountpoint(), Tree: def.TreeFolder(), Hostname: d.w.Name, Image: plan.Image, Env: def.Env,
-		CoresMilli: d.w.CoresMilli, MemoryBytes: d.w.MemoryBytes, DiskBytes: d.w.DiskBytes / named(def), NoGain: house.Workspaces.NoGain, Mounts: def.Mounts, Extra: def.Extra}
+		CoresMilli: d.w.CoresMilli, MemoryBytes: d.w.MemoryBytes, DiskBytes: d.w.DiskBytes / named(def), NoGain: house.Workspaces.NoGain, Share: share(d.w), Mounts: def.Mounts, Extra: def.Extra}
 	if def.RunsOwnCommand() || len(def.Entrypoints) > 0 {
 		spec.Own = &yard.OwnCommand{Entrypoints: def.Entrypoints, Image: def.RunsOwnCommand(), User: def.ContainerUser}
 	}
 	if c := def.Compose; c != nil {
-		spec.Share = share(d.w)
 		spec.Aliases = c.Aliases
 		if spec.Own != nil {
 			spec.Own.Entrypoint, spec.Own.Command = c.Entrypoint, c.Command

@@ -127,3 +127,13 @@ func opensSomething(ctx context.Context, q store.Q, v *vault.Vault) error {
 	}
 	return nil
 }
+
+// sshKeys opens the key by which the door of SSH is known, and the one by which
+// people's certificates are signed; they are made where there are none. Nothing in
+// the records was made with them.
+func sshKeys(dir string) (host, people ed25519.PrivateKey, err error) {
+	if host, err = vault.SigningKey(filepath.Join(dir, "ssh-host.pem")); err == nil {
+		people, err = vault.SigningKey(filepath.Join(dir, "ssh-people.pem"))
+	}
+	return host, people, err
+}

@@ -30,6 +30,7 @@ import (
 	"yardbench/internal/repo"
 	"yardbench/internal/service"
 	"yardbench/internal/session"
+	"yardbench/internal/ssh"
 	"yardbench/internal/steward/carried"
 	"yardbench/internal/steward/outside"
 	"yardbench/internal/store"
@@ -64,6 +65,13 @@ type Config struct {
 	// BoundTogether bounds a workspace's containers all together; see
 	// engine.Shares for what it wants. Without it each has the workspace's size.
 	BoundTogether bool
+	// BoundBuilds bounds all builds together by the house rules' size for one; the
+	// engine lays them in engine.BuildsGroup. It wants BoundTogether.
+	BoundBuilds bool
+	// SSHListen is where the door of SSH listens; "" is nowhere, and people come by
+	// SSH over the HTTP door alone. SSHAddress is where they reach it, host and port;
+	// "" is where it listens.
+	SSHListen, SSHAddress string
 	// Proxies are those in front of the door; see api.Config.
 	Proxies []string
 	// TakeOver keeps the yard although another service with the same records, or
@@ -109,6 +117,13 @@ func Run(ctx context.Context, c Config) error {
 		return fmt.Errorf("cannot listen on %s: %w; stop what uses it, or give another --listen", c.Listen, err)
 	}
 	defer listener.Close()
+	var shellListener net.Listener
+	if c.SSHListen != "" {
+		if shellListener, err = net.Listen("tcp", c.SSHListen); err != nil {
+			return fmt.Errorf("cannot listen on %s: %w; stop what uses it, or give another --ssh-listen; without one people come by SSH over the HTTP door", c.SSHListen, err)
+		}
+		defer shellListener.Close()
+	}
 	leftover, _ := filepath.Glob(filepath.Join(dir, "build-*")) // the pattern is sound
 	for _, d := range leftover {
 		if err := os.RemoveAll(d); err != nil {
@@ -164,6 +179,9 @@ func Run(ctx context.Context, c Config) error {
 		if shares, err = engine.NewShares("/sys/fs/cgroup"); err != nil {
 			return err
 		}
+		shares.Builds = c.BoundBuilds
+	} else if c.BoundBuilds {
+		return errors.New("--bound-builds wants --bound-together: workspaces would lie in the group of the builds")
 	}
 	bus := &live.Bus{}
 	st.OnJournal(func() { bus.Publish("") })
@@ -180,7 +198,8 @@ func Run(ctx context.Context, c Config) error {
 		stewards = simulated.Links()
 	}
 	mirrors := repo.NewMirrors(filepath.Join(dir, "mirrors"))
-	on := reconcile.Rooms{Store: st, Yard: yd, Hub: stewards, Mirrors: mirrors, Features: feature.NewKept(filepath.Join(dir, "features")), Vault: v, Bus: bus, DataDir: dir, Installation: installation, Now: c.Now, House: &house.Book{}, Sessions: &session.Sessions{Store: st, Vault: v, PortForm: c.PortForm}}
+	book := &house.Book{}
+	on := reconcile.Rooms{Store: st, Yard: yd, Hub: stewards, Mirrors: mirrors, Features: feature.NewKept(filepath.Join(dir, "features")), Vault: v, Bus: bus, DataDir: dir, Installation: installation, Now: c.Now, House: book, Sessions: &session.Sessions{Store: st, Vault: v, PortForm: c.PortForm, House: book, Now: c.Now}}
 	if claimer, ok := yd.(yard.Claimer); ok {
 		holder, err := holderOf(dir)
 		if err != nil {
@@ -204,6 +223,14 @@ func Run(ctx context.Context, c Config) error {
 	}
 	hub.Serve = k.Sessions.Serve
 	rooms := service.Rooms{ChangesPerHour: c.ChangesPerHour, ErrandLease: c.ErrandLease, JournalKey: journalKey, Simulated: isSimulated, Store: st, Keeper: k, Yard: k.Yard, Installation: k.Installation, House: k.House, Sessions: k.Sessions, Hub: stewards, Mirrors: mirrors, Vault: v, Bus: bus, Address: strings.TrimRight(c.Address, "/"), Now: c.Now}
+	host, people, err := sshKeys(filepath.Join(dir, "keys"))
+	if err != nil {
+		return err
+	}
+	rooms.SSH = service.SSH{Host: host, People: people, Address: c.SSHAddress}
+	if shellListener != nil && c.SSHAddress == "" {
+		rooms.SSH.Address = shellListener.Addr().String()
+	}
 	s := service.New(rooms)
 	if err := s.HouseRules.FirstRules(ctx, c.Rules); err != nil {
 		return err
@@ -228,7 +255,18 @@ func Run(ctx context.Context, c Config) error {
 	if err := s.Webhooks.StartWebhooks(ctx); err != nil {
 		return err
 	}
-	server := api.Server(access.NewPorts(s, api.New(ctx, s, api.Config{Console: c.Console, Secure: strings.HasPrefix(rooms.Address, "https://"), Proxies: c.Proxies}).Handler()))
+	shells, err := ssh.New(ctx, s, host)
+	if err != nil {
+		return err
+	}
+	if shellListener != nil {
+		go func() {
+			if err := shells.Serve(shellListener); err != nil {
+				slog.Error("the door of SSH", "error", err)
+			}
+		}()
+	}
+	server := api.Server(access.NewPorts(s, api.New(ctx, s, api.Config{Shells: shells.Take, Console: c.Console, Secure: strings.HasPrefix(rooms.Address, "https://"), Proxies: c.Proxies}).Handler()))
 	served := make(chan error, 1)
 	go func() { served <- server.Serve(listener) }()
 	if c.Ready != nil {

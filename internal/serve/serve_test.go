@@ -54,7 +54,7 @@ func simulated(t *testing.T, own map[string]map[string]string) (c *client.Client
 	ctx, cancel := context.WithCancel(t.Context())
 	ready, ended := make(chan string, 1), make(chan error, 1)
 	go func() {
-		ended <- serve.Run(ctx, serve.Config{DataDir: filepath.Join(dir, "data"), Listen: "127.0.0.1:0", Engine: "sim:skerryline/base:1", SimTimes: map[string]time.Duration{}, Addresses: netip.MustParsePrefix("10.213.0.0/16"),
+		ended <- serve.Run(ctx, serve.Config{DataDir: filepath.Join(dir, "data"), Listen: "127.0.0.1:0", SSHListen: "127.0.0.1:0", Engine: "sim:skerryline/base:1", SimTimes: map[string]time.Duration{}, Addresses: netip.MustParsePrefix("10.213.0.0/16"),
 			Rules: demo.RulesBeside(git), Console: fstest.MapFS{"index.html": {Data: []byte("<title>the console</title>")}},
 			Prepare: func(ctx context.Context, s *service.Service, r service.Rooms) error {
 				return demo.FillPeople(ctx, s, r, git)

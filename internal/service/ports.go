@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net/netip"
 	"net/url"
 	"slices"
 	"sort"
@@ -37,6 +38,7 @@ type Ports struct {
 	now      func() time.Time
 	views    *views
 	passes   passes
+	wakes    *Workspaces
 	address  string // the console's
 }
 
@@ -118,6 +120,32 @@ func (s *Ports) DialPort(ctx context.Context, a Actor, ref string, port int) (*s
 		return nil, err
 	}
 	return s.dial(ctx, w, port)
+}
+
+// DialHost connects to an address as the actor's own workspace reaches it: a port
+// of the workspace's for its own names, else what its network leads to.
+func (s *Ports) DialHost(ctx context.Context, a Actor, ref, host string, port int) (*steward.Conn, error) {
+	w, _, err := s.views.findTo(ctx, a, ref, policy.UseWorkspace, "forward ports of")
+	if err != nil {
+		return nil, err
+	}
+	if err := checkPort(port); err != nil {
+		return nil, err
+	}
+	own := host == "" || host == "localhost" || host == w.Name
+	if ip, err := netip.ParseAddr(host); err == nil {
+		if own = ip.IsLoopback() || ip.IsUnspecified(); !own && (ip.IsLinkLocalUnicast() || ip.IsMulticast()) {
+			return nil, invalid(quote(host)+" is nothing that a workspace reaches", "name an address outside, a service beside the workspace, or localhost")
+		}
+	}
+	if own {
+		return s.dial(ctx, w, port)
+	}
+	if err := lifecycle.Permit(lifecycle.Use, w.Phase, w.Plan.Adopted != nil); err != nil {
+		return nil, fromRoom(err)
+	}
+	c, err := s.hub.Ask(ctx, outside.Link(w.ID, w.Body), steward.Request{Kind: steward.Dial, Port: port, Service: host})
+	return c, fromRoom(err)
 }
 
 // dial connects to a port of a workspace, which is a sign of work.
@@ -292,6 +320,7 @@ type Visit struct {
 	Host, Person string
 	Expires      time.Time
 	cookie       string
+	who          Actor
 }
 
 // EnterPort finds the port behind a host name for who holds its cookie. The
@@ -323,10 +352,37 @@ func (s *Ports) EnterPort(ctx context.Context, host, cookie string) (Visit, erro
 	if t.ExpiresAt.Before(out.Expires) {
 		out.Expires = t.ExpiresAt
 	}
+	out.who = Actor{Person: p, TokenID: t.ID, Grant: t.Grant}
 	if out.Workspace, out.Port, err = s.portOf(ctx, host); err == nil {
-		err = s.mayVisit(ctx, Actor{Person: p, Grant: t.Grant}, out.Workspace, out.Port, host)
+		err = s.mayVisit(ctx, out.who, out.Workspace, out.Port, host)
 	}
 	return out, err
+}
+
+// Knock has the workspace of a visit started, where it is stopped and the visitor
+// is its owner, who comes by hand: neither others nor a page that asks again and
+// again wake it. on tells that it is coming up; what does not is told why.
+func (s *Ports) Knock(ctx context.Context, v Visit, byHand bool) (on bool, err error) {
+	w, err := s.store.Read().WorkspaceByID(ctx, v.Workspace.ID)
+	if err != nil {
+		return false, err
+	}
+	asked := w.OwnerID != v.Person || !byHand
+	_, err = s.wakes.knock(ctx, v.who, w, "ports", &asked)
+	return err == nil, err
+}
+
+// Listening lists the addresses of what listens in the workspace of a visit that
+// its visitor may visit.
+func (s *Ports) Listening(ctx context.Context, v Visit) ([]string, error) {
+	if v.Workspace.OwnerID != v.Person {
+		return nil, nil
+	}
+	var out []string
+	for _, p := range s.keeper.Status.Ports(v.Workspace.ID) {
+		out = append(out, s.sessions.PortAddress(v.Workspace.PortKey, strconv.Itoa(p.Number)))
+	}
+	return out, nil
 }
 
 // DialEntered connects to a port that EnterPort has found.

@@ -41,6 +41,7 @@ type Service struct {
 	Starters     *Starters
 	Webhooks     *Webhooks
 	SignIns      *SignIns
+	Keys         *Keys
 	Programs     *Programs
 	Leases       *Leases
 	Openings     *Openings
@@ -71,6 +72,7 @@ type Rooms struct {
 	// ErrandLease is how long a workspace for one command stays without a word; 0 is a
 	// minute.
 	ErrandLease time.Duration
+	SSH         SSH // the zero value: no such door
 	Now         func() time.Time
 }
 
@@ -107,7 +109,7 @@ func New(r Rooms) *Service {
 	journal := &Journal{journalKey: r.JournalKey, installation: r.Installation, store: r.Store, now: r.Now, views: look}
 	feed := &Feed{bus: r.Bus, store: r.Store, journal: journal, views: look}
 	costs := &Costs{house: r.House, store: r.Store, now: r.Now}
-	ports := &Ports{address: r.Address, bus: r.Bus, hub: r.Hub, keeper: r.Keeper, sessions: r.Sessions, store: r.Store, vault: r.Vault, now: r.Now, views: look}
+	ports := &Ports{address: r.Address, bus: r.Bus, hub: r.Hub, keeper: r.Keeper, sessions: r.Sessions, store: r.Store, vault: r.Vault, now: r.Now, views: look, wakes: workspaces}
 	prebuilds := &Prebuilds{house: r.House, keeper: r.Keeper, store: r.Store, vault: r.Vault, now: r.Now, definitions: definitions, launches: launches, repositories: repositories, views: look}
 	pushes := &Pushes{store: r.Store, vault: r.Vault, now: r.Now, definitions: definitions, prebuilds: prebuilds, repositories: repositories}
 	starters := &Starters{house: r.House, mirrors: r.Mirrors, store: r.Store, definitions: definitions}
@@ -140,6 +142,7 @@ func New(r Rooms) *Service {
 		Starters:     starters,
 		Webhooks:     webhooks,
 		SignIns:      signIns,
+		Keys:         &Keys{signIns: signIns, house: r.House, store: r.Store, now: r.Now, ssh: r.SSH},
 		Programs:     &Programs{store: r.Store, people: people, signIns: signIns},
 		Leases:       leases,
 		Openings:     openings,

@@ -2,6 +2,7 @@ package service
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"io"
 	"maps"
@@ -40,6 +41,73 @@ var terminalLabel = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,31}$`)
 // is the caller's to close. An operator sees other people's workspaces and
 // does not get into them: their secrets are in there.
 func (s *Sessions) Open(ctx context.Context, a Actor, ref string, in wire.Run) (*steward.Conn, error) {
+	return s.open(ctx, a, ref, func(w store.Workspace, r *steward.Request) error {
+		r.Columns, r.Rows, r.Process.Argv = in.Columns, in.Rows, in.Argv
+		if err := place(&r.Process, in); err != nil {
+			return err
+		}
+		if len(in.Argv) > 0 && !in.TTY {
+			return nil
+		}
+		r.ID = in.Terminal
+		if r.ID == "" {
+			r.ID = "main"
+		}
+		if r.ID == "main" && in.TTY { // one of its own
+			r.ID = "run-" + store.NewID()[:8]
+		}
+		return s.terminal(ctx, w, r, "xterm-256color")
+	})
+}
+
+// Shell is what somebody asks for who comes in by SSH.
+type Shell struct {
+	Command       string // for the user's shell; "" is the shell itself
+	TTY           bool
+	Terminal      string // the label of one that lives on; "" is one that ends with its connection
+	Term          string // its kind, as TERM
+	Columns, Rows int
+	Env           map[string]string
+}
+
+// Enter opens a command or a terminal as [Sessions.Open] does, for the door of SSH.
+func (s *Sessions) Enter(ctx context.Context, a Actor, ref string, in Shell) (*steward.Conn, error) {
+	return s.open(ctx, a, ref, func(w store.Workspace, r *steward.Request) error {
+		r.Process.Command, r.Columns, r.Rows = in.Command, in.Columns, in.Rows
+		if err := place(&r.Process, wire.Run{Env: in.Env}); err != nil || !in.TTY {
+			return err
+		}
+		if r.ID = in.Terminal; r.ID == "" {
+			r.ID, r.Passing = "ssh-"+store.NewID()[:8], true
+		}
+		return s.terminal(ctx, w, r, cmp.Or(in.Term, "xterm-256color"))
+	})
+}
+
+// Errand has the workspace's helper do something of its own, as the workspace's
+// user; see the protocol for what there is.
+func (s *Sessions) Errand(ctx context.Context, a Actor, ref, errand string, args ...string) (*steward.Conn, error) {
+	return s.open(ctx, a, ref, func(_ store.Workspace, r *steward.Request) error {
+		r.Process.Errand, r.Process.Argv = errand, args
+		return nil
+	})
+}
+
+// terminal makes a request one for a terminal.
+func (s *Sessions) terminal(ctx context.Context, w store.Workspace, r *steward.Request, term string) error {
+	r.Kind = steward.Terminal
+	if !terminalLabel.MatchString(r.ID) {
+		return invalid(quote(r.ID)+" is no label for a terminal", "use lower-case letters, digits and dashes, at most 32")
+	}
+	if script, ok := s.greeting(ctx, w); ok && len(r.Process.Argv) == 0 && r.Process.Command == "" {
+		r.Process.Argv = []string{"/bin/sh", "-c", script + "exec \"$SHELL\""}
+	}
+	r.Process.Env["TERM"], r.Process.Env["COLORTERM"] = term, "truecolor"
+	return nil
+}
+
+// open has a workspace's steward do what build makes a request for.
+func (s *Sessions) open(ctx context.Context, a Actor, ref string, build func(store.Workspace, *steward.Request) error) (*steward.Conn, error) {
 	w, _, err := s.views.findTo(ctx, a, ref, policy.UseWorkspace, "open a terminal or run commands in")
 	if err != nil {
 		return nil, err
@@ -52,33 +120,20 @@ func (s *Sessions) Open(ctx context.Context, a Actor, ref string, in wire.Run) (
 	if err != nil {
 		return nil, err
 	}
-	r := steward.Request{Kind: steward.Run, Process: session, Columns: in.Columns, Rows: in.Rows}
-	r.Process.Argv = in.Argv
-	if err := place(&r.Process, in); err != nil {
+	r := steward.Request{Kind: steward.Run, Process: session}
+	if err := build(w, &r); err != nil {
 		return nil, err
-	}
-	if len(in.Argv) == 0 || in.TTY {
-		r.Kind, r.ID = steward.Terminal, in.Terminal
-		if r.ID == "" {
-			r.ID = "main"
-		}
-		if r.ID == "main" && in.TTY { // one of its own
-			r.ID = "run-" + store.NewID()[:8]
-		}
-		if !terminalLabel.MatchString(r.ID) {
-			return nil, invalid(quote(r.ID)+" is no label for a terminal", "use lower-case letters, digits and dashes, at most 32")
-		}
-		if script, ok := s.greeting(ctx, w); ok && len(in.Argv) == 0 {
-			r.Process.Argv = []string{"/bin/sh", "-c", script + "exec \"$SHELL\""}
-		}
-		r.Process.Env["TERM"], r.Process.Env["COLORTERM"] = "xterm-256color", "truecolor"
 	}
 	c, err := s.hub.Ask(ctx, outside.Link(w.ID, w.Body), r)
 	if err != nil {
 		return nil, fromRoom(err)
 	}
+	what := string(r.Kind)
+	if r.Process.Errand != "" {
+		what = r.Process.Errand
+	}
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
-		return tx.Journal(ctx, w.ID, w.OwnerID, a.ID, journal.SessionOpened{What: string(r.Kind)})
+		return tx.Journal(ctx, w.ID, w.OwnerID, a.ID, journal.SessionOpened{What: what})
 	})
 	if err != nil {
 		c.Stream.Close()

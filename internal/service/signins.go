@@ -124,18 +124,27 @@ func (s *SignIns) Authenticate(ctx context.Context, token string) (Actor, error)
 	}
 	hash := sha256.Sum256([]byte(token))
 	t, err := s.store.Read().TokenByHash(ctx, hash[:], s.now())
-	if errors.Is(err, store.ErrNotFound) {
+	if errors.Is(err, store.ErrNotFound) || err == nil && t.Door == keyDoor { // whose hash is of what anybody may see
 		return Actor{}, denied
 	}
 	if err != nil {
 		return Actor{}, err
 	}
-	p, err := s.store.Read().PersonByID(ctx, t.PersonID)
-	if err == nil && p.ClosedAt != nil {
+	a, err := s.actorOf(ctx, t)
+	if errors.Is(err, store.ErrNotFound) {
 		return Actor{}, denied
 	}
 	if err == nil {
 		s.used(t)
+	}
+	return a, err
+}
+
+// actorOf is who holds a sign-in; ErrNotFound where their account is closed.
+func (s *SignIns) actorOf(ctx context.Context, t store.Token) (Actor, error) {
+	p, err := s.store.Read().PersonByID(ctx, t.PersonID)
+	if err == nil && p.ClosedAt != nil {
+		err = store.ErrNotFound
 	}
 	return Actor{Person: p, TokenID: t.ID, Token: t.Door == "token", Grant: t.Grant}, err
 }
@@ -283,7 +292,7 @@ func (s *SignIns) Me(ctx context.Context, a Actor) (wire.Me, error) {
 		if t.Current {
 			me.Scopes, me.Repositories = t.Scopes, t.Repositories
 		}
-		if t.Door == "token" && t.ExpiresAt.Sub(s.now()) < remindAhead {
+		if (t.Door == "token" || t.Door == keyDoor) && t.ExpiresAt.Sub(s.now()) < remindAhead {
 			me.Expiring = append(me.Expiring, t)
 		}
 	}

@@ -17,6 +17,7 @@ import (
 	"yardbench/internal/fault"
 	"yardbench/internal/house"
 	"yardbench/internal/reconcile"
+	"yardbench/internal/session"
 	"yardbench/internal/store"
 	"yardbench/wire"
 )
@@ -326,6 +327,31 @@ func (s *Workspaces) Heed(ctx context.Context, a Actor, ref string) error {
 		return err
 	}
 	return s.store.Write(store.About(ctx, w.ID), func(tx *store.Tx) error { return tx.ClearCondition(ctx, w, lifecycle.Notice) })
+}
+
+// AllowPush lets what is in a workspace push for a time, or says that it may not
+// any more. It is a word of whoever the push would be by.
+func (s *Workspaces) AllowPush(ctx context.Context, a Actor, ref string, may bool) (wire.Workspace, error) {
+	w, _, err := s.views.findTo(ctx, a, ref, policy.UseWorkspace, "allow pushes of")
+	if err != nil {
+		return wire.Workspace{}, err
+	}
+	if may && w.Phase != lifecycle.Ready {
+		return wire.Workspace{}, conflict("not-now", "nothing pushes while the workspace is "+string(w.Phase), "start it first", fault.Do("start-workspace", w.Name))
+	}
+	return s.afterJudge(ctx, w, s.store.Write(store.About(ctx, w.ID), func(tx *store.Tx) error {
+		if err := tx.ClearConditions(ctx, w, lifecycle.PushWaits, lifecycle.PushAllowed); err != nil {
+			return err
+		}
+		if !may {
+			return tx.Journal(ctx, w.ID, w.OwnerID, a.ID, journal.PushesEnded{})
+		}
+		until := tx.Now().Add(session.PushFor)
+		if err := tx.Journal(ctx, w.ID, w.OwnerID, a.ID, journal.PushesAllowed{Until: until}); err != nil {
+			return err
+		}
+		return tx.SetCondition(ctx, w, lifecycle.PushAllowed, "what is in it may push until "+s.house.Local(ctx, tx.Q, tx.Now(), until))
+	}))
 }
 
 // errandLease is how long a workspace that is for one command usually stays without

@@ -1,6 +1,7 @@
 // Package session holds what a process in a workspace is given: its variables,
 // its owner's secrets, the way to the git host and the credential there. It
-// reads the records and opens what is sealed in them, and nothing else.
+// reads the records and opens what is sealed in them, and notes there that
+// somebody wants to push.
 package session
 
 import (
@@ -12,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"yardbench/internal/core/rules"
 	"yardbench/internal/core/secret"
 	"yardbench/internal/steward"
 	"yardbench/internal/steward/outside"
@@ -26,6 +28,11 @@ type Sessions struct {
 	// PortForm is the address of ports, with a * for the name of one, like
 	// http://*.ports.localhost:7080.
 	PortForm string
+	// House gives the house rules in force.
+	House interface {
+		Rules(ctx context.Context, q store.Q) (rules.Rules, int, error)
+	}
+	Now func() time.Time
 }
 
 const askTimeout = 10 * time.Second // bounds looking up where a steward's git may go
@@ -186,7 +193,15 @@ func (s *Sessions) Serve(link string, c *steward.Conn) {
 	if err != nil || w.Plan.Adopted != nil { // a container that was taken on has no way
 		return
 	}
-	outside.ServeGit(c, outside.GitWay{Scheme: host.Scheme, Host: host.Host, SignIn: func(ctx context.Context) (outside.GitSignIn, string) { return s.signIn(ctx, link) }})
+	outside.ServeGit(c, outside.GitWay{Scheme: host.Scheme, Host: host.Host, SignIn: func(ctx context.Context, push bool) (outside.GitSignIn, string, bool) {
+		if push {
+			if wait := s.pushWaits(ctx, w.ID); wait != "" {
+				return outside.GitSignIn{}, wait, false
+			}
+		}
+		with, refused := s.signIn(ctx, link)
+		return with, refused, true
+	}})
 }
 
 // signIn is what a workspace's git is signed in with now, and what is said where

@@ -32,6 +32,7 @@ var Versions = []int{1}
 const (
 	maxMessage = 4 << 20 // holds the largest environment with room to spare
 	maxFrame   = 256 << 10
+	maxIdle    = 16 << 10 // what a connection keeps for its next frame
 	// MaxAsked bounds the first message of a stream that a steward opens, which
 	// names no more than a kind and a host.
 	MaxAsked = 64 << 10
@@ -106,6 +107,8 @@ type Request struct {
 	// Port is what to dial; Service is on whom, "" for the workspace itself.
 	Port    int    `json:"port,omitempty"`
 	Service string `json:"service,omitempty"`
+	// Passing has a terminal end with the last who looks at it.
+	Passing bool `json:"passing,omitempty"`
 	// Text is the notice.
 	Text string `json:"text,omitempty"`
 	// FloorMilli is the processor use, in thousandths of a core, above which
@@ -157,9 +160,13 @@ type Holder struct {
 
 // Process says how to run something in the workspace.
 type Process struct {
-	Argv   []string `json:"argv,omitempty"` // empty: the user's shell
-	User   string   `json:"user,omitempty"` // name, number or number:number; empty: root
-	Folder string   `json:"folder,omitempty"`
+	Argv []string `json:"argv,omitempty"` // empty: the user's shell
+	// Command is run by the user's shell, in place of Argv. Errand is one of the
+	// steward's own, with Argv as its arguments.
+	Command string `json:"command,omitempty"`
+	Errand  string `json:"errand,omitempty"`
+	User    string `json:"user,omitempty"` // name, number or number:number; empty: root
+	Folder  string `json:"folder,omitempty"`
 	// Env is set over the container's own; ${containerEnv:NAME} in a value
 	// stands for the container's.
 	Env map[string]string `json:"env,omitempty"`
@@ -182,6 +189,19 @@ type Process struct {
 	GitHost string `json:"git_host,omitempty"`
 }
 
+// The steward's own errands: what it does as the workspace's user.
+const (
+	SFTP    = "files"   // serves files over its input and output
+	Connect = "connect" // NETWORK ADDRESS: passes on what goes over a socket
+	Listen  = "listen"  // NETWORK ADDRESS: yamux over its input and output, first a stream with [Listening]
+)
+
+// Listening is where a Listen listens.
+type Listening struct {
+	Port    int    `json:"port,omitempty"`
+	Problem string `json:"problem,omitempty"`
+}
+
 // Reply answers a request; Problem is set when it will not be done.
 type Reply struct {
 	Problem string `json:"problem,omitempty"`
@@ -195,6 +215,7 @@ const (
 	Input  FrameKind = 'i' // to a process
 	NoMore FrameKind = 'c' // the input ends
 	Resize FrameKind = 'r' // a Size
+	Signal FrameKind = 's' // to a process: the name of a signal, as kill(1) has it
 	Output FrameKind = 'o'
 	Errors FrameKind = 'e' // standard error, where it is apart
 	Ended  FrameKind = 'x' // an Exit; the last frame
@@ -233,6 +254,7 @@ func (w WorkReport) Clean() bool {
 type Conn struct {
 	Stream io.ReadWriteCloser
 	mu     sync.Mutex
+	out    []byte // the frame on its way; its room is used again
 }
 
 // Send writes one message.
@@ -277,9 +299,12 @@ func (c *Conn) SendFrame(k FrameKind, p []byte) error {
 	defer c.mu.Unlock()
 	for {
 		part := p[:min(len(p), maxFrame)]
-		head := append([]byte{byte(k)}, binary.BigEndian.AppendUint32(nil, uint32(len(part)))...)
-		if _, err := c.Stream.Write(append(head, part...)); err != nil {
+		c.out = append(binary.BigEndian.AppendUint32(append(c.out[:0], byte(k)), uint32(len(part))), part...)
+		if _, err := c.Stream.Write(c.out); err != nil {
 			return err
+		}
+		if cap(c.out) > maxIdle && len(part) <= maxIdle {
+			c.out = nil // a terminal that once printed much does not keep the room
 		}
 		if p = p[len(part):]; len(p) == 0 {
 			return nil
@@ -297,7 +322,11 @@ func (c *Conn) SendJSON(k FrameKind, v any) error {
 }
 
 // ReceiveFrame reads one frame.
-func (c *Conn) ReceiveFrame() (FrameKind, []byte, error) {
+func (c *Conn) ReceiveFrame() (FrameKind, []byte, error) { return c.ReceiveFrameIn(nil) }
+
+// ReceiveFrameIn is ReceiveFrame with a buffer of the caller's, which holds the
+// frame where it is large enough.
+func (c *Conn) ReceiveFrameIn(buf []byte) (FrameKind, []byte, error) {
 	var head [5]byte
 	if _, err := io.ReadFull(c.Stream, head[:]); err != nil {
 		return 0, nil, err
@@ -306,7 +335,10 @@ func (c *Conn) ReceiveFrame() (FrameKind, []byte, error) {
 	if n > maxFrame {
 		return 0, nil, fmt.Errorf("a frame of %d bytes is larger than the %d allowed", n, maxFrame)
 	}
-	p := make([]byte, n)
+	if uint32(cap(buf)) < n {
+		buf = make([]byte, n)
+	}
+	p := buf[:n]
 	_, err := io.ReadFull(c.Stream, p)
 	return FrameKind(head[0]), p, err
 }

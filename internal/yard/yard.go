@@ -142,6 +142,9 @@ type News string
 const (
 	Changed     News = ""
 	OutOfMemory News = "out of memory" // something in it was ended for want of memory
+	// Sprawls: the yard's disk has little room left, and of all it has written most
+	// outside of its volumes. It is told again while both hold.
+	Sprawls News = "sprawls"
 )
 
 // Errors that the keeper tells apart.

@@ -21,6 +21,7 @@ const kinds = [
   ["rules.", "house rules"],
   ["person.", "people"],
   ["token.", "tokens"],
+  ["key.", "keys"],
   ["repository.", "repositories"],
   ["yard.", "the yard"],
 ] as const;

@@ -6,6 +6,7 @@ import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { Problem, api, nameOf, take, type Person, type Port, type Service, type Workspace, whole } from "../api/client";
 import { bytes, cores, money } from "../parts/amounts";
 import { DayStrip } from "../parts/DayStrip";
+import { SSHLine } from "../parts/Keys";
 import { LogView } from "../parts/LogView";
 import { nothing } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
@@ -85,6 +86,14 @@ export function WorkspacePage({ person }: { person: Person }) {
         <dd>
           {w.folder} as {w.user || "the image's user"}
         </dd>
+        {own && (
+          <>
+            <dt>SSH</dt>
+            <dd>
+              <SSHLine of={w} />
+            </dd>
+          </>
+        )}
         <dt>Image</dt>
         <dd>{w.image}</dd>
         {!w.adopted && <dt>Prepared</dt>}
@@ -141,6 +150,13 @@ export function WorkspacePage({ person }: { person: Person }) {
 /** What a condition means, and what to do about it. */
 function ConditionNote({ of: c, workspace: w }: { of: Workspace["conditions"][number]; workspace: Workspace }) {
   const heed = useMutation({ mutationFn: () => take(api.DELETE("/api/v1/workspaces/{workspace}/notice", { params: { path: { workspace: nameOf(w) } } })), ...useDone("workspaces") });
+  const push = useMutation({
+    mutationFn: (may: boolean) => {
+      const at = { params: { path: { workspace: nameOf(w) } } };
+      return may ? take(api.PUT("/api/v1/workspaces/{workspace}/push", at)) : take(api.DELETE("/api/v1/workspaces/{workspace}/push", at));
+    },
+    ...useDone("workspaces"),
+  });
   if (c.kind === "notice") {
     return (
       <Alert
@@ -152,6 +168,30 @@ function ConditionNote({ of: c, workspace: w }: { of: Workspace["conditions"][nu
           <Button size="small" loading={heed.isPending} onClick={() => heed.mutate()}>
             I have read it
           </Button>
+        }
+      />
+    );
+  }
+  if (c.kind === "push waits" || c.kind === "push allowed") {
+    const waits = c.kind === "push waits";
+    return (
+      <Alert
+        type={waits ? "warning" : "info"}
+        showIcon
+        style={{ marginBottom: 8 }}
+        title={waits ? `something in it wanted to push (${when(c.since)})` : c.reason}
+        description={waits ? "If that was you, allow it and push again. Nothing in the workspace can allow it itself." : undefined}
+        action={
+          <Space>
+            {waits && (
+              <Button size="small" type="primary" loading={push.isPending} onClick={() => push.mutate(true)}>
+                Allow for 15 min
+              </Button>
+            )}
+            <Button size="small" loading={push.isPending} onClick={() => push.mutate(false)}>
+              {waits ? "Refuse" : "End it"}
+            </Button>
+          </Space>
         }
       />
     );

@@ -84,7 +84,7 @@ export function WorkspacesPage({ person, all }: { person: Person; all: boolean }
           aria-label="State"
           style={{ width: 150 }}
           value={state}
-          options={[...phases, "idle", "held", "set-up failed", "secrets changed", "unpushed work", "over limit", "out of memory", "disk full", "rebuild due", "adopted", "steward away", "notice"].map((p) => ({ value: p, label: p }))}
+          options={[...phases, "idle", "held", "set-up failed", "secrets changed", "unpushed work", "over limit", "out of memory", "disk full", "rebuild due", "adopted", "steward away", "notice", "push waits", "push allowed"].map((p) => ({ value: p, label: p }))}
           onChange={(p?: string) => set({ state: p })}
         />
         {teams.length > 1 && (

@@ -2,6 +2,7 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { App, Button, Form, Input, Modal, Table, Tooltip } from "antd";
 import { useState } from "react";
 import { api, take, type Person, whole } from "../api/client";
+import { Keys } from "../parts/Keys";
 import { PageHead, nothing } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { MakeToken, TokenTable } from "../parts/Tokens";
@@ -36,7 +37,8 @@ export function YouPage({ person }: { person: Person }) {
         </span>
       </PageHead>
       <ProblemNote error={tokens.error} />
-      <TokenTable tokens={tokens.data} loading={tokens.isPending} end={(id) => end.mutate(id)} />
+      <TokenTable tokens={tokens.data?.filter((t) => t.door !== "ssh")} loading={tokens.isPending} end={(id) => end.mutate(id)} />
+      <Keys />
       <Credentials />
       {changing && <ChangePassword onClose={() => setChanging(false)} />}
       {making && <MakeToken onClose={() => setMaking(false)} />}

@@ -45,6 +45,20 @@ type WorkspaceTold struct {
 	Reason    string `json:"reason"`
 }
 
+// PushesAllowed is an owner who lets what is in a workspace push.
+type PushesAllowed struct {
+	Until time.Time `json:"until"`
+}
+
+// PushesEnded is an owner who does not, or not any more.
+type PushesEnded struct{}
+
+// KeyAdded is a public key that lets its owner in by SSH.
+type KeyAdded struct {
+	ExpiresAt   time.Time `json:"expires_at"`
+	Fingerprint string    `json:"fingerprint"`
+}
+
 // OperationAsked is one verb being asked of many workspaces.
 type OperationAsked struct {
 	Reason string `json:"reason"`
@@ -323,6 +337,9 @@ func (OperationEnded) Kind() string          { return "operation.ended" }
 func (WorkspacePhase) Kind() string          { return "workspace.phase" }
 func (ConditionBegun) Kind() string          { return "workspace.condition" }
 func (ConditionOver) Kind() string           { return "workspace.condition" }
+func (KeyAdded) Kind() string                { return "key.added" }
+func (PushesAllowed) Kind() string           { return "workspace.pushes-allowed" }
+func (PushesEnded) Kind() string             { return "workspace.pushes-ended" }
 func (WorkspaceHeld) Kind() string           { return "workspace.held" }
 func (HoldEnded) Kind() string               { return "workspace.hold-ended" }
 func (WorkspaceRested) Kind() string         { return "workspace.rested" }

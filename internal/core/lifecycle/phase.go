@@ -140,6 +140,8 @@ const (
 	Adopted        ConditionKind = "adopted"
 	Notice         ConditionKind = "notice"
 	Errand         ConditionKind = "errand"
+	PushWaits      ConditionKind = "push waits"
+	PushAllowed    ConditionKind = "push allowed"
 )
 
 // SheetKind says what a launch sheet is the record of.

@@ -101,6 +101,8 @@ var Conditions = []struct {
 	{DiskFull, "what is written in it fails, as there is no room left", "room is made, or a stop"},
 	{Errand, "it was launched for one command", "it is removed after that"},
 	{Notice, "somebody has put a word before its owner", "the owner has read it"},
+	{PushWaits, "something in it wanted to push, and its owner has not allowed it", "the owner allows or refuses it, or a stop"},
+	{PushAllowed, "its owner allowed what is in it to push", "a quarter of an hour goes by, or the owner ends it, or a stop"},
 	{StewardAway, "its steward is not connected", "it connects again"},
 	{IdleNow, "nobody has worked in it for a while", "a sign of work"},
 	{Held, "somebody keeps it from being put to rest", "the hold ends"},

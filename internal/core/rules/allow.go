@@ -204,19 +204,20 @@ func (d *doc) workspaces(n *yaml.Node, w *Workspaces) {
 	d.mapping(n, "workspaces", fields{
 		"network":     may(func(n *yaml.Node) { w.Closed = d.closed(n) }),
 		"gain_rights": may(func(n *yaml.Node) { w.NoGain = !d.yes(n) }),
+		"push":        may(func(n *yaml.Node) { w.ConfirmPush = d.either(n, "free", "confirmed") }),
 	})
 }
 
 // closed reads whether a network leads nowhere.
-func (d *doc) closed(n *yaml.Node) bool {
-	switch s := d.text(n); s {
-	case "closed":
-		return true
-	case "outside":
-	default:
-		d.say(n, "write outside or closed", "%q is neither outside nor closed", s)
+func (d *doc) closed(n *yaml.Node) bool { return d.either(n, "outside", "closed") }
+
+// either reads one of two words; it tells whether it is the other.
+func (d *doc) either(n *yaml.Node, usual, other string) bool {
+	s := d.text(n)
+	if s != usual && s != other {
+		d.say(n, "write "+usual+" or "+other, "%q is neither %s nor %s", s, usual, other)
 	}
-	return false
+	return s == other
 }
 
 func (d *doc) builds(n *yaml.Node, b *Builds) {
@@ -293,12 +294,19 @@ func (r Rules) allowValues(v map[string]string) {
 			v[at] = "closed"
 		}
 	}
+	v["workspaces.push"] = "free"
+	if r.Workspaces.ConfirmPush {
+		v["workspaces.push"] = "confirmed"
+	}
 	v["workspaces.gain_rights"] = "yes"
 	if r.Workspaces.NoGain {
 		v["workspaces.gain_rights"] = "no"
 	}
 	if r.Builds.Size != "" {
 		v["builds.size"] = r.Builds.Size
+	}
+	for _, e := range r.Editors {
+		v["editors."+e.Name] = e.Link
 	}
 	put("webhooks_inside", r.WebhooksInside)
 	if r.Starters != "" {

@@ -16,10 +16,10 @@ func TestOpenings(t *testing.T) {
 		}
 		return strings.Join(out, " ")
 	}
-	if got := kinds(Rules{}); got != "no-limits images-from-anywhere workspaces-reach-out gain-rights builds-reach-out debugger" {
+	if got := kinds(Rules{}); got != "no-limits images-from-anywhere workspaces-reach-out gain-rights pushes-unasked builds-reach-out debugger" {
 		t.Errorf("of rules that say nothing is open %s", got)
 	}
-	closed := Rules{Limits: Limits{Person: Amounts{Running: 1}}, Images: Images{From: []string{"r.example"}}, Builds: Builds{Closed: true}, NoDebugger: true, Workspaces: Workspaces{Closed: true, NoGain: true}}
+	closed := Rules{Limits: Limits{Person: Amounts{Running: 1}}, Images: Images{From: []string{"r.example"}}, Builds: Builds{Closed: true}, NoDebugger: true, Workspaces: Workspaces{Closed: true, NoGain: true, ConfirmPush: true}}
 	if got := kinds(closed); got != "" {
 		t.Errorf("of closed rules is open %s", got)
 	}

@@ -68,6 +68,7 @@ func Parse(text []byte) (Rules, []Finding) {
 		"images":          may(func(n *yaml.Node) { d.images(n, &r.Images) }),
 		"workspaces":      may(func(n *yaml.Node) { d.workspaces(n, &r.Workspaces) }),
 		"builds":          may(func(n *yaml.Node) { d.builds(n, &r.Builds) }),
+		"editors":         may(func(n *yaml.Node) { r.Editors = d.editors(n) }),
 		"webhooks_inside": may(func(n *yaml.Node) { r.WebhooksInside = d.list(n, anyText) }),
 		"starters":        may(func(n *yaml.Node) { r.Starters = d.text(n) }),
 	})
@@ -293,6 +294,14 @@ func (d *doc) idle(n *yaml.Node, i *Idle) {
 		"quiet_after": span(&i.QuietAfter, time.Second), "rest_after": span(&i.RestAfter, time.Second),
 		"rest_after_most": need(func(n *yaml.Node) { i.RestAfterMost, most = d.duration(n, time.Second), n }),
 		"warn_before":     span(&i.WarnBefore, 0), "hold_most": span(&i.HoldMost, time.Minute),
+		"wake": may(func(n *yaml.Node) {
+			i.WakeOnly = append([]string{}, d.list(n, func(s string) string {
+				if slices.Contains(Doors, s) {
+					return ""
+				}
+				return "is no door; there are: " + strings.Join(Doors, ", ")
+			})...)
+		}),
 		"cpu_floor": need(func(n *yaml.Node) { i.CPUFloorMilli = read(d, n, parseThousandths) }),
 	})
 	if most != nil && i.RestAfterMost < i.RestAfter {

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"maps"
 	"math/big"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -45,6 +46,8 @@ type Rules struct {
 	Workspaces Workspaces
 	// Starters is the registered repository that holds the starters; "" is none.
 	Starters string
+	// Editors are those of people's own machines that are opened on a workspace.
+	Editors []Editor
 	// WebhooksInside are hosts within our own network that webhooks may be on.
 	WebhooksInside []string
 }
@@ -55,6 +58,8 @@ type Workspaces struct {
 	Closed bool
 	// NoGain lets no program in them have more rights than who starts it.
 	NoGain bool
+	// ConfirmPush has each push of a workspace confirmed by its owner outside of it.
+	ConfirmPush bool
 }
 
 // Builds is what commands of builds may do and use.
@@ -170,6 +175,17 @@ type Idle struct {
 	WarnBefore    time.Duration
 	CPUFloorMilli int64         // thousandths of a core; more is a sign of work
 	HoldMost      time.Duration // the longest hold
+	// WakeOnly are the doors by which whoever comes has a stopped workspace started;
+	// nil is each of [Doors].
+	WakeOnly []string
+}
+
+// Doors are those by which a workspace can be woken.
+var Doors = []string{"ssh", "ports", "terminals"}
+
+// Wakes tells whether whoever comes by a door has a stopped workspace started.
+func (i Idle) Wakes(door string) bool {
+	return i.WakeOnly == nil || slices.Contains(i.WakeOnly, door)
 }
 
 // Money is millionths of the currency's unit.
@@ -347,6 +363,7 @@ func (r Rules) values() map[string]string {
 		"organisation": r.Organisation, "currency": r.Currency, "time_zone": zone, "usual_size": r.UsualSize,
 		"idle.quiet_after": Duration(r.Idle.QuietAfter), "idle.rest_after": Duration(r.Idle.RestAfter), "idle.rest_after_most": Duration(r.Idle.RestAfterMost),
 		"idle.warn_before": Duration(r.Idle.WarnBefore), "idle.cpu_floor": Thousandths(r.Idle.CPUFloorMilli), "idle.hold_most": Duration(r.Idle.HoldMost),
+		"idle.wake":               wakes(r.Idle),
 		"retention.stopped_most":  Duration(r.StoppedMost),
 		"rates.storage_gib_month": r.Rates.StorageGiBMonth.Decimal(), "rates.prebuild_minute": r.Rates.PrebuildMinute.Decimal(),
 	}
@@ -395,4 +412,14 @@ func Diff(old, new Rules) []string {
 	}
 	sort.Strings(out)
 	return out
+}
+
+func wakes(i Idle) string {
+	switch {
+	case i.WakeOnly == nil:
+		return strings.Join(Doors, ", ")
+	case len(i.WakeOnly) == 0:
+		return "none"
+	}
+	return strings.Join(i.WakeOnly, ", ")
 }

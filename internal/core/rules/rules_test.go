@@ -1,6 +1,7 @@
 package rules
 
 import (
+	"reflect"
 	"runtime"
 	"strings"
 	"testing"
@@ -23,7 +24,7 @@ func TestFirstRules(t *testing.T) {
 	if r.Sizes["middle"] != (Size{2000, 4 << 30, 20 << 30}) || strings.Join(r.Order, " ") != "small middle large" || r.UsualSize != "small" {
 		t.Errorf("sizes are %v in the order %v", r.Sizes, r.Order)
 	}
-	if r.Idle != (Idle{5 * time.Minute, time.Hour, 12 * time.Hour, 5 * time.Minute, 100, 12 * time.Hour}) || r.StoppedMost != 30*24*time.Hour {
+	if !reflect.DeepEqual(r.Idle, Idle{5 * time.Minute, time.Hour, 12 * time.Hour, 5 * time.Minute, 100, 12 * time.Hour, nil}) || r.StoppedMost != 30*24*time.Hour {
 		t.Errorf("rest is %+v, retention %s", r.Idle, r.StoppedMost)
 	}
 	if got := r.Limits.OfPerson("anybody"); len(got) != 2 || got[Existing] != 8 || got[Running] != 4 || len(r.Limits.OfTeam("any")) != 0 {

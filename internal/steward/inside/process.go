@@ -14,6 +14,8 @@ import (
 	"syscall"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	"yardbench/internal/core/definition/variable"
 	"yardbench/internal/steward"
 )
@@ -94,7 +96,12 @@ func (s *server) prepare(p steward.Process) (*exec.Cmd, error) {
 	}
 	env := s.environment(a, p)
 	argv := p.Argv
-	if len(argv) == 0 {
+	switch {
+	case p.Errand != "":
+		argv = append([]string{s.binary, p.Errand}, argv...)
+	case p.Command != "":
+		argv = []string{a.shell, "-c", p.Command}
+	case len(argv) == 0:
 		argv = []string{a.shell}
 	}
 	folder := p.Folder
@@ -224,6 +231,13 @@ func (s *server) putFiles(a account, files map[string]string) error {
 	return nil
 }
 
+// signalGroup sends a command's process group a signal, by its name without SIG.
+func signalGroup(cmd *exec.Cmd, name string) {
+	if sig := unix.SignalNum("SIG" + name); sig != 0 {
+		_ = syscall.Kill(-cmd.Process.Pid, sig) // it may have ended
+	}
+}
+
 // holder is what a running process group was given.
 type holder struct {
 	label   string
@@ -273,8 +287,15 @@ func (s *server) run(c *steward.Conn, cmd *exec.Cmd, secrets map[string]int) {
 	letGo := s.track(cmd.Process.Pid, "run "+filepath.Base(cmd.Args[0]), secrets)
 	finished := make(chan struct{})
 	go func() {
+		var buf []byte
+		if pipe, ok := stdin.(syscall.Conn); ok {
+			widen(pipe)
+		}
 		for {
-			k, p, err := c.ReceiveFrame()
+			k, p, err := c.ReceiveFrameIn(buf)
+			if cap(p) > cap(buf) {
+				buf = p[:0]
+			}
 			if err != nil {
 				break // whoever asked is gone: so is the command
 			}
@@ -284,6 +305,8 @@ func (s *server) run(c *steward.Conn, cmd *exec.Cmd, secrets map[string]int) {
 				_, _ = stdin.Write(p) // a command may leave its input unread
 			case steward.NoMore:
 				stdin.Close()
+			case steward.Signal:
+				signalGroup(cmd, string(p))
 			}
 		}
 		for _, sig := range []syscall.Signal{syscall.SIGHUP, syscall.SIGTERM, syscall.SIGKILL} {

@@ -50,8 +50,8 @@ func gitHost(t *testing.T) served {
 }
 
 func (h served) serve(_ string, c *steward.Conn) {
-	outside.ServeGit(c, outside.GitWay{Scheme: "http", Host: h.allowed, SignIn: func(context.Context) (outside.GitSignIn, string) {
-		return outside.GitSignIn{Username: "ingrid", Password: demo.GitToken("ingrid")}, "refused"
+	outside.ServeGit(c, outside.GitWay{Scheme: "http", Host: h.allowed, SignIn: func(context.Context, bool) (outside.GitSignIn, string, bool) {
+		return outside.GitSignIn{Username: "ingrid", Password: demo.GitToken("ingrid")}, "refused", true
 	}})
 }
 

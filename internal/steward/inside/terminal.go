@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"sync"
+	"syscall"
 	"time"
 
 	"github.com/creack/pty"
@@ -31,6 +32,7 @@ type terminal struct {
 	over     bool
 	exit     steward.Exit
 	signs    *signs
+	passing  bool          // it ends with the last who looks
 	opened   chan struct{} // closed once it is open, or with problem set
 	problem  error
 }
@@ -51,7 +53,7 @@ func (s *server) terminal(r steward.Request) (*terminal, error) {
 		s.mu.Unlock()
 		return nil, fmt.Errorf("%d terminals are open already; end one first", n)
 	}
-	t = &terminal{watchers: map[*steward.Conn]bool{}, signs: &s.signs, opened: make(chan struct{})}
+	t = &terminal{watchers: map[*steward.Conn]bool{}, signs: &s.signs, passing: r.Passing, opened: make(chan struct{})}
 	s.terminals[r.ID] = t
 	s.mu.Unlock()
 	defer close(t.opened)
@@ -168,7 +170,12 @@ func (t *terminal) attach(c *steward.Conn) {
 	defer func() {
 		t.mu.Lock()
 		delete(t.watchers, c)
+		alone := t.passing && len(t.watchers) == 0 && !t.over
 		t.mu.Unlock()
+		if alone {
+			_ = syscall.Kill(-t.cmd.Process.Pid, syscall.SIGHUP) // as a terminal's end does
+			t.file.Close()
+		}
 	}()
 	for {
 		k, p, err := c.ReceiveFrame()
@@ -181,6 +188,8 @@ func (t *terminal) attach(c *steward.Conn) {
 			if _, err := t.file.Write(p); err != nil {
 				return
 			}
+		case steward.Signal:
+			signalGroup(t.cmd, string(p))
 		case steward.Resize:
 			var size steward.Size
 			if json.Unmarshal(p, &size) == nil {

@@ -23,6 +23,8 @@ import (
 	"syscall"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	"yardbench/internal/steward"
 )
 
@@ -63,6 +65,46 @@ type seen struct {
 func (s seen) Write(p []byte) (int, error) {
 	s.sign.mark()
 	return s.Writer.Write(p)
+}
+
+// Bounds on what is read of a process at once: little of one that prints little.
+const (
+	leastRead = 4 << 10
+	mostRead  = 256 << 10
+)
+
+// widen has a pipe hold as much as is read at once, where the system lets it.
+func widen(pipe syscall.Conn) {
+	if raw, err := pipe.SyscallConn(); err == nil {
+		_ = raw.Control(func(fd uintptr) { _, _ = unix.FcntlInt(fd, unix.F_SETPIPE_SZ, mostRead) }) // it stays as it is
+	}
+}
+
+// ReadFrom passes on what a process prints, in pieces that grow with how fast it
+// does: fewer and larger ones cost less on their way.
+func (s seen) ReadFrom(r io.Reader) (n int64, err error) {
+	if pipe, ok := r.(syscall.Conn); ok {
+		widen(pipe)
+	}
+	buf := make([]byte, leastRead)
+	for {
+		got, err := r.Read(buf)
+		if got > 0 {
+			n += int64(got)
+			if _, err := s.Write(buf[:got]); err != nil {
+				return n, err
+			}
+			if got == len(buf) && got < mostRead {
+				buf = make([]byte, 2*got)
+			}
+		}
+		if err == io.EOF {
+			return n, nil
+		}
+		if err != nil {
+			return n, err
+		}
+	}
 }
 
 // watch tells the service how things stand, whenever that changes, until the

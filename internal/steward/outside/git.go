@@ -1,6 +1,7 @@
 package outside
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -19,7 +20,8 @@ import (
 	"yardbench/internal/steward"
 )
 
-func exitOf(p []byte) (x steward.Exit, err error) {
+// ExitOf reads how a process ended, as a steward said it.
+func ExitOf(p []byte) (x steward.Exit, err error) {
 	if err := json.Unmarshal(p, &x); err != nil {
 		return x, fmt.Errorf("the steward's word on an end cannot be read: %w", err)
 	}
@@ -49,8 +51,9 @@ type GitSignIn struct{ Username, Password string }
 type GitWay struct {
 	Scheme, Host string
 	// SignIn gives what a request is signed in with; it is asked for each. refused
-	// is what to say where the host wants another.
-	SignIn func(ctx context.Context) (with GitSignIn, refused string)
+	// is what to say where the host wants another; what may not go there at all is
+	// not let through, and told the same.
+	SignIn func(ctx context.Context, push bool) (with GitSignIn, refused string, may bool)
 }
 
 // ofGit tells whether a request is one of git's smart protocol
@@ -76,6 +79,47 @@ var (
 	largeFiles  = regexp.MustCompile(`/info/lfs/(objects|locks)(/[0-9A-Za-z._-]+)*$`)
 )
 
+// maxBatch bounds what is read of a request for large files to see what it asks
+// for; git's own clients name a hundred files at once, some 100 bytes each.
+const maxBatch = 1 << 20
+
+// pushes tells whether a request of git changes what the host has. Of a batch of
+// large files that stands in its body, which is written anew from what was read of
+// it: a word that stands there twice, or in other letters, is not another to the host.
+func pushes(r *http.Request) (bool, error) {
+	p := r.URL.Path
+	switch {
+	case strings.HasSuffix(p, "/info/refs"):
+		return r.URL.Query().Get("service") == "git-receive-pack", nil
+	case strings.HasSuffix(p, "/git-receive-pack"):
+		return true, nil
+	case strings.HasSuffix(p, "/info/lfs/objects/batch"):
+		body, err := io.ReadAll(http.MaxBytesReader(nil, r.Body, maxBatch))
+		if err != nil {
+			return false, fmt.Errorf("a batch of large files cannot be read: %w", err)
+		}
+		batch, operation := map[string]json.RawMessage{}, ""
+		if err := json.Unmarshal(body, &batch); err != nil {
+			return false, fmt.Errorf("a batch of large files cannot be read: %w", err)
+		}
+		for name, value := range batch {
+			if name == "operation" {
+				err = json.Unmarshal(value, &operation)
+			} else if strings.EqualFold(name, "operation") {
+				delete(batch, name)
+			}
+		}
+		if err == nil {
+			body, err = json.Marshal(batch)
+		}
+		r.Body, r.ContentLength = io.NopCloser(bytes.NewReader(body)), int64(len(body))
+		return operation != "download", err
+	case strings.Contains(p, "/info/lfs/"):
+		return r.Method != http.MethodGet, nil
+	}
+	return false, nil
+}
+
 // sign hands a request on to the host, signed in. What a host lets nobody read
 // is answered by a refusal that says why, as git shows it: nobody in a
 // workspace could give a better password.
@@ -84,7 +128,16 @@ func (w GitWay) sign(rw http.ResponseWriter, r *http.Request) {
 		http.Error(rw, "this way is for git alone", http.StatusForbidden)
 		return
 	}
-	with, refused := w.SignIn(r.Context())
+	push, err := pushes(r)
+	if err != nil {
+		http.Error(rw, err.Error(), http.StatusBadRequest)
+		return
+	}
+	with, refused, may := w.SignIn(r.Context(), push)
+	if !may {
+		http.Error(rw, refused, http.StatusForbidden)
+		return
+	}
 	own := r.Header.Get("Authorization") != ""
 	proxy := &httputil.ReverseProxy{Transport: transport, FlushInterval: -1, ErrorLog: quiet,
 		Rewrite: func(p *httputil.ProxyRequest) {

@@ -18,8 +18,11 @@ import (
 // or asked for anything.
 func TestServeGit(t *testing.T) {
 	var asked []string
+	var last string // body
 	host := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		name, password, _ := r.BasicAuth()
+		body, _ := io.ReadAll(r.Body)
+		last = string(body)
 		asked = append(asked, r.Method+" "+r.URL.Path+" as "+name+":"+password)
 		switch {
 		case strings.HasPrefix(r.URL.Path, "/moved"):
@@ -35,12 +38,14 @@ func TestServeGit(t *testing.T) {
 	transport.TLSClientConfig = host.Client().Transport.(*http.Transport).TLSClientConfig
 	defer func() { transport.TLSClientConfig = before; transport.CloseIdleConnections() }()
 	at := strings.TrimPrefix(host.URL, "https://")
-	with := GitSignIn{"ingrid", "right"}
+	with, mayPush := GitSignIn{"ingrid", "right"}, true
 	through := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }, Transport: &http.Transport{
 		Proxy: func(*http.Request) (*url.URL, error) { return url.Parse("http://proxy.invalid") }, TLSClientConfig: host.Client().Transport.(*http.Transport).TLSClientConfig, DisableKeepAlives: true,
 		DialContext: func(context.Context, string, string) (net.Conn, error) {
 			near, far := net.Pipe()
-			go ServeGit(&steward.Conn{Stream: far}, GitWay{Scheme: "https", Host: at, SignIn: func(context.Context) (GitSignIn, string) { return with, "give a fresh one" }})
+			go ServeGit(&steward.Conn{Stream: far}, GitWay{Scheme: "https", Host: at, SignIn: func(_ context.Context, push bool) (GitSignIn, string, bool) {
+				return with, "give a fresh one", !push || mayPush
+			}})
 			return near, nil
 		}}}
 	get := func(address string, header ...string) (int, string, http.Header) {
@@ -86,6 +91,50 @@ func TestServeGit(t *testing.T) {
 	with = GitSignIn{"ingrid", "right"}
 	if code, _, h := get(refs, "Authorization", "Basic bWF0czp4"); code != http.StatusUnauthorized || h.Get("WWW-Authenticate") == "" || asked[len(asked)-1] != "GET /tide-board.git/info/refs as mats:x" {
 		t.Errorf("one of their own is answered %d %v; the host saw %v", code, h, asked)
+	}
+	// Where pushes wait nothing that changes the host goes there, and the rest does.
+	mayPush = false
+	batch := func(operation string) (int, string) {
+		t.Helper()
+		res, err := through.Post("http://"+at+"/tide-board.git/info/lfs/objects/batch", "application/vnd.git-lfs+json", strings.NewReader(`{"operation": "`+operation+`", "objects": []}`))
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer res.Body.Close()
+		body, _ := io.ReadAll(res.Body)
+		return res.StatusCode, string(body)
+	}
+	seen := len(asked)
+	for _, where := range []string{"/tide-board.git/info/refs?service=git-receive-pack", "/tide-board.git/git-receive-pack?"} {
+		if res, err := through.Post("http://"+at+where, "", nil); err != nil || res.StatusCode != http.StatusForbidden {
+			t.Errorf("%s: %v, %v", where, res, err)
+		}
+	}
+	if code, body, _ := get("http://" + at + "/tide-board.git/info/refs?service=git-receive-pack"); code != http.StatusForbidden || body != "give a fresh one\n" {
+		t.Errorf("a push that waits is answered %d %q", code, body)
+	}
+	if code, _ := batch("upload"); code != http.StatusForbidden || len(asked) != seen {
+		t.Errorf("an upload is answered %d; the host saw %v", code, asked[seen:])
+	}
+	for _, twice := range []string{`download", "Operation": "upload`, `upload", "Operation": "download`, `upload", "operation": "upload`, `7`} {
+		before := len(asked)
+		code, _ := batch(twice)
+		if strings.HasPrefix(twice, "download") != (code == http.StatusOK) || (len(asked) > before) != (code == http.StatusOK) {
+			t.Errorf("%s is answered %d", twice, code)
+		}
+		if len(asked) > before && last != `{"objects":[],"operation":"download"}` {
+			t.Errorf("of %s the host is sent %s", twice, last)
+		}
+	}
+	seen = len(asked)
+	if code, _ := batch(`download`); code != http.StatusOK || len(asked) != seen+1 {
+		t.Errorf("a download is answered %d; the host saw %v", code, asked[seen:])
+	}
+	if code, body := batch(strings.Repeat("x", maxBatch)); code != http.StatusBadRequest || !strings.Contains(body, "too large") {
+		t.Errorf("a batch without bounds is answered %d %q", code, body)
+	}
+	if code, _, _ := get(refs); code != http.StatusOK {
+		t.Errorf("a fetch is answered %d", code)
 	}
 	// A tunnel signs nobody in.
 	if code, _, _ := get("https://" + at + "/tide-board.git/info/refs"); code != http.StatusUnauthorized || asked[len(asked)-1] != "GET /tide-board.git/info/refs as :" {

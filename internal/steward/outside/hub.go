@@ -461,7 +461,7 @@ func Follow(ctx context.Context, c *steward.Conn, w interface{ Write([]byte) (in
 				return steward.Exit{}, err
 			}
 		case steward.Ended:
-			return exitOf(p)
+			return ExitOf(p)
 		}
 	}
 }

@@ -12,6 +12,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"maps"
 	"net/netip"
 	"slices"
@@ -329,6 +330,9 @@ func gone(err error) error {
 	return err
 }
 
+// roomEvery is how often the engine's disk is looked at.
+const roomEvery = 10 * time.Second
+
 // Watch implements [yard.Yard].
 func (e *Engine) Watch(ctx context.Context, connected func(), changed func(workspace string, what yard.News)) error {
 	// Not by our label: an adopted container has none.
@@ -340,8 +344,26 @@ func (e *Engine) Watch(ctx context.Context, connected func(), changed func(works
 	}
 	res := e.cli.Events(ctx, client.EventsListOptions{Filters: f, Since: since})
 	connected()
+	d, weighing := e.disk(ctx), make(chan struct{}, 1)
+	look := time.NewTicker(roomEvery)
+	defer look.Stop()
 	for {
 		select {
+		case <-look.C:
+			if _, short := d.short(); short {
+				select {
+				case weighing <- struct{}{}:
+					go func() { // it takes as long as there are files
+						defer func() { <-weighing }()
+						if w, err := e.sprawling(ctx); err != nil && ctx.Err() == nil {
+							slog.Error("the engine's disk has little room left", "error", err)
+						} else if w != "" {
+							changed(w, yard.Sprawls)
+						}
+					}()
+				default: // one is at it
+				}
+			}
 		case m := <-res.Messages:
 			w := m.Actor.Attributes[LabelWorkspace]
 			if m.Actor.Attributes[LabelInstallation] != e.Installation {

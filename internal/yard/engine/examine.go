@@ -29,7 +29,7 @@ func (e *Engine) Examine(ctx context.Context) ([]yard.Opening, error) {
 	}
 	return openings(facts{
 		host: e.Host, security: in.Info.SecurityOptions, apart: bridge.Network.Options["com.docker.network.bridge.enable_icc"] == "false",
-		boundsBuilds: bounds, disks: e.Disks != nil, together: e.Shares != nil,
+		boundsBuilds: bounds || e.Shares != nil && e.Shares.Builds && e.Shares.used(builds), disks: e.Disks != nil, together: e.Shares != nil,
 	}), nil
 }
 
@@ -65,14 +65,18 @@ func openings(f facts) (out []yard.Opening) {
 	has := func(name string) bool {
 		return slices.ContainsFunc(f.security, func(s string) bool { return s == "name="+name || strings.HasPrefix(s, "name="+name+",") })
 	}
+	far := ""
+	if !strings.HasPrefix(f.host, "unix://") {
+		far = "; of one on another machine not even that"
+	}
 	say(strings.HasPrefix(f.host, "tcp://"), "engine-by-tcp", "the service speaks to the engine over a network in the clear: whoever reaches that address has its machine", "give the engine's socket: unix://…")
 	say(!has("seccomp"), "no-seccomp", "containers may make every system call", "start the engine with its usual seccomp profile")
 	say(!has("apparmor") && !has("selinux"), "no-mandatory-access", "neither AppArmor nor SELinux stands behind the walls of a container", "turn one of them on, on the engine's machine")
 	say(!has("userns") && !has("rootless"), "no-user-namespaces", "root in a container is root to the kernel, held by capabilities and the system call filter alone", "where nothing needs otherwise, start the engine with --userns-remap")
 	say(!f.apart, "builds-together", "builds reach each other, and containers that were taken on, over the engine's own network", "start the engine with --icc=false, or close the network of builds by the house rules: builds: {network: closed}")
-	say(!f.boundsBuilds, "builds-unbounded", "a command of a build may use all memory and processors of the engine's machine: its builder cannot bound them", "have the engine renewed, or put it into a control group of its own")
+	say(!f.boundsBuilds, "builds-unbounded", "a command of a build may use all memory and processors of the engine's machine, as far as is known: its builder cannot bound them, and no build has run in the group "+BuildsGroup+" yet", "start the engine with --cgroup-parent="+BuildsGroup+" and the service with --bound-together --bound-builds, or have the engine renewed")
 	say(!f.disks, "disks-measured", "what a workspace writes is measured and stopped late, not bounded", "start the service with --bound-disks, as root beside the engine")
 	say(!f.together, "size-for-each", "each service beside a workspace may use as much as the workspace", "start the service with --bound-together, as root beside an engine that drives control groups itself")
-	say(true, "layers-unbounded", "what a container writes outside its volumes is not bounded", "give the engine's data a disk of its own")
+	say(true, "layers-unbounded", "what containers and builds write outside of volumes is ended when the engine's disk gets short, not bounded for each"+far, "give the engine's data a disk of its own")
 	return out
 }

@@ -113,6 +113,8 @@ func (e *images) Build(ctx context.Context, b yard.Build, report func(yard.Progr
 	if err := definition.CheckBuildCost(b.Dockerfile, b.Args); err != nil {
 		return yard.Image{}, yard.Refused("the build file comes to too much: %w", err)
 	}
+	ctx, end := e.disk(ctx).within(ctx, time.Second)
+	defer end()
 	bk, err := e.builder(ctx)
 	if err != nil {
 		return yard.Image{}, e.wrap("reach the builder", err)
@@ -133,6 +135,11 @@ func (e *images) Build(ctx context.Context, b yard.Build, report func(yard.Progr
 	}
 	if b.CoresMilli > 0 {
 		attrs["cpuperiod"], attrs["cpuquota"] = "100000", strconv.FormatInt(b.CoresMilli*100, 10)
+	}
+	if e.Shares != nil && e.Shares.Builds { // all builds together
+		if err := e.Shares.set(builds, yard.Share{CoresMilli: b.CoresMilli, MemoryBytes: b.MemoryBytes}); err != nil {
+			return yard.Image{}, err
+		}
 	}
 	if b.Target != "" {
 		attrs["target"] = b.Target
@@ -176,7 +183,7 @@ func (e *images) Build(ctx context.Context, b yard.Build, report func(yard.Progr
 // buildError says which step failed, and whether trying again could help.
 func (e *images) buildError(ctx context.Context, f follower, err error) error {
 	if ctx.Err() != nil {
-		return ctx.Err()
+		return context.Cause(ctx)
 	}
 	if client.IsErrConnectionFailed(err) || (f.failed == "" && strings.Contains(err.Error(), "connection error")) {
 		return fmt.Errorf("build the image: %w at %s: %s", yard.ErrAway, e.Host, firstLine(err))

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
+	"strings"
 
 	"yardbench/internal/yard"
 )
@@ -16,9 +17,18 @@ import (
 // engine on the same machine whose control groups it drives itself (cgroupfs,
 // not systemd), and either version of control groups (cgroups(7)).
 type Shares struct {
+	// Builds tells that the engine was started with [BuildsGroup] as the parent of
+	// what names no other, its builder's commands among it: that group is bounded too.
+	Builds bool
+
 	root    string
 	unified bool // version 2
 }
+
+// BuildsGroup is where the engine puts what it builds.
+const BuildsGroup = "/" + sharesFolder + "/" + builds
+
+const builds = "builds"
 
 // sharesFolder holds the groups of ours, in each hierarchy.
 const sharesFolder = "yardbench"
@@ -90,6 +100,20 @@ func (s *Shares) drop(group string) {
 	for _, dir := range s.hierarchies(group) {
 		_ = os.Remove(dir) // one that is still used goes with the next removal
 	}
+}
+
+// used tells whether anything ran in a group since it was made.
+func (s *Shares) used(group string) bool {
+	for _, dir := range s.hierarchies(group) {
+		b, _ := os.ReadFile(filepath.Join(dir, "cpu.stat")) // the other hierarchies have none
+		for line := range strings.Lines(string(b)) {
+			name, n, _ := strings.Cut(strings.TrimSpace(line), " ")
+			if (name == "usage_usec" || name == "nr_periods") && n != "0" {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 func put(dir, file, value string) error {

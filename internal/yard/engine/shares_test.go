@@ -54,6 +54,23 @@ func TestShares(t *testing.T) {
 			}
 		}
 	}
+	// Whether anything ran in a group is read where each version has it.
+	root := t.TempDir()
+	s := &Shares{root: root}
+	for _, dir := range s.hierarchies(builds) {
+		if err := os.MkdirAll(dir, 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	stat := filepath.Join(root, "cpu/yardbench/builds/cpu.stat")
+	for text, want := range map[string]bool{"nr_periods 0\nnr_throttled 0\n": false, "nr_periods 7\n": true, "usage_usec 0\n": false, "usage_usec 12\nuser_usec 1\n": true, "": false} {
+		if err := os.WriteFile(stat, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		if s.used(builds) != want {
+			t.Errorf("%q: it was used: %v", text, !want)
+		}
+	}
 	if _, err := NewShares(t.TempDir()); err == nil {
 		t.Error("a machine without control groups bounds something")
 	}

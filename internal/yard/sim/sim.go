@@ -217,6 +217,13 @@ type event struct {
 
 func (y *ground) tell(id string) { y.news(event{workspace: id}) }
 
+// Sprawl tells that a workspace writes the yard's disk full, as an engine does.
+func (y *ground) Sprawl(id string) {
+	y.mu.Lock()
+	defer y.mu.Unlock()
+	y.news(event{id, yard.Sprawls})
+}
+
 // Starve tells that something in a workspace was ended for want of memory, as
 // an engine does.
 func (y *ground) Starve(id string) {

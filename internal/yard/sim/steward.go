@@ -78,6 +78,13 @@ func (s *stewardOf) serve(c *steward.Conn) {
 		_ = c.Send(steward.Reply{Problem: fmt.Sprintf("nothing listens on port %d: this workspace is simulated", r.Port)})
 		return
 	}
+	if r.Process.Errand != "" {
+		_ = c.Send(steward.Reply{Problem: "this workspace is simulated: it has no files and no sockets"})
+		return
+	}
+	if r.Process.Command != "" {
+		r.Process.Argv = []string{"sh", "-c", r.Process.Command}
+	}
 	if c.Send(steward.Reply{}) != nil {
 		return
 	}
@@ -115,7 +122,7 @@ func (s *stewardOf) serve(c *steward.Conn) {
 	case steward.Work:
 		_ = c.Send(s.report())
 	case steward.Terminal:
-		if strings.HasPrefix(r.ID, "run-") { // a command in a terminal of its own
+		if strings.HasPrefix(r.ID, "run-") || r.Process.Command != "" { // a command in a terminal of its own
 			s.worked(r.Process.Argv)
 			out, code, _ := run(r.Process.Argv, r.Process.Env, nil)
 			fmt.Fprint(c.Writer(steward.Output), strings.ReplaceAll(out, "\n", "\r\n"))

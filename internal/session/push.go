@@ -1,0 +1,51 @@
+package session
+
+import (
+	"context"
+	"log/slog"
+	"slices"
+	"time"
+
+	"yardbench/internal/core/lifecycle"
+	"yardbench/internal/store"
+)
+
+// PushFor is how long a workspace may push once its owner allowed it.
+const PushFor = 15 * time.Minute
+
+// pushWaits says why nothing in a workspace may push now; "" where it may. Where
+// the house rules want it the owner allows it, outside of the workspace: what runs
+// in it cannot. That something waits is noted, for the owner to see.
+func (s *Sessions) pushWaits(ctx context.Context, id string) string {
+	house, _, err := s.House.Rules(ctx, s.Store.Read())
+	if err != nil {
+		return "the house rules cannot be read: " + err.Error()
+	}
+	if !house.Workspaces.ConfirmPush {
+		return ""
+	}
+	standing, err := s.Store.Read().Conditions(ctx, id)
+	if err != nil {
+		return "whether a push is allowed cannot be read: " + err.Error()
+	}
+	kind := func(k lifecycle.ConditionKind) func(lifecycle.Condition) bool {
+		return func(c lifecycle.Condition) bool { return c.Kind == k }
+	}
+	if i := slices.IndexFunc(standing, kind(lifecycle.PushAllowed)); i >= 0 && s.Now().Before(standing[i].Since.Add(PushFor)) {
+		return ""
+	}
+	name := ""
+	err = s.Store.Write(store.About(ctx, id), func(tx *store.Tx) error {
+		w, err := tx.WorkspaceByID(ctx, id)
+		if err != nil {
+			return err
+		}
+		name = w.Name
+		return tx.SetCondition(ctx, w, lifecycle.PushWaits, "something in it wants to push to its git host; the house rules have pushes allowed by its owner")
+	})
+	if err != nil {
+		slog.Error("note that somebody wants to push", "workspace", id, "error", err)
+		return "that somebody wants to push could not be written down"
+	}
+	return "the house rules have each push confirmed outside of the workspace: allow it on the page of " + name + " or with: yardbench allow-push " + name + "; then push again"
+}
