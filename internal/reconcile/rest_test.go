@@ -226,6 +226,7 @@ func TestSprawlOfAPrebuild(t *testing.T) {
 		return tx.AddWorkspace(t.Context(), &store.Workspace{ID: "x", Kind: store.ForPrebuild, OwnerID: "p", Name: "run", RepositoryID: "r", Phase: lifecycle.Starting, Wanted: lifecycle.WantReady, Body: 1, Volume: 1,
 			StewardToken: []byte{1}, PortKey: "x", Plan: &store.Plan{Definition: definition.Definition{Folder: "/x"}}})
 	})
+	b.working["x"] = &work{} // its keeper is busy, too
 	failed := ""
 	b.Status.fails = func(w store.Workspace, cause error) error { failed = w.ID + ": " + cause.Error(); return nil }
 	if err := b.Status.sprawls("x"); err != nil || !strings.HasPrefix(failed, "x: the yard's disk has little room left") {
