@@ -32,6 +32,7 @@ type Client struct {
 	*link
 	Workspaces   Workspaces
 	Ports        Ports
+	Files        Files
 	Containers   Containers
 	Operations   Operations
 	Repositories Repositories
@@ -58,6 +59,7 @@ type link struct {
 type (
 	Workspaces   struct{ *link } // launch, watch, use and end workspaces
 	Ports        struct{ *link } // are the ports of workspaces
+	Files        struct{ *link } // are the files in workspaces
 	Containers   struct{ *link } // are those that others started in the yard
 	Operations   struct{ *link } // ask one verb of many workspaces
 	Repositories struct{ *link } // are the registered ones, with their definitions
@@ -80,7 +82,7 @@ func New(address, token string) (*Client, error) {
 		return nil, fmt.Errorf("%q is no address of a service; give one like http://127.0.0.1:7080", address)
 	}
 	l := &link{address: strings.TrimRight(address, "/"), token: token, http: &http.Client{}, silence: silence}
-	return &Client{l, Workspaces{l}, Ports{l}, Containers{l}, Operations{l}, Repositories{l}, Starters{l}, Prebuilds{l}, People{l}, Self{l}, Secrets{l}, Journal{l}, Rules{l}, Costs{l}, Webhooks{l}}, nil
+	return &Client{l, Workspaces{l}, Ports{l}, Files{l}, Containers{l}, Operations{l}, Repositories{l}, Starters{l}, Prebuilds{l}, People{l}, Self{l}, Secrets{l}, Journal{l}, Rules{l}, Costs{l}, Webhooks{l}}, nil
 }
 
 // Address is where the service is.
@@ -159,15 +161,23 @@ func (c *link) once(ctx context.Context, method, path string, body []byte, heade
 	if body != nil {
 		r = bytes.NewReader(body)
 	}
-	req, err := http.NewRequestWithContext(ctx, method, c.address+"/api/v1"+path, r)
+	if body != nil {
+		if header = header.Clone(); header == nil {
+			header = http.Header{}
+		}
+		header.Set("Content-Type", "application/json")
+	}
+	return c.pass(ctx, method, path, r, header)
+}
+
+// pass sends a request whose body may be of any length, once.
+func (c *link) pass(ctx context.Context, method, path string, body io.Reader, header http.Header) (*http.Response, error) {
+	req, err := http.NewRequestWithContext(ctx, method, c.address+"/api/v1"+path, body)
 	if err != nil {
 		return nil, err
 	}
 	for k, v := range header {
 		req.Header[k] = v
-	}
-	if body != nil {
-		req.Header.Set("Content-Type", "application/json")
 	}
 	if c.token != "" {
 		req.Header.Set("Authorization", "Bearer "+c.token)

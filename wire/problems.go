@@ -48,6 +48,8 @@ var ProblemKinds = []ProblemKind{
 	{"read-only", http.StatusConflict, "the container is read-only: no steward can be put into it"},
 	{"not-here", http.StatusConflict, "this yard cannot do it"},
 	{"yard-refuses", http.StatusConflict, "the yard refuses it"},
+	{"other-kind", http.StatusConflict, "what is there is a folder where a file is meant, or a file where a folder is, or holds something"},
+	{"user-may-not", http.StatusConflict, "the workspace's user has no right to the file"},
 	{"answer-lost", http.StatusConflict, "it was done when it was asked before with this key, and the answer is not known any more"},
 	{"changed", http.StatusPreconditionFailed, "the thing is another than If-Match says; now is how it stands"},
 	{"too-large", http.StatusRequestEntityTooLarge, "the request is larger than is taken"},
@@ -62,6 +64,7 @@ var ProblemKinds = []ProblemKind{
 	{"rules", http.StatusUnprocessableEntity, "house rules are wrong; errors say where"},
 	{"password", http.StatusUnprocessableEntity, "the old password is another"},
 	{"credential", http.StatusUnprocessableEntity, "the credential does not open what it is given for"},
+	{"beyond", http.StatusUnprocessableEntity, "the path, or a link on its way, leads out of the workspace's folders"},
 	{"upgrade-wanted", http.StatusUpgradeRequired, "it is asked over WebSocket"},
 	{"match-wanted", http.StatusPreconditionRequired, "it is not said from which state the change was made"},
 	{"too-fast", http.StatusTooManyRequests, "one person asks too much at once, or changes too much in an hour"},
@@ -71,6 +74,7 @@ var ProblemKinds = []ProblemKind{
 	{"steward-away", http.StatusServiceUnavailable, "the workspace's steward does not answer"},
 	{"busy", http.StatusServiceUnavailable, "more waits to be written than is taken"},
 	{"under-way", http.StatusServiceUnavailable, "what was asked with this key is still being done"},
+	{"workspace-full", http.StatusInsufficientStorage, "the workspace has no room left for the file"},
 	{"disk-full", http.StatusInsufficientStorage, "the service has no room to write"},
 }
 

@@ -32,6 +32,8 @@ func main() {
 		os.Exit(inside.Sockets())
 	case "clone-without-git":
 		os.Exit(inside.CloneWithoutGit(os.Args[2:], os.Stdout))
+	case steward.Tree:
+		os.Exit(inside.Tree(os.Args[2:]))
 	case steward.SFTP:
 		os.Exit(inside.SFTP())
 	case steward.Connect:

@@ -105,12 +105,13 @@ func CheckProxies(proxies []string) error { return gin.New().SetTrustedProxies(p
 func (a *API) Handler() http.Handler {
 	packed := packing(a.engine)
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if r.ContentLength > maxBody {
+		most := roomy(r)
+		if r.ContentLength > most {
 			w.Header().Set("Connection", "close")
-			write(w, newProblem(http.StatusRequestEntityTooLarge, fmt.Sprintf("the request has %d bytes; at most %d are taken", r.ContentLength, maxBody)).(*wire.Problem))
+			write(w, newProblem(http.StatusRequestEntityTooLarge, fmt.Sprintf("the request has %d bytes; at most %d are taken", r.ContentLength, most)).(*wire.Problem))
 			return
 		}
-		r.Body = http.MaxBytesReader(w, r.Body, maxBody)
+		r.Body = http.MaxBytesReader(w, r.Body, most)
 		if r.Method == http.MethodGet && r.Header.Get("Upgrade") == "" {
 			packed(w, r)
 			return

@@ -307,6 +307,7 @@ func (a *API) routes() {
 	portRoutes(a)
 	logRoute(a)
 	serviceLogRoute(a)
+	fileRoutes(a)
 	journalRoutes(a)
 	webhookRoutes(a)
 	eventRoute(a)

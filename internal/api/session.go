@@ -81,21 +81,23 @@ func sessionRoute(a *API) {
 	})
 }
 
+// schema describes a value that an operation of its own answers with.
+func (a *API) schema(v any) *huma.Schema {
+	of := reflect.TypeOf(v)
+	return a.huma.OpenAPI().Components.Schemas.Schema(of, true, of.Name())
+}
+
 // messages describes what goes over a terminal's WebSocket.
 func (a *API) messages() map[string]any {
-	schema := func(v any) *huma.Schema {
-		of := reflect.TypeOf(v)
-		return a.huma.OpenAPI().Components.Schemas.Schema(of, true, of.Name())
-	}
 	kinds := map[string]any{}
 	for _, f := range wire.Frames {
 		kind := map[string]any{"sent": f.Sent, "description": f.Means}
 		if f.Holds != nil {
-			kind["schema"] = schema(f.Holds)
+			kind["schema"] = a.schema(f.Holds)
 		}
 		kinds[f.Kind] = kind
 	}
-	return map[string]any{"first": map[string]any{"schema": schema(wire.Run{})}, "kinds": kinds}
+	return map[string]any{"first": map[string]any{"schema": a.schema(wire.Run{})}, "kinds": kinds}
 }
 
 // upgrade lets a signed-in person through to WebSocket; nil where it has

@@ -2,38 +2,34 @@ package cli
 
 import (
 	"archive/tar"
-	"bytes"
+
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
+	"net/http"
 	"os"
 	"path"
 	"path/filepath"
 	"regexp"
-	"strconv"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"yardbench/client"
-	"yardbench/internal/core/plain"
 	"yardbench/wire"
 )
 
 // remotePlace is a path in a workspace: NAME:PATH.
 var remotePlace = regexp.MustCompile(`^([a-z][a-z0-9-]*(?:\.[a-z][a-z0-9]*)?):(.*)$`)
 
-// listing has a shell say the size, the time and the name of each file beneath $1 in
-// the folder $0, in words that every find and stat understands.
-const listing = `cd "$0" 2>/dev/null && [ -e "$1" ] && exec find "$1" -type f -exec stat -c '%s %Y %n' {} +`
-
 func (a fileCommands) copy() *cobra.Command {
 	c := &cobra.Command{
 		Use: "copy FROM TO", Short: "Copy files and folders into a workspace, or out of one",
-		Long: "Copy a file or folder into a folder, keeping its name: out of a workspace, from NAME:PATH, or into one, to NAME:PATH. Paths in a workspace are from its workspace folder. " +
+		Long: "Copy a file or folder into a folder, keeping its name: out of a workspace, from NAME:PATH, or into one, to NAME:PATH. Paths in a workspace are from its workspace folder, and stay beneath it. A workspace that is stopped is started, where the house rules let that be. " +
 			"What is there already with the same size and time is left out: a copy that was cut off goes on where it was, file by file. Links are left out.",
 		Example: "  yardbench copy tide-board:report .\n  yardbench copy levels.csv tide-board:data\n  yardbench copy charts tide-board:", Args: cobra.ExactArgs(2), ValidArgsFunction: a.places,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
@@ -79,42 +75,44 @@ type copied struct {
 // stamp is how a file is known to be the same.
 type stamp struct{ size, at int64 }
 
-// stamps reads what listing says.
-func stamps(text string) map[string]stamp {
+// there lists the files beneath a place in a workspace, as they are called from the
+// folder that it stands in. None is no error.
+func (a fileCommands) there(ctx context.Context, api *client.Client, ref, at, name string) (map[string]stamp, error) {
 	out := map[string]stamp{}
-	for _, line := range strings.Split(text, "\n") {
-		size, rest, _ := strings.Cut(line, " ")
-		at, name, ok := strings.Cut(rest, " ")
-		n, err1 := strconv.ParseInt(size, 10, 64)
-		t, err2 := strconv.ParseInt(at, 10, 64)
-		if ok && err1 == nil && err2 == nil {
-			out[name] = stamp{n, t}
+	note := func(n string, f wire.File) {
+		if f.Kind == "file" {
+			out[n] = stamp{f.Bytes, f.ModifiedAt.Unix()}
 		}
 	}
-	return out
-}
-
-// remote runs a command in a workspace with its input and output, and gives what it
-// said on standard error.
-func (a fileCommands) remote(ctx context.Context, api *client.Client, ref string, argv []string, in io.Reader, out io.Writer) (code int, said string, err error) {
-	r, w, err := os.Pipe() // a session reads a file
-	if err != nil {
-		return 0, "", err
+	f, err := api.Files.Show(ctx, ref, path.Join(at, name), true)
+	var p *wire.Problem
+	if errors.As(err, &p) && p.Status == http.StatusNotFound && p.Type == wire.ProblemPrefix+"not-found" && p.Workspace == "" {
+		return out, nil
 	}
-	defer r.Close()
-	go func() {
-		_, _ = io.Copy(w, in) // who reads it says why there is no more
-		w.Close()
-	}()
-	errs := &tail{most: 4 << 10}
-	quiet := *a.app
-	quiet.in, quiet.out, quiet.err = r, out, errs
-	code, err = workspaceCommands{&quiet}.command(ctx, api, ref, argv)
-	return code, plain.Line(strings.ReplaceAll(strings.TrimSpace(string(errs.kept)), "\n", "; "), 300), err
+	if err != nil {
+		return nil, err
+	}
+	if note(name, f); f.Kind != "folder" {
+		return out, nil
+	}
+	more, err := api.Files.Search(ctx, ref, path.Join(at, name), client.Search{All: true, Limit: listMost}, func(f wire.Found) error {
+		n := f.Path
+		if f.Raw != nil {
+			n = string(f.Raw)
+		}
+		if f.File != nil {
+			note(path.Join(name, n), *f.File)
+		}
+		return nil
+	})
+	if more {
+		return nil, fmt.Errorf("there are more than %d files beneath %s: copy a part of it", listMost, path.Join(at, name))
+	}
+	return out, err
 }
 
-// fetch has a command in a workspace pack an archive, and unpacks it here.
-func (a fileCommands) fetch(ctx context.Context, api *client.Client, ref string, argv []string, in io.Reader, root *os.Root, bytes int64) error {
+// fetch has files beneath a folder of a workspace packed, and unpacks them here.
+func (a fileCommands) fetch(ctx context.Context, api *client.Client, ref, folder string, names []string, root *os.Root, bytes int64) error {
 	r, w := io.Pipe()
 	moved := newMoving(a.app, r, bytes)
 	unpacked := make(chan error, 1)
@@ -123,33 +121,18 @@ func (a fileCommands) fetch(ctx context.Context, api *client.Client, ref string,
 		r.CloseWithError(err) // who packs need not go on
 		unpacked <- err
 	}()
-	code, said, err := a.remote(ctx, api, ref, argv, in, w)
+	err := api.Files.PackSome(ctx, ref, folder, names, w)
 	w.CloseWithError(err)
 	uerr := <-unpacked
 	moved.end()
-	switch {
-	case err != nil:
+	if err != nil && (uerr == nil || errors.Is(uerr, err)) {
 		return err
-	case uerr != nil:
-		return uerr
-	case code != 0:
-		return fmt.Errorf("it cannot be packed there: %s", said)
 	}
-	return nil
+	return uerr
 }
 
-// listed is what was listed, up to a bound: it may be anybody's.
-type listed struct{ bytes.Buffer }
-
-func (l *listed) Write(p []byte) (int, error) {
-	if l.Len()+len(p) > listMost {
-		return 0, fmt.Errorf("there are too many files to list: more than %d MiB of names", listMost>>20)
-	}
-	return l.Buffer.Write(p)
-}
-
-// listMost bounds what a workspace says of its files, in bytes.
-const listMost = 64 << 20
+// listMost bounds the files that are copied at once.
+const listMost = 1_000_000
 
 // copyOut copies from a workspace to a folder here.
 func (a fileCommands) copyOut(ctx context.Context, api *client.Client, ref, from, into string) (done copied, err error) {
@@ -161,13 +144,14 @@ func (a fileCommands) copyOut(ctx context.Context, api *client.Client, ref, from
 	if folder == "" {
 		folder = "."
 	}
-	var list listed
-	code, said, err := a.remote(ctx, api, ref, []string{"sh", "-c", listing, folder, name}, strings.NewReader(""), &list)
+	there, err := a.there(ctx, api, ref, folder, name)
 	if err != nil {
 		return done, err
 	}
-	if code != 0 {
-		return done, &wire.Problem{Status: 404, Detail: fmt.Sprintf("%s has no %s; %s", ref, from, said), Next: "paths are from the workspace folder"}
+	if len(there) == 0 {
+		if _, err := api.Files.Show(ctx, ref, from, false); err != nil {
+			return done, err
+		}
 	}
 	if err := os.MkdirAll(into, 0o777); err != nil {
 		return done, err
@@ -179,7 +163,7 @@ func (a fileCommands) copyOut(ctx context.Context, api *client.Client, ref, from
 	defer root.Close()
 	var wanted []string
 	left := int64(0)
-	for name, is := range stamps(list.String()) {
+	for name, is := range there {
 		if i, err := root.Lstat(filepath.FromSlash(path.Clean(name))); err == nil && i.Mode().IsRegular() && (stamp{i.Size(), i.ModTime().Unix()}) == is {
 			done.There++
 			continue
@@ -190,8 +174,8 @@ func (a fileCommands) copyOut(ctx context.Context, api *client.Client, ref, from
 	if len(wanted) == 0 {
 		return done, nil
 	}
-	err = a.fetch(ctx, api, ref, []string{"sh", "-c", `cd "$0" && exec tar -cf - -T -`, folder}, strings.NewReader(strings.Join(wanted, "\n")+"\n"), root, left)
-	if err != nil {
+	slices.Sort(wanted)
+	if err := a.fetch(ctx, api, ref, folder, wanted, root, left); err != nil {
 		return done, err
 	}
 	done.Files, done.Bytes = len(wanted), left
@@ -208,11 +192,10 @@ func (a fileCommands) copyIn(ctx context.Context, api *client.Client, from, ref,
 	if into == "" {
 		into = "."
 	}
-	var list listed
-	if _, _, err := a.remote(ctx, api, ref, []string{"sh", "-c", listing, into, name}, strings.NewReader(""), &list); err != nil {
-		return done, err // where nothing is there yet, nothing is listed
+	there, err := a.there(ctx, api, ref, into, name)
+	if err != nil {
+		return done, err
 	}
-	there := stamps(list.String())
 	var wanted []string
 	err = filepath.WalkDir(from, func(p string, e fs.DirEntry, err error) error {
 		if err != nil || !e.Type().IsRegular() {
@@ -245,16 +228,13 @@ func (a fileCommands) copyIn(ctx context.Context, api *client.Client, from, ref,
 		w.CloseWithError(err)
 		packed <- err
 	}()
-	code, said, err := a.remote(ctx, api, ref, []string{"sh", "-c", `mkdir -p "$0" && cd "$0" && exec tar -xf -`, into}, moved, io.Discard)
+	_, err = api.Files.Unpack(ctx, ref, into, "tar", moved)
 	r.CloseWithError(errors.New("it is not taken any more"))
 	perr := <-packed
-	moved.end()
-	switch {
-	case err != nil:
+	if moved.end(); err != nil {
 		return done, err
-	case code != 0:
-		return done, fmt.Errorf("it cannot be unpacked there: %s", said)
-	case perr != nil:
+	}
+	if perr != nil {
 		return done, perr
 	}
 	done.Files = len(wanted)

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -221,7 +222,14 @@ func (a errandCommands) brought(ctx context.Context, api *client.Client, ref str
 		return err
 	}
 	defer root.Close()
-	err = fileCommands{a.app}.fetch(ctx, api, ref, append([]string{"tar", "-cf", "-", "--"}, paths...), strings.NewReader(""), root, 0)
+	for i, p := range paths {
+		if paths[i] = path.Clean(p); err == nil {
+			_, err = api.Files.Show(ctx, ref, p, false) // what is not there would be left out
+		}
+	}
+	if err == nil {
+		err = fileCommands{a.app}.fetch(ctx, api, ref, "", paths, root, 0)
+	}
 	if err != nil {
 		return fmt.Errorf("%s cannot be brought: %w", strings.Join(paths, ", "), err)
 	}

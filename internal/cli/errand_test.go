@@ -91,14 +91,6 @@ func mustRoot(t *testing.T) *os.Root {
 	return root
 }
 
-// What a listing says is read whatever names there are, and rubbish is passed over.
-func TestStamps(t *testing.T) {
-	got := stamps("5 1790000000 a b/c\n\nrubbish\n-x 3 d\n7 12 e\n9\n")
-	if len(got) != 2 || got["a b/c"] != (stamp{5, 1_790_000_000}) || got["e"] != (stamp{7, 12}) {
-		t.Errorf("it is read as %v", got)
-	}
-}
-
 // --where speaks the words of list's flags, and says what it does not know.
 func TestWhere(t *testing.T) {
 	q, err := readWhere([]string{"all,state=idle", "state=set-up failed,team=Decks"})

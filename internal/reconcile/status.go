@@ -60,6 +60,16 @@ func (k *Status) PortAsked(id string, port int) {
 	}
 }
 
+// FilesTouched notes that somebody looked into files, or changed some: a sign of
+// work.
+func (k *Status) FilesTouched(id string) {
+	was := false
+	k.board.With(id, func(s *presence.Status) { s.Signs.Read, was = k.now(), s.Idle })
+	if was {
+		k.rest.rest(id)
+	}
+}
+
 // took takes a steward's word on how things stand.
 func (k *Status) took(id string, said steward.Status) {
 	c := k.board.Take(id, said, k.now().UTC())

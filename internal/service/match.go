@@ -39,3 +39,9 @@ func matches(ctx context.Context, what string, now Tagged) error {
 
 // Matched tells whether it was said which tags a thing may have.
 func Matched(ctx context.Context) bool { return ctx.Value(matchKey{}) != nil }
+
+// wantedTags are the tags that a thing may have to be changed with the context.
+func wantedTags(ctx context.Context) []string {
+	tags, _ := ctx.Value(matchKey{}).([]string)
+	return tags
+}

@@ -31,6 +31,7 @@ type Service struct {
 	Operations   *Operations
 	Adoptions    *Adoptions
 	Sessions     *Sessions
+	Files        *Files
 	HouseRules   *HouseRules
 	Journal      *Journal
 	Feed         *Feed
@@ -132,6 +133,7 @@ func New(r Rooms) *Service {
 		Operations:   &Operations{store: r.Store, bus: r.Bus, workspaces: workspaces, views: look, now: r.Now, turn: make(chan struct{}, operationAtOnce)},
 		Adoptions:    adoptions,
 		Sessions:     sessions,
+		Files:        &Files{hub: r.Hub, keeper: r.Keeper, store: r.Store, views: look, wakes: workspaces, now: r.Now},
 		HouseRules:   houseRules,
 		Journal:      journal,
 		Feed:         feed,

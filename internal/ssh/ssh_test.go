@@ -60,7 +60,7 @@ func TestStrangersAreBounded(t *testing.T) {
 // wrong beside it is not, and its end is the end.
 func TestFramed(t *testing.T) {
 	near, far := net.Pipe()
-	f, c := &framed{c: &steward.Conn{Stream: near}}, &steward.Conn{Stream: far}
+	f, c := steward.NewPipe(&steward.Conn{Stream: near}), &steward.Conn{Stream: far}
 	go func() {
 		_ = c.SendFrame(steward.Output, []byte("six "))
 		_ = c.SendFrame(steward.Errors, []byte("oops"))

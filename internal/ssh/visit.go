@@ -110,7 +110,7 @@ func (v *visit) socket(n ssh.NewChannel) {
 		if err != nil {
 			return nil, err
 		}
-		return &framed{c: c}, nil
+		return steward.NewPipe(c), nil
 	})
 }
 
@@ -148,49 +148,6 @@ func (v *visit) relay(a, b io.ReadWriteCloser) {
 	steward.Relay(a, b)
 }
 
-// framed is what goes over a run's input and output as one connection.
-type framed struct {
-	c    *steward.Conn
-	rest []byte
-	buf  []byte
-	err  error
-}
-
-func (f *framed) Read(p []byte) (int, error) {
-	for len(f.rest) == 0 && f.err == nil {
-		k, b, err := f.c.ReceiveFrameIn(f.buf)
-		if cap(b) > cap(f.buf) {
-			f.buf = b[:0]
-		}
-		switch {
-		case err != nil:
-			f.err = err
-		case k == steward.Output:
-			f.rest = b
-		case k == steward.Ended:
-			f.err = io.EOF
-		}
-	}
-	if len(f.rest) == 0 {
-		return 0, f.err
-	}
-	n := copy(p, f.rest)
-	f.rest = f.rest[n:]
-	return n, nil
-}
-
-func (f *framed) Write(p []byte) (int, error) {
-	if err := f.c.SendFrame(steward.Input, p); err != nil {
-		return 0, err
-	}
-	return len(p), nil
-}
-
-// CloseWrite tells that nothing more comes.
-func (f *framed) CloseWrite() error { return f.c.SendFrame(steward.NoMore, nil) }
-
-func (f *framed) Close() error { return f.c.Stream.Close() }
-
 // listening has a helper in the workspace listen, and calls take with each
 // connection that comes there, until ctx ends or stop is called.
 func (v *visit) listening(ctx context.Context, network, address string, take func(io.ReadWriteCloser)) (port int, stop func(), err error) {
@@ -198,7 +155,7 @@ func (v *visit) listening(ctx context.Context, network, address string, take fun
 	if err != nil {
 		return 0, nil, err
 	}
-	m, err := yamux.Client(&framed{c: c}, steward.Multiplex())
+	m, err := yamux.Client(steward.NewPipe(c), steward.Errands())
 	if err != nil {
 		c.Stream.Close()
 		return 0, nil, err

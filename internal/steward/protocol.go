@@ -368,3 +368,12 @@ func Multiplex() *yamux.Config {
 	c.StreamOpenTimeout = 30 * time.Second
 	return c
 }
+
+// Errands is the yamux configuration of what runs over an errand's input and
+// output. The stream beneath tells when it breaks; to ask whether it is alive
+// would have the workspace look as if somebody worked in it.
+func Errands() *yamux.Config {
+	c := Multiplex()
+	c.EnableKeepAlive = false
+	return c
+}

@@ -181,7 +181,7 @@ type Idle struct {
 }
 
 // Doors are those by which a workspace can be woken.
-var Doors = []string{"ssh", "ports", "terminals"}
+var Doors = []string{"ssh", "ports", "terminals", "files"}
 
 // Wakes tells whether whoever comes by a door has a stopped workspace started.
 func (i Idle) Wakes(door string) bool {

@@ -72,7 +72,7 @@ const maxCalls = 128
 // client. The first stream says where it listens, or what went wrong: a
 // [steward.Listening].
 func Listen(args []string) int {
-	session, err := yamux.Server(stdio{}, steward.Multiplex())
+	session, err := yamux.Server(stdio{}, steward.Errands())
 	if err != nil {
 		return 1
 	}

@@ -272,11 +272,16 @@ func ended(err error) steward.Exit {
 	return steward.Exit{Code: 127, Problem: err.Error()}
 }
 
-// run runs a command for as long as its stream lives.
-func (s *server) run(c *steward.Conn, cmd *exec.Cmd, secrets map[string]int) {
+// run runs a command for as long as its stream lives. What goes in and out of a
+// quiet one is no sign of work.
+func (s *server) run(c *steward.Conn, cmd *exec.Cmd, secrets map[string]int, quiet bool) {
+	typed, read := &s.signs.typed, &s.signs.read
+	if quiet {
+		typed, read = new(sign), new(sign)
+	}
 	stdin, err := cmd.StdinPipe()
 	if err == nil {
-		cmd.Stdout, cmd.Stderr = seen{c.Writer(steward.Output), &s.signs.read}, seen{c.Writer(steward.Errors), &s.signs.read}
+		cmd.Stdout, cmd.Stderr = seen{c.Writer(steward.Output), read}, seen{c.Writer(steward.Errors), read}
 		cmd.WaitDelay = 2 * time.Second // a background child must not hold the output for ever
 		err = cmd.Start()
 	}
@@ -301,7 +306,7 @@ func (s *server) run(c *steward.Conn, cmd *exec.Cmd, secrets map[string]int) {
 			}
 			switch k {
 			case steward.Input:
-				s.signs.typed.mark()
+				typed.mark()
 				_, _ = stdin.Write(p) // a command may leave its input unread
 			case steward.NoMore:
 				stdin.Close()
