@@ -87,7 +87,7 @@ func TestPathsAreDescribed(t *testing.T) {
 		}
 		schema := doc.Components.Schemas[strings.TrimPrefix(o.RequestBody.Content["application/json"].Schema.Ref, "#/components/schemas/")]
 		var members map[string]any
-		if len(body) > 0 && json.Unmarshal(body, &members) != nil {
+		if len(body) > 0 && r.Header.Get("Content-Type") == "application/json" && json.Unmarshal(body, &members) != nil {
 			t.Errorf("%s sends %s", calling, body)
 		}
 		for m := range members {

@@ -54,6 +54,7 @@ var ProblemKinds = []ProblemKind{
 	{"changed", http.StatusPreconditionFailed, "the thing is another than If-Match says; now is how it stands"},
 	{"too-large", http.StatusRequestEntityTooLarge, "the request is larger than is taken"},
 	{"media-type", http.StatusUnsupportedMediaType, "the request is in no form that is read"},
+	{"range", http.StatusRequestedRangeNotSatisfiable, "the file has no such range"},
 	{"invalid", http.StatusUnprocessableEntity, "what was asked makes no sense as it stands; errors say which parts"},
 	{"unknown-word", http.StatusUnprocessableEntity, "a parameter, an order or a state that there is not"},
 	{"unknown-mark", http.StatusUnprocessableEntity, "what was given as after is not of this list, or not of this order"},

@@ -49,7 +49,7 @@ func description(t *testing.T) (d described) {
 // makesNothing are the POSTs after which there is nothing new that could be read.
 var makesNothing = []string{"cancel-operation", "renew-lease",
 	"sign-in", "sign-out", "show-enrolment", "visit-port", // a way in, which stands in no list
-	"preflight", "check-rules", "verify-journal", "fill-starter", // a look
+	"preflight", "check-rules", "verify-journal", "fill-starter", "pack-some-files", // a look
 	"start-workspace", "stop-workspace", "rebuild-workspace", "let-go", // a change of what is there
 	"test-webhook", "tell-push",
 }
@@ -100,7 +100,7 @@ func TestFormOfTheDoor(t *testing.T) {
 					}
 				}
 				apart := map[string]string{
-					"list-openings": "it is a look at how things stand", "list-deliveries": "an attempt has no name", "explain-secrets": "it is a look", "list-container-sizes": "the house rules have them",
+					"list-openings": "it is a look at how things stand", "list-deliveries": "an attempt has no name", "explain-secrets": "it is a look", "list-container-sizes": "the house rules have them", "list-files": "/files/entry, by its path",
 					"list-plans": "/repositories/{repository}/prebuild-plan", "list-runs": "/prebuild-runs/{run}",
 				}
 				if one == "" && apart[o.OperationID] == "" {
@@ -333,7 +333,7 @@ func TestChangesOfWhatOthersChange(t *testing.T) {
 	d := description(t)
 	for path, methods := range d.Paths {
 		for method, o := range methods {
-			several := slices.Contains([]string{"put-rules", "change-person", "put-secret", "put-repository-secret", "put-plan", "change-repository", "remove-workspace", "start-workspace", "stop-workspace", "rebuild-workspace"}, o.OperationID)
+			several := slices.Contains([]string{"put-rules", "change-person", "put-secret", "put-repository-secret", "put-plan", "change-repository", "remove-workspace", "start-workspace", "stop-workspace", "rebuild-workspace", "remove-file", "write-file"}, o.OperationID)
 			if several != o.takes("If-Match") && o.OperationID != "let-go" {
 				t.Errorf("%s %s takes If-Match: %v", method, path, o.takes("If-Match"))
 			}

@@ -25,15 +25,15 @@ import (
 	"yardbench/wire"
 )
 
-// fileIn says which file of which workspace. All of it stands in the query, so that
+// FileIn says which file of which workspace. All of it stands in the query, so that
 // names may hold any bytes.
-type fileIn struct {
+type FileIn struct {
 	Workspace
 	Path string `query:"path" maxLength:"4096" doc:"From the workspace folder, or absolute; without it that folder. Bytes, percent-encoded as a query has them: a name need not be text"`
 	Wake bool   `query:"wake" doc:"Have the workspace started where it is stopped, if the house rules let that be"`
 }
 
-func (f fileIn) at() service.Path { return service.Path{Ref: f.Ref, Path: f.Path, Wake: f.Wake} }
+func (f FileIn) at() service.Path { return service.Path{Ref: f.Ref, Path: f.Path, Wake: f.Wake} }
 
 const filesPath = "/workspaces/{workspace}/files"
 
@@ -63,7 +63,7 @@ func fileRoutes(a *API) {
 	s := a.svc.Files
 	parts(a, op("GET", filesPath, "list-files", "List a part of a folder: folders first, each by the bytes of its name", policy.UseWorkspace), []string{"kind"},
 		func(ctx context.Context, who service.Actor, in *struct {
-			fileIn
+			FileIn
 			Page
 		}) (service.Part[wire.File], error) {
 			if in.Sort != "" && in.Sort != "kind" {
@@ -78,24 +78,24 @@ func fileRoutes(a *API) {
 			return part, err
 		})
 	answer(a, op("GET", filesPath+"/entry", "show-file", "Show one file, folder or link", policy.UseWorkspace),
-		func(ctx context.Context, who service.Actor, in *fileIn) (wire.File, error) {
+		func(ctx context.Context, who service.Actor, in *FileIn) (wire.File, error) {
 			return s.Show(ctx, who, in.at())
 		})
 	done(a, matching(op("DELETE", filesPath+"/entry", "remove-file", "Remove a file, or a folder", policy.UseWorkspace)),
 		func(ctx context.Context, who service.Actor, in *struct {
-			fileIn
+			FileIn
 			All bool `query:"all" doc:"Of a folder what is in it, too"`
 		}) error {
 			return s.Remove(ctx, who, in.at(), in.All)
 		})
 	answer(a, op("PUT", filesPath+"/folder", "make-folder", "Make a folder, with those above it", policy.UseWorkspace),
-		func(ctx context.Context, who service.Actor, in *fileIn) (wire.File, error) {
+		func(ctx context.Context, who service.Actor, in *FileIn) (wire.File, error) {
 			return s.Folder(ctx, who, in.at())
 		})
 	answer(a, op("PUT", filesPath+"/place", "move-file", "Give a file or folder another path", policy.UseWorkspace),
 		func(ctx context.Context, who service.Actor, in *struct {
-			fileIn
-			To   string `query:"to" required:"true" maxLength:"4096" doc:"Its new path"`
+			FileIn
+			To   string `query:"to" maxLength:"4096" doc:"Its new path"`
 			Over bool   `query:"over" doc:"In place of what is there"`
 		}) (wire.File, error) {
 			return s.Move(ctx, who, in.at(), in.To, in.Over)
@@ -110,7 +110,7 @@ func binary(description, mediaType string) map[string]*huma.Response {
 }
 
 // held runs an answer of its own for as long as whoever asked may have it.
-func (a *API) held(in fileIn, do func(ctx context.Context, who service.Actor, w http.ResponseWriter, r *http.Request) error) *huma.StreamResponse {
+func (a *API) held(in FileIn, do func(ctx context.Context, who service.Actor, w http.ResponseWriter, r *http.Request) error) *huma.StreamResponse {
 	return &huma.StreamResponse{Body: func(h huma.Context) {
 		c := humagin.Unwrap(h)
 		who := actor(h.Context())
@@ -153,6 +153,29 @@ func attach(w http.ResponseWriter, mediaType, name string) {
 	h.Set("No-Gzip-Compression", "1") // of the compressor in front: it has its length
 }
 
+// ranged answers a range that is not there with a problem.
+type ranged struct {
+	http.ResponseWriter
+	none bool
+}
+
+func (w *ranged) WriteHeader(status int) {
+	if w.none = status == http.StatusRequestedRangeNotSatisfiable; w.none {
+		w.Header().Del("Content-Disposition")
+		w.Header().Del("Content-Length")
+		write(w.ResponseWriter, &wire.Problem{Type: wire.ProblemPrefix + "range", Title: http.StatusText(status), Status: status, Detail: "the file has no such range; its length is in Content-Range"})
+		return
+	}
+	w.ResponseWriter.WriteHeader(status)
+}
+
+func (w *ranged) Write(p []byte) (int, error) {
+	if w.none {
+		return len(p), nil
+	}
+	return w.ResponseWriter.Write(p)
+}
+
 func contentRoutes(a *API) {
 	s := a.svc.Files
 	read := op("GET", filesPath+"/content", "read-file", "Read a file, or a range of it (RFC 9110, 14)", policy.UseWorkspace)
@@ -162,10 +185,10 @@ func contentRoutes(a *API) {
 	read.Responses["304"] = &huma.Response{Description: "It is the one that was named"}
 	read.Errors = append(read.Errors, http.StatusRequestedRangeNotSatisfiable)
 	huma.Register(a.huma, read, func(_ context.Context, in *struct {
-		fileIn
+		FileIn
 		Range string `header:"Range" doc:"Which part of it"`
 	}) (*huma.StreamResponse, error) {
-		return a.held(in.fileIn, func(ctx context.Context, who service.Actor, w http.ResponseWriter, r *http.Request) error {
+		return a.held(in.FileIn, func(ctx context.Context, who service.Actor, w http.ResponseWriter, r *http.Request) error {
 			f, err := s.Open(ctx, who, in.at())
 			if err != nil {
 				return err
@@ -173,7 +196,7 @@ func contentRoutes(a *API) {
 			defer f.Close()
 			attach(w, "application/octet-stream", path.Base(in.Path))
 			w.Header().Set("ETag", `"`+f.State+`"`)
-			http.ServeContent(w, r, "", f.ModifiedAt, f)
+			http.ServeContent(&ranged{ResponseWriter: w}, r, "", f.ModifiedAt, f)
 			return nil
 		}), nil
 	})
@@ -183,10 +206,10 @@ func contentRoutes(a *API) {
 	put.Errors = append(put.Errors, http.StatusPreconditionFailed)
 	fileAnswer(a, &put, wire.File{}, "The file as it is now")
 	huma.Register(a.huma, put, func(_ context.Context, in *struct {
-		fileIn
+		FileIn
 		Fresh string `header:"If-None-Match" enum:"*" doc:"That there is none"`
 	}) (*huma.StreamResponse, error) {
-		return a.held(in.fileIn, func(ctx context.Context, who service.Actor, w http.ResponseWriter, r *http.Request) error {
+		return a.held(in.FileIn, func(ctx context.Context, who service.Actor, w http.ResponseWriter, r *http.Request) error {
 			f, err := s.Write(ctx, who, in.at(), in.Fresh != "", r.Body)
 			if err != nil {
 				return err
@@ -218,12 +241,12 @@ func archiveRoutes(a *API) {
 	pack := op("GET", filesPath+"/archive", "pack-files", "Read a file or folder with all that is in it, as an archive", policy.UseWorkspace)
 	pack.Responses = binary("The archive, in which all stands beneath the folder's name", fileForms["tar"])
 	pack.Responses["200"].Content[fileForms["zip"]] = &huma.MediaType{Schema: &huma.Schema{Type: "string", Format: "binary"}}
-	type packIn struct {
-		fileIn
+	type PackIn struct {
+		FileIn
 		Form string `query:"form" enum:"tar,zip" default:"tar"`
 	}
-	packed := func(in packIn, names bool) *huma.StreamResponse {
-		return a.held(in.fileIn, func(ctx context.Context, who service.Actor, w http.ResponseWriter, r *http.Request) error {
+	packed := func(in PackIn, names bool) *huma.StreamResponse {
+		return a.held(in.FileIn, func(ctx context.Context, who service.Actor, w http.ResponseWriter, r *http.Request) error {
 			var some io.Reader
 			if names {
 				some = r.Body
@@ -239,14 +262,14 @@ func archiveRoutes(a *API) {
 			})
 		})
 	}
-	huma.Register(a.huma, pack, func(_ context.Context, in *packIn) (*huma.StreamResponse, error) {
+	huma.Register(a.huma, pack, func(_ context.Context, in *PackIn) (*huma.StreamResponse, error) {
 		return packed(*in, false), nil
 	})
 	some := op("POST", filesPath+"/archive", "pack-some-files", "Read some of the files beneath a folder, as an archive", policy.UseWorkspace)
 	some.Description = "The body holds their names from that folder, each ended by a zero byte, of 64 MiB at most. What is not there is left out."
 	some.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{Type: "string", Format: "binary"}}}}
 	some.Responses = pack.Responses
-	huma.Register(a.huma, some, func(_ context.Context, in *packIn) (*huma.StreamResponse, error) {
+	huma.Register(a.huma, some, func(_ context.Context, in *PackIn) (*huma.StreamResponse, error) {
 		return packed(*in, true), nil
 	})
 	unpack := op("PUT", filesPath+"/archive", "unpack-files", "Bring an archive's content beneath a folder, over what is there", policy.UseWorkspace)
@@ -255,7 +278,7 @@ func archiveRoutes(a *API) {
 	unpack.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{fileForms["tar"]: binarySchema, fileForms["zip"]: binarySchema}}
 	unpack.Errors = append(unpack.Errors, http.StatusUnsupportedMediaType)
 	fileAnswer(a, &unpack, wire.Brought{}, "What it brought")
-	huma.Register(a.huma, unpack, func(_ context.Context, in *fileIn) (*huma.StreamResponse, error) {
+	huma.Register(a.huma, unpack, func(_ context.Context, in *FileIn) (*huma.StreamResponse, error) {
 		return a.held(*in, func(ctx context.Context, who service.Actor, w http.ResponseWriter, r *http.Request) error {
 			is, _, _ := mime.ParseMediaType(r.Header.Get("Content-Type")) // none is none of them
 			for form, mediaType := range fileForms {
@@ -322,7 +345,7 @@ func newsRoutes(a *API) {
 	search.Description = "Answers a line for each as it is found, and one with over at the end. What git passes over is not searched, nor .git."
 	search.Responses = lines(wire.Found{})
 	huma.Register(a.huma, search, func(_ context.Context, in *struct {
-		fileIn
+		FileIn
 		Name       string `query:"name" maxLength:"1000" doc:"What the path holds; with one of *?[ a pattern for the name, or for the whole path where it has a slash"`
 		Text       string `query:"text" maxLength:"1000" doc:"What the line holds; without it names are searched"`
 		Expression bool   `query:"expression" doc:"text is a regular expression, as RE2 has them"`
@@ -330,7 +353,7 @@ func newsRoutes(a *API) {
 		All        bool   `query:"all" doc:"What git passes over too, and .git"`
 		Limit      int    `query:"limit" minimum:"1" maximum:"1000000" default:"1000" doc:"How many at most"`
 	}) (*huma.StreamResponse, error) {
-		return a.held(in.fileIn, func(ctx context.Context, who service.Actor, w http.ResponseWriter, _ *http.Request) error {
+		return a.held(in.FileIn, func(ctx context.Context, who service.Actor, w http.ResponseWriter, _ *http.Request) error {
 			ctx, cancel := context.WithTimeout(ctx, searchTime)
 			defer cancel()
 			out, began := &news{w: w}, false
@@ -346,7 +369,7 @@ func newsRoutes(a *API) {
 	watch := op("GET", filesPath+"/watch", "watch-files", "Tell what changes beneath a folder", policy.UseWorkspace)
 	watch.Description = "Answers a line for each change, gathered for a tenth of a second, until whoever asked goes; an empty line each 20 s. It does not keep a workspace from rest."
 	watch.Responses = lines(wire.FileChange{})
-	huma.Register(a.huma, watch, func(_ context.Context, in *fileIn) (*huma.StreamResponse, error) {
+	huma.Register(a.huma, watch, func(_ context.Context, in *FileIn) (*huma.StreamResponse, error) {
 		return a.held(*in, func(ctx context.Context, who service.Actor, w http.ResponseWriter, _ *http.Request) error {
 			out, began := &news{w: w}, false
 			ctx, cancel := context.WithCancel(ctx)

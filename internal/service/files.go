@@ -193,9 +193,9 @@ func (s *Files) leave(link string, h *helper) {
 
 // note writes into the journal that somebody is at files, not at which.
 func (s *Files) note(ctx context.Context, a Actor, w store.Workspace, change bool) error {
-	what := "files read"
+	what := "files-read"
 	if change {
-		what = "files changed"
+		what = "files-changed"
 	}
 	key, now := w.ID+" "+a.ID+" "+what, s.now()
 	s.mu.Lock()

@@ -1592,6 +1592,194 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/workspaces/{workspace}/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List a part of a folder: folders first, each by the bytes of its name
+         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         */
+        get: operations["list-files"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/workspaces/{workspace}/files/archive": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read a file or folder with all that is in it, as an archive
+         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         */
+        get: operations["pack-files"];
+        /**
+         * Bring an archive's content beneath a folder, over what is there
+         * @description A tar or a zip, by its media type; at most 16 GiB, packed and unpacked. Each file comes in one step; what leads out of the folder is refused, and what came before it stays.
+         *
+         *     For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         */
+        put: operations["unpack-files"];
+        /**
+         * Read some of the files beneath a folder, as an archive
+         * @description The body holds their names from that folder, each ended by a zero byte, of 64 MiB at most. What is not there is left out.
+         *
+         *     For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         */
+        post: operations["pack-some-files"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/workspaces/{workspace}/files/content": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read a file, or a range of it (RFC 9110, 14)
+         * @description Answers with ETag, and honours Range, If-Range, If-None-Match and If-Modified-Since.
+         *
+         *     For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         */
+        get: operations["read-file"];
+        /**
+         * Write a file, in one step: whoever reads it sees the one before or this
+         * @description At most 16 GiB. If-None-Match: * wants that there is none. A link is followed, beneath the workspace's folders.
+         *
+         *     For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         */
+        put: operations["write-file"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/workspaces/{workspace}/files/entry": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show one file, folder or link
+         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         */
+        get: operations["show-file"];
+        put?: never;
+        post?: never;
+        /**
+         * Remove a file, or a folder
+         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         */
+        delete: operations["remove-file"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/workspaces/{workspace}/files/folder": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Make a folder, with those above it
+         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         */
+        put: operations["make-folder"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/workspaces/{workspace}/files/place": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Give a file or folder another path
+         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         */
+        put: operations["move-file"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/workspaces/{workspace}/files/search": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Search names, or lines, beneath a folder
+         * @description Answers a line for each as it is found, and one with over at the end. What git passes over is not searched, nor .git.
+         *
+         *     For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         */
+        get: operations["search-files"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/workspaces/{workspace}/files/watch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Tell what changes beneath a folder
+         * @description Answers a line for each change, gathered for a tenth of a second, until whoever asked goes; an empty line each 20 s. It does not keep a workspace from rest.
+         *
+         *     For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         */
+        get: operations["watch-files"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/workspaces/{workspace}/hold": {
         parameters: {
             query?: never;
@@ -2046,6 +2234,20 @@ export interface components {
             /** @description Default: the repository's default branch */
             branch?: string;
         };
+        Brought: {
+            /** Format: int64 */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description Files, folders and links
+             */
+            files: number;
+            /**
+             * Format: int64
+             * @description What an archive can hold and a workspace does not take: devices, pipes
+             */
+            left_out: number;
+        };
         Change: {
             /** @description The id of the workspace */
             workspace: string;
@@ -2269,6 +2471,38 @@ export interface components {
             /** @description A JSON Pointer (RFC 6901) into the body, the name of a parameter, or a place in a file */
             field: string;
         };
+        File: {
+            /** Format: int64 */
+            bytes: number;
+            /** @enum {string} */
+            kind: "file" | "folder" | "link" | "other";
+            /**
+             * @description What a link leads to; without it nowhere, or out of the workspace's folders
+             * @enum {string}
+             */
+            leads?: "file" | "folder";
+            /**
+             * @description Its permissions, in octal
+             * @example 0644
+             */
+            mode: string;
+            /** Format: date-time */
+            modified_at: string;
+            name: string;
+            /** @description The name's bytes, in base64, where they are no text (UTF-8) */
+            raw?: string;
+            /** @description Another one where the content may be another: what ETag holds */
+            tag?: string;
+            /** @description What a link holds */
+            target?: string;
+        };
+        FileChange: {
+            anew?: boolean;
+            /** @description From the folder that is watched */
+            path?: string;
+            /** @description The path's bytes, in base64, where they are no text (UTF-8) */
+            raw?: string;
+        };
         FillStarter: {
             options?: {
                 [key: string]: string;
@@ -2278,6 +2512,39 @@ export interface components {
             commit: string;
             files: components["schemas"]["StarterFile"][];
             starter: components["schemas"]["Starter"];
+        };
+        Found: {
+            /**
+             * Format: int64
+             * @description In bytes, from 1
+             */
+            column?: number;
+            /** @description Where names were searched */
+            file?: components["schemas"]["File"];
+            /**
+             * Format: int64
+             * @description The byte of the line, from 1, with which text begins
+             */
+            from?: number;
+            /**
+             * Format: int64
+             * @description In bytes
+             */
+            length?: number;
+            /**
+             * Format: int64
+             * @description From 1
+             */
+            line?: number;
+            /** @description There was more than was asked for */
+            more?: boolean;
+            over?: boolean;
+            /** @description From the folder that was searched */
+            path?: string;
+            /** @description The path's bytes, in base64, where they are no text (UTF-8) */
+            raw?: string;
+            /** @description The line; of a long one a part */
+            text?: string;
         };
         GitCredential: {
             password: string;
@@ -2417,6 +2684,16 @@ export interface components {
              */
             as_of: number;
             items: components["schemas"]["Delivery"][];
+            /** @description Ask with it as after for what follows; without it nothing does */
+            next?: string;
+        };
+        ListFile: {
+            /**
+             * Format: int64
+             * @description The number of the newest journal entry before it was read: events after it go on from here
+             */
+            as_of: number;
+            items: components["schemas"]["File"][];
             /** @description Ask with it as after for what follows; without it nothing does */
             next?: string;
         };
@@ -3086,7 +3363,7 @@ export interface components {
              * @description Which kind of problem: a URI of the form urn:yardbench:problem:KIND
              * @enum {string}
              */
-            type?: "urn:yardbench:problem:sign-in" | "urn:yardbench:problem:pass" | "urn:yardbench:problem:push-mark" | "urn:yardbench:problem:forbidden" | "urn:yardbench:problem:scope" | "urn:yardbench:problem:cross-origin" | "urn:yardbench:problem:access-ended" | "urn:yardbench:problem:not-found" | "urn:yardbench:problem:bad-request" | "urn:yardbench:problem:no-such-method" | "urn:yardbench:problem:not-acceptable" | "urn:yardbench:problem:slow-request" | "urn:yardbench:problem:not-now" | "urn:yardbench:problem:name-taken" | "urn:yardbench:problem:no-change" | "urn:yardbench:problem:over-limit" | "urn:yardbench:problem:too-many" | "urn:yardbench:problem:unpushed-work" | "urn:yardbench:problem:work-unknown" | "urn:yardbench:problem:has-workspaces" | "urn:yardbench:problem:account-open" | "urn:yardbench:problem:no-program" | "urn:yardbench:problem:own-account" | "urn:yardbench:problem:definition-refused" | "urn:yardbench:problem:repository-credential" | "urn:yardbench:problem:taken-on" | "urn:yardbench:problem:read-only" | "urn:yardbench:problem:not-here" | "urn:yardbench:problem:yard-refuses" | "urn:yardbench:problem:answer-lost" | "urn:yardbench:problem:changed" | "urn:yardbench:problem:too-large" | "urn:yardbench:problem:media-type" | "urn:yardbench:problem:invalid" | "urn:yardbench:problem:unknown-word" | "urn:yardbench:problem:unknown-mark" | "urn:yardbench:problem:unfit-key" | "urn:yardbench:problem:key-of-another" | "urn:yardbench:problem:unfit-match" | "urn:yardbench:problem:definition" | "urn:yardbench:problem:rules" | "urn:yardbench:problem:password" | "urn:yardbench:problem:credential" | "urn:yardbench:problem:upgrade-wanted" | "urn:yardbench:problem:match-wanted" | "urn:yardbench:problem:too-fast" | "urn:yardbench:problem:too-many-attempts" | "urn:yardbench:problem:broken" | "urn:yardbench:problem:yard-away" | "urn:yardbench:problem:steward-away" | "urn:yardbench:problem:busy" | "urn:yardbench:problem:under-way" | "urn:yardbench:problem:disk-full";
+            type?: "urn:yardbench:problem:sign-in" | "urn:yardbench:problem:pass" | "urn:yardbench:problem:push-mark" | "urn:yardbench:problem:forbidden" | "urn:yardbench:problem:scope" | "urn:yardbench:problem:cross-origin" | "urn:yardbench:problem:access-ended" | "urn:yardbench:problem:not-found" | "urn:yardbench:problem:bad-request" | "urn:yardbench:problem:no-such-method" | "urn:yardbench:problem:not-acceptable" | "urn:yardbench:problem:slow-request" | "urn:yardbench:problem:not-now" | "urn:yardbench:problem:name-taken" | "urn:yardbench:problem:no-change" | "urn:yardbench:problem:over-limit" | "urn:yardbench:problem:too-many" | "urn:yardbench:problem:unpushed-work" | "urn:yardbench:problem:work-unknown" | "urn:yardbench:problem:has-workspaces" | "urn:yardbench:problem:account-open" | "urn:yardbench:problem:no-program" | "urn:yardbench:problem:own-account" | "urn:yardbench:problem:definition-refused" | "urn:yardbench:problem:repository-credential" | "urn:yardbench:problem:taken-on" | "urn:yardbench:problem:read-only" | "urn:yardbench:problem:not-here" | "urn:yardbench:problem:yard-refuses" | "urn:yardbench:problem:other-kind" | "urn:yardbench:problem:user-may-not" | "urn:yardbench:problem:answer-lost" | "urn:yardbench:problem:changed" | "urn:yardbench:problem:too-large" | "urn:yardbench:problem:media-type" | "urn:yardbench:problem:invalid" | "urn:yardbench:problem:unknown-word" | "urn:yardbench:problem:unknown-mark" | "urn:yardbench:problem:unfit-key" | "urn:yardbench:problem:key-of-another" | "urn:yardbench:problem:unfit-match" | "urn:yardbench:problem:definition" | "urn:yardbench:problem:rules" | "urn:yardbench:problem:password" | "urn:yardbench:problem:credential" | "urn:yardbench:problem:beyond" | "urn:yardbench:problem:upgrade-wanted" | "urn:yardbench:problem:match-wanted" | "urn:yardbench:problem:too-fast" | "urn:yardbench:problem:too-many-attempts" | "urn:yardbench:problem:broken" | "urn:yardbench:problem:yard-away" | "urn:yardbench:problem:steward-away" | "urn:yardbench:problem:busy" | "urn:yardbench:problem:under-way" | "urn:yardbench:problem:workspace-full" | "urn:yardbench:problem:disk-full";
             /** @description The one that it is about, as NAME.OWNER */
             workspace?: string;
         };
@@ -13942,6 +14219,1390 @@ export interface operations {
             };
             /** @description Insufficient Storage */
             507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-files": {
+        parameters: {
+            query?: {
+                /** @description From the workspace folder, or absolute; without it that folder. Bytes, percent-encoded as a query has them: a name need not be text */
+                path?: string;
+                /** @description Have the workspace started where it is stopped, if the house rules let that be */
+                wake?: boolean;
+                /** @description How many at most */
+                limit?: number;
+                /** @description What the part before gave as next; without it from the beginning */
+                after?: string;
+                /** @description The order, one of kind; with a minus before it turned about */
+                sort?: string;
+            };
+            header?: never;
+            path: {
+                /** @description NAME, or NAME.OWNER for somebody else's */
+                workspace: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListFile"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "pack-files": {
+        parameters: {
+            query?: {
+                /** @description From the workspace folder, or absolute; without it that folder. Bytes, percent-encoded as a query has them: a name need not be text */
+                path?: string;
+                /** @description Have the workspace started where it is stopped, if the house rules let that be */
+                wake?: boolean;
+                form?: "tar" | "zip";
+            };
+            header?: never;
+            path: {
+                /** @description NAME, or NAME.OWNER for somebody else's */
+                workspace: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The archive, in which all stands beneath the folder's name */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-tar": string;
+                    "application/zip": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "unpack-files": {
+        parameters: {
+            query?: {
+                /** @description From the workspace folder, or absolute; without it that folder. Bytes, percent-encoded as a query has them: a name need not be text */
+                path?: string;
+                /** @description Have the workspace started where it is stopped, if the house rules let that be */
+                wake?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description NAME, or NAME.OWNER for somebody else's */
+                workspace: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/x-tar": string;
+                "application/zip": string;
+            };
+        };
+        responses: {
+            /** @description What it brought */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Brought"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unsupported Media Type */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "pack-some-files": {
+        parameters: {
+            query?: {
+                /** @description From the workspace folder, or absolute; without it that folder. Bytes, percent-encoded as a query has them: a name need not be text */
+                path?: string;
+                /** @description Have the workspace started where it is stopped, if the house rules let that be */
+                wake?: boolean;
+                form?: "tar" | "zip";
+            };
+            header?: never;
+            path: {
+                /** @description NAME, or NAME.OWNER for somebody else's */
+                workspace: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description The archive, in which all stands beneath the folder's name */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-tar": string;
+                    "application/zip": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "read-file": {
+        parameters: {
+            query?: {
+                /** @description From the workspace folder, or absolute; without it that folder. Bytes, percent-encoded as a query has them: a name need not be text */
+                path?: string;
+                /** @description Have the workspace started where it is stopped, if the house rules let that be */
+                wake?: boolean;
+            };
+            header?: {
+                /** @description Which part of it */
+                Range?: string;
+            };
+            path: {
+                /** @description NAME, or NAME.OWNER for somebody else's */
+                workspace: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            /** @description A range of it */
+            206: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description It is the one that was named */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Requested Range Not Satisfiable */
+            416: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "write-file": {
+        parameters: {
+            query?: {
+                /** @description From the workspace folder, or absolute; without it that folder. Bytes, percent-encoded as a query has them: a name need not be text */
+                path?: string;
+                /** @description Have the workspace started where it is stopped, if the house rules let that be */
+                wake?: boolean;
+            };
+            header?: {
+                /** @description The ETag that it had when you looked: where it is another now, nothing is changed, and the answer is 412 with how it stands */
+                "If-Match"?: string;
+                /** @description That there is none */
+                "If-None-Match"?: "*";
+            };
+            path: {
+                /** @description NAME, or NAME.OWNER for somebody else's */
+                workspace: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description The file as it is now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["File"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-file": {
+        parameters: {
+            query?: {
+                /** @description From the workspace folder, or absolute; without it that folder. Bytes, percent-encoded as a query has them: a name need not be text */
+                path?: string;
+                /** @description Have the workspace started where it is stopped, if the house rules let that be */
+                wake?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description NAME, or NAME.OWNER for somebody else's */
+                workspace: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["File"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "remove-file": {
+        parameters: {
+            query?: {
+                /** @description From the workspace folder, or absolute; without it that folder. Bytes, percent-encoded as a query has them: a name need not be text */
+                path?: string;
+                /** @description Have the workspace started where it is stopped, if the house rules let that be */
+                wake?: boolean;
+                /** @description Of a folder what is in it, too */
+                all?: boolean;
+            };
+            header?: {
+                /** @description The ETag that it had when you looked: where it is another now, nothing is changed, and the answer is 412 with how it stands */
+                "If-Match"?: string;
+            };
+            path: {
+                /** @description NAME, or NAME.OWNER for somebody else's */
+                workspace: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "make-folder": {
+        parameters: {
+            query?: {
+                /** @description From the workspace folder, or absolute; without it that folder. Bytes, percent-encoded as a query has them: a name need not be text */
+                path?: string;
+                /** @description Have the workspace started where it is stopped, if the house rules let that be */
+                wake?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description NAME, or NAME.OWNER for somebody else's */
+                workspace: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["File"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "move-file": {
+        parameters: {
+            query?: {
+                /** @description From the workspace folder, or absolute; without it that folder. Bytes, percent-encoded as a query has them: a name need not be text */
+                path?: string;
+                /** @description Have the workspace started where it is stopped, if the house rules let that be */
+                wake?: boolean;
+                /** @description Its new path */
+                to?: string;
+                /** @description In place of what is there */
+                over?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description NAME, or NAME.OWNER for somebody else's */
+                workspace: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["File"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "search-files": {
+        parameters: {
+            query?: {
+                /** @description From the workspace folder, or absolute; without it that folder. Bytes, percent-encoded as a query has them: a name need not be text */
+                path?: string;
+                /** @description Have the workspace started where it is stopped, if the house rules let that be */
+                wake?: boolean;
+                /** @description What the path holds; with one of *?[ a pattern for the name, or for the whole path where it has a slash */
+                name?: string;
+                /** @description What the line holds; without it names are searched */
+                text?: string;
+                /** @description text is a regular expression, as RE2 has them */
+                expression?: boolean;
+                /** @description Capitals count */
+                exact?: boolean;
+                /** @description What git passes over too, and .git */
+                all?: boolean;
+                /** @description How many at most */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description NAME, or NAME.OWNER for somebody else's */
+                workspace: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description JSON Lines, each as it comes */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/jsonl": components["schemas"]["Found"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "watch-files": {
+        parameters: {
+            query?: {
+                /** @description From the workspace folder, or absolute; without it that folder. Bytes, percent-encoded as a query has them: a name need not be text */
+                path?: string;
+                /** @description Have the workspace started where it is stopped, if the house rules let that be */
+                wake?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description NAME, or NAME.OWNER for somebody else's */
+                workspace: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description JSON Lines, each as it comes */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/jsonl": components["schemas"]["FileChange"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -137,8 +137,9 @@ type PortShared struct {
 	Shared bool `json:"shared"`
 }
 
-// SessionOpened is a terminal or a command in a workspace: what of the two is
-// its kind. What was typed is nobody's to keep.
+// SessionOpened is a terminal or a command in a workspace, or that somebody looks into
+// its files or changes some: what of them is its kind. What was typed, and which
+// files, is nobody's to keep.
 type SessionOpened struct {
 	What string `json:"-"`
 }

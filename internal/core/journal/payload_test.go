@@ -39,6 +39,7 @@ func TestKindsAndTheirJSONStay(t *testing.T) {
 		{RebuildFailed{"no"}, "workspace.rebuild-failed", `{"cause":"no"}`},
 		{PortShared{8000, true}, "workspace.port", `{"port":8000,"shared":true}`},
 		{SessionOpened{"terminal"}, "workspace.terminal", `{}`},
+		{SessionOpened{"files-changed"}, "workspace.files-changed", `{}`},
 		{RulesPut{[]string{"a"}, "because"}, "rules.put", `{"changes":["a"],"reason":"because"}`},
 		{SecretPut{true, "file", "person", "KEY", nil, 2}, "secret.put", `{"everywhere":true,"form":"file","level":"person","name":"KEY","repositories":null,"version":2}`},
 		{SecretRemoved{"person", "KEY"}, "secret.removed", `{"level":"person","name":"KEY"}`},
