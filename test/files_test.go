@@ -115,7 +115,7 @@ func TestFiles(t *testing.T) {
 		t.Errorf("a stopped one is %q", got)
 	}
 	here := t.TempDir()
-	w.must(w.as("ingrid", "", "copy", "quay:log", here), 0, "2 files")
+	w.must(w.as("ingrid", "", "copy", "quay:log", here), 0, "1 files")
 	if b, err := os.ReadFile(filepath.Join(here, odd)); err != nil || string(b) != "seven bells\n" {
 		t.Errorf("it came as %q, %v", b, err)
 	}
@@ -197,6 +197,20 @@ func (w *world) watched(t *testing.T, c *yb.Client) {
 	}
 	cancel()
 	<-over
+	// It ends with the sign-in that it stands on.
+	other := w.client("ingrid")
+	go func() {
+		over <- other.Files.Watch(t.Context(), "quay", "", func(f wire.FileChange) error { seen <- f; return nil })
+	}()
+	<-seen
+	if err := other.Self.SignOut(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	select {
+	case <-over:
+	case <-time.After(2 * slack * time.Second):
+		t.Error("a watch goes on after its sign-in has ended")
+	}
 }
 
 // many brings sixty thousand files, finds one of them and takes all of them back.

@@ -231,7 +231,7 @@ func (a errandCommands) brought(ctx context.Context, api *client.Client, ref str
 		err = fileCommands{a.app}.fetch(ctx, api, ref, "", paths, root, 0)
 	}
 	if err != nil {
-		return fmt.Errorf("%s cannot be brought: %w", strings.Join(paths, ", "), err)
+		return fmt.Errorf("%s cannot be brought: %s", strings.Join(paths, ", "), err) // the command has run, whatever is the matter
 	}
 	return nil
 }

@@ -17,6 +17,7 @@ import (
 	"testing"
 	"time"
 
+	"yardbench/internal/bound"
 	"yardbench/internal/steward"
 )
 
@@ -591,4 +592,38 @@ func TestWatch(t *testing.T) {
 		await("gone")
 		cancel()
 	}
+}
+
+// Whatever an archive holds: nothing comes to stand outside, and what it costs goes
+// with its size.
+func FuzzUnpack(f *testing.F) {
+	var packed bytes.Buffer
+	w := tar.NewWriter(&packed)
+	for _, h := range []tar.Header{{Name: "a/b", Size: 0, Mode: 0o644}, {Name: "l", Typeflag: tar.TypeSymlink, Linkname: "../out"}, {Name: "l/x", Mode: 0o644}} {
+		if err := w.WriteHeader(&h); err != nil {
+			f.Fatal(err)
+		}
+	}
+	f.Add(packed.Bytes(), true)
+	packed.Reset()
+	z := zip.NewWriter(&packed)
+	for _, name := range []string{"a/b", "../out/x"} {
+		if _, err := z.Create(name); err != nil {
+			f.Fatal(err)
+		}
+	}
+	if err := z.Close(); err != nil {
+		f.Fatal(err)
+	}
+	f.Add(packed.Bytes(), false)
+	f.Fuzz(func(t *testing.T, archive []byte, asTar bool) {
+		tr, in := world(t, nil)
+		form := map[bool]string{true: "tar", false: "zip"}[asTar]
+		bound.Hold(t, 64, func() {
+			_, _ = tr.Unpack(t.Context(), "", form, bytes.NewReader(archive)) // it may be no archive
+		})
+		if left, err := os.ReadDir(filepath.Join(filepath.Dir(in), "out")); err != nil || len(left) != 1 {
+			t.Errorf("outside there are %v, %v", left, err)
+		}
+	})
 }
