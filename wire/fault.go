@@ -33,7 +33,7 @@ func ProblemOf(err error) *Problem {
 		return nil
 	}
 	status := statuses[f.Class]
-	p = &Problem{Type: ProblemPrefix + f.Kind, Title: http.StatusText(status), Status: status, Detail: f.Detail, Next: f.Next, RetryAfterS: int(f.After / time.Second), Now: f.Now}
+	p = &Problem{Type: ProblemPrefix + f.Kind, Title: http.StatusText(status), Status: status, Detail: f.Detail, Next: f.Next, RetryAfterS: int(f.After / time.Second), Now: f.Now, Output: f.Output}
 	for _, part := range f.Parts {
 		p.Errors = append(p.Errors, FieldProblem{Field: part.Field, Detail: part.Detail})
 	}

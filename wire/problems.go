@@ -49,6 +49,7 @@ var ProblemKinds = []ProblemKind{
 	{"not-here", http.StatusConflict, "this yard cannot do it"},
 	{"yard-refuses", http.StatusConflict, "the yard refuses it"},
 	{"other-kind", http.StatusConflict, "what is there is a folder where a file is meant, or a file where a folder is, or holds something"},
+	{"git-refuses", http.StatusConflict, "git, a hook or the git host refuses it; output has their words"},
 	{"user-may-not", http.StatusConflict, "the workspace's user has no right to the file"},
 	{"answer-lost", http.StatusConflict, "it was done when it was asked before with this key, and the answer is not known any more"},
 	{"changed", http.StatusPreconditionFailed, "the thing is another than If-Match says; now is how it stands"},

@@ -67,11 +67,11 @@ func fileRoutes(a *API) {
 			Page
 		}) (service.Part[wire.File], error) {
 			if in.Sort != "" && in.Sort != "kind" {
-				return service.Part[wire.File]{}, &wire.Problem{Type: wire.ProblemPrefix + "unknown-word", Title: http.StatusText(422), Status: 422, Detail: "folders have one order: kind"}
+				return service.Part[wire.File]{}, &wire.Problem{Type: "urn:yardbench:problem:unknown-word", Title: http.StatusText(422), Status: 422, Detail: "folders have one order: kind"}
 			}
 			after, err := base64.RawURLEncoding.DecodeString(in.After)
 			if err != nil {
-				return service.Part[wire.File]{}, &wire.Problem{Type: wire.ProblemPrefix + "unknown-mark", Title: http.StatusText(422), Status: 422, Detail: "what was given to go on after is not of this list", Next: "begin anew without it"}
+				return service.Part[wire.File]{}, &wire.Problem{Type: "urn:yardbench:problem:unknown-mark", Title: http.StatusText(422), Status: 422, Detail: "what was given to go on after is not of this list", Next: "begin anew without it"}
 			}
 			part, err := s.List(ctx, who, in.at(), string(after), in.Limit)
 			part.Next = base64.RawURLEncoding.EncodeToString([]byte(part.Next))
@@ -124,7 +124,7 @@ func (a *API) held(in FileIn, do func(ctx context.Context, who service.Actor, w 
 		defer release()
 		err = do(ctx, who, c.Writer, c.Request)
 		if cause := context.Cause(ctx); err != nil && errors.Is(cause, service.ErrLeaseEnded) {
-			err = &wire.Problem{Type: wire.ProblemPrefix + "access-ended", Title: "Access ended", Status: http.StatusForbidden, Detail: cause.Error(), Next: "sign in again"}
+			err = &wire.Problem{Type: "urn:yardbench:problem:access-ended", Title: "Access ended", Status: http.StatusForbidden, Detail: cause.Error(), Next: "sign in again"}
 		}
 		switch {
 		case err == nil:
@@ -139,7 +139,7 @@ func (a *API) held(in FileIn, do func(ctx context.Context, who service.Actor, w 
 // tooLarge is what is said of a body that went over its bound.
 func tooLarge(err error) error {
 	if most, ok := errors.AsType[*http.MaxBytesError](err); ok {
-		return &wire.Problem{Type: wire.ProblemPrefix + "too-large", Title: http.StatusText(http.StatusRequestEntityTooLarge), Status: http.StatusRequestEntityTooLarge, Detail: fmt.Sprintf("at most %d bytes are taken", most.Limit)}
+		return &wire.Problem{Type: "urn:yardbench:problem:too-large", Title: http.StatusText(http.StatusRequestEntityTooLarge), Status: http.StatusRequestEntityTooLarge, Detail: fmt.Sprintf("at most %d bytes are taken", most.Limit)}
 	}
 	return err
 }
@@ -163,7 +163,7 @@ func (w *ranged) WriteHeader(status int) {
 	if w.none = status == http.StatusRequestedRangeNotSatisfiable; w.none {
 		w.Header().Del("Content-Disposition")
 		w.Header().Del("Content-Length")
-		write(w.ResponseWriter, &wire.Problem{Type: wire.ProblemPrefix + "range", Title: http.StatusText(status), Status: status, Detail: "the file has no such range; its length is in Content-Range"})
+		write(w.ResponseWriter, &wire.Problem{Type: "urn:yardbench:problem:range", Title: http.StatusText(status), Status: status, Detail: "the file has no such range; its length is in Content-Range"})
 		return
 	}
 	w.ResponseWriter.WriteHeader(status)
@@ -290,7 +290,7 @@ func archiveRoutes(a *API) {
 					return writeJSON(w, b)
 				}
 			}
-			return &wire.Problem{Type: wire.ProblemPrefix + "media-type", Title: http.StatusText(http.StatusUnsupportedMediaType), Status: http.StatusUnsupportedMediaType, Detail: "an archive is of the type application/x-tar or application/zip"}
+			return &wire.Problem{Type: "urn:yardbench:problem:media-type", Title: http.StatusText(http.StatusUnsupportedMediaType), Status: http.StatusUnsupportedMediaType, Detail: "an archive is of the type application/x-tar or application/zip"}
 		}), nil
 	})
 }

@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -67,6 +68,7 @@ func named[T any](order string, name func(T) string) page.Kind[T] {
 var (
 	repositoryKind = named("name", func(v wire.Repository) string { return v.Name })
 	starterKind    = named("name", func(v wire.Starter) string { return v.Name })
+	changesKind    = named("folder", func(v wire.Changes) string { return v.Folder })
 	serviceKind    = named("name", func(v wire.Service) string { return v.Name })
 	credentialKind = named("host", func(v wire.KnownCredential) string { return v.Host })
 	teamKind       = named("name", func(v wire.Team) string { return v.Name })
@@ -76,7 +78,11 @@ var (
 	containerKind  = named("name", func(v wire.Container) string { return v.Name })
 	portKind       = named("number", func(v wire.Port) string { return page.Number(int64(v.Number)) })
 	openingKind    = named("area", func(v wire.Opening) string { return page.Number(int64(slices.Index(areas, v.Area))) + v.Kind + v.What })
-	sizeKind       = page.Kind[wire.SizeOffer]{ID: func(v wire.SizeOffer) string { return v.Name }, Orders: []page.Order[wire.SizeOffer]{
+	branchKind     = page.Kind[wire.CloneBranch]{ID: func(v wire.CloneBranch) string { return fmt.Sprint(v.Remote, v.Name) }, Usual: "-at", Orders: []page.Order[wire.CloneBranch]{
+		{Name: "at", Key: func(v wire.CloneBranch) string { return page.Number(v.At.Unix()) }},
+		{Name: "name", Key: func(v wire.CloneBranch) string { return v.Name }},
+	}}
+	sizeKind = page.Kind[wire.SizeOffer]{ID: func(v wire.SizeOffer) string { return v.Name }, Orders: []page.Order[wire.SizeOffer]{
 		{Name: "size", Key: func(v wire.SizeOffer) string { return page.Number(v.CoresMilli) + page.Number(v.MemoryBytes) }},
 		{Name: "name", Key: func(v wire.SizeOffer) string { return v.Name }},
 	}}

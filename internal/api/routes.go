@@ -308,6 +308,7 @@ func (a *API) routes() {
 	logRoute(a)
 	serviceLogRoute(a)
 	fileRoutes(a)
+	changeRoutes(a)
 	journalRoutes(a)
 	webhookRoutes(a)
 	eventRoute(a)

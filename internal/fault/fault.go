@@ -38,6 +38,7 @@ type Fault struct {
 	Rules     int
 	Workspace string
 	After     time.Duration // when to ask again; 0 is not said
+	Output    string        // what a program said of it, in full; may be empty
 	Now       any           // how the thing stands now, as the door tells of it; nil is not said
 }
 

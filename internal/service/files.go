@@ -92,7 +92,11 @@ func (s *Files) at(ctx context.Context, a Actor, p Path, change bool) (f *outsid
 		s.leave(link, h)
 		return nil, nil, about(p.Ref, a, fromRoom(err))
 	}
-	if err := s.note(ctx, a, w, change); err != nil {
+	kind := "files-read"
+	if change {
+		kind = "files-changed"
+	}
+	if err := s.note(ctx, a, w, kind); err != nil {
 		s.leave(link, h)
 		return nil, nil, err
 	}
@@ -146,7 +150,7 @@ func (h *helper) gone() bool {
 // secrets say, is not given to this one.
 func (s *Files) begin(ctx context.Context, link string, w store.Workspace) (*outside.Files, error) {
 	def := w.Target().Definition
-	p := steward.Process{User: def.User, Folder: def.Folder, Errand: steward.Tree, Argv: []string{def.Folder}}
+	p := steward.Process{User: def.User, Folder: def.Folder, Errand: steward.Tree, Argv: []string{def.Folder}, Quiet: true}
 	if tree := def.TreeFolder(); tree != def.Folder {
 		p.Argv = append(p.Argv, tree)
 	}
@@ -191,12 +195,9 @@ func (s *Files) leave(link string, h *helper) {
 	})
 }
 
-// note writes into the journal that somebody is at files, not at which.
-func (s *Files) note(ctx context.Context, a Actor, w store.Workspace, change bool) error {
-	what := "files-read"
-	if change {
-		what = "files-changed"
-	}
+// note writes into the journal that somebody is at files, or at changes, not at
+// which.
+func (s *Files) note(ctx context.Context, a Actor, w store.Workspace, what string) error {
 	key, now := w.ID+" "+a.ID+" "+what, s.now()
 	s.mu.Lock()
 	if s.told == nil {

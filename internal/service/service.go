@@ -32,6 +32,7 @@ type Service struct {
 	Adoptions    *Adoptions
 	Sessions     *Sessions
 	Files        *Files
+	Changes      *Changes
 	HouseRules   *HouseRules
 	Journal      *Journal
 	Feed         *Feed
@@ -106,6 +107,7 @@ func New(r Rooms) *Service {
 	workspaces := &Workspaces{lease: lease, house: r.House, keeper: r.Keeper, store: r.Store, definitions: definitions, launches: launches, views: look}
 	adoptions := &Adoptions{house: r.House, keeper: r.Keeper, store: r.Store, vault: r.Vault, launches: launches, repositories: repositories, workspaces: workspaces, views: look}
 	sessions := &Sessions{yard: r.Yard, printed: printed, hub: r.Hub, sessions: r.Sessions, store: r.Store, views: look}
+	files := &Files{hub: r.Hub, keeper: r.Keeper, store: r.Store, views: look, wakes: workspaces, now: r.Now}
 	houseRules := &HouseRules{house: r.House, keeper: r.Keeper, store: r.Store}
 	journal := &Journal{journalKey: r.JournalKey, installation: r.Installation, store: r.Store, now: r.Now, views: look}
 	feed := &Feed{bus: r.Bus, store: r.Store, journal: journal, views: look}
@@ -133,7 +135,8 @@ func New(r Rooms) *Service {
 		Operations:   &Operations{store: r.Store, bus: r.Bus, workspaces: workspaces, views: look, now: r.Now, turn: make(chan struct{}, operationAtOnce)},
 		Adoptions:    adoptions,
 		Sessions:     sessions,
-		Files:        &Files{hub: r.Hub, keeper: r.Keeper, store: r.Store, views: look, wakes: workspaces, now: r.Now},
+		Files:        files,
+		Changes:      &Changes{sessions: r.Sessions, files: files, views: look},
 		HouseRules:   houseRules,
 		Journal:      journal,
 		Feed:         feed,

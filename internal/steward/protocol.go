@@ -177,6 +177,8 @@ type Process struct {
 	Probe string `json:"probe,omitempty"`
 	// Also are further clones that Work looks at.
 	Also []string `json:"also,omitempty"`
+	// Quiet has a Run be no sign of work.
+	Quiet bool `json:"quiet,omitempty"`
 	// Secrets are the versions of the secrets in Env and Files, by name.
 	Secrets map[string]int `json:"secrets,omitempty"`
 	// Files are the secrets in the form of a file, content by name. They

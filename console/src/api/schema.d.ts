@@ -1592,6 +1592,206 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/workspaces/{workspace}/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List how each clone in a workspace stands, with the files that are changed
+         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         */
+        get: operations["list-changes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/workspaces/{workspace}/changes/branch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Have another branch be out
+         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         */
+        put: operations["switch-branch"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/workspaces/{workspace}/changes/branches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List a clone's branches, with those of its remotes as they were fetched
+         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         */
+        get: operations["list-branches"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/workspaces/{workspace}/changes/commit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Commit what is staged, as its owner
+         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         */
+        put: operations["commit-changes"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/workspaces/{workspace}/changes/difference": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show how a file differs from what is staged, or what is staged of it from the newest commit
+         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         */
+        get: operations["show-difference"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/workspaces/{workspace}/changes/discard": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Discard changes that are not staged: they are lost
+         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         */
+        put: operations["discard-changes"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/workspaces/{workspace}/changes/fetch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Fetch from a clone's remote
+         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         */
+        put: operations["fetch-changes"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/workspaces/{workspace}/changes/push": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Push the branch that is out
+         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         */
+        put: operations["push-changes"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/workspaces/{workspace}/changes/stage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Stage changes, of whole files or by hunks
+         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         */
+        put: operations["stage-changes"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/workspaces/{workspace}/changes/unstage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Take changes out of what is staged
+         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         */
+        put: operations["unstage-changes"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/workspaces/{workspace}/files": {
         parameters: {
             query?: never;
@@ -2252,6 +2452,73 @@ export interface components {
             /** @description The id of the workspace */
             workspace: string;
         };
+        ChangedFile: {
+            conflict?: boolean;
+            /** @description Its name before */
+            from?: string;
+            /** @description From the clone's folder */
+            path: string;
+            /** @description The path's bytes, in base64, where they are no text (UTF-8) */
+            raw?: string;
+            /** @enum {string} */
+            staged?: "modified" | "added" | "deleted" | "renamed" | "copied" | "type";
+            /** @enum {string} */
+            unstaged?: "modified" | "added" | "deleted" | "renamed" | "copied" | "type" | "untracked";
+        };
+        Changes: {
+            /**
+             * Format: int64
+             * @description Commits that the upstream has not, as far as was fetched
+             */
+            ahead: number;
+            /** Format: int64 */
+            behind: number;
+            /** @description Without it none is out */
+            branch?: string;
+            commit?: string;
+            files: components["schemas"]["ChangedFile"][];
+            /** @example /workspaces/tide-board */
+            folder: string;
+            /** @description There are more than are listed */
+            more?: boolean;
+            /** @description Why it cannot be looked at */
+            problem?: string;
+            /** Format: int64 */
+            stashes: number;
+            upstream?: string;
+        };
+        Choice: {
+            /** @description The clone's; without it the workspace's own */
+            folder?: string;
+            /** @description Of the one file that is named */
+            hunks?: string[];
+            /** @description From the clone's folder; a folder is all in it */
+            paths?: string[];
+            /** @description Those that are no text, as bytes in base64 */
+            raw?: string[];
+        };
+        CloneBranch: {
+            /** Format: int64 */
+            ahead: number;
+            /**
+             * Format: date-time
+             * @description Of its newest commit
+             */
+            at: string;
+            /** Format: int64 */
+            behind: number;
+            commit: string;
+            current?: boolean;
+            name: string;
+            remote?: boolean;
+            subject: string;
+            upstream?: string;
+        };
+        Committed: {
+            commit: string;
+            /** @description What git and its hooks said */
+            output: string;
+        };
         Condition: {
             /** @example set-up failed */
             kind: string;
@@ -2413,6 +2680,12 @@ export interface components {
             /** Format: int64 */
             took_ms: number;
         };
+        Difference: {
+            binary?: boolean;
+            /** @description There is more than is answered */
+            cut?: boolean;
+            hunks: components["schemas"]["Hunk"][];
+        };
         Ended: {
             /**
              * Format: int64
@@ -2465,6 +2738,16 @@ export interface components {
              * @description When it goes in any case
              */
             most_until: string;
+        };
+        Exchange: {
+            /** @description The clone's; without it the workspace's own */
+            folder?: string;
+            /** @description A push takes the place of what the remote has, if that is what was fetched */
+            force?: boolean;
+        };
+        Exchanged: {
+            changes: components["schemas"]["Changes"];
+            output: string;
         };
         FieldProblem: {
             detail: string;
@@ -2576,6 +2859,22 @@ export interface components {
             seconds: number;
             why: string;
         };
+        Hunk: {
+            /** @description What it is in, as git finds it */
+            about?: string;
+            /** @description Of its content: by it a hunk is staged, unstaged or discarded */
+            id: string;
+            /** @description Each begins with a blank, a plus, a minus, or a backslash where a last line has no end */
+            lines: string[];
+            /** Format: int64 */
+            new_lines: number;
+            /** Format: int64 */
+            new_start: number;
+            /** Format: int64 */
+            old_lines: number;
+            /** Format: int64 */
+            old_start: number;
+        };
         JournalEntry: {
             actor: string;
             /** @description Who did it */
@@ -2666,6 +2965,26 @@ export interface components {
             /** Format: int64 */
             used: number;
             whose: string;
+        };
+        ListChanges: {
+            /**
+             * Format: int64
+             * @description The number of the newest journal entry before it was read: events after it go on from here
+             */
+            as_of: number;
+            items: components["schemas"]["Changes"][];
+            /** @description Ask with it as after for what follows; without it nothing does */
+            next?: string;
+        };
+        ListCloneBranch: {
+            /**
+             * Format: int64
+             * @description The number of the newest journal entry before it was read: events after it go on from here
+             */
+            as_of: number;
+            items: components["schemas"]["CloneBranch"][];
+            /** @description Ask with it as after for what follows; without it nothing does */
+            next?: string;
         };
         ListContainer: {
             /**
@@ -2991,6 +3310,15 @@ export interface components {
             scopes?: ("read" | "work" | "launch" | "administer")[];
             /** @example Timetable */
             team?: string;
+        };
+        NewCommit: {
+            /** @description In place of the newest commit */
+            amend?: boolean;
+            /** @description The clone's; without it the workspace's own */
+            folder?: string;
+            message: string;
+            /** @description As git is set up to in the workspace */
+            sign?: boolean;
         };
         NewEnrolment: {
             /**
@@ -3351,6 +3679,8 @@ export interface components {
             next?: string;
             /** @description With 412: how the thing stands now */
             now?: unknown;
+            /** @description What a program said of it: git, a hook, the git host */
+            output?: string;
             /**
              * Format: int64
              * @description The version of the house rules that it stands on
@@ -3363,7 +3693,7 @@ export interface components {
              * @description Which kind of problem: a URI of the form urn:yardbench:problem:KIND
              * @enum {string}
              */
-            type?: "urn:yardbench:problem:sign-in" | "urn:yardbench:problem:pass" | "urn:yardbench:problem:push-mark" | "urn:yardbench:problem:forbidden" | "urn:yardbench:problem:scope" | "urn:yardbench:problem:cross-origin" | "urn:yardbench:problem:access-ended" | "urn:yardbench:problem:not-found" | "urn:yardbench:problem:bad-request" | "urn:yardbench:problem:no-such-method" | "urn:yardbench:problem:not-acceptable" | "urn:yardbench:problem:slow-request" | "urn:yardbench:problem:not-now" | "urn:yardbench:problem:name-taken" | "urn:yardbench:problem:no-change" | "urn:yardbench:problem:over-limit" | "urn:yardbench:problem:too-many" | "urn:yardbench:problem:unpushed-work" | "urn:yardbench:problem:work-unknown" | "urn:yardbench:problem:has-workspaces" | "urn:yardbench:problem:account-open" | "urn:yardbench:problem:no-program" | "urn:yardbench:problem:own-account" | "urn:yardbench:problem:definition-refused" | "urn:yardbench:problem:repository-credential" | "urn:yardbench:problem:taken-on" | "urn:yardbench:problem:read-only" | "urn:yardbench:problem:not-here" | "urn:yardbench:problem:yard-refuses" | "urn:yardbench:problem:other-kind" | "urn:yardbench:problem:user-may-not" | "urn:yardbench:problem:answer-lost" | "urn:yardbench:problem:changed" | "urn:yardbench:problem:too-large" | "urn:yardbench:problem:media-type" | "urn:yardbench:problem:invalid" | "urn:yardbench:problem:unknown-word" | "urn:yardbench:problem:unknown-mark" | "urn:yardbench:problem:unfit-key" | "urn:yardbench:problem:key-of-another" | "urn:yardbench:problem:unfit-match" | "urn:yardbench:problem:definition" | "urn:yardbench:problem:rules" | "urn:yardbench:problem:password" | "urn:yardbench:problem:credential" | "urn:yardbench:problem:beyond" | "urn:yardbench:problem:upgrade-wanted" | "urn:yardbench:problem:match-wanted" | "urn:yardbench:problem:too-fast" | "urn:yardbench:problem:too-many-attempts" | "urn:yardbench:problem:broken" | "urn:yardbench:problem:yard-away" | "urn:yardbench:problem:steward-away" | "urn:yardbench:problem:busy" | "urn:yardbench:problem:under-way" | "urn:yardbench:problem:workspace-full" | "urn:yardbench:problem:disk-full";
+            type?: "urn:yardbench:problem:sign-in" | "urn:yardbench:problem:pass" | "urn:yardbench:problem:push-mark" | "urn:yardbench:problem:forbidden" | "urn:yardbench:problem:scope" | "urn:yardbench:problem:cross-origin" | "urn:yardbench:problem:access-ended" | "urn:yardbench:problem:not-found" | "urn:yardbench:problem:bad-request" | "urn:yardbench:problem:no-such-method" | "urn:yardbench:problem:not-acceptable" | "urn:yardbench:problem:slow-request" | "urn:yardbench:problem:not-now" | "urn:yardbench:problem:name-taken" | "urn:yardbench:problem:no-change" | "urn:yardbench:problem:over-limit" | "urn:yardbench:problem:too-many" | "urn:yardbench:problem:unpushed-work" | "urn:yardbench:problem:work-unknown" | "urn:yardbench:problem:has-workspaces" | "urn:yardbench:problem:account-open" | "urn:yardbench:problem:no-program" | "urn:yardbench:problem:own-account" | "urn:yardbench:problem:definition-refused" | "urn:yardbench:problem:repository-credential" | "urn:yardbench:problem:taken-on" | "urn:yardbench:problem:read-only" | "urn:yardbench:problem:not-here" | "urn:yardbench:problem:yard-refuses" | "urn:yardbench:problem:other-kind" | "urn:yardbench:problem:git-refuses" | "urn:yardbench:problem:user-may-not" | "urn:yardbench:problem:answer-lost" | "urn:yardbench:problem:changed" | "urn:yardbench:problem:too-large" | "urn:yardbench:problem:media-type" | "urn:yardbench:problem:range" | "urn:yardbench:problem:invalid" | "urn:yardbench:problem:unknown-word" | "urn:yardbench:problem:unknown-mark" | "urn:yardbench:problem:unfit-key" | "urn:yardbench:problem:key-of-another" | "urn:yardbench:problem:unfit-match" | "urn:yardbench:problem:definition" | "urn:yardbench:problem:rules" | "urn:yardbench:problem:password" | "urn:yardbench:problem:credential" | "urn:yardbench:problem:beyond" | "urn:yardbench:problem:upgrade-wanted" | "urn:yardbench:problem:match-wanted" | "urn:yardbench:problem:too-fast" | "urn:yardbench:problem:too-many-attempts" | "urn:yardbench:problem:broken" | "urn:yardbench:problem:yard-away" | "urn:yardbench:problem:steward-away" | "urn:yardbench:problem:busy" | "urn:yardbench:problem:under-way" | "urn:yardbench:problem:workspace-full" | "urn:yardbench:problem:disk-full";
             /** @description The one that it is about, as NAME.OWNER */
             workspace?: string;
         };
@@ -3747,6 +4077,15 @@ export interface components {
             state: "active" | "idle";
             /** Format: date-time */
             to: string;
+        };
+        SwitchBranch: {
+            /** @description The clone's; without it the workspace's own */
+            folder?: string;
+            /** @description Where a new one begins; without it at what is out */
+            from?: string;
+            name: string;
+            /** @description It is made */
+            new?: boolean;
         };
         Team: {
             /** @example Harbour */
@@ -14165,6 +14504,1143 @@ export interface operations {
             };
             /** @description Precondition Failed */
             412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-changes": {
+        parameters: {
+            query?: {
+                /** @description How many at most */
+                limit?: number;
+                /** @description What the part before gave as next; without it from the beginning */
+                after?: string;
+                /** @description The order, one of folder; with a minus before it turned about */
+                sort?: string;
+            };
+            header?: never;
+            path: {
+                /** @description NAME, or NAME.OWNER for somebody else's */
+                workspace: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListChanges"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "switch-branch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description NAME, or NAME.OWNER for somebody else's */
+                workspace: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "name": "bold-tides",
+                 *       "new": true,
+                 *       "from": "main"
+                 *     }
+                 */
+                "application/json": components["schemas"]["SwitchBranch"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changes"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-branches": {
+        parameters: {
+            query?: {
+                /** @description The clone's; without it the workspace's own */
+                folder?: string;
+                /** @description How many at most */
+                limit?: number;
+                /** @description What the part before gave as next; without it from the beginning */
+                after?: string;
+                /** @description The order, one of at, name; with a minus before it turned about */
+                sort?: string;
+            };
+            header?: never;
+            path: {
+                /** @description NAME, or NAME.OWNER for somebody else's */
+                workspace: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListCloneBranch"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "commit-changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description NAME, or NAME.OWNER for somebody else's */
+                workspace: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "message": "Show high water in bold"
+                 *     }
+                 */
+                "application/json": components["schemas"]["NewCommit"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Committed"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-difference": {
+        parameters: {
+            query?: {
+                /** @description The clone's; without it the workspace's own */
+                folder?: string;
+                /** @description From the clone's folder; bytes, percent-encoded */
+                path?: string;
+                staged?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description NAME, or NAME.OWNER for somebody else's */
+                workspace: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Difference"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "discard-changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description NAME, or NAME.OWNER for somebody else's */
+                workspace: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "paths": [
+                 *         "notes.md"
+                 *       ]
+                 *     }
+                 */
+                "application/json": components["schemas"]["Choice"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changes"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "fetch-changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description NAME, or NAME.OWNER for somebody else's */
+                workspace: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /** @example {} */
+                "application/json": components["schemas"]["Exchange"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Exchanged"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "push-changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description NAME, or NAME.OWNER for somebody else's */
+                workspace: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /** @example {} */
+                "application/json": components["schemas"]["Exchange"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Exchanged"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "stage-changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description NAME, or NAME.OWNER for somebody else's */
+                workspace: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "paths": [
+                 *         "src/tide.go"
+                 *       ],
+                 *       "hunks": [
+                 *         "5f0c2a91d2b3e4f6"
+                 *       ]
+                 *     }
+                 */
+                "application/json": components["schemas"]["Choice"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changes"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "unstage-changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description NAME, or NAME.OWNER for somebody else's */
+                workspace: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "paths": [
+                 *         "."
+                 *       ]
+                 *     }
+                 */
+                "application/json": components["schemas"]["Choice"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changes"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -178,7 +178,7 @@ func (s *server) serve(c *steward.Conn) {
 			_ = c.SendJSON(steward.Ended, steward.Exit{Code: 127, Problem: err.Error()})
 			return
 		}
-		s.run(c, p, r.Process.Secrets, r.Process.Errand == steward.Tree)
+		s.run(c, p, r.Process.Secrets, r.Process.Quiet)
 	case steward.SetUp:
 		u, err := s.setUp(r)
 		if err != nil {
