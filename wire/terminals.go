@@ -17,6 +17,8 @@ var Frames = []Frame{
 	{"a", true, "so many bytes of output were taken in, in decimal", nil},
 	{"o", false, "output", nil},
 	{"e", false, "standard error", nil},
+	{"q", false, "where the output that follows stands: it begins elsewhere than where the one before ended", Place{}},
+	{"k", false, "so many bytes of your input were taken, in all, in decimal", nil},
 	{"x", false, "how it ended; the last", Ended{}},
 	{"p", false, "why it is refused, or was ended; the last", Problem{}},
 }
@@ -31,6 +33,13 @@ type Resize struct {
 type Ended struct {
 	Code    int    `json:"code" doc:"Its exit code; 128 and the signal's number where a signal ended it"`
 	Problem string `json:"problem,omitempty" doc:"Why it could not be run"`
+}
+
+// Place says where the output of a terminal that follows stands.
+type Place struct {
+	Life  string `json:"life" doc:"Tells the terminal from others of its label, before and after it"`
+	At    int64  `json:"at" doc:"In bytes from its first"`
+	Taken int64  `json:"taken" doc:"So many bytes of the typist's input were taken"`
 }
 
 // Run starts a command or a terminal in a workspace. It is the first message,
@@ -48,4 +57,8 @@ type Run struct {
 	// of kind a with the number of bytes of output in decimal. Beyond half a
 	// megabyte that nobody has taken in, the output waits.
 	Acknowledges bool `json:"acknowledges,omitempty"`
+	// Typist, Life and From are for coming back to a terminal after a connection broke.
+	Typist string `json:"typist,omitempty" maxLength:"64" doc:"A random name of your own for as long as you look: frames of kind q and k tell then where output stands, and how much of your input was taken"`
+	Life   string `json:"life,omitempty" maxLength:"64" doc:"The terminal's, as q told: one that has ended is not opened anew"`
+	From   int64  `json:"from,omitempty" minimum:"0" doc:"The place from which its output is wanted; what is kept of it, 8 MiB, begins later where more was printed"`
 }

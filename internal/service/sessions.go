@@ -49,6 +49,9 @@ func (s *Sessions) Open(ctx context.Context, a Actor, ref string, in wire.Run) (
 		if len(in.Argv) > 0 && !in.TTY {
 			return nil
 		}
+		if r.From, r.Life, r.Typist = max(0, in.From), in.Life, in.Typist; len(in.Life) > 64 || len(in.Typist) > 64 {
+			return invalid("this is no terminal to come back to", "open it without typist and life")
+		}
 		r.ID = in.Terminal
 		if r.ID == "" {
 			r.ID = "main"

@@ -107,6 +107,13 @@ type Request struct {
 	// Port is what to dial; Service is on whom, "" for the workspace itself.
 	Port    int    `json:"port,omitempty"`
 	Service string `json:"service,omitempty"`
+	// From is where a Terminal's output is wanted from, in bytes from its first, in
+	// the life that Life names; with Life one that has ended is not opened anew.
+	// Typist names who types, for as long as they count: they are told of a [Place],
+	// and how much of their input was taken.
+	From   int64  `json:"from,omitempty"`
+	Life   string `json:"life,omitempty"`
+	Typist string `json:"typist,omitempty"`
 	// Passing has a terminal end with the last who looks at it.
 	Passing bool `json:"passing,omitempty"`
 	// Text is the notice.
@@ -221,12 +228,21 @@ const (
 	Output FrameKind = 'o'
 	Errors FrameKind = 'e' // standard error, where it is apart
 	Ended  FrameKind = 'x' // an Exit; the last frame
+	Placed FrameKind = 'q' // a Place
+	Taken  FrameKind = 'k' // how many bytes of a typist's input were taken in all, in decimal
 )
 
 // Size is a terminal's.
 type Size struct {
 	Columns int `json:"columns"`
 	Rows    int `json:"rows"`
+}
+
+// Place says where the output of a terminal that follows stands.
+type Place struct {
+	Life  string `json:"life"`
+	At    int64  `json:"at"`    // in bytes from its first
+	Taken int64  `json:"taken"` // bytes of the typist's input
 }
 
 // Exit is how a process ended.

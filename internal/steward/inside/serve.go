@@ -11,6 +11,7 @@ import (
 	"runtime"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -35,16 +36,17 @@ const stopGrace = 5 * time.Second
 // server is the serving steward.
 type server struct {
 	places
-	mu        sync.Mutex
-	session   *yamux.Session // nil while the service is away
-	terminals map[string]*terminal
-	setUps    map[string]*setUp
-	procs     map[int]holder // leaders of process groups that run
-	signs     signs
-	gitProxy  string     // the address of the proxy for git
-	files     sync.Mutex // guards the secrets that are files
-	probes    probes     // what users' shells say of their environment
-	tree      sync.Mutex // guards the tree while it is made or kept: one who was cut off may still be at it
+	mu         sync.Mutex
+	session    *yamux.Session // nil while the service is away
+	terminals  map[string]*terminal
+	setUps     map[string]*setUp
+	procs      map[int]holder // leaders of process groups that run
+	signs      signs
+	scrollRoom atomic.Int64 // what is free for the scrollback of terminals
+	gitProxy   string       // the address of the proxy for git
+	files      sync.Mutex   // guards the secrets that are files
+	probes     probes       // what users' shells say of their environment
+	tree       sync.Mutex   // guards the tree while it is made or kept: one who was cut off may still be at it
 }
 
 // Serve connects to the service, again and again, and does what it asks.
@@ -73,6 +75,7 @@ func newServer(p places) (*server, error) {
 // prepareServer is a server without ways to the outside for git.
 func prepareServer(p places) (*server, error) {
 	s := &server{places: p, terminals: map[string]*terminal{}, setUps: map[string]*setUp{}, procs: map[int]holder{}}
+	s.scrollRoom.Store(scrollbackRoom)
 	if err := os.MkdirAll(filepath.Join(p.runDir, "set-up"), 0o700); err != nil {
 		return nil, err
 	}
@@ -168,7 +171,7 @@ func (s *server) serve(c *steward.Conn) {
 			refuse(err)
 			return
 		}
-		t.attach(c)
+		t.attach(c, r)
 	case steward.Run:
 		if c.Send(steward.Reply{}) != nil {
 			return

@@ -1,10 +1,13 @@
 package inside
 
 import (
+	"crypto/rand"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
+	"strconv"
 	"sync"
 	"syscall"
 	"time"
@@ -16,10 +19,16 @@ import (
 
 // Bounds on terminals.
 const (
-	maxTerminals    = 32
-	scrollbackBytes = 256 << 10
+	maxTerminals = 128
+	maxTypists   = 64
 	// slowest is how long one watcher may hold a terminal's output up.
 	slowest = 10 * time.Second
+	// chunk is how much of the scrollback goes to a watcher at once, and is held back
+	// from the others meanwhile.
+	chunk = 128 << 10
+	// behind is how much of what is printed meanwhile is sent after the scrollback to
+	// one who does not catch up; then they go on with the newest.
+	behind = scrollbackBytes
 )
 
 // terminal is a shell that outlives whoever looks at it.
@@ -28,7 +37,12 @@ type terminal struct {
 	file     *os.File
 	mu       sync.Mutex
 	watchers map[*steward.Conn]bool
-	history  []byte // the newest output
+	life     string // tells it from others of its label, before and after
+	label    string
+	since    time.Time
+	history  *scrollback
+	taken    map[string]int64 // bytes of input, by who typed
+	order    []string         // of those, the oldest first
 	over     bool
 	exit     steward.Exit
 	signs    *signs
@@ -41,6 +55,10 @@ type terminal struct {
 func (s *server) terminal(r steward.Request) (*terminal, error) {
 	s.mu.Lock()
 	t := s.terminals[r.ID]
+	if r.Life != "" && (t == nil || t.life != r.Life) {
+		s.mu.Unlock()
+		return nil, errors.New("the terminal has ended")
+	}
 	if t != nil { // or is being opened
 		s.mu.Unlock()
 		<-t.opened // bounded: whoever opens it asks the shell for a bounded time
@@ -53,7 +71,7 @@ func (s *server) terminal(r steward.Request) (*terminal, error) {
 		s.mu.Unlock()
 		return nil, fmt.Errorf("%d terminals are open already; end one first", n)
 	}
-	t = &terminal{watchers: map[*steward.Conn]bool{}, signs: &s.signs, passing: r.Passing, opened: make(chan struct{})}
+	t = &terminal{watchers: map[*steward.Conn]bool{}, signs: &s.signs, passing: r.Passing, opened: make(chan struct{}), life: rand.Text()[:16], label: r.ID, since: time.Now(), taken: map[string]int64{}}
 	s.terminals[r.ID] = t
 	s.mu.Unlock()
 	defer close(t.opened)
@@ -77,8 +95,14 @@ func (s *server) openShell(t *terminal, r steward.Request) error {
 		return fmt.Errorf("open a terminal: %w", err)
 	}
 	t.cmd, t.file = cmd, f
+	if t.history, err = newScrollback(s.runDir, &s.scrollRoom); err != nil {
+		_ = cmd.Process.Kill() // it may have ended
+		_ = cmd.Wait()
+		f.Close()
+		return fmt.Errorf("open a terminal: %w", err)
+	}
 	if a, err := lookup(r.Process.User); err == nil && r.Process.GitHost != "" && !(trees{s}).hasGit(a, r.Process) {
-		t.history = []byte(noGit + "\r\n")
+		t.history.add([]byte(noGit + "\r\n"))
 	}
 	letGo := s.track(cmd.Process.Pid, "terminal "+r.ID, r.Process.Secrets)
 	go func() {
@@ -100,10 +124,7 @@ func (t *terminal) pump() {
 		n, err := t.file.Read(buf)
 		if n > 0 {
 			t.mu.Lock()
-			t.history = append(t.history, buf[:n]...)
-			if over := len(t.history) - scrollbackBytes; over > 0 {
-				t.history = append([]byte(nil), t.history[over:]...)
-			}
+			t.history.add(buf[:n])
 			if len(t.watchers) > 0 {
 				t.signs.read.mark()
 			}
@@ -140,6 +161,8 @@ func (t *terminal) end(x steward.Exit) {
 	defer t.mu.Unlock()
 	t.over, t.exit = true, x
 	t.file.Close()
+	t.history.room.Add(t.history.size) // its file goes with the last who is being shown it
+	t.history.size = 0
 	for w := range t.watchers {
 		limit(w)
 		_ = w.SendJSON(steward.Ended, x)
@@ -147,26 +170,86 @@ func (t *terminal) end(x steward.Exit) {
 	}
 }
 
-// attach answers one watcher, shows the terminal to them and takes what they
-// type. From the answer on they miss nothing: it and their place among the
-// watchers are one step.
-func (t *terminal) attach(c *steward.Conn) {
+// show sends a watcher the scrollback from a place on, and makes them one to whom
+// what is printed goes: nothing is lost in between, and nothing comes twice. Where
+// they cannot be sent what they want, a [steward.Place] says with what they go on.
+func (t *terminal) show(c *steward.Conn, r steward.Request) (watches bool) {
 	t.mu.Lock()
+	defer t.mu.Unlock()
 	limit(c)
 	if c.Send(steward.Reply{}) != nil {
-		t.mu.Unlock()
-		return
+		return false
 	}
-	if len(t.history) > 0 {
-		t.send(c, t.history) // a failure shows at the next read
+	at := r.From
+	if r.Life != t.life || at < t.history.first || at > t.history.next {
+		at = t.history.first
+	}
+	place := func() bool {
+		return r.Typist == "" || c.SendJSON(steward.Placed, steward.Place{Life: t.life, At: at, Taken: t.taken[r.Typist]}) == nil
+	}
+	if !place() {
+		return false
+	}
+	last := t.history.next + behind
+	buf := make([]byte, chunk)
+	for {
+		if !t.over && (at < t.history.first || at > last && t.history.next-at > chunk) {
+			at = max(t.history.first, t.history.next-chunk)
+			if !place() {
+				return false
+			}
+		}
+		n, err := t.history.read(buf, at)
+		if err != nil || n == 0 { // all of it, or it has ended
+			break
+		}
+		at += int64(n)
+		if at >= t.history.next { // the last of it is one step with becoming a watcher
+			limit(c)
+			if c.SendFrame(steward.Output, buf[:n]) != nil {
+				return false
+			}
+			break
+		}
+		t.mu.Unlock() // others are not held up by it
+		limit(c)
+		err = c.SendFrame(steward.Output, buf[:n])
+		t.mu.Lock()
+		if err != nil {
+			return false
+		}
 	}
 	if t.over {
 		_ = c.SendJSON(steward.Ended, t.exit)
-		t.mu.Unlock()
-		return
+		return false
 	}
 	t.watchers[c] = true
+	return true
+}
+
+// took notes that so much of somebody's input was taken, and tells them how much in
+// all; what they sent again after a connection broke is known by it.
+func (t *terminal) took(c *steward.Conn, typist string, n int) error {
+	t.mu.Lock()
+	if _, known := t.taken[typist]; !known {
+		if len(t.order) >= maxTypists {
+			delete(t.taken, t.order[0])
+			t.order = t.order[1:]
+		}
+		t.order = append(t.order, typist)
+	}
+	t.taken[typist] += int64(n)
+	all := t.taken[typist]
 	t.mu.Unlock()
+	limit(c)
+	return c.SendFrame(steward.Taken, strconv.AppendInt(nil, all, 10))
+}
+
+// attach answers one watcher, shows the terminal to them and takes what they type.
+func (t *terminal) attach(c *steward.Conn, r steward.Request) {
+	if !t.show(c, r) {
+		return
+	}
 	defer func() {
 		t.mu.Lock()
 		delete(t.watchers, c)
@@ -186,6 +269,9 @@ func (t *terminal) attach(c *steward.Conn) {
 		case steward.Input:
 			t.signs.typed.mark()
 			if _, err := t.file.Write(p); err != nil {
+				return
+			}
+			if r.Typist != "" && t.took(c, r.Typist, len(p)) != nil {
 				return
 			}
 		case steward.Signal:

@@ -77,7 +77,7 @@ func (e *bodies) makeBody(ctx context.Context, b yard.Body) error {
 	if err != nil {
 		return err
 	}
-	tmpfs["/run/yardbench"] = "mode=0755,size=64m"
+	tmpfs["/run/yardbench"] = "mode=0755,size=320m"
 	if len(links) > 0 {
 		labels[labelLinks] = jsonOf(links)
 	}
