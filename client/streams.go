@@ -3,7 +3,6 @@ package client
 import (
 	"bufio"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -141,55 +140,6 @@ func heard(ws *websocket.Conn, silence time.Duration) (again func()) {
 	})
 	return again
 }
-
-// Session is an open terminal or command.
-type Session struct {
-	ws    *websocket.Conn
-	again func()
-}
-
-// Open opens a terminal or runs a command. Frames are those of [wire.Run].
-func (c Workspaces) Open(ctx context.Context, ref string, in wire.Run) (*Session, error) {
-	ws, err := c.dial(ctx, workspace(ref, "/session"))
-	if err != nil {
-		return nil, err
-	}
-	if err := ws.WriteJSON(in); err != nil {
-		ws.Close()
-		return nil, &Unreachable{c.address, err}
-	}
-	return &Session{ws, heard(ws, c.silence)}, nil
-}
-
-// Send sends one frame. Only one goroutine may send.
-func (s *Session) Send(kind byte, p []byte) error {
-	return s.ws.WriteMessage(websocket.BinaryMessage, append([]byte{kind}, p...))
-}
-
-// Receive gives the next frame. A refusal is a *wire.Problem.
-func (s *Session) Receive() (kind byte, p []byte, err error) {
-	for {
-		s.again()
-		t, m, err := s.ws.ReadMessage()
-		if err != nil {
-			return 0, nil, fmt.Errorf("the connection to the workspace ended: %w", err)
-		}
-		if t != websocket.BinaryMessage || len(m) == 0 {
-			continue
-		}
-		if m[0] == 'p' {
-			var p wire.Problem
-			if err := json.Unmarshal(m[1:], &p); err != nil {
-				return 0, nil, err
-			}
-			return 0, nil, &p
-		}
-		return m[0], m[1:], nil
-	}
-}
-
-// Close ends the session; a terminal lives on in the workspace.
-func (s *Session) Close() error { return s.ws.Close() }
 
 // Tunnel carries one connection to a port of one's own workspace, until either
 // end closes it.

@@ -191,6 +191,53 @@ func (w *world) terminal(t *testing.T, name string) {
 	}
 }
 
+// A terminal comes back by itself when the service was killed under it: what was
+// printed and typed meanwhile is there, once.
+func TestTerminalOutlivesTheService(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.must(w.as("ingrid", "", "launch", "tide-board", "--name", "quay"), 0, "is ready")
+	cmd := w.command("ingrid", "", "enter", "quay")
+	cmd.Stdin = nil
+	f, err := pty.StartWithSize(cmd.Cmd, &pty.Winsize{Cols: 91, Rows: 33})
+	if err != nil {
+		t.Fatal(err)
+	}
+	seen := &syncBuffer{}
+	go func() { _, _ = io.Copy(seen, f) }()
+	see := func(want string) {
+		t.Helper()
+		for end := time.Now().Add(slack * 20 * time.Second); !strings.Contains(seen.String(), want); time.Sleep(20 * time.Millisecond) {
+			if time.Now().After(end) {
+				t.Fatalf("the terminal does not show %q; it shows\n%s", want, seen.String())
+			}
+		}
+	}
+	fmt.Fprint(f, "stty -echo; for i in $(seq 1 500); do echo n$i.; sleep 0.01; done; echo done-$((1+1))\n")
+	see("n100.")
+	w.kill()
+	see("the connection is lost")
+	fmt.Fprint(f, "echo typed-$((3+4))\n")
+	time.Sleep(time.Second)
+	w.start()
+	see("done-2")
+	see("typed-7")
+	at := 0
+	for i := 1; i <= 500; i++ {
+		line := fmt.Sprintf("n%d.\r\n", i)
+		n := strings.Index(seen.String()[at:], line)
+		if n < 0 || strings.Count(seen.String(), line) != 1 {
+			t.Fatalf("%q came %d times", line, strings.Count(seen.String(), line))
+		}
+		at += n
+	}
+	fmt.Fprint(f, "exit 6\n")
+	var ended *exec.ExitError
+	if err := cmd.Wait(); !errors.As(err, &ended) || ended.ExitCode() != 6 {
+		t.Errorf("the shell's exit code 6 came back as %v", err)
+	}
+}
+
 // nowhere looks for secret values where none may be: the database, every
 // other file of the service, the logs, what the engine tells of the container
 // and holds of it, the image.

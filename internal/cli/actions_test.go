@@ -66,9 +66,9 @@ func TestActionsHaveTheirCommands(t *testing.T) {
 						}
 					}
 				}
-				// What is printed inside a workspace, or by the service itself to who
+				// What git is asked with is its own; what is printed inside a workspace, or by the service itself to who
 				// starts it, is another door's.
-				if s := text(n); flag.MatchString(s) && !strings.Contains(s, "Yard Bench: this workspace") && !strings.Contains(s, "--changes-per-hour") && !strings.Contains(s, "--take-over") && !strings.Contains(s, "Rebuild with: ") {
+				if s := text(n); flag.MatchString(s) && !strings.HasSuffix(path, "service/changes.go") && !strings.Contains(s, "Yard Bench: this workspace") && !strings.Contains(s, "--changes-per-hour") && !strings.Contains(s, "--take-over") && !strings.Contains(s, "Rebuild with: ") {
 					t.Errorf("%s speaks of the command line: %q", files.Position(n.Pos()), s)
 				}
 				return true

@@ -119,6 +119,11 @@ func (a workspaceCommands) session(ctx context.Context, api *client.Client, ref 
 	defer s.Close()
 	stop := context.AfterFunc(ctx, func() { s.Close() })
 	defer stop()
+	s.Lost = func(why error) {
+		if why != nil {
+			fmt.Fprint(a.err, "\r\nyardbench: the connection is lost; what runs in the terminal goes on, and it is being connected again\r\n")
+		}
+	}
 	if raw {
 		old, err := term.MakeRaw(int(a.in.Fd()))
 		if err != nil {
@@ -204,7 +209,7 @@ func (a workspaceCommands) session(ctx context.Context, api *client.Client, ref 
 				return nil
 			}
 			var p *wire.Problem
-			if !errors.As(err, &p) && len(in.Argv) == 0 {
+			if !errors.As(err, &p) && raw {
 				return fmt.Errorf("%w\r\nwhat runs in the terminal goes on; join it again with: yardbench enter %s", err, ref)
 			}
 			return err

@@ -3547,6 +3547,20 @@ export interface components {
             /** @description Empty for none */
             team?: string;
         };
+        Place: {
+            /**
+             * Format: int64
+             * @description In bytes from its first
+             */
+            at: number;
+            /** @description Tells the terminal from others of its label, before and after it */
+            life: string;
+            /**
+             * Format: int64
+             * @description So many bytes of the typist's input were taken
+             */
+            taken: number;
+        };
         Port: {
             address: string;
             /** @description The definition forwards it */
@@ -3837,12 +3851,21 @@ export interface components {
             };
             /** @description Where it is run: a path, from the workspace folder; default: that itself */
             folder?: string;
+            /**
+             * Format: int64
+             * @description The place from which its output is wanted; what is kept of it, 8 MiB, begins later where more was printed
+             */
+            from?: number;
+            /** @description The terminal's, as q told: one that has ended is not opened anew */
+            life?: string;
             /** Format: int64 */
             rows?: number;
             /** @description The terminal's label; default main */
             terminal?: string;
             /** @description With a command: it is run in a terminal of its own, which lives on when the connection is lost; its label is the terminal's */
             tty?: boolean;
+            /** @description A random name of your own for as long as you look: frames of kind q and k tell then where output stands, and how much of your input was taken */
+            typist?: string;
             /** @description Have it started where it is stopped, if the house rules let that be; how it stands is told each second as a frame of kind e */
             wake?: boolean;
         };

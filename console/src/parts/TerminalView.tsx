@@ -4,77 +4,142 @@ import "@xterm/xterm/css/xterm.css";
 import { Alert, Button } from "antd";
 import { useEffect, useRef, useState } from "react";
 
+interface Place {
+  life: string;
+  at: number;
+  taken: number;
+}
+
+/** How much may be typed ahead of a connection. */
+const typedAhead = 1 << 20;
+
+/** A random name for as long as this page looks. */
+function typist() {
+  return Array.from(crypto.getRandomValues(new Uint8Array(16)), (b) => b.toString(16).padStart(2, "0")).join("");
+}
+
 /**
  * A terminal in a workspace. It lives there, not here: leaving the page lets
- * go of it, coming back joins it where it was.
+ * go of it, coming back joins it where it was. When the connection breaks it
+ * is made again: what was printed and typed meanwhile comes, and comes once.
  */
-export function TerminalView({ workspace }: { workspace: string }) {
+export function TerminalView({ workspace, label = "main" }: { workspace: string; label?: string }) {
   const place = useRef<HTMLDivElement>(null);
   const [note, setNote] = useState("");
   const [round, setRound] = useState(0);
-  const wait = useRef(500); // until the next try
   useEffect(() => {
     const terminal = new Terminal({
       fontFamily: "'DejaVu Sans Mono', ui-monospace, monospace",
       fontSize: 13,
-      scrollback: 10_000,
+      scrollback: 50_000,
       theme: { background: "#10202f", foreground: "#e9e4d8", cursor: "#e8855a" },
     });
     const fit = new FitAddon();
     terminal.loadAddon(fit);
     terminal.open(place.current!);
     fit.fit();
-    // What was shown is acknowledged, so that no more comes than can be shown:
-    // the program that prints waits. The service lets half a megabyte come ahead.
-    let shown = 0;
-    const took = (n: number) => {
-      shown += n;
-      if (shown >= 64 << 10) {
-        send("a", String(shown));
-        shown = 0;
-      }
-    };
-    const scheme = location.protocol === "https:" ? "wss" : "ws";
-    const socket = new WebSocket(`${scheme}://${location.host}/api/v1/workspaces/${encodeURIComponent(workspace)}/session`);
-    socket.binaryType = "arraybuffer";
     const bytes = new TextEncoder();
-    const send = (kind: string, body: string) => {
-      if (socket.readyState === WebSocket.OPEN) socket.send(bytes.encode(kind + body));
-    };
-    const size = () => JSON.stringify({ columns: terminal.cols, rows: terminal.rows });
+    const text = new TextDecoder();
+    const me = typist();
+    let at: Place | undefined; // of the next byte of output
+    let unsaid = new Uint8Array(); // input that was not taken, as far as is known
     let over = false;
+    let wait = 500;
     let again: ReturnType<typeof setTimeout> | undefined;
-    socket.onopen = () => {
-      wait.current = 500;
-      setNote("");
-      socket.send(JSON.stringify({ columns: terminal.cols, rows: terminal.rows, acknowledges: true }));
+    let socket: WebSocket;
+    let ready = false; // what is typed may be sent: it is known what of it was taken
+    const send = (kind: string, body: Uint8Array) => {
+      if (socket.readyState !== WebSocket.OPEN) return;
+      const frame = new Uint8Array(body.length + 1);
+      frame[0] = kind.charCodeAt(0);
+      frame.set(body, 1);
+      socket.send(frame);
     };
-    socket.onmessage = (e: MessageEvent<ArrayBuffer>) => {
-      const frame = new Uint8Array(e.data);
-      const body = frame.subarray(1);
-      switch (String.fromCharCode(frame[0] ?? 0)) {
-        case "o":
-          terminal.write(body, () => took(body.length));
-          break;
-        case "x":
-          over = true;
-          setNote("The shell has ended.");
-          break;
-        case "p": {
-          over = true;
-          const p = JSON.parse(new TextDecoder().decode(body)) as { detail?: string; next?: string };
-          setNote([p.detail, p.next].filter(Boolean).join(" "));
-          break;
+    const size = () => bytes.encode(JSON.stringify({ columns: terminal.cols, rows: terminal.rows }));
+    const taken = (n: number) => {
+      if (!at || n <= at.taken) return;
+      unsaid = unsaid.slice(Math.min(unsaid.length, n - at.taken));
+      at.taken = n;
+    };
+    const begin = () => {
+      ready = true;
+      if (unsaid.length > 0) send("i", unsaid);
+    };
+    const connect = () => {
+      // What was shown is acknowledged, so that no more comes than can be shown:
+      // the program that prints waits. The service lets half a megabyte come ahead.
+      let shown = 0;
+      const scheme = location.protocol === "https:" ? "wss" : "ws";
+      const now = new WebSocket(`${scheme}://${location.host}/api/v1/workspaces/${encodeURIComponent(workspace)}/session`);
+      socket = now;
+      now.binaryType = "arraybuffer";
+      ready = false;
+      now.onopen = () => {
+        const back = at ? { life: at.life, from: at.at } : {};
+        now.send(JSON.stringify({ terminal: label, columns: terminal.cols, rows: terminal.rows, acknowledges: true, typist: me, ...back }));
+      };
+      now.onmessage = (e: MessageEvent<ArrayBuffer>) => {
+        const frame = new Uint8Array(e.data);
+        const body = frame.subarray(1);
+        switch (String.fromCharCode(frame[0] ?? 0)) {
+          case "o":
+            if (at) at.at += body.length;
+            else if (!ready) begin(); // a helper of an older release does not count
+            terminal.write(body, () => {
+              shown += body.length;
+              if (shown >= 64 << 10 && now === socket) {
+                send("a", bytes.encode(String(shown)));
+                shown = 0;
+              }
+            });
+            break;
+          case "q": {
+            const fresh = JSON.parse(text.decode(body)) as Place;
+            if (at && fresh.at !== at.at) terminal.write("\r\n\x1b[7m What was printed before is not kept any more. \x1b[0m\r\n");
+            if (at) taken(fresh.taken);
+            at = fresh;
+            wait = 500;
+            setNote("");
+            if (!ready) begin();
+            break;
+          }
+          case "k":
+            taken(Number(text.decode(body)));
+            break;
+          case "x":
+            over = true;
+            setNote("The shell has ended.");
+            break;
+          case "p": {
+            const p = JSON.parse(text.decode(body)) as { type?: string; detail?: string; next?: string };
+            if (at && p.type?.endsWith(":steward-away")) break; // it may come back
+            over = true;
+            setNote([p.detail, p.next].filter(Boolean).join(" "));
+            break;
+          }
         }
+      };
+      now.onclose = () => {
+        if (over || now !== socket) return;
+        setNote("The connection is lost. What runs in the terminal goes on; it is being connected again.");
+        again = setTimeout(connect, wait);
+        wait = Math.min(2 * wait, 15_000);
+      };
+    };
+    connect();
+    const typed = terminal.onData((d) => {
+      const p = bytes.encode(d);
+      if (ready && !at) {
+        send("i", p);
+        return;
       }
-    };
-    socket.onclose = () => {
-      if (over) return;
-      setNote("The connection is lost. What runs in the terminal goes on; it is being connected again.");
-      again = setTimeout(() => setRound((n) => n + 1), wait.current);
-      wait.current = Math.min(2 * wait.current, 15_000);
-    };
-    const typed = terminal.onData((d) => send("i", d));
+      if (unsaid.length + p.length > typedAhead) return;
+      const all = new Uint8Array(unsaid.length + p.length);
+      all.set(unsaid);
+      all.set(p, unsaid.length);
+      unsaid = all;
+      if (ready) send("i", p);
+    });
     const resized = terminal.onResize(() => send("r", size()));
     const watch = new ResizeObserver(() => fit.fit());
     watch.observe(place.current!);
@@ -88,7 +153,7 @@ export function TerminalView({ workspace }: { workspace: string }) {
       socket.close();
       terminal.dispose();
     };
-  }, [workspace, round]);
+  }, [workspace, label, round]);
   return (
     <>
       {note && (

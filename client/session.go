@@ -1,0 +1,240 @@
+package client
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/gorilla/websocket"
+
+	"yardbench/wire"
+)
+
+// Session is an open terminal or command. A terminal comes back by itself when its
+// connection breaks: what was typed meanwhile is sent then, what was printed comes,
+// and nothing of either twice. A command ends with its connection.
+type Session struct {
+	// Lost, where it is set before anything is sent or received, is told that the
+	// connection broke, and with nil that it is back.
+	Lost func(error)
+
+	link *link
+	path string
+	run  wire.Run
+	ctx  context.Context // ends with the session
+	end  context.CancelFunc
+
+	mu      sync.Mutex
+	ws      *websocket.Conn
+	again   func()
+	place   wire.Place // of the next byte of output; without a life it cannot come back
+	unsaid  []byte     // input that was not taken, as far as is known
+	resize  []byte     // the newest, to be said again
+	missing bool       // the connection is being made again, since lostAt
+	lostAt  time.Time
+}
+
+const (
+	// comesBack is how long a connection is tried to be made again.
+	comesBack = 10 * time.Minute
+	// typedAhead bounds what is typed while there is no connection, or none of it is
+	// taken.
+	typedAhead = 1 << 20
+)
+
+// Open opens a terminal or runs a command. Frames are those of [wire.Run]. The
+// session ends with ctx.
+func (c Workspaces) Open(ctx context.Context, ref string, in wire.Run) (*Session, error) {
+	s := &Session{link: c.link, path: workspace(ref, "/session"), run: in}
+	if len(in.Argv) == 0 || in.TTY {
+		if s.run.Typist = rand.Text(); in.TTY && in.Terminal == "" {
+			s.run.Terminal = "run-" + strings.ToLower(rand.Text()[:8]) // known, to come back to
+		}
+	}
+	s.ctx, s.end = context.WithCancel(ctx)
+	if err := s.connect(ctx); err != nil {
+		s.end()
+		return nil, err
+	}
+	return s, nil
+}
+
+// connect opens a connection. s.mu is held, or nobody else has the session.
+func (s *Session) connect(ctx context.Context) error {
+	ws, err := s.link.dial(ctx, s.path)
+	if err != nil {
+		return err
+	}
+	in := s.run
+	in.Life, in.From = s.place.Life, s.place.At
+	in.Wake = in.Wake && in.Life == "" // one that was put to rest stays so
+	if err := ws.WriteJSON(in); err != nil {
+		ws.Close()
+		return &Unreachable{s.link.address, err}
+	}
+	s.ws, s.again = ws, heard(ws, s.link.silence)
+	return nil
+}
+
+// Send sends one frame. Only one goroutine may send.
+func (s *Session) Send(kind byte, p []byte) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.run.Typist != "" {
+		switch kind {
+		case 'i':
+			switch {
+			case len(s.unsaid)+len(p) <= typedAhead:
+				s.unsaid = append(s.unsaid, p...)
+			case s.place.Life == "": // a helper of an older release does not count
+				s.run.Typist, s.unsaid = "", nil
+			default:
+				return errors.New("more was typed than is taken")
+			}
+		case 'r':
+			s.resize = p
+		}
+	}
+	if s.missing {
+		return nil // it goes when the connection is back
+	}
+	err := s.ws.WriteMessage(websocket.BinaryMessage, append([]byte{kind}, p...))
+	if err != nil && s.place.Life != "" && s.ctx.Err() == nil {
+		return nil // whoever receives finds it out
+	}
+	return err
+}
+
+// Receive gives the next frame. A refusal is a *wire.Problem. Where a terminal's
+// output was more than is kept, a frame of kind q tells of the gap.
+func (s *Session) Receive() (kind byte, p []byte, err error) {
+	for {
+		s.mu.Lock()
+		ws, again := s.ws, s.again
+		s.mu.Unlock()
+		again()
+		t, m, err := ws.ReadMessage()
+		if err != nil {
+			ws.Close()
+			if err := s.back(fmt.Errorf("the connection to the workspace ended: %w", err)); err != nil {
+				return 0, nil, err
+			}
+			continue
+		}
+		if t != websocket.BinaryMessage || len(m) == 0 {
+			continue
+		}
+		kind, p = m[0], m[1:]
+		if kind == 'p' {
+			var said wire.Problem
+			if err := json.Unmarshal(p, &said); err != nil {
+				return 0, nil, err
+			}
+			if passing(&said) && s.back(&said) == nil { // it may come back
+				continue
+			}
+			return 0, nil, &said
+		}
+		if gap, mine := s.count(kind, p); mine && !gap {
+			continue
+		}
+		return kind, p, nil
+	}
+}
+
+// passing tells of a refusal that it may be over in a moment.
+func passing(p *wire.Problem) bool { return p.Type == wire.ProblemPrefix+"steward-away" }
+
+// count keeps count of what came and what was taken; mine tells that a frame is for
+// that alone, gap that output was lost.
+func (s *Session) count(kind byte, p []byte) (gap, mine bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	switch kind {
+	case 'o':
+		s.place.At += int64(len(p))
+	case 'k':
+		n, err := strconv.ParseInt(string(p), 10, 64)
+		if err != nil {
+			return false, true
+		}
+		s.taken(n)
+		return false, true
+	case 'q':
+		var now wire.Place
+		if json.Unmarshal(p, &now) != nil {
+			return false, true
+		}
+		gap = s.place.Life != "" && now.At != s.place.At
+		s.taken(now.Taken)
+		s.place = now
+		if s.missing {
+			s.missing = false
+			for kind, p := range map[byte][]byte{'r': s.resize, 'i': s.unsaid} {
+				if len(p) > 0 {
+					_ = s.ws.WriteMessage(websocket.BinaryMessage, append([]byte{kind}, p...)) // a failure shows at the next read
+				}
+			}
+			if s.Lost != nil {
+				s.Lost(nil)
+			}
+		}
+		return gap, true
+	}
+	return false, false
+}
+
+// taken forgets input that was taken, n bytes in all.
+func (s *Session) taken(n int64) {
+	fresh := min(max(0, n-s.place.Taken), int64(len(s.unsaid)))
+	s.unsaid = s.unsaid[fresh:]
+	s.place.Taken = max(s.place.Taken, n)
+}
+
+// back makes the connection again; why is what ended it, and is given where it cannot
+// come back.
+func (s *Session) back(why error) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.place.Life == "" || s.ctx.Err() != nil {
+		return why
+	}
+	if !s.missing {
+		if s.missing, s.lostAt = true, time.Now(); s.Lost != nil {
+			s.Lost(why)
+		}
+	}
+	for pause := firstPause; time.Since(s.lostAt) < comesBack; pause = min(2*pause, 5*time.Second) {
+		s.mu.Unlock()
+		select {
+		case <-s.ctx.Done():
+			s.mu.Lock()
+			return why
+		case <-time.After(pause):
+		}
+		s.mu.Lock()
+		err := s.connect(s.ctx)
+		var p *wire.Problem
+		if errors.As(err, &p) && p.Status < 500 {
+			return err
+		}
+		if err == nil {
+			return nil
+		}
+	}
+	return why
+}
+
+// Close ends the session; a terminal lives on in the workspace.
+func (s *Session) Close() error {
+	s.end()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.ws.Close()
+}
