@@ -12,6 +12,7 @@ import (
 	"net"
 	"net/http"
 	"net/http/httputil"
+	"net/netip"
 	"net/url"
 	"strconv"
 	"strings"
@@ -43,7 +44,34 @@ func (p *Ports) cookieName() string {
 type Ports struct {
 	Service *service.Service
 	Next    http.Handler
-	proxy   *httputil.ReverseProxy
+	// Dial connects to the port of a visit; the zero value asks the service.
+	Dial  func(context.Context, service.Visit) (net.Conn, error)
+	proxy *httputil.ReverseProxy
+}
+
+// Bounds of the connections that are kept for the next request of a visit.
+const (
+	keptEach = 16
+	keptAll  = 2000
+	keptFor  = 30 * time.Second
+)
+
+// ways are the connections to programs: by HTTP/1.1, and by HTTP/2 without TLS for
+// gRPC, which has no other.
+type ways struct{ plain, second *http.Transport }
+
+func (w ways) RoundTrip(r *http.Request) (*http.Response, error) {
+	if kind := r.Header.Get("Content-Type"); kind == "application/grpc" || strings.HasPrefix(kind, "application/grpc+") || strings.HasPrefix(kind, "application/grpc;") {
+		return w.second.RoundTrip(r)
+	}
+	return w.plain.RoundTrip(r)
+}
+
+func (p *Ports) ways() ways {
+	plain := &http.Transport{DialContext: p.dial, DisableCompression: true, ResponseHeaderTimeout: 2 * time.Minute, MaxIdleConnsPerHost: keptEach, MaxIdleConns: keptAll, IdleConnTimeout: keptFor}
+	second := &http.Transport{DialContext: p.dial, DisableCompression: true, MaxIdleConnsPerHost: keptEach, MaxIdleConns: keptAll, IdleConnTimeout: keptFor, Protocols: &http.Protocols{}}
+	second.Protocols.SetUnencryptedHTTP2(true)
+	return ways{plain, second}
 }
 
 // NewPorts makes the handler.
@@ -51,13 +79,16 @@ func NewPorts(s *service.Service, next http.Handler) *Ports {
 	p := &Ports{Service: s, Next: next}
 	p.proxy = &httputil.ReverseProxy{
 		Rewrite: func(r *httputil.ProxyRequest) {
-			r.Out.URL.Scheme, r.Out.URL.Host = "http", r.In.Host
+			// A connection belongs to one visit of one port: it is kept for that, and under
+			// its name.
+			v, _ := r.In.Context().Value(goalKey{}).(service.Visit)
+			r.Out.URL.Scheme, r.Out.URL.Host = "http", v.Way()
 			r.Out.Host = r.In.Host
-			r.SetXForwarded()
+			r.Out.Trailer = r.In.Trailer // it is filled in when the body has come
+			p.forwarded(r)
 			dropCookie(r.Out)
 		},
-		// A connection belongs to one visit of one port: none is kept for the next.
-		Transport:     &http.Transport{DialContext: dial(s), DisableKeepAlives: true, DisableCompression: true, ResponseHeaderTimeout: 2 * time.Minute},
+		Transport:     p.ways(),
 		FlushInterval: -1,
 		ModifyResponse: func(r *http.Response) error {
 			// What one program sets is for its own host: not for its neighbours'.
@@ -77,21 +108,40 @@ func NewPorts(s *service.Service, next http.Handler) *Ports {
 	return p
 }
 
+// forwarded says to the program whom a request comes from, to which host, and how:
+// in the fields that are usual, and in that of RFC 7239.
+func (p *Ports) forwarded(r *httputil.ProxyRequest) {
+	r.SetXForwarded()
+	proto := "http"
+	if p.Service.Ports.Secure() { // TLS may end before us
+		proto = "https"
+	}
+	r.Out.Header.Set("X-Forwarded-Proto", proto)
+	from := "unknown"
+	if a, err := netip.ParseAddrPort(r.In.RemoteAddr); err == nil {
+		if from = a.Addr().Unmap().String(); a.Addr().Unmap().Is6() {
+			from = `"[` + from + `]"`
+		}
+	}
+	r.Out.Header.Set("Forwarded", fmt.Sprintf("for=%s;host=%q;proto=%s", from, r.In.Host, proto))
+}
+
 type goalKey struct{}
 
 // dial connects to where the request was found to lead, whatever its host says.
-func dial(s *service.Service) func(context.Context, string, string) (net.Conn, error) {
-	return func(ctx context.Context, _, _ string) (net.Conn, error) {
-		v, ok := ctx.Value(goalKey{}).(service.Visit)
-		if !ok {
-			return nil, errors.New("no port was found for this request")
-		}
-		c, err := s.Ports.DialEntered(ctx, v)
-		if err != nil {
-			return nil, err
-		}
-		return conn(c)
+func (p *Ports) dial(ctx context.Context, _, _ string) (net.Conn, error) {
+	v, ok := ctx.Value(goalKey{}).(service.Visit)
+	if !ok {
+		return nil, errors.New("no port was found for this request")
 	}
+	if p.Dial != nil {
+		return p.Dial(ctx, v)
+	}
+	c, err := p.Service.Ports.DialEntered(ctx, v)
+	if err != nil {
+		return nil, err
+	}
+	return conn(c)
 }
 
 func conn(c *steward.Conn) (net.Conn, error) {
@@ -194,6 +244,7 @@ func (p *Ports) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	default:
 		ctx, release := p.Service.Leases.HoldVisit(r.Context(), v)
 		defer release()
+		p.Service.Ports.Asked(v)
 		p.proxy.ServeHTTP(early{w}, r.WithContext(context.WithValue(ctx, goalKey{}, v)))
 	}
 }
@@ -240,6 +291,7 @@ func (p *Ports) waits(w http.ResponseWriter, r *http.Request, problem *wire.Prob
 		page(w, r, problem)
 		return
 	}
+	v = p.Service.Ports.Now(r.Context(), v)
 	// A browser says so of a visit that somebody made (Fetch Metadata, 2.4).
 	on, err := p.Service.Ports.Knock(r.Context(), v, r.Header.Get("Sec-Fetch-Mode") == "navigate" && r.Header.Get("Sec-Fetch-User") == "?1")
 	again := 0

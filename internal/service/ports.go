@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"crypto/sha256"
 	"encoding/base64"
 	"encoding/json"
 	"errors"
@@ -38,6 +39,7 @@ type Ports struct {
 	now      func() time.Time
 	views    *views
 	passes   passes
+	entered  entered
 	wakes    *Workspaces
 	address  string // the console's
 }
@@ -323,9 +325,90 @@ type Visit struct {
 	who          Actor
 }
 
+// Way names the connections that are a visit's own.
+func (v Visit) Way() string {
+	sum := sha256.Sum256([]byte(v.cookie))
+	return fmt.Sprintf("%x-%d-%d.visit", sum[:12], v.Port, v.Workspace.Body)
+}
+
+// entered are visits that were let in a moment ago. What changes a ground of any
+// empties it: see [store.Store.OnGround].
+type entered struct {
+	mu     sync.Mutex
+	round  int // how often it was emptied
+	visits map[string]letIn
+}
+
+type letIn struct {
+	visit Visit
+	at    time.Time
+}
+
+const (
+	enteredFor  = 3 * time.Second
+	enteredMost = 10_000
+)
+
+// forget has every right looked at anew.
+func (e *entered) forget() {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	e.round++
+	e.visits = nil
+}
+
+func (e *entered) find(key string, now time.Time) (v Visit, ok bool, round int) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	x, ok := e.visits[key]
+	return x.visit, ok && now.Sub(x.at) < enteredFor && now.Before(x.visit.Expires), e.round
+}
+
+// note keeps a visit, unless a ground has changed since its right was looked at.
+func (e *entered) note(key string, v Visit, now time.Time, round int) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if round != e.round {
+		return
+	}
+	if e.visits == nil || len(e.visits) >= enteredMost {
+		e.visits = map[string]letIn{}
+	}
+	e.visits[key] = letIn{v, now}
+}
+
 // EnterPort finds the port behind a host name for who holds its cookie. The
-// right is looked at anew with every request.
+// right is looked at anew when something of its ground has changed, and after some
+// seconds.
 func (s *Ports) EnterPort(ctx context.Context, host, cookie string) (Visit, error) {
+	key, now := host+" "+cookie, s.now()
+	v, ok, round := s.entered.find(key, now)
+	if ok {
+		return v, nil
+	}
+	v, err := s.enter(ctx, host, cookie)
+	if err == nil {
+		s.entered.note(key, v, now, round)
+	}
+	return v, err
+}
+
+// Now is a visit with its workspace as that stands now.
+func (s *Ports) Now(ctx context.Context, v Visit) Visit {
+	if w, err := s.store.Read().WorkspaceByID(ctx, v.Workspace.ID); err == nil {
+		v.Workspace = w
+	}
+	return v
+}
+
+// Asked notes that a port was asked, by a visit: a sign of work.
+func (s *Ports) Asked(v Visit) {
+	if s.keeper != nil && v.Workspace.Phase == lifecycle.Ready {
+		s.keeper.Status.PortAsked(v.Workspace.ID, v.Port)
+	}
+}
+
+func (s *Ports) enter(ctx context.Context, host, cookie string) (Visit, error) {
 	sealed, err := base64.RawURLEncoding.DecodeString(cookie)
 	if err != nil {
 		return Visit{}, ErrNoPass
@@ -387,5 +470,5 @@ func (s *Ports) Listening(ctx context.Context, v Visit) ([]string, error) {
 
 // DialEntered connects to a port that EnterPort has found.
 func (s *Ports) DialEntered(ctx context.Context, v Visit) (*steward.Conn, error) {
-	return s.dial(ctx, v.Workspace, v.Port)
+	return s.dial(ctx, s.Now(ctx, v).Workspace, v.Port)
 }

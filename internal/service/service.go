@@ -120,7 +120,10 @@ func New(r Rooms) *Service {
 	signIns := &SignIns{repositories: repositories, house: r.House, keeper: r.Keeper, store: r.Store, now: r.Now}
 	leases := &Leases{store: r.Store, views: look, ports: ports, now: r.Now}
 	if r.Store != nil { // there are no rooms where only the API is described
-		r.Store.OnGround(leases.changed)
+		r.Store.OnGround(func(ids []string) {
+			ports.entered.forget() // before anything looks anew
+			leases.changed(ids)
+		})
 	}
 	examiner, _ := r.Yard.(yard.Examiner)
 	openings := &Openings{address: r.Address, perHour: r.ChangesPerHour, yard: examiner, house: r.House, store: r.Store, now: r.Now}
