@@ -134,7 +134,7 @@ func TestStreamsThroughAPort(t *testing.T) {
 	}
 	before := dials.Load()
 	for range 200 {
-		if got := text(request("GET", "/a", nil)); got != "HTTP/1.1 "+host+" /a|"+host+"|theirs=a b\"c|" {
+		if got := text(request("GET", "/a", nil)); got != "HTTP/1.1 "+host+" /a|"+host+"|theirs=a b\"c|for=127.0.0.1;host=\""+host+"\";proto=http" {
 			t.Fatalf("it is answered %q", got)
 		}
 	}
