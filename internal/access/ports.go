@@ -16,6 +16,7 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"yardbench/internal/core/lifecycle"
@@ -51,7 +52,7 @@ type Ports struct {
 
 // Bounds of the connections that are kept for the next request of a visit.
 const (
-	keptEach = 16
+	keptEach = 64
 	keptAll  = 2000
 	keptFor  = 30 * time.Second
 )
@@ -88,8 +89,9 @@ func NewPorts(s *service.Service, next http.Handler) *Ports {
 			p.forwarded(r)
 			dropCookie(r.Out)
 		},
-		Transport:     p.ways(),
-		FlushInterval: -1,
+		Transport: p.ways(),
+		// What comes without a length, and events, are passed on as they come by default.
+		BufferPool: &buffers{},
 		ModifyResponse: func(r *http.Response) error {
 			// What one program sets is for its own host: not for its neighbours'.
 			ownCookies(r.Header)
@@ -125,6 +127,18 @@ func (p *Ports) forwarded(r *httputil.ProxyRequest) {
 	}
 	r.Out.Header.Set("Forwarded", fmt.Sprintf("for=%s;host=%q;proto=%s", from, r.In.Host, proto))
 }
+
+// buffers are those by which answers are passed on.
+type buffers struct{ free sync.Pool }
+
+func (b *buffers) Get() []byte {
+	if p, ok := b.free.Get().(*[]byte); ok {
+		return *p
+	}
+	return make([]byte, 32<<10)
+}
+
+func (b *buffers) Put(p []byte) { b.free.Put(&p) }
 
 type goalKey struct{}
 
