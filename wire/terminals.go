@@ -1,5 +1,7 @@
 package wire
 
+import "time"
+
 // Frame is a kind of message on a terminal's or a command's WebSocket: the first
 // byte of a binary message; its content follows.
 type Frame struct {
@@ -19,6 +21,7 @@ var Frames = []Frame{
 	{"e", false, "standard error", nil},
 	{"q", false, "where the output that follows stands: it begins elsewhere than where the one before ended", Place{}},
 	{"k", false, "so many bytes of your input were taken, in all, in decimal", nil},
+	{"w", false, "who is at the terminal, when somebody comes or goes", Lookers{}},
 	{"x", false, "how it ended; the last", Ended{}},
 	{"p", false, "why it is refused, or was ended; the last", Problem{}},
 }
@@ -61,4 +64,40 @@ type Run struct {
 	Typist string `json:"typist,omitempty" maxLength:"64" doc:"A random name of your own for as long as you look: frames of kind q and k tell then where output stands, and how much of your input was taken"`
 	Life   string `json:"life,omitempty" maxLength:"64" doc:"The terminal's, as q told: one that has ended is not opened anew"`
 	From   int64  `json:"from,omitempty" minimum:"0" doc:"The place from which its output is wanted; what is kept of it, 8 MiB, begins later where more was printed"`
+}
+
+// Looker is somebody who is at a terminal.
+type Looker struct {
+	Person string    `json:"person"`
+	Writes bool      `json:"writes" doc:"They may type"`
+	Since  time.Time `json:"since"`
+}
+
+// Lookers are those who are at a terminal.
+type Lookers struct {
+	Lookers []Looker `json:"lookers"`
+}
+
+// Terminal is one that is open in a workspace.
+type Terminal struct {
+	Label   string    `json:"label"`
+	Program string    `json:"program,omitempty" example:"vi" doc:"What runs in it in front"`
+	Since   time.Time `json:"since"`
+	Lookers []Looker  `json:"lookers" doc:"Who is at it now"`
+}
+
+// AllowLook lets somebody look at a terminal.
+type AllowLook struct {
+	Writes  bool  `json:"writes,omitempty" doc:"They may type, too: they act as its owner then"`
+	Seconds int64 `json:"seconds,omitempty" minimum:"0" maximum:"86400" doc:"For how long; without it an hour"`
+}
+
+// Look is somebody's leave to look at a terminal of somebody else's.
+type Look struct {
+	Workspace string    `json:"workspace"`
+	Owner     string    `json:"owner"`
+	Terminal  string    `json:"terminal"`
+	Person    string    `json:"person"`
+	Writes    bool      `json:"writes"`
+	Until     time.Time `json:"until"`
 }

@@ -69,6 +69,10 @@ var (
 	repositoryKind = named("name", func(v wire.Repository) string { return v.Name })
 	starterKind    = named("name", func(v wire.Starter) string { return v.Name })
 	changesKind    = named("folder", func(v wire.Changes) string { return v.Folder })
+	terminalKind   = named("label", func(v wire.Terminal) string { return v.Label })
+	lookKind       = named("owner", func(v wire.Look) string {
+		return v.Owner + "\x00" + v.Workspace + "\x00" + v.Terminal + "\x00" + v.Person
+	})
 	serviceKind    = named("name", func(v wire.Service) string { return v.Name })
 	credentialKind = named("host", func(v wire.KnownCredential) string { return v.Host })
 	teamKind       = named("name", func(v wire.Team) string { return v.Name })

@@ -29,7 +29,7 @@ func relaying(t testing.TB, acknowledges bool) (ws *websocket.Conn, inside *stew
 		defer conn.Close()
 		conn.SetReadLimit(maxBody)
 		s := &socket{ws: conn}
-		s.relay(r.Context().Done(), &steward.Conn{Stream: theirs}, acknowledges)
+		s.relay(r.Context().Done(), &steward.Conn{Stream: theirs}, acknowledges, false)
 		theirs.Close()
 	}))
 	t.Cleanup(server.Close)

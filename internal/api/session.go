@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"net/http"
@@ -31,6 +32,7 @@ var upgrader = websocket.Upgrader{HandshakeTimeout: 10 * time.Second, ReadBuffer
 // sessionRoute is the WebSocket behind terminals and runs. See wire.Run for
 // what goes over it.
 func sessionRoute(a *API) {
+	terminalRoutes(a)
 	o := op("GET", "/workspaces/{workspace}/session", "open-session", "Open a terminal or run a command, over WebSocket", policy.UseWorkspace)
 	o.Description = "Upgrades to WebSocket. The first message is a Run as text; after it binary messages go both ways, each a byte of kind and its content: x-yardbench-messages has the kinds, docs/terminals.md tells of them."
 	o.Parameters = []*huma.Param{{Name: "workspace", In: "path", Required: true, Schema: &huma.Schema{Type: "string"}}}
@@ -51,13 +53,13 @@ func sessionRoute(a *API) {
 		}
 		ctx, cancel := a.until(c.Request.Context())
 		defer cancel()
-		ctx, release, err := a.svc.Leases.HoldWorkspace(ctx, who, c.Param("workspace"))
+		ctx, release, guest, err := a.svc.Leases.HoldTerminal(ctx, who, c.Param("workspace"), cmp.Or(in.Terminal, "main"))
 		if err != nil {
 			s.refuse(asProblem(err))
 			return
 		}
 		defer release()
-		if in.Wake {
+		if in.Wake && !guest {
 			end := "\r\n" // of a terminal's line
 			if len(in.Argv) > 0 && !in.TTY {
 				end = "\n"
@@ -68,13 +70,16 @@ func sessionRoute(a *API) {
 				return
 			}
 		}
-		conn, err := a.svc.Sessions.Open(ctx, who, c.Param("workspace"), in)
+		conn, seat, err := a.svc.Sessions.Open(ctx, who, c.Param("workspace"), in)
 		if err != nil {
 			s.refuse(asProblem(err))
 			return
 		}
 		defer conn.Stream.Close()
-		s.relay(ctx.Done(), conn, in.Acknowledges)
+		if seat != nil {
+			go s.tellWho(ctx, seat)
+		}
+		s.relay(ctx.Done(), conn, in.Acknowledges, seat != nil && seat.Looks)
 		if cause := context.Cause(ctx); errors.Is(cause, service.ErrLeaseEnded) {
 			s.refuse(&wire.Problem{Type: "urn:yardbench:problem:access-ended", Title: "Access ended", Status: http.StatusForbidden, Detail: cause.Error(), Next: "sign in again"})
 		}
@@ -85,6 +90,21 @@ func sessionRoute(a *API) {
 func (a *API) schema(v any) *huma.Schema {
 	of := reflect.TypeOf(v)
 	return a.huma.OpenAPI().Components.Schemas.Schema(of, true, of.Name())
+}
+
+// tellWho tells whoever is at a terminal who else is.
+func (s *socket) tellWho(ctx context.Context, seat *service.Seat) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case all := <-seat.News:
+			body, err := jsonBytes(wire.Lookers{Lookers: all})
+			if err != nil || s.send('w', body) != nil {
+				return
+			}
+		}
+	}
 }
 
 // messages describes what goes over a terminal's WebSocket.
@@ -201,7 +221,7 @@ func (f *flow) end() {
 // relay passes frames between the browser or client and the steward until
 // either ends. Where the one who looks acknowledges, output waits for them: the
 // steward's own stream fills up then, and the program in it waits.
-func (s *socket) relay(stop <-chan struct{}, conn *steward.Conn, acknowledges bool) {
+func (s *socket) relay(stop <-chan struct{}, conn *steward.Conn, acknowledges, looks bool) {
 	f := newFlow()
 	defer f.end()
 	over := make(chan struct{}, 2)
@@ -221,6 +241,9 @@ func (s *socket) relay(stop <-chan struct{}, conn *steward.Conn, acknowledges bo
 			}
 			switch k := steward.FrameKind(p[0]); k {
 			case steward.Input, steward.NoMore, steward.Resize:
+				if looks {
+					continue // it is not theirs to type
+				}
 				// What ended while somebody still typed has output and an exit code on
 				// its way: that it takes no more is no end.
 				deaf = deaf || conn.SendFrame(k, p[1:]) != nil

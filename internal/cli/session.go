@@ -219,6 +219,11 @@ func (a workspaceCommands) session(ctx context.Context, api *client.Client, ref 
 			_, err = a.out.Write(p)
 		case 'e':
 			_, err = a.err.Write(p)
+		case 'w':
+			var here wire.Lookers
+			if raw && json.Unmarshal(p, &here) == nil { // in the window's title: the screen is the program's
+				_, err = fmt.Fprintf(a.err, "\x1b]2;%s: %s\x07", clean(ref), who(here.Lookers))
+			}
 		case 'x':
 			var x struct {
 				Code    int    `json:"code"`

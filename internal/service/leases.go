@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"log/slog"
@@ -21,10 +22,11 @@ import (
 // a ground says so in the records (see [store.Store.OnGround]), so there is one
 // place for all doors, and nothing that ends access needs to know of them.
 type Leases struct {
-	store *store.Store
-	views *views
-	ports *Ports
-	now   func() time.Time
+	store    *store.Store
+	views    *views
+	ports    *Ports
+	now      func() time.Time
+	sessions *Sessions
 
 	mu sync.Mutex
 	on map[string]map[*lease]bool // by the person, and by the workspace
@@ -82,6 +84,34 @@ func (l *Leases) HoldWorkspace(ctx context.Context, a Actor, ref string) (contex
 		return expires, err
 	}, a.ID, w.ID)
 	return ctx, release, nil
+}
+
+// HoldTerminal holds a lease on a terminal: on using its workspace, or on looking at
+// it as its owner lets one, as a guest.
+func (l *Leases) HoldTerminal(ctx context.Context, a Actor, ref, label string) (_ context.Context, _ context.CancelFunc, guest bool, _ error) {
+	held, release, err := l.HoldWorkspace(ctx, a, ref)
+	if err == nil {
+		return held, release, false, nil
+	}
+	w, look, ok, lerr := l.sessions.look(ctx, a, ref, label)
+	if lerr != nil || !ok {
+		return nil, nil, false, cmp.Or(lerr, err)
+	}
+	held, release = l.hold(ctx, func(ctx context.Context) (time.Time, error) {
+		now, expires, err := l.actor(ctx, a.TokenID)
+		if err != nil {
+			return expires, err
+		}
+		is, again, ok, err := l.sessions.look(ctx, now, ref, label)
+		if err == nil && (!ok || is.ID != w.ID || again.Writes != look.Writes || is.Phase == lifecycle.Removing || is.Phase == lifecycle.Removed) {
+			err = ErrLeaseEnded
+		}
+		if again.Until.Before(expires) {
+			expires = again.Until
+		}
+		return expires, err
+	}, a.ID, w.ID)
+	return held, release, true, nil
 }
 
 // HoldVisit holds a lease on a visit of a port, by the cookie of its host.

@@ -106,7 +106,7 @@ func New(r Rooms) *Service {
 	launches := &Launches{lease: lease, house: r.House, keeper: r.Keeper, mirrors: r.Mirrors, store: r.Store, vault: r.Vault, definitions: definitions, repositories: repositories, secrets: secrets, views: look}
 	workspaces := &Workspaces{lease: lease, house: r.House, keeper: r.Keeper, store: r.Store, definitions: definitions, launches: launches, views: look}
 	adoptions := &Adoptions{house: r.House, keeper: r.Keeper, store: r.Store, vault: r.Vault, launches: launches, repositories: repositories, workspaces: workspaces, views: look}
-	sessions := &Sessions{yard: r.Yard, printed: printed, hub: r.Hub, sessions: r.Sessions, store: r.Store, views: look}
+	sessions := &Sessions{yard: r.Yard, printed: printed, hub: r.Hub, sessions: r.Sessions, store: r.Store, views: look, now: r.Now}
 	files := &Files{hub: r.Hub, keeper: r.Keeper, store: r.Store, views: look, wakes: workspaces, now: r.Now}
 	houseRules := &HouseRules{house: r.House, keeper: r.Keeper, store: r.Store}
 	journal := &Journal{journalKey: r.JournalKey, installation: r.Installation, store: r.Store, now: r.Now, views: look}
@@ -118,7 +118,7 @@ func New(r Rooms) *Service {
 	starters := &Starters{house: r.House, mirrors: r.Mirrors, store: r.Store, definitions: definitions}
 	webhooks := &Webhooks{installation: r.Installation, bus: r.Bus, house: r.House, keeper: r.Keeper, store: r.Store, vault: r.Vault, now: r.Now, journal: journal}
 	signIns := &SignIns{repositories: repositories, house: r.House, keeper: r.Keeper, store: r.Store, now: r.Now}
-	leases := &Leases{store: r.Store, views: look, ports: ports, now: r.Now}
+	leases := &Leases{store: r.Store, views: look, ports: ports, sessions: sessions, now: r.Now}
 	if r.Store != nil { // there are no rooms where only the API is described
 		r.Store.OnGround(func(ids []string) {
 			ports.entered.forget() // before anything looks anew

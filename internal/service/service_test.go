@@ -241,7 +241,7 @@ func TestVerbsAndPhases(t *testing.T) {
 			case "remove":
 				_, err = s.Workspaces.Remove(ctx, ingrid, w.Name, false)
 			case "use":
-				_, err = s.Sessions.Open(ctx, ingrid, w.Name, wire.Run{})
+				_, _, err = s.Sessions.Open(ctx, ingrid, w.Name, wire.Run{})
 			}
 			if status(err) != want {
 				t.Errorf("%s while %s is answered %v", verb, phase, err)

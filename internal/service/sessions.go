@@ -9,6 +9,7 @@ import (
 	"path"
 	"regexp"
 	"strings"
+	"time"
 
 	"yardbench/internal/core/definition"
 	"yardbench/internal/core/journal"
@@ -33,14 +34,30 @@ type Sessions struct {
 	sessions *session.Sessions
 	store    *store.Store
 	views    *views
+	now      func() time.Time
+	seats    seats
 }
 
 var terminalLabel = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,31}$`)
 
 // Open opens a command or a terminal in the actor's own workspace. The stream
 // is the caller's to close. An operator sees other people's workspaces and
-// does not get into them: their secrets are in there.
-func (s *Sessions) Open(ctx context.Context, a Actor, ref string, in wire.Run) (*steward.Conn, error) {
+// does not get into them: their secrets are in there. Whom its owner lets look at a
+// terminal gets to that. Of a terminal the seat at it is given.
+func (s *Sessions) Open(ctx context.Context, a Actor, ref string, in wire.Run) (*steward.Conn, *Seat, error) {
+	c, seat, err := s.own(ctx, a, ref, in)
+	if err == nil || len(in.Argv) > 0 {
+		return c, seat, err
+	}
+	w, l, ok, lerr := s.look(ctx, a, ref, cmp.Or(in.Terminal, "main"))
+	if lerr != nil || !ok {
+		return nil, nil, cmp.Or(lerr, err)
+	}
+	return s.lookAt(ctx, a, w, l, in)
+}
+
+// own opens a command or a terminal in the actor's own workspace.
+func (s *Sessions) own(ctx context.Context, a Actor, ref string, in wire.Run) (*steward.Conn, *Seat, error) {
 	return s.open(ctx, a, ref, func(w store.Workspace, r *steward.Request) error {
 		r.Columns, r.Rows, r.Process.Argv = in.Columns, in.Rows, in.Argv
 		if err := place(&r.Process, in); err != nil {
@@ -75,7 +92,7 @@ type Shell struct {
 
 // Enter opens a command or a terminal as [Sessions.Open] does, for the door of SSH.
 func (s *Sessions) Enter(ctx context.Context, a Actor, ref string, in Shell) (*steward.Conn, error) {
-	return s.open(ctx, a, ref, func(w store.Workspace, r *steward.Request) error {
+	c, _, err := s.open(ctx, a, ref, func(w store.Workspace, r *steward.Request) error {
 		r.Process.Command, r.Columns, r.Rows = in.Command, in.Columns, in.Rows
 		if err := place(&r.Process, wire.Run{Env: in.Env}); err != nil || !in.TTY {
 			return err
@@ -85,15 +102,17 @@ func (s *Sessions) Enter(ctx context.Context, a Actor, ref string, in Shell) (*s
 		}
 		return s.terminal(ctx, w, r, cmp.Or(in.Term, "xterm-256color"))
 	})
+	return c, err
 }
 
 // Errand has the workspace's helper do something of its own, as the workspace's
 // user; see the protocol for what there is.
 func (s *Sessions) Errand(ctx context.Context, a Actor, ref, errand string, args ...string) (*steward.Conn, error) {
-	return s.open(ctx, a, ref, func(_ store.Workspace, r *steward.Request) error {
+	c, _, err := s.open(ctx, a, ref, func(_ store.Workspace, r *steward.Request) error {
 		r.Process.Errand, r.Process.Argv = errand, args
 		return nil
 	})
+	return c, err
 }
 
 // terminal makes a request one for a terminal.
@@ -110,26 +129,26 @@ func (s *Sessions) terminal(ctx context.Context, w store.Workspace, r *steward.R
 }
 
 // open has a workspace's steward do what build makes a request for.
-func (s *Sessions) open(ctx context.Context, a Actor, ref string, build func(store.Workspace, *steward.Request) error) (*steward.Conn, error) {
+func (s *Sessions) open(ctx context.Context, a Actor, ref string, build func(store.Workspace, *steward.Request) error) (*steward.Conn, *Seat, error) {
 	w, _, err := s.views.findTo(ctx, a, ref, policy.UseWorkspace, "open a terminal or run commands in")
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if err := lifecycle.Permit(lifecycle.Use, w.Phase, w.Plan.Adopted != nil); err != nil {
-		return nil, about(ref, a, fromRoom(err))
+		return nil, nil, about(ref, a, fromRoom(err))
 	}
 	w.NextPlan = nil // the body in use, not what a rebuild is making
 	session, _, err := s.sessions.Of(ctx, w)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	r := steward.Request{Kind: steward.Run, Process: session}
 	if err := build(w, &r); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	c, err := s.hub.Ask(ctx, outside.Link(w.ID, w.Body), r)
 	if err != nil {
-		return nil, fromRoom(err)
+		return nil, nil, fromRoom(err)
 	}
 	what := string(r.Kind)
 	if r.Process.Errand != "" {
@@ -140,9 +159,12 @@ func (s *Sessions) open(ctx context.Context, a Actor, ref string, build func(sto
 	})
 	if err != nil {
 		c.Stream.Close()
-		return nil, err
+		return nil, nil, err
 	}
-	return c, nil
+	if r.Kind != steward.Terminal {
+		return c, nil, nil
+	}
+	return c, s.sit(a, w, r.ID, false, c), nil
 }
 
 var variableName = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]{0,127}$`)

@@ -218,7 +218,7 @@ func (s *views) find(ctx context.Context, a Actor, ref string) (store.Workspace,
 
 func (s *views) findOwned(ctx context.Context, a Actor, ref string) (store.Workspace, store.Person, error) {
 	none := notFound("workspace", ref, "see yours", fault.Do("list-workspaces", ""))
-	name, ownerName, other := strings.Cut(ref, ".")
+	name, ownerName, other := cutRef(ref)
 	owner := a.Person
 	if other && ownerName != a.Name {
 		p, err := s.store.Read().PersonByName(ctx, ownerName)
@@ -236,6 +236,9 @@ func (s *views) findOwned(ctx context.Context, a Actor, ref string) (store.Works
 	}
 	return w, owner, err
 }
+
+// cutRef takes NAME.OWNER apart; other is false where no owner is named.
+func cutRef(ref string) (name, owner string, other bool) { return strings.Cut(ref, ".") }
 
 // findTo is find for an action that needs more than seeing.
 func (s *views) findTo(ctx context.Context, a Actor, ref string, action policy.Action, what string) (store.Workspace, store.Person, error) {

@@ -75,6 +75,7 @@ const (
 	Work     Kind = "work"     // one WorkReport back
 	Watch    Kind = "watch"    // Status messages to the service, as things change
 	Dial     Kind = "dial"     // then the bytes of a connection to a port
+	Listed   Kind = "listed"   // a TerminalList back
 	Notice   Kind = "notice"   // a line of text for every open terminal
 	Keep     Kind = "keep"     // frames to the service; copies the tree into the container's own layer
 )
@@ -114,6 +115,10 @@ type Request struct {
 	From   int64  `json:"from,omitempty"`
 	Life   string `json:"life,omitempty"`
 	Typist string `json:"typist,omitempty"`
+	// Joins has a Terminal be as it is: it is not opened, and keeps its size. Looks has
+	// it take no input, too.
+	Joins bool `json:"joins,omitempty"`
+	Looks bool `json:"looks,omitempty"`
 	// Passing has a terminal end with the last who looks at it.
 	Passing bool `json:"passing,omitempty"`
 	// Text is the notice.
@@ -156,6 +161,18 @@ type Port struct {
 	Number   int    `json:"number"`
 	Process  string `json:"process"`  // its name, at most 40 characters
 	Loopback bool   `json:"loopback"` // only on loopback
+}
+
+// TerminalList is the terminals of a workspace, at most 128.
+type TerminalList struct {
+	Terminals []TerminalInfo `json:"terminals"`
+}
+
+// TerminalInfo is one of them.
+type TerminalInfo struct {
+	Label   string `json:"label"`
+	Program string `json:"program"` // what is in front, at most 40 characters
+	SinceMS int64  `json:"since_ms"`
 }
 
 // Holder is a process that was given secrets.

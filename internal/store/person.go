@@ -55,6 +55,7 @@ func (tx peopleWrites) ErasePerson(ctx context.Context, id, name string) error {
 		"DELETE FROM secret_repositories WHERE person_id = ?",
 		"DELETE FROM git_credentials WHERE person_id = ?",
 		"DELETE FROM asked WHERE person_id = ?",
+		"DELETE FROM looks WHERE person_id = ?",
 	} {
 		if err := tx.exec(ctx, q, id); err != nil {
 			return err

@@ -144,6 +144,21 @@ type SessionOpened struct {
 	What string `json:"-"`
 }
 
+// LookAllowed lets somebody look at a terminal of somebody else's for a time, or type
+// into it.
+type LookAllowed struct {
+	Person   string    `json:"person"`
+	Terminal string    `json:"terminal"`
+	Writes   bool      `json:"writes"`
+	Until    time.Time `json:"until"`
+}
+
+// LookEnded lets them look no more, before that time.
+type LookEnded struct {
+	Person   string `json:"person"`
+	Terminal string `json:"terminal"`
+}
+
 // RulesPut puts a version of the house rules in force.
 type RulesPut struct {
 	Changes []string `json:"changes"`
@@ -349,6 +364,8 @@ func (WorkspaceDiscarded) Kind() string      { return "workspace.discarded" }
 func (RebuildFailed) Kind() string           { return "workspace.rebuild-failed" }
 func (PortShared) Kind() string              { return "workspace.port" }
 func (s SessionOpened) Kind() string         { return "workspace." + s.What }
+func (LookAllowed) Kind() string             { return "workspace.look-allowed" }
+func (LookEnded) Kind() string               { return "workspace.look-ended" }
 func (RulesPut) Kind() string                { return "rules.put" }
 func (SecretPut) Kind() string               { return "secret.put" }
 func (SecretRemoved) Kind() string           { return "secret.removed" }

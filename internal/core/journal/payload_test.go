@@ -39,6 +39,8 @@ func TestKindsAndTheirJSONStay(t *testing.T) {
 		{RebuildFailed{"no"}, "workspace.rebuild-failed", `{"cause":"no"}`},
 		{PortShared{8000, true}, "workspace.port", `{"port":8000,"shared":true}`},
 		{SessionOpened{"terminal"}, "workspace.terminal", `{}`},
+		{LookAllowed{"p2", "main", true, at}, "workspace.look-allowed", `{"person":"p2","terminal":"main","writes":true,"until":"` + at.Format(time.RFC3339Nano) + `"}`},
+		{LookEnded{"p2", "main"}, "workspace.look-ended", `{"person":"p2","terminal":"main"}`},
 		{SessionOpened{"files-changed"}, "workspace.files-changed", `{}`},
 		{RulesPut{[]string{"a"}, "because"}, "rules.put", `{"changes":["a"],"reason":"because"}`},
 		{SecretPut{true, "file", "person", "KEY", nil, 2}, "secret.put", `{"everywhere":true,"form":"file","level":"person","name":"KEY","repositories":null,"version":2}`},

@@ -172,6 +172,10 @@ func (s *server) serve(c *steward.Conn) {
 			return
 		}
 		t.attach(c, r)
+	case steward.Listed:
+		if c.Send(steward.Reply{}) == nil {
+			_ = c.Send(s.listed())
+		}
 	case steward.Run:
 		if c.Send(steward.Reply{}) != nil {
 			return

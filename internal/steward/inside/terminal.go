@@ -8,11 +8,13 @@ import (
 	"os"
 	"os/exec"
 	"strconv"
+	"strings"
 	"sync"
 	"syscall"
 	"time"
 
 	"github.com/creack/pty"
+	"golang.org/x/sys/unix"
 
 	"yardbench/internal/steward"
 )
@@ -59,10 +61,15 @@ func (s *server) terminal(r steward.Request) (*terminal, error) {
 		s.mu.Unlock()
 		return nil, errors.New("the terminal has ended")
 	}
+	as := r.Looks || r.Joins // it is
+	if as && t == nil {
+		s.mu.Unlock()
+		return nil, errors.New("there is no such terminal open")
+	}
 	if t != nil { // or is being opened
 		s.mu.Unlock()
 		<-t.opened // bounded: whoever opens it asks the shell for a bounded time
-		if t.problem == nil {
+		if t.problem == nil && !as {
 			t.resize(steward.Size{Columns: r.Columns, Rows: r.Rows})
 		}
 		return t, t.problem
@@ -265,6 +272,9 @@ func (t *terminal) attach(c *steward.Conn, r steward.Request) {
 		if err != nil {
 			return
 		}
+		if r.Looks {
+			continue // it is not theirs to type
+		}
 		switch k {
 		case steward.Input:
 			t.signs.typed.mark()
@@ -278,7 +288,7 @@ func (t *terminal) attach(c *steward.Conn, r steward.Request) {
 			signalGroup(t.cmd, string(p))
 		case steward.Resize:
 			var size steward.Size
-			if json.Unmarshal(p, &size) == nil {
+			if json.Unmarshal(p, &size) == nil && !r.Joins {
 				t.resize(size)
 			}
 		}
@@ -313,4 +323,43 @@ func winsize(s steward.Size) *pty.Winsize {
 		return uint16(n)
 	}
 	return &pty.Winsize{Cols: clamp(s.Columns, 80), Rows: clamp(s.Rows, 24)}
+}
+
+// listed tells of the terminals that are open.
+func (s *server) listed() steward.TerminalList {
+	s.mu.Lock()
+	all := make([]*terminal, 0, len(s.terminals))
+	for _, t := range s.terminals {
+		all = append(all, t)
+	}
+	s.mu.Unlock()
+	out := steward.TerminalList{Terminals: []steward.TerminalInfo{}}
+	for _, t := range all {
+		select {
+		case <-t.opened:
+		default:
+			continue // it is being opened
+		}
+		if t.problem == nil {
+			out.Terminals = append(out.Terminals, steward.TerminalInfo{Label: t.label, Program: t.inFront(), SinceMS: time.Since(t.since).Milliseconds()})
+		}
+	}
+	return out
+}
+
+// inFront is the name of the program that has the terminal now (tcgetpgrp(3)).
+func (t *terminal) inFront() string {
+	group := 0
+	raw, err := t.file.SyscallConn()
+	if err == nil {
+		err = raw.Control(func(fd uintptr) { group, _ = unix.IoctlGetInt(int(fd), unix.TIOCGPGRP) }) // 0 where it has ended
+	}
+	if err != nil || group <= 0 {
+		return ""
+	}
+	name, err := os.ReadFile("/proc/" + strconv.Itoa(group) + "/comm")
+	if err != nil {
+		return ""
+	}
+	return strings.TrimSpace(string(name))
 }

@@ -119,6 +119,8 @@ func (s *stewardOf) serve(c *steward.Conn) {
 			return
 		}
 		s.finish(c, steward.Exit{Code: code})
+	case steward.Listed:
+		_ = c.Send(steward.TerminalList{Terminals: []steward.TerminalInfo{}})
 	case steward.Work:
 		_ = c.Send(s.report())
 	case steward.Terminal:

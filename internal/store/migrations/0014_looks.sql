@@ -1,0 +1,15 @@
+-- Who may look at a terminal of somebody else's, and until when.
+
+-- +goose Up
+CREATE TABLE looks (
+  workspace_id TEXT NOT NULL REFERENCES workspaces (id),
+  terminal     TEXT NOT NULL,
+  person_id    TEXT NOT NULL REFERENCES people (id),
+  writes       INTEGER NOT NULL,
+  until_at     INTEGER NOT NULL,
+  PRIMARY KEY (workspace_id, terminal, person_id)
+) STRICT, WITHOUT ROWID;
+CREATE INDEX looks_of_person ON looks (person_id);
+
+-- +goose Down
+DROP TABLE looks;
