@@ -36,3 +36,13 @@ func (c Workspaces) EndLook(ctx context.Context, ref, label, person string) erro
 func (c Self) Looks(ctx context.Context) ([]wire.Look, error) {
 	return all[wire.Look](ctx, c.link, "/me/looks")
 }
+
+// FirstLine is what each new terminal of a workspace runs first.
+func (c Workspaces) FirstLine(ctx context.Context, ref string) (wire.FirstLine, error) {
+	return call[wire.FirstLine](ctx, c.link, "GET", workspace(ref, "/first-line"), nil)
+}
+
+// SetFirstLine says what each new terminal of a workspace runs first.
+func (c Workspaces) SetFirstLine(ctx context.Context, ref string, in wire.FirstLine) (wire.FirstLine, error) {
+	return call[wire.FirstLine](ctx, c.link, "PUT", workspace(ref, "/first-line"), in)
+}

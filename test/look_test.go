@@ -146,6 +146,13 @@ func TestLookAlong(t *testing.T) {
 	}
 	w.must(w.as("ingrid", "", "terminal", "list", "quay"), 0, "main", "sh", "ingrid, runa (looks)")
 
+	// Each new terminal runs a line first, in its shell.
+	w.must(w.as("ingrid", "", "terminal", "begin", "quay", "export TIDE=high-$((2+3))"), 0, "export TIDE")
+	w.must(w.as("ingrid", "", "terminal", "begin", "quay", "a\nb"), 4, "one line")
+	fresh := watch(t, ingrid, "quay", wire.Run{Terminal: "second", Columns: 80, Rows: 24})
+	fresh.types("echo it-is-$TIDE\n")
+	fresh.until("what it ran first", func(out, _ string) bool { return strings.Contains(out, "it-is-high-5") })
+
 	// With leave to type she does, from the next time on; what she had ends.
 	w.must(w.as("ingrid", "", "look", "add", "quay", "runa", "--write"), 0, "and type")
 	ended := func(x *watcher, within time.Duration) {

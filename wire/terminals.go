@@ -101,3 +101,8 @@ type Look struct {
 	Writes    bool      `json:"writes"`
 	Until     time.Time `json:"until"`
 }
+
+// FirstLine is what each new terminal of a workspace runs first.
+type FirstLine struct {
+	Line string `json:"line" maxLength:"1000" example:". .venv/bin/activate" doc:"One line for the shell; empty is none"`
+}

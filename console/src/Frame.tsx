@@ -14,6 +14,7 @@ import { when } from "./parts/time";
 const CostPage = lazy(() => import("./pages/CostPage").then((m) => ({ default: m.CostPage })));
 const DefinitionPage = lazy(() => import("./pages/DefinitionPage").then((m) => ({ default: m.DefinitionPage })));
 const JournalPage = lazy(() => import("./pages/JournalPage").then((m) => ({ default: m.JournalPage })));
+const LookPage = lazy(() => import("./pages/LookPage").then((m) => ({ default: m.LookPage })));
 const LaunchPage = lazy(() => import("./pages/LaunchPage").then((m) => ({ default: m.LaunchPage })));
 const OperationsPage = lazy(() => import("./pages/OperationsPage").then((m) => ({ default: m.OperationsPage })));
 const PeoplePage = lazy(() => import("./pages/PeoplePage").then((m) => ({ default: m.PeoplePage })));
@@ -155,6 +156,7 @@ export function Frame() {
             <Route path="/cost" element={<CostPage person={person} />} />
             <Route path="/journal" element={<JournalPage />} />
             <Route path="/you" element={<YouPage person={person} />} />
+            <Route path="/looks/:ref/:label" element={<LookPage />} />
             <Route path="/visit" element={<VisitPage />} />
             <Route path="*" element={<ProblemNote error={new Problem(404, "There is no page at this address.", "Choose one of the pages above.")} />} />
           </Routes>

@@ -28,6 +28,17 @@ func terminalRoutes(a *API) {
 		})
 	list(a, op("GET", "/me/looks", "list-own-looks", "List the terminals of others that you may look at", policy.SeeSelf), lookKind,
 		func(ctx context.Context, who service.Actor, _ *Page) ([]wire.Look, error) { return s.LooksOf(ctx, who) })
+	answer(a, op("GET", "/workspaces/{workspace}/first-line", "show-first-line", "Show what each new terminal runs first", policy.UseWorkspace),
+		func(ctx context.Context, who service.Actor, in *Workspace) (wire.FirstLine, error) {
+			return s.FirstLine(ctx, who, in.Ref)
+		})
+	answer(a, op("PUT", "/workspaces/{workspace}/first-line", "put-first-line", "Say what each new terminal runs first", policy.UseWorkspace),
+		func(ctx context.Context, who service.Actor, in *struct {
+			Workspace
+			Body wire.FirstLine
+		}) (wire.FirstLine, error) {
+			return s.SetFirstLine(ctx, who, in.Ref, in.Body)
+		})
 	answer(a, op("PUT", "/workspaces/{workspace}/terminals/{label}/looks/{person}", "allow-look", "Let a colleague look at a terminal for a time, or type into it", policy.UseWorkspace),
 		func(ctx context.Context, who service.Actor, in *struct {
 			LookIn

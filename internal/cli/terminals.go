@@ -14,6 +14,26 @@ import (
 
 func (a workspaceCommands) terminal() *cobra.Command {
 	c := &cobra.Command{Use: "terminal", Short: "The terminals of a workspace"}
+	first := &cobra.Command{
+		Use: "begin NAME [LINE]", Short: "Say what each new terminal of a workspace runs first",
+		Long:    "Say what line each new terminal of a workspace runs first, in its shell, as if it was typed: to be in a project's own environment, say. Without a line it tells which it is; an empty one is none.",
+		Example: "  yardbench terminal begin tide-board '. .venv/bin/activate'\n  yardbench terminal begin tide-board ''", Args: cobra.RangeArgs(1, 2), ValidArgsFunction: a.names,
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) (err error) {
+			var is wire.FirstLine
+			if len(args) == 2 {
+				is, err = api.Workspaces.SetFirstLine(cmd.Context(), args[0], wire.FirstLine{Line: args[1]})
+			} else {
+				is, err = api.Workspaces.FirstLine(cmd.Context(), args[0])
+			}
+			if err != nil {
+				return err
+			}
+			return a.print(is, func() {
+				fmt.Fprintln(a.out, cmp.Or(clean(is.Line), "new terminals run nothing first"))
+			})
+		}),
+	}
+	c.AddCommand(first)
 	c.AddCommand(&cobra.Command{
 		Use: "list NAME", Short: "List the terminals that are open in a workspace, with who is at them", Example: "  yardbench terminal list tide-board", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {

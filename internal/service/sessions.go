@@ -124,6 +124,13 @@ func (s *Sessions) terminal(ctx context.Context, w store.Workspace, r *steward.R
 	if script, ok := s.greeting(ctx, w); ok && len(r.Process.Argv) == 0 && r.Process.Command == "" {
 		r.Process.Argv = []string{"/bin/sh", "-c", script + "exec \"$SHELL\""}
 	}
+	if len(r.Process.Argv) == 0 || r.ID != "" && r.Process.Command == "" && !strings.HasPrefix(r.ID, "run-") {
+		first, err := s.store.Read().FirstLine(ctx, w.ID)
+		if err != nil {
+			return err
+		}
+		r.First = first
+	}
 	r.Process.Env["TERM"], r.Process.Env["COLORTERM"] = term, "truecolor"
 	return nil
 }

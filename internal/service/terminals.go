@@ -6,6 +6,7 @@ import (
 	"errors"
 	"io"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -255,6 +256,30 @@ func (s *Sessions) EndLook(ctx context.Context, a Actor, ref, label, person stri
 		return notFound("leave of "+person+" to look at", label, "the list of looks has them")
 	}
 	return err
+}
+
+// FirstLine is what each new terminal of the actor's own workspace runs first.
+func (s *Sessions) FirstLine(ctx context.Context, a Actor, ref string) (wire.FirstLine, error) {
+	w, _, err := s.views.findTo(ctx, a, ref, policy.UseWorkspace, "see the terminals of")
+	if err != nil {
+		return wire.FirstLine{}, err
+	}
+	line, err := s.store.Read().FirstLine(ctx, w.ID)
+	return wire.FirstLine{Line: line}, err
+}
+
+// SetFirstLine says what each new terminal of the actor's own workspace runs first.
+func (s *Sessions) SetFirstLine(ctx context.Context, a Actor, ref string, in wire.FirstLine) (wire.FirstLine, error) {
+	w, _, err := s.views.findTo(ctx, a, ref, policy.UseWorkspace, "change the terminals of")
+	if err != nil {
+		return wire.FirstLine{}, err
+	}
+	if strings.ContainsFunc(in.Line, func(r rune) bool { return r < ' ' && r != '\t' || r == 0x7f }) {
+		return wire.FirstLine{}, at(invalid("this is no line", ""), "/line", "one line of text; put more into a file, and have it read that")
+	}
+	in.Line = strings.TrimSpace(in.Line)
+	err = s.store.Write(ctx, func(tx *store.Tx) error { return tx.SetFirstLine(ctx, w, in.Line, a.ID) })
+	return in, err
 }
 
 // lookAt opens a terminal for somebody whom its owner lets look.

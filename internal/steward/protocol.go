@@ -115,6 +115,8 @@ type Request struct {
 	From   int64  `json:"from,omitempty"`
 	Life   string `json:"life,omitempty"`
 	Typist string `json:"typist,omitempty"`
+	// First is typed into a Terminal when it is opened.
+	First string `json:"first,omitempty"`
 	// Joins has a Terminal be as it is: it is not opened, and keeps its size. Looks has
 	// it take no input, too.
 	Joins bool `json:"joins,omitempty"`

@@ -58,3 +58,28 @@ func (q workspacesReads) LooksAt(ctx context.Context, workspace string, now time
 func (q workspacesReads) LooksOf(ctx context.Context, person string, now time.Time) ([]Look, error) {
 	return q.looks(ctx, now, "WHERE person_id = ?", person)
 }
+
+// SetFirstLine sets the line that each new terminal of a workspace runs first; empty
+// is none.
+func (tx workspacesWrites) SetFirstLine(ctx context.Context, w Workspace, line, actor string) error {
+	q, args := "INSERT INTO first_lines (workspace_id, line) VALUES (?, ?) ON CONFLICT (workspace_id) DO UPDATE SET line = excluded.line", []any{w.ID, line}
+	if line == "" {
+		q, args = "DELETE FROM first_lines WHERE workspace_id = ?", args[:1]
+	}
+	if err := tx.exec(ctx, q, args...); err != nil {
+		return err
+	}
+	return tx.Journal(ctx, w.ID, w.OwnerID, actor, journal.FirstLineSet{Set: line != ""})
+}
+
+// FirstLine is the line that each new terminal of a workspace runs first; empty is
+// none.
+func (q workspacesReads) FirstLine(ctx context.Context, workspace string) (line string, err error) {
+	all, err := list(ctx, q.reader, func(scan func(...any) error) (line string, err error) {
+		return line, scan(&line)
+	}, "SELECT line FROM first_lines WHERE workspace_id = ?", workspace)
+	if len(all) > 0 {
+		line = all[0]
+	}
+	return line, err
+}

@@ -4,6 +4,7 @@ import type { Person, WorkspaceRow } from "./client";
 
 /** Which queries a journal entry makes old, by the beginning of its kind. */
 const reads: [string, string[]][] = [
+  ["workspace.look", ["looks", "terminals", "journal"]],
   ["workspace.", ["workspaces one", "cost", "journal"]], // a list has the changed row by itself
   ["operation.", ["operations", "journal"]],
   ["secret.", ["secrets", "workspaces", "preflight", "journal"]],

@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { CheckCircleFilled, CloseCircleFilled, MinusCircleOutlined } from "@ant-design/icons";
 import { Alert, App, Button, Form, Input, Modal, Select, Space, Spin, Switch, Table, Tabs, theme } from "antd";
-import { lazy, Suspense, useState } from "react";
+import { useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { Problem, api, nameOf, take, type Person, type Port, type Service, type Workspace, whole } from "../api/client";
 import { bytes, cores, money } from "../parts/amounts";
@@ -12,10 +12,10 @@ import { nothing } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { SheetView } from "../parts/SheetView";
 import { State } from "../parts/State";
+import { Terminals } from "../parts/Looks";
 import { exact, when } from "../parts/time";
 import { useDone } from "../parts/useDone";
 
-const TerminalView = lazy(() => import("../parts/TerminalView").then((m) => ({ default: m.TerminalView })));
 
 /** One workspace: what it is, how it came up, its log, a terminal. */
 export function WorkspacePage({ person }: { person: Person }) {
@@ -136,9 +136,7 @@ export function WorkspacePage({ person }: { person: Person }) {
             label: "Terminal",
             disabled: !own,
             children: w.phase === "ready" ? (
-              <Suspense fallback={<Spin />}>
-                <TerminalView key={w.sheet} workspace={name} />
-              </Suspense>
+              <Terminals key={w.sheet} workspace={name} />
             ) : <p>A terminal can be opened when the workspace is ready.</p>,
           },
         ]}

@@ -3,6 +3,7 @@ import { Button, Input, Select, Space, Table, Tooltip, type TableColumnsType } f
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { api, nameOf, type Person, type WorkspaceRow, whole } from "../api/client";
+import { LooksOfOthers } from "../parts/Looks";
 import { AskMany } from "../parts/AskMany";
 import { cents, money } from "../parts/amounts";
 import { DayStrip } from "../parts/DayStrip";
@@ -97,6 +98,7 @@ export function WorkspacesPage({ person, all }: { person: Person; all: boolean }
         )}
         <Link to="/operations">Operations</Link>
       </PageHead>
+      {!all && <LooksOfOthers />}
       <ProblemNote error={list.error} />
       <Table<WorkspaceRow>
         rowKey="id"

@@ -26,6 +26,7 @@ function typist() {
 export function TerminalView({ workspace, label = "main" }: { workspace: string; label?: string }) {
   const place = useRef<HTMLDivElement>(null);
   const [note, setNote] = useState("");
+  const [here, setHere] = useState<{ person: string; writes: boolean }[]>([]);
   const [round, setRound] = useState(0);
   useEffect(() => {
     const terminal = new Terminal({
@@ -106,6 +107,9 @@ export function TerminalView({ workspace, label = "main" }: { workspace: string;
           case "k":
             taken(Number(text.decode(body)));
             break;
+          case "w":
+            setHere((JSON.parse(text.decode(body)) as { lookers: { person: string; writes: boolean }[] }).lookers);
+            break;
           case "x":
             over = true;
             setNote("The shell has ended.");
@@ -174,6 +178,11 @@ export function TerminalView({ workspace, label = "main" }: { workspace: string;
             </Button>
           }
         />
+      )}
+      {here.length > 1 && (
+        <p className="quiet" role="status">
+          At this terminal: {here.map((l) => l.person + (l.writes ? "" : " (looks)")).join(", ")}
+        </p>
       )}
       <div className="terminal-frame">
         <div ref={place} className="terminal" />

@@ -153,6 +153,12 @@ type LookAllowed struct {
 	Until    time.Time `json:"until"`
 }
 
+// FirstLineSet sets, or takes away, the line that each new terminal runs first; which
+// it is is not said.
+type FirstLineSet struct {
+	Set bool `json:"set"`
+}
+
 // LookEnded lets them look no more, before that time.
 type LookEnded struct {
 	Person   string `json:"person"`
@@ -365,6 +371,7 @@ func (RebuildFailed) Kind() string           { return "workspace.rebuild-failed"
 func (PortShared) Kind() string              { return "workspace.port" }
 func (s SessionOpened) Kind() string         { return "workspace." + s.What }
 func (LookAllowed) Kind() string             { return "workspace.look-allowed" }
+func (FirstLineSet) Kind() string            { return "workspace.first-line" }
 func (LookEnded) Kind() string               { return "workspace.look-ended" }
 func (RulesPut) Kind() string                { return "rules.put" }
 func (SecretPut) Kind() string               { return "secret.put" }

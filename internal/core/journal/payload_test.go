@@ -40,6 +40,7 @@ func TestKindsAndTheirJSONStay(t *testing.T) {
 		{PortShared{8000, true}, "workspace.port", `{"port":8000,"shared":true}`},
 		{SessionOpened{"terminal"}, "workspace.terminal", `{}`},
 		{LookAllowed{"p2", "main", true, at}, "workspace.look-allowed", `{"person":"p2","terminal":"main","writes":true,"until":"` + at.Format(time.RFC3339Nano) + `"}`},
+		{FirstLineSet{true}, "workspace.first-line", `{"set":true}`},
 		{LookEnded{"p2", "main"}, "workspace.look-ended", `{"person":"p2","terminal":"main"}`},
 		{SessionOpened{"files-changed"}, "workspace.files-changed", `{}`},
 		{RulesPut{[]string{"a"}, "because"}, "rules.put", `{"changes":["a"],"reason":"because"}`},

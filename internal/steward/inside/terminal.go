@@ -111,6 +111,9 @@ func (s *server) openShell(t *terminal, r steward.Request) error {
 	if a, err := lookup(r.Process.User); err == nil && r.Process.GitHost != "" && !(trees{s}).hasGit(a, r.Process) {
 		t.history.add([]byte(noGit + "\r\n"))
 	}
+	if r.First != "" {
+		_, _ = f.WriteString(r.First + "\n") // the shell reads it when it is ready; a terminal holds that much
+	}
 	letGo := s.track(cmd.Process.Pid, "terminal "+r.ID, r.Process.Secrets)
 	go func() {
 		t.pump()

@@ -11,5 +11,12 @@ CREATE TABLE looks (
 ) STRICT, WITHOUT ROWID;
 CREATE INDEX looks_of_person ON looks (person_id);
 
+-- The line that each new terminal of a workspace runs first.
+CREATE TABLE first_lines (
+  workspace_id TEXT PRIMARY KEY REFERENCES workspaces (id),
+  line         TEXT NOT NULL
+) STRICT, WITHOUT ROWID;
+
 -- +goose Down
+DROP TABLE first_lines;
 DROP TABLE looks;

@@ -1,0 +1,125 @@
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { Alert, App, Button, Checkbox, Form, Input, InputNumber, Modal, Select, Space, Table, Tooltip } from "antd";
+import { lazy, Suspense, useState } from "react";
+import { Link } from "react-router";
+import { api, take, whole } from "../api/client";
+import { ProblemNote } from "./ProblemNote";
+import { exact, when } from "./time";
+import { useDone } from "./useDone";
+
+const TerminalView = lazy(() => import("./TerminalView").then((m) => ({ default: m.TerminalView })));
+
+/** The terminals of a workspace of one's own, and who may look at them. */
+export function Terminals({ workspace }: { workspace: string }) {
+  const [label, setLabel] = useState("main");
+  const [letting, setLetting] = useState(false);
+  const path = { workspace };
+  const open = useQuery({ queryKey: ["terminals", workspace], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/workspaces/{workspace}/terminals", { signal, params: { path, query: page } })), refetchInterval: 10_000 });
+  const looks = useQuery({ queryKey: ["looks", workspace], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/workspaces/{workspace}/looks", { signal, params: { path, query: page } })) });
+  const end = useMutation({
+    mutationFn: (l: { terminal: string; person: string }) => take(api.DELETE("/api/v1/workspaces/{workspace}/terminals/{label}/looks/{person}", { params: { path: { workspace, label: l.terminal, person: l.person } } })),
+    ...useDone("looks"),
+  });
+  const labels = [...new Set(["main", label, ...(open.data ?? []).map((t) => t.label)])];
+  const program = (l: string) => open.data?.find((t) => t.label === l)?.program;
+  return (
+    <>
+      <Space style={{ marginBottom: 8 }} wrap>
+        <Select
+          aria-label="Which terminal"
+          style={{ minWidth: 200 }}
+          value={label}
+          onChange={setLabel}
+          options={labels.map((l) => ({ value: l, label: program(l) ? `${l}: ${program(l)}` : l }))}
+        />
+        <Button onClick={() => setLabel(`t${Math.random().toString(36).slice(2, 6)}`)}>Another terminal</Button>
+        <Button onClick={() => setLetting(true)}>Let a colleague look</Button>
+      </Space>
+      <ProblemNote error={looks.error ?? end.error} />
+      {(looks.data?.length ?? 0) > 0 && (
+        <Table
+          size="small"
+          style={{ marginBottom: 8 }}
+          rowKey={(l) => l.terminal + l.person}
+          pagination={false}
+          dataSource={looks.data}
+          columns={[
+            { title: "Who may look", dataIndex: "person" },
+            { title: "At terminal", dataIndex: "terminal" },
+            { title: "May", render: (_, l) => (l.writes ? "look and type, as you" : "look") },
+            { title: "Until", render: (_, l) => <Tooltip title={exact(l.until)}>{when(l.until)}</Tooltip> },
+            {
+              title: "",
+              align: "right",
+              render: (_, l) => (
+                <Button size="small" aria-label={`${l.person} may look no more`} loading={end.isPending} onClick={() => end.mutate(l)}>
+                  End it
+                </Button>
+              ),
+            },
+          ]}
+        />
+      )}
+      <Suspense fallback={null}>
+        <TerminalView workspace={workspace} label={label} />
+      </Suspense>
+      {letting && <LetLook workspace={workspace} label={label} close={() => setLetting(false)} />}
+    </>
+  );
+}
+
+interface Letting {
+  person: string;
+  minutes: number;
+  writes: boolean;
+}
+
+function LetLook({ workspace, label, close }: { workspace: string; label: string; close: () => void }) {
+  const { message } = App.useApp();
+  const [form] = Form.useForm<Letting>();
+  const done = useDone("looks");
+  const allow = useMutation({
+    mutationFn: (v: Letting) => take(api.PUT("/api/v1/workspaces/{workspace}/terminals/{label}/looks/{person}", { params: { path: { workspace, label, person: v.person.trim() } }, body: { writes: v.writes, seconds: v.minutes * 60 } })),
+    onSettled: done.onSettled,
+    onSuccess: (l) => {
+      void message.success(`${l?.person} finds it on their page of workspaces.`);
+      close();
+    },
+  });
+  return (
+    <Modal open title={`Let a colleague look at the terminal ${label}`} okText="Let them look" confirmLoading={allow.isPending} onOk={() => void form.validateFields().then((v) => allow.mutate(v))} onCancel={close}>
+      <p>They see what it shows, also what it showed before, and nothing else of the workspace. You see that they are there.</p>
+      <Form form={form} layout="vertical" initialValues={{ minutes: 60, writes: false }}>
+        <Form.Item name="person" label="Who, by their name here" rules={[{ required: true, message: "Name a colleague." }]}>
+          <Input autoFocus />
+        </Form.Item>
+        <Form.Item name="minutes" label="For how many minutes" rules={[{ required: true, message: "Say for how long." }]}>
+          <InputNumber min={1} max={1440} />
+        </Form.Item>
+        <Form.Item name="writes" valuePropName="checked" extra="What they do then is done as you, with your secrets.">
+          <Checkbox>They may type, too</Checkbox>
+        </Form.Item>
+      </Form>
+      <ProblemNote error={allow.error} />
+    </Modal>
+  );
+}
+
+/** The terminals of others that one may look at now. */
+export function LooksOfOthers() {
+  const looks = useQuery({ queryKey: ["looks", "others"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/me/looks", { signal, params: { query: page } })), refetchInterval: 60_000 });
+  return (looks.data ?? []).map((l) => (
+    <Alert
+      key={`${l.owner} ${l.workspace} ${l.terminal}`}
+      type="info"
+      showIcon
+      style={{ marginBottom: 8 }}
+      title={
+        <>
+          {l.owner} lets you {l.writes ? "look at and type into" : "look at"} the terminal {l.terminal} of {l.workspace} until <Tooltip title={exact(l.until)}>{when(l.until)}</Tooltip>.
+        </>
+      }
+      action={<Link to={`/looks/${l.workspace}.${l.owner}/${l.terminal}`}>Look</Link>}
+    />
+  ));
+}
