@@ -43,6 +43,6 @@ func (c Workspaces) FirstLine(ctx context.Context, ref string) (wire.FirstLine, 
 }
 
 // SetFirstLine says what each new terminal of a workspace runs first.
-func (c Workspaces) SetFirstLine(ctx context.Context, ref string, in wire.FirstLine) (wire.FirstLine, error) {
+func (c Workspaces) SetFirstLine(ctx context.Context, ref string, in wire.NewFirstLine) (wire.FirstLine, error) {
 	return call[wire.FirstLine](ctx, c.link, "PUT", workspace(ref, "/first-line"), in)
 }

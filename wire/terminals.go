@@ -104,5 +104,10 @@ type Look struct {
 
 // FirstLine is what each new terminal of a workspace runs first.
 type FirstLine struct {
+	Line string `json:"line" example:". .venv/bin/activate" doc:"One line for the shell; empty is none"`
+}
+
+// NewFirstLine says what each new terminal of a workspace runs first.
+type NewFirstLine struct {
 	Line string `json:"line" maxLength:"1000" example:". .venv/bin/activate" doc:"One line for the shell; empty is none"`
 }

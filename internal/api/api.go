@@ -214,7 +214,10 @@ func guard(c *gin.Context) {
 		c.Next() // asked by git hosts, which have no pages; it is signed
 		return
 	}
-	if err := crossOrigin.Check(c.Request); err != nil {
+	// A page elsewhere may lead people here, and not have it start what is stopped.
+	from := c.GetHeader("Sec-Fetch-Site")
+	led := (from == "cross-site" || from == "same-site") && c.Request.URL.Query().Has("wake")
+	if err := crossOrigin.Check(c.Request); err != nil || led {
 		write(c.Writer, &wire.Problem{Type: "urn:yardbench:problem:cross-origin", Title: "Forbidden", Status: http.StatusForbidden, Detail: "a page of another site asked for this"})
 		c.Abort()
 		return

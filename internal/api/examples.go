@@ -56,7 +56,7 @@ var asksWith = map[string]any{
 	"add-team":                  wire.NewTeam{Name: "Harbour"},
 	"add-webhook":               wire.NewWebhook{URL: "https://hooks.skerryline.example/yard", Kinds: []string{"workspace.phase"}},
 	"allow-look":                wire.AllowLook{Seconds: 1800},
-	"put-first-line":            wire.FirstLine{Line: ". .venv/bin/activate"},
+	"put-first-line":            wire.NewFirstLine{Line: ". .venv/bin/activate"},
 	"ask-operation":             wire.NewOperation{Verb: "stop", Where: &wire.WorkspaceWhere{All: true, Team: "Decks", States: []string{"idle"}}, Reason: "the yard is full"},
 	"commit-changes":            wire.NewCommit{Message: "Show high water in bold"},
 	"discard-changes":           wire.Choice{Paths: []string{"notes.md"}},

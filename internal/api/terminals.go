@@ -35,7 +35,7 @@ func terminalRoutes(a *API) {
 	answer(a, op("PUT", "/workspaces/{workspace}/first-line", "put-first-line", "Say what each new terminal runs first", policy.UseWorkspace),
 		func(ctx context.Context, who service.Actor, in *struct {
 			Workspace
-			Body wire.FirstLine
+			Body wire.NewFirstLine
 		}) (wire.FirstLine, error) {
 			return s.SetFirstLine(ctx, who, in.Ref, in.Body)
 		})

@@ -21,7 +21,7 @@ func (a workspaceCommands) terminal() *cobra.Command {
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) (err error) {
 			var is wire.FirstLine
 			if len(args) == 2 {
-				is, err = api.Workspaces.SetFirstLine(cmd.Context(), args[0], wire.FirstLine{Line: args[1]})
+				is, err = api.Workspaces.SetFirstLine(cmd.Context(), args[0], wire.NewFirstLine{Line: args[1]})
 			} else {
 				is, err = api.Workspaces.FirstLine(cmd.Context(), args[0])
 			}

@@ -157,8 +157,7 @@ func (s *Files) begin(ctx context.Context, link string, w store.Workspace) (*out
 	for _, b := range w.Target().Beside {
 		p.Argv = append(p.Argv, b.Folder)
 	}
-	// Its stream ends with the helper, not with whoever asked first.
-	c, err := s.hub.Ask(context.WithoutCancel(ctx), link, steward.Request{Kind: steward.Run, Process: p})
+	c, err := s.hub.Ask(ctx, link, steward.Request{Kind: steward.Run, Process: p})
 	if err != nil {
 		return nil, err
 	}

@@ -269,7 +269,7 @@ func (s *Sessions) FirstLine(ctx context.Context, a Actor, ref string) (wire.Fir
 }
 
 // SetFirstLine says what each new terminal of the actor's own workspace runs first.
-func (s *Sessions) SetFirstLine(ctx context.Context, a Actor, ref string, in wire.FirstLine) (wire.FirstLine, error) {
+func (s *Sessions) SetFirstLine(ctx context.Context, a Actor, ref string, in wire.NewFirstLine) (wire.FirstLine, error) {
 	w, _, err := s.views.findTo(ctx, a, ref, policy.UseWorkspace, "change the terminals of")
 	if err != nil {
 		return wire.FirstLine{}, err
@@ -277,9 +277,9 @@ func (s *Sessions) SetFirstLine(ctx context.Context, a Actor, ref string, in wir
 	if strings.ContainsFunc(in.Line, func(r rune) bool { return r < ' ' && r != '\t' || r == 0x7f }) {
 		return wire.FirstLine{}, at(invalid("this is no line", ""), "/line", "one line of text; put more into a file, and have it read that")
 	}
-	in.Line = strings.TrimSpace(in.Line)
-	err = s.store.Write(ctx, func(tx *store.Tx) error { return tx.SetFirstLine(ctx, w, in.Line, a.ID) })
-	return in, err
+	is := wire.FirstLine{Line: strings.TrimSpace(in.Line)}
+	err = s.store.Write(ctx, func(tx *store.Tx) error { return tx.SetFirstLine(ctx, w, is.Line, a.ID) })
+	return is, err
 }
 
 // lookAt opens a terminal for somebody whom its owner lets look.

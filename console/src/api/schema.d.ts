@@ -3505,6 +3505,13 @@ export interface components {
              */
             seconds?: number;
         };
+        NewFirstLine: {
+            /**
+             * @description One line for the shell; empty is none
+             * @example . .venv/bin/activate
+             */
+            line: string;
+        };
         NewOperation: {
             /** @description With remove, or rebuild with new files: even when work exists nowhere else */
             discard?: boolean;
@@ -17470,7 +17477,7 @@ export interface operations {
                  *       "line": ". .venv/bin/activate"
                  *     }
                  */
-                "application/json": components["schemas"]["FirstLine"];
+                "application/json": components["schemas"]["NewFirstLine"];
             };
         };
         responses: {

@@ -46,7 +46,7 @@ func (t *Tree) Search(ctx context.Context, q Query, found func(steward.FileNews)
 	if err != nil {
 		return false, err
 	}
-	line, err := lineMatcher(q)
+	line, holds, err := lineMatcher(q)
 	if err != nil {
 		return false, err
 	}
@@ -77,7 +77,7 @@ func (t *Tree) Search(ctx context.Context, q Query, found func(steward.FileNews)
 		if e.Kind != "file" || e.Bytes > maxSearched {
 			return nil
 		}
-		return lines(at, line, func(n steward.FileNews) error { n.Path = []byte(name); return tell(n) })
+		return lines(at, line, holds, func(n steward.FileNews) error { n.Path = []byte(name); return tell(n) })
 	}
 	listed, ok := []string(nil), false
 	if !q.All {
@@ -194,10 +194,11 @@ func nameMatcher(q Query) (func(string) bool, error) {
 	}, nil
 }
 
-// lineMatcher finds where a line holds what is searched; nil where names are.
-func lineMatcher(q Query) (func(line []byte) []int, error) {
+// lineMatcher finds where a line holds what is searched; nil where names are. holds
+// tells quickly whether any line of a text may.
+func lineMatcher(q Query) (line func(line []byte) []int, holds func(all []byte) bool, err error) {
 	if q.Text == "" {
-		return nil, nil
+		return nil, nil, nil
 	}
 	if q.Exact && !q.Expression {
 		want := []byte(q.Text)
@@ -207,7 +208,7 @@ func lineMatcher(q Query) (func(line []byte) []int, error) {
 				return nil
 			}
 			return []int{i, i + len(want)}
-		}, nil
+		}, func(all []byte) bool { return bytes.Contains(all, want) }, nil
 	}
 	text := q.Text
 	if !q.Expression {
@@ -218,13 +219,17 @@ func lineMatcher(q Query) (func(line []byte) []int, error) {
 	}
 	e, err := regexp.Compile(text)
 	if err != nil {
-		return nil, problem(steward.FileInvalid, "this is no expression: %s", strings.TrimPrefix(err.Error(), "error parsing regexp: "))
+		return nil, nil, problem(steward.FileInvalid, "this is no expression: %s", strings.TrimPrefix(err.Error(), "error parsing regexp: "))
 	}
-	return e.FindIndex, nil
+	many, err := regexp.Compile("(?m)" + text) // each line begins and ends
+	if err != nil {
+		return nil, nil, problem(steward.FileInvalid, "this is no expression: %s", err)
+	}
+	return e.FindIndex, many.Match, nil
 }
 
 // lines calls found for each line of a text that holds what is searched.
-func lines(at spot, match func([]byte) []int, found func(steward.FileNews) error) error {
+func lines(at spot, match func([]byte) []int, holds func([]byte) bool, found func(steward.FileNews) error) error {
 	fd, err := unix.Openat(at.fd(), at.name, unix.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
 	if err != nil {
 		return nil // it may not be read, or went
@@ -232,7 +237,7 @@ func lines(at spot, match func([]byte) []int, found func(steward.FileNews) error
 	f := os.NewFile(uintptr(fd), at.name)
 	defer f.Close()
 	all, err := io.ReadAll(io.LimitReader(f, maxSearched))
-	if err != nil || bytes.IndexByte(all[:min(len(all), asBinary)], 0) >= 0 || match(all) == nil {
+	if err != nil || bytes.IndexByte(all[:min(len(all), asBinary)], 0) >= 0 || !holds(all) {
 		return nil
 	}
 	for number := 1; len(all) > 0; number++ {

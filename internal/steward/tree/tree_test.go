@@ -502,6 +502,7 @@ func TestSearch(t *testing.T) {
 		`[src/Tide.go:2:4 src/low.go:1:1 long:1:4001]`: {Text: "high"},
 		`[src/low.go:1:1 long:1:4001]`:                 {Text: "high", Exact: true},
 		`[src/Tide.go:2:4]`:                            {Text: "h.gh w", Expression: true},
+		`[src/Tide.go:2:1]`:                            {Text: "^// .*r$", Expression: true},
 		`[]`:                                           {Text: "h.gh"},
 		`[low.go:1:1]`:                                 {Path: "src", Text: "high", Exact: true},
 	} {
