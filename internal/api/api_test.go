@@ -194,6 +194,11 @@ func TestCookie(t *testing.T) {
 			t.Errorf("a change by %s is answered %d", name, res.StatusCode)
 		}
 	}
+	for site, want := range map[string]int{"cross-site": 403, "same-site": 403, "same-origin": 404, "none": 404} {
+		if res, _ := call(t, "GET", address+"/api/v1/workspaces/x/files/entry?wake=true", "", with("Sec-Fetch-Site", site)); res.StatusCode != want {
+			t.Errorf("a workspace woken from %s is answered %d", site, res.StatusCode)
+		}
+	}
 	upgrade := with("Origin", "http://elsewhere.example", "Connection", "Upgrade", "Upgrade", "websocket", "Sec-WebSocket-Version", "13", "Sec-WebSocket-Key", "dGhlIHNhbXBsZSBub25jZQ==")
 	if res, _ := call(t, "GET", address+"/api/v1/workspaces/x/session", "", upgrade); res.StatusCode != 403 {
 		t.Errorf("a terminal opened by another origin is answered %d", res.StatusCode)
