@@ -141,8 +141,8 @@ func (c Ports) Show(ctx context.Context, ref string, port int) (wire.Port, error
 }
 
 // Share says who may visit a port.
-func (c Ports) Share(ctx context.Context, ref string, port int, shared bool) (wire.Port, error) {
-	return call[wire.Port](ctx, c.link, "PUT", workspace(ref, "/ports/"+strconv.Itoa(port)), wire.PortChange{Shared: shared})
+func (c Ports) Share(ctx context.Context, ref string, port int, in wire.PortChange) (wire.Port, error) {
+	return call[wire.Port](ctx, c.link, "PUT", workspace(ref, "/ports/"+strconv.Itoa(port)), in)
 }
 
 // Visit gives the way to a port's address.

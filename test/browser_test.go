@@ -235,7 +235,10 @@ func TestTheRoundInTheBrowser(t *testing.T) {
 	}
 	p.do("its address leads over the console to the page", chromedp.Navigate(address), p.says("Ytre Skjer"), p.says("00:00"))
 	saga.do("nobody else comes there", chromedp.Navigate(address), saga.says("it may be private, or gone"))
-	p.do("it is shared", chromedp.Navigate(w.address+"/workspaces/quay.ingrid?view=ports"), seen(`[aria-label="Share port 8000"]`), chromedp.Click(chromedp.CSS(`[aria-label="Share port 8000"]`)), seen(`[aria-label="Share port 8000"][aria-checked="true"]`))
+	const everybody = `.ant-select-item-option[title="everybody signed in"]`
+	p.do("it is shared", chromedp.Navigate(w.address+"/workspaces/quay.ingrid?view=ports"), seen(`[aria-label="Who may visit port 8000"]`),
+		still(`.ant-select:has([aria-label="Who may visit port 8000"])`), chromedp.Click(chromedp.CSS(`.ant-select:has([aria-label="Who may visit port 8000"])`)),
+		seen(everybody), still(everybody), chromedp.Click(chromedp.CSS(everybody)), seen(`.ant-select:has([aria-label="Who may visit port 8000"]) [title="everybody signed in"]`))
 	saga.do("and a colleague comes there", chromedp.Navigate(address), saga.says("Ytre Skjer"))
 	p.do("it is held", button("Hold"), seen("#why"), still("#why"), chromedp.SendKeys(chromedp.CSS("#why"), "a long test runs"), modal(), p.says("held until"), p.says("a long test runs"))
 	p.do("a changed secret is said to be held in an older value", chromedp.Navigate(w.address+"/secrets"), p.says("TIDE_API_KEY"), func() chromedp.Action[chromedp.Void] {

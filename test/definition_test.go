@@ -236,7 +236,10 @@ func TestRebuildDue(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, p, err := s.Receive()
+	kind, p, err := s.Receive()
+	for err == nil && kind != 'o' {
+		kind, p, err = s.Receive()
+	}
 	if s.Close(); err != nil || !strings.Contains(string(p), "A rebuild is due") {
 		t.Errorf("a new terminal begins with %q, %v", p, err)
 	}

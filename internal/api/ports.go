@@ -35,7 +35,7 @@ func portRoutes(a *API) {
 			PortPath
 			Body wire.PortChange
 		}) (wire.Port, error) {
-			return s.Ports.SharePort(ctx, who, in.Ref, in.Port, in.Body.Shared)
+			return s.Ports.SharePort(ctx, who, in.Ref, in.Port, in.Body)
 		})
 	answer(a, op("POST", "/port-passes", "visit-port", "Get the way to a port's address", policy.VisitPort),
 		func(ctx context.Context, who service.Actor, in *struct{ Body wire.PortVisit }) (wire.PortPass, error) {

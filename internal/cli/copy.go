@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"net/http"
 	"os"
 	"path"
 	"path/filepath"
@@ -85,8 +84,7 @@ func (a fileCommands) there(ctx context.Context, api *client.Client, ref, at, na
 		}
 	}
 	f, err := api.Files.Show(ctx, ref, path.Join(at, name), true)
-	var p *wire.Problem
-	if errors.As(err, &p) && p.Status == http.StatusNotFound && p.Type == wire.ProblemPrefix+"not-found" && p.Workspace == "" {
+	if noFile(err) != nil {
 		return out, nil
 	}
 	if err != nil {
@@ -131,6 +129,16 @@ func (a fileCommands) fetch(ctx context.Context, api *client.Client, ref, folder
 	return uerr
 }
 
+// noFile is the problem that there is no such file in a workspace; nil where an error
+// is another.
+func noFile(err error) *wire.Problem {
+	var p *wire.Problem
+	if errors.As(err, &p) && p.Type == wire.ProblemPrefix+"not-found" && len(p.Errors) == 1 && p.Errors[0].Field == "path" {
+		return p
+	}
+	return nil
+}
+
 // listMost bounds the files that are copied at once.
 const listMost = 1_000_000
 
@@ -149,7 +157,11 @@ func (a fileCommands) copyOut(ctx context.Context, api *client.Client, ref, from
 		return done, err
 	}
 	if len(there) == 0 {
-		if _, err := api.Files.Show(ctx, ref, from, false); err != nil {
+		_, err := api.Files.Show(ctx, ref, from, false)
+		if p := noFile(err); p != nil {
+			p.Detail, p.Next, p.Errors = ref+" has no "+from, "paths are from the workspace folder", nil
+		}
+		if err != nil {
 			return done, err
 		}
 	}

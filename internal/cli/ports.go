@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -34,15 +35,24 @@ func (a portCommands) port() *cobra.Command {
 			})
 		}),
 	}
-	change := func(use, short string, shared bool) *cobra.Command {
+	var team bool
+	var long time.Duration
+	change := func(use, short, long_ string) *cobra.Command {
 		return &cobra.Command{
-			Use: use + " NAME PORT", Short: short, Example: "  yardbench port " + use + " tide-board 8000", Args: cobra.ExactArgs(2), ValidArgsFunction: a.names,
+			Use: use + " NAME PORT", Short: short, Long: long_, Example: "  yardbench port " + use + " tide-board 8000", Args: cobra.ExactArgs(2), ValidArgsFunction: a.names,
 			RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
 				n, err := strconv.ParseUint(args[1], 10, 16)
 				if err != nil || n == 0 {
 					return usage{fmt.Errorf("%q is no port; write one like 8000", args[1])}
 				}
-				p, err := api.Ports.Share(cmd.Context(), args[0], int(n), shared)
+				in := wire.PortChange{Visitors: "owner", Seconds: int64(long / time.Second)}
+				if use == "share" {
+					in.Visitors = map[bool]string{true: "team", false: "everybody"}[team]
+				}
+				if long < 0 || long > 365*24*time.Hour {
+					return usage{fmt.Errorf("%s is not possible; up to a year is", long)}
+				}
+				p, err := api.Ports.Share(cmd.Context(), args[0], int(n), in)
 				if err != nil {
 					return err
 				}
@@ -50,7 +60,11 @@ func (a portCommands) port() *cobra.Command {
 			}),
 		}
 	}
-	c.AddCommand(list, change("share", "Let everybody signed in visit a port", true), change("keep-private", "Let only yourself visit a port", false))
+	share := change("share", "Let others visit a port", "Let everybody signed in visit a port, or only your team, for good or for a time.")
+	share.Example += "\n  yardbench port share tide-board 8000 --team --for 8h"
+	share.Flags().BoolVar(&team, "team", false, "only your team")
+	share.Flags().DurationVar(&long, "for", 0, "for so long, like 90m or 8h (default: for good)")
+	c.AddCommand(list, share, change("keep-private", "Let only yourself visit a port", ""))
 	return c
 }
 
@@ -64,9 +78,18 @@ func (a portCommands) portTable(ps []wire.Port) {
 				listens += ", on loopback"
 			}
 		}
-		t.row(strconv.Itoa(p.Number), p.Label, listens, map[bool]string{true: "everybody signed in", false: "only you"}[p.Shared], p.Address)
+		t.row(strconv.Itoa(p.Number), p.Label, listens, visitors(p), p.Address)
 	}
 	t.print()
+}
+
+// visitors says who may visit a port.
+func visitors(p wire.Port) string {
+	who := map[string]string{"owner": "only you", "team": "your team", "everybody": "everybody signed in"}[p.Visitors]
+	if p.Until != nil {
+		who += ", until " + when(*p.Until)
+	}
+	return who
 }
 
 func (a portCommands) forward() *cobra.Command {

@@ -173,7 +173,7 @@ func serveBoard(ctx context.Context, c *client.Client) error {
 		}
 		out.Write(p)
 	}
-	_, err = c.Ports.Share(ctx, "tide-board", 8000, true)
+	_, err = c.Ports.Share(ctx, "tide-board", 8000, wire.PortChange{Visitors: "everybody"})
 	return err
 }
 

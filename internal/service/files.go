@@ -227,7 +227,7 @@ func fileFault(err error) error {
 	}
 	switch p.Kind {
 	case steward.FileMissing:
-		return &fault.Fault{Class: fault.Missing, Kind: "not-found", Detail: p.Detail}
+		return &fault.Fault{Class: fault.Missing, Kind: "not-found", Detail: p.Detail, Parts: []fault.Part{{Field: "path", Detail: "there is none"}}}
 	case steward.FileThere:
 		return conflict("name-taken", p.Detail, "take another name, or say that it is to be replaced")
 	case steward.FileKind:

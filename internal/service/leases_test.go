@@ -32,14 +32,18 @@ func TestLeases(t *testing.T) {
 		do   func(*scene) error
 		ends []string
 	}{
-		"signing out":             {func(s *scene) error { return s.SignIns.SignOut(t.Context(), s.mats) }, []string{self, workspace, own}},
-		"ending the sign-in":      {func(s *scene) error { return s.SignIns.EndToken(t.Context(), s.mats, s.mats.TokenID) }, []string{self, workspace, own}},
-		"another's signing out":   {func(s *scene) error { return s.SignIns.SignOut(t.Context(), s.runa) }, []string{shared}},
-		"closing the account":     {write(func(s *scene, tx *store.Tx) error { return tx.CloseAccount(t.Context(), s.mats.ID, true) }), []string{self, workspace, own}},
-		"another role":            {write(func(s *scene, tx *store.Tx) error { return tx.SetRole(t.Context(), s.mats.ID, policy.Auditor) }), []string{self, workspace}},
-		"being erased":            {write(func(s *scene, tx *store.Tx) error { return tx.ErasePerson(t.Context(), s.mats.ID, "gone") }), []string{self, workspace, own}},
-		"a port not shared":       {write(func(s *scene, tx *store.Tx) error { return tx.SharePort(t.Context(), s.w, s.port, false, s.mats.ID) }), []string{shared}},
-		"another port not shared": {write(func(s *scene, tx *store.Tx) error { return tx.SharePort(t.Context(), s.w, 9000, false, s.mats.ID) }), nil},
+		"signing out":           {func(s *scene) error { return s.SignIns.SignOut(t.Context(), s.mats) }, []string{self, workspace, own}},
+		"ending the sign-in":    {func(s *scene) error { return s.SignIns.EndToken(t.Context(), s.mats, s.mats.TokenID) }, []string{self, workspace, own}},
+		"another's signing out": {func(s *scene) error { return s.SignIns.SignOut(t.Context(), s.runa) }, []string{shared}},
+		"closing the account":   {write(func(s *scene, tx *store.Tx) error { return tx.CloseAccount(t.Context(), s.mats.ID, true) }), []string{self, workspace, own}},
+		"another role":          {write(func(s *scene, tx *store.Tx) error { return tx.SetRole(t.Context(), s.mats.ID, policy.Auditor) }), []string{self, workspace}},
+		"being erased":          {write(func(s *scene, tx *store.Tx) error { return tx.ErasePerson(t.Context(), s.mats.ID, "gone") }), []string{self, workspace, own}},
+		"a port not shared": {write(func(s *scene, tx *store.Tx) error {
+			return tx.SharePort(t.Context(), s.w, s.port, store.Share{}, s.mats.ID)
+		}), []string{shared}},
+		"another port not shared": {write(func(s *scene, tx *store.Tx) error {
+			return tx.SharePort(t.Context(), s.w, 9000, store.Share{}, s.mats.ID)
+		}), nil},
 		"removing the workspace": {write(func(s *scene, tx *store.Tx) error {
 			s.w.Phase = lifecycle.Removing
 			return tx.SaveWorkspace(t.Context(), s.w)
@@ -51,7 +55,9 @@ func TestLeases(t *testing.T) {
 			in, mats, _ := bare(t)
 			s := &scene{inner: in, mats: mats, runa: addPersonTo(t, in, "runa", policy.Developer), port: 8000}
 			s.w = addWorkspace(t, in, mats, "tide", lifecycle.Ready)
-			if err := s.rooms.Store.Write(t.Context(), func(tx *store.Tx) error { return tx.SharePort(t.Context(), s.w, s.port, true, mats.ID) }); err != nil {
+			if err := s.rooms.Store.Write(t.Context(), func(tx *store.Tx) error {
+				return tx.SharePort(t.Context(), s.w, s.port, store.Share{All: true}, mats.ID)
+			}); err != nil {
 				t.Fatal(err)
 			}
 			for _, a := range []*Actor{&s.mats, &s.runa} {

@@ -50,7 +50,7 @@ func (s *Ports) Ports(ctx context.Context, a Actor, ref string) ([]wire.Port, er
 	if err != nil {
 		return nil, err
 	}
-	shared, err := s.store.Read().SharedPorts(ctx, w.ID)
+	shared, err := s.store.Read().SharedPorts(ctx, w.ID, s.now())
 	if err != nil {
 		return nil, err
 	}
@@ -58,7 +58,17 @@ func (s *Ports) Ports(ctx context.Context, a Actor, ref string) ([]wire.Port, er
 	all := map[int]*wire.Port{}
 	at := func(n int) *wire.Port {
 		if all[n] == nil {
-			all[n] = &wire.Port{Number: n, Label: def.PortLabels[n], Shared: shared[n], Address: s.sessions.PortAddress(w.PortKey, strconv.Itoa(n))}
+			all[n] = &wire.Port{Number: n, Label: def.PortLabels[n], Visitors: "owner", Address: s.sessions.PortAddress(w.PortKey, strconv.Itoa(n))}
+			switch share := shared[n]; {
+			case share.All:
+				all[n].Visitors = "everybody"
+			case share.Team:
+				all[n].Visitors = "team"
+			}
+			if all[n].Shared = all[n].Visitors != "owner"; !shared[n].Until.IsZero() {
+				until := shared[n].Until
+				all[n].Until = &until
+			}
 		}
 		return all[n]
 	}
@@ -85,16 +95,24 @@ func (s *Ports) Ports(ctx context.Context, a Actor, ref string) ([]wire.Port, er
 	return out, nil
 }
 
-// SharePort lets everybody signed in visit a port of the actor's, or no more.
-func (s *Ports) SharePort(ctx context.Context, a Actor, ref string, port int, shared bool) (wire.Port, error) {
-	w, _, err := s.views.findTo(ctx, a, ref, policy.UseWorkspace, "share ports of")
+// SharePort says who may visit a port of the actor's beside themselves, and for how
+// long.
+func (s *Ports) SharePort(ctx context.Context, a Actor, ref string, port int, in wire.PortChange) (wire.Port, error) {
+	w, owner, err := s.views.findTo(ctx, a, ref, policy.UseWorkspace, "share ports of")
 	if err != nil {
 		return wire.Port{}, err
 	}
 	if err := checkPort(port); err != nil {
 		return wire.Port{}, err
 	}
-	if err := s.store.Write(ctx, func(tx *store.Tx) error { return tx.SharePort(ctx, w, port, shared, a.ID) }); err != nil {
+	share := store.Share{All: in.Visitors == "everybody" || in.Visitors == "" && in.Shared, Team: in.Visitors == "team"}
+	if share.Team && owner.TeamID == "" {
+		return wire.Port{}, at(invalid(owner.Name+" is in no team", ""), "/visitors", "owner, or everybody")
+	}
+	if in.Seconds > 0 && (share.All || share.Team) {
+		share.Until = s.now().UTC().Add(time.Duration(in.Seconds) * time.Second)
+	}
+	if err := s.store.Write(ctx, func(tx *store.Tx) error { return tx.SharePort(ctx, w, port, share, a.ID) }); err != nil {
 		return wire.Port{}, err
 	}
 	s.bus.Publish(w.ID)
@@ -215,27 +233,30 @@ func (s *Ports) PortHost(host string) (key string, port int, ok bool) {
 	return key, port, form != "" && ok1 && ok2 && ok3 && err == nil && checkPort(port) == nil
 }
 
-// mayVisit tells whether a person may visit a port: their own, or one that is
-// shared. What they may not see does not exist for them.
-func (s *Ports) mayVisit(ctx context.Context, a Actor, w store.Workspace, port int, host string) error {
+// mayVisit tells whether a person may visit a port, and until when if that is
+// bounded: their own, or one that is shared with them. What they may not see does not
+// exist for them.
+func (s *Ports) mayVisit(ctx context.Context, a Actor, w store.Workspace, port int, host string) (until time.Time, err error) {
 	owner, err := s.store.Read().PersonByID(ctx, w.OwnerID)
 	if err != nil {
-		return err
+		return until, err
 	}
 	if !a.Grant.Holds(w.RepositoryID) {
-		return noPort(host)
+		return until, noPort(host)
 	}
 	if a.mayOf(policy.UseWorkspace, owner) {
-		return nil
+		return until, nil
 	}
-	shared, err := s.store.Read().SharedPorts(ctx, w.ID)
+	shared, err := s.store.Read().SharedPorts(ctx, w.ID, s.now())
 	if err != nil {
-		return err
+		return until, err
 	}
-	if shared[port] && a.mayOf(policy.VisitPort, owner) {
-		return nil
+	share := shared[port]
+	ours := owner.TeamID != "" && owner.TeamID == a.TeamID
+	if (share.All || share.Team && ours) && a.mayOf(policy.VisitPort, owner) {
+		return share.Until, nil
 	}
-	return noPort(host)
+	return until, noPort(host)
 }
 
 // noPort is one answer for what is not there and for what is private: it
@@ -252,7 +273,7 @@ func (s *Ports) VisitPort(ctx context.Context, a Actor, address string) (wire.Po
 	}
 	w, port, err := s.portOf(ctx, u.Host)
 	if err == nil {
-		err = s.mayVisit(ctx, a, w, port, u.Host)
+		_, err = s.mayVisit(ctx, a, w, port, u.Host)
 	}
 	if err != nil {
 		return wire.PortPass{}, err
@@ -437,7 +458,10 @@ func (s *Ports) enter(ctx context.Context, host, cookie string) (Visit, error) {
 	}
 	out.who = Actor{Person: p, TokenID: t.ID, Grant: t.Grant}
 	if out.Workspace, out.Port, err = s.portOf(ctx, host); err == nil {
-		err = s.mayVisit(ctx, out.who, out.Workspace, out.Port, host)
+		var until time.Time
+		if until, err = s.mayVisit(ctx, out.who, out.Workspace, out.Port, host); !until.IsZero() && until.Before(out.Expires) {
+			out.Expires = until
+		}
 	}
 	return out, err
 }

@@ -3,9 +3,11 @@ package service
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/policy"
+	"yardbench/internal/store"
 	"yardbench/wire"
 )
 
@@ -59,17 +61,52 @@ func TestPassesToPorts(t *testing.T) {
 			t.Errorf("%s is answered %v", what, err)
 		}
 	}
-	if _, err := s.Ports.SharePort(ctx, mats, "tide.ingrid", 8000, true); status(err) != 404 {
+	if _, err := s.Ports.SharePort(ctx, mats, "tide.ingrid", 8000, wire.PortChange{Shared: true}); status(err) != 404 {
 		t.Errorf("somebody else shares a port: %v", err)
 	}
-	if _, err := s.Ports.SharePort(ctx, ingrid, "tide", 8000, true); err != nil {
+	if _, err := s.Ports.SharePort(ctx, ingrid, "tide", 8000, wire.PortChange{Shared: true}); err != nil {
 		t.Fatal(err)
 	}
 	shared, err := enter(mats)
 	if err != nil {
 		t.Fatalf("a shared port is answered %v", err)
 	}
-	if _, err := s.Ports.SharePort(ctx, ingrid, "tide", 8000, false); err != nil {
+	// Of her team alone, and for a time.
+	if _, err := s.Ports.SharePort(ctx, ingrid, "tide", 8000, wire.PortChange{Visitors: "team"}); status(err) != 422 {
+		t.Errorf("shared with a team that there is not: %v", err)
+	}
+	if err := s.rooms.Store.Write(ctx, func(tx *store.Tx) error {
+		if err := tx.AddTeam(ctx, store.Team{ID: "harbour", Name: "Harbour"}); err != nil {
+			return err
+		}
+		return tx.SetTeam(ctx, ingrid.ID, "harbour")
+	}); err != nil {
+		t.Fatal(err)
+	}
+	ingrid.TeamID = "harbour"
+	if _, err := s.Ports.SharePort(ctx, ingrid, "tide", 8000, wire.PortChange{Visitors: "team", Seconds: 60}); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		who  Actor
+		team string
+		now  time.Time
+		may  bool
+	}{
+		{ingrid, "", time.Now(), true}, {mats, "", time.Now(), false}, {mats, "harbour", time.Now(), true}, {mats, "harbour", time.Now().Add(time.Minute), false},
+	} {
+		who := c.who
+		who.TeamID = c.team
+		s.Ports.now = func() time.Time { return c.now }
+		if _, err := s.Ports.mayVisit(ctx, who, w, 8000, "x"); (err == nil) != c.may {
+			t.Errorf("%s of %q may: %v", who.Name, who.TeamID, err)
+		}
+	}
+	s.Ports.now = time.Now
+	if err := s.rooms.Store.Write(ctx, func(tx *store.Tx) error { return tx.SetTeam(ctx, ingrid.ID, "") }); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.Ports.SharePort(ctx, ingrid, "tide", 8000, wire.PortChange{}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := s.Ports.EnterPort(ctx, host, shared); status(err) != 404 {

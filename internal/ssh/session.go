@@ -71,6 +71,10 @@ func (s *session) serve(requests <-chan *ssh.Request) {
 				break
 			}
 			ok, begun = true, true
+			if r.WantReply { // before anything of it: one that is refused at once closes the channel
+				_ = r.Reply(true, nil) // it may be gone
+				r.WantReply = false
+			}
 			kind := r.Type
 			s.wg.Go(func() {
 				defer cancel()

@@ -3744,11 +3744,26 @@ export interface components {
             process?: string;
             /** @description The service behind it, where that is not the workspace itself */
             service?: string;
-            /** @description Everybody signed in may visit it; else only its owner */
+            /** @description Others than its owner may visit it */
             shared: boolean;
+            /** Format: date-time */
+            until?: string;
+            /**
+             * @description Who may visit it: its owner alone, their team too, or everybody signed in
+             * @enum {string}
+             */
+            visitors: "owner" | "team" | "everybody";
         };
         PortChange: {
-            shared: boolean;
+            /**
+             * Format: int64
+             * @description For how long others may; without it for good
+             */
+            seconds?: number;
+            /** @description In place of visitors: everybody signed in may, or its owner alone */
+            shared?: boolean;
+            /** @enum {string} */
+            visitors?: "owner" | "team" | "everybody";
         };
         PortPass: {
             go: string;

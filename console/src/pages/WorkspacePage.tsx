@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { CheckCircleFilled, CloseCircleFilled, MinusCircleOutlined } from "@ant-design/icons";
-import { Alert, App, Button, Form, Input, Modal, Select, Space, Spin, Switch, Table, Tabs, theme } from "antd";
+import { Alert, App, Button, Form, Input, Modal, Select, Space, Spin, Table, Tabs, theme } from "antd";
 import { useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { Problem, api, nameOf, take, type Person, type Port, type Service, type Workspace, whole } from "../api/client";
@@ -224,13 +224,19 @@ function Rest({ of: w }: { of: Workspace }) {
   );
 }
 
+const visitors: { value: Port["visitors"]; label: string }[] = [
+  { value: "owner", label: "only its owner" },
+  { value: "team", label: "the owner's team" },
+  { value: "everybody", label: "everybody signed in" },
+];
+
 /** The ports of a workspace: what listens, where it is reached, and who may visit it. */
 function Ports({ workspace: w, own }: { workspace: Workspace; own: boolean }) {
   const { token } = theme.useToken();
   const path = { workspace: nameOf(w) };
   const ports = useQuery({ queryKey: ["workspaces", "ports", nameOf(w)], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/workspaces/{workspace}/ports", { signal, params: { path, query: page } })) });
   const done = useDone("workspaces");
-  const share = useMutation({ mutationFn: (p: Port) => take(api.PUT("/api/v1/workspaces/{workspace}/ports/{port}", { params: { path: { ...path, port: p.number } }, body: { shared: !p.shared } })), ...done });
+  const share = useMutation({ mutationFn: ([p, visitors]: [Port, Port["visitors"]]) => take(api.PUT("/api/v1/workspaces/{workspace}/ports/{port}", { params: { path: { ...path, port: p.number } }, body: { visitors } })), ...done });
   return (
     <>
       <ProblemNote error={ports.error} />
@@ -268,8 +274,16 @@ function Ports({ workspace: w, own }: { workspace: Workspace; own: boolean }) {
           },
           {
             title: "Who may visit",
-            render: (_, p) =>
-              own ? <Switch size="small" checked={p.shared} checkedChildren="everybody signed in" unCheckedChildren="only me" aria-label={`Share port ${p.number}`} onChange={() => share.mutate(p)} /> : p.shared ? "everybody signed in" : "only its owner",
+            render: (_, p) => (
+              <>
+                {own ? (
+                  <Select size="small" style={{ minWidth: 170 }} value={p.visitors} aria-label={`Who may visit port ${p.number}`} options={visitors} onChange={(v) => share.mutate([p, v])} />
+                ) : (
+                  visitors.find((v) => v.value === p.visitors)?.label
+                )}
+                {p.until && <span className="quiet"> until {when(p.until)}</span>}
+              </>
+            ),
           },
         ]}
       />

@@ -131,10 +131,13 @@ type RebuildFailed struct {
 	Cause string `json:"cause"`
 }
 
-// PortShared is a port being opened to everybody signed in, or closed again.
+// PortShared is a port being opened to everybody signed in, or to its owner's team,
+// until a time if there is one; or closed again.
 type PortShared struct {
-	Port   int  `json:"port"`
-	Shared bool `json:"shared"`
+	Port   int        `json:"port"`
+	Shared bool       `json:"shared"`
+	Team   bool       `json:"team,omitempty"`
+	Until  *time.Time `json:"until,omitempty"`
 }
 
 // SessionOpened is a terminal or a command in a workspace, or that somebody looks into

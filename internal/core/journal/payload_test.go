@@ -37,7 +37,7 @@ func TestKindsAndTheirJSONStay(t *testing.T) {
 		{WorkspaceExpired{at}, "workspace.expired", `{"stopped_at":"2026-11-25T08:00:00Z"}`},
 		{WorkspaceDiscarded{}, "workspace.discarded", `{}`},
 		{RebuildFailed{"no"}, "workspace.rebuild-failed", `{"cause":"no"}`},
-		{PortShared{8000, true}, "workspace.port", `{"port":8000,"shared":true}`},
+		{PortShared{Port: 8000, Shared: true}, "workspace.port", `{"port":8000,"shared":true}`},
 		{SessionOpened{"terminal"}, "workspace.terminal", `{}`},
 		{LookAllowed{"p2", "main", true, at}, "workspace.look-allowed", `{"person":"p2","terminal":"main","writes":true,"until":"` + at.Format(time.RFC3339Nano) + `"}`},
 		{FirstLineSet{true}, "workspace.first-line", `{"set":true}`},
