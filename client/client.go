@@ -277,6 +277,11 @@ func webhook(id, more string) string { return "/webhooks/" + url.PathEscape(id) 
 // copyText writes a text answer to w as it comes.
 func (c *link) copyText(ctx context.Context, path string, w io.Writer) error {
 	res, err := c.do(ctx, "GET", path, nil, nil)
+	return drain(ctx, res, err, w)
+}
+
+// drain writes an answer to w as it comes.
+func drain(ctx context.Context, res *http.Response, err error, w io.Writer) error {
 	if err != nil {
 		return err
 	}

@@ -80,15 +80,7 @@ func (c Files) Read(ctx context.Context, ref, path string, from int64, w io.Writ
 
 func (c Files) copy(ctx context.Context, method, path string, body io.Reader, header http.Header, w io.Writer) error {
 	res, err := c.pass(ctx, method, path, body, header)
-	if err != nil {
-		return err
-	}
-	defer res.Body.Close()
-	_, err = io.Copy(w, res.Body)
-	if ctx.Err() != nil {
-		return ctx.Err()
-	}
-	return err
+	return drain(ctx, res, err, w)
 }
 
 // Write makes content a file, in one step. A tag is what the file there must have;

@@ -85,10 +85,10 @@ line"; mkdir deep; echo x >deep/er; printf 'b\000' >bin; ln -s /etc link`)
 	}
 
 	// A hook has its say, and its words are told.
-	run(`printf '#!/bin/sh\necho "the harbour master says no" >&2; exit 1\n' >.git/hooks/pre-commit; chmod +x .git/hooks/pre-commit`)
+	run(`printf '#!/bin/sh\necho "the harbour master says no, paths=$GIT_LITERAL_PATHSPECS." >&2; exit 1\n' >.git/hooks/pre-commit; chmod +x .git/hooks/pre-commit`)
 	_, err = c.Changes.Commit(ctx, "quay", wire.NewCommit{Message: "Fifty\n\nin words"})
 	var p *wire.Problem
-	if !errors.As(err, &p) || problem(err) != "git-refuses" || !strings.Contains(p.Output, "harbour master") {
+	if !errors.As(err, &p) || problem(err) != "git-refuses" || !strings.Contains(p.Output, "harbour master says no, paths=.") {
 		t.Errorf("with a hook that says no it is %v", err)
 	}
 	// One that hangs ends when nobody waits any more, and holds nothing up.

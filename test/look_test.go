@@ -152,6 +152,14 @@ func TestLookAlong(t *testing.T) {
 	fresh := watch(t, ingrid, "quay", wire.Run{Terminal: "second", Columns: 80, Rows: 24})
 	fresh.types("echo it-is-$TIDE\n")
 	fresh.until("what it ran first", func(out, _ string) bool { return strings.Contains(out, "it-is-high-5") })
+	line := watch(t, ingrid, "quay", wire.Run{Argv: []string{"sh", "-c", "sleep 1; echo over-$((4+4))"}, TTY: true, Terminal: "third", Columns: 80, Rows: 24})
+	line.until("a command's end", func(out, _ string) bool { return strings.Contains(out, "over-8") })
+	over := w.shellOf(t, "ingrid").run("", "ssh", "-tt", "quay.bench", "sleep 1; echo over-$((4+4))")
+	line.mu.Lock()
+	if both := line.out.String() + over.out; strings.Contains(both, "TIDE") || strings.Count(both, "over-8") != 2 {
+		t.Errorf("a command is typed into: %q", both)
+	}
+	line.mu.Unlock()
 
 	// With leave to type she does, from the next time on; what she had ends.
 	w.must(w.as("ingrid", "", "look", "add", "quay", "runa", "--write"), 0, "and type")

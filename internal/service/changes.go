@@ -65,7 +65,7 @@ func (c *Changes) at(ctx context.Context, a Actor, ref string, kind string) ([]c
 		return nil, err
 	}
 	// Nothing of it may wait for an answer that nobody can give.
-	for k, v := range map[string]string{"GIT_TERMINAL_PROMPT": "0", "GIT_EDITOR": "true", "GIT_SEQUENCE_EDITOR": "true", "GIT_PAGER": "cat", "GIT_LITERAL_PATHSPECS": "1", "LC_ALL": "C.UTF-8"} {
+	for k, v := range map[string]string{"GIT_TERMINAL_PROMPT": "0", "GIT_EDITOR": "true", "GIT_SEQUENCE_EDITOR": "true", "GIT_PAGER": "cat", "LC_ALL": "C.UTF-8"} {
 		p.Env[k] = v
 	}
 	if err := c.files.note(ctx, a, w, kind); err != nil {
@@ -94,110 +94,6 @@ func (c *Changes) one(ctx context.Context, a Actor, ref, folder, kind string) (c
 		}
 	}
 	return clone{}, notFound("clone in", folder, "the list of changes has them")
-}
-
-// said is what git gave.
-type said struct {
-	out    []byte
-	cut    bool   // of out there was more
-	errors string // the newest of it
-	code   int
-}
-
-// refusal is the error that a failure of git is, in its own words.
-func (s said) refusal() error {
-	text := strings.TrimSpace(s.errors)
-	first := "git could not do it"
-	for _, line := range strings.Split(text, "\n") {
-		if line = strings.TrimSpace(line); line != "" && !strings.HasPrefix(line, "hint:") {
-			if first = line; strings.HasPrefix(line, "fatal:") || strings.HasPrefix(line, "error:") {
-				break
-			}
-		}
-	}
-	f := conflict("git-refuses", plain.Line(first, 300), "")
-	f.Output = text
-	return f
-}
-
-// git runs git in the clone.
-func (k clone) git(ctx context.Context, limit time.Duration, most int, input io.Reader, quiet bool, args ...string) (s said, err error) {
-	ctx, cancel := context.WithTimeout(ctx, limit)
-	defer cancel()
-	p := k.process
-	p.Folder, p.Argv, p.Quiet = k.folder, append([]string{"git"}, args...), quiet
-	conn, err := k.c.files.hub.Ask(ctx, outside.Link(k.w.ID, k.w.Body), steward.Request{Kind: steward.Run, Process: p})
-	if err != nil {
-		return s, fromRoom(err)
-	}
-	defer conn.Stream.Close()
-	stop := context.AfterFunc(ctx, func() { conn.Stream.Close() })
-	defer stop()
-	go func() {
-		if input != nil {
-			_, _ = io.Copy(conn.Writer(steward.Input), input) // it may leave its input unread
-		}
-		_ = conn.SendFrame(steward.NoMore, nil)
-	}()
-	if s, err = gather(conn, most); err != nil {
-		if errors.Is(ctx.Err(), context.DeadlineExceeded) {
-			f := conflict("git-refuses", fmt.Sprintf("git did not come to its end within %s; a hook may hang", limit), "run it in a terminal, where it is seen what it waits for")
-			f.Output = s.errors
-			return s, f
-		}
-		return s, fromRoom(err)
-	}
-	return s, nil
-}
-
-// gather reads what a command says until its end.
-func gather(conn *steward.Conn, most int) (s said, err error) {
-	errs := &newest{most: saidMost}
-	defer func() { s.errors = errs.text() }()
-	for {
-		kind, p, err := conn.ReceiveFrame()
-		if err != nil {
-			return s, fmt.Errorf("%w: %w", outside.ErrAway, err)
-		}
-		switch kind {
-		case steward.Output:
-			if room := most - len(s.out); len(p) > room {
-				s.cut, p = true, p[:max(0, room)]
-			}
-			s.out = append(s.out, p...)
-		case steward.Errors:
-			errs.add(p)
-		case steward.Ended:
-			x, err := outside.ExitOf(p)
-			if err == nil && x.Problem != "" {
-				err = outside.Refused(plain.Line(x.Problem, 300))
-			}
-			s.code = x.Code
-			return s, err
-		}
-	}
-}
-
-// newest keeps the end of a text.
-type newest struct {
-	kept []byte
-	most int
-}
-
-func (n *newest) add(p []byte) {
-	n.kept = append(n.kept, p...)
-	n.kept = n.kept[max(0, len(n.kept)-n.most):]
-}
-
-// text is it, without what would move the cursor of a terminal.
-func (n *newest) text() string {
-	var out []string
-	for _, line := range strings.Split(strings.ToValidUTF8(string(n.kept), "\uFFFD"), "\n") {
-		line = strings.TrimRight(line, "\r ")
-		line = line[strings.LastIndexByte(line, '\r')+1:] // of progress the last
-		out = append(out, plain.Line(line, 2000))
-	}
-	return strings.Join(out, "\n")
 }
 
 // status looks how the clone stands.
@@ -249,7 +145,7 @@ func (c *Changes) List(ctx context.Context, a Actor, ref string) ([]wire.Changes
 
 // difference asks git how a file differs.
 func (k clone) difference(ctx context.Context, path string, staged bool) (changes.Difference, error) {
-	args := []string{"--no-optional-locks", "diff", "--no-color", "--no-ext-diff", "--no-textconv", "--src-prefix=a/", "--dst-prefix=b/", "--unified=3", "--no-renames"}
+	args := []string{"--no-optional-locks", "--literal-pathspecs", "diff", "--no-color", "--no-ext-diff", "--no-textconv", "--src-prefix=a/", "--dst-prefix=b/", "--unified=3", "--no-renames"}
 	if staged {
 		args = append(args, "--cached")
 	}
@@ -258,7 +154,7 @@ func (k clone) difference(ctx context.Context, path string, staged bool) (change
 		return changes.Difference{}, err
 	}
 	if s.code == 0 && len(s.out) == 0 && !staged { // one that git does not know yet
-		known, err := k.git(ctx, gitLook, 1000, nil, true, "ls-files", "--", path)
+		known, err := k.git(ctx, gitLook, 1000, nil, true, "--literal-pathspecs", "ls-files", "--", path)
 		if err != nil {
 			return changes.Difference{}, err
 		}
@@ -381,15 +277,15 @@ func (k clone) whole(ctx context.Context, verb string, paths []string) error {
 	list := func(paths []string) io.Reader { return strings.NewReader(strings.Join(paths, "\x00") + "\x00") }
 	switch verb {
 	case Stage:
-		return k.must(ctx, gitHooks, list(paths), append([]string{"add", "--all"}, fed...)...) // filters may take long
+		return k.must(ctx, gitHooks, list(paths), append([]string{"--literal-pathspecs", "add", "--all"}, fed...)...) // filters may take long
 	case Unstage:
-		return k.must(ctx, gitLook, list(paths), append([]string{"reset", "--quiet"}, fed...)...)
+		return k.must(ctx, gitLook, list(paths), append([]string{"--literal-pathspecs", "reset", "--quiet"}, fed...)...)
 	}
 	// What git does not know goes; of the rest comes back what is staged.
 	for len(paths) > 0 {
 		some := paths[:min(len(paths), 200)]
 		paths = paths[len(some):]
-		known, err := k.git(ctx, gitLook, statusMost, nil, true, append([]string{"ls-files", "-z", "--cached", "--"}, some...)...)
+		known, err := k.git(ctx, gitLook, statusMost, nil, true, append([]string{"--literal-pathspecs", "ls-files", "-z", "--cached", "--"}, some...)...)
 		if err != nil {
 			return err
 		}
@@ -398,11 +294,11 @@ func (k clone) whole(ctx context.Context, verb string, paths []string) error {
 			if known.cut {
 				return invalid("there are too many files at once", "discard a part of them")
 			}
-			if err := k.must(ctx, gitHooks, list(names), append([]string{"restore", "--worktree"}, fed...)...); err != nil {
+			if err := k.must(ctx, gitHooks, list(names), append([]string{"--literal-pathspecs", "restore", "--worktree"}, fed...)...); err != nil {
 				return err
 			}
 		}
-		if err := k.must(ctx, gitLook, nil, append([]string{"clean", "-d", "--force", "--quiet", "--"}, some...)...); err != nil {
+		if err := k.must(ctx, gitLook, nil, append([]string{"--literal-pathspecs", "clean", "-d", "--force", "--quiet", "--"}, some...)...); err != nil {
 			return err
 		}
 	}
@@ -411,7 +307,7 @@ func (k clone) whole(ctx context.Context, verb string, paths []string) error {
 
 // Commit commits what is staged.
 func (c *Changes) Commit(ctx context.Context, a Actor, ref string, in wire.NewCommit) (wire.Committed, error) {
-	k, err := c.one(ctx, a, ref, in.Folder, "changes-committed")
+	k, err := c.one(ctx, a, ref, in.Folder, "changes-made")
 	if err != nil {
 		return wire.Committed{}, err
 	}
@@ -441,22 +337,14 @@ func (c *Changes) Commit(ctx context.Context, a Actor, ref string, in wire.NewCo
 	if s.code != 0 {
 		return wire.Committed{}, s.refusal()
 	}
+	if err := c.files.journal(ctx, a, k.w, "changes-committed"); err != nil {
+		return wire.Committed{}, err
+	}
 	head, err := k.git(ctx, gitLook, 1000, nil, true, "rev-parse", "HEAD")
 	if err != nil {
 		return wire.Committed{}, err
 	}
-	return wire.Committed{Commit: plain.Line(strings.TrimSpace(string(head.out)), 80), Output: k.words(s)}, nil
-}
-
-// words are all that a command said.
-func (k clone) words(s said) string {
-	all := &newest{most: saidMost}
-	all.add(s.out)
-	if len(s.out) > 0 && !bytes.HasSuffix(s.out, []byte("\n")) {
-		all.add([]byte("\n"))
-	}
-	all.add([]byte(s.errors))
-	return strings.TrimSpace(all.text())
+	return wire.Committed{Commit: plain.Line(strings.TrimSpace(string(head.out)), 80), Output: s.words()}, nil
 }
 
 // branchesMost bounds the branches that are listed.
@@ -521,7 +409,7 @@ func (c *Changes) Push(ctx context.Context, a Actor, ref string, in wire.Exchang
 }
 
 func (c *Changes) exchange(ctx context.Context, a Actor, ref string, in wire.Exchange, kind string, args ...string) (wire.Exchanged, error) {
-	k, err := c.one(ctx, a, ref, in.Folder, kind)
+	k, err := c.one(ctx, a, ref, in.Folder, "changes-read")
 	if err != nil {
 		return wire.Exchanged{}, err
 	}
@@ -549,6 +437,9 @@ func (c *Changes) exchange(ctx context.Context, a Actor, ref string, in wire.Exc
 	if s.code != 0 {
 		return wire.Exchanged{}, s.refusal()
 	}
+	if err := c.files.journal(ctx, a, k.w, kind); err != nil {
+		return wire.Exchanged{}, err
+	}
 	now, err := k.status(ctx)
-	return wire.Exchanged{Output: k.words(s), Changes: now}, err
+	return wire.Exchanged{Output: s.words(), Changes: now}, err
 }

@@ -194,16 +194,15 @@ func (s *Files) leave(link string, h *helper) {
 	})
 }
 
-// note writes into the journal that somebody is at files, or at changes, not at
-// which.
+// note writes into the journal that somebody is at files, or at changes, once in a
+// while and not at which.
 func (s *Files) note(ctx context.Context, a Actor, w store.Workspace, what string) error {
 	key, now := w.ID+" "+a.ID+" "+what, s.now()
 	s.mu.Lock()
 	if s.told == nil {
 		s.told = map[string]time.Time{}
 	}
-	before, ok := s.told[key]
-	if fresh := ok && now.Sub(before) < filesTold; fresh {
+	if before, ok := s.told[key]; ok && now.Sub(before) < filesTold {
 		s.mu.Unlock()
 		return nil
 	}
@@ -214,6 +213,16 @@ func (s *Files) note(ctx context.Context, a Actor, w store.Workspace, what strin
 	}
 	s.told[key] = now
 	s.mu.Unlock()
+	err := s.journal(ctx, a, w, what)
+	if err != nil {
+		s.mu.Lock()
+		delete(s.told, key) // the next is to be written
+		s.mu.Unlock()
+	}
+	return err
+}
+
+func (s *Files) journal(ctx context.Context, a Actor, w store.Workspace, what string) error {
 	return s.store.Write(ctx, func(tx *store.Tx) error {
 		return tx.Journal(ctx, w.ID, w.OwnerID, a.ID, journal.SessionOpened{What: what})
 	})

@@ -121,15 +121,15 @@ func (s *Sessions) terminal(ctx context.Context, w store.Workspace, r *steward.R
 	if !terminalLabel.MatchString(r.ID) {
 		return invalid(quote(r.ID)+" is no label for a terminal", "use lower-case letters, digits and dashes, at most 32")
 	}
-	if script, ok := s.greeting(ctx, w); ok && len(r.Process.Argv) == 0 && r.Process.Command == "" {
-		r.Process.Argv = []string{"/bin/sh", "-c", script + "exec \"$SHELL\""}
-	}
-	if len(r.Process.Argv) == 0 || r.ID != "" && r.Process.Command == "" && !strings.HasPrefix(r.ID, "run-") {
+	if len(r.Process.Argv) == 0 && r.Process.Command == "" { // a shell, not a program that would take it for its input
 		first, err := s.store.Read().FirstLine(ctx, w.ID)
 		if err != nil {
 			return err
 		}
 		r.First = first
+		if script, ok := s.greeting(ctx, w); ok {
+			r.Process.Argv = []string{"/bin/sh", "-c", script + "exec \"$SHELL\""}
+		}
 	}
 	r.Process.Env["TERM"], r.Process.Env["COLORTERM"] = term, "truecolor"
 	return nil
