@@ -3,7 +3,12 @@ package steward
 import (
 	"bytes"
 	"io"
+	"net"
+	"sync/atomic"
 	"testing"
+	"time"
+
+	"github.com/hashicorp/yamux"
 
 	"yardbench/internal/bound"
 )
@@ -35,4 +40,41 @@ func FuzzReceive(f *testing.F) {
 			}
 		})
 	})
+}
+
+// counted counts what is written to a connection.
+type counted struct {
+	net.Conn
+	n atomic.Int64
+}
+
+func (c *counted) Write(p []byte) (int, error) {
+	c.n.Add(int64(len(p)))
+	return c.Conn.Write(p)
+}
+
+// Over an errand's input and output nothing goes by itself: it would look like work.
+func TestErrandsAreSilent(t *testing.T) {
+	for what, c := range map[string]struct {
+		config *yamux.Config
+		silent bool
+	}{"an errand": {Errands(), true}, "a link": {Multiplex(), false}} {
+		near, far := net.Pipe()
+		ours := &counted{Conn: near}
+		c.config.KeepAliveInterval = 10 * time.Millisecond
+		s, err := yamux.Client(ours, c.config)
+		if err != nil {
+			t.Fatal(err)
+		}
+		other, err := yamux.Server(far, Errands())
+		if err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(200 * time.Millisecond)
+		if got := ours.n.Load(); (got == 0) != c.silent {
+			t.Errorf("%s sends %d bytes by itself", what, got)
+		}
+		s.Close()
+		other.Close()
+	}
 }

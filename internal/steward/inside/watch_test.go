@@ -264,3 +264,23 @@ func TestSocketAddresses(t *testing.T) {
 		}
 	}
 }
+
+// What goes in and out of a quiet run is no sign of work; of another it is.
+func TestQuietRuns(t *testing.T) {
+	p := newPair(t, nil)
+	for _, quiet := range []bool{true, false} {
+		process := shell("cat")
+		process.Quiet = quiet
+		c := p.ask(t, steward.Request{Kind: steward.Run, Process: process})
+		if err := c.SendFrame(steward.Input, []byte("six bells\n")); err != nil {
+			t.Fatal(err)
+		}
+		if k, text, err := c.ReceiveFrame(); err != nil || k != steward.Output || string(text) != "six bells\n" {
+			t.Fatalf("it says %q, %v", text, err)
+		}
+		if typed, read := p.server.signs.typed.ago(), p.server.signs.read.ago(); (typed < 0) != quiet || (read < 0) != quiet {
+			t.Errorf("quiet: %v; typed %d, read %d ms ago", quiet, typed, read)
+		}
+		c.Stream.Close()
+	}
+}
