@@ -130,26 +130,6 @@ func (c Workspaces) EndHold(ctx context.Context, ref string) error {
 	return err
 }
 
-// List lists the ports of a workspace.
-func (c Ports) List(ctx context.Context, ref string) ([]wire.Port, error) {
-	return all[wire.Port](ctx, c.link, workspace(ref, "/ports"))
-}
-
-// Show is one of the ports of a workspace.
-func (c Ports) Show(ctx context.Context, ref string, port int) (wire.Port, error) {
-	return call[wire.Port](ctx, c.link, "GET", workspace(ref, "/ports/"+strconv.Itoa(port)), nil)
-}
-
-// Share says who may visit a port.
-func (c Ports) Share(ctx context.Context, ref string, port int, in wire.PortChange) (wire.Port, error) {
-	return call[wire.Port](ctx, c.link, "PUT", workspace(ref, "/ports/"+strconv.Itoa(port)), in)
-}
-
-// Visit gives the way to a port's address.
-func (c Ports) Visit(ctx context.Context, address string) (wire.PortPass, error) {
-	return call[wire.PortPass](ctx, c.link, "POST", "/port-passes", wire.PortVisit{Address: address})
-}
-
 // RenewLease says that a workspace which is for one command is still needed.
 func (c Workspaces) RenewLease(ctx context.Context, ref string) (wire.Errand, error) {
 	return call[wire.Errand](ctx, c.link, "POST", workspace(ref, "/lease"), nil)

@@ -19,7 +19,7 @@ var schemas = map[string]reflect.Type{}
 func init() {
 	for _, v := range []any{wire.WorkspaceRow{}, wire.Workspace{}, wire.Preflight{}, wire.Outcome{}, wire.Operation{}, wire.Service{}, wire.Port{}, wire.Container{}, wire.Secret{}, wire.SecretChoice{}, wire.KnownCredential{},
 		wire.Token{}, wire.MadeToken{}, wire.Repository{}, wire.PushKey{}, wire.DefinitionCheck{}, wire.DefinitionChanges{}, wire.Starter{}, wire.PrebuildPlan{}, wire.Sheet{}, wire.Person{}, wire.Team{}, wire.OpenEnrolment{}, wire.Enrolment{},
-		wire.Rules{}, wire.RulesVersion{}, wire.RulesCheck{}, wire.JournalEntry{}, wire.JournalHead{}, wire.JournalVerdict{}, wire.Webhook{}, wire.MadeWebhook{}, wire.Delivery{}, wire.Cost{}, wire.Me{}, wire.SignedIn{}, wire.SSHKey{}, wire.Terminal{}, wire.FirstLine{}, wire.Look{}} {
+		wire.Rules{}, wire.RulesVersion{}, wire.RulesCheck{}, wire.JournalEntry{}, wire.JournalHead{}, wire.JournalVerdict{}, wire.Webhook{}, wire.MadeWebhook{}, wire.Delivery{}, wire.Cost{}, wire.Me{}, wire.SignedIn{}, wire.SSHKey{}, wire.Terminal{}, wire.FirstLine{}, wire.Look{}, wire.LookLink{}, wire.MadeLookLink{}} {
 		schemas[reflect.TypeOf(v).Name()] = reflect.TypeOf(v)
 	}
 }
@@ -73,6 +73,8 @@ func TestJSONOfEveryCommand(t *testing.T) {
 		{"ingrid", "", "terminal begin", "terminal begin a true"},
 		{"ingrid", "", "look add", "look add a runa"},
 		{"ingrid", "", "look list", "look list a"},
+		{"ingrid", "", "look-link add", "look-link add a 8000"},
+		{"ingrid", "", "look-link list", "look-link list a"},
 		{"ingrid", "", "port list", "port list a"},
 		{"ingrid", "", "port share", "port share a 8000"},
 		{"ingrid", "", "port keep-private", "port keep-private a 8000"},

@@ -35,6 +35,7 @@ var ProblemKinds = []ProblemKind{
 	{"name-taken", http.StatusConflict, "there is one of that name"},
 	{"no-change", http.StatusConflict, "it would change nothing"},
 	{"over-limit", http.StatusConflict, "it would go over a limit of the house rules"},
+	{"house-rules", http.StatusConflict, "the house rules do not allow it"},
 	{"too-many", http.StatusConflict, "there are as many as there may be"},
 	{"unpushed-work", http.StatusConflict, "work that exists nowhere else would be lost"},
 	{"work-unknown", http.StatusConflict, "whether work would be lost cannot be told"},

@@ -7,19 +7,16 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"html"
 	"log/slog"
 	"net"
 	"net/http"
 	"net/http/httputil"
 	"net/netip"
 	"net/url"
-	"strconv"
 	"strings"
 	"sync"
 	"time"
 
-	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/service"
 	"yardbench/internal/steward"
 	"yardbench/wire"
@@ -232,21 +229,26 @@ func (p *Ports) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		p.Next.ServeHTTP(w, r)
 		return
 	}
-	if r.URL.Path == service.PassPath {
+	switch r.URL.Path {
+	case service.PassPath:
 		p.enter(w, r)
+		return
+	case service.LookPath:
+		p.look(w, r)
 		return
 	}
 	if !p.allowed(r) {
 		page(w, r, &wire.Problem{Status: http.StatusForbidden, Detail: "a page elsewhere asked for this, and only this workspace's own pages may", Next: "open the port's address itself"})
 		return
 	}
-	v, err := service.Visit{}, service.ErrNoPass
-	for i, c := range r.CookiesNamed(p.cookieName()) {
-		if v, err = p.Service.Ports.EnterPort(r.Context(), r.Host, c.Value); !errors.Is(err, service.ErrNoPass) || i == mostCookies {
-			break
-		}
+	v, err := p.entered(r)
+	if errors.Is(err, service.ErrNoPass) {
+		v, err = p.Service.Ports.EnterPort(r.Context(), r.Host, "") // it may be public
 	}
 	problem := wire.ProblemOf(err)
+	if errors.Is(err, service.ErrLinkOver) { // what comes next may be another visit
+		http.SetCookie(w, &http.Cookie{Name: p.cookieName(), Path: "/", MaxAge: -1, HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: p.Service.Ports.Secure()})
+	}
 	switch {
 	case errors.Is(err, service.ErrNoPass):
 		p.toConsole(w, r)
@@ -258,9 +260,27 @@ func (p *Ports) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	default:
 		ctx, release := p.Service.Leases.HoldVisit(r.Context(), v)
 		defer release()
+		end, err := p.Service.Ports.Begin(v)
+		if problem := wire.ProblemOf(err); problem != nil {
+			page(w, r, problem)
+			return
+		}
+		defer end()
 		p.Service.Ports.Asked(v)
 		p.proxy.ServeHTTP(early{w}, r.WithContext(context.WithValue(ctx, goalKey{}, v)))
 	}
+}
+
+// entered is the visit that a request's cookie of this host stands for.
+// [service.ErrNoPass] where it has none.
+func (p *Ports) entered(r *http.Request) (v service.Visit, err error) {
+	err = service.ErrNoPass
+	for i, c := range r.CookiesNamed(p.cookieName()) {
+		if v, err = p.Service.Ports.EnterPort(r.Context(), r.Host, c.Value); !errors.Is(err, service.ErrNoPass) || i == mostCookies {
+			break
+		}
+	}
+	return v, err
 }
 
 // toConsole leads a visitor over the console, which knows who they are. What
@@ -285,10 +305,21 @@ func (p *Ports) enter(w http.ResponseWriter, r *http.Request) {
 		page(w, r, &wire.Problem{Status: http.StatusInternalServerError, Detail: "the service could not do this"})
 		return
 	}
+	p.letIn(w, r, value, expires)
+}
+
+// letIn gives a visitor the cookie of this host, and leads on to where they want.
+func (p *Ports) letIn(w http.ResponseWriter, r *http.Request, value string, expires time.Time) {
 	// Lax: the way from the console is a way from another site.
 	http.SetCookie(w, &http.Cookie{Name: p.cookieName(), Value: value, Path: "/", Expires: expires, HttpOnly: true, SameSite: http.SameSiteLaxMode,
 		Secure: p.Service.Ports.Secure()})
+	p.leadOn(w, r)
+}
+
+// leadOn leads a visitor on within this host.
+func (p *Ports) leadOn(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Cache-Control", "no-store")
+	w.Header().Set("Referrer-Policy", "no-referrer")
 	to, err := url.Parse(r.URL.Query().Get("to"))
 	if err != nil || to.Host != "" || !strings.HasPrefix(to.Path, "/") || strings.HasPrefix(to.Path, "//") {
 		to = &url.URL{Path: "/"} // only within this host
@@ -296,56 +327,35 @@ func (p *Ports) enter(w http.ResponseWriter, r *http.Request) {
 	http.Redirect(w, r, (&url.URL{Path: to.Path, RawQuery: to.RawQuery}).String(), http.StatusFound)
 }
 
-// waits says why a port does not answer, to whoever visits it. A workspace that is
-// stopped is started by its owner's visit; a page that may come to something looks
-// again by itself.
-func (p *Ports) waits(w http.ResponseWriter, r *http.Request, problem *wire.Problem) {
-	v, ok := r.Context().Value(goalKey{}).(service.Visit)
-	if !ok || r.Context().Err() != nil { // whoever asked has gone
+// look opens a look link. One that may be opened so often only asks by hand first, so
+// that a program which looks at what addresses lead to takes none of its visits.
+func (p *Ports) look(w http.ResponseWriter, r *http.Request) {
+	w.Header().Set("Referrer-Policy", "no-referrer")
+	if r.Method != http.MethodGet && r.Method != http.MethodPost {
+		page(w, r, &wire.Problem{Status: http.StatusMethodNotAllowed, Detail: "a look link is opened in a browser"})
+		return
+	}
+	if _, err := p.entered(r); err == nil { // they are in: this is no visit more
+		p.leadOn(w, r)
+		return
+	}
+	o, err := p.Service.LookLinks.Find(r.Context(), r.URL.Query().Get("link"), r.Host)
+	if err == nil && o.Left >= 0 && r.Method == http.MethodGet {
+		askToOpen(w, r, o.Left)
+		return
+	}
+	value, expires := "", time.Time{}
+	if err == nil {
+		value, expires, err = p.Service.LookLinks.Open(r.Context(), o, r.Host)
+	}
+	problem := wire.ProblemOf(err)
+	switch {
+	case problem != nil:
 		page(w, r, problem)
-		return
-	}
-	v = p.Service.Ports.Now(r.Context(), v)
-	// A browser says so of a visit that somebody made (Fetch Metadata, 2.4).
-	on, err := p.Service.Ports.Knock(r.Context(), v, r.Header.Get("Sec-Fetch-Mode") == "navigate" && r.Header.Get("Sec-Fetch-User") == "?1")
-	again := 0
-	switch told := wire.ProblemOf(err); {
-	case told != nil:
-		problem = told
 	case err != nil:
-		slog.Error("wake a workspace by a port", "error", err)
-	case on && v.Workspace.Phase != lifecycle.Ready:
-		again = 1
-		problem = &wire.Problem{Status: http.StatusServiceUnavailable, Detail: v.Workspace.Name + " is being started", Next: "this page comes when it is ready"}
-	case on:
-		again = 3
-		if others, err := p.Service.Ports.Listening(r.Context(), v); err == nil && len(others) > 0 {
-			problem.Next = strings.TrimSpace(problem.Next + "\nwhat listens: " + strings.Join(others, "\n"))
-		}
-		problem.Next = strings.TrimSpace(problem.Next + "\nthis page looks again by itself")
+		slog.Error("a look link", "error", err)
+		page(w, r, &wire.Problem{Status: http.StatusInternalServerError, Detail: "the service could not do this"})
+	default:
+		p.letIn(w, r, value, expires)
 	}
-	if again > 0 {
-		w.Header().Set("Retry-After", strconv.Itoa(again))
-		if r.Method == http.MethodGet {
-			w.Header().Set("Refresh", strconv.Itoa(again))
-		}
-	}
-	page(w, r, problem)
-}
-
-// page says a problem to who visits a port: a page for people, else plain text.
-func page(w http.ResponseWriter, r *http.Request, p *wire.Problem) {
-	w.Header().Set("Cache-Control", "no-store")
-	w.Header().Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'")
-	if !strings.Contains(r.Header.Get("Accept"), "text/html") {
-		w.Header().Set("Content-Type", "text/plain; charset=utf-8")
-		w.WriteHeader(p.Status)
-		fmt.Fprintf(w, "%s\n%s\n", p.Detail, p.Next)
-		return
-	}
-	w.Header().Set("Content-Type", "text/html; charset=utf-8")
-	w.WriteHeader(p.Status)
-	fmt.Fprintf(w, `<!doctype html><title>Yard Bench</title><meta name="viewport" content="width=device-width">
-<body style="margin:15vh auto;max-width:34em;padding:0 1em;font:16px/1.5 system-ui,sans-serif;background:#f7f5f0;color:#14293d">
-<p style="border-top:3px solid #c8501e;padding-top:1em;font-weight:650">%s</p><p style="white-space:pre-wrap">%s</p>`, html.EscapeString(p.Detail), html.EscapeString(p.Next))
 }

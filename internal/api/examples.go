@@ -50,6 +50,7 @@ func pointer[T any](v T) *T { return &v }
 // asksWith are examples of what operations are asked with, by their ids.
 var asksWith = map[string]any{
 	"adopt-container":           wire.Adopt{Owner: "peder", Repository: "deck-log", Size: "small"},
+	"add-look-link":             wire.NewLookLink{Port: 8000, Seconds: 7200, VisitsMost: 5},
 	"add-key":                   wire.NewSSHKey{Key: "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIMDxq5B5vJ4yQfW1xYb5oZ0sGgQq6mE8u2xJm0hP3c5T ingrid@quay"},
 	"add-program":               wire.NewProgram{Name: "nightwatch", Purpose: "Reviews of pull requests", Team: "Harbour"},
 	"add-repository":            wire.NewRepository{URL: "https://git.skerryline.example/tide-board.git", Team: "Timetable"},

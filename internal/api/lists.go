@@ -81,8 +81,12 @@ var (
 	planKind       = named("repository", func(v wire.PrebuildPlan) string { return v.Repository + "\x00" + v.Branch })
 	containerKind  = named("name", func(v wire.Container) string { return v.Name })
 	portKind       = named("number", func(v wire.Port) string { return page.Number(int64(v.Number)) })
-	openingKind    = named("area", func(v wire.Opening) string { return page.Number(int64(slices.Index(areas, v.Area))) + v.Kind + v.What })
-	branchKind     = page.Kind[wire.CloneBranch]{ID: func(v wire.CloneBranch) string { return fmt.Sprint(v.Remote, v.Name) }, Usual: "-at", Orders: []page.Order[wire.CloneBranch]{
+	lookLinkKind   = page.Kind[wire.LookLink]{ID: func(v wire.LookLink) string { return v.ID }, Orders: []page.Order[wire.LookLink]{
+		{Name: "made_at", Key: func(v wire.LookLink) string { return moment(v.MadeAt) }},
+		{Name: "until", Key: func(v wire.LookLink) string { return moment(v.Until) }},
+	}}
+	openingKind = named("area", func(v wire.Opening) string { return page.Number(int64(slices.Index(areas, v.Area))) + v.Kind + v.What })
+	branchKind  = page.Kind[wire.CloneBranch]{ID: func(v wire.CloneBranch) string { return fmt.Sprint(v.Remote, v.Name) }, Usual: "-at", Orders: []page.Order[wire.CloneBranch]{
 		{Name: "at", Key: func(v wire.CloneBranch) string { return page.Number(v.At.Unix()) }},
 		{Name: "name", Key: func(v wire.CloneBranch) string { return v.Name }},
 	}}

@@ -37,6 +37,33 @@ func portRoutes(a *API) {
 		}) (wire.Port, error) {
 			return s.Ports.SharePort(ctx, who, in.Ref, in.Port, in.Body)
 		})
+	list(a, op("GET", "/workspaces/{workspace}/look-links", "list-look-links", "List the look links to ports", policy.UseWorkspace), lookLinkKind,
+		func(ctx context.Context, who service.Actor, in *WorkspacePage) ([]wire.LookLink, error) {
+			return s.LookLinks.LookLinks(ctx, who, in.Ref)
+		})
+	made(a, op("POST", "/workspaces/{workspace}/look-links", "add-look-link", "Make a link by which anybody who holds it visits a port", policy.UseWorkspace),
+		func(v wire.MadeLookLink) string {
+			return "/workspaces/" + v.Workspace + "." + v.Owner + "/look-links/" + v.ID
+		}, nil,
+		func(ctx context.Context, who service.Actor, in *struct {
+			Workspace
+			Body wire.NewLookLink
+		}) (wire.MadeLookLink, error) {
+			return s.LookLinks.Make(ctx, who, in.Ref, in.Body)
+		})
+	type LinkPath struct {
+		Workspace
+		Link string `path:"link" maxLength:"40"`
+	}
+	answer(a, op("GET", "/workspaces/{workspace}/look-links/{link}", "show-look-link", "Show a look link", policy.UseWorkspace),
+		func(ctx context.Context, who service.Actor, in *LinkPath) (wire.LookLink, error) {
+			all, err := s.LookLinks.LookLinks(ctx, who, in.Ref)
+			return service.One(all, err, func(v wire.LookLink) bool { return v.ID == in.Link }, "look link", in.Link)
+		})
+	done(a, op("DELETE", "/workspaces/{workspace}/look-links/{link}", "end-look-link", "End a look link, and every visit by it", policy.UseWorkspace),
+		func(ctx context.Context, who service.Actor, in *LinkPath) error {
+			return s.LookLinks.End(ctx, who, in.Ref, in.Link)
+		})
 	answer(a, op("POST", "/port-passes", "visit-port", "Get the way to a port's address", policy.VisitPort),
 		func(ctx context.Context, who service.Actor, in *struct{ Body wire.PortVisit }) (wire.PortPass, error) {
 			return s.Ports.VisitPort(ctx, who, in.Body.Address)

@@ -35,24 +35,31 @@ func (a portCommands) port() *cobra.Command {
 			})
 		}),
 	}
-	var team bool
+	var team, public bool
 	var long time.Duration
 	change := func(use, short, long_ string) *cobra.Command {
 		return &cobra.Command{
 			Use: use + " NAME PORT", Short: short, Long: long_, Example: "  yardbench port " + use + " tide-board 8000", Args: cobra.ExactArgs(2), ValidArgsFunction: a.names,
 			RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
-				n, err := strconv.ParseUint(args[1], 10, 16)
-				if err != nil || n == 0 {
-					return usage{fmt.Errorf("%q is no port; write one like 8000", args[1])}
+				n, err := portOf(args[1])
+				if err != nil {
+					return err
 				}
 				in := wire.PortChange{Visitors: "owner", Seconds: int64(long / time.Second)}
 				if use == "share" {
-					in.Visitors = map[bool]string{true: "team", false: "everybody"}[team]
+					switch {
+					case team:
+						in.Visitors = "team"
+					case public:
+						in.Visitors = "public"
+					default:
+						in.Visitors = "everybody"
+					}
 				}
 				if long < 0 || long > 365*24*time.Hour {
 					return usage{fmt.Errorf("%s is not possible; up to a year is", long)}
 				}
-				p, err := api.Ports.Share(cmd.Context(), args[0], int(n), in)
+				p, err := api.Ports.Share(cmd.Context(), args[0], n, in)
 				if err != nil {
 					return err
 				}
@@ -60,10 +67,12 @@ func (a portCommands) port() *cobra.Command {
 			}),
 		}
 	}
-	share := change("share", "Let others visit a port", "Let everybody signed in visit a port, or only your team, for good or for a time.")
-	share.Example += "\n  yardbench port share tide-board 8000 --team --for 8h"
+	share := change("share", "Let others visit a port", "Let everybody signed in visit a port, or only your team, for good or for a time. Where the house rules allow it, anybody at all for a time, with --public.")
+	share.Example += "\n  yardbench port share tide-board 8000 --team --for 8h\n  yardbench port share tide-board 8000 --public --for 2h"
 	share.Flags().BoolVar(&team, "team", false, "only your team")
-	share.Flags().DurationVar(&long, "for", 0, "for so long, like 90m or 8h (default: for good)")
+	share.Flags().BoolVar(&public, "public", false, "anybody at all, signed in or not")
+	share.MarkFlagsMutuallyExclusive("team", "public")
+	share.Flags().DurationVar(&long, "for", 0, "for so long, like 90m or 8h (default: for good; with --public as long as the house rules allow)")
 	c.AddCommand(list, share, change("keep-private", "Let only yourself visit a port", ""))
 	return c
 }
@@ -85,7 +94,7 @@ func (a portCommands) portTable(ps []wire.Port) {
 
 // visitors says who may visit a port.
 func visitors(p wire.Port) string {
-	who := map[string]string{"owner": "only you", "team": "your team", "everybody": "everybody signed in"}[p.Visitors]
+	who := map[string]string{"owner": "only you", "team": "your team", "everybody": "everybody signed in", "public": "anybody at all"}[p.Visitors]
 	if p.Until != nil {
 		who += ", until " + when(*p.Until)
 	}

@@ -116,10 +116,14 @@ func (l *Leases) HoldTerminal(ctx context.Context, a Actor, ref, label string) (
 
 // HoldVisit holds a lease on a visit of a port, by the cookie of its host.
 func (l *Leases) HoldVisit(ctx context.Context, v Visit) (context.Context, context.CancelFunc) {
+	grounds := []string{v.Person, v.Workspace.ID}
+	if v.Stranger { // nobody's sign-in: the house rules', and its owner's account
+		grounds = []string{store.House, v.Workspace.OwnerID, v.Workspace.ID}
+	}
 	return l.hold(ctx, func(ctx context.Context) (time.Time, error) {
 		again, err := l.ports.EnterPort(ctx, v.Host, v.cookie)
 		return again.Expires, err
-	}, v.Person, v.Workspace.ID)
+	}, grounds...)
 }
 
 // actor is who holds a token, as they are now, and until when.

@@ -38,6 +38,7 @@ type Service struct {
 	Feed         *Feed
 	Costs        *Costs
 	Ports        *Ports
+	LookLinks    *LookLinks
 	Prebuilds    *Prebuilds
 	Pushes       *Pushes
 	Starters     *Starters
@@ -112,7 +113,9 @@ func New(r Rooms) *Service {
 	journal := &Journal{journalKey: r.JournalKey, installation: r.Installation, store: r.Store, now: r.Now, views: look}
 	feed := &Feed{bus: r.Bus, store: r.Store, journal: journal, views: look}
 	costs := &Costs{house: r.House, store: r.Store, now: r.Now}
-	ports := &Ports{address: r.Address, bus: r.Bus, hub: r.Hub, keeper: r.Keeper, sessions: r.Sessions, store: r.Store, vault: r.Vault, now: r.Now, views: look, wakes: workspaces}
+	ports := &Ports{house: r.House, address: r.Address, bus: r.Bus, hub: r.Hub, keeper: r.Keeper, sessions: r.Sessions, store: r.Store, vault: r.Vault, now: r.Now, views: look, wakes: workspaces}
+	links := &LookLinks{house: r.House, ports: ports, store: r.Store, vault: r.Vault, views: look, now: r.Now}
+	ports.links = links
 	prebuilds := &Prebuilds{house: r.House, keeper: r.Keeper, store: r.Store, vault: r.Vault, now: r.Now, definitions: definitions, launches: launches, repositories: repositories, views: look}
 	pushes := &Pushes{store: r.Store, vault: r.Vault, now: r.Now, definitions: definitions, prebuilds: prebuilds, repositories: repositories}
 	starters := &Starters{house: r.House, mirrors: r.Mirrors, store: r.Store, definitions: definitions}
@@ -145,6 +148,7 @@ func New(r Rooms) *Service {
 		Feed:         feed,
 		Costs:        costs,
 		Ports:        ports,
+		LookLinks:    links,
 		Prebuilds:    prebuilds,
 		Pushes:       pushes,
 		Starters:     starters,

@@ -5,6 +5,9 @@ import (
 	"time"
 )
 
+// House is the ground of what stands on the house rules alone; see [Store.OnGround].
+const House = "house rules"
+
 // RulesVersion is one version of the house rules.
 type RulesVersion struct {
 	Version          int
@@ -24,6 +27,7 @@ func scanRules(scan func(...any) error) (r RulesVersion, err error) {
 func (tx repositoriesWrites) AddRules(ctx context.Context, r RulesVersion) (version int, err error) {
 	tx.touchAll()
 	tx.cached()
+	tx.shift(House)
 	if err := tx.db.QueryRowContext(ctx, "SELECT COALESCE(MAX(version), 0) + 1 FROM rules").Scan(&version); err != nil {
 		return 0, err
 	}

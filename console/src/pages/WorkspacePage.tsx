@@ -8,6 +8,7 @@ import { bytes, cores, money } from "../parts/amounts";
 import { DayStrip } from "../parts/DayStrip";
 import { SSHLine } from "../parts/Keys";
 import { LogView } from "../parts/LogView";
+import { LookLinks } from "../parts/LookLinks";
 import { nothing } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { SheetView } from "../parts/SheetView";
@@ -228,6 +229,7 @@ const visitors: { value: Port["visitors"]; label: string }[] = [
   { value: "owner", label: "only its owner" },
   { value: "team", label: "the owner's team" },
   { value: "everybody", label: "everybody signed in" },
+  { value: "public", label: "anybody at all" },
 ];
 
 /** The ports of a workspace: what listens, where it is reached, and who may visit it. */
@@ -239,7 +241,7 @@ function Ports({ workspace: w, own }: { workspace: Workspace; own: boolean }) {
   const share = useMutation({ mutationFn: ([p, visitors]: [Port, Port["visitors"]]) => take(api.PUT("/api/v1/workspaces/{workspace}/ports/{port}", { params: { path: { ...path, port: p.number } }, body: { visitors } })), ...done });
   return (
     <>
-      <ProblemNote error={ports.error} />
+      <ProblemNote error={ports.error ?? share.error} />
       <Table<Port>
         size="small"
         rowKey="number"
@@ -290,6 +292,7 @@ function Ports({ workspace: w, own }: { workspace: Workspace; own: boolean }) {
       <p className="quiet">
         To this machine: <code>yardbench forward {w.name} PORT</code>
       </p>
+      {own && <LookLinks workspace={nameOf(w)} ports={(ports.data ?? []).map((p) => p.number)} />}
     </>
   );
 }

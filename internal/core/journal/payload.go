@@ -137,7 +137,23 @@ type PortShared struct {
 	Port   int        `json:"port"`
 	Shared bool       `json:"shared"`
 	Team   bool       `json:"team,omitempty"`
+	Public bool       `json:"public,omitempty"` // to anybody who comes
 	Until  *time.Time `json:"until,omitempty"`
+}
+
+// LookLinkMade is a link by which whoever holds it may visit a port.
+type LookLinkMade struct {
+	Link  string    `json:"link"`
+	Port  int       `json:"port"`
+	Wakes bool      `json:"wakes,omitempty"`
+	Until time.Time `json:"until"`
+}
+
+// LookLinkEnded is one that ended before its time.
+type LookLinkEnded struct {
+	Link   string `json:"link"`
+	Port   int    `json:"port"`
+	Visits int    `json:"visits"`
 }
 
 // SessionOpened is a terminal or a command in a workspace, or that somebody looks into
@@ -373,6 +389,8 @@ func (WorkspaceDiscarded) Kind() string      { return "workspace.discarded" }
 func (RebuildFailed) Kind() string           { return "workspace.rebuild-failed" }
 func (PortShared) Kind() string              { return "workspace.port" }
 func (s SessionOpened) Kind() string         { return "workspace." + s.What }
+func (LookLinkMade) Kind() string            { return "workspace.look-link-made" }
+func (LookLinkEnded) Kind() string           { return "workspace.look-link-ended" }
 func (LookAllowed) Kind() string             { return "workspace.look-allowed" }
 func (FirstLineSet) Kind() string            { return "workspace.first-line" }
 func (LookEnded) Kind() string               { return "workspace.look-ended" }

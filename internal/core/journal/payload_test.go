@@ -39,6 +39,8 @@ func TestKindsAndTheirJSONStay(t *testing.T) {
 		{RebuildFailed{"no"}, "workspace.rebuild-failed", `{"cause":"no"}`},
 		{PortShared{Port: 8000, Shared: true}, "workspace.port", `{"port":8000,"shared":true}`},
 		{SessionOpened{"terminal"}, "workspace.terminal", `{}`},
+		{LookLinkMade{"l1", 8000, false, at}, "workspace.look-link-made", `{"link":"l1","port":8000,"until":"` + at.Format(time.RFC3339Nano) + `"}`},
+		{LookLinkEnded{"l1", 8000, 3}, "workspace.look-link-ended", `{"link":"l1","port":8000,"visits":3}`},
 		{LookAllowed{"p2", "main", true, at}, "workspace.look-allowed", `{"person":"p2","terminal":"main","writes":true,"until":"` + at.Format(time.RFC3339Nano) + `"}`},
 		{FirstLineSet{true}, "workspace.first-line", `{"set":true}`},
 		{LookEnded{"p2", "main"}, "workspace.look-ended", `{"person":"p2","terminal":"main"}`},

@@ -47,6 +47,8 @@ func (r Rules) Openings() (out []Opening) {
 	say(!r.Workspaces.ConfirmPush, "pushes-unasked", "what runs in a workspace pushes as its owner, unasked", "workspaces: {push: confirmed}, where each push is to be confirmed by its owner")
 	say(!r.Builds.Closed, "builds-reach-out", "commands of builds reach what the engine lets them reach", "builds: {network: closed}, where builds fetch nothing")
 	say(!r.NoDebugger, "debugger", "root in a workspace may look into the memory of its other processes", "allow: {debugger: no}, where nobody debugs")
+	say(r.Ports.PublicMost > 0, "public-ports", "owners may show ports to anybody who comes, for "+Duration(r.Ports.PublicMost), "take out ports.public_most, where nobody needs that")
+	say(r.Ports.LookLinksMost > 0, "look-links", "owners may show ports to whoever holds a link, for "+Duration(r.Ports.LookLinksMost), "take out ports.look_links_most, where nobody needs that")
 	say(len(r.WebhooksInside) > 0, "webhooks-inside", "webhooks may be sent to "+strings.Join(r.WebhooksInside, ", ")+" within this network", "take out of webhooks_inside what nobody needs")
 	return out
 }

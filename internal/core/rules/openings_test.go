@@ -3,6 +3,7 @@ package rules
 import (
 	"strings"
 	"testing"
+	"time"
 )
 
 func TestOpenings(t *testing.T) {
@@ -25,8 +26,9 @@ func TestOpenings(t *testing.T) {
 	}
 	wide := closed
 	wide.WebhooksInside = []string{"hooks"}
+	wide.Ports = Ports{LookLinksMost: time.Hour, PublicMost: time.Hour}
 	wide.AllowIn = map[string]Allow{"b": {Privileged: true, HostNetwork: true, HostPaths: []string{"/srv"}, Devices: []string{"/dev/fuse"}, Security: []string{"seccomp=unconfined"}}, "a": {Privileged: true}, "c": {Capabilities: []string{"SYS_PTRACE"}}}
-	if got := kinds(wide); got != "allowed allowed webhooks-inside" {
+	if got := kinds(wide); got != "allowed allowed public-ports look-links webhooks-inside" {
 		t.Errorf("of wide rules is open %s", got)
 	}
 	if got := wide.Openings(); !strings.HasPrefix(got[0].What, "definitions of a may have privileged containers") || !strings.Contains(got[1].What, "privileged containers; the machine's own network; of the machine's paths /srv; the devices /dev/fuse; every system call") {

@@ -67,6 +67,7 @@ func Parse(text []byte) (Rules, []Finding) {
 		"allow":           may(func(n *yaml.Node) { d.allows(n, &r) }),
 		"images":          may(func(n *yaml.Node) { d.images(n, &r.Images) }),
 		"workspaces":      may(func(n *yaml.Node) { d.workspaces(n, &r.Workspaces) }),
+		"ports":           may(func(n *yaml.Node) { d.ports(n, &r.Ports) }),
 		"builds":          may(func(n *yaml.Node) { d.builds(n, &r.Builds) }),
 		"editors":         may(func(n *yaml.Node) { r.Editors = d.editors(n) }),
 		"webhooks_inside": may(func(n *yaml.Node) { r.WebhooksInside = d.list(n, anyText) }),

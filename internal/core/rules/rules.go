@@ -44,6 +44,7 @@ type Rules struct {
 	Builds  Builds
 	// Workspaces is what holds for all of them.
 	Workspaces Workspaces
+	Ports      Ports
 	// Starters is the registered repository that holds the starters; "" is none.
 	Starters string
 	// Editors are those of people's own machines that are opened on a workspace.
@@ -377,6 +378,7 @@ func (r Rules) values() map[string]string {
 		v["rates.running_hour."+n] = m.Decimal()
 	}
 	r.allowValues(v)
+	r.Ports.values(v)
 	amounts := func(path string, a Amounts) {
 		for k, n := range a {
 			v[path+"."+string(k)] = Amount(k, n)
