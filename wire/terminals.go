@@ -21,7 +21,7 @@ var Frames = []Frame{
 	{"e", false, "standard error", nil},
 	{"q", false, "where the output that follows stands: it begins elsewhere than where the one before ended", Place{}},
 	{"k", false, "so many bytes of your input were taken, in all, in decimal", nil},
-	{"w", false, "who is at the terminal, when somebody comes or goes", Lookers{}},
+	{"w", false, "who is at the terminal, and whether it is recorded: when somebody comes or goes, or a recording begins or ends", Lookers{}},
 	{"x", false, "how it ended; the last", Ended{}},
 	{"p", false, "why it is refused, or was ended; the last", Problem{}},
 }
@@ -75,7 +75,8 @@ type Looker struct {
 
 // Lookers are those who are at a terminal.
 type Lookers struct {
-	Lookers []Looker `json:"lookers"`
+	Lookers  []Looker `json:"lookers"`
+	Recorded bool     `json:"recorded" doc:"What the terminal prints is recorded"`
 }
 
 // Terminal is one that is open in a workspace.
@@ -84,6 +85,8 @@ type Terminal struct {
 	Program string    `json:"program,omitempty" example:"vi" doc:"What runs in it in front"`
 	Since   time.Time `json:"since"`
 	Lookers []Looker  `json:"lookers" doc:"Who is at it now"`
+	// Recorded tells that what it prints is recorded.
+	Recorded bool `json:"recorded"`
 }
 
 // AllowLook lets somebody look at a terminal.

@@ -18,6 +18,8 @@ const LookPage = lazy(() => import("./pages/LookPage").then((m) => ({ default: m
 const LaunchPage = lazy(() => import("./pages/LaunchPage").then((m) => ({ default: m.LaunchPage })));
 const OperationsPage = lazy(() => import("./pages/OperationsPage").then((m) => ({ default: m.OperationsPage })));
 const PeoplePage = lazy(() => import("./pages/PeoplePage").then((m) => ({ default: m.PeoplePage })));
+const RecordingPage = lazy(() => import("./pages/RecordingPage").then((m) => ({ default: m.RecordingPage })));
+const RecordingsPage = lazy(() => import("./pages/RecordingsPage").then((m) => ({ default: m.RecordingsPage })));
 const RepositoriesPage = lazy(() => import("./pages/RepositoriesPage").then((m) => ({ default: m.RepositoriesPage })));
 const RulesPage = lazy(() => import("./pages/RulesPage").then((m) => ({ default: m.RulesPage })));
 const RunPage = lazy(() => import("./pages/RunPage").then((m) => ({ default: m.RunPage })));
@@ -157,6 +159,8 @@ export function Frame() {
             <Route path="/journal" element={<JournalPage />} />
             <Route path="/you" element={<YouPage person={person} />} />
             <Route path="/looks/:ref/:label" element={<LookPage />} />
+            <Route path="/recordings" element={<RecordingsPage />} />
+            <Route path="/recordings/:id" element={<RecordingPage />} />
             <Route path="/visit" element={<VisitPage />} />
             <Route path="*" element={<ProblemNote error={new Problem(404, "There is no page at this address.", "Choose one of the pages above.")} />} />
           </Routes>

@@ -50,7 +50,7 @@ func description(t *testing.T) (d described) {
 var makesNothing = []string{"cancel-operation", "renew-lease",
 	"sign-in", "sign-out", "show-enrolment", "visit-port", // a way in, which stands in no list
 	"preflight", "check-rules", "verify-journal", "fill-starter", "pack-some-files", // a look
-	"start-workspace", "stop-workspace", "rebuild-workspace", "let-go", // a change of what is there
+	"start-workspace", "stop-workspace", "end-recording", "rebuild-workspace", "let-go", // a change of what is there
 	"test-webhook", "tell-push",
 }
 

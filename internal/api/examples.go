@@ -32,6 +32,7 @@ var tags = map[string]string{
 	"prebuild-runs":   "The makings of prepared images",
 	"preflight":       "What is said before a launch",
 	"pushes":          "The news of pushes, from git hosts",
+	"recordings":      "What terminals printed and was kept",
 	"repositories":    "The registered repositories, with their definitions, secrets and prebuild plans",
 	"rules":           "The house rules: one versioned document of sizes, limits, rates, idle and retention rules",
 	"secrets":         "A person's secrets, whose values are never given out",
@@ -50,6 +51,7 @@ func pointer[T any](v T) *T { return &v }
 // asksWith are examples of what operations are asked with, by their ids.
 var asksWith = map[string]any{
 	"adopt-container":           wire.Adopt{Owner: "peder", Repository: "deck-log", Size: "small"},
+	"begin-recording":           wire.NewRecording{Workspace: "tide-board", Terminal: "main"},
 	"add-look-link":             wire.NewLookLink{Port: 8000, Seconds: 7200, VisitsMost: 5},
 	"add-key":                   wire.NewSSHKey{Key: "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIMDxq5B5vJ4yQfW1xYb5oZ0sGgQq6mE8u2xJm0hP3c5T ingrid@quay"},
 	"add-program":               wire.NewProgram{Name: "nightwatch", Purpose: "Reviews of pull requests", Team: "Harbour"},

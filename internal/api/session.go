@@ -99,7 +99,7 @@ func (s *socket) tellWho(ctx context.Context, seat *service.Seat) {
 		case <-ctx.Done():
 			return
 		case all := <-seat.News:
-			body, err := jsonBytes(wire.Lookers{Lookers: all})
+			body, err := jsonBytes(all)
 			if err != nil || s.send('w', body) != nil {
 				return
 			}

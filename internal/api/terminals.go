@@ -28,6 +28,7 @@ func terminalRoutes(a *API) {
 		})
 	list(a, op("GET", "/me/looks", "list-own-looks", "List the terminals of others that you may look at", policy.SeeSelf), lookKind,
 		func(ctx context.Context, who service.Actor, _ *Page) ([]wire.Look, error) { return s.LooksOf(ctx, who) })
+	recordingRoutes(a)
 	answer(a, op("GET", "/workspaces/{workspace}/first-line", "show-first-line", "Show what each new terminal runs first", policy.UseWorkspace),
 		func(ctx context.Context, who service.Actor, in *Workspace) (wire.FirstLine, error) {
 			return s.FirstLine(ctx, who, in.Ref)

@@ -198,6 +198,7 @@ func (a workspaceCommands) session(ctx context.Context, api *client.Client, ref 
 			}
 		}()
 	}
+	recorded := false
 	for {
 		kind, p, err := s.Receive()
 		if err != nil {
@@ -223,6 +224,10 @@ func (a workspaceCommands) session(ctx context.Context, api *client.Client, ref 
 			var here wire.Lookers
 			if raw && json.Unmarshal(p, &here) == nil { // in the window's title: the screen is the program's
 				_, err = fmt.Fprintf(a.err, "\x1b]2;%s: %s\x07", clean(ref), who(here.Lookers))
+				if here.Recorded != recorded && err == nil {
+					recorded = here.Recorded
+					_, err = fmt.Fprintf(a.err, "\r\n\x1b[7m %s \x1b[0m\r\n", map[bool]string{true: "what this terminal prints is recorded from now on", false: "it is not recorded any more"}[recorded])
+				}
 			}
 		case 'x':
 			var x struct {

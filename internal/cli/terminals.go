@@ -46,9 +46,9 @@ func (a workspaceCommands) terminal() *cobra.Command {
 					fmt.Fprintf(a.out, "none is open; open one with: yardbench enter %s\n", args[0])
 					return
 				}
-				t := a.table(a.out, "TERMINAL", "PROGRAM", "SINCE", "WHO IS AT IT")
+				t := a.table(a.out, "TERMINAL", "PROGRAM", "SINCE", "WHO IS AT IT", "RECORDED")
 				for _, x := range all {
-					t.row(x.Label, x.Program, when(x.Since), cmp.Or(who(x.Lookers), "nobody"))
+					t.row(x.Label, x.Program, when(x.Since), cmp.Or(who(x.Lookers), "nobody"), map[bool]string{true: "yes", false: "no"}[x.Recorded])
 				}
 				t.print()
 			})

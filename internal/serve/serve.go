@@ -222,7 +222,7 @@ func Run(ctx context.Context, c Config) error {
 		simulated.Links().Changed = k.Followers.StewardChanged
 	}
 	hub.Serve = k.Sessions.Serve
-	rooms := service.Rooms{ChangesPerHour: c.ChangesPerHour, ErrandLease: c.ErrandLease, JournalKey: journalKey, Simulated: isSimulated, Store: st, Keeper: k, Yard: k.Yard, Installation: k.Installation, House: k.House, Sessions: k.Sessions, Hub: stewards, Mirrors: mirrors, Vault: v, Bus: bus, Address: strings.TrimRight(c.Address, "/"), Now: c.Now}
+	rooms := service.Rooms{ChangesPerHour: c.ChangesPerHour, ErrandLease: c.ErrandLease, JournalKey: journalKey, Simulated: isSimulated, Store: st, Keeper: k, Yard: k.Yard, Installation: k.Installation, House: k.House, Sessions: k.Sessions, Hub: stewards, Recordings: filepath.Join(dir, "recordings"), Mirrors: mirrors, Vault: v, Bus: bus, Address: strings.TrimRight(c.Address, "/"), Now: c.Now}
 	host, people, err := sshKeys(filepath.Join(dir, "keys"))
 	if err != nil {
 		return err
@@ -253,6 +253,9 @@ func Run(ctx context.Context, c Config) error {
 		return err
 	}
 	if err := s.Webhooks.StartWebhooks(ctx); err != nil {
+		return err
+	}
+	if err := s.Recordings.Run(ctx); err != nil {
 		return err
 	}
 	shells, err := ssh.New(ctx, s, host)
@@ -286,6 +289,7 @@ func Run(ctx context.Context, c Config) error {
 	}
 	cancel()
 	s.Operations.Wait()
+	s.Recordings.Wait()
 	k.Wait()
 	return err
 }

@@ -106,7 +106,7 @@ func (s *LookLinks) Make(ctx context.Context, a Actor, ref string, in wire.NewLo
 			return err
 		}
 		if len(have) >= maxLookLinks {
-			return conflict("too-many", fmt.Sprintf("%s has %d look links", w.Name, len(have)), "end some of them")
+			return conflict("too-many", fmt.Sprintf("%s has %d look links", w.Name, len(have)), "end some of them", fault.Do("list-look-links", w.Name))
 		}
 		return tx.AddLookLink(ctx, w, l, a.ID)
 	})

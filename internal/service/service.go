@@ -10,9 +10,11 @@ import (
 	"crypto/ed25519"
 	"time"
 
+	"yardbench/internal/core/rules"
 	"yardbench/internal/house"
 	"yardbench/internal/live"
 	"yardbench/internal/reconcile"
+	"yardbench/internal/record"
 	"yardbench/internal/repo"
 	"yardbench/internal/session"
 	"yardbench/internal/store"
@@ -39,6 +41,7 @@ type Service struct {
 	Costs        *Costs
 	Ports        *Ports
 	LookLinks    *LookLinks
+	Recordings   *Recordings
 	Prebuilds    *Prebuilds
 	Pushes       *Pushes
 	Starters     *Starters
@@ -75,7 +78,8 @@ type Rooms struct {
 	// ErrandLease is how long a workspace for one command stays without a word; 0 is a
 	// minute.
 	ErrandLease time.Duration
-	SSH         SSH // the zero value: no such door
+	Recordings  string // the folder of recordings
+	SSH         SSH    // the zero value: no such door
 	Now         func() time.Time
 }
 
@@ -108,6 +112,12 @@ func New(r Rooms) *Service {
 	workspaces := &Workspaces{lease: lease, house: r.House, keeper: r.Keeper, store: r.Store, definitions: definitions, launches: launches, views: look}
 	adoptions := &Adoptions{house: r.House, keeper: r.Keeper, store: r.Store, vault: r.Vault, launches: launches, repositories: repositories, workspaces: workspaces, views: look}
 	sessions := &Sessions{yard: r.Yard, printed: printed, hub: r.Hub, sessions: r.Sessions, store: r.Store, views: look, now: r.Now}
+	recordings := &Recordings{simulated: r.Simulated, house: r.House, store: r.Store, views: look, sessions: sessions, Recorder: &record.Recorder{Dir: r.Recordings, Store: r.Store, Hub: r.Hub, Now: r.Now, Told: sessions.seats.record,
+		Rules: func(ctx context.Context) (rules.Rules, error) {
+			house, _, err := r.House.Rules(ctx, r.Store.Read())
+			return house, err
+		}}}
+	sessions.recordings = recordings
 	files := &Files{hub: r.Hub, keeper: r.Keeper, store: r.Store, views: look, wakes: workspaces, now: r.Now}
 	houseRules := &HouseRules{house: r.House, keeper: r.Keeper, store: r.Store}
 	journal := &Journal{journalKey: r.JournalKey, installation: r.Installation, store: r.Store, now: r.Now, views: look}
@@ -149,6 +159,7 @@ func New(r Rooms) *Service {
 		Costs:        costs,
 		Ports:        ports,
 		LookLinks:    links,
+		Recordings:   recordings,
 		Prebuilds:    prebuilds,
 		Pushes:       pushes,
 		Starters:     starters,

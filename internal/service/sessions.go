@@ -36,6 +36,8 @@ type Sessions struct {
 	views    *views
 	now      func() time.Time
 	seats    seats
+
+	recordings *Recordings
 }
 
 var terminalLabel = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,31}$`)
@@ -91,8 +93,8 @@ type Shell struct {
 }
 
 // Enter opens a command or a terminal as [Sessions.Open] does, for the door of SSH.
-func (s *Sessions) Enter(ctx context.Context, a Actor, ref string, in Shell) (*steward.Conn, error) {
-	c, _, err := s.open(ctx, a, ref, func(w store.Workspace, r *steward.Request) error {
+func (s *Sessions) Enter(ctx context.Context, a Actor, ref string, in Shell) (*steward.Conn, *Seat, error) {
+	return s.open(ctx, a, ref, func(w store.Workspace, r *steward.Request) error {
 		r.Process.Command, r.Columns, r.Rows = in.Command, in.Columns, in.Rows
 		if err := place(&r.Process, wire.Run{Env: in.Env}); err != nil || !in.TTY {
 			return err
@@ -102,7 +104,6 @@ func (s *Sessions) Enter(ctx context.Context, a Actor, ref string, in Shell) (*s
 		}
 		return s.terminal(ctx, w, r, cmp.Or(in.Term, "xterm-256color"))
 	})
-	return c, err
 }
 
 // Errand has the workspace's helper do something of its own, as the workspace's
@@ -153,9 +154,13 @@ func (s *Sessions) open(ctx context.Context, a Actor, ref string, build func(sto
 	if err := build(w, &r); err != nil {
 		return nil, nil, err
 	}
+	r.Recorded = r.Kind == steward.Terminal && s.recordings.recorded(ctx)
 	c, err := s.hub.Ask(ctx, outside.Link(w.ID, w.Body), r)
 	if err != nil {
 		return nil, nil, fromRoom(err)
+	}
+	if r.Recorded {
+		s.recordings.keep(ctx, w, r.ID)
 	}
 	what := string(r.Kind)
 	if r.Process.Errand != "" {

@@ -22,9 +22,9 @@ import (
 
 // Seat is somebody's place at a terminal. It is left when their stream is closed.
 type Seat struct {
-	// News are those who are at the terminal, when somebody comes or goes; the newest
-	// takes the place of one that was not read.
-	News  chan []wire.Looker
+	// News are those who are at the terminal, and whether it is recorded, when that
+	// changes; the newest takes the place of one that was not read.
+	News  chan wire.Lookers
 	Looks bool // they may not type
 	is    wire.Looker
 }
@@ -33,6 +33,21 @@ type Seat struct {
 type seats struct {
 	mu sync.Mutex
 	at map[string][]*Seat // by workspace and label
+	on map[string]bool    // what is recorded
+}
+
+// record notes that a terminal is recorded, or not any more.
+func (s *seats) record(workspace, label string, on bool) {
+	key := seatKey(workspace, label)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.on == nil {
+		s.on = map[string]bool{}
+	}
+	if delete(s.on, key); on {
+		s.on[key] = true
+	}
+	s.tell(key)
 }
 
 // come takes a seat.
@@ -59,7 +74,7 @@ func (s *seats) come(key string, x *Seat) (leave func()) {
 
 // tell tells everybody at a terminal who is there. s.mu is held.
 func (s *seats) tell(key string) {
-	all := s.list(key)
+	all := wire.Lookers{Lookers: s.list(key), Recorded: s.on[key]}
 	for _, x := range s.at[key] {
 		select {
 		case <-x.News:
@@ -99,7 +114,7 @@ func seatKey(workspace, label string) string { return workspace + " " + label }
 
 // sit gives whoever opened a terminal a seat at it.
 func (s *Sessions) sit(a Actor, w store.Workspace, label string, looks bool, c *steward.Conn) *Seat {
-	x := &Seat{News: make(chan []wire.Looker, 1), Looks: looks, is: wire.Looker{Person: a.Name, Writes: !looks, Since: s.now().UTC()}}
+	x := &Seat{News: make(chan wire.Lookers, 1), Looks: looks, is: wire.Looker{Person: a.Name, Writes: !looks, Since: s.now().UTC()}}
 	c.Stream = seated{c.Stream, s.seats.come(seatKey(w.ID, label), x)}
 	return x
 }
@@ -131,7 +146,7 @@ func (s *Sessions) Terminals(ctx context.Context, a Actor, ref string) ([]wire.T
 		if !terminalLabel.MatchString(t.Label) {
 			continue
 		}
-		out = append(out, wire.Terminal{Label: t.Label, Program: plain.Line(t.Program, 40), Since: s.now().UTC().Add(-time.Duration(max(0, t.SinceMS)) * time.Millisecond), Lookers: s.seats.who(seatKey(w.ID, t.Label))})
+		out = append(out, wire.Terminal{Label: t.Label, Program: plain.Line(t.Program, 40), Since: s.now().UTC().Add(-time.Duration(max(0, t.SinceMS)) * time.Millisecond), Lookers: s.seats.who(seatKey(w.ID, t.Label)), Recorded: s.recordings.On(w.ID, t.Label)})
 	}
 	return out, nil
 }

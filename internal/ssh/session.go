@@ -147,11 +147,12 @@ func (s *session) run(ctx context.Context, kind, what string) {
 	}
 	s.shell.Env, s.shell.Terminal = s.env, s.label
 	var c *steward.Conn
+	var seat *service.Seat
 	if kind == "subsystem" {
 		c, err = s.service.Sessions.Errand(ctx, s.who, s.ref, steward.SFTP)
 	} else {
 		s.shell.Command = what
-		c, err = s.service.Sessions.Enter(ctx, s.who, s.ref, s.shell)
+		c, seat, err = s.service.Sessions.Enter(ctx, s.who, s.ref, s.shell)
 	}
 	if err != nil {
 		tell(said(err))
@@ -177,7 +178,29 @@ func (s *session) run(ctx context.Context, kind, what string) {
 			}
 		}
 	}()
+	if seat != nil {
+		go tellRecorded(ctx, seat, tell)
+	}
 	s.pass(c, tell)
+}
+
+// tellRecorded says when what a terminal prints begins to be recorded, or ceases.
+func tellRecorded(ctx context.Context, seat *service.Seat, tell func(string)) {
+	recorded := false
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case here := <-seat.News:
+			switch {
+			case here.Recorded && !recorded:
+				tell("what this terminal prints is recorded from now on")
+			case recorded && !here.Recorded:
+				tell("it is not recorded any more")
+			}
+			recorded = here.Recorded
+		}
+	}
 }
 
 // pass passes on what a process prints, until its end.

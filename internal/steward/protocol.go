@@ -121,6 +121,11 @@ type Request struct {
 	// it take no input, too.
 	Joins bool `json:"joins,omitempty"`
 	Looks bool `json:"looks,omitempty"`
+	// Records is of one who keeps what a terminal prints: it looks, is told its sizes
+	// by Resize, and is nobody who is at it; without Life it is from now on. Recorded has one that is opened wait a
+	// moment for such, before it prints anything.
+	Records  bool `json:"records,omitempty"`
+	Recorded bool `json:"recorded,omitempty"`
 	// Passing has a terminal end with the last who looks at it.
 	Passing bool `json:"passing,omitempty"`
 	// Text is the notice.

@@ -15,7 +15,7 @@ type Look struct {
 }
 
 // AllowLook lets somebody look, in place of what they might before.
-func (tx workspacesWrites) AllowLook(ctx context.Context, w Workspace, l Look) error {
+func (tx shownWrites) AllowLook(ctx context.Context, w Workspace, l Look) error {
 	tx.shift(w.ID)
 	tx.shift(l.PersonID)
 	if err := tx.exec(ctx, "DELETE FROM looks WHERE workspace_id = ? AND until_at <= ?", w.ID, micros(tx.now)); err != nil {
@@ -29,7 +29,7 @@ func (tx workspacesWrites) AllowLook(ctx context.Context, w Workspace, l Look) e
 }
 
 // EndLook lets somebody look no more. [ErrNotFound] where they might not.
-func (tx workspacesWrites) EndLook(ctx context.Context, w Workspace, terminal, person string) error {
+func (tx shownWrites) EndLook(ctx context.Context, w Workspace, terminal, person string) error {
 	tx.shift(w.ID)
 	tx.shift(person)
 	if err := tx.mustChange(ctx, "DELETE FROM looks WHERE workspace_id = ? AND terminal = ? AND person_id = ?", w.ID, terminal, person); err != nil {
@@ -40,7 +40,7 @@ func (tx workspacesWrites) EndLook(ctx context.Context, w Workspace, terminal, p
 
 const lookColumns = "SELECT workspace_id, terminal, person_id, writes, until_at FROM looks "
 
-func (q workspacesReads) looks(ctx context.Context, now time.Time, query string, args ...any) ([]Look, error) {
+func (q shownReads) looks(ctx context.Context, now time.Time, query string, args ...any) ([]Look, error) {
 	return list(ctx, q.reader, func(scan func(...any) error) (l Look, err error) {
 		var until int64
 		err = scan(&l.WorkspaceID, &l.Terminal, &l.PersonID, &l.Writes, &until)
@@ -50,18 +50,18 @@ func (q workspacesReads) looks(ctx context.Context, now time.Time, query string,
 }
 
 // LooksAt lists who may look at terminals of a workspace now.
-func (q workspacesReads) LooksAt(ctx context.Context, workspace string, now time.Time) ([]Look, error) {
+func (q shownReads) LooksAt(ctx context.Context, workspace string, now time.Time) ([]Look, error) {
 	return q.looks(ctx, now, "WHERE workspace_id = ?", workspace)
 }
 
 // LooksOf lists where somebody may look now.
-func (q workspacesReads) LooksOf(ctx context.Context, person string, now time.Time) ([]Look, error) {
+func (q shownReads) LooksOf(ctx context.Context, person string, now time.Time) ([]Look, error) {
 	return q.looks(ctx, now, "WHERE person_id = ?", person)
 }
 
 // SetFirstLine sets the line that each new terminal of a workspace runs first; empty
 // is none.
-func (tx workspacesWrites) SetFirstLine(ctx context.Context, w Workspace, line, actor string) error {
+func (tx shownWrites) SetFirstLine(ctx context.Context, w Workspace, line, actor string) error {
 	q, args := "INSERT INTO first_lines (workspace_id, line) VALUES (?, ?) ON CONFLICT (workspace_id) DO UPDATE SET line = excluded.line", []any{w.ID, line}
 	if line == "" {
 		q, args = "DELETE FROM first_lines WHERE workspace_id = ?", args[:1]
@@ -74,7 +74,7 @@ func (tx workspacesWrites) SetFirstLine(ctx context.Context, w Workspace, line, 
 
 // FirstLine is the line that each new terminal of a workspace runs first; empty is
 // none.
-func (q workspacesReads) FirstLine(ctx context.Context, workspace string) (line string, err error) {
+func (q shownReads) FirstLine(ctx context.Context, workspace string) (line string, err error) {
 	all, err := list(ctx, q.reader, func(scan func(...any) error) (line string, err error) {
 		return line, scan(&line)
 	}, "SELECT line FROM first_lines WHERE workspace_id = ?", workspace)

@@ -7,6 +7,12 @@ import (
 	"yardbench/internal/core/journal"
 )
 
+// What of workspaces is shown to others: ports, terminals, recordings of these.
+type (
+	shownReads  struct{ reader }
+	shownWrites struct{ *txn }
+)
+
 // Share is who may visit a port beside its owner; the zero value is nobody.
 type Share struct {
 	Team, All bool      // its owner's team, or everybody signed in
@@ -23,7 +29,7 @@ func (s Share) At(now time.Time) Share {
 }
 
 // SharePort says who may visit a port beside its owner.
-func (tx workspacesWrites) SharePort(ctx context.Context, w Workspace, port int, s Share, actor string) error {
+func (tx shownWrites) SharePort(ctx context.Context, w Workspace, port int, s Share, actor string) error {
 	tx.shift(w.ID)
 	var err error
 	shared := s.Team || s.All
@@ -48,7 +54,7 @@ func (tx workspacesWrites) SharePort(ctx context.Context, w Workspace, port int,
 }
 
 // SharedPorts lists the ports of a workspace that others may visit now.
-func (q workspacesReads) SharedPorts(ctx context.Context, workspace string, now time.Time) (map[int]Share, error) {
+func (q shownReads) SharedPorts(ctx context.Context, workspace string, now time.Time) (map[int]Share, error) {
 	out := map[int]Share{}
 	_, err := list(ctx, q.reader, func(scan func(...any) error) (struct{}, error) {
 		var p int
@@ -91,7 +97,7 @@ func scanLookLink(scan func(...any) error) (l LookLink, err error) {
 }
 
 // AddLookLink adds a link to a workspace, and drops those that are over.
-func (tx workspacesWrites) AddLookLink(ctx context.Context, w Workspace, l LookLink, actor string) error {
+func (tx shownWrites) AddLookLink(ctx context.Context, w Workspace, l LookLink, actor string) error {
 	if err := tx.exec(ctx, "DELETE FROM look_links WHERE workspace_id = ? AND until_at <= ?", w.ID, micros(tx.now)); err != nil {
 		return err
 	}
@@ -103,7 +109,7 @@ func (tx workspacesWrites) AddLookLink(ctx context.Context, w Workspace, l LookL
 }
 
 // EndLookLink ends a link of a workspace. [ErrNotFound] where there is none.
-func (tx workspacesWrites) EndLookLink(ctx context.Context, w Workspace, id, actor string) error {
+func (tx shownWrites) EndLookLink(ctx context.Context, w Workspace, id, actor string) error {
 	tx.shift(w.ID)
 	l, err := tx.LookLink(ctx, id, tx.now)
 	if err != nil {
@@ -116,21 +122,21 @@ func (tx workspacesWrites) EndLookLink(ctx context.Context, w Workspace, id, act
 }
 
 // CountVisit counts a visit by a link. [ErrNotFound] where it has had all its own.
-func (tx workspacesWrites) CountVisit(ctx context.Context, id string) error {
+func (tx shownWrites) CountVisit(ctx context.Context, id string) error {
 	return tx.mustChange(ctx, "UPDATE look_links SET visits = visits + 1, visited_at = ? WHERE id = ? AND (visits_most = 0 OR visits < visits_most)", micros(tx.now), id)
 }
 
 // LookLinks lists the links of a workspace that hold now, the oldest first.
-func (q workspacesReads) LookLinks(ctx context.Context, workspace string, now time.Time) ([]LookLink, error) {
+func (q shownReads) LookLinks(ctx context.Context, workspace string, now time.Time) ([]LookLink, error) {
 	return list(ctx, q.reader, scanLookLink, lookLinkColumns+"WHERE workspace_id = ? AND until_at > ? ORDER BY made_at, id", workspace, micros(now))
 }
 
 // LookLink finds a link that holds now. [ErrNotFound] where it does not.
-func (q workspacesReads) LookLink(ctx context.Context, id string, now time.Time) (LookLink, error) {
+func (q shownReads) LookLink(ctx context.Context, id string, now time.Time) (LookLink, error) {
 	return one(ctx, q.reader, scanLookLink, lookLinkColumns+"WHERE id = ? AND until_at > ?", id, micros(now))
 }
 
 // LookLinkByHash finds a link that holds now by what it holds.
-func (q workspacesReads) LookLinkByHash(ctx context.Context, hash []byte, now time.Time) (LookLink, error) {
+func (q shownReads) LookLinkByHash(ctx context.Context, hash []byte, now time.Time) (LookLink, error) {
 	return one(ctx, q.reader, scanLookLink, lookLinkColumns+"WHERE hash = ? AND until_at > ?", hash, micros(now))
 }

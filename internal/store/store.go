@@ -64,12 +64,13 @@ type Q struct {
 	repositoriesReads
 	secretsReads
 	sheetsReads
+	shownReads
 	webhooksReads
 	workspacesReads
 }
 
 func queries(r reader) Q {
-	return Q{r, conditionsReads{r}, journalReads{r}, meterReads{r}, operationsReads{r}, peopleReads{r}, plansReads{r}, prebuildsReads{r}, repositoriesReads{r}, secretsReads{r}, sheetsReads{r}, webhooksReads{r}, workspacesReads{r}}
+	return Q{r, conditionsReads{r}, journalReads{r}, meterReads{r}, operationsReads{r}, peopleReads{r}, plansReads{r}, prebuildsReads{r}, repositoriesReads{r}, secretsReads{r}, sheetsReads{r}, shownReads{r}, webhooksReads{r}, workspacesReads{r}}
 }
 
 // reader is what all queries are asked with.

@@ -36,12 +36,13 @@ type Tx struct {
 	repositoriesWrites
 	secretsWrites
 	sheetsWrites
+	shownWrites
 	webhooksWrites
 	workspacesWrites
 }
 
 func transaction(t *txn) *Tx {
-	return &Tx{t, conditionsWrites{t}, meterWrites{t}, operationsWrites{t}, peopleWrites{t}, plansWrites{t}, prebuildsWrites{t}, repositoriesWrites{t}, secretsWrites{t}, sheetsWrites{t}, webhooksWrites{t}, workspacesWrites{t}}
+	return &Tx{t, conditionsWrites{t}, meterWrites{t}, operationsWrites{t}, peopleWrites{t}, plansWrites{t}, prebuildsWrites{t}, repositoriesWrites{t}, secretsWrites{t}, sheetsWrites{t}, shownWrites{t}, webhooksWrites{t}, workspacesWrites{t}}
 }
 
 // txn is what all of it is written with.

@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { DatePicker, Input, Select, Table, Tooltip, type TableColumnsType } from "antd";
 import dayjs from "dayjs";
 import { useState } from "react";
+import { Link } from "react-router";
 import { api, take, type JournalEntry } from "../api/client";
 import { nothing, PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
@@ -42,7 +43,7 @@ export function JournalPage() {
   ];
   return (
     <>
-      <PageHead title="Journal">
+      <PageHead title="Journal" action={<Link to="/recordings">Recordings of terminals</Link>}>
         <Select allowClear showSearch placeholder="Anything" aria-label="Kind" style={{ width: 230 }} value={get("kind")} options={kinds.map(([value, label]) => ({ value, label }))} onChange={(k?: string) => set({ kind: k })} />
         <Input.Search allowClear placeholder="Of or by a person" aria-label="Person" style={{ width: 210 }} value={person} onChange={(e) => setPerson(e.target.value)} onSearch={(p) => set({ person: p.trim() })} />
         <DatePicker.RangePicker

@@ -137,7 +137,7 @@ export function WorkspacePage({ person }: { person: Person }) {
             label: "Terminal",
             disabled: !own,
             children: w.phase === "ready" ? (
-              <Terminals key={w.sheet} workspace={name} />
+              <Terminals key={w.sheet} workspace={nameOf(w)} />
             ) : <p>A terminal can be opened when the workspace is ready.</p>,
           },
         ]}

@@ -4,6 +4,7 @@ import { lazy, Suspense, useState } from "react";
 import { Link } from "react-router";
 import { api, take, whole } from "../api/client";
 import { ProblemNote } from "./ProblemNote";
+import { Recordings } from "./Recordings";
 import { exact, when } from "./time";
 import { useDone } from "./useDone";
 
@@ -20,6 +21,7 @@ export function Terminals({ workspace }: { workspace: string }) {
     mutationFn: (l: { terminal: string; person: string }) => take(api.DELETE("/api/v1/workspaces/{workspace}/terminals/{label}/looks/{person}", { params: { path: { workspace, label: l.terminal, person: l.person } } })),
     ...useDone("looks"),
   });
+  const record = useMutation({ mutationFn: () => take(api.POST("/api/v1/recordings", { body: { workspace, terminal: label } })), ...useDone("recordings", "terminals") });
   const labels = [...new Set(["main", label, ...(open.data ?? []).map((t) => t.label)])];
   const program = (l: string) => open.data?.find((t) => t.label === l)?.program;
   return (
@@ -34,6 +36,11 @@ export function Terminals({ workspace }: { workspace: string }) {
         />
         <Button onClick={() => setLabel(`t${Math.random().toString(36).slice(2, 6)}`)}>Another terminal</Button>
         <Button onClick={() => setLetting(true)}>Let a colleague look</Button>
+        {!open.data?.find((t) => t.label === label)?.recorded && (
+          <Button loading={record.isPending} onClick={() => record.mutate()}>
+            Record it
+          </Button>
+        )}
       </Space>
       <ProblemNote error={looks.error ?? end.error} />
       {(looks.data?.length ?? 0) > 0 && (
@@ -63,6 +70,7 @@ export function Terminals({ workspace }: { workspace: string }) {
       <Suspense fallback={null}>
         <TerminalView workspace={workspace} label={label} />
       </Suspense>
+      <Recordings of={workspace} mine={workspace.split(".").pop()} />
       {letting && <LetLook workspace={workspace} label={label} close={() => setLetting(false)} />}
     </>
   );

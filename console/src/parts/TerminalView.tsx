@@ -1,8 +1,10 @@
+import { VideoCameraFilled } from "@ant-design/icons";
 import { FitAddon } from "@xterm/addon-fit";
 import { Terminal } from "@xterm/xterm";
 import "@xterm/xterm/css/xterm.css";
 import { Alert, Button } from "antd";
 import { useEffect, useRef, useState } from "react";
+import { terminalLook } from "./terminalLook";
 
 interface Place {
   life: string;
@@ -27,13 +29,12 @@ export function TerminalView({ workspace, label = "main" }: { workspace: string;
   const place = useRef<HTMLDivElement>(null);
   const [note, setNote] = useState("");
   const [here, setHere] = useState<{ person: string; writes: boolean }[]>([]);
+  const [recorded, setRecorded] = useState(false);
   const [round, setRound] = useState(0);
   useEffect(() => {
     const terminal = new Terminal({
-      fontFamily: "'DejaVu Sans Mono', ui-monospace, monospace",
-      fontSize: 13,
+      ...terminalLook,
       scrollback: 50_000,
-      theme: { background: "#10202f", foreground: "#e9e4d8", cursor: "#e8855a" },
     });
     const fit = new FitAddon();
     terminal.loadAddon(fit);
@@ -107,9 +108,12 @@ export function TerminalView({ workspace, label = "main" }: { workspace: string;
           case "k":
             taken(Number(text.decode(body)));
             break;
-          case "w":
-            setHere((JSON.parse(text.decode(body)) as { lookers: { person: string; writes: boolean }[] }).lookers);
+          case "w": {
+            const now = JSON.parse(text.decode(body)) as { lookers: { person: string; writes: boolean }[]; recorded: boolean };
+            setHere(now.lookers);
+            setRecorded(now.recorded);
             break;
+          }
           case "x":
             over = true;
             setNote("The shell has ended.");
@@ -182,6 +186,11 @@ export function TerminalView({ workspace, label = "main" }: { workspace: string;
       {here.length > 1 && (
         <p className="quiet" role="status">
           At this terminal: {here.map((l) => l.person + (l.writes ? "" : " (looks)")).join(", ")}
+        </p>
+      )}
+      {recorded && (
+        <p role="status" className="recorded">
+          <VideoCameraFilled /> What this terminal prints is recorded.
         </p>
       )}
       <div className="terminal-frame">

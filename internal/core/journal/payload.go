@@ -156,6 +156,33 @@ type LookLinkEnded struct {
 	Visits int    `json:"visits"`
 }
 
+// RecordingBegun is a terminal being recorded from then on: as its workspace's owner
+// asked, or as the house rules have it.
+type RecordingBegun struct {
+	Recording string `json:"recording"`
+	Terminal  string `json:"terminal"`
+	Asked     bool   `json:"asked"`
+}
+
+// RecordingEnded is a recording that is over.
+type RecordingEnded struct {
+	Recording string `json:"recording"`
+	Terminal  string `json:"terminal"`
+	Why       string `json:"why"`
+}
+
+// RecordingSeen is somebody else than the workspace's owner looking at a recording.
+type RecordingSeen struct {
+	Recording string `json:"recording"`
+	Terminal  string `json:"terminal"`
+}
+
+// RecordingRemoved is a recording of which nothing is left.
+type RecordingRemoved struct {
+	Recording string `json:"recording"`
+	Terminal  string `json:"terminal"`
+}
+
 // SessionOpened is a terminal or a command in a workspace, or that somebody looks into
 // its files or changes some: what of them is its kind. What was typed, and which
 // files, is nobody's to keep.
@@ -391,6 +418,10 @@ func (PortShared) Kind() string              { return "workspace.port" }
 func (s SessionOpened) Kind() string         { return "workspace." + s.What }
 func (LookLinkMade) Kind() string            { return "workspace.look-link-made" }
 func (LookLinkEnded) Kind() string           { return "workspace.look-link-ended" }
+func (RecordingBegun) Kind() string          { return "workspace.recording-begun" }
+func (RecordingEnded) Kind() string          { return "workspace.recording-ended" }
+func (RecordingSeen) Kind() string           { return "workspace.recording-seen" }
+func (RecordingRemoved) Kind() string        { return "workspace.recording-removed" }
 func (LookAllowed) Kind() string             { return "workspace.look-allowed" }
 func (FirstLineSet) Kind() string            { return "workspace.first-line" }
 func (LookEnded) Kind() string               { return "workspace.look-ended" }

@@ -23,14 +23,14 @@ var looked = []Action{SeeSelf, SeeWorkspace, SeeRepositories, SeePrebuilds, SeeR
 // scopes makes no other, and neither changes a password nor a git credential.
 var scoped = map[Scope][]Action{
 	Read:       {SeeSecrets, SeeRepoSecrets, SeePeople, SeeCost, SeeJournal, SeeWholeJournal, SeeWebhooks},
-	Work:       {UseWorkspace, DriveWorkspace, StopWorkspace, VisitPort, Operate},
+	Work:       {UseWorkspace, SeeRecordings, DriveWorkspace, StopWorkspace, VisitPort, Operate},
 	Launching:  {Launch, DriveWorkspace, StopWorkspace, RemoveWorkspace, Operate},
 	Administer: {AdoptContainers, ChangeSecrets, ChangeRepoSecret, ChangeRepository, ChangePrebuilds, ChangePeople, ChangeServices, ChangeRules, ChangeWebhooks, SeeSecrets, SeeRepoSecrets, SeePeople, SeeWebhooks},
 }
 
 // narrowed is what a grant of some repositories may do at most: what belongs to a
 // repository. Whatever is everybody's, like the journal and cost, is not.
-var narrowed = []Action{SeeSelf, SeeWorkspace, SeeRepositories, SeePrebuilds, SeeRules, SeeRepoSecrets, UseWorkspace, DriveWorkspace, StopWorkspace, RemoveWorkspace, Launch, Operate, VisitPort, ChangeRepoSecret, ChangePrebuilds}
+var narrowed = []Action{SeeSelf, SeeWorkspace, SeeRepositories, SeePrebuilds, SeeRules, SeeRepoSecrets, UseWorkspace, SeeRecordings, DriveWorkspace, StopWorkspace, RemoveWorkspace, Launch, Operate, VisitPort, ChangeRepoSecret, ChangePrebuilds}
 
 // Grant is how much of what a person may do a sign-in of theirs may do. The zero
 // Grant is all of it.

@@ -60,6 +60,7 @@ const (
 	SeeWorkspace     Action = "workspace.see"    // state, launch sheets, logs
 	Launch           Action = "workspace.launch" // for oneself
 	UseWorkspace     Action = "workspace.use"    // terminals, commands, private ports, sharing and forwarding them
+	SeeRecordings    Action = "recording.see"    // of terminals: one's own; those that the house rules have made, of anybody
 	DriveWorkspace   Action = "workspace.drive"  // start, rebuild, hold
 	StopWorkspace    Action = "workspace.stop"   // put to rest
 	RemoveWorkspace  Action = "workspace.remove" // with its files
@@ -105,6 +106,7 @@ var Table = map[Action]rights{
 	SeeWorkspace:     {Operator: everything, Lead: Own | Team, Developer: Own, Auditor: everything},
 	Launch:           workers(House | Own),
 	UseWorkspace:     workers(Own),
+	SeeRecordings:    {Operator: Own, Lead: Own, Developer: Own, Auditor: everything},
 	DriveWorkspace:   {Operator: Own | Team | Other, Lead: Own, Developer: Own},
 	StopWorkspace:    {Operator: Own | Team | Other, Lead: Own | Team, Developer: Own},
 	RemoveWorkspace:  {Operator: Own | Team | Other, Lead: Own, Developer: Own},

@@ -68,6 +68,7 @@ func Parse(text []byte) (Rules, []Finding) {
 		"images":          may(func(n *yaml.Node) { d.images(n, &r.Images) }),
 		"workspaces":      may(func(n *yaml.Node) { d.workspaces(n, &r.Workspaces) }),
 		"ports":           may(func(n *yaml.Node) { d.ports(n, &r.Ports) }),
+		"terminals":       may(func(n *yaml.Node) { d.terminals(n, &r.Terminals) }),
 		"builds":          may(func(n *yaml.Node) { d.builds(n, &r.Builds) }),
 		"editors":         may(func(n *yaml.Node) { r.Editors = d.editors(n) }),
 		"webhooks_inside": may(func(n *yaml.Node) { r.WebhooksInside = d.list(n, anyText) }),

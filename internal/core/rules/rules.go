@@ -45,6 +45,7 @@ type Rules struct {
 	// Workspaces is what holds for all of them.
 	Workspaces Workspaces
 	Ports      Ports
+	Terminals  Terminals
 	// Starters is the registered repository that holds the starters; "" is none.
 	Starters string
 	// Editors are those of people's own machines that are opened on a workspace.
@@ -379,6 +380,7 @@ func (r Rules) values() map[string]string {
 	}
 	r.allowValues(v)
 	r.Ports.values(v)
+	r.Terminals.values(v)
 	amounts := func(path string, a Amounts) {
 		for k, n := range a {
 			v[path+"."+string(k)] = Amount(k, n)

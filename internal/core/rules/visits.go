@@ -27,3 +27,42 @@ func (p Ports) values(v map[string]string) {
 		}
 	}
 }
+
+// Recording is when terminals are recorded; "" is never.
+type Recording string
+
+// The ways.
+const (
+	RecordAsked  Recording = "asked"  // as their owners ask
+	RecordAlways Recording = "always" // all of them
+)
+
+// RecordingsUsual is how long recordings are kept where nothing is said.
+const RecordingsUsual = 30 * 24 * time.Hour
+
+// Terminals is what holds for terminals.
+type Terminals struct {
+	Recording      Recording
+	RecordingsMost time.Duration // so long recordings are kept
+}
+
+func (d *doc) terminals(n *yaml.Node, t *Terminals) {
+	t.RecordingsMost = RecordingsUsual
+	d.mapping(n, "terminals", fields{
+		"recording": may(func(n *yaml.Node) {
+			switch r := Recording(d.text(n)); r {
+			case RecordAsked, RecordAlways:
+				t.Recording = r
+			default:
+				d.say(n, "write asked or always, or leave it out", "%q is no way to record terminals", n.Value)
+			}
+		}),
+		"recordings_most": may(func(n *yaml.Node) { t.RecordingsMost = d.duration(n, time.Hour) }),
+	})
+}
+
+func (t Terminals) values(v map[string]string) {
+	if t.Recording != "" {
+		v["terminals.recording"], v["terminals.recordings_most"] = string(t.Recording), Duration(t.RecordingsMost)
+	}
+}

@@ -31,6 +31,8 @@ const (
 	// behind is how much of what is printed meanwhile is sent after the scrollback to
 	// one who does not catch up; then they go on with the newest.
 	behind = scrollbackBytes
+	// awaited is how long what is printed waits for one who records it.
+	awaited = 3 * time.Second
 )
 
 // terminal is a shell that outlives whoever looks at it.
@@ -38,7 +40,10 @@ type terminal struct {
 	cmd      *exec.Cmd
 	file     *os.File
 	mu       sync.Mutex
-	watchers map[*steward.Conn]bool
+	watchers map[*steward.Conn]bool // whether they are somebody who is at it
+	recorded chan struct{}          // where it is awaited: closed when somebody records
+	once     sync.Once              // of that
+	size     steward.Size
 	life     string // tells it from others of its label, before and after
 	label    string
 	since    time.Time
@@ -61,7 +66,7 @@ func (s *server) terminal(r steward.Request) (*terminal, error) {
 		s.mu.Unlock()
 		return nil, errors.New("the terminal has ended")
 	}
-	as := r.Looks || r.Joins // it is
+	as := r.Looks || r.Joins || r.Records // it is
 	if as && t == nil {
 		s.mu.Unlock()
 		return nil, errors.New("there is no such terminal open")
@@ -79,6 +84,9 @@ func (s *server) terminal(r steward.Request) (*terminal, error) {
 		return nil, fmt.Errorf("%d terminals are open already; end one first", n)
 	}
 	t = &terminal{watchers: map[*steward.Conn]bool{}, signs: &s.signs, passing: r.Passing, opened: make(chan struct{}), life: rand.Text()[:16], label: r.ID, since: time.Now(), taken: map[string]int64{}}
+	if r.Recorded {
+		t.recorded = make(chan struct{})
+	}
 	s.terminals[r.ID] = t
 	s.mu.Unlock()
 	defer close(t.opened)
@@ -101,7 +109,7 @@ func (s *server) openShell(t *terminal, r steward.Request) error {
 	if err != nil {
 		return fmt.Errorf("open a terminal: %w", err)
 	}
-	t.cmd, t.file = cmd, f
+	t.cmd, t.file, t.size = cmd, f, sizeOf(winsize(steward.Size{Columns: r.Columns, Rows: r.Rows}))
 	if t.history, err = newScrollback(s.runDir, &s.scrollRoom); err != nil {
 		_ = cmd.Process.Kill() // it may have ended
 		_ = cmd.Wait()
@@ -129,13 +137,19 @@ func (s *server) openShell(t *terminal, r steward.Request) error {
 
 // pump passes on what the shell prints until it ends.
 func (t *terminal) pump() {
+	if t.recorded != nil {
+		select {
+		case <-t.recorded:
+		case <-time.After(awaited):
+		}
+	}
 	buf := make([]byte, 32<<10)
 	for {
 		n, err := t.file.Read(buf)
 		if n > 0 {
 			t.mu.Lock()
 			t.history.add(buf[:n])
-			if len(t.watchers) > 0 {
+			if t.attended() {
 				t.signs.read.mark()
 			}
 			for w := range t.watchers {
@@ -147,6 +161,16 @@ func (t *terminal) pump() {
 			return // EIO: the last process that held the terminal is gone
 		}
 	}
+}
+
+// attended tells whether somebody is at it. t.mu is held.
+func (t *terminal) attended() bool {
+	for _, somebody := range t.watchers {
+		if somebody {
+			return true
+		}
+	}
+	return false
 }
 
 // send writes to one watcher, with t.mu held; one that is too slow is let go.
@@ -193,11 +217,18 @@ func (t *terminal) show(c *steward.Conn, r steward.Request) (watches bool) {
 	at := r.From
 	if r.Life != t.life || at < t.history.first || at > t.history.next {
 		at = t.history.first
+		if r.Records && r.Life == "" { // from now on
+			at = t.history.next
+		}
 	}
 	place := func() bool {
 		return r.Typist == "" || c.SendJSON(steward.Placed, steward.Place{Life: t.life, At: at, Taken: t.taken[r.Typist]}) == nil
 	}
 	if !place() {
+		return false
+	}
+	size := t.size
+	if r.Records && c.SendJSON(steward.Resize, size) != nil {
 		return false
 	}
 	last := t.history.next + behind
@@ -233,7 +264,16 @@ func (t *terminal) show(c *steward.Conn, r steward.Request) (watches bool) {
 		_ = c.SendJSON(steward.Ended, t.exit)
 		return false
 	}
-	t.watchers[c] = true
+	if r.Records {
+		limit(c)
+		if size != t.size && c.SendJSON(steward.Resize, t.size) != nil {
+			return false
+		}
+		if t.recorded != nil {
+			t.once.Do(func() { close(t.recorded) })
+		}
+	}
+	t.watchers[c] = !r.Records
 	return true
 }
 
@@ -263,7 +303,7 @@ func (t *terminal) attach(c *steward.Conn, r steward.Request) {
 	defer func() {
 		t.mu.Lock()
 		delete(t.watchers, c)
-		alone := t.passing && len(t.watchers) == 0 && !t.over
+		alone := t.passing && !r.Records && !t.attended() && !t.over
 		t.mu.Unlock()
 		if alone {
 			_ = syscall.Kill(-t.cmd.Process.Pid, syscall.SIGHUP) // as a terminal's end does
@@ -275,7 +315,7 @@ func (t *terminal) attach(c *steward.Conn, r steward.Request) {
 		if err != nil {
 			return
 		}
-		if r.Looks {
+		if r.Looks || r.Records {
 			continue // it is not theirs to type
 		}
 		switch k {
@@ -316,7 +356,28 @@ func (s *server) notice(text string) {
 	}
 }
 
-func (t *terminal) resize(s steward.Size) { _ = pty.Setsize(t.file, winsize(s)) } // a terminal that ended has no size
+func (t *terminal) resize(s steward.Size) {
+	size := winsize(s)
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.over {
+		return
+	}
+	_ = pty.Setsize(t.file, size) // one that is ending has none
+	if now := sizeOf(size); now != t.size {
+		t.size = now
+		for w, somebody := range t.watchers {
+			if limit(w); !somebody && w.SendJSON(steward.Resize, now) != nil {
+				delete(t.watchers, w)
+				w.Stream.Close()
+			}
+		}
+	}
+}
+
+func sizeOf(w *pty.Winsize) steward.Size {
+	return steward.Size{Columns: int(w.Cols), Rows: int(w.Rows)}
+}
 
 func winsize(s steward.Size) *pty.Winsize {
 	clamp := func(n, or int) uint16 {

@@ -82,6 +82,10 @@ func (s *stewardOf) serve(c *steward.Conn) {
 		_ = c.Send(steward.Reply{Problem: "this workspace is simulated: it has no files and no sockets"})
 		return
 	}
+	if r.Records {
+		_ = c.Send(steward.Reply{Problem: "this workspace is simulated: nothing of its terminals is recorded"})
+		return
+	}
 	if r.Process.Command != "" {
 		r.Process.Argv = []string{"sh", "-c", r.Process.Command}
 	}

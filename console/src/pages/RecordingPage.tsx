@@ -1,0 +1,136 @@
+import { Terminal } from "@xterm/xterm";
+import "@xterm/xterm/css/xterm.css";
+import { useQuery } from "@tanstack/react-query";
+import { Button, Segmented, Slider, Space } from "antd";
+import { useEffect, useRef, useState } from "react";
+import { useParams } from "react-router";
+import { api, take } from "../api/client";
+import { PageHead } from "../parts/Page";
+import { ProblemNote } from "../parts/ProblemNote";
+import { terminalLook } from "../parts/terminalLook";
+import { exact, when } from "../parts/time";
+
+/** Something that happened: when, in seconds as it is shown, what, and its text. */
+type Event = [number, string, string];
+
+interface Cast {
+  width: number;
+  height: number;
+  events: Event[];
+  seconds: number;
+}
+
+/** Pauses are cut to so many seconds. */
+const longestPause = 2;
+
+/** A recording in the format asciicast, version 2; what breaks off in the middle is read up to there. */
+function read(text: string): Cast {
+  const lines = text.split("\n");
+  const head = JSON.parse(lines[0] ?? "") as { version?: number; width?: number; height?: number };
+  if (head.version !== 2 || !head.width || !head.height) throw new Error("This is no recording in asciicast, version 2.");
+  const events: Event[] = [];
+  let at = 0;
+  let shown = 0;
+  for (const line of lines.slice(1, -1)) {
+    const [t, kind, body] = JSON.parse(line) as Event;
+    shown += Math.min(longestPause, Math.max(0, t - at));
+    at = t;
+    events.push([shown, kind, kind === "m" ? `\r\n\x1b[7m ${body} \x1b[0m\r\n` : body]);
+  }
+  return { width: head.width, height: head.height, events, seconds: shown };
+}
+
+/** What a terminal printed, in its own time. */
+export function RecordingPage() {
+  const { id = "" } = useParams();
+  const path = { recording: id };
+  const about = useQuery({ queryKey: ["recordings", id], queryFn: ({ signal }) => take(api.GET("/api/v1/recordings/{recording}", { signal, params: { path } })) });
+  const cast = useQuery({
+    queryKey: ["recordings", id, "content"],
+    queryFn: async ({ signal }) => read((await take(api.GET("/api/v1/recordings/{recording}/content", { signal, params: { path }, parseAs: "text" }))) ?? ""),
+    staleTime: Infinity,
+  });
+  const r = about.data;
+  return (
+    <>
+      <PageHead title={r ? `${r.workspace}.${r.owner}, terminal ${r.terminal}` : "Recording"} action={<Button href={`/api/v1/recordings/${id}/content`}>Save the file</Button>}>
+        {r && (
+          <span className="quiet" title={exact(r.began_at)}>
+            recorded {when(r.began_at)}; {r.ended_at ? r.why : "it goes on"}
+          </span>
+        )}
+      </PageHead>
+      <ProblemNote error={about.error ?? cast.error} />
+      {cast.data && <Player cast={cast.data} />}
+    </>
+  );
+}
+
+function Player({ cast }: { cast: Cast }) {
+  const place = useRef<HTMLDivElement>(null);
+  const terminal = useRef<Terminal>(null);
+  const next = useRef(0); // the event that is shown next
+  const [at, setAt] = useState(0);
+  const [plays, setPlays] = useState(true);
+  const [times, setTimes] = useState(1);
+  useEffect(() => {
+    const t = new Terminal({ ...terminalLook, cols: cast.width, rows: cast.height, disableStdin: true, scrollback: 10_000 });
+    t.open(place.current!);
+    terminal.current = t;
+    next.current = 0;
+    return () => t.dispose();
+  }, [cast]);
+  const show = (to: number) => {
+    const t = terminal.current;
+    if (!t) return;
+    const from = next.current;
+    if (from > 0 && to < (cast.events[from - 1]?.[0] ?? 0)) {
+      t.reset();
+      t.resize(cast.width, cast.height);
+      next.current = 0;
+    }
+    for (let e = cast.events[next.current]; e && e[0] <= to; e = cast.events[++next.current]) {
+      const [, kind, body] = e;
+      if (kind === "o" || kind === "m") t.write(body);
+      else if (kind === "r") {
+        const [columns, rows] = body.split("x").map(Number);
+        if (columns && rows && columns <= 2000 && rows <= 2000) t.resize(columns, rows);
+      }
+    }
+  };
+  const going = plays && at < cast.seconds;
+  useEffect(() => {
+    if (!going) return;
+    let last = performance.now();
+    const beat = setInterval(() => {
+      const now = performance.now();
+      const gone = ((now - last) / 1000) * times;
+      last = now;
+      setAt((a) => Math.min(cast.seconds, a + gone));
+    }, 50);
+    return () => clearInterval(beat);
+  }, [going, times, cast]);
+  useEffect(() => show(at));
+  return (
+    <>
+      <Space style={{ width: "100%", marginBottom: 8 }} wrap>
+        <Button
+          onClick={() => {
+            if (at >= cast.seconds) setAt(0);
+            setPlays(!going);
+          }}
+        >
+          {going ? "Hold on" : at < cast.seconds ? "Go on" : "Again"}
+        </Button>
+        <Segmented aria-label="How fast" options={[1, 2, 4, 16].map((n) => ({ value: n, label: `${n}×` }))} value={times} onChange={setTimes} />
+        <span className="quiet">
+          {at.toFixed(0)} of {cast.seconds.toFixed(0)} s, without long pauses
+        </span>
+      </Space>
+      <Slider aria-label="Where in the recording" min={0} max={cast.seconds} step={0.1} value={at} onChange={setAt} tooltip={{ open: false }} />
+      <div className="terminal-frame">
+        <div ref={place} />
+      </div>
+    </>
+  );
+}
