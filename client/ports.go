@@ -8,6 +8,12 @@ import (
 	"yardbench/wire"
 )
 
+// Wake lists the ports of a workspace, which is started where it is stopped, if the
+// house rules let that be.
+func (c Ports) Wake(ctx context.Context, ref string) ([]wire.Port, error) {
+	return all[wire.Port](ctx, c.link, workspace(ref, "/ports?wake=true"))
+}
+
 // List lists the ports of a workspace.
 func (c Ports) List(ctx context.Context, ref string) ([]wire.Port, error) {
 	return all[wire.Port](ctx, c.link, workspace(ref, "/ports"))

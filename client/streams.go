@@ -179,8 +179,8 @@ func (c *link) carry(ctx context.Context, path string, conn io.ReadWriteCloser) 
 	for {
 		again()
 		_, p, err := ws.ReadMessage()
-		if e, ok := err.(*websocket.CloseError); ok && e.Code == 4000 {
-			return &wire.Problem{Status: http.StatusConflict, Title: "Conflict", Detail: e.Text}
+		if p, ok := errors.AsType[*wire.Problem](refusal(err)); ok {
+			return p
 		}
 		if err != nil {
 			return nil // the connection's end

@@ -96,7 +96,6 @@ func TestOneWorkspaceAllTheWayThrough(t *testing.T) {
 	w.must(w.as("ingrid", "", "rebuild", "tide", "--new-files", "--yes"), 4, "loose.txt", "More of it")
 	w.must(w.as("ingrid", "", "stop", "tide"), 0, "tide is stopped")
 	w.must(w.as("ingrid", "", "remove", "tide", "--yes"), 4, "loose.txt", "More of it") // it was looked at before it stopped
-	w.must(w.as("ingrid", "", "forward", "tide", "8000"), 4, "tide is stopped")
 	w.must(w.as("ingrid", "", "run", "tide", "--", "true"), 0, "tide is being started")
 	// Ended behind its back nobody has looked: that is no leave to remove it.
 	w.endBody(t, shown.ID)

@@ -167,6 +167,27 @@ func (s *Ports) DialPort(ctx context.Context, a Actor, ref string, port int) (*s
 	return s.dial(ctx, w, port, true)
 }
 
+// DialDatagrams is DialPort by UDP: each datagram goes over the stream with its length
+// before it; see [steward.WriteDatagram].
+func (s *Ports) DialDatagrams(ctx context.Context, a Actor, ref string, port int) (*steward.Conn, error) {
+	w, _, err := s.views.findTo(ctx, a, ref, policy.UseWorkspace, "forward ports of")
+	if err != nil {
+		return nil, err
+	}
+	if err := checkPort(port); err != nil {
+		return nil, err
+	}
+	if err := lifecycle.Permit(lifecycle.Use, w.Phase, w.Plan.Adopted != nil); err != nil {
+		return nil, fromRoom(err)
+	}
+	c, err := s.hub.Ask(ctx, outside.Link(w.ID, w.Body), steward.Request{Kind: steward.Dial, Port: port, Service: w.Plan.Definition.PortHosts[port], Datagrams: true})
+	if err != nil {
+		return nil, fromRoom(err)
+	}
+	s.keeper.Status.PortAsked(w.ID, port)
+	return c, nil
+}
+
 // DialHost connects to an address as the actor's own workspace reaches it: a port
 // of the workspace's for its own names, else what its network leads to.
 func (s *Ports) DialHost(ctx context.Context, a Actor, ref, host string, port int) (*steward.Conn, error) {

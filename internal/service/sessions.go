@@ -6,8 +6,10 @@ import (
 	"context"
 	"io"
 	"maps"
+	"net"
 	"path"
 	"regexp"
+	"strconv"
 	"strings"
 	"time"
 
@@ -114,6 +116,19 @@ func (s *Sessions) Errand(ctx context.Context, a Actor, ref, errand string, args
 		return nil
 	})
 	return c, err
+}
+
+// Bring has a helper in the actor's own workspace listen on a port of its loopback. What
+// it gives carries yamux; see [steward.Listen].
+func (s *Sessions) Bring(ctx context.Context, a Actor, ref string, port int) (*steward.Pipe, error) {
+	if err := checkPort(port); err != nil {
+		return nil, err
+	}
+	c, err := s.Errand(ctx, a, ref, steward.Listen, "tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(port)))
+	if err != nil {
+		return nil, err
+	}
+	return steward.NewPipe(c), nil
 }
 
 // terminal makes a request one for a terminal.

@@ -106,8 +106,11 @@ type Request struct {
 	// Prepared tells CloneTo to begin with the tree that Keep left in the image.
 	Prepared bool `json:"prepared,omitempty"`
 	// Port is what to dial; Service is on whom, "" for the workspace itself.
-	Port    int    `json:"port,omitempty"`
-	Service string `json:"service,omitempty"`
+	// With Datagrams it is by UDP: each goes over the stream with its length before it,
+	// in two bytes (big-endian).
+	Port      int    `json:"port,omitempty"`
+	Service   string `json:"service,omitempty"`
+	Datagrams bool   `json:"datagrams,omitempty"`
 	// From is where a Terminal's output is wanted from, in bytes from its first, in
 	// the life that Life names; with Life one that has ended is not opened anew.
 	// Typist names who types, for as long as they count: they are told of a [Place],

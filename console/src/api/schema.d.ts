@@ -2328,6 +2328,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/workspaces/{workspace}/ports/{port}/datagrams": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Exchange datagrams with a port (UDP), over WebSocket
+         * @description Upgrades to WebSocket. Each binary message is a datagram, both ways. It ends after two minutes without any. A refusal closes it with code 4000 and the reason.
+         *
+         *     For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         */
+        get: operations["open-datagrams"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/workspaces/{workspace}/ports/{port}/listen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Listen on a port of the workspace's own loopback, over WebSocket
+         * @description Upgrades to WebSocket. Binary messages carry yamux, of which whoever asks is the client. The first stream holds, with its length before it in four bytes, a Listening as JSON: the port, or the problem; each stream after it is a connection that came there. A refusal closes it with code 4000 and the reason.
+         *
+         *     For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         */
+        get: operations["listen-port"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/workspaces/{workspace}/ports/{port}/tunnel": {
         parameters: {
             query?: never;
@@ -19653,6 +19697,8 @@ export interface operations {
                 after?: string;
                 /** @description The order, one of number; with a minus before it turned about */
                 sort?: string;
+                /** @description Have the workspace started where it is stopped, if the house rules let that be, and wait until it can be used */
+                wake?: boolean;
             };
             header?: never;
             path: {
@@ -19944,6 +19990,62 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+        };
+    };
+    "open-datagrams": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                workspace: string;
+                port: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Upgraded */
+            101: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    "listen-port": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                workspace: string;
+                port: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Upgraded */
+            101: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

@@ -208,6 +208,10 @@ func (s *server) serve(c *steward.Conn) {
 			s.watch(c, r)
 		}
 	case steward.Dial:
+		if r.Datagrams {
+			s.datagrams(c, r.Service, r.Port)
+			return
+		}
 		s.dial(c, r.Service, r.Port)
 	case steward.Notice:
 		s.notice(r.Text)
