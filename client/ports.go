@@ -8,15 +8,14 @@ import (
 	"yardbench/wire"
 )
 
-// Wake lists the ports of a workspace, which is started where it is stopped, if the
+// List lists the ports of a workspace; with wake one that is stopped is started, if the
 // house rules let that be.
-func (c Ports) Wake(ctx context.Context, ref string) ([]wire.Port, error) {
-	return all[wire.Port](ctx, c.link, workspace(ref, "/ports?wake=true"))
-}
-
-// List lists the ports of a workspace.
-func (c Ports) List(ctx context.Context, ref string) ([]wire.Port, error) {
-	return all[wire.Port](ctx, c.link, workspace(ref, "/ports"))
+func (c Ports) List(ctx context.Context, ref string, wake bool) ([]wire.Port, error) {
+	path := workspace(ref, "/ports")
+	if wake {
+		path += "?wake=true"
+	}
+	return all[wire.Port](ctx, c.link, path)
 }
 
 // Show is one of the ports of a workspace.

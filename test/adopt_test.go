@@ -59,7 +59,7 @@ func TestAContainerOfOthers(t *testing.T) {
 
 	c := w.client("ingrid")
 	listens := func() bool {
-		ports, err := c.Ports.List(ctx, "bell")
+		ports, err := c.Ports.List(ctx, "bell", false)
 		return err == nil && len(ports) == 1 && ports[0].Number == 8400 && ports[0].Listening
 	}
 	for end := time.Now().Add(20 * time.Second); !listens(); time.Sleep(100 * time.Millisecond) {

@@ -234,6 +234,13 @@ func TestTheRoundInTheBrowser(t *testing.T) {
 		t.Fatal(err)
 	}
 	p.do("its address leads over the console to the page", chromedp.Navigate(address), p.says("Ytre Skjer"), p.says("00:00"))
+	p.do("it loads itself again when a file of it changes", func() chromedp.Action[chromedp.Void] {
+		return chromedp.Func(func(context.Context, *chromedp.Target) error {
+			w.must(w.as("ingrid", "", "run", "quay", "--", "sed", "-i", "s/<h1>/<h1>High water at /", "page.html"), 0)
+			return nil
+		})
+	}(), p.says("High water at Ytre Skjer"))
+	p.do("a sign-in beside it calls back", chromedp.Click(`//a[.="Sign in"]`), p.says("Who are you?"), chromedp.SendKeys(chromedp.CSS(`input[name="who"]`), "Ingrid\r"), p.says("Signed in as Ingrid"))
 	saga.do("nobody else comes there", chromedp.Navigate(address), saga.says("it may be private, or gone"))
 	const everybody = `.ant-select-item-option[title="everybody signed in"]`
 	p.do("it is shared", chromedp.Navigate(w.address+"/workspaces/quay.ingrid?view=ports"), seen(`[aria-label="Who may visit port 8000"]`),

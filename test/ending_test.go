@@ -110,7 +110,7 @@ http.server.ThreadingHTTPServer(("127.0.0.1", 8000), H).serve_forever()
 			return (&net.Dialer{}).DialContext(ctx, network, strings.TrimPrefix(w.address, "http://"))
 		}}
 		visitor := &http.Client{Jar: jar, Transport: here}
-		ports, err := own.Ports.List(t.Context(), "quay")
+		ports, err := own.Ports.List(t.Context(), "quay", false)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -69,7 +69,7 @@ func TestNeighboursInTheBrowser(t *testing.T) {
 			args += " page"
 		}
 		w.must(w.as(who, "", "run", name, "--", "sh", "-c", "setsid python3 /tmp/serve.py "+args+" >/dev/null 2>&1 </dev/null & sleep 1"), 0)
-		ports, err := w.client(who).Ports.List(t.Context(), name)
+		ports, err := w.client(who).Ports.List(t.Context(), name, false)
 		if err != nil {
 			t.Fatal(err)
 		}

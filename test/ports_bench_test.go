@@ -71,7 +71,7 @@ func BenchmarkPorts(t *testing.B) {
 	c := w.client("ingrid")
 	var address string
 	for range 200 {
-		ports, err := c.Ports.List(context.Background(), "quay")
+		ports, err := c.Ports.List(context.Background(), "quay", false)
 		if err != nil {
 			t.Fatal(err)
 		}

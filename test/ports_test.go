@@ -55,7 +55,7 @@ http.server.ThreadingHTTPServer(("127.0.0.1", 8000), H).serve_forever()
 	}
 	var port wire.Port
 	for end := time.Now().Add(slack * 5 * time.Second); !port.Listening && time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
-		ports, err := c.Ports.List(t.Context(), "quay")
+		ports, err := c.Ports.List(t.Context(), "quay", false)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -207,7 +207,7 @@ func TestWokenByAVisit(t *testing.T) {
 	w.register("lamp", map[string]string{".devcontainer/devcontainer.json": `{"image": "skerryline/base:1", "remoteUser": "crew", "postStartCommand": "echo lit > index.html; nohup python3 -m http.server 8400 >/dev/null 2>&1 &"}`})
 	w.must(w.as("ingrid", "", "launch", "lamp", "--name", "lamp"), 0, "is ready")
 	w.must(w.as("ingrid", "", "port", "share", "lamp", "8400"), 0)
-	ports, err := w.client("ingrid").Ports.List(t.Context(), "lamp")
+	ports, err := w.client("ingrid").Ports.List(t.Context(), "lamp", false)
 	if err != nil || len(ports) != 1 {
 		t.Fatalf("its ports are %+v, %v", ports, err)
 	}

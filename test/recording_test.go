@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"yardbench/internal/core/cast"
-	"yardbench/internal/core/rules"
 	"yardbench/wire"
 )
 
@@ -41,17 +40,7 @@ func TestRecordings(t *testing.T) {
 	w := newWorld(t)
 	w.must(w.as("ingrid", "", "launch", "tide-board", "--name", "quay"), 0, "is ready")
 	ingrid := w.client("ingrid")
-	put := func(add string) {
-		t.Helper()
-		astrid := w.client("astrid")
-		now, err := astrid.Rules.Show(t.Context(), 0)
-		if err == nil {
-			_, err = astrid.Rules.Put(t.Context(), wire.RulesText{Document: rules.First + add, Reason: "a trial"}, now.Version)
-		}
-		if err != nil {
-			t.Fatal(err)
-		}
-	}
+	put := w.putRules
 	put("")
 	mine := watch(t, ingrid, "quay", wire.Run{Columns: 91, Rows: 33, Typist: "me"})
 	mine.types("stty -echo; PS1=; echo before-$((1+1))\n")

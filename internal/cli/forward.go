@@ -48,7 +48,7 @@ func (a portCommands) forward() *cobra.Command {
 				fmt.Fprintf(a.err, "%s is %s; it is started, if that may be\n", w.Name, w.Phase)
 			}
 			if w.Phase != "ready" || all {
-				if ports, err = api.Ports.Wake(ctx, name); err != nil {
+				if ports, err = api.Ports.List(ctx, name, true); err != nil {
 					return err
 				}
 			}

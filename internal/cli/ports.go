@@ -16,7 +16,7 @@ func (a portCommands) port() *cobra.Command {
 	list := &cobra.Command{
 		Use: "list NAME", Short: "List a workspace's ports with their addresses", Example: "  yardbench port list tide-board", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
-			ps, err := api.Ports.List(cmd.Context(), args[0])
+			ps, err := api.Ports.List(cmd.Context(), args[0], false)
 			if err != nil {
 				return err
 			}

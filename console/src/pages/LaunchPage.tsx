@@ -1,6 +1,6 @@
 import { CheckCircleFilled, CloseCircleFilled, WarningFilled } from "@ant-design/icons";
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { Button, Form, Input, Segmented, Select, Space, Table, Tooltip, Typography, theme } from "antd";
+import { Alert, Button, Form, Input, Segmented, Select, Space, Table, Tooltip, Typography, theme } from "antd";
 import { useEffect, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import { api, nameOf, Problem, take, type Preflight, whole } from "../api/client";
@@ -85,6 +85,7 @@ export function LaunchPage() {
   return (
     <>
       <PageHead title="Launch a workspace" />
+      {p && <Have repository={p.repository} branch={p.branch} />}
       <div className="beside">
         <Form<Fields> form={form} layout="vertical" size="middle" initialValues={first} onFinish={() => launch.mutate(fields)}
           onValuesChange={(change: Partial<Fields>) => {
@@ -140,6 +141,36 @@ export function LaunchPage() {
         </Form>
         <div>{fields.repository ? preflight.error ? <ProblemNote error={preflight.error} /> : p ? <div aria-busy={!current} style={{ opacity: current ? 1 : 0.5 }}><Ahead of={p} /></div> : <span className="quiet">Looking at the repository…</span> : <span className="quiet">Choose a repository, and this says what its launch will come to.</span>}</div>
       </div>
+    </>
+  );
+}
+
+/** The workspaces that one has of the same branch already: whoever follows a link to it again goes on in theirs. */
+function Have({ repository, branch }: { repository: string; branch: string }) {
+  const navigate = useNavigate();
+  const mine = useQuery({ queryKey: ["workspaces", "of", repository, branch], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/workspaces", { signal, params: { query: { ...page, repository } } })) });
+  const goOn = useMutation({
+    mutationFn: async (w: { name: string; owner: string; phase: string }) => (w.phase === "stopped" ? ((await take(api.POST("/api/v1/workspaces/{workspace}/start", { params: { path: { workspace: nameOf(w) } } }))) ?? w) : w),
+    onSuccess: (w) => navigate(`/workspaces/${nameOf(w)}`),
+  });
+  const have = (mine.data ?? []).filter((w) => w.branch === branch && !["removing", "removed"].includes(w.phase));
+  return (
+    <>
+      {have.map((w) => (
+        <Alert
+          key={w.id}
+          type="info"
+          showIcon
+          style={{ marginBottom: 12 }}
+          title={`You have ${w.name} of this branch already: it is ${w.phase}.`}
+          action={
+            <Button size="small" loading={goOn.isPending} onClick={() => goOn.mutate(w)}>
+              {w.phase === "stopped" ? "Start it and go on" : "Go on in it"}
+            </Button>
+          }
+        />
+      ))}
+      <ProblemNote error={goOn.error} />
     </>
   );
 }
