@@ -77,7 +77,7 @@ func TestNoRecordings(t *testing.T) {
 }
 
 // Whatever a file holds, it is read or refused, and what was read can be written.
-func FuzzRead(f *testing.F) {
+func FuzzRecording(f *testing.F) {
 	f.Add([]byte(`{"version":2,"width":80,"height":24}` + "\n" + `[0.5, "o", "x"]` + "\n"))
 	f.Add([]byte(`{"version":2}`))
 	f.Fuzz(func(t *testing.T, p []byte) {
