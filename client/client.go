@@ -35,6 +35,7 @@ type Client struct {
 	Files        Files
 	Changes      Changes
 	Recordings   Recordings
+	Attention    Attention
 	Containers   Containers
 	Operations   Operations
 	Repositories Repositories
@@ -63,6 +64,7 @@ type (
 	Ports        struct{ *link } // are the ports of workspaces
 	Files        struct{ *link } // are the files in workspaces
 	Changes      struct{ *link } // are what is changed in the clones of workspaces
+	Attention    struct{ *link } // is what needs somebody, by cause
 	Recordings   struct{ *link } // are what terminals printed and was kept
 	Containers   struct{ *link } // are those that others started in the yard
 	Operations   struct{ *link } // ask one verb of many workspaces
@@ -86,7 +88,7 @@ func New(address, token string) (*Client, error) {
 		return nil, fmt.Errorf("%q is no address of a service; give one like http://127.0.0.1:7080", address)
 	}
 	l := &link{address: strings.TrimRight(address, "/"), token: token, http: &http.Client{}, silence: silence}
-	return &Client{l, Workspaces{l}, Ports{l}, Files{l}, Changes{l}, Recordings{l}, Containers{l}, Operations{l}, Repositories{l}, Starters{l}, Prebuilds{l}, People{l}, Self{l}, Secrets{l}, Journal{l}, Rules{l}, Costs{l}, Webhooks{l}}, nil
+	return &Client{l, Workspaces{l}, Ports{l}, Files{l}, Changes{l}, Recordings{l}, Attention{l}, Containers{l}, Operations{l}, Repositories{l}, Starters{l}, Prebuilds{l}, People{l}, Self{l}, Secrets{l}, Journal{l}, Rules{l}, Costs{l}, Webhooks{l}}, nil
 }
 
 // Address is where the service is.

@@ -22,17 +22,18 @@ type ListQuery struct {
 	Owner, Team, Repository, Branch, Size string
 	States                                []string // phases and conditions: one of them is enough
 	Find                                  string   // a part of the name, the owner, the repository or the branch
+	Cause                                 string   // the id of what needs somebody
 	Sort                                  string
 }
 
 // Wide tells that all are wanted who belong to one, or whom one may see.
 func (q ListQuery) Wide() bool {
-	return q.Owner+q.Team+q.Repository+q.Branch+q.Size+q.Find == "" && len(q.States) == 0
+	return q.Owner+q.Team+q.Repository+q.Branch+q.Size+q.Find+q.Cause == "" && len(q.States) == 0
 }
 
 func (q ListQuery) path() string {
 	v := url.Values{}
-	for k, s := range map[string]string{"owner": q.Owner, "team": q.Team, "repository": q.Repository, "branch": q.Branch, "size": q.Size, "find": q.Find, "sort": q.Sort} {
+	for k, s := range map[string]string{"owner": q.Owner, "team": q.Team, "repository": q.Repository, "branch": q.Branch, "size": q.Size, "find": q.Find, "cause": q.Cause, "sort": q.Sort} {
 		if s != "" {
 			v.Set(k, s)
 		}

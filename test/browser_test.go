@@ -185,7 +185,7 @@ func TestTheRoundInTheBrowser(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	astrid := w.page(t, "astrid")
-	astrid.do("an operator sees the fleet first", astrid.says("Fleet"), astrid.says("There is no workspace yet"))
+	astrid.do("an operator sees first what needs somebody", astrid.says("Attention"), astrid.says("Nothing needs anybody"), chromedp.Navigate(w.address+"/fleet"), astrid.says("There is no workspace yet"))
 	astrid.do("people", chromedp.Navigate(w.address+"/people"), astrid.says("Ingrid Solheim"), astrid.says("ingrid@skerryline.example"), button("Make an enrolment link"), seen(".ant-modal-container"))
 	astrid.do("an enrolment link", modal(), seen(".ant-modal-container code"))
 	link, err := chromedp.Run(astrid.ctx, chromedp.Evaluate[string](`document.querySelector(".ant-modal-container code").innerText`))

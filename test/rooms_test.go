@@ -20,7 +20,7 @@ var floors = [][]string{
 	{"steward"},
 	{"store", "yard", "repo", "feature", "webhook"},
 	{"presence", "house", "session"},
-	{"reconcile"},
+	{"reconcile", "record"},
 	{"service"},
 	{"api", "access", "ssh"},
 	{"client"},

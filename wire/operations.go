@@ -25,6 +25,7 @@ type WorkspaceWhere struct {
 	Size       string   `json:"size,omitempty" maxLength:"20"`
 	States     []string `json:"states,omitempty" maxItems:"30" doc:"Phases and conditions: those of which one is so"`
 	Find       string   `json:"find,omitempty" maxLength:"200" doc:"A part of the name, the owner, the repository or the branch"`
+	Cause      string   `json:"cause,omitempty" maxLength:"20" doc:"The id of what needs somebody"`
 }
 
 // Operation is one verb asked of many workspaces.

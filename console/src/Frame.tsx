@@ -11,6 +11,7 @@ import { ProblemNote } from "./parts/ProblemNote";
 import { when } from "./parts/time";
 
 // Each page comes when it is opened.
+const AttentionPage = lazy(() => import("./pages/AttentionPage").then((m) => ({ default: m.AttentionPage })));
 const CostPage = lazy(() => import("./pages/CostPage").then((m) => ({ default: m.CostPage })));
 const DefinitionPage = lazy(() => import("./pages/DefinitionPage").then((m) => ({ default: m.DefinitionPage })));
 const JournalPage = lazy(() => import("./pages/JournalPage").then((m) => ({ default: m.JournalPage })));
@@ -35,16 +36,17 @@ const YouPage = lazy(() => import("./pages/YouPage").then((m) => ({ default: m.Y
 function pages(person: Person): [string, string][] {
   const mine: [string, string] = ["/mine", "Mine"];
   const fleet: [string, string] = ["/fleet", person.role === "lead" ? "My team's" : "Fleet"];
+  const attention: [string, string] = ["/attention", "Attention"];
   const people: [string, string] = ["/people", "People"];
   const common: [string, string][] = [["/repositories", "Repositories"]];
   const tail: [string, string][] = [["/cost", "Cost"], ["/rules", "House rules"], ["/journal", "Journal"]];
   switch (person.role) {
     case "operator":
-      return [fleet, mine, ...common, ["/secrets", "Secrets"], people, ...tail, ["/webhooks", "Webhooks"]];
+      return [attention, fleet, mine, ...common, ["/secrets", "Secrets"], people, ...tail, ["/webhooks", "Webhooks"]];
     case "lead":
-      return [mine, fleet, ...common, ["/secrets", "Secrets"], people, ...tail];
+      return [mine, fleet, attention, ...common, ["/secrets", "Secrets"], people, ...tail];
     case "auditor":
-      return [fleet, ...common, people, ...tail, ["/webhooks", "Webhooks"]];
+      return [fleet, attention, ...common, people, ...tail, ["/webhooks", "Webhooks"]];
   }
   return [mine, ...common, ["/secrets", "Secrets"], ...tail];
 }
@@ -144,6 +146,7 @@ export function Frame() {
             <Route path="/" element={<Navigate to={nav[0]?.[0] ?? "/mine"} replace />} />
             <Route path="/mine" element={<WorkspacesPage key="mine" person={person} all={false} />} />
             <Route path="/fleet" element={<WorkspacesPage key="fleet" person={person} all />} />
+            <Route path="/attention" element={<AttentionPage person={person} />} />
             <Route path="/operations" element={<OperationsPage person={person} />} />
             <Route path="/launch" element={<LaunchPage />} />
             <Route path="/workspaces/:name" element={<WorkspacePage person={person} />} />

@@ -11,6 +11,7 @@ import (
 	"yardbench/internal/core/rules"
 	"yardbench/internal/house"
 	"yardbench/internal/live"
+	"yardbench/internal/password"
 	"yardbench/internal/reconcile"
 	"yardbench/internal/service"
 	"yardbench/internal/session"
@@ -37,9 +38,8 @@ func door(t *testing.T) (*Ports, *service.Service, service.Actor, string) {
 	if err := s.HouseRules.FirstRules(ctx, rules.First); err != nil {
 		t.Fatal(err)
 	}
-	hash, err := service.HashPassword(t.Context(), "long enough")
 	if err == nil {
-		err = s.People.AddPerson(ctx, store.Person{Name: "ingrid", FullName: "Ingrid", Email: "ingrid@skerryline.example", Role: "developer", PasswordHash: hash})
+		err = s.People.AddPerson(ctx, store.Person{Name: "ingrid", FullName: "Ingrid", Email: "ingrid@skerryline.example", Role: "developer", PasswordHash: password.Cheap("long enough")})
 	}
 	if err != nil {
 		t.Fatal(err)

@@ -13,6 +13,7 @@ import (
 
 // tags says what each part of the door is about.
 var tags = map[string]string{
+	"attention":       "What needs somebody, grouped by cause",
 	"container-sizes": "What a container that is taken on may count for",
 	"containers":      "Containers in the yard that others started and that belong to nobody",
 	"cost":            "What was used, and what it cost",
@@ -51,6 +52,7 @@ func pointer[T any](v T) *T { return &v }
 // asksWith are examples of what operations are asked with, by their ids.
 var asksWith = map[string]any{
 	"adopt-container":           wire.Adopt{Owner: "peder", Repository: "deck-log", Size: "small"},
+	"quiet-attention":           wire.NewQuiet{Reason: "moving day", Seconds: 7200},
 	"begin-recording":           wire.NewRecording{Workspace: "tide-board", Terminal: "main"},
 	"add-look-link":             wire.NewLookLink{Port: 8000, Seconds: 7200, VisitsMost: 5},
 	"add-key":                   wire.NewSSHKey{Key: "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIMDxq5B5vJ4yQfW1xYb5oZ0sGgQq6mE8u2xJm0hP3c5T ingrid@quay"},

@@ -88,6 +88,10 @@ var (
 	recordingKind = page.Kind[wire.Recording]{ID: func(v wire.Recording) string { return v.ID }, Usual: "-began_at", Orders: []page.Order[wire.Recording]{
 		{Name: "began_at", Key: func(v wire.Recording) string { return moment(v.BeganAt) }},
 	}}
+	attentionKind = page.Kind[wire.Attention]{ID: func(v wire.Attention) string { return v.ID }, Orders: []page.Order[wire.Attention]{
+		{Name: "rank", Key: func(v wire.Attention) string { return page.Number(int64(v.Rank)) }},
+		{Name: "since", Key: func(v wire.Attention) string { return moment(v.Since) }},
+	}}
 	openingKind = named("area", func(v wire.Opening) string { return page.Number(int64(slices.Index(areas, v.Area))) + v.Kind + v.What })
 	branchKind  = page.Kind[wire.CloneBranch]{ID: func(v wire.CloneBranch) string { return fmt.Sprint(v.Remote, v.Name) }, Usual: "-at", Orders: []page.Order[wire.CloneBranch]{
 		{Name: "at", Key: func(v wire.CloneBranch) string { return page.Number(v.At.Unix()) }},

@@ -179,9 +179,10 @@ func (a *API) routes() {
 			Size       string   `query:"size" maxLength:"20"`
 			State      []string `query:"state,explode" maxItems:"30" doc:"Phases and conditions, like ready or set-up failed: those of which one is so"`
 			Find       string   `query:"find" maxLength:"200" doc:"A part of the name, the owner, the repository or the branch, whatever its case"`
+			Cause      string   `query:"cause" maxLength:"20" doc:"The id of what needs somebody: those that do for it"`
 		}) (service.Part[wire.WorkspaceRow], error) {
 			return s.Workspaces.List(ctx, who, service.WorkspaceQuery{All: in.All, Owner: in.Owner, Team: in.Team, Repository: in.Repository, Branch: in.Branch, Size: in.Size,
-				States: in.State, Find: in.Find, Ask: in.ask()})
+				States: in.State, Find: in.Find, Cause: in.Cause, Ask: in.ask()})
 		})
 	launch := op("POST", "/workspaces", "launch", "Launch a workspace; it is accepted, and comes up after the answer", policy.Launch)
 	launch.DefaultStatus = http.StatusAccepted
@@ -312,6 +313,7 @@ func (a *API) routes() {
 	journalRoutes(a)
 	webhookRoutes(a)
 	eventRoute(a)
+	attentionRoutes(a)
 	sessionRoute(a)
 	document := op("GET", "/openapi.json", "openapi", "This description", policy.SeeSelf)
 	huma.Register(a.huma, document, func(context.Context, *none) (*huma.StreamResponse, error) {

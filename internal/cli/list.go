@@ -43,6 +43,7 @@ func (a workspaceCommands) list() *cobra.Command {
 	c.Flags().StringVar(&q.Repository, "repository", "", "of one repository")
 	c.Flags().StringVar(&q.Branch, "branch", "", "of one branch")
 	c.Flags().StringVar(&q.Size, "size", "", "of one size")
+	c.Flags().StringVar(&q.Cause, "cause", "", "those that need somebody for this, by its id; see: yardbench attention")
 	c.Flags().StringVar(&q.Find, "find", "", "a part of the name, the owner, the repository or the branch")
 	c.Flags().StringVar(&q.Sort, "sort", "", "name, owner, team, repository, branch, phase, size, phase_at, hour or cost; with a minus before it turned about")
 	return c

@@ -38,13 +38,13 @@ func (m *many) one(args []string) bool {
 	return len(args) == 1 && len(m.where) == 0 && m.why == "" && !m.noWait
 }
 
-var whereWords = []string{"all", "owner", "team", "repository", "branch", "size", "state", "find"}
+var whereWords = []string{"all", "owner", "team", "repository", "branch", "size", "state", "find", "cause"}
 
 // readWhere reads what --where says.
 func readWhere(parts []string) (q client.ListQuery, err error) {
 	for _, part := range strings.Split(strings.Join(parts, ","), ",") {
 		k, v, _ := strings.Cut(strings.TrimSpace(part), "=")
-		to := map[string]*string{"owner": &q.Owner, "team": &q.Team, "repository": &q.Repository, "branch": &q.Branch, "size": &q.Size, "find": &q.Find}[k]
+		to := map[string]*string{"owner": &q.Owner, "team": &q.Team, "repository": &q.Repository, "branch": &q.Branch, "size": &q.Size, "find": &q.Find, "cause": &q.Cause}[k]
 		switch {
 		case k == "all" && v == "":
 			q.All = true

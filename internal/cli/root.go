@@ -39,6 +39,7 @@ type (
 	adoptCommands      struct{ *app }
 	definitionCommands struct{ *app }
 	portCommands       struct{ *app }
+	attentionCommands  struct{ *app }
 	recordingCommands  struct{ *app }
 	rulesCommands      struct{ *app }
 	journalCommands    struct{ *app }
@@ -210,7 +211,7 @@ func (a *app) root() *cobra.Command {
 	for group, commands := range map[string][]*cobra.Command{
 		"work":    {(workspaceCommands{a}).launch(), (errandCommands{a}).errand(), (workspaceCommands{a}).list(), (workspaceCommands{a}).show(), (workspaceCommands{a}).enter(), (workspaceCommands{a}).terminal(), (workspaceCommands{a}).look(), (recordingCommands{a}).recording(), (workspaceCommands{a}).run(), (sshCommands{a}).ssh(), (fileCommands{a}).copy(), (workspaceCommands{a}).logs(), (workspaceCommands{a}).start(), (workspaceCommands{a}).stop(), (workspaceCommands{a}).rebuild(), (workspaceCommands{a}).remove(), (workspaceCommands{a}).wait(), (workspaceCommands{a}).hold(), (workspaceCommands{a}).allowPush(), (operationCommands{a}).tell(), (operationCommands{a}).heed(), (operationCommands{a}).operation(), (portCommands{a}).port(), (portCommands{a}).lookLink(), (portCommands{a}).forward(), (portCommands{a}).open(), (workspaceCommands{a}).service()},
 		"mine":    {(peopleCommands{a}).signIn(), (peopleCommands{a}).signOut(), (peopleCommands{a}).whoami(), (peopleCommands{a}).password(), (peopleCommands{a}).enrol(), (peopleCommands{a}).secret(), (peopleCommands{a}).credential(), (peopleCommands{a}).token(), (sshCommands{a}).key(), (rulesCommands{a}).cost()},
-		"service": {(peopleCommands{a}).repository(), (definitionCommands{a}).definition(), (definitionCommands{a}).starter(), (prebuildCommands{a}).prebuild(), (adoptCommands{a}).container(), (adoptCommands{a}).adopt(), (adoptCommands{a}).letGo(), (peopleCommands{a}).person(), (peopleCommands{a}).program(), (peopleCommands{a}).team(), (peopleCommands{a}).enrolment(), (rulesCommands{a}).rules(), (journalCommands{a}).journal(), (journalCommands{a}).webhook(), (serviceCommands{a}).doctor(), (serviceCommands{a}).version(), (serviceCommands{a}).serve()},
+		"service": {(attentionCommands{a}).attention(), (peopleCommands{a}).repository(), (definitionCommands{a}).definition(), (definitionCommands{a}).starter(), (prebuildCommands{a}).prebuild(), (adoptCommands{a}).container(), (adoptCommands{a}).adopt(), (adoptCommands{a}).letGo(), (peopleCommands{a}).person(), (peopleCommands{a}).program(), (peopleCommands{a}).team(), (peopleCommands{a}).enrolment(), (rulesCommands{a}).rules(), (journalCommands{a}).journal(), (journalCommands{a}).webhook(), (serviceCommands{a}).doctor(), (serviceCommands{a}).version(), (serviceCommands{a}).serve()},
 	} {
 		for _, c := range commands {
 			c.GroupID = group

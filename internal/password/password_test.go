@@ -115,3 +115,13 @@ func TestWeak(t *testing.T) {
 		}
 	}
 }
+
+// What is made at no cost is checked like any other.
+func TestCheap(t *testing.T) {
+	hash := Cheap("tide over the skerry")
+	for text, want := range map[string]bool{"tide over the skerry": true, "tide over the skerrz": false, "": false} {
+		if ok, err := Check(t.Context(), hash, text); err != nil || ok != want {
+			t.Errorf("%q is %v, %v", text, ok, err)
+		}
+	}
+}

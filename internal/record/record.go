@@ -61,6 +61,8 @@ type Recorder struct {
 	ctx context.Context // of the service; nil before Run
 	on  map[string]*task
 	all sync.WaitGroup
+
+	summed time.Time // when all were last within the bound; the sweep's own
 }
 
 func key(workspace, terminal string) string { return workspace + " " + terminal }
@@ -233,9 +235,16 @@ func (r *Recorder) sweep(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	n, err := r.Store.Read().RecordedBytes(ctx)
-	if err == nil && n > maxAll && len(old) == 0 {
-		old, err = r.Store.Read().EndedRecordings(ctx, r.Now(), 1)
+	if now := time.Now(); len(old) == 0 && now.Sub(r.summed) > time.Minute {
+		n, err := r.Store.Read().RecordedBytes(ctx)
+		if err != nil {
+			return err
+		}
+		if n <= maxAll {
+			r.summed = now
+		} else if old, err = r.Store.Read().EndedRecordings(ctx, r.Now(), 1); err != nil {
+			return err
+		}
 	}
 	for _, rec := range old {
 		err = errors.Join(err, r.Remove(ctx, rec, func(*store.Tx) error { return nil }))

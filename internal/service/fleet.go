@@ -33,6 +33,8 @@ type row struct {
 	house      *rules.Rules
 	recent     []cost.Interval
 	cost       cost.Ongoing
+	failing    sync.Once // the step that failed is read when it is first asked for
+	step       failedStep
 }
 
 // mostOneByOne bounds how many are read one by one before all are read at once.

@@ -48,6 +48,7 @@ type WorkspaceQuery struct {
 	Owner, Team, Repository, Branch, Size string
 	States                                []string // phases and conditions: one of them is enough
 	Find                                  string   // a part of the name, owner, repository or branch, whatever its case
+	Cause                                 string   // the key of what they need somebody for
 	page.Ask
 }
 
@@ -108,7 +109,7 @@ func (s *views) listed(ctx context.Context, grant policy.Grant, scope store.Scop
 	q.Find = strings.ToLower(strings.TrimSpace(q.Find))
 	wanted := make([]*row, 0, len(rows))
 	for _, r := range rows {
-		if (scope.OwnerID == "" || r.w.OwnerID == scope.OwnerID) && (scope.TeamID == "" || r.teamID == scope.TeamID) && grant.Holds(r.w.RepositoryID) && q.fits(r) {
+		if (scope.OwnerID == "" || r.w.OwnerID == scope.OwnerID) && (scope.TeamID == "" || r.teamID == scope.TeamID) && grant.Holds(r.w.RepositoryID) && q.fits(r) && (q.Cause == "" || s.needs(ctx, r, q.Cause)) {
 			wanted = append(wanted, r)
 		}
 	}

@@ -124,7 +124,7 @@ func (s *Operations) Make(ctx context.Context, a Actor, in wire.NewOperation) (w
 // chosen are the workspaces that an operation is asked of, each once.
 func (s *Operations) chosen(ctx context.Context, a Actor, in wire.NewOperation) (of []store.Outcome, err error) {
 	if w := in.Where; w != nil {
-		rows, err := s.workspaces.List(ctx, a, WorkspaceQuery{All: w.All, Owner: w.Owner, Team: w.Team, Repository: w.Repository, Branch: w.Branch, Size: w.Size, States: w.States, Find: w.Find})
+		rows, err := s.workspaces.List(ctx, a, WorkspaceQuery{All: w.All, Owner: w.Owner, Team: w.Team, Repository: w.Repository, Branch: w.Branch, Size: w.Size, States: w.States, Find: w.Find, Cause: w.Cause})
 		for _, r := range rows.Items {
 			of = append(of, store.Outcome{WorkspaceID: r.ID, Name: r.Name + "." + r.Owner})
 		}

@@ -42,6 +42,7 @@ type Service struct {
 	Ports        *Ports
 	LookLinks    *LookLinks
 	Recordings   *Recordings
+	Attention    *Attention
 	Prebuilds    *Prebuilds
 	Pushes       *Pushes
 	Starters     *Starters
@@ -141,6 +142,7 @@ func New(r Rooms) *Service {
 	examiner, _ := r.Yard.(yard.Examiner)
 	openings := &Openings{address: r.Address, perHour: r.ChangesPerHour, yard: examiner, house: r.House, store: r.Store, now: r.Now}
 	health := &Health{keeper: r.Keeper, simulated: r.Simulated, store: r.Store, now: r.Now}
+	attends := &Attention{store: r.Store, views: look, health: health, journal: journal, prebuilds: prebuilds, webhooks: webhooks, now: r.Now}
 	return &Service{
 		People:       people,
 		Repositories: repositories,
@@ -160,6 +162,7 @@ func New(r Rooms) *Service {
 		Ports:        ports,
 		LookLinks:    links,
 		Recordings:   recordings,
+		Attention:    attends,
 		Prebuilds:    prebuilds,
 		Pushes:       pushes,
 		Starters:     starters,

@@ -1,7 +1,6 @@
 package service
 
 import (
-	"context"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -14,6 +13,7 @@ import (
 	"yardbench/internal/core/rules"
 	"yardbench/internal/house"
 	"yardbench/internal/live"
+	"yardbench/internal/password"
 	"yardbench/internal/reconcile"
 	"yardbench/internal/repo"
 	"yardbench/internal/session"
@@ -53,8 +53,8 @@ func bare(t *testing.T) (*inner, Actor, Actor) {
 	return s, addPersonTo(t, s, "ingrid", policy.Developer), addPersonTo(t, s, "astrid", policy.Operator)
 }
 
-// longEnough is the hash of the password "long enough".
-var longEnough = sync.OnceValue(func() string { h, _ := HashPassword(context.Background(), "long enough"); return h })
+// longEnough is a hash of the password "long enough".
+var longEnough = sync.OnceValue(func() string { return password.Cheap("long enough") })
 
 func addPersonTo(t *testing.T, s *inner, name string, role policy.Role) Actor {
 	t.Helper()

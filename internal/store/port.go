@@ -98,7 +98,7 @@ func scanLookLink(scan func(...any) error) (l LookLink, err error) {
 
 // AddLookLink adds a link to a workspace, and drops those that are over.
 func (tx shownWrites) AddLookLink(ctx context.Context, w Workspace, l LookLink, actor string) error {
-	if err := tx.exec(ctx, "DELETE FROM look_links WHERE workspace_id = ? AND until_at <= ?", w.ID, micros(tx.now)); err != nil {
+	if err := tx.exec(ctx, "DELETE FROM look_links WHERE until_at <= ?", micros(tx.now)); err != nil {
 		return err
 	}
 	if err := tx.exec(ctx, "INSERT INTO look_links (id, workspace_id, port, hash, wakes, visits_most, made_at, until_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",

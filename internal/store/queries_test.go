@@ -14,7 +14,7 @@ import (
 
 // growing are the tables of which nobody throws anything away, or not soon: a
 // query that looks at all rows of one is slow after a year.
-var growing = []string{"workspaces", "plans", "plan_images", "sheets", "steps", "step_times", "journal", "intervals", "totals", "prebuild_runs", "deliveries", "tokens", "conditions", "asked", "operations", "outcomes"}
+var growing = []string{"workspaces", "plans", "plan_images", "sheets", "steps", "step_times", "journal", "intervals", "totals", "prebuild_runs", "deliveries", "tokens", "conditions", "asked", "operations", "outcomes", "look_links", "recordings"}
 
 // mayScan are queries that look at all rows on purpose: who asks for them wants
 // the whole, or an index holds only what exists now.
@@ -27,6 +27,9 @@ var mayScan = []string{
 	"FROM conditions ORDER BY kind",                        // of everything that exists
 	"FROM journal ORDER BY number",                         // the verification of the whole chain; the head
 	"SELECT workspace_id, kind, from_at, to_at FROM inter", // the metering of the whole journal anew
+	"recordings_open",                                      // what goes on
+	"FROM recordings ORDER BY began_at DESC LIMIT",         // the newest
+	"SELECT COALESCE(SUM(bytes), 0) FROM recordings",       // once a minute
 	"SELECT COALESCE(MAX(number), 0) FROM journal",
 	"SELECT COALESCE(a.workspace_id", // the sums held against all intervals
 }

@@ -4,6 +4,70 @@
  */
 
 export interface paths {
+    "/api/v1/attention": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List what needs somebody, grouped by cause: what holds up most people for longest first
+         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's). Tokens reach it with: read, work, launch, administer.
+         */
+        get: operations["list-attention"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/attention/{cause}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show a cause: what has it, what the logs have in common, and what was changed before
+         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's). Tokens reach it with: read, work, launch, administer.
+         */
+        get: operations["show-attention"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/attention/{cause}/quiet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Have a cause need nobody for a time
+         * @description For: operator. Tokens reach it with: administer.
+         */
+        put: operations["quiet-attention"];
+        post?: never;
+        /**
+         * Have a quiet cause need somebody again
+         * @description For: operator. Tokens reach it with: administer.
+         */
+        delete: operations["end-quiet"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/container-sizes": {
         parameters: {
             query?: never;
@@ -2727,6 +2791,94 @@ export interface components {
             /** @description They may type, too: they act as its owner then */
             writes?: boolean;
         };
+        Attention: {
+            /** @description With names taken out, and what is another each time */
+            cause: string;
+            /** Format: int64 */
+            count: number;
+            /** @description The same as long as the cause is */
+            id: string;
+            /** @description Failed, a condition of workspaces, or what is wrong with something else */
+            kind: string;
+            /** Format: date-time */
+            newest: string;
+            /**
+             * @description What has it
+             * @enum {string}
+             */
+            of: "workspace" | "service" | "webhook" | "prebuild";
+            /**
+             * Format: int64
+             * @description Who wait, each once
+             */
+            people: number;
+            quiet?: components["schemas"]["Quiet"];
+            /**
+             * Format: int64
+             * @description What holds up most people for longest is 1
+             */
+            rank: number;
+            /**
+             * Format: date-time
+             * @description Of the oldest
+             */
+            since: string;
+            /** @description The step of the launch sheet that failed */
+            step?: string;
+            /** @description What may be asked of all that have it, as an operation */
+            verbs: string[];
+        };
+        AttentionCase: {
+            /** @description As it is written */
+            cause: string;
+            /** @description NAME.OWNER of a workspace, or what the other is called */
+            name: string;
+            /** Format: date-time */
+            since: string;
+        };
+        AttentionCause: {
+            /** @description What was changed in the hour before the first, the newest first; for whom the journal is */
+            before: components["schemas"]["JournalEntry"][];
+            /** @description The oldest first */
+            cases: components["schemas"]["AttentionCase"][];
+            /** @description With names taken out, and what is another each time */
+            cause: string;
+            /** Format: int64 */
+            count: number;
+            /** @description The same as long as the cause is */
+            id: string;
+            /** @description Failed, a condition of workspaces, or what is wrong with something else */
+            kind: string;
+            /** @description What the logs of the failing step have in common */
+            lines: string[];
+            /** Format: date-time */
+            newest: string;
+            /**
+             * @description What has it
+             * @enum {string}
+             */
+            of: "workspace" | "service" | "webhook" | "prebuild";
+            /**
+             * Format: int64
+             * @description Who wait, each once
+             */
+            people: number;
+            quiet?: components["schemas"]["Quiet"];
+            /**
+             * Format: int64
+             * @description What holds up most people for longest is 1
+             */
+            rank: number;
+            /**
+             * Format: date-time
+             * @description Of the oldest
+             */
+            since: string;
+            /** @description The step of the launch sheet that failed */
+            step?: string;
+            /** @description What may be asked of all that have it, as an operation */
+            verbs: string[];
+        };
         Branch: {
             /** @description Default: the repository's default branch */
             branch?: string;
@@ -3269,6 +3421,16 @@ export interface components {
             /** Format: int64 */
             used: number;
             whose: string;
+        };
+        ListAttention: {
+            /**
+             * Format: int64
+             * @description The number of the newest journal entry before it was read: events after it go on from here
+             */
+            as_of: number;
+            items: components["schemas"]["Attention"][];
+            /** @description Ask with it as after for what follows; without it nothing does */
+            next?: string;
         };
         ListChanges: {
             /**
@@ -3827,6 +3989,12 @@ export interface components {
             /** @example Harbour */
             team: string;
         };
+        NewQuiet: {
+            /** @example moving day */
+            reason: string;
+            /** Format: int64 */
+            seconds: number;
+        };
         NewRecording: {
             /** @description Its label; default main */
             terminal?: string;
@@ -4217,6 +4385,12 @@ export interface components {
              * @example 30 5 * * 1-5
              */
             timetable?: string;
+        };
+        Quiet: {
+            by: string;
+            reason: string;
+            /** Format: date-time */
+            until: string;
         };
         Rebuild: {
             /** @description With new_files: even when work exists nowhere else */
@@ -4806,6 +4980,8 @@ export interface components {
             /** @description Everybody's whom one may see, not one's own alone */
             all?: boolean;
             branch?: string;
+            /** @description The id of what needs somebody */
+            cause?: string;
             /** @description A part of the name, the owner, the repository or the branch */
             find?: string;
             owner?: string;
@@ -4824,6 +5000,407 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    "list-attention": {
+        parameters: {
+            query?: {
+                /** @description How many at most */
+                limit?: number;
+                /** @description What the part before gave as next; without it from the beginning */
+                after?: string;
+                /** @description The order, one of rank, since; with a minus before it turned about */
+                sort?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListAttention"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-attention": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its id */
+                cause: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AttentionCause"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "quiet-attention": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its id */
+                cause: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "reason": "moving day",
+                 *       "seconds": 7200
+                 *     }
+                 */
+                "application/json": components["schemas"]["NewQuiet"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AttentionCause"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "end-quiet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its id */
+                cause: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-container-sizes": {
         parameters: {
             query?: {
@@ -15355,6 +15932,8 @@ export interface operations {
                 state?: string[];
                 /** @description A part of the name, the owner, the repository or the branch, whatever its case */
                 find?: string;
+                /** @description The id of what needs somebody: those that do for it */
+                cause?: string;
             };
             header?: never;
             path?: never;

@@ -183,6 +183,16 @@ type RecordingRemoved struct {
 	Terminal  string `json:"terminal"`
 }
 
+// AttentionQuiet is a cause that needs nobody for a time.
+type AttentionQuiet struct {
+	What   string    `json:"what"`
+	Reason string    `json:"reason"`
+	Until  time.Time `json:"until"`
+}
+
+// AttentionAgain has it need somebody before that.
+type AttentionAgain struct{}
+
 // SessionOpened is a terminal or a command in a workspace, or that somebody looks into
 // its files or changes some: what of them is its kind. What was typed, and which
 // files, is nobody's to keep.
@@ -422,6 +432,8 @@ func (RecordingBegun) Kind() string          { return "workspace.recording-begun
 func (RecordingEnded) Kind() string          { return "workspace.recording-ended" }
 func (RecordingSeen) Kind() string           { return "workspace.recording-seen" }
 func (RecordingRemoved) Kind() string        { return "workspace.recording-removed" }
+func (AttentionQuiet) Kind() string          { return "attention.quiet" }
+func (AttentionAgain) Kind() string          { return "attention.again" }
 func (LookAllowed) Kind() string             { return "workspace.look-allowed" }
 func (FirstLineSet) Kind() string            { return "workspace.first-line" }
 func (LookEnded) Kind() string               { return "workspace.look-ended" }

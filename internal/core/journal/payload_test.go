@@ -45,6 +45,8 @@ func TestKindsAndTheirJSONStay(t *testing.T) {
 		{RecordingEnded{"r1", "main", "x"}, "workspace.recording-ended", `{"recording":"r1","terminal":"main","why":"x"}`},
 		{RecordingSeen{"r1", "main"}, "workspace.recording-seen", `{"recording":"r1","terminal":"main"}`},
 		{RecordingRemoved{"r1", "main"}, "workspace.recording-removed", `{"recording":"r1","terminal":"main"}`},
+		{AttentionQuiet{"x", "moving day", at}, "attention.quiet", `{"what":"x","reason":"moving day","until":"` + at.Format(time.RFC3339Nano) + `"}`},
+		{AttentionAgain{}, "attention.again", `{}`},
 		{LookAllowed{"p2", "main", true, at}, "workspace.look-allowed", `{"person":"p2","terminal":"main","writes":true,"until":"` + at.Format(time.RFC3339Nano) + `"}`},
 		{FirstLineSet{true}, "workspace.first-line", `{"set":true}`},
 		{LookEnded{"p2", "main"}, "workspace.look-ended", `{"person":"p2","terminal":"main"}`},

@@ -65,6 +65,7 @@ const (
 	StopWorkspace    Action = "workspace.stop"   // put to rest
 	RemoveWorkspace  Action = "workspace.remove" // with its files
 	Operate          Action = "operation.ask"    // one verb of many; what it may do to each is asked of each
+	QuietAttention   Action = "attention.quiet"  // say that a cause needs nobody for a time
 	AdoptContainers  Action = "container.adopt"  // see others' containers in the yard, take them on, let them go
 	VisitPort        Action = "port.visit"       // a port that is shared with everybody signed in
 	SeeSecrets       Action = "secret.see"       // names of a person's secrets, never values
@@ -111,6 +112,7 @@ var Table = map[Action]rights{
 	StopWorkspace:    {Operator: Own | Team | Other, Lead: Own | Team, Developer: Own},
 	RemoveWorkspace:  {Operator: Own | Team | Other, Lead: Own, Developer: Own},
 	Operate:          workers(House | Own),
+	QuietAttention:   {Operator: House},
 	AdoptContainers:  {Operator: everything},
 	VisitPort:        everybody(Own | Team | Other),
 	SeeSecrets:       workers(House | Own),

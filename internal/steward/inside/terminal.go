@@ -277,10 +277,13 @@ func (t *terminal) show(c *steward.Conn, r steward.Request) (watches bool) {
 	return true
 }
 
-// took notes that so much of somebody's input was taken, and tells them how much in
-// all; what they sent again after a connection broke is known by it.
-func (t *terminal) took(c *steward.Conn, typist string, n int) error {
+// take notes that so much of somebody's input is taken, and gives how much in all; what
+// they send again after a connection broke is known by it. It is noted before it is
+// written: whoever comes back when the shell has answered must not be told less than
+// that had. What waits to be written goes in before what comes later.
+func (t *terminal) take(typist string, n int) (all int64) {
 	t.mu.Lock()
+	defer t.mu.Unlock()
 	if _, known := t.taken[typist]; !known {
 		if len(t.order) >= maxTypists {
 			delete(t.taken, t.order[0])
@@ -289,10 +292,7 @@ func (t *terminal) took(c *steward.Conn, typist string, n int) error {
 		t.order = append(t.order, typist)
 	}
 	t.taken[typist] += int64(n)
-	all := t.taken[typist]
-	t.mu.Unlock()
-	limit(c)
-	return c.SendFrame(steward.Taken, strconv.AppendInt(nil, all, 10))
+	return t.taken[typist]
 }
 
 // attach answers one watcher, shows the terminal to them and takes what they type.
@@ -321,10 +321,14 @@ func (t *terminal) attach(c *steward.Conn, r steward.Request) {
 		switch k {
 		case steward.Input:
 			t.signs.typed.mark()
+			all := int64(0)
+			if r.Typist != "" {
+				all = t.take(r.Typist, len(p))
+			}
 			if _, err := t.file.Write(p); err != nil {
 				return
 			}
-			if r.Typist != "" && t.took(c, r.Typist, len(p)) != nil {
+			if limit(c); r.Typist != "" && c.SendFrame(steward.Taken, strconv.AppendInt(nil, all, 10)) != nil {
 				return
 			}
 		case steward.Signal:

@@ -1,5 +1,5 @@
--- Ports that people may see who are not signed in, by a link, or all of them; and
--- recordings of terminals.
+-- Ports that people may see who are not signed in, by a link, or all of them;
+-- recordings of terminals; what needs somebody, and not now.
 
 -- +goose Up
 CREATE TABLE look_links (
@@ -16,6 +16,7 @@ CREATE TABLE look_links (
 ) STRICT;
 CREATE UNIQUE INDEX look_links_by_hash ON look_links (hash);
 CREATE INDEX look_links_of_workspace ON look_links (workspace_id, made_at);
+CREATE INDEX look_links_by_time ON look_links (until_at);
 
 ALTER TABLE shared_ports ADD COLUMN public INTEGER NOT NULL DEFAULT 0;
 
@@ -38,7 +39,15 @@ CREATE INDEX recordings_by_time ON recordings (began_at);
 CREATE INDEX recordings_open ON recordings (workspace_id, terminal) WHERE ended_at IS NULL;
 CREATE INDEX recordings_over ON recordings (ended_at) WHERE ended_at IS NOT NULL;
 
+CREATE TABLE quiets ( -- causes that need nobody for a time
+  cause     TEXT PRIMARY KEY, -- its key
+  reason    TEXT NOT NULL,
+  person_id TEXT NOT NULL REFERENCES people (id),
+  until_at  INTEGER NOT NULL
+) STRICT, WITHOUT ROWID;
+
 -- +goose Down
+DROP TABLE quiets;
 DROP TABLE recordings;
 ALTER TABLE shared_ports DROP COLUMN public;
 DROP TABLE look_links;

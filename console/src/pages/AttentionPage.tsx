@@ -1,0 +1,145 @@
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { Button, Form, Input, InputNumber, Modal, Space, Table, Tooltip } from "antd";
+import { useState } from "react";
+import { Link } from "react-router";
+import { api, take, type Person, whole } from "../api/client";
+import type { components } from "../api/schema";
+import { AskMany } from "../parts/AskMany";
+import { nothing, PageHead } from "../parts/Page";
+import { ProblemNote } from "../parts/ProblemNote";
+import { useAddress } from "../parts/search";
+import { exact, when } from "../parts/time";
+import { useDone } from "../parts/useDone";
+
+type Attention = components["schemas"]["Attention"];
+
+/** A cause in a line. */
+function what(v: Attention) {
+  const of = v.of === "workspace" ? v.kind : `${v.of} ${v.kind}`;
+  return `${of}${v.step ? ` at “${v.step}”` : ""}`;
+}
+
+/** What needs somebody, grouped by cause: what holds up most people for longest first. */
+export function AttentionPage({ person }: { person: Person }) {
+  const [get, set] = useAddress();
+  const list = useQuery({ queryKey: ["attention"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/attention", { signal, params: { query: page } })), refetchInterval: 10_000 });
+  const open = get("cause");
+  return (
+    <>
+      <PageHead title="Attention">
+        <span className="quiet">what needs somebody, by cause: what holds up most people for longest is first</span>
+      </PageHead>
+      <ProblemNote error={list.error} />
+      <Table<Attention>
+        size="small"
+        rowKey="id"
+        pagination={{ hideOnSinglePage: true, pageSize: 50 }}
+        loading={list.isPending}
+        dataSource={list.data}
+        locale={nothing("Nothing needs anybody.")}
+        rowClassName={(v) => (v.quiet ? "quiet" : "")}
+        expandable={{ expandedRowKeys: open ? [open] : [], onExpand: (yes, v) => set({ cause: yes ? v.id : undefined }), expandRowByClick: true, expandedRowRender: (v) => <Cause of={v} person={person} /> }}
+        columns={[
+          {
+            title: "Cause",
+            render: (_, v) => (
+              <>
+                <strong>{what(v)}</strong>
+                <div className="cause">{v.cause}</div>
+                {v.quiet && (
+                  <div>
+                    quiet until {when(v.quiet.until)}, by {v.quiet.by}: {v.quiet.reason}
+                  </div>
+                )}
+              </>
+            ),
+          },
+          { title: "Since", width: 120, render: (_, v) => <Tooltip title={exact(v.since)}><span className="number">{when(v.since)}</span></Tooltip> },
+          { title: "Have it", width: 90, align: "right", className: "number", dataIndex: "count" },
+          { title: "People wait", width: 110, align: "right", className: "number", render: (_, v) => (v.people > 0 ? v.people : <span className="quiet">nobody</span>) },
+        ]}
+      />
+    </>
+  );
+}
+
+function Cause({ of, person }: { of: Attention; person: Person }) {
+  const [quieting, setQuieting] = useState(false);
+  const path = { cause: of.id };
+  const cause = useQuery({ queryKey: ["attention", of.id, of.newest, of.count], queryFn: ({ signal }) => take(api.GET("/api/v1/attention/{cause}", { signal, params: { path } })) });
+  const has = useQuery({
+    queryKey: ["workspaces", "cause", of.id, of.count],
+    enabled: of.of === "workspace",
+    queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/workspaces", { signal, params: { query: { ...page, all: person.role !== "developer", cause: of.id } } })),
+  });
+  const done = useDone("attention");
+  const again = useMutation({ mutationFn: () => take(api.DELETE("/api/v1/attention/{cause}/quiet", { params: { path } })), ...done });
+  const v = cause.data;
+  return (
+    <>
+      <ProblemNote error={cause.error ?? has.error} />
+      {v && v.lines.length > 0 && (
+        <>
+          <h3>What their logs have in common</h3>
+          <pre className="log">{v.lines.join("\n")}</pre>
+        </>
+      )}
+      {v && v.before.length > 0 && (
+        <>
+          <h3>What was changed in the hour before</h3>
+          <ul>
+            {v.before.map((e) => (
+              <li key={e.number}>
+                <span className="number">{when(e.at)}</span> <Link to={`/journal?kind=${e.kind}`}>{e.kind}</Link> by {e.actor_name}
+              </li>
+            ))}
+          </ul>
+        </>
+      )}
+      <h3>What has it</h3>
+      <ul className="cases">
+        {(v?.cases ?? []).slice(0, 60).map((c) => (
+          <li key={c.name}>
+            {of.of === "workspace" ? <Link to={`/workspaces/${c.name}`}>{c.name}</Link> : c.name} <span className="quiet">since {when(c.since)}</span>
+          </li>
+        ))}
+      </ul>
+      {(v?.cases.length ?? 0) > 60 && <p className="quiet">and {(v?.cases.length ?? 0) - 60} more</p>}
+      <Space wrap>
+        <AskMany chosen={has.data ?? []} onDone={() => void done.onSettled()} />
+        {person.role === "operator" &&
+          (of.quiet ? (
+            <Button loading={again.isPending} onClick={() => again.mutate()}>
+              It needs somebody again
+            </Button>
+          ) : (
+            <Button onClick={() => setQuieting(true)}>Quiet for a time</Button>
+          ))}
+      </Space>
+      {quieting && <QuietFor of={of} close={() => setQuieting(false)} />}
+    </>
+  );
+}
+
+function QuietFor({ of, close }: { of: Attention; close: () => void }) {
+  const [form] = Form.useForm<{ hours: number; reason: string }>();
+  const done = useDone("attention");
+  const quiet = useMutation({
+    mutationFn: (f: { hours: number; reason: string }) => take(api.PUT("/api/v1/attention/{cause}/quiet", { params: { path: { cause: of.id } }, body: { seconds: Math.round(f.hours * 3600), reason: f.reason } })),
+    onSettled: done.onSettled,
+    onSuccess: close,
+  });
+  return (
+    <Modal open title="It needs nobody for a time" okText="Quiet" confirmLoading={quiet.isPending} onOk={() => void form.validateFields().then((f) => quiet.mutate(f))} onCancel={close}>
+      <Form form={form} layout="vertical" initialValues={{ hours: 2 }}>
+        <Form.Item name="hours" label="For how many hours" rules={[{ required: true, message: "Say for how long." }]}>
+          <InputNumber min={0.1} max={720} />
+        </Form.Item>
+        <Form.Item name="reason" label="Why" rules={[{ required: true, message: "Say why." }]}>
+          <Input autoFocus maxLength={200} />
+        </Form.Item>
+      </Form>
+      <ProblemNote error={quiet.error} />
+    </Modal>
+  );
+}
