@@ -30,9 +30,9 @@ func TestAttentionOnAnEngine(t *testing.T) {
 	}
 	id := all[0].ID
 	w.must(w.as("astrid", "", "attention"), 0, id, "failed at", "2 workspaces")
-	w.must(w.as("astrid", "", "attention", id), 0, "of-ingrid.ingrid", "of-runa.runa", "the chart of the north is missing", "repository.added", "yardbench start --where all,cause="+id)
+	w.must(w.as("astrid", "", "attention", "show", id), 0, "of-ingrid.ingrid", "of-runa.runa", "the chart of the north is missing", "repository.added", "yardbench start --where all,cause="+id)
 	w.must(w.as("mats", "", "attention"), 0, "nothing needs anybody")
-	w.must(w.as("mats", "", "attention", id), 3)
+	w.must(w.as("mats", "", "attention", "show", id), 3)
 	w.must(w.as("astrid", "", "list", "--all", "--cause", id), 0, "of-ingrid", "of-runa")
 	w.must(w.as("ingrid", "", "attention", "quiet", id, "--why", "x"), 4)
 	w.must(w.as("astrid", "", "attention", "quiet", id, "--for", "1h", "--why", "the chart is drawn"), 0, "is quiet until")

@@ -104,7 +104,7 @@ func TestJSONOfEveryCommand(t *testing.T) {
 		{"astrid", "", "person change", "person change mats --role lead"},
 		{"astrid", "", "program add", "program add nightwatch --team Harbour --purpose x"},
 		{"astrid", "", "team list", "team list"},
-		{"astrid", "", "attention", "attention"},
+		{"astrid", "", "attention list", "attention list"},
 		{"ingrid", "", "recording list", "recording list"},
 		{"astrid", "", "team add", "team add Lights"},
 		{"astrid", "", "enrolment add", "enrolment add"},

@@ -17,6 +17,7 @@ var commandOf = map[string]string{
 	"check-definition":          "definition check %",
 	"end-enrolment":             "enrolment remove %",
 	"end-recording":             "recording end %",
+	"list-attention":            "attention list",
 	"list-containers":           "container list",
 	"list-enrolments":           "enrolment list",
 	"list-git-credentials":      "credential list",

@@ -14,37 +14,39 @@ import (
 )
 
 func (a attentionCommands) attention() *cobra.Command {
-	c := &cobra.Command{
-		Use: "attention [CAUSE]", Short: "What needs somebody, grouped by cause",
-		Long: "List what needs somebody, of what you may see: what failed and what stands beside workspaces, what has the same cause told once, what holds up most people for longest first. " +
-			"With a cause's id: everything that has it, what the logs of the failing step have in common, and what was changed in the hour before the first. " +
-			"Something is asked of all that have it with: yardbench start --where all,cause=ID",
-		Example: "  yardbench attention\n  yardbench attention 5f0c2a91d2b3", Args: cobra.MaximumNArgs(1),
-		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
-			if len(args) == 1 {
-				v, err := api.Attention.Show(cmd.Context(), args[0])
-				if err != nil {
-					return err
-				}
-				return a.print(v, func() { a.cause(v) })
+	list := a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
+		all, err := api.Attention.List(cmd.Context())
+		if err != nil {
+			return err
+		}
+		return a.print(all, func() {
+			if len(all) == 0 {
+				fmt.Fprintln(a.out, "nothing needs anybody")
+				return
 			}
-			all, err := api.Attention.List(cmd.Context())
+			t := a.table(a.out, "CAUSE", "WHAT", "SINCE", "HOW MANY", "PEOPLE WAIT", "QUIET")
+			for _, v := range all {
+				t.row(v.ID, whatNeeds(v), when(v.Since), howMany(v), strconv.Itoa(v.People), quietOf(v))
+			}
+			t.print()
+		})
+	})
+	c := &cobra.Command{Use: "attention", Short: "What needs somebody, grouped by cause", Example: "  yardbench attention", Args: cobra.NoArgs, RunE: list}
+	c.AddCommand(&cobra.Command{
+		Use: "list", Short: "List what needs somebody, what holds up most people for longest first", Args: cobra.NoArgs, RunE: list,
+		Long: "List what needs somebody, of what you may see: what failed and what stands beside workspaces, what has the same cause told once, what holds up most people for longest first. " +
+			"Something is asked of all that have it with: yardbench start --where all,cause=CAUSE",
+		Example: "  yardbench attention list",
+	}, &cobra.Command{
+		Use: "show CAUSE", Short: "Show a cause: what has it, what the logs have in common, what was changed before", Example: "  yardbench attention show 5f0c2a91d2b3", Args: cobra.ExactArgs(1),
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+			v, err := api.Attention.Show(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
-			return a.print(all, func() {
-				if len(all) == 0 {
-					fmt.Fprintln(a.out, "nothing needs anybody")
-					return
-				}
-				t := a.table(a.out, "CAUSE", "WHAT", "SINCE", "HOW MANY", "PEOPLE WAIT", "QUIET")
-				for _, v := range all {
-					t.row(v.ID, whatNeeds(v), when(v.Since), howMany(v), strconv.Itoa(v.People), quietOf(v))
-				}
-				t.print()
-			})
+			return a.print(v, func() { a.cause(v) })
 		}),
-	}
+	})
 	var long time.Duration
 	var why string
 	var end bool

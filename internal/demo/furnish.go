@@ -51,6 +51,9 @@ func Furnish(ctx context.Context, address, gitHost string, say func(string)) err
 	if err := furnishWorkspaces(ctx, address, say); err != nil {
 		return err
 	}
+	if err := furnishBroken(ctx, address, say); err != nil {
+		return err
+	}
 	if err := furnishAdopted(ctx, address, say); err != nil {
 		return err
 	}
@@ -76,6 +79,32 @@ func furnishProgram(ctx context.Context, address string) error {
 	}
 	_, err = c.Operations.Ask(ctx, wire.NewOperation{Verb: "tell", Where: &wire.WorkspaceWhere{All: true, Team: "Decks"}, Reason: "The winter tables come on Monday: push what you want to keep."})
 	return err
+}
+
+// furnishBroken has two people launch from a branch whose set-up fails.
+func furnishBroken(ctx context.Context, address string, say func(string)) error {
+	for _, who := range []string{"jonas", "oddvar"} {
+		c, err := signedIn(ctx, address, who)
+		if err != nil {
+			return err
+		}
+		if _, err := c.Workspaces.Show(ctx, "north-chart"); err == nil {
+			continue
+		}
+		say("a workspace of " + broken + "@" + brokenBranch + " for " + who + ", whose set-up fails")
+		if _, err := c.Workspaces.Launch(ctx, wire.Launch{Repository: broken, Branch: brokenBranch, Name: "north-chart"}); err != nil {
+			say(err.Error()) // a limit, say
+			continue
+		}
+		err = c.Watch(ctx, func() (bool, error) {
+			w, err := c.Workspaces.Show(ctx, "north-chart")
+			return err != nil || w.Phase == "ready" || w.Phase == "failed", err
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // furnishHook has the stand-in told of what happens to workspaces.

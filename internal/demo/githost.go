@@ -229,19 +229,47 @@ func MakeRepository(ctx context.Context, dir, name string, files fs.FS) error {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err
 	}
-	for _, args := range [][]string{
-		{"init", "--quiet", "--initial-branch=main", work},
-		{"-C", work, "add", "--all"},
-		{"-C", work, "commit", "--quiet", "-m", "First light"},
-		{"clone", "--quiet", "--bare", work, bare + ".new"},
-		{"-C", bare + ".new", "config", "http.receivepack", "true"},
-	} {
-		if err := Git(ctx, args...); err != nil {
+	in := func(all ...[]string) error {
+		for _, args := range all {
+			if err := Git(ctx, args...); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	if err := in([]string{"init", "--quiet", "--initial-branch=main", work}, []string{"-C", work, "add", "--all"}, []string{"-C", work, "commit", "--quiet", "-m", "First light"}); err != nil {
+		return err
+	}
+	if name == broken {
+		if err := in([]string{"-C", work, "checkout", "--quiet", "-b", brokenBranch}); err != nil {
+			return err
+		}
+		if err := os.WriteFile(filepath.Join(work, ".devcontainer", "devcontainer.json"), []byte(brokenDefinition), 0o644); err != nil {
+			return err
+		}
+		if err := in([]string{"-C", work, "commit", "--quiet", "-am", "Press the north chart"}, []string{"-C", work, "checkout", "--quiet", "main"}); err != nil {
 			return err
 		}
 	}
+	if err := in([]string{"clone", "--quiet", "--bare", work, bare + ".new"}, []string{"-C", bare + ".new", "config", "http.receivepack", "true"}); err != nil {
+		return err
+	}
 	return os.Rename(bare+".new", bare)
 }
+
+// A branch whose set-up fails, for whoever launches from it: something that needs
+// somebody.
+const (
+	broken           = "chart-press"
+	brokenBranch     = "north"
+	brokenDefinition = `{
+	"name": "Chart press, the north chart",
+	"image": "skerryline/base:1",
+	"remoteUser": "crew",
+	"onCreateCommand": "echo looking for the north chart; echo charts/north.svg is missing; exit 3"
+}
+`
+)
 
 // Git runs git as one of Skerry Line's people, at a fixed time.
 func Git(ctx context.Context, args ...string) error {

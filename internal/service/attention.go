@@ -103,7 +103,7 @@ func (s *views) cases(ctx context.Context, r *row, now time.Time) (out []attenti
 		if n.waits {
 			f.Owner = r.base.Owner
 		}
-		f.Kind, f.Cause, f.Since = string(x.Kind), x.Reason, x.Since
+		f.Kind, f.Cause, f.Since = string(x.Kind), strings.TrimPrefix(x.Reason, string(x.Kind)+": "), x.Since
 		out = append(out, f)
 	}
 	return out
@@ -327,7 +327,7 @@ func (s *Attention) before(ctx context.Context, at time.Time) ([]wire.JournalEnt
 		if err != nil {
 			return nil, err
 		}
-		rows = append(rows, some...)
+		rows = append(rows, slices.DeleteFunc(some, func(e store.Entry) bool { return e.OwnerID != "" })...) // the house's, not somebody's own
 	}
 	slices.SortFunc(rows, func(a, b store.Entry) int { return b.At.Compare(a.At) })
 	return s.journal.entryViews(ctx, rows[:min(len(rows), maxBefore)])

@@ -25,6 +25,7 @@ const pages: Record<string, (subject: string) => [path: string, label: string]> 
   "list-enrolments": () => ["/people", "People"],
   "make-program-token": () => ["/people", "People"],
   "list-containers": () => ["/fleet", "Fleet"],
+  "list-attention": () => ["/attention", "Attention"],
   "list-recordings": () => ["/recordings", "Recordings"],
   "end-recording": () => ["/recordings", "Recordings"],
   "list-operations": () => ["/operations", "Operations"],
