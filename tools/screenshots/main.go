@@ -73,10 +73,10 @@ func run(ctx context.Context, address, yardbench, dir string) error {
 			{"workspace", "/workspaces/tide-board", `[data-outcome="done"]`},
 			{"ports", "/workspaces/tide-board?view=ports", `[data-listening="8000"]`},
 			{"terminal", "/workspaces/tide-board?view=terminal", `.terminal .xterm-screen`},
-			{"starters", "/starters", `.ant-card`},
 			{"secrets", "/secrets?view=explained&repository=tide-board", `.ant-table-row code`},
 		},
 		"astrid": {
+			{"attention", "/attention", `.ant-table-row`},
 			{"fleet", "/fleet", `[data-phase="ready"]`},
 			{"definition", "/repositories/signal-mast/definition?view=values", `.ant-table-row`},
 			{"services", "/workspaces/gull-count.mats?view=services", `[data-service]`},
@@ -145,13 +145,16 @@ func console(ctx context.Context, address, dir, who string, pages []page) error 
 	}
 	if err := chromedp.Do(tab, browser.Size(), chromedp.Navigate(address), chromedp.WaitVisible(chromedp.CSS("#name")),
 		chromedp.SendKeys(chromedp.CSS("#name"), who), chromedp.SendKeys(chromedp.CSS("#password"), demo.Password+"\r"),
-		chromedp.WaitVisible(chromedp.CSS(`[data-phase="ready"]`))); err != nil {
+		chromedp.WaitVisible(chromedp.CSS(`nav[aria-label="Pages"]`))); err != nil {
 		return err
 	}
 	for _, p := range pages {
 		steps := []chromedp.Action[chromedp.Void]{chromedp.Navigate(address + p.path), chromedp.WaitVisible(chromedp.CSS(p.ready))}
 		if p.name == "terminal" {
 			steps = append(steps, chromedp.Sleep(time.Second), browser.TypeLine("make check; git log --stat | head -20"), chromedp.Sleep(time.Second))
+		}
+		if p.name == "attention" {
+			steps = append(steps, chromedp.Click(chromedp.CSS(".ant-table-row")), chromedp.WaitVisible(chromedp.CSS(".cases li")))
 		}
 		if err := chromedp.Do(tab, append(steps, shot(p.name))...); err != nil {
 			return fmt.Errorf("%s: %w", p.path, err)
