@@ -14,6 +14,11 @@ func (c Repositories) List(ctx context.Context) ([]wire.Repository, error) {
 	return all[wire.Repository](ctx, c.link, "/repositories")
 }
 
+// Branches lists the branches of one, those with the newest commits first.
+func (c Repositories) Branches(ctx context.Context, name string) ([]wire.RepositoryBranch, error) {
+	return all[wire.RepositoryBranch](ctx, c.link, "/repositories/"+url.PathEscape(name)+"/branches")
+}
+
 // Add registers a repository.
 func (c Repositories) Add(ctx context.Context, in wire.NewRepository) (wire.Repository, error) {
 	return call[wire.Repository](ctx, c.link, "POST", "/repositories", in)

@@ -155,7 +155,7 @@ func TestAContainerOfOthers(t *testing.T) {
 
 	// The same in the console.
 	astrid := w.page(t, "astrid")
-	astrid.do("what could be taken on", astrid.says("Fleet"), button("Take a container on"), astrid.says(name), astrid.says("any cores, any memory"), still(".ant-modal-container"), chromedp.Click(`//tr[contains(@class, "ant-table-row") and contains(., "`+name+`")]//input`), button("Take "+name+" on"), astrid.says("Say whose"))
+	astrid.do("what could be taken on", chromedp.Navigate(w.address+"/fleet"), astrid.says("Fleet"), button("Take a container on"), astrid.says(name), astrid.says("any cores, any memory"), still(".ant-modal-container"), chromedp.Click(`//tr[contains(@class, "ant-table-row") and contains(., "`+name+`")]//input`), button("Take "+name+" on"), astrid.says("Say whose"))
 	for field, choice := range map[string]string{"owner": "mats", "repository": "fare-desk"} {
 		astrid.do("choose "+choice, chromedp.SendKeys(chromedp.CSS("#"+field), choice), seen(`.ant-select-item-option[title="`+choice+`"]`), browser.Enter())
 	}

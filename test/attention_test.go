@@ -16,6 +16,7 @@ func TestAttentionOnAnEngine(t *testing.T) {
 	w := newWorld(t)
 	astrid := w.client("astrid")
 	w.must(w.as("astrid", "", "attention"), 0, "nothing needs anybody")
+	w.must(w.as("ingrid", "", "branch", "list", "chart-press"), 0, "main (the default)", "north", "Press the north chart")
 	definition := func(run string) map[string]string {
 		return map[string]string{".devcontainer/devcontainer.json": `{"build": {"dockerfile": "Dockerfile"}, "remoteUser": "crew"}`, ".devcontainer/Dockerfile": "FROM skerryline/base:1\nRUN " + run + "\n"}
 	}

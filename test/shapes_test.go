@@ -19,7 +19,7 @@ var schemas = map[string]reflect.Type{}
 func init() {
 	for _, v := range []any{wire.WorkspaceRow{}, wire.Workspace{}, wire.Preflight{}, wire.Outcome{}, wire.Operation{}, wire.Service{}, wire.Port{}, wire.Container{}, wire.Secret{}, wire.SecretChoice{}, wire.KnownCredential{},
 		wire.Token{}, wire.MadeToken{}, wire.Repository{}, wire.PushKey{}, wire.DefinitionCheck{}, wire.DefinitionChanges{}, wire.Starter{}, wire.PrebuildPlan{}, wire.Sheet{}, wire.Person{}, wire.Team{}, wire.OpenEnrolment{}, wire.Enrolment{},
-		wire.Rules{}, wire.RulesVersion{}, wire.RulesCheck{}, wire.JournalEntry{}, wire.JournalHead{}, wire.JournalVerdict{}, wire.Webhook{}, wire.MadeWebhook{}, wire.Delivery{}, wire.Cost{}, wire.Me{}, wire.SignedIn{}, wire.SSHKey{}, wire.Terminal{}, wire.FirstLine{}, wire.Look{}, wire.LookLink{}, wire.MadeLookLink{}, wire.Recording{}, wire.Attention{}, wire.AttentionCause{}} {
+		wire.Rules{}, wire.RulesVersion{}, wire.RulesCheck{}, wire.JournalEntry{}, wire.JournalHead{}, wire.JournalVerdict{}, wire.Webhook{}, wire.MadeWebhook{}, wire.Delivery{}, wire.Cost{}, wire.Me{}, wire.SignedIn{}, wire.SSHKey{}, wire.Terminal{}, wire.FirstLine{}, wire.Look{}, wire.LookLink{}, wire.MadeLookLink{}, wire.Recording{}, wire.Attention{}, wire.AttentionCause{}, wire.RepositoryBranch{}} {
 		schemas[reflect.TypeOf(v).Name()] = reflect.TypeOf(v)
 	}
 }
@@ -104,6 +104,7 @@ func TestJSONOfEveryCommand(t *testing.T) {
 		{"astrid", "", "person change", "person change mats --role lead"},
 		{"astrid", "", "program add", "program add nightwatch --team Harbour --purpose x"},
 		{"astrid", "", "team list", "team list"},
+		{"ingrid", "", "branch list", "branch list tide-board"},
 		{"astrid", "", "attention list", "attention list"},
 		{"ingrid", "", "recording list", "recording list"},
 		{"astrid", "", "team add", "team add Lights"},

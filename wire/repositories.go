@@ -1,5 +1,7 @@
 package wire
 
+import "time"
+
 // Repository is a registered repository.
 type Repository struct {
 	Name          string `json:"name" example:"tide-board"`
@@ -20,4 +22,20 @@ type NewRepository struct {
 // RepositoryChange changes what is there.
 type RepositoryChange struct {
 	Team *string `json:"team,omitempty" maxLength:"40" doc:"Empty for no team's"`
+}
+
+// RepositoryBranch is a branch of a repository, as its git host has it.
+type RepositoryBranch struct {
+	Name     string          `json:"name"`
+	Commit   string          `json:"commit"`
+	Subject  string          `json:"subject,omitempty" doc:"Of its newest commit"`
+	At       time.Time       `json:"at" doc:"Of its newest commit"`
+	Default  bool            `json:"default"`
+	Prepared *BranchPrepared `json:"prepared,omitempty"`
+}
+
+// BranchPrepared is the prepared image that serves launches from a branch.
+type BranchPrepared struct {
+	Number int  `json:"number"`
+	Head   bool `json:"head" doc:"It is of the branch's head"`
 }

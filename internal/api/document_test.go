@@ -100,7 +100,7 @@ func TestFormOfTheDoor(t *testing.T) {
 					}
 				}
 				apart := map[string]string{
-					"list-openings": "it is a look at how things stand", "list-deliveries": "an attempt has no name", "explain-secrets": "it is a look", "list-container-sizes": "the house rules have them", "list-files": "/files/entry, by its path", "list-changes": "it is a look", "list-terminals": "it is a look", "list-looks": "a leave is put and taken away", "list-own-looks": "a leave is put and taken away", "list-branches": "it is a look",
+					"list-openings": "it is a look at how things stand", "list-deliveries": "an attempt has no name", "explain-secrets": "it is a look", "list-container-sizes": "the house rules have them", "list-files": "/files/entry, by its path", "list-changes": "it is a look", "list-terminals": "it is a look", "list-looks": "a leave is put and taken away", "list-own-looks": "a leave is put and taken away", "list-branches": "it is a look", "list-repository-branches": "it is a look",
 					"list-plans": "/repositories/{repository}/prebuild-plan", "list-runs": "/prebuild-runs/{run}",
 				}
 				if one == "" && apart[o.OperationID] == "" {

@@ -92,6 +92,10 @@ var (
 		{Name: "rank", Key: func(v wire.Attention) string { return page.Number(int64(v.Rank)) }},
 		{Name: "since", Key: func(v wire.Attention) string { return moment(v.Since) }},
 	}}
+	repositoryBranchKind = page.Kind[wire.RepositoryBranch]{ID: func(v wire.RepositoryBranch) string { return v.Name }, Usual: "-at", Orders: []page.Order[wire.RepositoryBranch]{
+		{Name: "at", Key: func(v wire.RepositoryBranch) string { return moment(v.At) }},
+		{Name: "name", Key: func(v wire.RepositoryBranch) string { return v.Name }},
+	}}
 	openingKind = named("area", func(v wire.Opening) string { return page.Number(int64(slices.Index(areas, v.Area))) + v.Kind + v.What })
 	branchKind  = page.Kind[wire.CloneBranch]{ID: func(v wire.CloneBranch) string { return fmt.Sprint(v.Remote, v.Name) }, Usual: "-at", Orders: []page.Order[wire.CloneBranch]{
 		{Name: "at", Key: func(v wire.CloneBranch) string { return page.Number(v.At.Unix()) }},

@@ -119,6 +119,13 @@ func (a *API) routes() {
 			return s.Repositories.AddRepository(ctx, who, in.Body)
 		})
 
+	list(a, op("GET", "/repositories/{repository}/branches", "list-repository-branches", "List the branches of a repository, those with the newest commits first", policy.SeeRepositories), repositoryBranchKind,
+		func(ctx context.Context, who service.Actor, in *struct {
+			Page
+			Repository string `path:"repository"`
+		}) ([]wire.RepositoryBranch, error) {
+			return s.Prebuilds.Branches(ctx, who, in.Repository)
+		})
 	answer(a, op("GET", "/repositories/{repository}/definition", "check-definition", "What a repository's environment definition comes to, and what is wrong with it", policy.SeeRepositories),
 		func(ctx context.Context, who service.Actor, in *struct {
 			RepositoryBranch

@@ -213,6 +213,8 @@ func (trees) Fetch(_ context.Context, id, address string, _ repo.Credential) err
 	return nil
 }
 
+func (trees) Branches(context.Context, string, int) ([]repo.Branch, error) { return nil, nil }
+
 func (trees) Resolve(context.Context, string, string) (string, error) {
 	return "0123456789abcdef0123456789abcdef01234567", nil
 }

@@ -85,6 +85,15 @@ func TestMirror(t *testing.T) {
 			t.Errorf("the branch %q is answered %v", bad, err)
 		}
 	}
+	if all, err := m.Branches(ctx, "r1", 10); err != nil || len(all) != 2 || all[0].Name == all[1].Name || all[0].At.IsZero() || all[0].Subject == "" || all[0].At.Before(all[1].At) {
+		t.Errorf("the branches are %+v, %v", all, err)
+	}
+	if all, err := m.Branches(ctx, "r1", 1); err != nil || len(all) != 1 {
+		t.Errorf("of one it lists %+v, %v", all, err)
+	}
+	if _, err := m.Branches(ctx, "none", 1); err == nil {
+		t.Error("there are branches of no repository")
+	}
 	if _, err := m.Resolve(ctx, "r1", "mian"); !strings.Contains(err.Error(), "main, side") {
 		t.Errorf("an unknown branch is answered %v", err)
 	}

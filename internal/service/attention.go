@@ -68,6 +68,8 @@ type failedStep struct {
 // failedAt is the step at which a workspace failed.
 func (s *views) failedAt(ctx context.Context, r *row) failedStep {
 	r.failing.Do(func() {
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second) // it is read once, for all
+		defer cancel()
 		sheet, err := s.store.Read().CurrentSheet(ctx, r.w.ID)
 		if err != nil {
 			return // there is none

@@ -53,13 +53,17 @@ func (s *Ports) Ports(ctx context.Context, a Actor, ref string) ([]wire.Port, er
 	if err != nil {
 		return nil, err
 	}
+	house, _, err := s.house.Rules(ctx, s.store.Read())
+	if err != nil {
+		return nil, err
+	}
 	def := w.Plan.Definition
 	all := map[int]*wire.Port{}
 	at := func(n int) *wire.Port {
 		if all[n] == nil {
 			all[n] = &wire.Port{Number: n, Label: def.PortLabels[n], Visitors: "owner", Address: s.sessions.PortAddress(w.PortKey, strconv.Itoa(n))}
 			switch share := shared[n]; {
-			case share.Public:
+			case share.Public && house.Ports.PublicMost > 0:
 				all[n].Visitors = "public"
 			case share.All:
 				all[n].Visitors = "everybody"

@@ -90,6 +90,7 @@ type Mirrors interface {
 	DefaultBranch(ctx context.Context, address string, c repo.Credential) (string, error)
 	Fetch(ctx context.Context, id, address string, c repo.Credential) error
 	Resolve(ctx context.Context, id, branch string) (string, error)
+	Branches(ctx context.Context, id string, most int) ([]repo.Branch, error)
 	Behind(ctx context.Context, id, commit, head string) (int, error)
 	List(ctx context.Context, id, commit, folder string) ([]string, error)
 	Files(ctx context.Context, id, commit, folder string, max int, maxBytes int64) ([]repo.File, error)

@@ -1048,6 +1048,26 @@ export interface paths {
         patch: operations["change-repository"];
         trace?: never;
     };
+    "/api/v1/repositories/{repository}/branches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List the branches of a repository, those with the newest commits first
+         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         */
+        get: operations["list-repository-branches"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/repositories/{repository}/credential": {
         parameters: {
             query?: never;
@@ -2883,6 +2903,12 @@ export interface components {
             /** @description Default: the repository's default branch */
             branch?: string;
         };
+        BranchPrepared: {
+            /** @description It is of the branch's head */
+            head: boolean;
+            /** Format: int64 */
+            number: number;
+        };
         Brought: {
             /** Format: int64 */
             bytes: number;
@@ -3619,6 +3645,16 @@ export interface components {
              */
             as_of: number;
             items: components["schemas"]["Repository"][];
+            /** @description Ask with it as after for what follows; without it nothing does */
+            next?: string;
+        };
+        ListRepositoryBranch: {
+            /**
+             * Format: int64
+             * @description The number of the newest journal entry before it was read: events after it go on from here
+             */
+            as_of: number;
+            items: components["schemas"]["RepositoryBranch"][];
             /** @description Ask with it as after for what follows; without it nothing does */
             next?: string;
         };
@@ -4430,6 +4466,19 @@ export interface components {
             team?: string;
             /** @example https://git.skerryline.example/tide-board.git */
             url: string;
+        };
+        RepositoryBranch: {
+            /**
+             * Format: date-time
+             * @description Of its newest commit
+             */
+            at: string;
+            commit: string;
+            default: boolean;
+            name: string;
+            prepared?: components["schemas"]["BranchPrepared"];
+            /** @description Of its newest commit */
+            subject?: string;
         };
         RepositoryChange: {
             /** @description Empty for no team's */
@@ -11150,6 +11199,98 @@ export interface operations {
             };
             /** @description Insufficient Storage */
             507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-repository-branches": {
+        parameters: {
+            query?: {
+                /** @description How many at most */
+                limit?: number;
+                /** @description What the part before gave as next; without it from the beginning */
+                after?: string;
+                /** @description The order, one of at, name; with a minus before it turned about */
+                sort?: string;
+            };
+            header?: never;
+            path: {
+                repository: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListRepositoryBranch"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -1,6 +1,6 @@
 import { CheckCircleFilled, CloseCircleFilled, WarningFilled } from "@ant-design/icons";
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { Alert, Button, Form, Input, Segmented, Select, Space, Table, Tooltip, Typography, theme } from "antd";
+import { Alert, AutoComplete, Button, Form, Input, Segmented, Select, Space, Table, Tooltip, Typography, theme } from "antd";
 import { useEffect, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import { api, nameOf, Problem, take, type Preflight, whole } from "../api/client";
@@ -62,6 +62,12 @@ export function LaunchPage() {
   const address = useSettled(toAddress(fields));
   useEffect(() => setSearch(address, { replace: true }), [address, setSearch]);
   const repositories = useQuery({ queryKey: ["repositories"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/repositories", { signal, params: { query: page } })) });
+  const branches = useQuery({
+    queryKey: ["branches", fields.repository],
+    enabled: Boolean(fields.repository),
+    queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/repositories/{repository}/branches", { signal, params: { path: { repository: fields.repository ?? "" }, query: page } })),
+    retry: false,
+  });
   const repository = repositories.data?.find((r) => r.name === fields.repository);
   const body = (f: Fields) => ({ repository: f.repository ?? "", branch: f.branch?.trim() || undefined, definition: f.definition || undefined, beside: f.beside?.length ? f.beside : undefined, name: f.name?.trim() || undefined, size: f.size, rest_after_s: f.rest || undefined });
   const asked = useSettled(JSON.stringify(fields.repository ? body(fields) : null));
@@ -103,7 +109,23 @@ export function LaunchPage() {
             />
           </Form.Item>
           <Form.Item name="branch" label="Branch">
-            <Input placeholder={repository ? `${repository.default_branch}, the default` : "the repository's default"} spellCheck={false} />
+            <AutoComplete
+              allowClear
+              placeholder={repository ? `${repository.default_branch}, the default` : "the repository's default"}
+              showSearch={{ filterOption: (text, option) => String(option?.value ?? "").toLowerCase().includes(text.toLowerCase()) }}
+              options={(branches.data ?? []).map((b) => ({
+                value: b.name,
+                label: (
+                  <span title={b.subject}>
+                    {b.name}{" "}
+                    <span className="quiet">
+                      {when(b.at)}
+                      {b.prepared && (b.prepared.head ? ", prepared" : ", prepared, at an older commit")}
+                    </span>
+                  </span>
+                ),
+              }))}
+            />
           </Form.Item>
           <Form.Item name="definition" label="Definition" hidden={!fields.definition && (p?.names.length ?? 0) < 2}>
             <Select allowClear placeholder="the first" options={(p?.names ?? []).filter(Boolean).map((n) => ({ value: n, label: n }))} />
