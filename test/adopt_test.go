@@ -161,7 +161,7 @@ func TestAContainerOfOthers(t *testing.T) {
 	}
 	astrid.do("choose a size", chromedp.Click(`//*[@id="size"]`), still(`.ant-select-dropdown:not(.ant-select-dropdown-hidden) .ant-select-item-option`), browser.Enter())
 	astrid.do("it is taken on", chromedp.SendKeys(chromedp.CSS("#name"), "bell"), button("Take "+name+" on"), seen(`[data-phase="ready"]`), astrid.says("of mats"), astrid.says("started by others and taken on"), astrid.says("it is never put to rest"), seen(`[data-step="Steward connects"][data-outcome="done"]`))
-	astrid.do("it is let go", button("Let go"), button("Let it go"), astrid.says("There is no workspace yet"))
+	astrid.do("it is let go", button("Let go"), button("Let it go"), astrid.says("Nothing needs anybody"))
 
 	// One in which nothing can be written is refused.
 	run(name+"-ro", &container.HostConfig{ReadonlyRootfs: true, Tmpfs: map[string]string{"/srv": ""}})

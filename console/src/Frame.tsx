@@ -104,7 +104,10 @@ export function Frame() {
         </nav>
         <span className="spacer" />
         <Typography.Text type="secondary">
-          <Link to="/you">{person.full_name}</Link>, {person.role}
+          <Link to="/you" style={{ textDecoration: "underline" }}>
+            {person.full_name}
+          </Link>
+          , {person.role}
           {person.team && `, ${person.team}`}
         </Typography.Text>
         <Button

@@ -31,7 +31,8 @@ export const useColours = (): Colours => (useDark() ? palette.dark : palette.lig
 export function themeFor(isDark: boolean): ThemeConfig {
   const c = isDark ? palette.dark : palette.light;
   return {
-    algorithm: isDark ? theme.darkAlgorithm : theme.defaultAlgorithm,
+    // What is made for the dark shades these colours once more: they are meant as they stand.
+    algorithm: [isDark ? theme.darkAlgorithm : theme.defaultAlgorithm, (_, map) => ({ ...map!, colorPrimary: c.accent, colorSuccess: c.good, colorWarning: c.attention, colorError: c.failed, colorLink: c.link })],
     token: {
       colorPrimary: c.accent,
       colorPrimaryHover: "#b54718", // darker, not paler: its words are white
@@ -53,6 +54,6 @@ export function themeFor(isDark: boolean): ThemeConfig {
       fontFamilyCode: "'DejaVu Sans Mono', ui-monospace, monospace",
       wireframe: false,
     },
-    components: { Table: { cellPaddingBlockSM: 7 } },
+    components: { Table: { cellPaddingBlockSM: 7 }, Tabs: { itemSelectedColor: c.link, itemHoverColor: c.link, itemActiveColor: c.link } },
   };
 }

@@ -179,28 +179,35 @@ func (s *session) run(ctx context.Context, kind, what string) {
 		}
 	}()
 	if seat != nil {
-		go tellRecorded(ctx, seat, tell)
+		recorded := false
+		select { // how it is now is said before anything is shown
+		case here := <-seat.News:
+			recorded = tellRecorded(false, here.Recorded, tell)
+		default:
+		}
+		go func() {
+			for {
+				select {
+				case <-ctx.Done():
+					return
+				case here := <-seat.News:
+					recorded = tellRecorded(recorded, here.Recorded, tell)
+				}
+			}
+		}()
 	}
 	s.pass(c, tell)
 }
 
 // tellRecorded says when what a terminal prints begins to be recorded, or ceases.
-func tellRecorded(ctx context.Context, seat *service.Seat, tell func(string)) {
-	recorded := false
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case here := <-seat.News:
-			switch {
-			case here.Recorded && !recorded:
-				tell("what this terminal prints is recorded from now on")
-			case recorded && !here.Recorded:
-				tell("it is not recorded any more")
-			}
-			recorded = here.Recorded
-		}
+func tellRecorded(was, is bool, tell func(string)) bool {
+	switch {
+	case is && !was:
+		tell("what this terminal prints is recorded from now on")
+	case was && !is:
+		tell("it is not recorded any more")
 	}
+	return is
 }
 
 // pass passes on what a process prints, until its end.

@@ -127,7 +127,7 @@ function Player({ cast }: { cast: Cast }) {
           {at.toFixed(0)} of {cast.seconds.toFixed(0)} s, without long pauses
         </span>
       </Space>
-      <Slider aria-label="Where in the recording" min={0} max={cast.seconds} step={0.1} value={at} onChange={setAt} tooltip={{ open: false }} />
+      <Slider ariaLabelForHandle="Where in the recording" min={0} max={cast.seconds} step={0.1} value={at} onChange={setAt} tooltip={{ open: false }} />
       <div className="terminal-frame">
         <div ref={place} />
       </div>

@@ -223,7 +223,7 @@ function Editor({ document, readOnly, findings, onChange }: { document: string; 
       parent: place.current!,
       state: EditorState.create({
         doc: first,
-        extensions: [basicSetup, dark ? oneDark : [], yaml(), lintGutter(), EditorState.readOnly.of(readOnly), EditorView.contentAttributes.of({ "aria-label": "House rules" }), EditorView.updateListener.of((u) => u.docChanged && onChange(u.state.doc.toString()))],
+        extensions: [EditorView.theme({ ".cm-gutters": { color: dark ? "#9aa6b1" : "#5f6c78" } }), basicSetup, dark ? oneDark : [], yaml(), lintGutter(), EditorState.readOnly.of(readOnly), EditorView.contentAttributes.of({ "aria-label": "House rules", tabindex: "0" }), EditorView.updateListener.of((u) => u.docChanged && onChange(u.state.doc.toString()))],
       }),
     });
     view.current = v;

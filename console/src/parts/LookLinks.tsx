@@ -34,7 +34,7 @@ export function LookLinks({ workspace, ports }: { workspace: string; ports: numb
             title: "",
             align: "right",
             render: (_, l) => (
-              <Button size="small" aria-label={`End the look link to port ${l.port}`} loading={end.isPending && end.variables === l.id} onClick={() => end.mutate(l.id)}>
+              <Button size="small" aria-label={`End it: the look link to port ${l.port}`} loading={end.isPending && end.variables === l.id} onClick={() => end.mutate(l.id)}>
                 End it
               </Button>
             ),

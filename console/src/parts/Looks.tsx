@@ -59,7 +59,7 @@ export function Terminals({ workspace }: { workspace: string }) {
               title: "",
               align: "right",
               render: (_, l) => (
-                <Button size="small" aria-label={`${l.person} may look no more`} loading={end.isPending} onClick={() => end.mutate(l)}>
+                <Button size="small" aria-label={`End it: ${l.person} may look no more`} loading={end.isPending} onClick={() => end.mutate(l)}>
                   End it
                 </Button>
               ),
