@@ -173,7 +173,7 @@ type ended string
 
 func (e ended) Error() string { return string(e) }
 
-// Now is a recording as far as it has come.
+// Progress is a recording as far as it has come.
 func (r *Recorder) Progress(rec store.Recording) store.Recording {
 	r.mu.Lock()
 	t := r.on[key(rec.WorkspaceID, rec.Terminal)]

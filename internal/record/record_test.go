@@ -321,8 +321,7 @@ func TestRecordingInParts(t *testing.T) {
 // A helper that lies breaks its own recording alone.
 func TestHostileTerminal(t *testing.T) {
 	for _, frames := range [][]byte{[]byte(`{"life":"` + strings.Repeat("x", 100) + `"}`), []byte(`{"life":"a","at":-1}`), []byte(`x`)} {
-		h := newHouse(t)
-		tk := &task{r: &Recorder{Now: time.Now}, w: h.w}
+		tk := &task{r: &Recorder{Now: time.Now}}
 		if why := tk.frame(steward.Placed, frames); why == "" {
 			t.Errorf("%.40q is taken", frames)
 		}

@@ -147,11 +147,7 @@ func (s *LookLinks) Find(ctx context.Context, value, host string) (Opening, erro
 	} else if err != nil {
 		return Opening{}, err
 	}
-	w, port, err := s.ports.portOf(ctx, host)
-	if err != nil || w.ID != l.WorkspaceID || port != l.Port {
-		return Opening{}, ErrLinkOver
-	}
-	if _, err := s.holds(ctx, l, w); err != nil {
+	if _, _, err := s.at(ctx, l, host); err != nil {
 		return Opening{}, err
 	}
 	o := Opening{link: l, Left: -1}
@@ -204,8 +200,10 @@ func (s *LookLinks) pace(id string) time.Duration {
 	return after
 }
 
-// holds gives a link's owner if what the link stands on is still there.
-func (s *LookLinks) holds(ctx context.Context, l store.LookLink, w store.Workspace) (owner store.Person, err error) {
+// holds gives the owner of a workspace whose ports may be shown to strangers still: the
+// house rules allow it, which allowed tells, their account is open and the workspace
+// is there. It gives over where that is not so.
+func (s *LookLinks) holds(ctx context.Context, w store.Workspace, allowed func(rules.Ports) bool, over error) (owner store.Person, err error) {
 	house, _, err := s.house.Rules(ctx, s.store.Read())
 	if err != nil {
 		return owner, err
@@ -213,10 +211,20 @@ func (s *LookLinks) holds(ctx context.Context, l store.LookLink, w store.Workspa
 	if owner, err = s.store.Read().PersonByID(ctx, w.OwnerID); err != nil {
 		return owner, err
 	}
-	if house.Ports.LookLinksMost == 0 || owner.ClosedAt != nil || w.Phase == lifecycle.Removing || w.Phase == lifecycle.Removed {
-		return owner, ErrLinkOver
+	if !allowed(house.Ports) || owner.ClosedAt != nil || w.Phase == lifecycle.Removing || w.Phase == lifecycle.Removed {
+		return owner, over
 	}
 	return owner, nil
+}
+
+// at is the workspace that a link shows at a port's host, and its owner, while it holds.
+func (s *LookLinks) at(ctx context.Context, l store.LookLink, host string) (w store.Workspace, owner store.Person, err error) {
+	w, port, err := s.ports.portOf(ctx, host)
+	if err != nil || w.ID != l.WorkspaceID || port != l.Port {
+		return w, owner, ErrLinkOver
+	}
+	owner, err = s.holds(ctx, w, func(p rules.Ports) bool { return p.LookLinksMost > 0 }, ErrLinkOver)
+	return w, owner, err
 }
 
 // enter is a visit by a link that was opened before.
@@ -227,15 +235,11 @@ func (s *LookLinks) enter(ctx context.Context, host string, v visit, cookie stri
 	} else if err != nil {
 		return Visit{}, err
 	}
-	w, port, err := s.ports.portOf(ctx, host)
-	if err != nil || w.ID != l.WorkspaceID || port != l.Port {
-		return Visit{}, ErrLinkOver
-	}
-	owner, err := s.holds(ctx, l, w)
+	w, owner, err := s.at(ctx, l, host)
 	if err != nil {
 		return Visit{}, err
 	}
-	out := Visit{Workspace: w, Port: port, Host: host, Expires: v.Expires, Stranger: true, Wakes: l.Wakes, cookie: cookie}
+	out := Visit{Workspace: w, Port: l.Port, Host: host, Expires: v.Expires, Stranger: true, Wakes: l.Wakes, cookie: cookie}
 	if l.Until.Before(out.Expires) {
 		out.Expires = l.Until
 	}
@@ -260,16 +264,8 @@ func (s *LookLinks) public(ctx context.Context, host string) (Visit, error) {
 	if !share.Public {
 		return Visit{}, ErrNoPass
 	}
-	house, _, err := s.house.Rules(ctx, s.store.Read())
-	if err != nil {
+	if _, err := s.holds(ctx, w, func(p rules.Ports) bool { return p.PublicMost > 0 }, ErrNoPass); err != nil {
 		return Visit{}, err
-	}
-	owner, err := s.store.Read().PersonByID(ctx, w.OwnerID)
-	if err != nil {
-		return Visit{}, err
-	}
-	if house.Ports.PublicMost == 0 || owner.ClosedAt != nil || w.Phase == lifecycle.Removing || w.Phase == lifecycle.Removed {
-		return Visit{}, ErrNoPass
 	}
 	v := Visit{Workspace: w, Port: port, Host: host, Expires: now.Add(visitLifetime), Stranger: true}
 	if share.Until.Before(v.Expires) {

@@ -161,35 +161,24 @@ func checkPort(port int) error {
 
 // DialPort connects to a port of the actor's own workspace.
 func (s *Ports) DialPort(ctx context.Context, a Actor, ref string, port int) (*steward.Conn, error) {
-	w, _, err := s.views.findTo(ctx, a, ref, policy.UseWorkspace, "forward ports of")
-	if err != nil {
-		return nil, err
-	}
-	if err := checkPort(port); err != nil {
-		return nil, err
-	}
-	return s.dial(ctx, w, port, true)
+	return s.dialOwn(ctx, a, ref, steward.Request{Port: port})
 }
 
 // DialDatagrams is DialPort by UDP: each datagram goes over the stream with its length
 // before it; see [steward.WriteDatagram].
 func (s *Ports) DialDatagrams(ctx context.Context, a Actor, ref string, port int) (*steward.Conn, error) {
+	return s.dialOwn(ctx, a, ref, steward.Request{Port: port, Datagrams: true})
+}
+
+func (s *Ports) dialOwn(ctx context.Context, a Actor, ref string, r steward.Request) (*steward.Conn, error) {
 	w, _, err := s.views.findTo(ctx, a, ref, policy.UseWorkspace, "forward ports of")
 	if err != nil {
 		return nil, err
 	}
-	if err := checkPort(port); err != nil {
+	if err := checkPort(r.Port); err != nil {
 		return nil, err
 	}
-	if err := lifecycle.Permit(lifecycle.Use, w.Phase, w.Plan.Adopted != nil); err != nil {
-		return nil, fromRoom(err)
-	}
-	c, err := s.hub.Ask(ctx, outside.Link(w.ID, w.Body), steward.Request{Kind: steward.Dial, Port: port, Service: w.Plan.Definition.PortHosts[port], Datagrams: true})
-	if err != nil {
-		return nil, fromRoom(err)
-	}
-	s.keeper.Status.PortAsked(w.ID, port)
-	return c, nil
+	return s.dial(ctx, w, r, true)
 }
 
 // DialHost connects to an address as the actor's own workspace reaches it: a port
@@ -209,7 +198,7 @@ func (s *Ports) DialHost(ctx context.Context, a Actor, ref, host string, port in
 		}
 	}
 	if own {
-		return s.dial(ctx, w, port, true)
+		return s.dial(ctx, w, steward.Request{Port: port}, true)
 	}
 	if err := lifecycle.Permit(lifecycle.Use, w.Phase, w.Plan.Adopted != nil); err != nil {
 		return nil, fromRoom(err)
@@ -219,16 +208,17 @@ func (s *Ports) DialHost(ctx context.Context, a Actor, ref, host string, port in
 }
 
 // dial connects to a port of a workspace, which may be a sign of work.
-func (s *Ports) dial(ctx context.Context, w store.Workspace, port int, works bool) (*steward.Conn, error) {
+func (s *Ports) dial(ctx context.Context, w store.Workspace, r steward.Request, works bool) (*steward.Conn, error) {
 	if err := lifecycle.Permit(lifecycle.Use, w.Phase, w.Plan.Adopted != nil); err != nil {
 		return nil, fromRoom(err)
 	}
-	c, err := s.hub.Ask(ctx, outside.Link(w.ID, w.Body), steward.Request{Kind: steward.Dial, Port: port, Service: w.Plan.Definition.PortHosts[port]})
+	r.Kind, r.Service = steward.Dial, w.Plan.Definition.PortHosts[r.Port]
+	c, err := s.hub.Ask(ctx, outside.Link(w.ID, w.Body), r)
 	if err != nil {
 		return nil, fromRoom(err)
 	}
 	if works {
-		s.keeper.Status.PortAsked(w.ID, port)
+		s.keeper.Status.PortAsked(w.ID, r.Port)
 	}
 	return c, nil
 }

@@ -355,5 +355,5 @@ func (s *Ports) Listening(ctx context.Context, v Visit) ([]string, error) {
 
 // DialEntered connects to a port that EnterPort has found.
 func (s *Ports) DialEntered(ctx context.Context, v Visit) (*steward.Conn, error) {
-	return s.dial(ctx, s.Now(ctx, v).Workspace, v.Port, v.works())
+	return s.dial(ctx, s.Now(ctx, v).Workspace, steward.Request{Port: v.Port}, v.works())
 }

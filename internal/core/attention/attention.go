@@ -54,7 +54,7 @@ func Groups(cases []Case, now time.Time) []Group {
 	var out []Group
 	for _, c := range cases {
 		cause := Plain(c.Cause, c.Names)
-		key := c.Key()
+		key := c.key(cause)
 		i, ok := at[key]
 		if !ok {
 			i = len(out)
@@ -95,8 +95,10 @@ func Groups(cases []Case, now time.Time) []Group {
 }
 
 // Key tells a case's group from others.
-func (c Case) Key() string {
-	sum := sha256.Sum256([]byte(strings.Join([]string{c.Of, c.Kind, c.In, Plain(c.Cause, c.Names)}, "\x00")))
+func (c Case) Key() string { return c.key(Plain(c.Cause, c.Names)) }
+
+func (c Case) key(plain string) string {
+	sum := sha256.Sum256([]byte(strings.Join([]string{c.Of, c.Kind, c.In, plain}, "\x00")))
 	return hex.EncodeToString(sum[:6])
 }
 

@@ -13,7 +13,6 @@ import (
 	"io"
 	"math"
 	"strconv"
-	"strings"
 	"time"
 	"unicode/utf8"
 )
@@ -64,14 +63,6 @@ func (e Event) Line() []byte {
 
 // Size is the text of a Resize.
 func Size(columns, rows int) string { return fmt.Sprintf("%dx%d", columns, rows) }
-
-// Sides reads one; ok is false where it is none.
-func Sides(text string) (columns, rows int, ok bool) {
-	c, r, ok := strings.Cut(text, "x")
-	columns, err1 := strconv.Atoi(c)
-	rows, err2 := strconv.Atoi(r)
-	return columns, rows, ok && err1 == nil && err2 == nil && columns > 0 && rows > 0 && columns <= maxSide && rows <= maxSide
-}
 
 // Whole cuts what was printed where its last character is whole: a chunk may end
 // within one. rest is what belongs before the next chunk. What is no UTF-8 stays.

@@ -47,14 +47,6 @@ func TestWhole(t *testing.T) {
 	}
 }
 
-func TestSides(t *testing.T) {
-	for text, ok := range map[string]bool{"80x24": true, "80": false, "x": false, "0x24": false, "80x-1": false, "80x24x1": false, "99999x1": false} {
-		if _, _, is := Sides(text); is != ok {
-			t.Errorf("%q is a size: %v", text, is)
-		}
-	}
-}
-
 // What is no recording is told so, and where.
 func TestNoRecordings(t *testing.T) {
 	head := `{"version":2,"width":80,"height":24}` + "\n"

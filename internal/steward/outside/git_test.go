@@ -130,6 +130,7 @@ func TestServeGit(t *testing.T) {
 	if code, _ := batch(`download`); code != http.StatusOK || len(asked) != seen+1 {
 		t.Errorf("a download is answered %d; the host saw %v", code, asked[seen:])
 	}
+	answered := false
 	for range 20 { // the answer may come, and the connection end, before all of it is sent
 		res, err := through.Post("http://"+at+"/tide-board.git/info/lfs/objects/batch", "application/vnd.git-lfs+json", strings.NewReader(strings.Repeat("x", maxBatch+1)))
 		if err != nil {
@@ -140,7 +141,11 @@ func TestServeGit(t *testing.T) {
 		if res.StatusCode != http.StatusBadRequest || !strings.Contains(string(body), "too large") {
 			t.Errorf("a batch without bounds is answered %d %q", res.StatusCode, body)
 		}
+		answered = true
 		break
+	}
+	if !answered {
+		t.Error("a batch without bounds is answered nothing")
 	}
 	if code, _, _ := get(refs); code != http.StatusOK {
 		t.Errorf("a fetch is answered %d", code)
