@@ -4,6 +4,7 @@ import (
 	"crypto/ed25519"
 	"crypto/rand"
 	"errors"
+	"io"
 	"net"
 	"strings"
 	"testing"
@@ -183,6 +184,31 @@ func TestDoorOfSSH(t *testing.T) {
 		if k, err := ingrid.Self.AddKey(ctx, wire.NewSSHKey{Key: bad}); err == nil {
 			t.Errorf("%q is taken as %+v", bad, k)
 		}
+	}
+
+	// How a command ended comes before the end of what it printed: who closes at that
+	// has it.
+	for range 20 {
+		ch, requests, err := c.OpenChannel("session", nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if ok, err := ch.SendRequest("exec", true, ssh.Marshal(struct{ Line string }{"echo over; exit 7"})); err != nil || !ok {
+			t.Fatal(ok, err)
+		}
+		if out, err := io.ReadAll(ch); err != nil || string(out) != "over\n" {
+			t.Errorf("it prints %q, %v", out, err)
+		}
+		var x struct{ Code uint32 }
+		select {
+		case r := <-requests:
+			if r == nil || r.Type != "exit-status" || ssh.Unmarshal(r.Payload, &x) != nil || x.Code != 7 {
+				t.Fatalf("before the end of its output comes %+v", r)
+			}
+		default:
+			t.Fatal("the end of its output comes before how it ended")
+		}
+		_ = ch.Close() // it may have ended
 	}
 
 	// Strangers that say nothing: some are turned away, and whoever is known comes in.

@@ -239,8 +239,10 @@ func (s *session) pass(c *steward.Conn, tell func(string)) {
 			if x.Problem != "" {
 				tell(x.Problem)
 			}
-			_ = s.ch.CloseWrite() // before how it ended: some read no further
+			// How it ended goes before the end of what it printed: a client that has said all
+			// of its own answers that by closing the channel, and nothing is said after.
 			s.exit(x.Code)
+			_ = s.ch.CloseWrite()
 			return
 		}
 		if err != nil {
