@@ -43,7 +43,7 @@ func TestColoursCanBeRead(t *testing.T) {
 		for _, m := range regexp.MustCompile(`(\w+): "(#[0-9a-f]{6})"`).FindAllStringSubmatch(s[2], -1) {
 			of[m[1]] = m[2]
 		}
-		if len(of) != 11 {
+		if len(of) != 16 {
 			t.Fatalf("%s has the colours %v", s[1], of)
 		}
 		for _, ground := range []string{"paper", "surface"} {

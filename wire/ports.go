@@ -28,6 +28,7 @@ type PortChange struct {
 // PortVisit asks for the way to a port's address.
 type PortVisit struct {
 	Address string `json:"address" maxLength:"4096"`
+	Framed  bool   `json:"framed,omitempty" doc:"For a frame within a page of the console, and nowhere else"`
 }
 
 // PortPass leads to a port's address, once, within a minute.

@@ -12,6 +12,7 @@ import { when } from "./parts/time";
 
 // Each page comes when it is opened.
 const AttentionPage = lazy(() => import("./pages/AttentionPage").then((m) => ({ default: m.AttentionPage })));
+const BenchPage = lazy(() => import("./bench/BenchPage").then((m) => ({ default: m.BenchPage })));
 const CostPage = lazy(() => import("./pages/CostPage").then((m) => ({ default: m.CostPage })));
 const DefinitionPage = lazy(() => import("./pages/DefinitionPage").then((m) => ({ default: m.DefinitionPage })));
 const JournalPage = lazy(() => import("./pages/JournalPage").then((m) => ({ default: m.JournalPage })));
@@ -61,7 +62,8 @@ export function Frame() {
   const health = useQuery({ queryKey: ["health"], queryFn: ({ signal }) => take(api.GET("/api/v1/health", { signal })), refetchInterval: 30_000 });
   const signedOut = me.error instanceof Problem && me.error.status === 401;
   const lost = useEvents(Boolean(me.data) && !signedOut);
-  const background = { minHeight: "100vh", background: token.colorBgLayout, color: token.colorText };
+  const bench = pathname.startsWith("/bench/");
+  const background = { minHeight: "100vh", ...(bench ? { height: "100vh" } : {}), background: token.colorBgLayout, color: token.colorText };
   if (enrolling) {
     return (
       <Layout style={background}>
@@ -142,7 +144,7 @@ export function Frame() {
         />
       ))}
       {lost && <Alert banner type="warning" title="The event stream is lost: what you see may be old. It is being connected again." />}
-      <main className="page">
+      <main className={bench ? "page bench-page" : "page"}>
         <Boundary key={pathname}>
           <Suspense fallback={<Spin />}>
           <Routes>
@@ -150,6 +152,7 @@ export function Frame() {
             <Route path="/mine" element={<WorkspacesPage key="mine" person={person} all={false} />} />
             <Route path="/fleet" element={<WorkspacesPage key="fleet" person={person} all />} />
             <Route path="/attention" element={<AttentionPage person={person} />} />
+            <Route path="/bench/:name" element={<BenchPage person={person} />} />
             <Route path="/operations" element={<OperationsPage person={person} />} />
             <Route path="/launch" element={<LaunchPage />} />
             <Route path="/workspaces/:name" element={<WorkspacePage person={person} />} />

@@ -25,7 +25,7 @@ func (p *Ports) allowed(r *http.Request) bool {
 	case "", "none", "same-origin":
 		return true
 	}
-	return visiting(r) || p.ours(r, r.Referer())
+	return visiting(r) || p.ours(r, r.Referer()) || p.fromConsole(r)
 }
 
 // visiting tells whether somebody goes to the address with the whole window, and
@@ -61,6 +61,9 @@ func (p *Ports) fence(asked *http.Request, h http.Header) {
 		}
 	} else {
 		h.Set("Cross-Origin-Resource-Policy", "same-origin")
+	}
+	if inFrame(asked) {
+		ancestors += " " + p.Service.Ports.Console()
 	}
 	h.Add("Content-Security-Policy", "frame-ancestors "+ancestors)
 }

@@ -13,6 +13,7 @@ import (
 	"net/http/httputil"
 	"net/netip"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -92,11 +93,18 @@ func NewPorts(s *service.Service, next http.Handler) *Ports {
 		ModifyResponse: func(r *http.Response) error {
 			// What one program sets is for its own host: not for its neighbours'.
 			ownCookies(r.Header)
+			if err := p.framed(r); err != nil {
+				return err
+			}
 			p.fence(r.Request, r.Header)
 			return nil
 		},
 		ErrorHandler: func(w http.ResponseWriter, r *http.Request, err error) {
 			problem := wire.ProblemOf(err)
+			if problem == errNoFrames {
+				page(w, r, problem)
+				return
+			}
 			if problem == nil {
 				problem = &wire.Problem{Status: http.StatusBadGateway, Detail: "the program behind this port does not answer: " + err.Error()}
 			}
@@ -175,12 +183,13 @@ func (c whole) Close() error {
 // dropCookie takes our own cookie out of what the program inside is sent.
 // The others reach it to the letter, whatever is in them.
 func dropCookie(r *http.Request) {
+	ours := []string{cookieName, framedCookieName}
 	fields := r.Header.Values("Cookie")
 	r.Header.Del("Cookie")
 	for _, field := range fields {
 		var kept []string
 		for _, pair := range strings.Split(field, ";") {
-			if name, _, _ := strings.Cut(pair, "="); strings.TrimPrefix(strings.TrimSpace(name), "__Host-") != cookieName {
+			if name, _, _ := strings.Cut(pair, "="); !slices.Contains(ours, strings.TrimPrefix(strings.TrimSpace(name), "__Host-")) {
 				kept = append(kept, pair)
 			}
 		}
@@ -275,9 +284,18 @@ func (p *Ports) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 // [service.ErrNoPass] where it has none.
 func (p *Ports) entered(r *http.Request) (v service.Visit, err error) {
 	err = service.ErrNoPass
-	for i, c := range r.CookiesNamed(p.cookieName()) {
-		if v, err = p.Service.Ports.EnterPort(r.Context(), r.Host, c.Value); !errors.Is(err, service.ErrNoPass) || i == mostCookies {
-			break
+	names := []string{p.cookieName(), p.framedName()}
+	if framing(r) {
+		slices.Reverse(names)
+	}
+	for _, name := range names {
+		for i, c := range r.CookiesNamed(name) {
+			if v, err = p.Service.Ports.EnterPort(r.Context(), r.Host, c.Value); !errors.Is(err, service.ErrNoPass) {
+				return v, err
+			}
+			if i == mostCookies {
+				break
+			}
 		}
 	}
 	return v, err
@@ -286,6 +304,10 @@ func (p *Ports) entered(r *http.Request) (v service.Visit, err error) {
 // toConsole leads a visitor over the console, which knows who they are. What
 // is no visit by hand is refused: it could not be led.
 func (p *Ports) toConsole(w http.ResponseWriter, r *http.Request) {
+	if framing(r) {
+		page(w, r, &wire.Problem{Status: http.StatusUnauthorized, Detail: "this frame is not let in any more", Next: "load the board again"})
+		return
+	}
 	if (r.Method != http.MethodGet && r.Method != http.MethodHead) || r.Header.Get("Upgrade") != "" {
 		page(w, r, &wire.Problem{Status: http.StatusUnauthorized, Detail: "you are not signed in here", Next: "open the port's address in a browser"})
 		return
@@ -296,13 +318,17 @@ func (p *Ports) toConsole(w http.ResponseWriter, r *http.Request) {
 
 // enter turns a pass into the cookie of this host.
 func (p *Ports) enter(w http.ResponseWriter, r *http.Request) {
-	value, expires, err := p.Service.Ports.UsePass(r.URL.Query().Get("pass"), r.Host)
+	value, expires, framed, err := p.Service.Ports.UsePass(r.URL.Query().Get("pass"), r.Host)
 	if problem := wire.ProblemOf(err); problem != nil {
 		page(w, r, problem)
 		return
 	}
 	if err != nil {
 		page(w, r, &wire.Problem{Status: http.StatusInternalServerError, Detail: "the service could not do this"})
+		return
+	}
+	if framed {
+		p.letInFramed(w, r, value, expires)
 		return
 	}
 	p.letIn(w, r, value, expires)
@@ -319,7 +345,9 @@ func (p *Ports) letIn(w http.ResponseWriter, r *http.Request, value string, expi
 // leadOn leads a visitor on within this host.
 func (p *Ports) leadOn(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Cache-Control", "no-store")
-	w.Header().Set("Referrer-Policy", "no-referrer")
+	if w.Header().Get("Referrer-Policy") == "" {
+		w.Header().Set("Referrer-Policy", "no-referrer")
+	}
 	to, err := url.Parse(r.URL.Query().Get("to"))
 	if err != nil || to.Host != "" || !strings.HasPrefix(to.Path, "/") || strings.HasPrefix(to.Path, "//") {
 		to = &url.URL{Path: "/"} // only within this host

@@ -106,7 +106,7 @@ func TestStrangersAtAPort(t *testing.T) {
 func TestEntering(t *testing.T) {
 	p, s, a, host := door(t)
 	for to, want := range map[string]string{"/tides?day=1": "/tides?day=1", "//evil.example/x": "/", "https://evil.example/": "/", "evil": "/", "": "/", "/\\evil.example": "/%5Cevil.example"} {
-		pass, err := s.Ports.VisitPort(t.Context(), a, "http://"+host+"/")
+		pass, err := s.Ports.VisitPort(t.Context(), a, wire.PortVisit{Address: "http://" + host + "/"})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -173,7 +173,7 @@ func TestOurCookieStaysOutside(t *testing.T) {
 // one's own pages, links that people follow, and programs are let through.
 func TestWhoseRequests(t *testing.T) {
 	p, s, a, host := door(t)
-	pass, err := s.Ports.VisitPort(t.Context(), a, "http://"+host+"/")
+	pass, err := s.Ports.VisitPort(t.Context(), a, wire.PortVisit{Address: "http://" + host + "/"})
 	if err != nil {
 		t.Fatal(err)
 	}

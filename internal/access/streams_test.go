@@ -17,6 +17,7 @@ import (
 	"github.com/gorilla/websocket"
 
 	"yardbench/internal/service"
+	"yardbench/wire"
 )
 
 // program is what listens on a port: it speaks HTTP/1.1 and HTTP/2 without TLS.
@@ -91,7 +92,7 @@ func portOf(t *testing.T) (c *http.Client, cookie string, dials *atomic.Int64, s
 		return (&net.Dialer{}).DialContext(ctx, "tcp", outside.Listener.Addr().String())
 	}}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	t.Cleanup(c.CloseIdleConnections)
-	pass, err := s.Ports.VisitPort(t.Context(), a, "http://"+host+"/")
+	pass, err := s.Ports.VisitPort(t.Context(), a, wire.PortVisit{Address: "http://" + host + "/"})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -4,6 +4,7 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -55,6 +56,9 @@ type Config struct {
 	Console fs.FS // the console's files
 	// Secure tells that people reach the console by TLS, whoever ends it.
 	Secure bool
+	// Frames is which frames our pages may have, as a policy for content says it:
+	// those of ports; nothing is none.
+	Frames string
 	// Proxies are the addresses and ranges of the proxies that are believed when
 	// they say whom a request comes from (X-Forwarded-For); none is nobody.
 	Proxies []string
@@ -71,7 +75,7 @@ func New(ctx context.Context, svc *service.Service, c Config) *API {
 		panic(err)
 	}
 	a := &API{Config: c, svc: svc, engine: engine, base: ctx}
-	engine.Use(recovered, guard)
+	engine.Use(recovered, guard(c.Frames))
 	huma.DefaultArrayNullable = false // lists are never null here
 	huma.NewError = newProblem
 	huma.NewErrorWithContext = func(_ huma.Context, status int, msg string, errs ...error) huma.StatusError {
@@ -201,10 +205,17 @@ func recovered(c *gin.Context) {
 var crossOrigin = http.NewCrossOriginProtection()
 
 // guard holds for every request: bounds, headers, and no change asked for by
-// another site's page.
-func guard(c *gin.Context) {
+// another site's page. A page of ours may have those of ports in frames, and nothing
+// else; pictures are also those that a page has read (blob:).
+func guard(frames string) gin.HandlerFunc {
+	frames = cmp.Or(frames, "'none'")
+	policy := "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; font-src 'self' data:; frame-src " + frames + "; frame-ancestors 'none'; base-uri 'none'; form-action 'self'"
+	return func(c *gin.Context) { guarded(c, policy) }
+}
+
+func guarded(c *gin.Context, policy string) {
 	h := c.Writer.Header()
-	h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+	h.Set("Content-Security-Policy", policy)
 	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("Referrer-Policy", "no-referrer")
 	if strings.HasPrefix(c.Request.URL.Path, "/api/") {

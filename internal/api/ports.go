@@ -78,7 +78,7 @@ func portRoutes(a *API) {
 		})
 	answer(a, op("POST", "/port-passes", "visit-port", "Get the way to a port's address", policy.VisitPort),
 		func(ctx context.Context, who service.Actor, in *struct{ Body wire.PortVisit }) (wire.PortPass, error) {
-			return s.Ports.VisitPort(ctx, who, in.Body.Address)
+			return s.Ports.VisitPort(ctx, who, in.Body)
 		})
 	a.overPort("tunnel", "open-tunnel", "Connect to a port, over WebSocket", "Binary messages carry the bytes of one connection, both ways.",
 		func(ctx context.Context, who service.Actor, ref string, port int, ws *websocket.Conn) error {

@@ -76,13 +76,13 @@ func TestLeases(t *testing.T) {
 			}
 			visit := func(a Actor) Visit {
 				host := s.w.PortKey + "-8000.ports.localhost:7080"
-				p, err := s.Ports.VisitPort(t.Context(), a, "http://"+host+"/")
+				p, err := s.Ports.VisitPort(t.Context(), a, wire.PortVisit{Address: "http://" + host + "/"})
 				if err != nil {
 					t.Fatal(err)
 				}
 				_, rest, _ := strings.Cut(p.Go, "pass=")
 				code, _, _ := strings.Cut(rest, "&")
-				cookie, _, err := s.Ports.UsePass(code, host)
+				cookie, _, _, err := s.Ports.UsePass(code, host)
 				if err != nil {
 					t.Fatal(err)
 				}

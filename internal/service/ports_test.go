@@ -20,17 +20,17 @@ func TestPassesToPorts(t *testing.T) {
 	w := addWorkspace(t, s, ingrid, "tide", lifecycle.Stopped)
 	host := w.PortKey + "-8000.ports.localhost:7080"
 	enter := func(a Actor) (string, error) {
-		p, err := s.Ports.VisitPort(ctx, a, "http://"+host+"/tides?day=1")
+		p, err := s.Ports.VisitPort(ctx, a, wire.PortVisit{Address: "http://" + host + "/tides?day=1"})
 		if err != nil {
 			return "", err
 		}
 		_, rest, _ := strings.Cut(p.Go, "pass=")
 		code, _, _ := strings.Cut(rest, "&")
-		cookie, _, err := s.Ports.UsePass(code, host)
+		cookie, _, _, err := s.Ports.UsePass(code, host)
 		if err != nil {
 			return "", err
 		}
-		if _, _, err := s.Ports.UsePass(code, host); status(err) != 401 {
+		if _, _, _, err := s.Ports.UsePass(code, host); status(err) != 401 {
 			t.Errorf("a pass used twice is answered %v", err)
 		}
 		return cookie, nil
@@ -45,7 +45,7 @@ func TestPassesToPorts(t *testing.T) {
 		}
 	}
 	_, private := enter(mats)
-	_, none := s.Ports.VisitPort(ctx, mats, "http://"+strings.Replace(host, w.PortKey, "aaaaaaaaaa", 1)+"/")
+	_, none := s.Ports.VisitPort(ctx, mats, wire.PortVisit{Address: "http://" + strings.Replace(host, w.PortKey, "aaaaaaaaaa", 1) + "/"})
 	if status(private) != 404 || strings.ReplaceAll(private.Error(), w.PortKey, "aaaaaaaaaa") != none.Error() {
 		t.Errorf("a private port is told apart from none: %v, %v", private, none)
 	}
@@ -119,7 +119,7 @@ func TestPassesToPorts(t *testing.T) {
 		t.Errorf("after the sign-out the cookie is answered %v", err)
 	}
 	for _, bad := range []string{"http://127.0.0.1:7080/", "http://xx-8000.ports.localhost:7080", "http://" + w.PortKey + "-0.ports.localhost:7080", "::", ""} {
-		if _, err := s.Ports.VisitPort(ctx, ingrid, bad); status(err) != 404 && status(err) != 422 {
+		if _, err := s.Ports.VisitPort(ctx, ingrid, wire.PortVisit{Address: bad}); status(err) != 404 && status(err) != 422 {
 			t.Errorf("the address %q is answered %v", bad, err)
 		}
 	}

@@ -46,6 +46,8 @@ type visit struct {
 	Link    string    `json:"link,omitempty"` // the look link in place of a person
 	Host    string    `json:"host"`
 	Expires time.Time `json:"expires"`
+	// Framed is a visit within a page of the console.
+	Framed bool `json:"framed,omitempty"`
 }
 
 // portOf reads which workspace's port a host name means.
@@ -64,7 +66,7 @@ func (s *Ports) portOf(ctx context.Context, host string) (w store.Workspace, por
 
 // PortHost takes a host name of a port apart; ok is false when it is none.
 func (s *Ports) PortHost(host string) (key string, port int, ok bool) {
-	_, form, _ := strings.Cut(s.sessions.PortForm, "://")
+	form := s.portHosts()
 	before, after, _ := strings.Cut(form, "*")
 	name, ok1 := strings.CutPrefix(strings.ToLower(host), before)
 	name, ok2 := strings.CutSuffix(name, after)
@@ -106,7 +108,8 @@ func noPort(host string) error {
 }
 
 // VisitPort gives the way to a port's address, if the actor may go there.
-func (s *Ports) VisitPort(ctx context.Context, a Actor, address string) (wire.PortPass, error) {
+func (s *Ports) VisitPort(ctx context.Context, a Actor, in wire.PortVisit) (wire.PortPass, error) {
+	address := in.Address
 	u, err := url.Parse(address)
 	if err != nil || u.Host == "" {
 		return wire.PortPass{}, invalid(quote(address)+" is no address of a port", "")
@@ -139,7 +142,7 @@ func (s *Ports) VisitPort(ctx context.Context, a Actor, address string) (wire.Po
 	if theirs >= maxOpenPasses {
 		delete(s.passes.open, oldest)
 	}
-	s.passes.open[code] = visit{Person: a.ID, Token: a.TokenID, Host: strings.ToLower(u.Host), Expires: now.Add(passLifetime)}
+	s.passes.open[code] = visit{Person: a.ID, Token: a.TokenID, Host: strings.ToLower(u.Host), Expires: now.Add(passLifetime), Framed: in.Framed}
 	scheme, _, _ := strings.Cut(s.sessions.PortForm, "://")
 	return wire.PortPass{Go: (&url.URL{Scheme: scheme, Host: u.Host, Path: PassPath, RawQuery: url.Values{"pass": {code}, "to": {u.RequestURI()}}.Encode()}).String()}, nil
 }
@@ -152,21 +155,41 @@ func (s *Ports) WayIn(host, path, query string) string {
 	return s.address + "/visit?" + url.Values{"to": {here.String()}}.Encode()
 }
 
+// Console is the console's address.
+func (s *Ports) Console() string { return s.address }
+
+// Frames is which frames a page of the console may have, as a policy for content
+// says it: those of ports.
+func (s *Ports) Frames() string {
+	u, err := url.Parse(strings.Replace(s.sessions.PortForm, "*", "name", 1))
+	_, domain, ok := strings.Cut(s.portHosts(), ".")
+	if err != nil || !ok {
+		return ""
+	}
+	return u.Scheme + "://*." + domain
+}
+
+// portHosts is the form of ports' hosts, with a * for what names one.
+func (s *Ports) portHosts() string {
+	_, form, _ := strings.Cut(s.sessions.PortForm, "://")
+	return form
+}
+
 // Secure tells whether ports are reached by TLS.
 func (s *Ports) Secure() bool { return strings.HasPrefix(s.sessions.PortForm, "https") }
 
 // UsePass turns a pass into the cookie of a port's host.
-func (s *Ports) UsePass(code, host string) (cookie string, expires time.Time, err error) {
+func (s *Ports) UsePass(code, host string) (cookie string, expires time.Time, framed bool, err error) {
 	s.passes.mu.Lock()
 	v, ok := s.passes.open[code]
 	delete(s.passes.open, code)
 	s.passes.mu.Unlock()
 	if !ok || v.Host != strings.ToLower(host) || v.Expires.Before(s.now()) {
-		return "", time.Time{}, stranger("pass", "this pass was used, has expired, or is for another address", "open the port's address again")
+		return "", time.Time{}, false, stranger("pass", "this pass was used, has expired, or is for another address", "open the port's address again")
 	}
 	v.Expires = s.now().Add(visitLifetime)
 	cookie, err = s.sealed(v)
-	return cookie, v.Expires, err
+	return cookie, v.Expires, v.Framed, err
 }
 
 // ErrNoPass says that whoever asks a port's host has to be led over the console.
@@ -180,9 +203,11 @@ type Visit struct {
 	// Stranger is a visit of somebody who is not signed in. It is no sign of work, unless
 	// it Wakes.
 	Stranger, Wakes bool
-	Expires         time.Time
-	cookie          string
-	who             Actor
+	// Framed is a visit within a page of the console.
+	Framed  bool
+	Expires time.Time
+	cookie  string
+	who     Actor
 }
 
 // works tells whether a visit is a sign of work.
@@ -300,7 +325,7 @@ func (s *Ports) enter(ctx context.Context, host, cookie string) (Visit, error) {
 	if p.ClosedAt != nil {
 		return Visit{}, ErrNoPass
 	}
-	out := Visit{Host: host, Person: p.ID, Expires: v.Expires, cookie: cookie}
+	out := Visit{Host: host, Person: p.ID, Framed: v.Framed, Expires: v.Expires, cookie: cookie}
 	if t.ExpiresAt.Before(out.Expires) {
 		out.Expires = t.ExpiresAt
 	}

@@ -4257,6 +4257,8 @@ export interface components {
         };
         PortVisit: {
             address: string;
+            /** @description For a frame within a page of the console, and nowhere else */
+            framed?: boolean;
         };
         PrebuildPlan: {
             branch: string;

@@ -1,7 +1,6 @@
 import { yaml } from "@codemirror/lang-yaml";
 import { lintGutter, setDiagnostics } from "@codemirror/lint";
 import { EditorState } from "@codemirror/state";
-import { oneDark } from "@codemirror/theme-one-dark";
 import { EditorView } from "@codemirror/view";
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { Alert, App, Button, Input, Space, Table, Tooltip } from "antd";
@@ -12,7 +11,8 @@ import { PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { exact, when } from "../parts/time";
 import { useDone } from "../parts/useDone";
-import { useDark } from "../theme";
+import { editorLook } from "../parts/editorLook";
+import { palette, useDark } from "../theme";
 import { useSettled } from "../parts/useSettled";
 
 const nobody: { line: number; column: number; what: string; fix?: string }[] = [];
@@ -223,7 +223,7 @@ function Editor({ document, readOnly, findings, onChange }: { document: string; 
       parent: place.current!,
       state: EditorState.create({
         doc: first,
-        extensions: [EditorView.theme({ ".cm-gutters": { color: dark ? "#9aa6b1" : "#5f6c78" } }), basicSetup, dark ? oneDark : [], yaml(), lintGutter(), EditorState.readOnly.of(readOnly), EditorView.contentAttributes.of({ "aria-label": "House rules", tabindex: "0" }), EditorView.updateListener.of((u) => u.docChanged && onChange(u.state.doc.toString()))],
+        extensions: [basicSetup, editorLook(dark ? palette.dark : palette.light, dark), yaml(), lintGutter(), EditorState.readOnly.of(readOnly), EditorView.contentAttributes.of({ "aria-label": "House rules", tabindex: "0" }), EditorView.updateListener.of((u) => u.docChanged && onChange(u.state.doc.toString()))],
       }),
     });
     view.current = v;

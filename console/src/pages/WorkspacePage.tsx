@@ -1,15 +1,15 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { CheckCircleFilled, CloseCircleFilled, MinusCircleOutlined } from "@ant-design/icons";
-import { Alert, App, Button, Form, Input, Modal, Select, Space, Spin, Table, Tabs, theme } from "antd";
+import { Alert, Button, Select, Space, Spin, Table, Tabs, theme } from "antd";
 import { useState } from "react";
-import { Link, useNavigate, useParams, useSearchParams } from "react-router";
-import { Problem, api, nameOf, take, type Person, type Port, type Service, type Workspace, whole } from "../api/client";
+import { Link, useParams, useSearchParams } from "react-router";
+import { Problem, api, nameOf, take, type Person, type Service, type Workspace, whole } from "../api/client";
 import { bytes, cores, money } from "../parts/amounts";
 import { DayStrip } from "../parts/DayStrip";
 import { SSHLine } from "../parts/Keys";
 import { LogView } from "../parts/LogView";
-import { LookLinks } from "../parts/LookLinks";
-import { nothing } from "../parts/Page";
+import { Ports } from "../parts/Ports";
+import { Actions } from "../parts/WorkspaceActions";
 import { ProblemNote } from "../parts/ProblemNote";
 import { SheetView } from "../parts/SheetView";
 import { State } from "../parts/State";
@@ -225,78 +225,6 @@ function Rest({ of: w }: { of: Workspace }) {
   );
 }
 
-const visitors: { value: Port["visitors"]; label: string }[] = [
-  { value: "owner", label: "only its owner" },
-  { value: "team", label: "the owner's team" },
-  { value: "everybody", label: "everybody signed in" },
-  { value: "public", label: "anybody at all" },
-];
-
-/** The ports of a workspace: what listens, where it is reached, and who may visit it. */
-function Ports({ workspace: w, own }: { workspace: Workspace; own: boolean }) {
-  const { token } = theme.useToken();
-  const path = { workspace: nameOf(w) };
-  const ports = useQuery({ queryKey: ["workspaces", "ports", nameOf(w)], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/workspaces/{workspace}/ports", { signal, params: { path, query: page } })) });
-  const done = useDone("workspaces");
-  const share = useMutation({ mutationFn: ([p, visitors]: [Port, Port["visitors"]]) => take(api.PUT("/api/v1/workspaces/{workspace}/ports/{port}", { params: { path: { ...path, port: p.number } }, body: { visitors } })), ...done });
-  return (
-    <>
-      <ProblemNote error={ports.error ?? share.error} />
-      <Table<Port>
-        size="small"
-        rowKey="number"
-        pagination={false}
-        loading={ports.isPending}
-        dataSource={ports.data}
-        locale={nothing("The definition forwards no port, and nothing listens. What begins to listen shows here within seconds.")}
-        columns={[
-          { title: "Port", dataIndex: "number", align: "right", className: "number", width: 80 },
-          { title: "What", render: (_, p) => p.label || <span className="quiet">{p.declared ? "declared" : "not declared"}</span> },
-          {
-            title: "Listens",
-            render: (_, p) =>
-              p.listening ? (
-                <span data-listening={p.number} style={{ color: token.colorSuccess }}>
-                  <CheckCircleFilled /> {p.process}
-                  {p.loopback && ", on loopback only"}
-                </span>
-              ) : (
-                <span className="quiet">
-                  <MinusCircleOutlined /> nothing
-                </span>
-              ),
-          },
-          {
-            title: "Address",
-            render: (_, p) => (
-              <a href={p.address} target="_blank" rel="noreferrer">
-                {p.address}
-              </a>
-            ),
-          },
-          {
-            title: "Who may visit",
-            render: (_, p) => (
-              <>
-                {own ? (
-                  <Select size="small" style={{ minWidth: 170 }} value={p.visitors} aria-label={`Who may visit port ${p.number}`} options={visitors} onChange={(v) => share.mutate([p, v])} />
-                ) : (
-                  visitors.find((v) => v.value === p.visitors)?.label
-                )}
-                {p.until && <span className="quiet"> until {when(p.until)}</span>}
-              </>
-            ),
-          },
-        ]}
-      />
-      <p className="quiet">
-        To this machine: <code>yardbench forward {w.name} PORT</code>
-      </p>
-      {own && <LookLinks workspace={nameOf(w)} ports={(ports.data ?? []).map((p) => p.number)} />}
-    </>
-  );
-}
-
 /** The services beside a workspace, each with its state and its log. */
 function Services({ workspace: w }: { workspace: Workspace }) {
   const { token } = theme.useToken();
@@ -331,106 +259,5 @@ function Services({ workspace: w }: { workspace: Workspace }) {
       />
       <p className="quiet">Open a row for what the service printed last.</p>
     </>
-  );
-}
-
-/** Asks how long to hold a workspace, and why. */
-function Hold({ of: w }: { of: Workspace }) {
-  const [form] = Form.useForm<{ seconds: number; why: string }>();
-  const [open, setOpen] = useState(false);
-  const path = { params: { path: { workspace: nameOf(w) } } };
-  const done = useDone("workspaces");
-  const hold = useMutation({ mutationFn: (body: { seconds: number; why: string }) => take(api.PUT("/api/v1/workspaces/{workspace}/hold", { ...path, body })), onSettled: done.onSettled, onSuccess: () => setOpen(false) });
-  const end = useMutation({ mutationFn: () => take(api.DELETE("/api/v1/workspaces/{workspace}/hold", path)), ...done });
-  if (w.rest?.held_until) return <Button onClick={() => end.mutate()}>Let it rest</Button>;
-  return (
-    <>
-      <Button onClick={() => setOpen(true)}>Hold</Button>
-      <Modal open={open} title={`Keep ${w.name} from being put to rest`} okText="Hold" onOk={() => form.submit()} confirmLoading={hold.isPending} onCancel={() => setOpen(false)} destroyOnHidden>
-        <Form form={form} layout="vertical" requiredMark={false} initialValues={{ seconds: 7200 }} onFinish={(f) => hold.mutate(f)}>
-          <Form.Item name="seconds" label="For">
-            <Select options={[1, 2, 4, 8, 12].map((h) => ({ value: h * 3600, label: `${h} h` }))} />
-          </Form.Item>
-          <Form.Item name="why" label="Why" rules={[{ required: true, message: "Say why" }]}>
-            <Input autoFocus maxLength={300} placeholder="a long test runs" />
-          </Form.Item>
-          <ProblemNote error={hold.error} />
-        </Form>
-      </Modal>
-    </>
-  );
-}
-
-/** What may be asked of a workspace now, by whoever looks. */
-function Actions({ of: w, person }: { of: Workspace; person: Person }) {
-  const { modal, message } = App.useApp();
-  const navigate = useNavigate();
-  const queries = useQueryClient();
-  const path = { params: { path: { workspace: nameOf(w) } } };
-  const failed = (e: Error) => modal.error({ title: `This was not done with ${w.name}`, content: <ProblemNote error={e} />, width: 640 });
-  const ask = useMutation({
-    mutationFn: (verb: "start" | "stop" | "rebuild") =>
-      verb === "rebuild"
-        ? take(api.POST("/api/v1/workspaces/{workspace}/rebuild", { ...path, body: {} }))
-        : take(api.POST(verb === "start" ? "/api/v1/workspaces/{workspace}/start" : "/api/v1/workspaces/{workspace}/stop", path)),
-    onError: failed,
-    onSettled: () => queries.invalidateQueries({ queryKey: ["workspaces"] }),
-  });
-  const remove = useMutation({
-    mutationFn: () => take(w.adopted ? api.POST("/api/v1/workspaces/{workspace}/let-go", path) : api.DELETE("/api/v1/workspaces/{workspace}", path)),
-    onError: failed,
-    onSuccess: () => {
-      void message.info(`${w.name} is being ${w.adopted ? "let go" : "removed"}`);
-      void navigate("/");
-    },
-  });
-  const drives = w.owner === person.name || person.role === "operator";
-  const stops = drives || person.role === "lead";
-  const is = (...phases: Workspace["phase"][]) => phases.includes(w.phase);
-  return (
-    <Space>
-      {drives && is("ready") && !w.adopted && <Hold of={w} />}
-      {drives && is("stopped", "failed") && (
-        <Button type="primary" onClick={() => ask.mutate("start")}>
-          Start
-        </Button>
-      )}
-      {stops && is("waiting", "preparing", "starting", "ready") && <Button onClick={() => ask.mutate("stop")}>Stop</Button>}
-      {drives && !w.adopted && is("ready", "stopped", "failed") && (
-        <Button disabled={w.rebuilding} onClick={() => ask.mutate("rebuild")}>
-          Rebuild
-        </Button>
-      )}
-      {w.adopted && person.role === "operator" && !is("removing", "removed") && (
-        <Button
-          onClick={() =>
-            modal.confirm({
-              title: `Let ${w.adopted} go?`,
-              content: "Terminals and commands that were opened through it end. The container goes on as it is, and counts for nobody.",
-              okText: "Let it go",
-              onOk: () => remove.mutateAsync().catch(() => undefined),
-            })
-          }
-        >
-          Let go
-        </Button>
-      )}
-      {drives && !w.adopted && !is("removing", "removed") && (
-        <Button
-          danger
-          onClick={() =>
-            modal.confirm({
-              title: `Remove ${w.name} with its files?`,
-              content: "It is refused while work in it is not committed, not pushed, or cannot be looked at.",
-              okText: "Remove",
-              okButtonProps: { danger: true },
-              onOk: () => remove.mutateAsync().catch(() => undefined),
-            })
-          }
-        >
-          Remove
-        </Button>
-      )}
-    </Space>
   );
 }

@@ -6,6 +6,7 @@ import { api, take, whole } from "../api/client";
 import { ProblemNote } from "./ProblemNote";
 import { Recordings } from "./Recordings";
 import { exact, when } from "./time";
+import { endLook, looks, record as begin, terminals } from "../service/terminals";
 import { useDone } from "./useDone";
 
 const TerminalView = lazy(() => import("./TerminalView").then((m) => ({ default: m.TerminalView })));
@@ -14,14 +15,8 @@ const TerminalView = lazy(() => import("./TerminalView").then((m) => ({ default:
 export function Terminals({ workspace }: { workspace: string }) {
   const [label, setLabel] = useState("main");
   const [letting, setLetting] = useState(false);
-  const path = { workspace };
-  const open = useQuery({ queryKey: ["terminals", workspace], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/workspaces/{workspace}/terminals", { signal, params: { path, query: page } })), refetchInterval: 10_000 });
-  const looks = useQuery({ queryKey: ["looks", workspace], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/workspaces/{workspace}/looks", { signal, params: { path, query: page } })) });
-  const end = useMutation({
-    mutationFn: (l: { terminal: string; person: string }) => take(api.DELETE("/api/v1/workspaces/{workspace}/terminals/{label}/looks/{person}", { params: { path: { workspace, label: l.terminal, person: l.person } } })),
-    ...useDone("looks"),
-  });
-  const record = useMutation({ mutationFn: () => take(api.POST("/api/v1/recordings", { body: { workspace, terminal: label } })), ...useDone("recordings", "terminals") });
+  const open = useQuery(terminals(workspace));
+  const record = useMutation({ mutationFn: () => begin(workspace, label), ...useDone("recordings", "terminals") });
   const labels = [...new Set(["main", label, ...(open.data ?? []).map((t) => t.label)])];
   const program = (l: string) => open.data?.find((t) => t.label === l)?.program;
   return (
@@ -42,14 +37,30 @@ export function Terminals({ workspace }: { workspace: string }) {
           </Button>
         )}
       </Space>
-      <ProblemNote error={looks.error ?? end.error} />
-      {(looks.data?.length ?? 0) > 0 && (
+      <WhoMayLook workspace={workspace} />
+      <Suspense fallback={null}>
+        <TerminalView workspace={workspace} label={label} />
+      </Suspense>
+      <Recordings of={workspace} mine={workspace.split(".").pop()} />
+      {letting && <LetLook workspace={workspace} label={label} close={() => setLetting(false)} />}
+    </>
+  );
+}
+
+/** Who may look at the terminals of a workspace, and the end of that. */
+export function WhoMayLook({ workspace }: { workspace: string }) {
+  const may = useQuery(looks(workspace));
+  const end = useMutation({ mutationFn: (l: { terminal: string; person: string }) => endLook(workspace, l), ...useDone("looks") });
+  return (
+    <>
+      <ProblemNote error={may.error ?? end.error} />
+      {(may.data?.length ?? 0) > 0 && (
         <Table
           size="small"
           style={{ marginBottom: 8 }}
           rowKey={(l) => l.terminal + l.person}
           pagination={false}
-          dataSource={looks.data}
+          dataSource={may.data}
           columns={[
             { title: "Who may look", dataIndex: "person" },
             { title: "At terminal", dataIndex: "terminal" },
@@ -67,11 +78,6 @@ export function Terminals({ workspace }: { workspace: string }) {
           ]}
         />
       )}
-      <Suspense fallback={null}>
-        <TerminalView workspace={workspace} label={label} />
-      </Suspense>
-      <Recordings of={workspace} mine={workspace.split(".").pop()} />
-      {letting && <LetLook workspace={workspace} label={label} close={() => setLetting(false)} />}
     </>
   );
 }
@@ -82,7 +88,7 @@ interface Letting {
   writes: boolean;
 }
 
-function LetLook({ workspace, label, close }: { workspace: string; label: string; close: () => void }) {
+export function LetLook({ workspace, label, close }: { workspace: string; label: string; close: () => void }) {
   const { message } = App.useApp();
   const [form] = Form.useForm<Letting>();
   const done = useDone("looks");

@@ -1,9 +1,13 @@
 import { VideoCameraFilled } from "@ant-design/icons";
 import { FitAddon } from "@xterm/addon-fit";
+import { SearchAddon } from "@xterm/addon-search";
+import { Unicode11Addon } from "@xterm/addon-unicode11";
+import { WebLinksAddon } from "@xterm/addon-web-links";
 import { Terminal } from "@xterm/xterm";
 import "@xterm/xterm/css/xterm.css";
-import { Alert, Button } from "antd";
-import { useEffect, useRef, useState } from "react";
+import { Alert, Button, Input, Space } from "antd";
+import { useEffect, useEffectEvent, useRef, useState } from "react";
+import { useTaste } from "./taste";
 import { terminalLook } from "./terminalLook";
 
 interface Place {
@@ -20,12 +24,31 @@ function typist() {
   return Array.from(crypto.getRandomValues(new Uint8Array(16)), (b) => b.toString(16).padStart(2, "0")).join("");
 }
 
+/** What in a line of text is a file and a line of it. */
+export interface TextPlace {
+  from: number;
+  to: number;
+  path: string;
+  line: number;
+}
+
+/** copy puts a text where it can be pasted from. Where a page is not let, as without https, the browser's own way is tried. */
+function copy(text: string) {
+  void (navigator.clipboard?.writeText(text) ?? Promise.reject(new Error())).catch(() => document.execCommand("copy"));
+}
+
 /**
  * A terminal in a workspace. It lives there, not here: leaving the page lets
  * go of it, coming back joins it where it was. When the connection breaks it
  * is made again: what was printed and typed meanwhile comes, and comes once.
  */
-export function TerminalView({ workspace, label = "main" }: { workspace: string; label?: string }) {
+export function TerminalView({ workspace, label = "main", places, onPlace }: { workspace: string; label?: string; places?: (line: string) => TextPlace[]; onPlace?: (p: TextPlace) => void }) {
+  const [taste] = useTaste();
+  const shown = useRef<{ terminal: Terminal; search: SearchAddon; fit: FitAddon }>(null);
+  const [finding, setFinding] = useState<string>();
+  const find = useEffectEvent(() => setFinding(""));
+  const placesOf = useEffectEvent((line: string) => places?.(line) ?? []);
+  const go = useEffectEvent((p: TextPlace) => onPlace?.(p));
   const place = useRef<HTMLDivElement>(null);
   const [note, setNote] = useState("");
   const [here, setHere] = useState<{ person: string; writes: boolean }[]>([]);
@@ -35,10 +58,44 @@ export function TerminalView({ workspace, label = "main" }: { workspace: string;
     const terminal = new Terminal({
       ...terminalLook,
       scrollback: 50_000,
+      allowProposedApi: true, // of the widths of characters
     });
     const fit = new FitAddon();
+    const search = new SearchAddon();
     terminal.loadAddon(fit);
+    terminal.loadAddon(search);
+    terminal.loadAddon(new Unicode11Addon());
+    terminal.unicode.activeVersion = "11";
+    // What a workspace prints as an address is followed by hand, with the key that a browser wants for it.
+    terminal.loadAddon(new WebLinksAddon((e, uri) => (e.ctrlKey || e.metaKey) && window.open(uri, "_blank", "noopener,noreferrer")));
+    terminal.registerLinkProvider({
+      provideLinks(y, tell) {
+        const text = terminal.buffer.active.getLine(y - 1)?.translateToString(true) ?? "";
+        tell(placesOf(text).map((p) => ({ text: text.slice(p.from, p.to), range: { start: { x: p.from + 1, y }, end: { x: p.to, y } }, activate: () => go(p) })));
+      },
+    });
+    terminal.attachCustomKeyEventHandler((e) => {
+      if (e.type !== "keydown") return true;
+      const key = e.key.toLowerCase();
+      if (key === "f6") return false; // the way out: the page has it
+      if (e.altKey && /^[0-9]$/.test(e.key)) return false;
+      if (key === "c" && (e.ctrlKey || e.metaKey) && terminal.hasSelection()) {
+        e.preventDefault();
+        copy(terminal.getSelection());
+        terminal.clearSelection();
+        return false;
+      }
+      if (key === "v" && e.ctrlKey && e.shiftKey) return false; // the browser pastes
+      if (key === "f" && e.ctrlKey && e.shiftKey) {
+        e.preventDefault();
+        find();
+        return false;
+      }
+      return true;
+    });
+    shown.current = { terminal, search, fit };
     terminal.open(place.current!);
+    terminal.textarea?.setAttribute("aria-label", `Terminal ${label}. F6 leaves it`);
     fit.fit();
     const bytes = new TextEncoder();
     const text = new TextDecoder();
@@ -159,9 +216,17 @@ export function TerminalView({ workspace, label = "main" }: { workspace: string;
       typed.dispose();
       resized.dispose();
       socket.close();
+      shown.current = null;
       terminal.dispose();
     };
   }, [workspace, label, round]);
+  useEffect(() => {
+    const t = shown.current;
+    if (!t) return;
+    t.terminal.options.fontSize = taste.fontPixels;
+    t.terminal.options.screenReaderMode = taste.reader;
+    t.fit.fit();
+  }, [taste.fontPixels, taste.reader, workspace, label, round]);
   return (
     <>
       {note && (
@@ -192,6 +257,30 @@ export function TerminalView({ workspace, label = "main" }: { workspace: string;
         <p role="status" className="recorded">
           <VideoCameraFilled /> What this terminal prints is recorded.
         </p>
+      )}
+      {finding !== undefined && (
+        <Space className="terminal-find">
+          <Input
+            size="small"
+            autoFocus
+            aria-label="Find in the terminal"
+            placeholder="Find; Enter: before, Shift-Enter: after"
+            value={finding}
+            onChange={(e) => {
+              setFinding(e.target.value);
+              shown.current?.search.findPrevious(e.target.value, { incremental: true });
+            }}
+            onKeyDown={(e) => {
+              if (e.key === "Enter") {
+                if (e.shiftKey) shown.current?.search.findNext(finding);
+                else shown.current?.search.findPrevious(finding);
+              } else if (e.key === "Escape") {
+                setFinding(undefined);
+                shown.current?.terminal.focus();
+              }
+            }}
+          />
+        </Space>
       )}
       <div className="terminal-frame">
         <div ref={place} className="terminal" />

@@ -1,0 +1,91 @@
+import { useQuery } from "@tanstack/react-query";
+import { Input, Modal } from "antd";
+import { useState } from "react";
+import { nameOf, type Workspace } from "../api/client";
+import { useSettled } from "../parts/useSettled";
+import { search } from "../service/files";
+import { freeLabel, terminals } from "../service/terminals";
+import { addressOf, titleOf, type Board, type Layout, type ListName } from "./boards";
+
+interface Line {
+  key: string;
+  what: string;
+  note: string;
+  go: (beside: boolean) => void;
+}
+
+const shownMost = 12;
+
+/** One line for everything: files by name, boards that are open, what may be asked. */
+export function FindLine({ workspace: w, layout, open, list, close }: { workspace: Workspace; layout: Layout; open: (b: Board, beside?: boolean) => void; list: (l: ListName) => void; close: () => void }) {
+  const name = nameOf(w);
+  const [text, setText] = useState("");
+  const [at, setAt] = useState(0);
+  const settled = useSettled(text.trim());
+  const running = useQuery({ ...terminals(name), enabled: w.phase === "ready" });
+  const files = useQuery<string[]>({
+    queryKey: ["files", name, "find", settled],
+    enabled: settled !== "" && w.phase === "ready",
+    placeholderData: (old) => old,
+    queryFn: async ({ signal }) => {
+      const all: string[] = [];
+      for await (const f of search(name, { name: settled.split(":")[0], limit: 200 }, signal)) if (f.path && f.file?.kind !== "folder") all.push(f.path);
+      return all;
+    },
+  });
+  const asks: Line[] = [
+    ...layout.boards.map((b, i) => ({ key: addressOf(b), what: titleOf(b), note: `board ${i + 1}`, go: () => open(b) })),
+    { key: "new terminal", what: "Another terminal", note: "ask", go: () => open({ kind: "terminal", label: freeLabel((running.data ?? []).map((t) => t.label)) }, true) },
+    { key: "sheet", what: "Launch sheet", note: "board", go: (beside) => open({ kind: "sheet" }, beside) },
+    { key: "log", what: "Log", note: "board", go: (beside) => open({ kind: "log" }, beside) },
+    ...(["files", "changes", "terminals", "ports", "search"] as const).map((l) => ({ key: `list ${l}`, what: `List of ${l === "search" ? "what a search finds" : l}`, note: "list", go: () => list(l) })),
+  ];
+  const [sought, line] = settled.split(":");
+  const low = (sought ?? "").toLowerCase();
+  const end = (p: string) => p.split("/").pop()!.toLowerCase();
+  const ranked = [...(files.data ?? [])].sort((a, b) => Number(!end(a).startsWith(low)) - Number(!end(b).startsWith(low)) || a.length - b.length || (a < b ? -1 : 1));
+  const lines: Line[] = [
+    ...asks.filter((a) => !low || a.what.toLowerCase().includes(low)),
+    ...(low ? ranked.map((p) => ({ key: `file ${p}`, what: p, note: "file", go: (beside: boolean) => open({ kind: "file", path: p, ...(Number(line) > 0 ? { line: Number(line) } : {}) }, beside) })) : []),
+  ];
+  // A file is what is looked for most: it stands before what may be asked, once its name begins so.
+  const shown = (low ? [...lines.filter((l) => l.note === "file" && end(l.what).startsWith(low)), ...lines.filter((l) => !(l.note === "file" && end(l.what).startsWith(low)))] : lines).slice(0, shownMost);
+  const go = (l: Line | undefined, beside: boolean) => {
+    if (!l) return;
+    close();
+    l.go(beside);
+  };
+  return (
+    <Modal open footer={null} closable={false} onCancel={close} destroyOnHidden title={null} width={640} className="find-line">
+      <Input
+        autoFocus
+        role="combobox"
+        aria-expanded
+        aria-controls="found"
+        aria-activedescendant={shown[at] && `found-${at}`}
+        aria-label="Find a file, a board, or what may be asked"
+        placeholder="A file, tides.py:12, a board, what may be asked"
+        value={text}
+        onChange={(e) => {
+          setText(e.target.value);
+          setAt(0);
+        }}
+        onKeyDown={(e) => {
+          if (e.key === "ArrowDown") setAt(Math.min(at + 1, shown.length - 1));
+          else if (e.key === "ArrowUp") setAt(Math.max(at - 1, 0));
+          else if (e.key === "Enter") go(shown[at], e.ctrlKey || e.metaKey);
+          else return;
+          e.preventDefault();
+        }}
+      />
+      <ul role="listbox" id="found" aria-label="Found">
+        {shown.map((l, i) => (
+          <li key={l.key} id={`found-${i}`} role="option" aria-selected={i === at} onClick={(e) => go(l, e.ctrlKey || e.metaKey)}>
+            <span>{l.what}</span> <span className="quiet small">{l.note}</span>
+          </li>
+        ))}
+      </ul>
+      {low && shown.length === 0 && !files.isFetching && <p className="quiet">Nothing is called so.</p>}
+    </Modal>
+  );
+}

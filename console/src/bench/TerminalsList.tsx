@@ -1,0 +1,60 @@
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { Button, Space } from "antd";
+import { useState } from "react";
+import { nameOf, type Workspace } from "../api/client";
+import { LetLook, WhoMayLook } from "../parts/Looks";
+import { ProblemNote } from "../parts/ProblemNote";
+import { when } from "../parts/time";
+import { useDone } from "../parts/useDone";
+import { freeLabel, record, terminals } from "../service/terminals";
+import type { Board } from "./boards";
+
+/** The terminals of a workspace: what runs in each, who is there, and who may be. */
+export function TerminalsList({ workspace: w, boards, open }: { workspace: Workspace; boards: Board[]; open: (b: Board, beside?: boolean) => void }) {
+  const name = nameOf(w);
+  const all = useQuery(terminals(name));
+  const [letting, setLetting] = useState<string>();
+  const keep = useMutation({ mutationFn: (label: string) => record(name, label), ...useDone("recordings", "terminals") });
+  const shown = boards.flatMap((b) => (b.kind === "terminal" ? [b.label] : []));
+  const labels = [...new Set([...(all.data ?? []).map((t) => t.label), ...shown])];
+  return (
+    <div className="list scrolls">
+      <ProblemNote error={all.error} />
+      <Space className="list-head" wrap>
+        <Button size="small" disabled={w.phase !== "ready"} onClick={() => open({ kind: "terminal", label: freeLabel(labels) }, true)}>
+          Another terminal
+        </Button>
+      </Space>
+      {labels.length === 0 && <p className="quiet">None is open.</p>}
+      <ul className="rows">
+        {labels.map((label) => {
+          const t = all.data?.find((o) => o.label === label);
+          return (
+            <li key={label} data-terminal={label}>
+              <button type="button" className="plain" onClick={(e) => open({ kind: "terminal", label }, e.ctrlKey || e.metaKey)}>
+                <strong>{label}</strong> {t?.program}
+              </button>
+              <div className="quiet small">
+                {t && `since ${when(t.since)}`}
+                {t && t.lookers.length > 0 && `, ${t.lookers.map((l) => l.person).join(", ")} there`}
+                {t?.recorded && ", recorded"}
+              </div>
+              <Space size={4}>
+                <Button size="small" type="text" onClick={() => setLetting(label)}>
+                  Let a colleague look
+                </Button>
+                {t && !t.recorded && (
+                  <Button size="small" type="text" onClick={() => keep.mutate(label)}>
+                    Record it
+                  </Button>
+                )}
+              </Space>
+            </li>
+          );
+        })}
+      </ul>
+      <WhoMayLook workspace={name} />
+      {letting && <LetLook workspace={name} label={letting} close={() => setLetting(undefined)} />}
+    </div>
+  );
+}

@@ -1,0 +1,87 @@
+import { useQuery } from "@tanstack/react-query";
+import { Button, Space, Spin } from "antd";
+import { useEffect, useState } from "react";
+import { bytes } from "../parts/amounts";
+import { ProblemNote } from "../parts/ProblemNote";
+import { contentAddress, read, sliceBytes, type File } from "../service/files";
+
+const pictures: Record<string, string> = { png: "image/png", jpg: "image/jpeg", jpeg: "image/jpeg", gif: "image/gif", webp: "image/webp", avif: "image/avif", bmp: "image/bmp", ico: "image/x-icon" };
+
+/** pictureOf is the media type of a picture, by its name. What can hold a program, as SVG can, is a text here. */
+export const pictureOf = (path: string) => pictures[/\.(\w+)$/.exec(path)?.[1]?.toLowerCase() ?? ""];
+
+/** A picture of a workspace. Its bytes are drawn as a picture and as nothing else. */
+export function Picture({ workspace, path, tag }: { workspace: string; path: string; tag: string }) {
+  const got = useQuery({ queryKey: ["files", workspace, "picture", path, tag], gcTime: 0, queryFn: async ({ signal }) => (await read(workspace, path, undefined, signal)).bytes });
+  const [shown, setShown] = useState<string>();
+  const [size, setSize] = useState<string>();
+  useEffect(() => {
+    if (!got.data) return;
+    const address = URL.createObjectURL(new Blob([got.data as Uint8Array<ArrayBuffer>], { type: pictureOf(path) }));
+    setShown(address);
+    return () => URL.revokeObjectURL(address);
+  }, [got.data, path]);
+  if (got.error) return <ProblemNote error={got.error} />;
+  if (!shown) return <Spin />;
+  return (
+    <figure className="picture">
+      <img src={shown} alt={path} onLoad={(e) => setSize(`${e.currentTarget.naturalWidth} × ${e.currentTarget.naturalHeight}, `)} onError={() => setSize("it cannot be drawn: it is no picture, or a broken one; ")} />
+      <figcaption className="quiet">
+        {size}
+        {bytes(got.data?.length ?? 0)}
+      </figcaption>
+    </figure>
+  );
+}
+
+/** What is neither a text nor a picture can be taken away. */
+export function TakeAway({ workspace, path, note }: { workspace: string; path: string; note: string }) {
+  return (
+    <div className="board-note">
+      <p>{note}</p>
+      <Button href={contentAddress(workspace, path)} download={path.split("/").pop()}>
+        Bring it to this machine
+      </Button>
+    </div>
+  );
+}
+
+/** A file that is too large to be written in, slice by slice. */
+export function Slices({ workspace, path, file, line }: { workspace: string; path: string; file: File; line?: number }) {
+  const [at, setAt] = useState(0);
+  const last = Math.max(0, Math.ceil(file.bytes / sliceBytes) - 1);
+  const slice = useQuery({
+    queryKey: ["files", workspace, "slice", path, file.tag, at],
+    gcTime: 0,
+    queryFn: async ({ signal }) => (await read(workspace, path, { from: at * sliceBytes, to: Math.min((at + 1) * sliceBytes, file.bytes) }, signal)).bytes,
+    placeholderData: (old) => old,
+  });
+  return (
+    <div className="file-board" data-file={path}>
+      <ProblemNote error={slice.error} />
+      <pre className="slice" tabIndex={0} aria-label={`${path}, a part of it`}>
+        {slice.data && new TextDecoder().decode(slice.data).replaceAll("\0", "\u2400")}
+      </pre>
+      <Space className="board-foot" wrap>
+        <span className="quiet number">
+          {bytes(at * sliceBytes)} to {bytes(Math.min((at + 1) * sliceBytes, file.bytes))} of {bytes(file.bytes)}: too large to be written in here{line ? `; line ${line} is not looked for` : ""}
+        </span>
+        <Button size="small" disabled={at === 0} onClick={() => setAt(0)}>
+          First
+        </Button>
+        <Button size="small" disabled={at === 0} onClick={() => setAt(at - 1)}>
+          Before
+        </Button>
+        <Button size="small" disabled={at === last} onClick={() => setAt(at + 1)}>
+          After
+        </Button>
+        <Button size="small" disabled={at === last} onClick={() => setAt(last)}>
+          Last
+        </Button>
+        <Button size="small" href={contentAddress(workspace, path)} download={path.split("/").pop()}>
+          Bring it here
+        </Button>
+      </Space>
+    </div>
+  );
+}

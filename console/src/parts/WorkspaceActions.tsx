@@ -1,0 +1,108 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { App, Button, Form, Input, Modal, Select, Space } from "antd";
+import { useState } from "react";
+import { useNavigate } from "react-router";
+import { api, nameOf, take, type Person, type Workspace } from "../api/client";
+import { ProblemNote } from "./ProblemNote";
+import { useDone } from "./useDone";
+
+/** Asks how long to hold a workspace, and why. */
+function Hold({ of: w }: { of: Workspace }) {
+  const [form] = Form.useForm<{ seconds: number; why: string }>();
+  const [open, setOpen] = useState(false);
+  const path = { params: { path: { workspace: nameOf(w) } } };
+  const done = useDone("workspaces");
+  const hold = useMutation({ mutationFn: (body: { seconds: number; why: string }) => take(api.PUT("/api/v1/workspaces/{workspace}/hold", { ...path, body })), onSettled: done.onSettled, onSuccess: () => setOpen(false) });
+  const end = useMutation({ mutationFn: () => take(api.DELETE("/api/v1/workspaces/{workspace}/hold", path)), ...done });
+  if (w.rest?.held_until) return <Button onClick={() => end.mutate()}>Let it rest</Button>;
+  return (
+    <>
+      <Button onClick={() => setOpen(true)}>Hold</Button>
+      <Modal open={open} title={`Keep ${w.name} from being put to rest`} okText="Hold" onOk={() => form.submit()} confirmLoading={hold.isPending} onCancel={() => setOpen(false)} destroyOnHidden>
+        <Form form={form} layout="vertical" requiredMark={false} initialValues={{ seconds: 7200 }} onFinish={(f) => hold.mutate(f)}>
+          <Form.Item name="seconds" label="For">
+            <Select options={[1, 2, 4, 8, 12].map((h) => ({ value: h * 3600, label: `${h} h` }))} />
+          </Form.Item>
+          <Form.Item name="why" label="Why" rules={[{ required: true, message: "Say why" }]}>
+            <Input autoFocus maxLength={300} placeholder="a long test runs" />
+          </Form.Item>
+          <ProblemNote error={hold.error} />
+        </Form>
+      </Modal>
+    </>
+  );
+}
+
+/** What may be asked of a workspace now, by whoever looks. */
+export function Actions({ of: w, person }: { of: Workspace; person: Person }) {
+  const { modal, message } = App.useApp();
+  const navigate = useNavigate();
+  const queries = useQueryClient();
+  const path = { params: { path: { workspace: nameOf(w) } } };
+  const failed = (e: Error) => modal.error({ title: `This was not done with ${w.name}`, content: <ProblemNote error={e} />, width: 640 });
+  const ask = useMutation({
+    mutationFn: (verb: "start" | "stop" | "rebuild") =>
+      verb === "rebuild"
+        ? take(api.POST("/api/v1/workspaces/{workspace}/rebuild", { ...path, body: {} }))
+        : take(api.POST(verb === "start" ? "/api/v1/workspaces/{workspace}/start" : "/api/v1/workspaces/{workspace}/stop", path)),
+    onError: failed,
+    onSettled: () => queries.invalidateQueries({ queryKey: ["workspaces"] }),
+  });
+  const remove = useMutation({
+    mutationFn: () => take(w.adopted ? api.POST("/api/v1/workspaces/{workspace}/let-go", path) : api.DELETE("/api/v1/workspaces/{workspace}", path)),
+    onError: failed,
+    onSuccess: () => {
+      void message.info(`${w.name} is being ${w.adopted ? "let go" : "removed"}`);
+      void navigate("/");
+    },
+  });
+  const drives = w.owner === person.name || person.role === "operator";
+  const stops = drives || person.role === "lead";
+  const is = (...phases: Workspace["phase"][]) => phases.includes(w.phase);
+  return (
+    <Space>
+      {drives && is("ready") && !w.adopted && <Hold of={w} />}
+      {drives && is("stopped", "failed") && (
+        <Button type="primary" onClick={() => ask.mutate("start")}>
+          Start
+        </Button>
+      )}
+      {stops && is("waiting", "preparing", "starting", "ready") && <Button onClick={() => ask.mutate("stop")}>Stop</Button>}
+      {drives && !w.adopted && is("ready", "stopped", "failed") && (
+        <Button disabled={w.rebuilding} onClick={() => ask.mutate("rebuild")}>
+          Rebuild
+        </Button>
+      )}
+      {w.adopted && person.role === "operator" && !is("removing", "removed") && (
+        <Button
+          onClick={() =>
+            modal.confirm({
+              title: `Let ${w.adopted} go?`,
+              content: "Terminals and commands that were opened through it end. The container goes on as it is, and counts for nobody.",
+              okText: "Let it go",
+              onOk: () => remove.mutateAsync().catch(() => undefined),
+            })
+          }
+        >
+          Let go
+        </Button>
+      )}
+      {drives && !w.adopted && !is("removing", "removed") && (
+        <Button
+          danger
+          onClick={() =>
+            modal.confirm({
+              title: `Remove ${w.name} with its files?`,
+              content: "It is refused while work in it is not committed, not pushed, or cannot be looked at.",
+              okText: "Remove",
+              okButtonProps: { danger: true },
+              onOk: () => remove.mutateAsync().catch(() => undefined),
+            })
+          }
+        >
+          Remove
+        </Button>
+      )}
+    </Space>
+  );
+}

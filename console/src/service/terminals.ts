@@ -1,0 +1,29 @@
+import { queryOptions } from "@tanstack/react-query";
+import { api, take, whole } from "../api/client";
+
+const of = (workspace: string) => ({ path: { workspace } });
+
+/** The terminals that are open in a workspace, with who is at them. */
+export const terminals = (workspace: string) =>
+  queryOptions({
+    queryKey: ["terminals", workspace],
+    queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/workspaces/{workspace}/terminals", { signal, params: { ...of(workspace), query: page } })),
+    refetchInterval: 10_000,
+  });
+
+/** Who may look at terminals of a workspace. */
+export const looks = (workspace: string) =>
+  queryOptions({ queryKey: ["looks", workspace], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/workspaces/{workspace}/looks", { signal, params: { ...of(workspace), query: page } })) });
+
+export const endLook = (workspace: string, l: { terminal: string; person: string }) =>
+  take(api.DELETE("/api/v1/workspaces/{workspace}/terminals/{label}/looks/{person}", { params: { path: { workspace, label: l.terminal, person: l.person } } }));
+
+export const record = (workspace: string, terminal: string) => take(api.POST("/api/v1/recordings", { body: { workspace, terminal } }));
+
+/** freeLabel is a label that none of them has: main, then main-2 and on. */
+export function freeLabel(taken: string[]): string {
+  for (let n = 1; ; n++) {
+    const label = n === 1 ? "main" : `main-${n}`;
+    if (!taken.includes(label)) return label;
+  }
+}

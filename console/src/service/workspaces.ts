@@ -1,0 +1,29 @@
+import { queryOptions } from "@tanstack/react-query";
+import { api, take, whole } from "../api/client";
+
+/** One workspace, by its name and its owner's. */
+export const workspace = (name: string) =>
+  queryOptions({
+    queryKey: ["workspaces", "one", name],
+    queryFn: ({ signal }) => take(api.GET("/api/v1/workspaces/{workspace}", { signal, params: { path: { workspace: name } } })),
+    refetchInterval: 30_000, // the newest sign of work
+  });
+
+/** The launch sheet of a number; 0 is the newest. */
+export const sheet = (name: string, number = 0) =>
+  queryOptions({
+    queryKey: ["workspaces", "sheet", name, number],
+    queryFn: ({ signal }) => take(api.GET("/api/v1/workspaces/{workspace}/sheets/{sheet}", { signal, params: { path: { workspace: name, sheet: number } } })),
+  });
+
+/** The ports of a workspace: what listens, and what its definition forwards. */
+export const ports = (name: string) =>
+  queryOptions({
+    queryKey: ["workspaces", "ports", name],
+    queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/workspaces/{workspace}/ports", { signal, params: { path: { workspace: name }, query: page } })),
+  });
+
+export const start = (name: string) => take(api.POST("/api/v1/workspaces/{workspace}/start", { params: { path: { workspace: name } } }));
+
+/** The way into a port for a frame of ours; it is gone once, within a minute. */
+export const framePass = (address: string) => take(api.POST("/api/v1/port-passes", { body: { address, framed: true } }));
