@@ -34,6 +34,7 @@ type Client struct {
 	Ports        Ports
 	Files        Files
 	Changes      Changes
+	Bench        Bench
 	Recordings   Recordings
 	Attention    Attention
 	Containers   Containers
@@ -63,6 +64,7 @@ type (
 	Workspaces   struct{ *link } // launch, watch, use and end workspaces
 	Ports        struct{ *link } // are the ports of workspaces
 	Files        struct{ *link } // are the files in workspaces
+	Bench        struct{ *link } // is what serves languages and debugs in a workspace
 	Changes      struct{ *link } // are what is changed in the clones of workspaces
 	Attention    struct{ *link } // is what needs somebody, by cause
 	Recordings   struct{ *link } // are what terminals printed and was kept
@@ -88,7 +90,7 @@ func New(address, token string) (*Client, error) {
 		return nil, fmt.Errorf("%q is no address of a service; give one like http://127.0.0.1:7080", address)
 	}
 	l := &link{address: strings.TrimRight(address, "/"), token: token, http: &http.Client{}, silence: silence}
-	return &Client{l, Workspaces{l}, Ports{l}, Files{l}, Changes{l}, Recordings{l}, Attention{l}, Containers{l}, Operations{l}, Repositories{l}, Starters{l}, Prebuilds{l}, People{l}, Self{l}, Secrets{l}, Journal{l}, Rules{l}, Costs{l}, Webhooks{l}}, nil
+	return &Client{l, Workspaces{l}, Ports{l}, Files{l}, Changes{l}, Bench{l}, Recordings{l}, Attention{l}, Containers{l}, Operations{l}, Repositories{l}, Starters{l}, Prebuilds{l}, People{l}, Self{l}, Secrets{l}, Journal{l}, Rules{l}, Costs{l}, Webhooks{l}}, nil
 }
 
 // Address is where the service is.

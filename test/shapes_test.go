@@ -75,6 +75,7 @@ func TestJSONOfEveryCommand(t *testing.T) {
 		{"ingrid", "", "look list", "look list a"},
 		{"ingrid", "", "look-link add", "look-link add a 8000"},
 		{"ingrid", "", "look-link list", "look-link list a"},
+		{"ingrid", "", "bench show", "bench show a"},
 		{"ingrid", "", "port list", "port list a"},
 		{"ingrid", "", "port share", "port share a 8000"},
 		{"ingrid", "", "port keep-private", "port keep-private a 8000"},

@@ -74,6 +74,7 @@ var ProblemKinds = []ProblemKind{
 	{"too-many-attempts", http.StatusTooManyRequests, "too many sign-ins have failed"},
 	{"broken", http.StatusInternalServerError, "the service could not do it; its own log says why"},
 	{"yard-away", http.StatusServiceUnavailable, "the yard does not answer"},
+	{"program-ended", http.StatusBadGateway, "a program in the workspace that was spoken with has ended, or says what nobody understands"},
 	{"steward-away", http.StatusServiceUnavailable, "the workspace's steward does not answer"},
 	{"busy", http.StatusServiceUnavailable, "more waits to be written than is taken"},
 	{"under-way", http.StatusServiceUnavailable, "what was asked with this key is still being done"},

@@ -90,7 +90,7 @@ func TestEveryRouteHoldsThePolicy(t *testing.T) {
 					switch {
 					case policy.Widest(role, o.Action) == 0:
 						want = "forbidden"
-					case len(targets) == 1, o.OperationID == "open-session", o.OperationID == "open-tunnel", o.OperationID == "open-datagrams", o.OperationID == "listen-port", o.OperationID == "open-ssh": // decided behind the upgrade
+					case len(targets) == 1, o.OperationID == "open-session", o.OperationID == "open-tunnel", o.OperationID == "open-datagrams", o.OperationID == "listen-port", o.OperationID == "open-ssh", o.OperationID == "open-language", o.OperationID == "open-debugger": // decided behind the upgrade
 					case !policy.May(role, see, rel):
 						want = "hidden"
 					case !policy.May(role, o.Action, rel):

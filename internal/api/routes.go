@@ -316,6 +316,7 @@ func (a *API) routes() {
 	logRoute(a)
 	serviceLogRoute(a)
 	fileRoutes(a)
+	benchRoutes(a)
 	changeRoutes(a)
 	journalRoutes(a)
 	webhookRoutes(a)

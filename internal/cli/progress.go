@@ -122,7 +122,7 @@ func (a *app) result(w wire.Workspace) {
 		fmt.Fprintf(a.out, "%s is %s; %s enters it with: yardbench enter %s\n", name(w), a.paint(text.FgGreen, "ready"), w.Owner, w.Name)
 	case w.Phase == "ready":
 		fmt.Fprintf(a.out, "%s is %s at %s\n", w.Name, a.paint(text.FgGreen, "ready"), w.Folder)
-		fmt.Fprintf(a.out, "  in the browser   %s/workspaces/%s\n", signedIn(a).Address, w.Name)
+		fmt.Fprintf(a.out, "  in the browser   %s/bench/%s\n", signedIn(a).Address, w.Name)
 		fmt.Fprintf(a.out, "  a terminal       yardbench enter %s\n", w.Name)
 		fmt.Fprintf(a.out, "  one command      yardbench run %s -- git status\n", w.Name)
 		fmt.Fprintf(a.out, "  to rest          yardbench stop %s\n", w.Name)

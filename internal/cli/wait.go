@@ -103,7 +103,7 @@ func (a portCommands) open() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			address := api.Address() + "/workspaces/" + name(w)
+			address := api.Address() + "/bench/" + name(w)
 			if len(args) == 2 {
 				n, err := strconv.Atoi(args[1])
 				if err != nil {

@@ -33,6 +33,7 @@ type Service struct {
 	Operations   *Operations
 	Adoptions    *Adoptions
 	Sessions     *Sessions
+	Benches      *Benches
 	Files        *Files
 	Changes      *Changes
 	HouseRules   *HouseRules
@@ -154,6 +155,7 @@ func New(r Rooms) *Service {
 		Operations:   &Operations{store: r.Store, bus: r.Bus, workspaces: workspaces, views: look, now: r.Now, turn: make(chan struct{}, operationAtOnce)},
 		Adoptions:    adoptions,
 		Sessions:     sessions,
+		Benches:      &Benches{sessions: sessions, files: files, views: look},
 		Files:        files,
 		Changes:      &Changes{sessions: r.Sessions, files: files, views: look},
 		HouseRules:   houseRules,

@@ -62,7 +62,7 @@ func (s *Sessions) Open(ctx context.Context, a Actor, ref string, in wire.Run) (
 
 // own opens a command or a terminal in the actor's own workspace.
 func (s *Sessions) own(ctx context.Context, a Actor, ref string, in wire.Run) (*steward.Conn, *Seat, error) {
-	return s.open(ctx, a, ref, func(w store.Workspace, r *steward.Request) error {
+	return s.open(ctx, a, ref, "", func(w store.Workspace, r *steward.Request) error {
 		r.Columns, r.Rows, r.Process.Argv = in.Columns, in.Rows, in.Argv
 		if err := place(&r.Process, in); err != nil {
 			return err
@@ -96,7 +96,7 @@ type Shell struct {
 
 // Enter opens a command or a terminal as [Sessions.Open] does, for the door of SSH.
 func (s *Sessions) Enter(ctx context.Context, a Actor, ref string, in Shell) (*steward.Conn, *Seat, error) {
-	return s.open(ctx, a, ref, func(w store.Workspace, r *steward.Request) error {
+	return s.open(ctx, a, ref, "", func(w store.Workspace, r *steward.Request) error {
 		r.Process.Command, r.Columns, r.Rows = in.Command, in.Columns, in.Rows
 		if err := place(&r.Process, wire.Run{Env: in.Env}); err != nil || !in.TTY {
 			return err
@@ -111,7 +111,7 @@ func (s *Sessions) Enter(ctx context.Context, a Actor, ref string, in Shell) (*s
 // Errand has the workspace's helper do something of its own, as the workspace's
 // user; see the protocol for what there is.
 func (s *Sessions) Errand(ctx context.Context, a Actor, ref, errand string, args ...string) (*steward.Conn, error) {
-	c, _, err := s.open(ctx, a, ref, func(_ store.Workspace, r *steward.Request) error {
+	c, _, err := s.open(ctx, a, ref, "", func(_ store.Workspace, r *steward.Request) error {
 		r.Process.Errand, r.Process.Argv = errand, args
 		return nil
 	})
@@ -151,8 +151,12 @@ func (s *Sessions) terminal(ctx context.Context, w store.Workspace, r *steward.R
 	return nil
 }
 
-// open has a workspace's steward do what build makes a request for.
-func (s *Sessions) open(ctx context.Context, a Actor, ref string, build func(store.Workspace, *steward.Request) error) (*steward.Conn, *Seat, error) {
+// unwritten is what the journal has no entry of.
+const unwritten = "-"
+
+// open has a workspace's steward do what build makes a request for. The journal calls
+// it by what, or by what is asked.
+func (s *Sessions) open(ctx context.Context, a Actor, ref, what string, build func(store.Workspace, *steward.Request) error) (*steward.Conn, *Seat, error) {
 	w, _, err := s.views.findTo(ctx, a, ref, policy.UseWorkspace, "open a terminal or run commands in")
 	if err != nil {
 		return nil, nil, err
@@ -177,9 +181,8 @@ func (s *Sessions) open(ctx context.Context, a Actor, ref string, build func(sto
 	if r.Recorded {
 		s.recordings.keep(ctx, w, r.ID)
 	}
-	what := string(r.Kind)
-	if r.Process.Errand != "" {
-		what = r.Process.Errand
+	if what = cmp.Or(what, r.Process.Errand, string(r.Kind)); what == unwritten {
+		return c, nil, nil
 	}
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
 		return tx.Journal(ctx, w.ID, w.OwnerID, a.ID, journal.SessionOpened{What: what})

@@ -1784,6 +1784,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/workspaces/{workspace}/bench": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show what serves languages and debugs in a workspace, and how its editor writes
+         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         */
+        get: operations["show-bench"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/workspaces/{workspace}/changes": {
         parameters: {
             query?: never;
@@ -1977,6 +1997,28 @@ export interface paths {
          * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
          */
         put: operations["unstage-changes"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/workspaces/{workspace}/debuggers/{adapter}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Speak with a debug adapter (Debug Adapter Protocol), over WebSocket
+         * @description Upgrades to WebSocket. A text message is one message of the protocol, without the head before it, both ways. The last may be a binary one, the byte p and a Problem as JSON: why it is refused, or how the program ended, with what it said of that.
+         *
+         *     For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         */
+        get: operations["open-debugger"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -2215,6 +2257,28 @@ export interface paths {
          * @description For: operator (anybody's), lead (their own), developer (their own). Tokens reach it with: work, launch.
          */
         delete: operations["end-hold"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/workspaces/{workspace}/languages/{language}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Speak with the program that serves a language (Language Server Protocol), over WebSocket
+         * @description Upgrades to WebSocket. A text message is one message of the protocol, without the head before it, both ways. The last may be a binary one, the byte p and a Problem as JSON: why it is refused, or how the program ended, with what it said of that.
+         *
+         *     For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         */
+        get: operations["open-language"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -2899,6 +2963,59 @@ export interface components {
             /** @description What may be asked of all that have it, as an operation */
             verbs: string[];
         };
+        Bench: {
+            adapters: components["schemas"]["BenchAdapter"][];
+            /** @description Ways to begin debugging: those of the definition, else those that the tree offers */
+            debugging: components["schemas"]["Debugging"][];
+            /** @description The file whose customizations hold, from the workspace folder; as it stands in the workspace now */
+            definition?: string;
+            editor: components["schemas"]["BenchEditor"];
+            languages: components["schemas"]["BenchLanguage"][];
+            /** @description Settings of editors that the customizations have and that mean nothing here */
+            passed_over: string[];
+            /** @description What of the definition's customizations is not understood */
+            problems: string[];
+        };
+        BenchAdapter: {
+            /** @example python */
+            id: string;
+            /** @description The definition says which */
+            own?: boolean;
+            /** @description The workspace has it */
+            there: boolean;
+        };
+        BenchEditor: {
+            /** @description A file ends with a line's end when it is saved */
+            final_newline?: boolean;
+            /** @description Its language's program formats it when it is saved */
+            format_on_save?: boolean;
+            /** @description Columns that are marked */
+            rulers?: number[];
+            /** Format: int64 */
+            tab_size?: number;
+            /** @description Indent by tabs */
+            tabs?: boolean;
+            /** @description Blanks at the ends of lines go when a file is saved */
+            trim?: boolean;
+        };
+        BenchLanguage: {
+            /** @description Patterns of names */
+            files: string[];
+            /**
+             * @description As the protocol has it
+             * @example python
+             */
+            id: string;
+            /** @description What to add to the definition, or to its build file, to have it served */
+            line: string;
+            /** @description The definition says which */
+            own?: boolean;
+            /**
+             * @description What serves it; without it nothing that could is there
+             * @example pylsp
+             */
+            program?: string;
+        };
         Branch: {
             /** @description Default: the repository's default branch */
             branch?: string;
@@ -3058,6 +3175,20 @@ export interface components {
             stored_gib_hours: number;
             /** Format: int64 */
             total_micros: number;
+        };
+        Debugging: {
+            /** @example python */
+            adapter: string;
+            /** @description It was made of what the tree holds */
+            found?: boolean;
+            /** @example The board */
+            name: string;
+            /** @enum {string} */
+            request: "launch" | "attach";
+            /** @description What the adapter takes, in its own words */
+            with: {
+                [key: string]: unknown;
+            };
         };
         DefinitionChange: {
             key: string;
@@ -4381,7 +4512,7 @@ export interface components {
              * @description Which kind of problem: a URI of the form urn:yardbench:problem:KIND
              * @enum {string}
              */
-            type?: "urn:yardbench:problem:sign-in" | "urn:yardbench:problem:pass" | "urn:yardbench:problem:push-mark" | "urn:yardbench:problem:forbidden" | "urn:yardbench:problem:scope" | "urn:yardbench:problem:cross-origin" | "urn:yardbench:problem:access-ended" | "urn:yardbench:problem:not-found" | "urn:yardbench:problem:bad-request" | "urn:yardbench:problem:no-such-method" | "urn:yardbench:problem:not-acceptable" | "urn:yardbench:problem:slow-request" | "urn:yardbench:problem:not-now" | "urn:yardbench:problem:name-taken" | "urn:yardbench:problem:no-change" | "urn:yardbench:problem:over-limit" | "urn:yardbench:problem:house-rules" | "urn:yardbench:problem:too-many" | "urn:yardbench:problem:unpushed-work" | "urn:yardbench:problem:work-unknown" | "urn:yardbench:problem:has-workspaces" | "urn:yardbench:problem:account-open" | "urn:yardbench:problem:no-program" | "urn:yardbench:problem:own-account" | "urn:yardbench:problem:definition-refused" | "urn:yardbench:problem:repository-credential" | "urn:yardbench:problem:taken-on" | "urn:yardbench:problem:read-only" | "urn:yardbench:problem:not-here" | "urn:yardbench:problem:yard-refuses" | "urn:yardbench:problem:other-kind" | "urn:yardbench:problem:git-refuses" | "urn:yardbench:problem:user-may-not" | "urn:yardbench:problem:answer-lost" | "urn:yardbench:problem:changed" | "urn:yardbench:problem:too-large" | "urn:yardbench:problem:media-type" | "urn:yardbench:problem:range" | "urn:yardbench:problem:invalid" | "urn:yardbench:problem:unknown-word" | "urn:yardbench:problem:unknown-mark" | "urn:yardbench:problem:unfit-key" | "urn:yardbench:problem:key-of-another" | "urn:yardbench:problem:unfit-match" | "urn:yardbench:problem:definition" | "urn:yardbench:problem:rules" | "urn:yardbench:problem:password" | "urn:yardbench:problem:credential" | "urn:yardbench:problem:beyond" | "urn:yardbench:problem:upgrade-wanted" | "urn:yardbench:problem:match-wanted" | "urn:yardbench:problem:too-fast" | "urn:yardbench:problem:too-many-attempts" | "urn:yardbench:problem:broken" | "urn:yardbench:problem:yard-away" | "urn:yardbench:problem:steward-away" | "urn:yardbench:problem:busy" | "urn:yardbench:problem:under-way" | "urn:yardbench:problem:workspace-full" | "urn:yardbench:problem:disk-full";
+            type?: "urn:yardbench:problem:sign-in" | "urn:yardbench:problem:pass" | "urn:yardbench:problem:push-mark" | "urn:yardbench:problem:forbidden" | "urn:yardbench:problem:scope" | "urn:yardbench:problem:cross-origin" | "urn:yardbench:problem:access-ended" | "urn:yardbench:problem:not-found" | "urn:yardbench:problem:bad-request" | "urn:yardbench:problem:no-such-method" | "urn:yardbench:problem:not-acceptable" | "urn:yardbench:problem:slow-request" | "urn:yardbench:problem:not-now" | "urn:yardbench:problem:name-taken" | "urn:yardbench:problem:no-change" | "urn:yardbench:problem:over-limit" | "urn:yardbench:problem:house-rules" | "urn:yardbench:problem:too-many" | "urn:yardbench:problem:unpushed-work" | "urn:yardbench:problem:work-unknown" | "urn:yardbench:problem:has-workspaces" | "urn:yardbench:problem:account-open" | "urn:yardbench:problem:no-program" | "urn:yardbench:problem:own-account" | "urn:yardbench:problem:definition-refused" | "urn:yardbench:problem:repository-credential" | "urn:yardbench:problem:taken-on" | "urn:yardbench:problem:read-only" | "urn:yardbench:problem:not-here" | "urn:yardbench:problem:yard-refuses" | "urn:yardbench:problem:other-kind" | "urn:yardbench:problem:git-refuses" | "urn:yardbench:problem:user-may-not" | "urn:yardbench:problem:answer-lost" | "urn:yardbench:problem:changed" | "urn:yardbench:problem:too-large" | "urn:yardbench:problem:media-type" | "urn:yardbench:problem:range" | "urn:yardbench:problem:invalid" | "urn:yardbench:problem:unknown-word" | "urn:yardbench:problem:unknown-mark" | "urn:yardbench:problem:unfit-key" | "urn:yardbench:problem:key-of-another" | "urn:yardbench:problem:unfit-match" | "urn:yardbench:problem:definition" | "urn:yardbench:problem:rules" | "urn:yardbench:problem:password" | "urn:yardbench:problem:credential" | "urn:yardbench:problem:beyond" | "urn:yardbench:problem:upgrade-wanted" | "urn:yardbench:problem:match-wanted" | "urn:yardbench:problem:too-fast" | "urn:yardbench:problem:too-many-attempts" | "urn:yardbench:problem:broken" | "urn:yardbench:problem:yard-away" | "urn:yardbench:problem:program-ended" | "urn:yardbench:problem:steward-away" | "urn:yardbench:problem:busy" | "urn:yardbench:problem:under-way" | "urn:yardbench:problem:workspace-full" | "urn:yardbench:problem:disk-full";
             /** @description The one that it is about, as NAME.OWNER */
             workspace?: string;
         };
@@ -16482,6 +16613,92 @@ export interface operations {
             };
         };
     };
+    "show-bench": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description NAME, or NAME.OWNER for somebody else's */
+                workspace: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Bench"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-changes": {
         parameters: {
             query?: {
@@ -17616,6 +17833,34 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+        };
+    };
+    "open-debugger": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                workspace: string;
+                adapter: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Upgraded */
+            101: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };
@@ -19443,6 +19688,34 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+        };
+    };
+    "open-language": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                workspace: string;
+                language: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Upgraded */
+            101: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

@@ -7,7 +7,6 @@ import { nameOf, type Person, type Workspace } from "../api/client";
 import { Boundary } from "../parts/Boundary";
 import { DayStrip } from "../parts/DayStrip";
 import { LogView } from "../parts/LogView";
-import { Ports } from "../parts/Ports";
 import { ProblemNote } from "../parts/ProblemNote";
 import { SheetView } from "../parts/SheetView";
 import { State } from "../parts/State";
@@ -25,6 +24,7 @@ import { FilesList } from "./FilesList";
 import { FindLine } from "./FindLine";
 import { BenchKeys } from "./Keys";
 import { PortBoard } from "./PortBoard";
+import { PortsList } from "./PortsList";
 import { SearchList } from "./SearchList";
 import { TerminalsList } from "./TerminalsList";
 import "./bench.css";
@@ -187,7 +187,7 @@ function Bench({ workspace: w, problem, person }: { workspace: Workspace; proble
         <Button size="small" onClick={() => setFinding(true)} title="Alt-0">
           Find…
         </Button>
-        <Actions of={w} person={person} />
+        <Actions of={w} person={person} small />
       </div>
       <div className="bench-body">
         <Lists workspace={w} layout={layout} put={put} open={open} own={own} />
@@ -264,9 +264,7 @@ function Lists({ workspace: w, layout, put, open, own }: { workspace: Workspace;
       {ready && layout.list === "changes" && <ChangesList workspace={w} open={open} />}
       {ready && layout.list === "terminals" && <TerminalsList workspace={w} boards={layout.boards} open={open} />}
       {ready && layout.list === "ports" && (
-        <div className="list scrolls">
-          <Ports workspace={w} own={own} look={(port) => open({ kind: "port", port })} />
-        </div>
+        <PortsList workspace={w} open={open} />
       )}
       {ready && layout.list === "search" && <SearchList workspace={w} open={open} />}
     </aside>

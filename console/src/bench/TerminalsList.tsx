@@ -3,6 +3,7 @@ import { Button, Space } from "antd";
 import { useState } from "react";
 import { nameOf, type Workspace } from "../api/client";
 import { LetLook, WhoMayLook } from "../parts/Looks";
+import { Recordings } from "../parts/Recordings";
 import { ProblemNote } from "../parts/ProblemNote";
 import { when } from "../parts/time";
 import { useDone } from "../parts/useDone";
@@ -54,6 +55,7 @@ export function TerminalsList({ workspace: w, boards, open }: { workspace: Works
         })}
       </ul>
       <WhoMayLook workspace={name} />
+      <Recordings of={name} mine={w.owner} />
       {letting && <LetLook workspace={name} label={letting} close={() => setLetting(undefined)} />}
     </div>
   );

@@ -13,12 +13,12 @@ import { Actions } from "../parts/WorkspaceActions";
 import { ProblemNote } from "../parts/ProblemNote";
 import { SheetView } from "../parts/SheetView";
 import { State } from "../parts/State";
-import { Terminals } from "../parts/Looks";
 import { exact, when } from "../parts/time";
 import { useDone } from "../parts/useDone";
+import { useFollow } from "../parts/useFollow";
 
 
-/** One workspace: what it is, how it came up, its log, a terminal. */
+/** One workspace: what it is, how it came up, its log, its ports. */
 export function WorkspacePage({ person }: { person: Person }) {
   const { name = "" } = useParams();
   const [search, setSearch] = useSearchParams();
@@ -38,6 +38,7 @@ export function WorkspacePage({ person }: { person: Person }) {
     queryFn: ({ signal }) => take(api.GET("/api/v1/workspaces/{workspace}/sheets/{sheet}", { signal, params: { path: { workspace: name, sheet: chosen ?? 0 } } })),
     placeholderData: (old) => old,
   });
+  const follow = useFollow();
   const w = workspace.data;
   if (!w) return workspace.error ? <ProblemNote error={workspace.error} /> : <Spin />;
   const sheet = one.data;
@@ -63,6 +64,11 @@ export function WorkspacePage({ person }: { person: Person }) {
         <State of={w} />
         <span className="spacer" />
         <Link to={`/journal?workspace=${nameOf(w)}`}>Journal</Link>
+        {own && (
+          <Button type={w.phase === "ready" ? "primary" : "default"} {...follow(`/bench/${nameOf(w)}`)}>
+            Bench
+          </Button>
+        )}
         <Actions of={w} person={person} />
       </div>
       <dl className="facts">
@@ -132,14 +138,6 @@ export function WorkspacePage({ person }: { person: Person }) {
           { key: "log", label: "Log", children: sheet && <>{which}<LogView key={sheet.number} address={`/api/v1/workspaces/${encodeURIComponent(name)}/log?sheet=${sheet.number}&follow=true`} /></> },
           ...(w.services > 0 ? [{ key: "services", label: "Services", children: <Services workspace={w} /> }] : []),
           { key: "ports", label: "Ports", children: <Ports workspace={w} own={own} /> },
-          {
-            key: "terminal",
-            label: "Terminal",
-            disabled: !own,
-            children: w.phase === "ready" ? (
-              <Terminals key={w.sheet} workspace={nameOf(w)} />
-            ) : <p>A terminal can be opened when the workspace is ready.</p>,
-          },
         ]}
       />
     </>

@@ -1,51 +1,11 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { Alert, App, Button, Checkbox, Form, Input, InputNumber, Modal, Select, Space, Table, Tooltip } from "antd";
-import { lazy, Suspense, useState } from "react";
+import { Alert, App, Button, Checkbox, Form, Input, InputNumber, Modal, Table, Tooltip } from "antd";
 import { Link } from "react-router";
 import { api, take, whole } from "../api/client";
 import { ProblemNote } from "./ProblemNote";
-import { Recordings } from "./Recordings";
 import { exact, when } from "./time";
-import { endLook, looks, record as begin, terminals } from "../service/terminals";
+import { endLook, looks } from "../service/terminals";
 import { useDone } from "./useDone";
-
-const TerminalView = lazy(() => import("./TerminalView").then((m) => ({ default: m.TerminalView })));
-
-/** The terminals of a workspace of one's own, and who may look at them. */
-export function Terminals({ workspace }: { workspace: string }) {
-  const [label, setLabel] = useState("main");
-  const [letting, setLetting] = useState(false);
-  const open = useQuery(terminals(workspace));
-  const record = useMutation({ mutationFn: () => begin(workspace, label), ...useDone("recordings", "terminals") });
-  const labels = [...new Set(["main", label, ...(open.data ?? []).map((t) => t.label)])];
-  const program = (l: string) => open.data?.find((t) => t.label === l)?.program;
-  return (
-    <>
-      <Space style={{ marginBottom: 8 }} wrap>
-        <Select
-          aria-label="Which terminal"
-          style={{ minWidth: 200 }}
-          value={label}
-          onChange={setLabel}
-          options={labels.map((l) => ({ value: l, label: program(l) ? `${l}: ${program(l)}` : l }))}
-        />
-        <Button onClick={() => setLabel(`t${Math.random().toString(36).slice(2, 6)}`)}>Another terminal</Button>
-        <Button onClick={() => setLetting(true)}>Let a colleague look</Button>
-        {!open.data?.find((t) => t.label === label)?.recorded && (
-          <Button loading={record.isPending} onClick={() => record.mutate()}>
-            Record it
-          </Button>
-        )}
-      </Space>
-      <WhoMayLook workspace={workspace} />
-      <Suspense fallback={null}>
-        <TerminalView workspace={workspace} label={label} />
-      </Suspense>
-      <Recordings of={workspace} mine={workspace.split(".").pop()} />
-      {letting && <LetLook workspace={workspace} label={label} close={() => setLetting(false)} />}
-    </>
-  );
-}
 
 /** Who may look at the terminals of a workspace, and the end of that. */
 export function WhoMayLook({ workspace }: { workspace: string }) {

@@ -1,7 +1,8 @@
 import { CheckCircleFilled, MinusCircleOutlined } from "@ant-design/icons";
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { Button, Select, Table, theme } from "antd";
-import { api, nameOf, take, type Port, type Workspace, whole } from "../api/client";
+import { Select, Table, theme } from "antd";
+import { nameOf, type Port, type Workspace } from "../api/client";
+import { ports, visitedBy } from "../service/workspaces";
 import { LookLinks } from "./LookLinks";
 import { nothing } from "./Page";
 import { ProblemNote } from "./ProblemNote";
@@ -15,39 +16,28 @@ export const visitors: { value: Port["visitors"]; label: string }[] = [
   { value: "public", label: "anybody at all" },
 ];
 
+/** Who may visit a port, to be chosen by its owner. */
+export function Visitors({ workspace, of: p }: { workspace: string; of: Port }) {
+  const share = useMutation({ mutationFn: (v: Port["visitors"]) => visitedBy(workspace, p.number, v), ...useDone("workspaces") });
+  return <Select size="small" style={{ minWidth: 170 }} value={p.visitors} aria-label={`Who may visit port ${p.number}`} options={visitors} loading={share.isPending} onChange={(v) => share.mutate(v)} />;
+}
+
 /** The ports of a workspace: what listens, where it is reached, and who may visit it. */
-export function Ports({ workspace: w, own, look }: { workspace: Workspace; own: boolean; look?: (port: number) => void }) {
+export function Ports({ workspace: w, own }: { workspace: Workspace; own: boolean }) {
   const { token } = theme.useToken();
-  const path = { workspace: nameOf(w) };
-  const ports = useQuery({ queryKey: ["workspaces", "ports", nameOf(w)], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/workspaces/{workspace}/ports", { signal, params: { path, query: page } })) });
-  const done = useDone("workspaces");
-  const share = useMutation({ mutationFn: ([p, visitors]: [Port, Port["visitors"]]) => take(api.PUT("/api/v1/workspaces/{workspace}/ports/{port}", { params: { path: { ...path, port: p.number } }, body: { visitors } })), ...done });
+  const all = useQuery(ports(nameOf(w)));
   return (
     <>
-      <ProblemNote error={ports.error ?? share.error} />
+      <ProblemNote error={all.error} />
       <Table<Port>
         size="small"
         rowKey="number"
         pagination={false}
-        loading={ports.isPending}
-        dataSource={ports.data}
+        loading={all.isPending}
+        dataSource={all.data}
         locale={nothing("The definition forwards no port, and nothing listens. What begins to listen shows here within seconds.")}
         columns={[
           { title: "Port", dataIndex: "number", align: "right", className: "number", width: 80 },
-          ...(look
-            ? [
-                {
-                  title: "",
-                  key: "look",
-                  width: 80,
-                  render: (_: unknown, p: Port) => (
-                    <Button size="small" onClick={() => look(p.number)} aria-label={`Preview port ${p.number}`}>
-                      Preview
-                    </Button>
-                  ),
-                },
-              ]
-            : []),
           { title: "What", render: (_, p) => p.label || <span className="quiet">{p.declared ? "declared" : "not declared"}</span> },
           {
             title: "Listens",
@@ -75,11 +65,7 @@ export function Ports({ workspace: w, own, look }: { workspace: Workspace; own: 
             title: "Who may visit",
             render: (_, p) => (
               <>
-                {own ? (
-                  <Select size="small" style={{ minWidth: 170 }} value={p.visitors} aria-label={`Who may visit port ${p.number}`} options={visitors} onChange={(v) => share.mutate([p, v])} />
-                ) : (
-                  visitors.find((v) => v.value === p.visitors)?.label
-                )}
+                {own ? <Visitors workspace={nameOf(w)} of={p} /> : visitors.find((v) => v.value === p.visitors)?.label}
                 {p.until && <span className="quiet"> until {when(p.until)}</span>}
               </>
             ),
@@ -89,7 +75,7 @@ export function Ports({ workspace: w, own, look }: { workspace: Workspace; own: 
       <p className="quiet">
         To this machine: <code>yardbench forward {w.name} PORT</code>
       </p>
-      {own && <LookLinks workspace={nameOf(w)} ports={(ports.data ?? []).map((p) => p.number)} />}
+      {own && <LookLinks workspace={nameOf(w)} ports={(all.data ?? []).map((p) => p.number)} />}
     </>
   );
 }

@@ -1,5 +1,5 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { App, Button, Form, Input, Modal, Select, Space } from "antd";
+import { App, Button, ConfigProvider, Form, Input, Modal, Select, Space } from "antd";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, nameOf, take, type Person, type Workspace } from "../api/client";
@@ -34,7 +34,7 @@ function Hold({ of: w }: { of: Workspace }) {
 }
 
 /** What may be asked of a workspace now, by whoever looks. */
-export function Actions({ of: w, person }: { of: Workspace; person: Person }) {
+export function Actions({ of: w, person, small }: { of: Workspace; person: Person; small?: boolean }) {
   const { modal, message } = App.useApp();
   const navigate = useNavigate();
   const queries = useQueryClient();
@@ -60,7 +60,8 @@ export function Actions({ of: w, person }: { of: Workspace; person: Person }) {
   const stops = drives || person.role === "lead";
   const is = (...phases: Workspace["phase"][]) => phases.includes(w.phase);
   return (
-    <Space>
+    <ConfigProvider componentSize={small ? "small" : undefined}>
+    <Space wrap>
       {drives && is("ready") && !w.adopted && <Hold of={w} />}
       {drives && is("stopped", "failed") && (
         <Button type="primary" onClick={() => ask.mutate("start")}>
@@ -104,5 +105,6 @@ export function Actions({ of: w, person }: { of: Workspace; person: Person }) {
         </Button>
       )}
     </Space>
+    </ConfigProvider>
   );
 }

@@ -1,5 +1,5 @@
 import { queryOptions } from "@tanstack/react-query";
-import { api, take, whole } from "../api/client";
+import { api, take, whole, type Port } from "../api/client";
 
 /** One workspace, by its name and its owner's. */
 export const workspace = (name: string) =>
@@ -27,3 +27,5 @@ export const start = (name: string) => take(api.POST("/api/v1/workspaces/{worksp
 
 /** The way into a port for a frame of ours; it is gone once, within a minute. */
 export const framePass = (address: string) => take(api.POST("/api/v1/port-passes", { body: { address, framed: true } }));
+
+export const visitedBy = (name: string, port: number, visitors: Port["visitors"]) => take(api.PUT("/api/v1/workspaces/{workspace}/ports/{port}", { params: { path: { workspace: name, port } }, body: { visitors } }));
