@@ -5,6 +5,8 @@ package browser
 import (
 	"context"
 	"os/exec"
+	"strconv"
+	"strings"
 	"time"
 
 	"github.com/chromedp/cdproto/cdp"
@@ -57,4 +59,24 @@ func Open(ctx context.Context, limit time.Duration) (context.Context, context.Ca
 	allocator, cancelAllocator := chromedp.NewExecAllocator(ctx, options...)
 	page, cancelPage := chromedp.NewContext(allocator)
 	return page, func() { cancelPage(); cancelAllocator(); cancelLimit() }
+}
+
+// Key presses a key, with modifiers: 1 for Alt, 2 for Control, 8 for Shift, added up.
+func Key(name, code string, modifiers int64) chromedp.Action[chromedp.Void] {
+	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		number := int64(0)
+		if len(name) == 1 {
+			number = int64(strings.ToUpper(name)[0])
+		} else if n, ok := strings.CutPrefix(name, "F"); ok {
+			f, _ := strconv.Atoi(n)
+			number = 111 + int64(f)
+		}
+		for _, kind := range []input.DispatchKeyEventType{input.DispatchKeyEventTypeRawKeyDown, input.DispatchKeyEventTypeKeyUp} {
+			event := input.DispatchKeyEventParams{Type: kind, Key: name, Code: code, Modifiers: modifiers, WindowsVirtualKeyCode: number, NativeVirtualKeyCode: number}
+			if _, err := cdp.Call(ctx, t, input.DispatchKeyEvent, event); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 
 	"github.com/containerd/errdefs"
 	"github.com/moby/moby/client"
@@ -21,9 +22,11 @@ func LoadBase(ctx context.Context, engine, tar string) error {
 		return err
 	}
 	defer cli.Close()
-	if _, err := cli.ImageInspect(ctx, BaseImage); err == nil {
+	const label = "example.skerryline.base"
+	made := filepath.Base(tar) // its name tells what it is made of
+	if is, err := cli.ImageInspect(ctx, BaseImage); err == nil && is.Config != nil && is.Config.Labels[label] == made {
 		return nil
-	} else if !errdefs.IsNotFound(err) {
+	} else if err != nil && !errdefs.IsNotFound(err) {
 		return fmt.Errorf("ask the engine at %s: %w", engine, err)
 	}
 	f, err := os.Open(tar)
@@ -32,7 +35,7 @@ func LoadBase(ctx context.Context, engine, tar string) error {
 	}
 	defer f.Close()
 	res, err := cli.ImageImport(ctx, client.ImageImportSource{Source: f, SourceName: "-"}, BaseImage,
-		client.ImageImportOptions{Message: "Debian with git, Python and make", Changes: []string{"ENV LANG=C.UTF-8", `CMD ["/bin/bash"]`}})
+		client.ImageImportOptions{Message: "Debian with git, Python and make", Changes: []string{"ENV LANG=C.UTF-8", "LABEL " + label + "=" + made, `CMD ["/bin/bash"]`}})
 	if err != nil {
 		return fmt.Errorf("import the base image: %w", err)
 	}

@@ -13,13 +13,15 @@ import { State } from "../parts/State";
 import { when } from "../parts/time";
 import type { TextPlace } from "../parts/TerminalView";
 import { Actions } from "../parts/WorkspaceActions";
+import { bench, type BenchOf } from "../service/bench";
 import { changes } from "../service/changes";
 import { watch } from "../service/files";
 import { terminals } from "../service/terminals";
 import { ports, sheet, workspace } from "../service/workspaces";
-import { addressOf, closed, layoutOf, lists, opened, places, searchOf, titleOf, under, type Board, type Layout, type ListName } from "./boards";
+import { absolute, addressOf, closed, layoutOf, lists, opened, places, searchOf, titleOf, under, type Board, type Layout, type ListName } from "./boards";
 import { ChangeBoard } from "./ChangeBoard";
 import { ChangesList } from "./ChangesList";
+import type { Manner } from "./editor";
 import { FilesList } from "./FilesList";
 import { FindLine } from "./FindLine";
 import { BenchKeys } from "./Keys";
@@ -33,7 +35,9 @@ const TerminalView = lazy(() => import("../parts/TerminalView").then((m) => ({ d
 const FileBoard = lazy(() => import("./FileBoard").then((m) => ({ default: m.FileBoard })));
 
 const names: Record<ListName, string> = { files: "Files", changes: "Changes", terminals: "Terminals", ports: "Ports", search: "Search" };
-const noManner = {};
+
+/** mannerOf is how the definition wants files to be written. */
+const mannerOf = (b: BenchOf | undefined): Manner => (b ? { tabSize: b.editor.tab_size, tabs: b.editor.tabs, rulers: b.editor.rulers, trim: b.editor.trim, finalNewline: b.editor.final_newline, formatOnSave: b.editor.format_on_save } : {});
 
 /** The layout somebody had last in a workspace, in this browser. */
 const lastKey = (person: string, id: string) => `yardbench.bench.${person}.${id}`;
@@ -57,8 +61,11 @@ function Bench({ workspace: w, problem, person }: { workspace: Workspace; proble
   const [keys, setKeys] = useState(false);
   const frames = useRef<(HTMLElement | null)[]>([]);
   const own = w.owner === person.name;
+  const settings = useQuery({ ...bench(name), enabled: w.phase === "ready" && own });
+  const manner = useMemo(() => mannerOf(settings.data), [settings.data]);
   const put = useCallback((l: Layout, replace = false) => void navigate(`?${searchOf(l)}`, { replace }), [navigate]);
   const open = useCallback((b: Board, beside = false) => put(opened(layoutOf(new URLSearchParams(location.search)), b.kind === "file" ? { ...b, path: under(b.path, w.folder) } : b, beside)), [put, w.folder]);
+  const openFile = useCallback((path: string, line: number) => open({ kind: "file", path, ...(line > 0 ? { line } : {}) }, true), [open]);
   const focus = useEffectEvent((at: number) => {
     const b = frames.current[at];
     const into = b?.querySelector<HTMLElement>("textarea.xterm-helper-textarea, .cm-content, iframe") ?? b;
@@ -104,6 +111,9 @@ function Bench({ workspace: w, problem, person }: { workspace: Workspace; proble
         } else {
           again("folder", c.path.includes("/") ? c.path.slice(0, c.path.lastIndexOf("/")) : "");
           again("entry", c.path);
+          const path = c.path;
+          void import("./language").then((m) => m.serversOf(w.id).forEach((s) => s.changed(absolute(path, w.folder))));
+          if (/devcontainer[^/]*\.json$/.test(path)) void queries.invalidateQueries({ queryKey: ["bench", name] });
         }
         later ??= setTimeout(() => {
           later = undefined;
@@ -116,7 +126,7 @@ function Bench({ workspace: w, problem, person }: { workspace: Workspace; proble
       stop.abort();
       clearTimeout(later);
     };
-  }, [name, queries, w.phase, own]);
+  }, [name, queries, w.phase, w.id, w.folder, own]);
 
   const pressed = useEffectEvent((e: KeyboardEvent) => {
     const typing = e.target instanceof HTMLElement && (e.target.isContentEditable || ["INPUT", "TEXTAREA", "SELECT"].includes(e.target.tagName));
@@ -149,7 +159,9 @@ function Bench({ workspace: w, problem, person }: { workspace: Workspace; proble
             person={person.name}
             path={b.path}
             line={b.line}
-            manner={noManner}
+            manner={manner}
+            bench={settings.data}
+            open={openFile}
             dirty={(is) =>
               setDirty((old) => {
                 if (old.has(b.path) === is) return old;

@@ -1,15 +1,17 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { Alert, Button, Space, Spin } from "antd";
-import { useEffect, useEffectEvent, useRef, useState } from "react";
+import { Alert, App, Button, Popover, Space, Spin } from "antd";
+import { useEffect, useEffectEvent, useMemo, useRef, useState, useSyncExternalStore } from "react";
 import { Problem, nameOf, type Workspace } from "../api/client";
-import { bytes } from "../parts/amounts";
 import { editorLook } from "../parts/editorLook";
 import { ProblemNote } from "../parts/ProblemNote";
 import { useTaste } from "../parts/taste";
-import { editedMost, entry, read, write } from "../service/files";
+import { languageOf, type BenchLanguage, type BenchOf } from "../service/bench";
+import { editedMost, entry } from "../service/files";
 import { palette, useDark } from "../theme";
-import { draftOf, dropDraft, keepDraft } from "./drafts";
-import { FileEditor, type Manner } from "./editor";
+import { absolute } from "./boards";
+import type { Manner } from "./editor";
+import { serverOf, type LanguageServer } from "./language";
+import { opening, Written, type Opening, type Place } from "./written";
 import { pictureOf, Picture, Slices, TakeAway } from "./Unwritten";
 
 /** What a board of a file is given. */
@@ -19,17 +21,17 @@ export interface FileProps {
   path: string;
   line?: number;
   manner: Manner;
+  bench?: BenchOf;
   dirty: (is: boolean) => void;
+  open: (path: string, line: number) => void;
 }
-
-/** Editors that were closed, with what can be undone in them: the latest of them, in this page alone. */
-const closed = new Map<string, unknown>();
-const closedMost = 30;
 
 /** One file: written in where it is a text, shown where it is a picture, named else. */
 export function FileBoard(props: FileProps) {
   const name = nameOf(props.workspace);
-  const about = useQuery(entry(name, props.path));
+  const ready = props.workspace.phase === "ready";
+  const about = useQuery({ ...entry(name, props.path), enabled: ready });
+  if (!ready && !about.data) return <p className="board-note">{props.path} is shown when the workspace is ready.</p>;
   if (about.isPending) return <Spin />;
   const none = about.error instanceof Problem && about.error.status === 404;
   if (about.error && !none && !about.data) return <ProblemNote error={about.error} />;
@@ -41,187 +43,135 @@ export function FileBoard(props: FileProps) {
   return <Text key={props.path} {...props} tag={f?.tag} gone={none} />;
 }
 
-interface Opened {
-  text: string;
-  tag?: string;
-  draft: boolean;
-}
-
-/** What is read of a file, and what was written of it before and not saved. */
-async function opening(props: FileProps, gone: boolean): Promise<{ disk?: { text: string; tag: string }; start: Opened; other?: boolean }> {
-  const draft = await draftOf(props.person, props.workspace.id, props.path);
-  if (gone) return { start: { text: draft?.text ?? "", draft: Boolean(draft) } };
-  const got = await read(nameOf(props.workspace), props.path);
-  const disk = { text: new TextDecoder("utf-8", { fatal: true, ignoreBOM: true }).decode(got.bytes), tag: got.tag };
-  if (disk.text.includes("\0")) throw new TypeError("zero bytes");
-  if (!draft || draft.text === disk.text) return { disk, start: { ...disk, draft: false } };
-  return { disk, start: { text: draft.text, tag: draft.tag, draft: true }, other: draft.tag !== disk.tag };
-}
-
 function Text(props: FileProps & { tag?: string; gone: boolean }) {
   const { workspace: w, person, path, gone } = props;
-  const name = nameOf(w);
-  const first = useQuery({ queryKey: ["files", name, "opening", path], queryFn: () => opening(props, gone), staleTime: Infinity, gcTime: 0, retry: false });
+  const place = useMemo((): Place => ({ workspace: nameOf(w), id: w.id, person, path }), [w, person, path]);
+  const first = useQuery({ queryKey: ["files", nameOf(w), "opening", path], queryFn: () => opening(place, gone), staleTime: Infinity, gcTime: 0, retry: false });
   if (first.isPending) return <Spin />;
-  if (first.error instanceof TypeError) return <TakeAway workspace={name} path={path} note={`${path} is no text (UTF-8).`} />;
+  if (first.error instanceof TypeError) return <TakeAway workspace={nameOf(w)} path={path} note={`${path} is no text (UTF-8).`} />;
   if (!first.data) return <ProblemNote error={first.error} />;
-  return <Editing {...props} name={name} person={person} first={first.data} />;
+  return <Editing {...props} place={place} first={first.data} />;
 }
 
-function Editing({ workspace: w, name, person, path, line, manner, dirty: tellDirty, tag: onDisk, gone, first }: FileProps & { name: string; tag?: string; gone: boolean; first: Awaited<ReturnType<typeof opening>> }) {
-  const place = useRef<HTMLDivElement>(null);
-  const editor = useRef<FileEditor>(null);
+function Editing({ workspace: w, path, line, manner, bench, dirty: tellDirty, open, tag: onDisk, gone, place, first }: FileProps & { tag?: string; gone: boolean; place: Place; first: Opening }) {
+  const name = nameOf(w);
+  const box = useRef<HTMLDivElement>(null);
   const queries = useQueryClient();
+  const { message } = App.useApp();
   const isDark = useDark();
   const [taste] = useTaste();
-  const saved = useRef<{ text: string; tag?: string }>({ text: first.disk?.text ?? "", tag: first.start.tag ?? (first.other ? undefined : first.disk?.tag) });
-  const [dirty, setDirty] = useState(first.start.draft);
-  const [saving, setSaving] = useState(false);
-  const [problem, setProblem] = useState<unknown>();
-  const [theirs, setTheirs] = useState(first.other ? first.disk : undefined);
-  const [comparing, setComparing] = useState(false);
-  const keeping = useRef<ReturnType<typeof setTimeout>>(undefined);
-
-  const mark = useEffectEvent((is: boolean) => {
-    setDirty(is);
-    tellDirty(is);
-  });
-  const changed = useEffectEvent((text: () => string) => {
-    mark(true);
-    clearTimeout(keeping.current);
-    keeping.current = setTimeout(() => {
-      const now = text();
-      if (now === saved.current.text && saved.current.tag !== undefined) {
-        mark(false);
-        void dropDraft(person, w.id, path);
-      } else void keepDraft(person, w.id, path, { text: now, tag: saved.current.tag, at: Date.now() });
-    }, 300);
-  });
-  const isSaved = (text: string, tag: string | undefined) => {
-    saved.current = { text, tag };
-    setProblem(undefined);
-    const now = editor.current?.text() ?? text;
-    clearTimeout(keeping.current);
-    setDirty(now !== text);
-    tellDirty(now !== text);
-    if (now === text) void dropDraft(person, w.id, path);
-    else void keepDraft(person, w.id, path, { text: now, tag, at: Date.now() });
-  };
-  const save = useEffectEvent(async () => {
-    const e = editor.current;
-    if (!e || saving) return;
-    e.tidy();
-    const text = e.text();
-    setSaving(true);
-    try {
-      const f = await write(name, path, text, saved.current.tag);
-      isSaved(text, f.tag);
-      setComparing(false);
-      e.against(undefined);
-      queries.setQueryData(entry(name, path).queryKey, f);
-      void queries.invalidateQueries({ queryKey: ["changes", name] }, { cancelRefetch: false });
-    } catch (err) {
-      if (err instanceof Problem && err.status === 412) await looked();
-      else setProblem(err);
-    } finally {
-      setSaving(false);
-    }
-  });
-  // Somebody or something else wrote it. Where nothing of ours is unsaved, it is taken.
-  const looked = useEffectEvent(async () => {
-    try {
-      const got = await read(name, path);
-      if (got.tag === saved.current.tag) return;
-      const text = new TextDecoder().decode(got.bytes);
-      const e = editor.current;
-      if (e && e.text() === saved.current.text) {
-        saved.current = { text, tag: got.tag };
-        e.put(text);
-        mark(false);
-      } else if (e?.text() === text) isSaved(text, got.tag);
-      else setTheirs({ text, tag: got.tag });
-    } catch (err) {
-      if (err instanceof Problem && err.status === 404) setTheirs({ text: "", tag: "" });
-      else setProblem(err);
-    }
-  });
-
+  const [written] = useState(() => new Written(place, first));
+  const standing = useSyncExternalStore(written.subscribe, written.now);
+  const language = languageOf(bench, path);
+  const { id, folder } = w;
+  const ready = w.phase === "ready";
+  const [languageID, program] = [language?.id, language?.program];
+  const server = useMemo(
+    () => (languageID && program && ready ? serverOf({ workspace: name, id, folder, open, tell: (what) => void message.info(what, 6) }, languageID, program) : undefined),
+    [languageID, program, ready, id, folder, name, message, open],
+  );
+  useEffect(
+    () =>
+      written.within({
+        before: (e) => (manner.formatOnSave ? server?.format(e.view) : undefined),
+        saved: (f) => {
+          queries.setQueryData(entry(name, path).queryKey, f);
+          server?.saved(absolute(path, folder));
+          void queries.invalidateQueries({ queryKey: ["changes", name] }, { cancelRefetch: false });
+        },
+      }),
+    [written, server, manner, queries, name, path, folder],
+  );
+  useEffect(() => written.show(box.current!, !ready, taste.keys === "emacs"), [written, ready, taste.keys]);
+  useEffect(() => written.editor?.setLook(editorLook(isDark ? palette.dark : palette.light, isDark), taste.fontPixels), [isDark, taste.fontPixels, written, ready, taste.keys]);
+  useEffect(() => written.editor?.setManner(manner), [manner, written, ready, taste.keys]);
   useEffect(() => {
-    const id = `${w.id}\0${path}`;
-    const e = new FileEditor(place.current!, path, first.start.text, { changed, save: () => void save() }, w.phase !== "ready", taste.keys === "emacs", closed.get(id));
-    editor.current = e;
-    closed.delete(id);
+    if (!server) return;
+    const { extension, end } = server.use(absolute(path, folder));
+    const e = written.editor;
+    e?.setMore(extension);
     return () => {
-      closed.set(id, e.kept());
-      const oldest = closed.keys().next().value;
-      if (closed.size > closedMost && oldest !== undefined) closed.delete(oldest);
-      e.end();
-      editor.current = null;
+      if (written.editor === e) e?.setMore([]);
+      end();
     };
-  }, [w.id, path, first, w.phase, taste.keys]);
-  useEffect(() => editor.current?.setLook(editorLook(isDark ? palette.dark : palette.light, isDark), taste.fontPixels), [isDark, taste.fontPixels, first, w.phase, taste.keys]);
-  useEffect(() => editor.current?.setManner(manner), [manner, first, w.phase, taste.keys]);
+  }, [server, path, folder, written, ready, taste.keys]);
   useEffect(() => {
-    if (line) editor.current?.goTo(line);
-  }, [line, first]);
+    if (line) written.editor?.goTo(line);
+  }, [line, written]);
   useEffect(() => {
-    if (!saving && (gone ? saved.current.tag !== undefined : onDisk !== undefined && onDisk !== saved.current.tag)) void looked();
-  }, [onDisk, gone, saving]);
-
-  const settle = (how: "mine" | "theirs" | "compare") => {
-    if (!theirs) return;
-    const e = editor.current;
-    saved.current = { text: theirs.text, tag: theirs.tag || undefined };
-    setTheirs(undefined);
-    if (how === "theirs") {
-      e?.put(theirs.text);
-      isSaved(theirs.text, theirs.tag || undefined);
-    } else if (e) {
-      if (how === "compare") {
-        e.against(theirs.text);
-        setComparing(true);
-      }
-      changed(() => e.text());
-    }
-  };
+    if (gone || onDisk !== undefined) written.noticed(gone ? undefined : onDisk);
+  }, [onDisk, gone, written]);
+  const { dirty, theirs } = standing;
+  const tell = useEffectEvent(tellDirty);
+  useEffect(() => tell(dirty), [dirty]);
   return (
     <div className="file-board" data-file={path} data-dirty={dirty}>
       {theirs && (
         <Alert
           type="warning"
           showIcon
-          title={theirs.tag === "" ? `${path} is not there any more: it was removed or moved meanwhile.` : `${path} was written by somebody or something else meanwhile.`}
+          title={theirs.tag === undefined ? `${path} is not there any more: it was removed or moved meanwhile.` : `${path} was written by somebody or something else meanwhile.`}
           description="What you wrote is kept here."
           action={
             <Space wrap>
-              {theirs.tag !== "" && (
-                <Button size="small" onClick={() => settle("compare")}>
+              {theirs.tag !== undefined && (
+                <Button size="small" onClick={() => written.settle("compare")}>
                   Compare
                 </Button>
               )}
-              <Button size="small" onClick={() => settle("mine")}>
+              <Button size="small" onClick={() => written.settle("mine")}>
                 Keep mine
               </Button>
-              <Button size="small" onClick={() => settle("theirs")}>
-                {theirs.tag === "" ? "Give mine up" : "Take theirs"}
+              <Button size="small" onClick={() => written.settle("theirs")}>
+                {theirs.tag === undefined ? "Give mine up" : "Take theirs"}
               </Button>
             </Space>
           }
         />
       )}
-      <ProblemNote error={problem} />
-      <div className="editor-place" ref={place} />
+      <ProblemNote error={standing.problem} />
+      <div className="editor-place" ref={box} />
       <div className="board-foot">
-        <span className="quiet">{saving ? "saving…" : comparing ? "compared with what is on the disk: keep or undo each place, then save" : dirty ? "not saved; kept in this browser" : gone && saved.current.tag === undefined ? "new" : "saved"}</span>
+        <span className="quiet" role="status">
+          {standing.saving ? "saving…" : standing.comparing ? "compared with what is on the disk: keep or undo each place, then save" : dirty ? "not saved; kept in this browser" : standing.isNew ? "new" : "saved"}
+        </span>
         <span className="spacer" />
-        {dirty && (
-          <Button size="small" type="text" onClick={() => void save()} disabled={saving || w.phase !== "ready"}>
+        {language && bench && <Served by={server} language={language} />}
+        {(dirty || standing.isNew) && (
+          <Button size="small" type="text" onClick={() => void written.save()} disabled={standing.saving || !ready}>
             Save
           </Button>
         )}
-        <span className="quiet number">{bytes(onDisk === undefined ? 0 : saved.current.text.length)}</span>
       </div>
     </div>
   );
 }
 
+const nobody = () => () => undefined;
+
+/** What serves a file's language, or what to do to have it served. */
+function Served({ by: server, language }: { by?: LanguageServer; language: BenchLanguage }) {
+  const state = useSyncExternalStore(server?.subscribe ?? nobody, server?.now ?? (() => undefined));
+  if (state?.is === "serving") return <span className="quiet" data-served={language.id} title="Ctrl-Space completes, F12 goes to the definition, Shift-F12 to what uses it, F2 renames, Shift-Alt-F formats, Ctrl-. offers what may be done">{state.name}</span>;
+  if (state?.is === "starting") return <span className="quiet">{language.program} begins…</span>;
+  const why = state?.is === "over" ? state.why.detail : `Nothing in the workspace serves ${language.id}. To have it, add to the definition or its build file:`;
+  return (
+    <Popover
+      title={why}
+      content={
+        <>
+          {state?.is !== "over" && <pre className="said">{language.line}</pre>}
+          {state?.is === "over" && (
+            <Button size="small" onClick={() => server?.again()}>
+              Begin it again
+            </Button>
+          )}
+        </>
+      }
+    >
+      <Button size="small" type="text" data-unserved={language.id}>
+        {state?.is === "over" ? `${language.program} has ended` : `no program for ${language.id}`}
+      </Button>
+    </Popover>
+  );
+}

@@ -1,7 +1,7 @@
 import { ExportOutlined, ReloadOutlined } from "@ant-design/icons";
 import { useQuery } from "@tanstack/react-query";
 import { Button, Input, Space, Spin } from "antd";
-import { useEffect, useState } from "react";
+import { useState } from "react";
 import { nameOf, type Workspace } from "../api/client";
 import { visitors } from "../parts/Ports";
 import { ProblemNote } from "../parts/ProblemNote";
@@ -15,12 +15,8 @@ export function PortBoard({ workspace: w, port }: { workspace: Workspace; port: 
   const [path, setPath] = useState("/");
   const [at, setAt] = useState({ path: "/", round: 0 });
   const address = p && new URL(at.path, p.address).href;
-  const pass = useQuery({ queryKey: ["frame", name, port, at], queryFn: () => framePass(address!), enabled: Boolean(address) && p?.listening, retry: false, gcTime: 0, staleTime: Infinity });
-  // Where it began to listen after the board was there, it is loaded then.
   const listening = p?.listening === true;
-  useEffect(() => {
-    if (listening) setAt((old) => ({ ...old, round: old.round + 1 }));
-  }, [listening]);
+  const pass = useQuery({ queryKey: ["frame", name, port, at, listening], queryFn: () => framePass(address!), enabled: Boolean(address) && listening, retry: false, gcTime: 0, staleTime: Infinity });
   const load = (to: string) => setAt((old) => ({ path: to.startsWith("/") ? to : `/${to}`, round: old.round + 1 }));
   return (
     <div className="port-board" data-port={port}>

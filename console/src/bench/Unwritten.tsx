@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { Button, Space, Spin } from "antd";
-import { useEffect, useState } from "react";
+import { useEffect, useMemo, useState } from "react";
 import { bytes } from "../parts/amounts";
 import { ProblemNote } from "../parts/ProblemNote";
 import { contentAddress, read, sliceBytes, type File } from "../service/files";
@@ -13,14 +13,10 @@ export const pictureOf = (path: string) => pictures[/\.(\w+)$/.exec(path)?.[1]?.
 /** A picture of a workspace. Its bytes are drawn as a picture and as nothing else. */
 export function Picture({ workspace, path, tag }: { workspace: string; path: string; tag: string }) {
   const got = useQuery({ queryKey: ["files", workspace, "picture", path, tag], gcTime: 0, queryFn: async ({ signal }) => (await read(workspace, path, undefined, signal)).bytes });
-  const [shown, setShown] = useState<string>();
   const [size, setSize] = useState<string>();
-  useEffect(() => {
-    if (!got.data) return;
-    const address = URL.createObjectURL(new Blob([got.data as Uint8Array<ArrayBuffer>], { type: pictureOf(path) }));
-    setShown(address);
-    return () => URL.revokeObjectURL(address);
-  }, [got.data, path]);
+  const data = got.data;
+  const shown = useMemo(() => data && URL.createObjectURL(new Blob([data as Uint8Array<ArrayBuffer>], { type: pictureOf(path) })), [data, path]);
+  useEffect(() => () => (shown ? URL.revokeObjectURL(shown) : undefined), [shown]);
   if (got.error) return <ProblemNote error={got.error} />;
   if (!shown) return <Spin />;
   return (

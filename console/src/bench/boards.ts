@@ -139,6 +139,9 @@ export function titleOf(b: Board): string {
 /** under is a path from a folder; the path itself where it is not beneath it. */
 export const under = (path: string, folder: string) => (path.startsWith(`${folder}/`) ? path.slice(folder.length + 1) : path);
 
+/** absolute is a path from a folder as one from the root. */
+export const absolute = (path: string, folder: string) => (path.startsWith("/") ? path : `${folder}/${path}`);
+
 /**
  * places are what in a line of text reads as a file and a line of it: tides.py:12,
  * ./board/tides.py:12:4, File "board/tides.py", line 12. A match says where it stands.

@@ -17,7 +17,7 @@ export const changes = (workspace: string) =>
 export const difference = (workspace: string, of: { folder: string; path: string; staged: boolean }) =>
   queryOptions({
     queryKey: ["changes", workspace, "difference", of.folder, of.path, of.staged],
-    queryFn: ({ signal }) => take(api.GET("/api/v1/workspaces/{workspace}/changes/difference", { signal, params: { path: { workspace }, query: of } })),
+    queryFn: ({ signal }) => take(api.GET("/api/v1/workspaces/{workspace}/changes/difference", { signal, params: { path: { workspace }, query: { folder: of.folder, path: of.path, staged: of.staged } } })),
   });
 
 export const branches = (workspace: string, folder: string) =>

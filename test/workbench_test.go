@@ -1,0 +1,163 @@
+package test
+
+import (
+	"context"
+	"net/url"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"yardbench/internal/browser"
+)
+
+// bench is the address of a layout of the bench.
+func (w *world) bench(workspace, list string, boards ...string) string {
+	q := url.Values{"board": boards}
+	if list != "" {
+		q.Set("list", list)
+	}
+	return w.address + "/bench/" + workspace + "?" + q.Encode()
+}
+
+// view is a script's expression for the editor of a file's board.
+func view(path string) string {
+	return `document.querySelector('[data-file="` + path + `"] .cm-content')?.cmTile?.view`
+}
+
+// write has a text in an editor stand in another's place, as if it were typed, and the
+// caret after it.
+func write(path, old, now string) chromedp.Action[chromedp.Void] {
+	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		js := `(() => { const v = ` + view(path) + `; if (!v) return -2; const s = v.state.doc.toString(), at = s.indexOf(` + strconv.Quote(old) + `); if (at < 0) return -1;
+			v.dispatch({changes: {from: at, to: at + ` + strconv.Itoa(len(old)) + `, insert: ` + strconv.Quote(now) + `}, selection: {anchor: at + ` + strconv.Itoa(len(now)) + `}, userEvent: "input.type", scrollIntoView: true}); v.focus(); return at })()`
+		for ctx.Err() == nil {
+			if at, err := chromedp.Evaluate[int](js)(ctx, t); err != nil || at >= 0 {
+				return err
+			}
+			time.Sleep(50 * time.Millisecond)
+		}
+		return context.DeadlineExceeded
+	})
+}
+
+// holds waits until a script says true.
+func holds(js string) chromedp.Action[chromedp.Void] {
+	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		for ctx.Err() == nil {
+			if ok, err := chromedp.Evaluate[bool](js)(ctx, t); err == nil && ok {
+				return nil
+			}
+			time.Sleep(50 * time.Millisecond)
+		}
+		return context.DeadlineExceeded
+	})
+}
+
+// inFrame runs a script in the frame of another site whose address has a part, until it
+// gives what is wanted. The frame is looked for anew each time: it may load itself
+// again meanwhile.
+func (p page) inFrame(what, part, js string, is func(string) bool) {
+	p.t.Helper()
+	last := "there is no such frame"
+	for end := time.Now().Add(slack * 20 * time.Second); time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
+		infos, err := chromedp.Targets(p.ctx)
+		if err != nil {
+			p.t.Fatal(err)
+		}
+		for _, i := range infos {
+			if i.Type != "iframe" || !strings.Contains(i.URL, part) {
+				continue
+			}
+			ctx, cancel := chromedp.NewContext(p.ctx, chromedp.WithTargetID(i.TargetID), chromedp.WithDetachOnCancel())
+			within, done := context.WithTimeout(ctx, 8*time.Second)
+			last, err = chromedp.Run(within, chromedp.Evaluate[string](js, chromedp.EvalAwaitPromise))
+			done()
+			cancel()
+			if err == nil && is(last) {
+				return
+			}
+		}
+	}
+	p.t.Fatalf("%s: a frame of %s says %s", what, part, last)
+}
+
+// says is a script that gives what a page says.
+const says = `Promise.resolve(document.body.innerText)`
+
+func has(words string) func(string) bool {
+	return func(said string) bool { return strings.Contains(said, words) }
+}
+
+// saysIn waits until what a selector finds says something.
+func (p page) saysIn(selector, words string) chromedp.Action[chromedp.Void] {
+	return holds(`[...document.querySelectorAll(` + strconv.Quote(selector) + `)].some((e) => e.innerText.includes(` + strconv.Quote(words) + `))`)
+}
+
+// reaching is a script that tries from a page in a frame what it must not: the page
+// around it, and the service as whoever is signed in. It gives what it could.
+func reaching(console string) string {
+	return `(async () => {
+		const said = [], bound = () => ({credentials: "include", signal: AbortSignal.timeout(3000)}), console = ` + strconv.Quote(console) + `;
+		try { parent.document.title; said.push("the page around"); } catch {}
+		try { parent.location.href = "about:blank"; said.push("where it is"); } catch {}
+		try { const r = await fetch(console + "/api/v1/me", bound()); said.push("the service: " + r.status); } catch {}
+		try { await new Promise((yes, no) => { const s = new WebSocket(console.replace("http", "ws") + "/api/v1/workspaces/quay/session"); s.onopen = yes; s.onerror = no; }); said.push("a terminal"); } catch {}
+		return "reached: " + said.join();
+	})()`
+}
+
+func press(selector string) chromedp.Action[chromedp.Void] {
+	return chromedp.Steps(seen(selector), still(selector), chromedp.Click(chromedp.CSS(selector)))
+}
+
+// Work in a browser, from the launch to the git host, with nothing else: read, change
+// with what the language's program knows, look at the page, stage a part of it, commit,
+// push.
+func TestBench(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	p := w.page(t, "ingrid")
+	here := func(words ...string) chromedp.Action[chromedp.Void] {
+		return chromedp.Func(func(context.Context, *chromedp.Target) error {
+			w.must(w.as("ingrid", "", words...), 0)
+			return nil
+		})
+	}
+	p.do("launch, and come to the bench", chromedp.Navigate(w.address+"/launch?repository=tide-board"), seen(`[data-ahead="tide-board"]`), chromedp.SendKeys(chromedp.CSS("#name"), "quay"), button("Launch"), seen(`[data-phase="ready"]`),
+		chromedp.Click(`//a[.="Bench"]`), seen(`[data-bench="quay"] .xterm-screen`), p.says("crew@quay"), p.says("tides.py"))
+	p.do("the page of a program", browser.TypeLine("make serve &"), p.says("the board is on port 8000"))
+
+	file := "file::tides.py"
+	p.do("a file is opened beside it", chromedp.Click(`//*[@role="treeitem"]//*[text()="tides.py"]`), seen(`[data-board="`+file+`"] .cm-content`), p.says("Tide tables for the stations"), holds(`new URLSearchParams(location.search).getAll("board").join() === "terminal:main,`+file+`"`))
+	p.do("its language is served", seen(`[data-served="python"]`))
+	p.do("a mistake is told, and goes", write("tides.py", "    sun = 0.3", "    sun = missing + 0.3"), holds(`[...document.querySelectorAll(".cm-lintRange-error, .cm-lintRange-warning")].some((e) => e.innerText.includes("missing"))`),
+		write("tides.py", "missing + ", ""), holds(`!document.querySelector(".cm-lintRange-error")`))
+	p.do("a name is completed", write("tides.py", "amplitude * (moon + sun)", "amplitude * (moon + math.fl"), browser.Key(" ", "Space", 2), seen(".cm-tooltip-autocomplete"), p.says("floor"))
+	p.do("by a choice", holds(`document.querySelector(".cm-tooltip-autocomplete li[aria-selected]") !== null`), chromedp.Sleep(300*time.Millisecond), browser.Enter(), holds(view("tides.py")+`.state.doc.toString().includes("math.floor")`),
+		write("tides.py", "moon + math.floor", "math.floor(moon) + sun)"))
+	p.do("it is kept while it is not saved", holds(`document.querySelector('[data-file="tides.py"]').dataset.dirty === "true"`), chromedp.Sleep(500*time.Millisecond), chromedp.Reload(), seen(`[data-file="tides.py"][data-dirty="true"]`), holds(view("tides.py")+`?.state.doc.toString().includes("math.floor")`))
+	p.do("what somebody else wrote meanwhile is not lost", here("run", "quay", "--", "sed", "-i", "s/^import argparse/import argparse  # for the command line/", "tides.py"), p.says("was written by somebody or something else meanwhile"),
+		button("Compare"), seen(".cm-changedLine, .cm-deletedChunk"), write("tides.py", "import argparse\n", "import argparse  # for the command line\n"), browser.Key("s", "KeyS", 2), seen(`[data-file="tides.py"][data-dirty="false"]`))
+	if text := w.must(w.as("ingrid", "", "run", "quay", "--", "cat", "tides.py"), 0); !strings.Contains(text, "math.floor(moon)") || !strings.Contains(text, "# for the command line") {
+		t.Errorf("on the disk stands %s", text)
+	}
+
+	p.do("its page in a board", chromedp.Navigate(w.bench("quay", "ports", "file::page.html")), press(`[data-port-row="8000"] .plain`), seen(`[data-port="8000"] iframe`))
+	const port = "-8000.ports."
+	p.inFrame("it is the program's", port, says, has("Ytre Skjer"))
+	p.inFrame("and reaches nothing of ours", port, reaching(w.address), func(said string) bool { return said == "reached: " })
+	p.do("what it shows is saved", write("page.html", "<h1>", "<h1>High water at "), browser.Key("s", "KeyS", 2), seen(`[data-file="page.html"][data-dirty="false"]`))
+	p.inFrame("and it loads itself again", port, says, has("High water at"))
+	p.do("changes, with what is new in the first", chromedp.Navigate(w.bench("quay", "changes")), p.says("page.html"), chromedp.Click(`//button[.="tides.py"]`), seen(`[data-change="tides.py"] .hunk`))
+	p.do("one hunk of two is staged", holds(`document.querySelectorAll(".hunk").length === 2`), chromedp.Click(`(//section[contains(@class, "hunk")])[2]//button[.="Stage"]`), holds(`document.querySelectorAll(".hunk").length === 1`))
+	p.do("and committed", chromedp.SendKeys(chromedp.CSS(`textarea[aria-label="Commit message"]`), "The moon in whole centimetres"), button("Commit"), button("Push 1"), p.says("main -> main"))
+	if log := w.must(w.as("ingrid", "", "run", "quay", "--", "sh", "-c", "git fetch -q; git log -1 -p origin/main; git status -s"), 0); !strings.Contains(log, "The moon in whole centimetres") || !strings.Contains(log, "+    return round(amplitude * (math.floor(moon)") || strings.Contains(log, "+import argparse") || !strings.Contains(log, " M tides.py") {
+		t.Errorf("the git host has %s", log)
+	}
+	p.do("search leads to a line", chromedp.Navigate(w.bench("quay", "search")), seen(`input[aria-label="What a line holds"]`), chromedp.SendKeys(chromedp.CSS(`input[aria-label="What a line holds"]`), "Lyngholmen\r"), press(`.hits [data-line]`), seen(`.cm-content`))
+	p.do("the find line leads to a file", browser.Key("0", "Digit0", 1), seen(`input[role="combobox"]`), chromedp.SendKeys(chromedp.CSS(`.find-line input`), "gate.py:5"), p.saysIn(`.find-line li[aria-selected="true"]`, "gate.py"), browser.Enter(), seen(`[data-board="file:5:gate.py"] .cm-content`))
+	p.do("out of it by a key", browser.Key("F6", "F6", 0), holds(`!document.activeElement.closest(".cm-content")`))
+}
