@@ -23,6 +23,9 @@ import { ChangeBoard } from "./ChangeBoard";
 import { ChangesList } from "./ChangesList";
 import type { Manner } from "./editor";
 import { FilesList } from "./FilesList";
+import { DebugBoard } from "./DebugBoard";
+import { debuggerOf } from "./debugging";
+import { DebugList } from "./DebugList";
 import { FindLine } from "./FindLine";
 import { BenchKeys } from "./Keys";
 import { PortBoard } from "./PortBoard";
@@ -34,7 +37,7 @@ import "./bench.css";
 const TerminalView = lazy(() => import("../parts/TerminalView").then((m) => ({ default: m.TerminalView })));
 const FileBoard = lazy(() => import("./FileBoard").then((m) => ({ default: m.FileBoard })));
 
-const names: Record<ListName, string> = { files: "Files", changes: "Changes", terminals: "Terminals", ports: "Ports", search: "Search" };
+const names: Record<ListName, string> = { files: "Files", changes: "Changes", terminals: "Terminals", ports: "Ports", debug: "Debug", search: "Search" };
 
 /** mannerOf is how the definition wants files to be written. */
 const mannerOf = (b: BenchOf | undefined): Manner => (b ? { tabSize: b.editor.tab_size, tabs: b.editor.tabs, rulers: b.editor.rulers, trim: b.editor.trim, finalNewline: b.editor.final_newline, formatOnSave: b.editor.format_on_save } : {});
@@ -128,6 +131,24 @@ function Bench({ workspace: w, problem, person }: { workspace: Workspace; proble
     };
   }, [name, queries, w.phase, w.id, w.folder, own]);
 
+  // Where a program stops is shown: its line comes into sight beside its variables.
+  const d = debuggerOf(w.id, name, w.folder);
+  const stoodAt = useCallback((path: string, line: number) => {
+    const l = layoutOf(new URLSearchParams(location.search));
+    const debug = l.boards.findIndex((b) => b.kind === "debug");
+    const next = opened(l, { kind: "file", path: under(path, w.folder), line }, !l.boards.some((b) => b.kind === "file"));
+    put(next.boards.some((b) => b.kind === "debug") || debug < 0 ? next : opened(next, { kind: "debug" }, true), true);
+  }, [put, w.folder]);
+  useEffect(() => {
+    let last: number | undefined;
+    return d.subscribe(() => {
+      const s = d.now();
+      const f = s.is === "stopped" ? s.frames[0] : undefined;
+      if (f?.path?.startsWith(`${w.folder}/`) && s.frame !== last) stoodAt(f.path, f.line);
+      last = s.frame;
+    });
+  }, [d, w.folder, stoodAt]);
+
   const pressed = useEffectEvent((e: KeyboardEvent) => {
     const typing = e.target instanceof HTMLElement && (e.target.isContentEditable || ["INPUT", "TEXTAREA", "SELECT"].includes(e.target.tagName));
     if (e.key === "F6") {
@@ -141,6 +162,9 @@ function Bench({ workspace: w, problem, person }: { workspace: Workspace; proble
       e.preventDefault();
       if (e.code === "Digit0") setFinding(true);
       else focus(Number(e.code.slice(5)) - 1);
+    } else if (e.key === "F8" || e.key === "F10") {
+      e.preventDefault();
+      d.step(e.key === "F8" ? (e.ctrlKey ? "stepOut" : "continue") : e.ctrlKey ? "stepIn" : "next");
     } else if (e.key === "?" && !typing) setKeys(true);
   });
   useEffect(() => {
@@ -179,6 +203,8 @@ function Bench({ workspace: w, problem, person }: { workspace: Workspace; proble
         return w.phase === "ready" ? <TerminalView key={`${w.sheet} ${b.label}`} workspace={name} label={b.label} places={places} onPlace={place} /> : <p className="board-note">A terminal can be opened when the workspace is ready.</p>;
       case "port":
         return <PortBoard workspace={w} port={b.port} />;
+      case "debug":
+        return <DebugBoard workspace={w} stoodAt={stoodAt} />;
       case "sheet":
         return <SheetBoard workspace={w} />;
       case "log":
@@ -258,6 +284,7 @@ function Lists({ workspace: w, layout, put, open, own }: { workspace: Workspace;
     changes: changed.data?.reduce((n, c) => n + c.files.length, 0),
     terminals: running.data?.length,
     ports: listening.data?.filter((p) => p.listening).length,
+    debug: undefined,
     search: undefined,
   };
   const at = layout.boards[layout.at];
@@ -278,6 +305,7 @@ function Lists({ workspace: w, layout, put, open, own }: { workspace: Workspace;
       {ready && layout.list === "ports" && (
         <PortsList workspace={w} open={open} />
       )}
+      {ready && layout.list === "debug" && <DebugList workspace={w} at={at?.kind === "file" ? at.path : undefined} open={open} />}
       {ready && layout.list === "search" && <SearchList workspace={w} open={open} />}
     </aside>
   );

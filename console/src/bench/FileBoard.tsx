@@ -9,6 +9,8 @@ import { languageOf, type BenchLanguage, type BenchOf } from "../service/bench";
 import { editedMost, entry } from "../service/files";
 import { palette, useDark } from "../theme";
 import { absolute } from "./boards";
+import { showPlace, showPoints, stopping } from "./breakpoints";
+import { debuggerOf } from "./debugging";
 import type { Manner } from "./editor";
 import { serverOf, type LanguageServer } from "./language";
 import { opening, Written, type Opening, type Place } from "./written";
@@ -95,6 +97,22 @@ function Editing({ workspace: w, path, line, manner, bench, dirty: tellDirty, op
       end();
     };
   }, [server, path, folder, written, ready, taste.keys]);
+  // Where a program stops, and where it stands.
+  const d = debuggerOf(id, name, folder);
+  const points = useSyncExternalStore(d.points.subscribe, d.points.now).get(absolute(path, folder));
+  const debugs = useSyncExternalStore(d.subscribe, d.now);
+  const frame = debugs.is === "stopped" ? debugs.frames.find((f) => f.id === debugs.frame) : undefined;
+  const standsAt = frame?.path === absolute(path, folder) ? frame.line : undefined;
+  const stops = bench !== undefined && bench.adapters.some((a) => a.there);
+  useEffect(() => written.editor?.setStops(stops ? stopping(d.points, absolute(path, folder)) : []), [d, stops, path, folder, written, ready, taste.keys]);
+  useEffect(() => {
+    if (stops && written.editor) showPoints(written.editor.view, points ?? []);
+  }, [points, stops, written, ready, taste.keys]);
+  useEffect(() => {
+    if (!stops || !written.editor) return;
+    showPlace(written.editor.view, standsAt);
+    if (standsAt) written.editor.goTo(standsAt, false);
+  }, [standsAt, stops, written, ready, taste.keys]);
   useEffect(() => {
     if (line) written.editor?.goTo(line);
   }, [line, written]);

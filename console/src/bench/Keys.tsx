@@ -9,6 +9,8 @@ const keys: [string, string][] = [
   ["Ctrl-F", "find in a file; Alt-G a line of it"],
   ["Ctrl-Shift-F", "find in a terminal"],
   ["Ctrl-click", "open beside; in a terminal, follow an address"],
+  ["F9, Shift-F9", "a program stops in this line; where a condition holds"],
+  ["F8, F10, Ctrl-F10, Ctrl-F8", "of a program that stands: go on, over a line, into what is called, out of it"],
   ["?", "these"],
 ];
 

@@ -8,11 +8,12 @@ export type Board =
   | { kind: "change"; folder: string; path: string; staged: boolean }
   | { kind: "terminal"; label: string }
   | { kind: "port"; port: number }
+  | { kind: "debug" }
   | { kind: "sheet" }
   | { kind: "log" };
 
 /** The lists beside the boards. */
-export const lists = ["files", "changes", "terminals", "ports", "search"] as const;
+export const lists = ["files", "changes", "terminals", "ports", "debug", "search"] as const;
 export type ListName = (typeof lists)[number];
 
 /** A layout: up to three boards, which of them one is at, and the list that is open. */
@@ -60,6 +61,7 @@ export function boardOf(address: string): Board | undefined {
       const port = Number(rest);
       return Number.isInteger(port) && port > 0 && port < 65536 ? { kind, port } : undefined;
     }
+    case "debug":
     case "sheet":
     case "log":
       return rest === undefined ? { kind } : undefined;
@@ -129,6 +131,8 @@ export function titleOf(b: Board): string {
       return b.label;
     case "port":
       return `:${b.port}`;
+    case "debug":
+      return "Debug";
     case "sheet":
       return "Launch sheet";
     case "log":

@@ -32,12 +32,14 @@ export class FileEditor {
   private readonly manner = new Compartment();
   private readonly merge = new Compartment();
   private readonly more = new Compartment();
+  private readonly stops = new Compartment();
   private how: Manner = {};
 
   constructor(parent: HTMLElement, path: string, text: string, told: Listener, readOnly: boolean, emacs: boolean, kept?: unknown) {
     // What ends all its lines as Windows does keeps that; else they are kept byte by byte.
     const windows = text.includes("\r\n") && !/(^|[^\r])\n|\r(?!\n)/.test(text);
     const extensions: Extension = [
+      this.stops.of([]),
       Prec.high(keymap.of([{ key: "Mod-s", preventDefault: true, run: () => (told.save(), true) }])),
       emacs ? Prec.high(keymap.of(emacsStyleKeymap)) : [],
       basicSetup,
@@ -106,6 +108,11 @@ export class FileEditor {
     this.view.dispatch({ effects: this.more.reconfigure(more) });
   }
 
+  /** setStops has break points in it, before the lines' numbers. */
+  setStops(stops: Extension) {
+    this.view.dispatch({ effects: this.stops.reconfigure(stops) });
+  }
+
   /** tidy does what is to be done before it is saved, as one change that can be undone. */
   tidy() {
     const { state } = this.view;
@@ -139,11 +146,11 @@ export class FileEditor {
   }
 
   /** goTo has a line in sight, and the caret in it. */
-  goTo(line: number) {
+  goTo(line: number, focus = true) {
     const { doc } = this.view.state;
     const at = doc.line(Math.min(Math.max(1, line), doc.lines));
     this.view.dispatch({ selection: EditorSelection.cursor(at.from), effects: EditorView.scrollIntoView(at.from, { y: "center" }) });
-    this.view.focus();
+    if (focus) this.view.focus();
   }
 
   end() {

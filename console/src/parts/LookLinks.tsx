@@ -3,7 +3,6 @@ import { Button, Checkbox, Form, InputNumber, Modal, Select, Table, Tooltip, Typ
 import { useState } from "react";
 import { api, take, whole } from "../api/client";
 import { ProblemNote } from "./ProblemNote";
-import { nothing } from "./Page";
 import { exact, when } from "./time";
 import { useDone } from "./useDone";
 
@@ -17,13 +16,12 @@ export function LookLinks({ workspace, ports }: { workspace: string; ports: numb
       <h3>Look links</h3>
       <p>A look link shows one port to whoever holds it, signed in or not, until its time is over.</p>
       <ProblemNote error={links.error ?? end.error} />
-      <Table
+      {links.data?.length === 0 ? <p className="quiet">There are none.</p> : <Table
         size="small"
         rowKey="id"
         pagination={false}
         loading={links.isPending}
         dataSource={links.data}
-        locale={nothing("There are none.")}
         columns={[
           { title: "Port", dataIndex: "port", align: "right", className: "number", width: 80 },
           { title: "Opened", render: (_, l) => (l.visits_most ? `${l.visits} of ${l.visits_most} times` : `${l.visits} times`) },
@@ -40,7 +38,7 @@ export function LookLinks({ workspace, ports }: { workspace: string; ports: numb
             ),
           },
         ]}
-      />
+      />}
       <Button style={{ marginTop: 8 }} disabled={ports.length === 0} onClick={() => setMaking(true)}>
         Make a look link
       </Button>

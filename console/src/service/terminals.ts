@@ -27,3 +27,21 @@ export function freeLabel(taken: string[]): string {
     if (!taken.includes(label)) return label;
   }
 }
+
+/** runInTerminal runs a command in a terminal of its own, which lives on by itself; gives its label. */
+export function runInTerminal(workspace: string, argv: string[], folder: string, env: Record<string, string>): Promise<string> {
+  const label = `debug-${Array.from(crypto.getRandomValues(new Uint8Array(3)), (b) => b.toString(16).padStart(2, "0")).join("")}`;
+  return new Promise((yes, no) => {
+    const scheme = location.protocol === "https:" ? "wss" : "ws";
+    const socket = new WebSocket(`${scheme}://${location.host}/api/v1/workspaces/${encodeURIComponent(workspace)}/session`);
+    socket.binaryType = "arraybuffer";
+    socket.onopen = () => socket.send(JSON.stringify({ argv, terminal: label, tty: true, folder, env, columns: 100, rows: 30, typist: label }));
+    socket.onmessage = (e: MessageEvent<ArrayBuffer>) => {
+      const frame = new Uint8Array(e.data);
+      if (frame[0] === "p".charCodeAt(0)) no(new Error(String((JSON.parse(new TextDecoder().decode(frame.subarray(1))) as { detail?: string }).detail)));
+      else yes(label);
+      socket.close();
+    };
+    socket.onclose = () => no(new Error("no terminal could be opened"));
+  });
+}
