@@ -161,9 +161,10 @@ func TestBench(t *testing.T) {
 	p.do("the find line leads to a file", browser.Key("0", "Digit0", 1), seen(`input[role="combobox"]`), chromedp.SendKeys(chromedp.CSS(`.find-line input`), "gate.py:5"), p.saysIn(`.find-line li[aria-selected="true"]`, "gate.py"), browser.Enter(), seen(`[data-board="file:5:gate.py"] .cm-content`))
 	p.do("out of it by a key", browser.Key("F6", "F6", 0), holds(`!document.activeElement.closest(".cm-content")`))
 
-	p.do("a program stops where it is asked to", chromedp.Navigate(w.bench("quay", "debug", "file::tides.py")), p.says("the tests (unittest)"), seen(".break-points"),
+	p.do("a program stops where it is asked to", chromedp.Navigate(w.bench("quay", "debug", "file::tides.py")), p.says("the tests (unittest)"))
+	p.do("by a key, in a line", seen(".break-points"),
 		chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
-			_, err := chromedp.Evaluate[bool](`(() => { const v = ` + view("tides.py") + `; const at = v.state.doc.toString().indexOf("    moon = "); v.dispatch({selection: {anchor: at}}); v.focus(); return true })()`)(ctx, t)
+			_, err := chromedp.Evaluate[bool](`(() => { const v = `+view("tides.py")+`; const at = v.state.doc.toString().indexOf("    moon = "); v.dispatch({selection: {anchor: at}}); v.focus(); return true })()`)(ctx, t)
 			return err
 		}), browser.Key("F9", "F9", 0), p.says("tides.py:11"), seen(".break-point"))
 	p.do("with its variables", press(`[data-configuration="the tests (unittest)"] button`), seen(`[data-debug="stopped"]`), seen(`[data-frame="height_cm"]`), p.saysIn(`[data-variable="station"]`, "'Lyngholmen'"), seen(".stands-here"))

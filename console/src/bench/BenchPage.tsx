@@ -15,7 +15,8 @@ import type { TextPlace } from "../parts/TerminalView";
 import { Actions } from "../parts/WorkspaceActions";
 import { bench, type BenchOf } from "../service/bench";
 import { changes } from "../service/changes";
-import { watch } from "../service/files";
+import { watch, type FileChange } from "../service/files";
+import { whileSeen } from "../service/seen";
 import { terminals } from "../service/terminals";
 import { ports, sheet, workspace } from "../service/workspaces";
 import { absolute, addressOf, closed, layoutOf, lists, opened, places, searchOf, titleOf, under, type Board, type Layout, type ListName } from "./boards";
@@ -102,11 +103,8 @@ function Bench({ workspace: w, problem, person }: { workspace: Workspace; proble
   // What changes in its folder is read again, each folder and file by itself, git's view of it after a moment.
   useEffect(() => {
     if (w.phase !== "ready" || !own) return;
-    const stop = new AbortController();
     let later: ReturnType<typeof setTimeout> | undefined;
-    void watch(
-      name,
-      (c) => {
+    const change = (c: FileChange) => {
         const again = (...key: unknown[]) => void queries.invalidateQueries({ queryKey: ["files", name, ...key] }, { cancelRefetch: false });
         if (c.anew || c.path === undefined) {
           again("folder");
@@ -122,11 +120,10 @@ function Bench({ workspace: w, problem, person }: { workspace: Workspace; proble
           later = undefined;
           void queries.invalidateQueries({ queryKey: ["changes", name] }, { cancelRefetch: false });
         }, 1_000);
-      },
-      stop.signal,
-    );
+    };
+    const end = whileSeen((signal) => void watch(name, change, signal));
     return () => {
-      stop.abort();
+      end();
       clearTimeout(later);
     };
   }, [name, queries, w.phase, w.id, w.folder, own]);

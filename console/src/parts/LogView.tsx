@@ -1,4 +1,5 @@
 import { useEffect, useRef, useState } from "react";
+import { whileSeen } from "../service/seen";
 
 /** What is kept on the page of a long log; the whole is in `yardbench logs`. */
 const shownCharacters = 400_000;
@@ -9,10 +10,9 @@ export function LogView({ address, short }: { address: string; short?: boolean }
   const box = useRef<HTMLPreElement>(null);
   const atEnd = useRef(true);
   useEffect(() => {
-    const stop = new AbortController();
-    let whole = "";
-    const read = async () => {
-      const answer = await fetch(address, { signal: stop.signal });
+    const read = async (signal: AbortSignal) => {
+      let whole = "";
+      const answer = await fetch(address, { signal });
       if (!answer.ok || !answer.body) throw new Error(`the log cannot be read: ${answer.status}`);
       const reader = answer.body.pipeThrough(new TextDecoderStream()).getReader();
       for (;;) {
@@ -22,10 +22,11 @@ export function LogView({ address, short }: { address: string; short?: boolean }
         setText(whole);
       }
     };
-    read().catch((e: unknown) => {
-      if (!stop.signal.aborted) setText((t) => `${t}\n[${String(e)}]\n`);
+    return whileSeen((signal) => {
+      read(signal).catch((e: unknown) => {
+        if (!signal.aborted) setText((t) => `${t}\n[${String(e)}]\n`);
+      });
     });
-    return () => stop.abort();
   }, [address]);
   useEffect(() => {
     if (box.current && atEnd.current) box.current.scrollTop = box.current.scrollHeight;
