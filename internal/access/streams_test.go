@@ -71,10 +71,16 @@ func program(w http.ResponseWriter, r *http.Request) {
 // counts the connections to it.
 func portOf(t *testing.T) (c *http.Client, cookie string, dials *atomic.Int64, s *service.Service, a service.Actor, host string) {
 	t.Helper()
+	return behind(t, program)
+}
+
+// behind is portOf with another program.
+func behind(t *testing.T, program http.HandlerFunc) (c *http.Client, cookie string, dials *atomic.Int64, s *service.Service, a service.Actor, host string) {
+	t.Helper()
 	speaks := &http.Protocols{}
 	speaks.SetHTTP1(true)
 	speaks.SetUnencryptedHTTP2(true)
-	inside := httptest.NewUnstartedServer(http.HandlerFunc(program))
+	inside := httptest.NewUnstartedServer(program)
 	inside.Config.Protocols = speaks
 	inside.Start()
 	t.Cleanup(inside.Close)
