@@ -152,7 +152,7 @@ export const absolute = (path: string, folder: string) => (path.startsWith("/") 
  */
 export function places(text: string): { from: number; to: number; path: string; line: number }[] {
   const found = [];
-  for (const m of text.matchAll(/(?:File "([^"\0]{1,300})", line (\d{1,7}))|((?:\.{0,2}\/)?[\w@+.-]+(?:\/[\w@+.-]+)*\.\w{1,10}):(\d{1,7})(?::\d{1,5})?/g)) {
+  for (const m of text.matchAll(/(?:File "([^"\0]{1,300})", line (\d{1,7}))|(?<![\w:/.-])((?:\.{0,2}\/)?[\w@+.-]+(?:\/[\w@+.-]+)*\.\w{1,10}):(\d{1,7})(?::\d{1,5})?/g)) {
     const path = m[1] ?? m[3] ?? "";
     const line = Number(m[2] ?? m[4]);
     if (line > 0) found.push({ from: m.index, to: m.index + m[0].length, path: path.replace(/^\.\//, ""), line });
