@@ -145,7 +145,7 @@ func TestTheSameInTheBrowser(t *testing.T) {
 	p.do("the log grows while it comes up", chromedp.Click(`//div[@role="tab" and .="Log"]`), p.says("line 2 of the set-up"),
 		seen(`[data-phase="starting"]`), p.says("line 8 of the set-up"), seen(`[data-phase="ready"]`))
 	p.do("the launch sheet is done", chromedp.Click(`//div[@role="tab" and .="Launch sheet"]`), seen(`[data-sheet="1"][data-outcome="done"]`))
-	p.do("a terminal", chromedp.Click(`//div[@role="tab" and .="Terminal"]`), seen(".xterm-screen"), p.says("crew@quay"),
+	p.do("a terminal, one press from the page of workspaces", chromedp.Navigate(w.address+"/mine"), seen(`[data-card="quay"]`), chromedp.Click(`//a[.="Enter"]`), seen(".xterm-screen"), p.says("crew@quay"),
 		browser.TypeLine("echo $((6*7)) knots as $(whoami)"), p.says("42 knots as crew"))
 	p.do("stop, which another door sees", button("Stop"), seen(`[data-phase="stopped"]`))
 	w.must(w.as("ingrid", "", "show", "quay"), 0, "stopped")
@@ -227,8 +227,8 @@ func TestTheRoundInTheBrowser(t *testing.T) {
 	p.do("and what is missing, to be given there", p.says("TIDE_API_KEY is missing"), button("Give it"), seen(".ant-modal-container textarea"), still(".ant-modal-container textarea"),
 		chromedp.SendKeys(chromedp.CSS(".ant-modal-container textarea"), "levels-of-the-quay"), modal(), p.says("nothing that is asked for is missing"))
 	p.do("launch", chromedp.SendKeys(chromedp.CSS("#name"), "quay"), button("Launch"), seen(`[data-phase="ready"]`), p.says("image 1 of"))
-	p.do("a terminal has the secret, and begins to serve", chromedp.Click(`//div[@role="tab" and .="Terminal"]`), seen(".xterm-screen"), p.says("crew@quay"), browser.TypeLine("echo key ${#TIDE_API_KEY}; make serve"), p.says("key 18"), p.says("the board is on port 8000"))
-	p.do("its port shows within seconds", chromedp.Click(`//div[@role="tab" and .="Ports"]`), seen(`[data-listening="8000"]`), p.says("The board on the quay"), p.says("python3"))
+	p.do("a terminal has the secret, and begins to serve", chromedp.Click(`//a[.="Bench"]`), seen(".xterm-screen"), p.says("crew@quay"), browser.TypeLine("echo key ${#TIDE_API_KEY}; make serve"), p.says("key 18"), p.says("the board is on port 8000"))
+	p.do("its port shows within seconds", chromedp.Navigate(w.address+"/workspaces/quay?view=ports"), seen(`[data-listening="8000"]`), p.says("The board on the quay"), p.says("python3"))
 	address, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](`document.querySelector('a[href*="-8000.ports."]').href`))
 	if err != nil {
 		t.Fatal(err)

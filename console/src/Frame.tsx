@@ -30,7 +30,8 @@ const StartersPage = lazy(() => import("./pages/StartersPage").then((m) => ({ de
 const VisitPage = lazy(() => import("./pages/VisitPage").then((m) => ({ default: m.VisitPage })));
 const WebhooksPage = lazy(() => import("./pages/WebhooksPage").then((m) => ({ default: m.WebhooksPage })));
 const WorkspacePage = lazy(() => import("./pages/WorkspacePage").then((m) => ({ default: m.WorkspacePage })));
-const WorkspacesPage = lazy(() => import("./pages/WorkspacesPage").then((m) => ({ default: m.WorkspacesPage })));
+const MinePage = lazy(() => import("./mine/MinePage").then((m) => ({ default: m.MinePage })));
+const Fleet = lazy(() => import("./parts/Fleet").then((m) => ({ default: m.Fleet })));
 const YouPage = lazy(() => import("./pages/YouPage").then((m) => ({ default: m.YouPage })));
 
 /** The pages a role has, in the order in which it needs them. */
@@ -149,8 +150,8 @@ export function Frame() {
           <Suspense fallback={<Spin />}>
           <Routes>
             <Route path="/" element={<Navigate to={nav[0]?.[0] ?? "/mine"} replace />} />
-            <Route path="/mine" element={<WorkspacesPage key="mine" person={person} all={false} />} />
-            <Route path="/fleet" element={<WorkspacesPage key="fleet" person={person} all />} />
+            <Route path="/mine" element={<MinePage person={person} />} />
+            <Route path="/fleet" element={<Fleet key="fleet" person={person} all />} />
             <Route path="/attention" element={<AttentionPage person={person} />} />
             <Route path="/bench/:name" element={<BenchPage person={person} />} />
             <Route path="/operations" element={<OperationsPage person={person} />} />

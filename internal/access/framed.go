@@ -22,7 +22,7 @@ import (
 const framedCookieName = "yardbench_framed"
 
 func (p *Ports) framedName() string {
-	if p.Service.Ports.Secure() {
+	if p.Service.Ports.Doors().Secure() {
 		return "__Host-" + framedCookieName
 	}
 	return framedCookieName
@@ -47,7 +47,7 @@ func framing(r *http.Request) bool {
 // begin. On a way from elsewhere the referrer is that of who asked first.
 func (p *Ports) fromConsole(r *http.Request) bool {
 	from, err := url.Parse(r.Referer())
-	console, err2 := url.Parse(p.Service.Ports.Console())
+	console, err2 := url.Parse(p.Service.Ports.Doors().Console)
 	return err == nil && err2 == nil && framing(r) && r.Header.Get("Sec-Fetch-Mode") == "navigate" && r.Header.Get("Upgrade") == "" &&
 		(r.Method == http.MethodGet || r.Method == http.MethodHead) && from.Host != "" && from.Scheme == console.Scheme && strings.EqualFold(from.Host, console.Host)
 }
@@ -101,7 +101,7 @@ func forbids(h http.Header) bool {
 	return false
 }
 
-func (p *Ports) safe(r *http.Request) bool { return p.Service.Ports.Secure() || trusted(r) }
+func (p *Ports) safe(r *http.Request) bool { return p.Service.Ports.Doors().Secure() || trusted(r) }
 
 // partitioned has a cookie that a program sets in a frame come back to it there: by
 // default a browser sends none to a frame of another site.

@@ -28,7 +28,7 @@ func TestFrames(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	console := s.Ports.Console()
+	console := s.Ports.Doors().Console
 	if u, err := url.Parse(console); err != nil || u.Host == "" {
 		t.Fatalf("the console is at %q", console)
 	}

@@ -45,7 +45,7 @@ func (p *Ports) ours(r *http.Request, origin string) bool {
 	}
 	own, _, _ := p.Service.Ports.PortHost(r.Host)
 	key, _, ok := p.Service.Ports.PortHost(u.Host)
-	return ok && key == own && (u.Scheme == "https") == p.Service.Ports.Secure()
+	return ok && key == own && (u.Scheme == "https") == p.Service.Ports.Doors().Secure()
 }
 
 // fence keeps what a program answers within its workspace: other sites and other
@@ -63,7 +63,7 @@ func (p *Ports) fence(asked *http.Request, h http.Header) {
 		h.Set("Cross-Origin-Resource-Policy", "same-origin")
 	}
 	if inFrame(asked) {
-		ancestors += " " + p.Service.Ports.Console()
+		ancestors += " " + p.Service.Ports.Doors().Console
 	}
 	h.Add("Content-Security-Policy", "frame-ancestors "+ancestors)
 }

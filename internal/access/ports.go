@@ -33,7 +33,7 @@ const (
 )
 
 func (p *Ports) cookieName() string {
-	if p.Service.Ports.Secure() {
+	if p.Service.Ports.Doors().Secure() {
 		return secureCookieName
 	}
 	return cookieName
@@ -120,7 +120,7 @@ func NewPorts(s *service.Service, next http.Handler) *Ports {
 func (p *Ports) forwarded(r *httputil.ProxyRequest) {
 	r.SetXForwarded()
 	proto := "http"
-	if p.Service.Ports.Secure() { // TLS may end before us
+	if p.Service.Ports.Doors().Secure() { // TLS may end before us
 		proto = "https"
 	}
 	r.Out.Header.Set("X-Forwarded-Proto", proto)
@@ -256,7 +256,7 @@ func (p *Ports) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	problem := wire.ProblemOf(err)
 	if errors.Is(err, service.ErrLinkOver) { // what comes next may be another visit
-		http.SetCookie(w, &http.Cookie{Name: p.cookieName(), Path: "/", MaxAge: -1, HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: p.Service.Ports.Secure()})
+		http.SetCookie(w, &http.Cookie{Name: p.cookieName(), Path: "/", MaxAge: -1, HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: p.Service.Ports.Doors().Secure()})
 	}
 	switch {
 	case errors.Is(err, service.ErrNoPass):
@@ -313,7 +313,7 @@ func (p *Ports) toConsole(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	w.Header().Set("Cache-Control", "no-store")
-	http.Redirect(w, r, p.Service.Ports.WayIn(r.Host, r.URL.Path, r.URL.RawQuery), http.StatusFound)
+	http.Redirect(w, r, p.Service.Ports.Doors().WayIn(r.Host, r.URL.Path, r.URL.RawQuery), http.StatusFound)
 }
 
 // enter turns a pass into the cookie of this host.
@@ -338,7 +338,7 @@ func (p *Ports) enter(w http.ResponseWriter, r *http.Request) {
 func (p *Ports) letIn(w http.ResponseWriter, r *http.Request, value string, expires time.Time) {
 	// Lax: the way from the console is a way from another site.
 	http.SetCookie(w, &http.Cookie{Name: p.cookieName(), Value: value, Path: "/", Expires: expires, HttpOnly: true, SameSite: http.SameSiteLaxMode,
-		Secure: p.Service.Ports.Secure()})
+		Secure: p.Service.Ports.Doors().Secure()})
 	p.leadOn(w, r)
 }
 

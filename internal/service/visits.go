@@ -66,7 +66,7 @@ func (s *Ports) portOf(ctx context.Context, host string) (w store.Workspace, por
 
 // PortHost takes a host name of a port apart; ok is false when it is none.
 func (s *Ports) PortHost(host string) (key string, port int, ok bool) {
-	form := s.portHosts()
+	_, form, _ := strings.Cut(s.sessions.PortForm, "://")
 	before, after, _ := strings.Cut(form, "*")
 	name, ok1 := strings.CutPrefix(strings.ToLower(host), before)
 	name, ok2 := strings.CutSuffix(name, after)
@@ -147,36 +147,36 @@ func (s *Ports) VisitPort(ctx context.Context, a Actor, in wire.PortVisit) (wire
 	return wire.PortPass{Go: (&url.URL{Scheme: scheme, Host: u.Host, Path: PassPath, RawQuery: url.Values{"pass": {code}, "to": {u.RequestURI()}}.Encode()}).String()}, nil
 }
 
-// WayIn is where somebody who is not let in to a port yet is sent: to the
-// console, which knows who they are, with where they wanted to go.
-func (s *Ports) WayIn(host, path, query string) string {
-	scheme, _, _ := strings.Cut(s.sessions.PortForm, "://")
-	here := url.URL{Scheme: scheme, Host: host, Path: path, RawQuery: query}
-	return s.address + "/visit?" + url.Values{"to": {here.String()}}.Encode()
+// Doors are where the console is, and the hosts of ports.
+type Doors struct {
+	Console string // its address
+	ports   string // the form of ports' addresses, with a * for what names one
 }
 
-// Console is the console's address.
-func (s *Ports) Console() string { return s.address }
+// Doors tells where the console and the ports are.
+func (s *Ports) Doors() Doors { return Doors{s.address, s.sessions.PortForm} }
+
+// WayIn is where somebody who is not let in to a port yet is sent: to the
+// console, which knows who they are, with where they wanted to go.
+func (d Doors) WayIn(host, path, query string) string {
+	scheme, _, _ := strings.Cut(d.ports, "://")
+	here := url.URL{Scheme: scheme, Host: host, Path: path, RawQuery: query}
+	return d.Console + "/visit?" + url.Values{"to": {here.String()}}.Encode()
+}
 
 // Frames is which frames a page of the console may have, as a policy for content
 // says it: those of ports.
-func (s *Ports) Frames() string {
-	u, err := url.Parse(strings.Replace(s.sessions.PortForm, "*", "name", 1))
-	_, domain, ok := strings.Cut(s.portHosts(), ".")
-	if err != nil || !ok {
+func (d Doors) Frames() string {
+	scheme, form, _ := strings.Cut(d.ports, "://")
+	_, domain, ok := strings.Cut(form, ".")
+	if !ok {
 		return ""
 	}
-	return u.Scheme + "://*." + domain
-}
-
-// portHosts is the form of ports' hosts, with a * for what names one.
-func (s *Ports) portHosts() string {
-	_, form, _ := strings.Cut(s.sessions.PortForm, "://")
-	return form
+	return scheme + "://*." + domain
 }
 
 // Secure tells whether ports are reached by TLS.
-func (s *Ports) Secure() bool { return strings.HasPrefix(s.sessions.PortForm, "https") }
+func (d Doors) Secure() bool { return strings.HasPrefix(d.ports, "https") }
 
 // UsePass turns a pass into the cookie of a port's host.
 func (s *Ports) UsePass(code, host string) (cookie string, expires time.Time, framed bool, err error) {

@@ -72,7 +72,7 @@ func run(ctx context.Context, address, yardbench, dir string) error {
 			{"launch", "/launch?repository=tide-board", `[data-ahead="tide-board"]`},
 			{"workspace", "/workspaces/tide-board", `[data-outcome="done"]`},
 			{"ports", "/workspaces/tide-board?view=ports", `[data-listening="8000"]`},
-			{"terminal", "/workspaces/tide-board?view=terminal", `.terminal .xterm-screen`},
+			{"bench", "/bench/tide-board.ingrid?list=changes&board=file:10:tides.py&board=terminal:main&board=port:8000", `.port-board iframe`},
 			{"secrets", "/secrets?view=explained&repository=tide-board", `.ant-table-row code`},
 		},
 		"astrid": {

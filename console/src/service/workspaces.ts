@@ -29,3 +29,14 @@ export const start = (name: string) => take(api.POST("/api/v1/workspaces/{worksp
 export const framePass = (address: string) => take(api.POST("/api/v1/port-passes", { body: { address, framed: true } }));
 
 export const visitedBy = (name: string, port: number, visitors: Port["visitors"]) => take(api.PUT("/api/v1/workspaces/{workspace}/ports/{port}", { params: { path: { workspace: name, port } }, body: { visitors } }));
+
+/** The list of workspaces: one's own, or everybody's whom one may see. */
+export const workspaces = (all: boolean) =>
+  queryOptions({
+    queryKey: ["workspaces", "list", all],
+    queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/workspaces", { signal, params: { query: { ...page, all } } })),
+    refetchInterval: 60_000, // what it cost so far
+  });
+
+export const stop = (name: string) => take(api.POST("/api/v1/workspaces/{workspace}/stop", { params: { path: { workspace: name } } }));
+export const hold = (name: string, seconds: number, why: string) => take(api.PUT("/api/v1/workspaces/{workspace}/hold", { params: { path: { workspace: name } }, body: { seconds, why } }));

@@ -2,33 +2,30 @@ import { useQuery } from "@tanstack/react-query";
 import { Button, Input, Select, Space, Table, Tooltip, type TableColumnsType } from "antd";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
-import { api, nameOf, type Person, type WorkspaceRow, whole } from "../api/client";
-import { LooksOfOthers } from "../parts/Looks";
-import { AskMany } from "../parts/AskMany";
-import { cents, money } from "../parts/amounts";
-import { DayStrip } from "../parts/DayStrip";
-import { nothing, PageHead } from "../parts/Page";
-import { ProblemNote } from "../parts/ProblemNote";
-import { sorted, sorting, useAddress } from "../parts/search";
-import { State } from "../parts/State";
-import { TakeOn } from "../parts/TakeOn";
-import { exact, when } from "../parts/time";
+import { nameOf, type Person, type WorkspaceRow } from "../api/client";
+import { workspaces } from "../service/workspaces";
+import { LooksOfOthers } from "./Looks";
+import { AskMany } from "./AskMany";
+import { cents, money } from "./amounts";
+import { DayStrip } from "./DayStrip";
+import { nothing, PageHead } from "./Page";
+import { ProblemNote } from "./ProblemNote";
+import { sorted, sorting, useAddress } from "./search";
+import { State } from "./State";
+import { TakeOn } from "./TakeOn";
+import { exact, when } from "./time";
 
 const phases = ["ready", "waiting", "preparing", "starting", "stopping", "stopped", "failed"];
 
 /** The list of workspaces: one's own, or everybody's whom one may see. */
-export function WorkspacesPage({ person, all }: { person: Person; all: boolean }) {
+export function Fleet({ person, all }: { person: Person; all: boolean }) {
   const [get, set] = useAddress();
   const navigate = useNavigate();
   const [chosen, setChosen] = useState<string[]>([]);
   const words = get("find") ?? "";
   const state = get("state");
   const team = get("team");
-  const list = useQuery({
-    queryKey: ["workspaces", "list", all],
-    queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/workspaces", { signal, params: { query: { ...page, all } } })),
-    refetchInterval: 60_000, // what it cost so far
-  });
+  const list = useQuery(workspaces(all));
   const everything = list.data ?? [];
   const rows = everything.filter(
     (w) =>
@@ -41,6 +38,7 @@ export function WorkspacesPage({ person, all }: { person: Person; all: boolean }
   const columns: TableColumnsType<WorkspaceRow> = [
     ...(all ? [{ title: "Owner", dataIndex: "owner", width: 95, ...text("owner"), render: (_: unknown, w: WorkspaceRow) => <Tooltip title={w.team}>{w.owner}</Tooltip> }] : []),
     { title: "Name", width: 130, ...text("name"), render: (_, w) => <Link to={`/workspaces/${nameOf(w)}`}>{w.name}</Link> },
+    ...(all ? [] : [{ title: "", key: "enter", width: 75, render: (_: unknown, w: WorkspaceRow) => w.phase === "ready" && <Link to={`/bench/${nameOf(w)}`}>Enter</Link> }]),
     { title: "State", key: "state", width: 200, render: (_, w) => <State of={w} line /> },
     {
       title: "Since",

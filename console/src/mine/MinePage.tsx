@@ -1,0 +1,141 @@
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { Button, Card, Space } from "antd";
+import { Link, useNavigate } from "react-router";
+import { nameOf, type Person, type WorkspaceRow } from "../api/client";
+import { cents } from "../parts/amounts";
+import { DayStrip } from "../parts/DayStrip";
+import { Fleet } from "../parts/Fleet";
+import { LooksOfOthers } from "../parts/Looks";
+import { PageHead } from "../parts/Page";
+import { ProblemNote } from "../parts/ProblemNote";
+import { State } from "../parts/State";
+import { exact, took, useNow, when } from "../parts/time";
+import { useDone } from "../parts/useDone";
+import { useFollow } from "../parts/useFollow";
+import { onlyHere } from "../service/changes";
+import { hold, ports, sheet, start, stop, workspace, workspaces } from "../service/workspaces";
+
+/** From so many on they are rows, as the fleet's are. */
+const cardsMost = 7;
+
+/** One's own workspaces: a card for each, one press from a prompt; rows where there are many. */
+export function MinePage({ person }: { person: Person }) {
+  const list = useQuery(workspaces(false));
+  const navigate = useNavigate();
+  if (list.error && !list.data) return <ProblemNote error={list.error} />;
+  if (!list.data || list.data.length === 0 || list.data.length > cardsMost) return <Fleet person={person} all={false} />;
+  const order = [...list.data].sort((a, b) => Number(b.phase === "ready") - Number(a.phase === "ready") || (a.name < b.name ? -1 : 1));
+  return (
+    <>
+      <PageHead
+        title="My workspaces"
+        action={
+          <Button onClick={() => void navigate("/launch")}>
+            Launch a workspace
+          </Button>
+        }
+      />
+      <LooksOfOthers />
+      <ProblemNote error={list.error} />
+      <div className="cards">
+        {order.map((w) => (
+          <WorkspaceCard key={w.id} of={w} />
+        ))}
+      </div>
+    </>
+  );
+}
+
+function WorkspaceCard({ of: row }: { of: WorkspaceRow }) {
+  const name = nameOf(row);
+  const ready = row.phase === "ready";
+  const coming = ["waiting", "preparing", "starting"].includes(row.phase);
+  const one = useQuery({ ...workspace(name), enabled: ready });
+  const listening = useQuery({ ...ports(name), enabled: ready }).data?.filter((p) => p.listening) ?? [];
+  const work = useQuery({ ...onlyHere(name), enabled: ready, retry: false }).data;
+  const follow = useFollow();
+  const done = useDone("workspaces");
+  const ask = useMutation({ mutationFn: (what: "start" | "stop" | "hold") => (what === "start" ? start(name) : what === "stop" ? stop(name) : hold(name, 3600, "an hour more, from the page of workspaces")), ...done });
+  const rest = one.data?.rest;
+  const only = [work && work.uncommitted.length > 0 && `${work.uncommitted.length} changed`, work && work.unpushed.length > 0 && `${work.unpushed.length} not pushed`].filter(Boolean).join(", ");
+  return (
+    <Card
+      size="small"
+      data-card={row.name}
+      title={<Link to={`/workspaces/${name}`}>{row.name}</Link>}
+      extra={
+        <span className="quiet small">
+          {row.repository}, {row.branch}
+        </span>
+      }
+    >
+      <State of={row} line />
+      <div className="card-lines">
+        {coming && <Coming name={name} />}
+        {listening.map((p) => (
+          <div key={p.number}>
+            <a href={p.address} target="_blank" rel="noreferrer">
+              :{p.number}
+            </a>{" "}
+            {p.label || p.process}
+          </div>
+        ))}
+        {only && (
+          <div>
+            <Link to={`/bench/${name}?list=changes`}>{only}</Link>
+          </div>
+        )}
+        {row.phase === "failed" && row.cause && <div className="cause">{row.cause}</div>}
+        <Space size={8}>
+          <DayStrip day={row.day} width={150} />
+          {rest && <span className="quiet small">{rest.held_until ? `held until ${when(rest.held_until)}` : `rests ${when(rest.stops_at)}`}</span>}
+          {rest && !rest.held_until && (
+            <Button size="small" type="text" loading={ask.isPending && ask.variables === "hold"} onClick={() => ask.mutate("hold")} aria-label={`Keep ${row.name} from rest for an hour`}>
+              +1 h
+            </Button>
+          )}
+        </Space>
+      </div>
+      <div className="card-foot">
+        {ready && (
+          <Button type="primary" size="small" {...follow(`/bench/${name}`)}>
+            Enter
+          </Button>
+        )}
+        {coming && (
+          <Button size="small" {...follow(`/bench/${name}`)}>
+            Look
+          </Button>
+        )}
+        {["stopped", "failed"].includes(row.phase) && (
+          <Button size="small" loading={ask.isPending} onClick={() => ask.mutate("start")}>
+            Start
+          </Button>
+        )}
+        {ready && (
+          <Button size="small" loading={ask.isPending && ask.variables === "stop"} onClick={() => ask.mutate("stop")}>
+            Stop
+          </Button>
+        )}
+        <span className="spacer" />
+        <span className="number small" title={exact(row.phase_at)}>
+          {cents(row.cost_micros, row.currency)} so far
+        </span>
+      </div>
+    </Card>
+  );
+}
+
+/** The step that a workspace is at while it comes up, against its usual time. */
+function Coming({ name }: { name: string }) {
+  const newest = useQuery({ ...sheet(name), refetchInterval: 1_000 }).data;
+  const now = useNow(true);
+  const step = newest?.steps.findLast((s) => !s.ended_at && !s.parent);
+  if (!newest || !step) return null;
+  return (
+    <div>
+      {step.title} <span className="number">{took(now - Date.parse(step.started_at))}</span>
+      {!!step.usual_ms && <span className="quiet">, usually {took(step.usual_ms)}</span>}
+    </div>
+  );
+}
