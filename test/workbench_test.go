@@ -3,6 +3,7 @@ package test
 import (
 	"context"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -11,6 +12,7 @@ import (
 	"github.com/chromedp/chromedp"
 
 	"yardbench/internal/browser"
+	"yardbench/internal/demo"
 )
 
 // bench is the address of a layout of the bench.
@@ -172,4 +174,41 @@ func TestBench(t *testing.T) {
 	p.do("a step over a line", browser.Key("F10", "F10", 0), p.saysIn(`[data-variable="moon"]`, "moon ="), holds(`document.querySelector(".stands-here").innerText.includes("sun =")`))
 	p.do("out of it, and on to the end", button("Out"), holds(`document.querySelector("[data-debug='stopped']") !== null && document.querySelector('[data-frame="height_cm"]') === null`),
 		press(`[aria-label="Stop at tides.py:11 no more"]`), button("Go on"), seen(`[data-debug="over"]`), p.saysIn(".debug-terminal", "Ran 2 tests"))
+	p.do("removal shows what would be lost, and asks whether it may be", button("Remove"), p.saysIn(".ant-modal-confirm", "not committed: tides.py"), confirm(), p.says("This was not done"), button("OK"), gone("This was not done"),
+		button("Remove"), p.saysIn(".ant-modal-confirm", "not committed: tides.py"), press(".ant-modal-confirm .ant-checkbox"), confirm(), p.says("There is no workspace yet"))
+}
+
+// BenchmarkWorkbench measures what somebody feels who works in a browser: a file of a
+// mebibyte that is opened, a key in it until the page stands, a prompt.
+func BenchmarkWorkbench(b *testing.B) {
+	w := newWorld(b)
+	w.must(w.as("ingrid", "", "launch", "tide-board", "--name", "quay"), 0, "is ready")
+	w.must(w.as("ingrid", "", "run", "quay", "--", "python3", "-c", `open("levels.py", "w").write("".join(f"level_{n} = compute({n}, 7)\n" for n in range(40000))[:1<<20])`), 0)
+	ctx, end := browser.Open(b.Context(), 5*time.Minute)
+	defer end()
+	run := func(js string) float64 {
+		b.Helper()
+		ms, err := chromedp.Run(ctx, chromedp.Evaluate[float64](js, chromedp.EvalAwaitPromise))
+		if err != nil {
+			b.Fatal(err)
+		}
+		return ms
+	}
+	if err := chromedp.Do(ctx, browser.Size(), chromedp.Navigate(w.address), seen("#name"), chromedp.SendKeys(chromedp.CSS("#name"), "ingrid"), chromedp.SendKeys(chromedp.CSS("#password"), demo.Password+"\r"), seen("nav a"),
+		chromedp.Navigate(w.bench("quay", "files", "terminal:main", "file::tides.py")), seen(".xterm-screen"), seen(`[data-served="python"]`), chromedp.Sleep(2*time.Second)); err != nil {
+		b.Fatal(err)
+	}
+	const frames = `const frame = () => new Promise((r) => requestAnimationFrame(r)), until = async (is) => { const began = performance.now(); while (!is() && performance.now() - began < 20000) await frame(); await frame(); return performance.now() - began };`
+	var opens, keys, prompts []float64
+	for range 5 {
+		opens = append(opens, run(`(async () => { `+frames+` document.evaluate('//*[@role="treeitem"]//*[text()="levels.py"]', document, null, 9, null).singleNodeValue.click(); return until(() => document.querySelector('[data-file="levels.py"] .cm-line')?.innerText.length > 5) })()`))
+		keys = append(keys, run(`(async () => { `+frames+` const v = `+view("levels.py")+`; let all = []; for (let n = 0; n < 40; n++) { const began = performance.now(); v.dispatch({changes: {from: 400 + n, insert: "x"}, userEvent: "input.type"}); v.contentDOM.getBoundingClientRect(); all.push(performance.now() - began); await frame(); await frame(); } all.sort((a, b) => a - b); return all[37] })()`))
+		prompts = append(prompts, run(`(async () => { `+frames+` [...document.querySelectorAll('[aria-label="Close main"]')][0].click(); await until(() => !document.querySelector(".xterm-screen")); history.back(); return until(() => document.querySelector(".xterm-rows")?.innerText.includes("crew@quay")) })()`))
+		run(`(async () => { ` + frames + ` document.evaluate('//*[@role="treeitem"]//*[text()="tides.py"]', document, null, 9, null).singleNodeValue.click(); return until(() => document.querySelector('[data-file="tides.py"] .cm-line')) })()`)
+	}
+	for of, all := range map[string][]float64{"ms/open-1-MiB": opens, "ms/key-19-of-20": keys, "ms/prompt": prompts} {
+		slices.Sort(all)
+		b.ReportMetric(all[len(all)/2], of)
+	}
+	b.ReportMetric(0, "ns/op")
 }

@@ -53,6 +53,7 @@ export function themeFor(isDark: boolean): ThemeConfig {
       borderRadius: 3,
       fontSize: 14,
       controlHeight: 30,
+      controlHeightSM: 24, // what is pressed has at least 24 pixels (WCAG 2.2, 2.5.8)
       fontFamily: "'Source Sans 3', 'Noto Sans', 'DejaVu Sans', system-ui, sans-serif",
       fontFamilyCode: "'DejaVu Sans Mono', ui-monospace, monospace",
       wireframe: false,

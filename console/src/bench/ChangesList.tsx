@@ -3,7 +3,8 @@ import { App, Button, Checkbox, Input, Select, Space, Spin } from "antd";
 import { useState } from "react";
 import { nameOf, type Workspace } from "../api/client";
 import { ProblemNote } from "../parts/ProblemNote";
-import { branches, changes, choose, commit, fetchAll, onlyHere, push, switchTo, type ChangedFile, type Changes } from "../service/changes";
+import { WouldBeLost } from "../parts/WouldBeLost";
+import { branches, changes, choose, commit, fetchAll, push, switchTo, type ChangedFile, type Changes } from "../service/changes";
 import type { Board } from "./boards";
 
 /** useGit does something with a clone, and has what it changed read again. */
@@ -24,7 +25,8 @@ export function ChangesList({ workspace: w, open }: { workspace: Workspace; open
       {clones.data?.map((c) => (
         <Clone key={c.folder} of={c} workspace={w} alone={clones.data.length === 1} open={open} />
       ))}
-      <OnlyHere workspace={name} />
+      <h3>Exists only here</h3>
+      <WouldBeLost workspace={name} />
     </div>
   );
 }
@@ -158,26 +160,5 @@ function BranchChoice({ workspace, of: c }: { workspace: string; of: Changes }) 
       }
       options={[...known.map((b) => ({ value: b.name, label: b.name })), ...remote.map((b) => ({ value: b.name.replace(/^[^/]*\//, ""), label: `${b.name}, not here yet` })), ...fresh]}
     />
-  );
-}
-
-/** What would be lost with the workspace. */
-function OnlyHere({ workspace }: { workspace: string }) {
-  const work = useQuery({ ...onlyHere(workspace), retry: false });
-  const w = work.data;
-  if (!w) return null;
-  const all = [...w.uncommitted.map((f) => `not committed: ${f}`), ...w.unpushed.map((c) => `not pushed: ${c}`), ...(w.stashes > 0 ? [`stashes: ${w.stashes}`] : [])];
-  return (
-    <section aria-label="What exists only here">
-      <h3>Exists only here</h3>
-      {w.problem && <p className="quiet">It cannot be looked at: {w.problem}</p>}
-      {all.length === 0 && !w.problem && <p className="quiet">Nothing: it could be removed.</p>}
-      <ul className="only-here">
-        {all.slice(0, 50).map((l) => (
-          <li key={l}>{l}</li>
-        ))}
-      </ul>
-      {all.length > 50 && <p className="quiet">and {all.length - 50} more</p>}
-    </section>
   );
 }

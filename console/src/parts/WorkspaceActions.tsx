@@ -4,6 +4,7 @@ import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, nameOf, take, type Person, type Workspace } from "../api/client";
 import { ProblemNote } from "./ProblemNote";
+import { WouldBeLost } from "./WouldBeLost";
 import { useDone } from "./useDone";
 
 /** Asks how long to hold a workspace, and why. */
@@ -49,7 +50,7 @@ export function Actions({ of: w, person, small }: { of: Workspace; person: Perso
     onSettled: () => queries.invalidateQueries({ queryKey: ["workspaces"] }),
   });
   const remove = useMutation({
-    mutationFn: () => take(w.adopted ? api.POST("/api/v1/workspaces/{workspace}/let-go", path) : api.DELETE("/api/v1/workspaces/{workspace}", path)),
+    mutationFn: (discard: boolean) => take(w.adopted ? api.POST("/api/v1/workspaces/{workspace}/let-go", path) : api.DELETE("/api/v1/workspaces/{workspace}", { params: { ...path.params, query: discard ? { discard } : {} } })),
     onError: failed,
     onSuccess: () => {
       void message.info(`${w.name} is being ${w.adopted ? "let go" : "removed"}`);
@@ -81,7 +82,7 @@ export function Actions({ of: w, person, small }: { of: Workspace; person: Perso
               title: `Let ${w.adopted} go?`,
               content: "Terminals and commands that were opened through it end. The container goes on as it is, and counts for nobody.",
               okText: "Let it go",
-              onOk: () => remove.mutateAsync().catch(() => undefined),
+              onOk: () => remove.mutateAsync(false).catch(() => undefined),
             })
           }
         >
@@ -91,15 +92,17 @@ export function Actions({ of: w, person, small }: { of: Workspace; person: Perso
       {drives && !w.adopted && !is("removing", "removed") && (
         <Button
           danger
-          onClick={() =>
+          onClick={() => {
+            let gone = false;
             modal.confirm({
               title: `Remove ${w.name} with its files?`,
-              content: "It is refused while work in it is not committed, not pushed, or cannot be looked at.",
+              width: 560,
+              content: w.phase === "ready" && w.owner === person.name ? <WouldBeLost workspace={nameOf(w)} discard={(is) => (gone = is)} /> : "It is refused while work in it is not committed, not pushed, or cannot be looked at.",
               okText: "Remove",
               okButtonProps: { danger: true },
-              onOk: () => remove.mutateAsync().catch(() => undefined),
-            })
-          }
+              onOk: () => remove.mutateAsync(gone).catch(() => undefined),
+            });
+          }}
         >
           Remove
         </Button>
