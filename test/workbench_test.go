@@ -174,6 +174,14 @@ func TestBench(t *testing.T) {
 	p.do("a step over a line", browser.Key("F10", "F10", 0), p.saysIn(`[data-variable="moon"]`, "moon ="), holds(`document.querySelector(".stands-here").innerText.includes("sun =")`))
 	p.do("out of it, and on to the end", button("Out"), holds(`document.querySelector("[data-debug='stopped']") !== null && document.querySelector('[data-frame="height_cm"]') === null`),
 		press(`[aria-label="Stop at tides.py:11 no more"]`), button("Go on"), seen(`[data-debug="over"]`), p.saysIn(".debug-terminal", "Ran 2 tests"))
+	for _, path := range []string{"/mine", "/workspaces/quay", "/workspaces/quay?view=ports", "/bench/quay?board=file::tides.py&board=terminal:main", "/bench/quay?board=log&list=changes"} {
+		p.do("on a phone", chromedp.EmulateViewport(390, 844), chromedp.Navigate(w.address+path), seen(`[data-phase="ready"]`), chromedp.Sleep(300*time.Millisecond))
+		wide, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](`document.documentElement.scrollWidth + " " + document.title`))
+		if err != nil || !strings.HasPrefix(wide, "390 ") || !strings.HasSuffix(wide, " · Yard Bench") {
+			t.Errorf("%s is %s wide and called so, %v", path, wide, err)
+		}
+	}
+	p.do("at a desk again", browser.Size(), chromedp.Navigate(w.bench("quay", "changes")), seen(`[data-phase="ready"]`))
 	p.do("removal shows what would be lost, and asks whether it may be", button("Remove"), p.saysIn(".ant-modal-confirm", "not committed: tides.py"), confirm(), p.says("This was not done"), button("OK"), gone("This was not done"),
 		button("Remove"), p.saysIn(".ant-modal-confirm", "not committed: tides.py"), press(".ant-modal-confirm .ant-checkbox"), confirm(), p.says("There is no workspace yet"))
 }

@@ -1,6 +1,6 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Alert, Button, Layout, Spin, Typography, theme } from "antd";
-import { lazy, Suspense } from "react";
+import { lazy, Suspense, useEffect, useRef } from "react";
 import { Link, Navigate, NavLink, Route, Routes, useLocation } from "react-router";
 import { Problem, api, take, type Person } from "./api/client";
 import { useEvents } from "./api/events";
@@ -53,12 +53,31 @@ function pages(person: Person): [string, string][] {
   return [mine, ...common, ["/secrets", "Secrets"], ...tail];
 }
 
+/** How a page is called in the window's title, by the beginning of its address. */
+const titles: Record<string, string> = { mine: "Mine", fleet: "Fleet", attention: "Attention", operations: "Operations", launch: "Launch", repositories: "Repositories", webhooks: "Webhooks", starters: "Starters", "prebuild-runs": "Prebuild", secrets: "Secrets", people: "People", rules: "House rules", cost: "Cost", journal: "Journal", you: "You", recordings: "Recordings", visit: "Visit" };
+
+/** titleOf is a page's title: what it is about first, so that many windows can be told apart. */
+function titleOf(pathname: string): string {
+  const [first = "", second] = pathname.split("/").filter(Boolean).map(decodeURIComponent);
+  const about = second?.split(".")[0];
+  const page = first === "bench" ? `${about}: bench` : first === "workspaces" || first === "looks" ? about : first === "repositories" && second ? `${second}: definition` : titles[first];
+  return page ? `${page} · Yard Bench` : "Yard Bench";
+}
+
 /** What stands around every page: who is signed in, and whether we are live. */
 export function Frame() {
   const { token } = theme.useToken();
   const queries = useQueryClient();
   const { pathname } = useLocation();
   const enrolling = pathname === "/enrol";
+  const main = useRef<HTMLElement>(null);
+  const before = useRef(pathname);
+  useEffect(() => {
+    document.title = titleOf(pathname);
+    // Who goes on by keys or listens is at the new page's beginning, unless it has put them elsewhere.
+    if (before.current !== pathname && !main.current?.contains(document.activeElement)) main.current?.focus({ preventScroll: true });
+    before.current = pathname;
+  }, [pathname]);
   const me = useQuery({ queryKey: ["me"], queryFn: ({ signal }) => take(api.GET("/api/v1/me", { signal })), enabled: !enrolling, refetchInterval: (q) => (q.state.data || (q.state.error instanceof Problem && q.state.error.status === 401) ? false : 5_000) });
   const health = useQuery({ queryKey: ["health"], queryFn: ({ signal }) => take(api.GET("/api/v1/health", { signal })), refetchInterval: 30_000 });
   const signedOut = me.error instanceof Problem && me.error.status === 401;
@@ -145,7 +164,7 @@ export function Frame() {
         />
       ))}
       {lost && <Alert banner type="warning" title="The event stream is lost: what you see may be old. It is being connected again." />}
-      <main className={bench ? "page bench-page" : "page"}>
+      <main ref={main} tabIndex={-1} className={bench ? "page bench-page" : "page"}>
         <Boundary key={pathname}>
           <Suspense fallback={<Spin />}>
           <Routes>
