@@ -161,6 +161,7 @@ func TestBench(t *testing.T) {
 	}
 	p.do("search leads to a line", chromedp.Navigate(w.bench("quay", "search")), seen(`input[aria-label="What a line holds"]`), chromedp.SendKeys(chromedp.CSS(`input[aria-label="What a line holds"]`), "Lyngholmen\r"), press(`.hits [data-line]`), seen(`.cm-content`))
 	p.do("the find line leads to a file", browser.Key("0", "Digit0", 1), seen(`input[role="combobox"]`), chromedp.SendKeys(chromedp.CSS(`.find-line input`), "gate.py:5"), p.saysIn(`.find-line li[aria-selected="true"]`, "gate.py"), browser.Enter(), seen(`[data-board="file:5:gate.py"] .cm-content`))
+	p.do("and to a name in a file", chromedp.Navigate(w.bench("quay", "", "file::tides.py")), seen(`[data-served="python"]`), browser.Key("0", "Digit0", 1), seen(`input[role="combobox"]`), chromedp.SendKeys(chromedp.CSS(`.find-line input`), "@table"), p.saysIn(`.find-line li[aria-selected="true"]`, "line 16"), browser.Enter(), seen(`[data-board="file:16:tides.py"]`), holds(view("tides.py")+`.state.doc.lineAt(`+view("tides.py")+`.state.selection.main.head).number === 16`))
 	p.do("out of it by a key", browser.Key("F6", "F6", 0), holds(`!document.activeElement.closest(".cm-content")`))
 
 	p.do("a program stops where it is asked to", chromedp.Navigate(w.bench("quay", "debug", "file::tides.py")), p.says("the tests (unittest)"))

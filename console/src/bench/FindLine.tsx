@@ -5,7 +5,7 @@ import { nameOf, type Workspace } from "../api/client";
 import { useSettled } from "../parts/useSettled";
 import { search } from "../service/files";
 import { freeLabel, terminals } from "../service/terminals";
-import { addressOf, titleOf, type Board, type Layout, type ListName } from "./boards";
+import { absolute, addressOf, titleOf, type Board, type Layout, type ListName } from "./boards";
 
 interface Line {
   key: string;
@@ -25,13 +25,22 @@ export function FindLine({ workspace: w, layout, open, list, close }: { workspac
   const running = useQuery({ ...terminals(name), enabled: w.phase === "ready" });
   const files = useQuery<string[]>({
     queryKey: ["files", name, "find", settled],
-    enabled: settled !== "" && w.phase === "ready",
+    enabled: settled !== "" && !settled.startsWith("@") && w.phase === "ready",
     placeholderData: (old) => old,
     queryFn: async ({ signal }) => {
       const all: string[] = [];
       for await (const f of search(name, { name: settled.split(":")[0], limit: 200 }, signal)) if (f.path && f.file?.kind !== "folder") all.push(f.path);
       return all;
     },
+  });
+  // What begins with @ is a name in the file that somebody is at, as its language's program knows it.
+  const here = layout.boards[layout.at];
+  const file = here?.kind === "file" ? here.path : undefined;
+  const symbols = useQuery({
+    queryKey: ["symbols", w.id, file],
+    enabled: settled.startsWith("@") && file !== undefined,
+    gcTime: 0,
+    queryFn: async () => (await Promise.all((await import("./language")).serversOf(w.id).map((s) => s.symbols(absolute(file!, w.folder))))).flat(),
   });
   const asks: Line[] = [
     ...layout.boards.map((b, i) => ({ key: addressOf(b), what: titleOf(b), note: `board ${i + 1}`, go: () => open(b) })),
@@ -44,9 +53,13 @@ export function FindLine({ workspace: w, layout, open, list, close }: { workspac
   const low = (sought ?? "").toLowerCase();
   const end = (p: string) => p.split("/").pop()!.toLowerCase();
   const ranked = [...(files.data ?? [])].sort((a, b) => Number(!end(a).startsWith(low)) - Number(!end(b).startsWith(low)) || a.length - b.length || (a < b ? -1 : 1));
+  const named: Line[] = low.startsWith("@")
+    ? (symbols.data ?? []).filter((s) => s.name.toLowerCase().includes(low.slice(1))).map((s, i) => ({ key: `symbol ${i}`, what: s.name, note: `line ${s.line}`, go: (beside) => open({ kind: "file", path: file!, line: s.line }, beside) }))
+    : [];
   const lines: Line[] = [
+    ...named,
     ...asks.filter((a) => !low || a.what.toLowerCase().includes(low)),
-    ...(low ? ranked.map((p) => ({ key: `file ${p}`, what: p, note: "file", go: (beside: boolean) => open({ kind: "file", path: p, ...(Number(line) > 0 ? { line: Number(line) } : {}) }, beside) })) : []),
+    ...(low && !low.startsWith("@") ? ranked.map((p) => ({ key: `file ${p}`, what: p, note: "file", go: (beside: boolean) => open({ kind: "file", path: p, ...(Number(line) > 0 ? { line: Number(line) } : {}) }, beside) })) : []),
   ];
   // A file is what is looked for most: it stands before what may be asked, once its name begins so.
   const shown = (low ? [...lines.filter((l) => l.note === "file" && end(l.what).startsWith(low)), ...lines.filter((l) => !(l.note === "file" && end(l.what).startsWith(low)))] : lines).slice(0, shownMost);
@@ -64,7 +77,7 @@ export function FindLine({ workspace: w, layout, open, list, close }: { workspac
         aria-controls="found"
         aria-activedescendant={shown[at] && `found-${at}`}
         aria-label="Find a file, a board, or what may be asked"
-        placeholder="A file, tides.py:12, a board, what may be asked"
+        placeholder="A file, tides.py:12, @name in the file, a board, what may be asked"
         value={text}
         onChange={(e) => {
           setText(e.target.value);
@@ -85,7 +98,7 @@ export function FindLine({ workspace: w, layout, open, list, close }: { workspac
           </li>
         ))}
       </ul>
-      {low && shown.length === 0 && !files.isFetching && <p className="quiet">Nothing is called so.</p>}
+      {low && shown.length === 0 && !files.isFetching && !symbols.isFetching && <p className="quiet">Nothing is called so.</p>}
     </Modal>
   );
 }
