@@ -189,7 +189,7 @@ func (h *heard) ended(ctx context.Context) *wire.Problem {
 	case h.end.Code == 127 && len(h.said) == 0:
 		return &wire.Problem{Type: "urn:yardbench:problem:not-found", Title: http.StatusText(http.StatusNotFound), Status: http.StatusNotFound, Detail: "no program for this is in the workspace", Next: "the workspace's bench says what to add to the definition"}
 	}
-	lines := strings.Split(strings.TrimSpace(plain.Text(string(h.said))), "\n")
+	lines := strings.Split(strings.TrimSpace(string(h.said)), "\n")
 	detail := fmt.Sprintf("the program ended with %d", h.end.Code)
 	if last := plain.Line(lines[len(lines)-1], 300); last != "" {
 		detail += ": " + last

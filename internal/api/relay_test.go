@@ -17,6 +17,13 @@ import (
 // relaying is a relay between a WebSocket that we hold and a steward that we are.
 func relaying(t testing.TB, acknowledges bool) (ws *websocket.Conn, inside *steward.Conn, over <-chan struct{}) {
 	t.Helper()
+	return between(t, func(s *socket, r *http.Request, conn *steward.Conn) { s.relay(r.Context().Done(), conn, acknowledges, false) })
+}
+
+// between is something that stands between a WebSocket that we hold and a steward that
+// we are.
+func between(t testing.TB, stand func(*socket, *http.Request, *steward.Conn)) (ws *websocket.Conn, inside *steward.Conn, over <-chan struct{}) {
+	t.Helper()
 	ours, theirs := net.Pipe()
 	ended := make(chan struct{})
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -28,8 +35,7 @@ func relaying(t testing.TB, acknowledges bool) (ws *websocket.Conn, inside *stew
 		}
 		defer conn.Close()
 		conn.SetReadLimit(maxBody)
-		s := &socket{ws: conn}
-		s.relay(r.Context().Done(), &steward.Conn{Stream: theirs}, acknowledges, false)
+		stand(&socket{ws: conn}, r, &steward.Conn{Stream: theirs})
 		theirs.Close()
 	}))
 	t.Cleanup(server.Close)

@@ -1,4 +1,5 @@
 import { RangeSet, StateEffect, StateField, type Extension } from "@codemirror/state";
+import { Told } from "./told";
 import { EditorView, gutter, GutterMarker, keymap, Decoration, type DecorationSet, showDialog } from "@codemirror/view";
 
 /** A line at which a program stops, if its condition holds. */
@@ -7,43 +8,39 @@ export interface Breakpoint {
   condition?: string;
 }
 
+function keptPoints(key: string): ReadonlyMap<string, Breakpoint[]> {
+  try {
+    const kept = JSON.parse(localStorage.getItem(key) ?? "[]") as [string, Breakpoint[]][];
+    return new Map(kept.map(([path, points]) => [path, points.filter((p) => p.line > 0).map((p) => ({ line: p.line, ...(p.condition ? { condition: String(p.condition) } : {}) }))]));
+  } catch {
+    return new Map();
+  }
+}
+
 /** The break points of a workspace, by file, kept in the browser. */
-export class Breakpoints {
-  private all: ReadonlyMap<string, Breakpoint[]>;
-  private readonly watchers = new Set<() => void>();
+export class Breakpoints extends Told<ReadonlyMap<string, Breakpoint[]>> {
   private readonly key: string;
 
   constructor(id: string) {
-    this.key = `yardbench.breakpoints.${id}`;
-    try {
-      const kept = JSON.parse(localStorage.getItem(this.key) ?? "[]") as [string, Breakpoint[]][];
-      this.all = new Map(kept.map(([path, points]) => [path, points.filter((p) => p.line > 0).map((p) => ({ line: p.line, ...(p.condition ? { condition: String(p.condition) } : {}) }))]));
-    } catch {
-      this.all = new Map();
-    }
+    const key = `yardbench.breakpoints.${id}`;
+    super(keptPoints(key));
+    this.key = key;
   }
 
-  readonly now = () => this.all;
-  readonly subscribe = (watcher: () => void) => {
-    this.watchers.add(watcher);
-    return () => void this.watchers.delete(watcher);
-  };
-
   of(path: string): Breakpoint[] {
-    return this.all.get(path) ?? [];
+    return this.standing.get(path) ?? [];
   }
 
   put(path: string, points: Breakpoint[]) {
-    const all = new Map(this.all);
+    const all = new Map(this.standing);
     if (points.length > 0) all.set(path, points);
     else all.delete(path);
-    this.all = all;
     try {
       localStorage.setItem(this.key, JSON.stringify([...all]));
     } catch {
       // They hold for this page then.
     }
-    for (const w of this.watchers) w();
+    this.stand(all);
   }
 }
 

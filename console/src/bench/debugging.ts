@@ -1,6 +1,7 @@
 import { Spoken, type Debugging as Configuration } from "../service/bench";
 import { runInTerminal } from "../service/terminals";
 import { Breakpoints, breakpointsOf } from "./breakpoints";
+import { Told } from "./told";
 
 /** One place of a program's stack. */
 export interface Frame {
@@ -60,10 +61,8 @@ const list = (v: unknown): Record<string, unknown>[] => (Array.isArray(v) ? (v.f
  * Debugger debugs one program of a workspace, by the Debug Adapter Protocol. It stands
  * outside of React: boards show how it stands.
  */
-export class Debugger {
+export class Debugger extends Told<Standing> {
   readonly points: Breakpoints;
-  private standing: Standing = nothing;
-  private readonly watchers = new Set<() => void>();
   private spoken: Spoken | undefined;
   private seq = 0;
   private round = 0;
@@ -77,19 +76,13 @@ export class Debugger {
     private readonly folder: string,
     id: string,
   ) {
+    super(nothing);
     this.points = breakpointsOf(id);
     this.points.subscribe(() => void this.setPoints().catch(() => undefined));
   }
 
-  readonly now = (): Standing => this.standing;
-  readonly subscribe = (watcher: () => void) => {
-    this.watchers.add(watcher);
-    return () => void this.watchers.delete(watcher);
-  };
-
   private set(some: Partial<Standing>) {
-    this.standing = { ...this.standing, ...some };
-    for (const w of this.watchers) w();
+    this.stand({ ...this.standing, ...some });
   }
 
   /** begin begins debugging, in place of what is debugged. File is the one that somebody looks at. */

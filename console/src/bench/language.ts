@@ -6,6 +6,7 @@ import { EditorView, keymap, showDialog, showPanel, type Panel } from "@codemirr
 import DOMPurify from "dompurify";
 import { read, write } from "../service/files";
 import { Spoken, type Over } from "../service/bench";
+import { Told } from "./told";
 import { changesOf, editsOf, pathOf, uriOf, type Position, type TextEdit, type WorkspaceEdit } from "./edits";
 
 /** How a language's program stands. */
@@ -106,12 +107,10 @@ class Files extends Workspace {
 }
 
 /** One language's program in one workspace, and what it knows of the files that are open. */
-export class LanguageServer {
+export class LanguageServer extends Told<ServerState> {
   private readonly client: LSPClient;
   private spoken: Spoken | undefined;
   private heard: ((m: string) => void) | undefined;
-  private state: ServerState = { is: "starting" };
-  private readonly watchers = new Set<() => void>();
   private tries = 0;
   private lies = 0;
   private users = 0;
@@ -123,6 +122,7 @@ export class LanguageServer {
     private readonly program: string,
     private readonly gone: () => void,
   ) {
+    super({ is: "starting" });
     this.client = new LSPClient({
       rootUri: uriOf(ground.folder),
       timeout: answerMost,
@@ -143,21 +143,10 @@ export class LanguageServer {
     this.begin();
   }
 
-  readonly now = (): ServerState => this.state;
-  readonly subscribe = (watcher: () => void) => {
-    this.watchers.add(watcher);
-    return () => void this.watchers.delete(watcher);
-  };
-
-  private set(state: ServerState) {
-    this.state = state;
-    for (const w of this.watchers) w();
-  }
-
   private begin() {
     this.tries++;
     this.lies = 0;
-    this.set({ is: "starting" });
+    this.stand({ is: "starting" });
     const spoken: Spoken = new Spoken(
       this.ground.workspace,
       "languages",
@@ -169,7 +158,7 @@ export class LanguageServer {
     this.client.connect({ send: (m) => spoken.say(m), subscribe: (h) => void (this.heard = h), unsubscribe: () => void (this.heard = undefined) });
     this.client.initializing.then(
       () => {
-        if (spoken === this.spoken) this.set({ is: "serving", name: this.program });
+        if (spoken === this.spoken) this.stand({ is: "serving", name: this.program });
       },
       () => undefined,
     );
@@ -180,8 +169,8 @@ export class LanguageServer {
     const lasting = why?.status === 404 || why?.status === 403;
     if (this.users > 0 && !lasting && this.tries < triesMost) {
       setTimeout(() => this.users > 0 && this.begin(), 1_000 * 2 ** this.tries);
-      this.set({ is: "starting" });
-    } else this.set({ is: "over", why: why ?? { detail: "the connection to it is lost" } });
+      this.stand({ is: "starting" });
+    } else this.stand({ is: "over", why: why ?? { detail: "the connection to it is lost" } });
   }
 
   /** again begins it anew, after it had ended. */
@@ -203,7 +192,7 @@ export class LanguageServer {
       if (++this.lies > liesMost) {
         this.spoken?.close();
         this.client.disconnect();
-        this.set({ is: "over", why: { detail: `${this.program} says what cannot be` } });
+        this.stand({ is: "over", why: { detail: `${this.program} says what cannot be` } });
       }
       return;
     }

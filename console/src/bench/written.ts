@@ -2,6 +2,7 @@ import { Problem } from "../api/client";
 import { read, write, type File } from "../service/files";
 import { draftOf, dropDraft, keepDraft } from "./drafts";
 import { FileEditor } from "./editor";
+import { Told } from "./told";
 
 /** Which file of whose is written. */
 export interface Place {
@@ -55,12 +56,10 @@ const closedMost = 30;
  * somebody else made of it meanwhile. It stands outside of React: a page shows how it
  * stands.
  */
-export class Written {
+export class Written extends Told<Standing> {
   editor: FileEditor | undefined;
-  private standing: Standing;
   private saved: { text: string; tag?: string };
   private readonly first: string;
-  private readonly watchers = new Set<() => void>();
   private around: Around = {};
   private keeping: ReturnType<typeof setTimeout> | undefined;
 
@@ -68,21 +67,14 @@ export class Written {
     private readonly of: Place,
     { disk, draft }: Opening,
   ) {
+    const other = draft !== undefined && draft.tag !== disk?.tag;
+    super({ dirty: draft !== undefined, saving: false, comparing: false, isNew: !disk, theirs: other ? { text: disk?.text ?? "", tag: disk?.tag } : undefined });
     this.first = draft?.text ?? disk?.text ?? "";
     this.saved = { text: disk?.text ?? "", tag: draft ? draft.tag : disk?.tag };
-    const other = draft !== undefined && draft.tag !== disk?.tag;
-    this.standing = { dirty: draft !== undefined, saving: false, comparing: false, isNew: !disk, theirs: other ? { text: disk?.text ?? "", tag: disk?.tag } : undefined };
   }
 
-  readonly now = (): Standing => this.standing;
-  readonly subscribe = (watcher: () => void) => {
-    this.watchers.add(watcher);
-    return () => void this.watchers.delete(watcher);
-  };
-
   private set(some: Partial<Standing>) {
-    this.standing = { ...this.standing, ...some };
-    for (const w of this.watchers) w();
+    this.stand({ ...this.standing, ...some });
   }
 
   /** within says what stands around it. */
