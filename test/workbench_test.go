@@ -175,6 +175,12 @@ func TestBench(t *testing.T) {
 	p.do("a step over a line", browser.Key("F10", "F10", 0), p.saysIn(`[data-variable="moon"]`, "moon ="), holds(`document.querySelector(".stands-here").innerText.includes("sun =")`))
 	p.do("out of it, and on to the end", button("Out"), holds(`document.querySelector("[data-debug='stopped']") !== null && document.querySelector('[data-frame="height_cm"]') === null`),
 		press(`[aria-label="Stop at tides.py:11 no more"]`), button("Go on"), seen(`[data-debug="over"]`), p.saysIn(".debug-terminal", "Ran 2 tests"))
+	p.do("the service is killed under it", chromedp.Navigate(w.bench("quay", "", "file::tides.py", "terminal:main")), seen(`[data-served="python"]`), p.says("crew@quay"), write("tides.py", "import math\n", "import math\nimport json\n"))
+	w.kill()
+	p.do("what is written is kept meanwhile", p.says("The connection is lost. What runs in the terminal goes on"), write("tides.py", "import json\n", "import json  # levels\n"))
+	w.start()
+	p.do("and all goes on by itself", gone("The connection is lost"), browser.Key("s", "KeyS", 2), seen(`[data-file="tides.py"][data-dirty="false"]`), seen(`[data-served="python"]`), p.saysIn(".cm-lintRange-error, .cm-lintRange-warning", "import json"),
+		browser.Key("2", "Digit2", 1), browser.TypeLine("grep -c levels tides.py; echo $((6*7)) knots"), p.says("42 knots"))
 	for _, path := range []string{"/mine", "/workspaces/quay", "/workspaces/quay?view=ports", "/bench/quay?board=file::tides.py&board=terminal:main", "/bench/quay?board=log&list=changes"} {
 		p.do("on a phone", chromedp.EmulateViewport(390, 844), chromedp.Navigate(w.address+path), seen(`[data-phase="ready"]`), chromedp.Sleep(300*time.Millisecond))
 		wide, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](`document.documentElement.scrollWidth + " " + document.title`))
