@@ -175,6 +175,7 @@ func TestBench(t *testing.T) {
 	p.do("a step over a line", browser.Key("F10", "F10", 0), p.saysIn(`[data-variable="moon"]`, "moon ="), holds(`document.querySelector(".stands-here").innerText.includes("sun =")`))
 	p.do("out of it, and on to the end", button("Out"), holds(`document.querySelector("[data-debug='stopped']") !== null && document.querySelector('[data-frame="height_cm"]') === null`),
 		press(`[aria-label="Stop at tides.py:11 no more"]`), button("Go on"), seen(`[data-debug="over"]`), p.saysIn(".debug-terminal", "Ran 2 tests"))
+	p.do("what was launched last is one press away", chromedp.Navigate(w.address+"/mine"), seen(`[data-card="quay"]`), p.saysIn(`[data-again="tide-board"]`, "an hour"))
 	p.do("the service is killed under it", chromedp.Navigate(w.bench("quay", "", "file::tides.py", "terminal:main")), seen(`[data-served="python"]`), p.says("crew@quay"), write("tides.py", "import math\n", "import math\nimport json\n"))
 	w.kill()
 	p.do("what is written is kept meanwhile", p.says("The connection is lost. What runs in the terminal goes on"), write("tides.py", "import json\n", "import json  # levels\n"))
@@ -189,6 +190,9 @@ func TestBench(t *testing.T) {
 		}
 	}
 	p.do("at a desk again", browser.Size(), chromedp.Navigate(w.bench("quay", "changes")), seen(`[data-phase="ready"]`))
+	p.do("who signs out leaves nothing that was written here", chromedp.Navigate(w.bench("quay", "", "file::gate.py")), write("gate.py", "import", "# levels of the quay\nimport"), chromedp.Sleep(500*time.Millisecond), button("Sign out"), p.says("A file is written and not saved"), button("Sign out and forget it"), seen("#name"),
+		chromedp.SendKeys(chromedp.CSS("#name"), "ingrid"), chromedp.SendKeys(chromedp.CSS("#password"), demo.Password+"\r"), seen("nav a"), chromedp.Navigate(w.bench("quay", "", "file::gate.py")), seen(`[data-file="gate.py"][data-dirty="false"]`), holds(`!Object.keys(localStorage).some((k) => k.includes("launches"))`))
+	p.do("at the changes again", chromedp.Navigate(w.bench("quay", "changes")), seen(`[data-phase="ready"]`))
 	p.do("removal shows what would be lost, and asks whether it may be", button("Remove"), p.saysIn(".ant-modal-confirm", "not committed: tides.py"), confirm(), p.says("This was not done"), button("OK"), gone("This was not done"),
 		button("Remove"), p.saysIn(".ant-modal-confirm", "not committed: tides.py"), press(".ant-modal-confirm .ant-checkbox"), confirm(), p.says("There is no workspace yet"))
 }

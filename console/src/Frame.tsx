@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { Alert, Button, Layout, Spin, Typography, theme } from "antd";
+import { Alert, App, Button, Layout, Spin, Typography, theme } from "antd";
 import { lazy, Suspense, useEffect, useRef } from "react";
 import { Link, Navigate, NavLink, Route, Routes, useLocation } from "react-router";
 import { Problem, api, take, type Person } from "./api/client";
@@ -67,6 +67,7 @@ function titleOf(pathname: string): string {
 /** What stands around every page: who is signed in, and whether we are live. */
 export function Frame() {
   const { token } = theme.useToken();
+  const { modal } = App.useApp();
   const queries = useQueryClient();
   const { pathname } = useLocation();
   const enrolling = pathname === "/enrol";
@@ -135,6 +136,10 @@ export function Frame() {
         <Button
           size="small"
           onClick={async () => {
+            const kept = await import("./bench/drafts").catch(() => undefined); // it may be cut off
+            const unsaved = (await kept?.drafts()) ?? 0;
+            if (unsaved > 0 && !(await modal.confirm({ title: unsaved === 1 ? "A file is written and not saved" : `${unsaved} files are written and not saved`, content: "What is kept of them in this browser is forgotten when you sign out: somebody else may be at it next.", okText: "Sign out and forget it" }))) return;
+            await kept?.forget();
             await take(api.POST("/api/v1/sign-out")).catch(() => undefined); // it may have ended already
             queries.clear();
             location.assign("/");

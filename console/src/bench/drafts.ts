@@ -1,4 +1,4 @@
-import { createStore, del, get, keys, set } from "idb-keyval";
+import { clear, createStore, del, get, keys, set } from "idb-keyval";
 
 /** What somebody wrote and has not saved, kept in their browser until they do. */
 export interface Draft {
@@ -24,9 +24,15 @@ export const draftOf = async (person: string, workspace: string, path: string) =
 export const keepDraft = (person: string, workspace: string, path: string, d: Draft) => quietly(set(name(person, workspace, path), d, store()));
 export const dropDraft = (person: string, workspace: string, path: string) => quietly(del(name(person, workspace, path), store()));
 
-/** draftsOf are the paths of which somebody has drafts in a workspace. */
-export async function draftsOf(person: string, workspace: string): Promise<string[]> {
-  const all = (await quietly(keys<string>(store()))) ?? [];
-  const start = `${person}\0${workspace}\0`;
-  return all.filter((k) => typeof k === "string" && k.startsWith(start)).map((k) => k.slice(start.length));
+/** drafts is how many files are written and not saved, of whomever. */
+export const drafts = async () => ((await quietly(keys(store()))) ?? []).length;
+
+/** forget forgets all that was kept of the bench here, but for what its reader likes: the next at this machine may be somebody else. */
+export async function forget() {
+  await quietly(clear(store()));
+  try {
+    for (const key of Object.keys(localStorage)) if (/^yardbench\.(bench|breakpoints|launches)\./.test(key)) localStorage.removeItem(key);
+  } catch {
+    // Nothing was kept then.
+  }
 }

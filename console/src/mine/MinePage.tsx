@@ -1,8 +1,9 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { Button, Card, Space } from "antd";
+import { useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { nameOf, type Person, type WorkspaceRow } from "../api/client";
-import { cents } from "../parts/amounts";
+import { cents, money } from "../parts/amounts";
 import { DayStrip } from "../parts/DayStrip";
 import { Fleet } from "../parts/Fleet";
 import { LooksOfOthers } from "../parts/Looks";
@@ -13,6 +14,7 @@ import { exact, took, useNow, when } from "../parts/time";
 import { useDone } from "../parts/useDone";
 import { useFollow } from "../parts/useFollow";
 import { onlyHere } from "../service/changes";
+import { lastLaunches, launch, launched, preflight, type Launch } from "../service/launches";
 import { hold, ports, sheet, start, stop, workspace, workspaces } from "../service/workspaces";
 
 /** From so many on they are rows, as the fleet's are. */
@@ -42,7 +44,59 @@ export function MinePage({ person }: { person: Person }) {
           <WorkspaceCard key={w.id} of={w} />
         ))}
       </div>
+      <Again person={person.name} />
     </>
+  );
+}
+
+/** What somebody launched last, to be launched again by one press. */
+function Again({ person }: { person: string }) {
+  const [all] = useState(() => lastLaunches(person));
+  if (all.length === 0) return null;
+  return (
+    <section aria-label="Launch again">
+      <h2 className="below">Launch again</h2>
+      <div className="cards">
+        {all.map((l) => (
+          <AgainCard key={JSON.stringify(l)} of={l} person={person} />
+        ))}
+      </div>
+    </section>
+  );
+}
+
+function AgainCard({ of: l, person }: { of: Launch; person: string }) {
+  const ahead = useQuery(preflight(l));
+  const follow = useFollow();
+  const navigate = useNavigate();
+  const go = useMutation({
+    mutationFn: () => launch(l),
+    ...useDone("workspaces"),
+    onSuccess: (w) => {
+      launched(person, l);
+      void navigate(`/bench/${nameOf(w)}`);
+    },
+  });
+  const p = ahead.data;
+  const address = new URLSearchParams({ repository: l.repository, ...(l.branch ? { branch: l.branch } : {}), ...(l.definition ? { definition: l.definition } : {}), ...(l.size ? { size: l.size } : {}) });
+  return (
+    <Card size="small" data-again={l.repository} title={`${l.repository}${l.branch ? `, ${l.branch}` : ""}`} extra={<span className="quiet small">{[l.definition, l.size].filter(Boolean).join(", ")}</span>}>
+      <ProblemNote error={ahead.error} />
+      {p && (
+        <div className="number">
+          {money(p.hour_micros, p.currency)} an hour{p.usual_ms > 0 && `; usually ${took(p.usual_ms)}`}
+          {p.refused && <span className="quiet">; it would be refused now</span>}
+        </div>
+      )}
+      <div className="card-foot" style={{ marginTop: 8 }}>
+        <Button size="small" loading={go.isPending} disabled={!p || p.refused} onClick={() => go.mutate()}>
+          Launch
+        </Button>
+        <Button size="small" type="text" {...follow(`/launch?${address}`)}>
+          Look at it first
+        </Button>
+      </div>
+    </Card>
   );
 }
 

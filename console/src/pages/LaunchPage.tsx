@@ -7,6 +7,7 @@ import { api, nameOf, Problem, take, type Preflight, whole } from "../api/client
 import { bytes, cores, money, span } from "../parts/amounts";
 import { Findings } from "../parts/Findings";
 import { PageHead } from "../parts/Page";
+import { launch as launchIt, launched } from "../service/launches";
 import { ProblemNote } from "../parts/ProblemNote";
 import { GiveSecret } from "../parts/GiveSecret";
 import { took, when } from "../parts/time";
@@ -84,8 +85,8 @@ export function LaunchPage() {
   const unseen = preflight.isError && !(preflight.error instanceof Problem && preflight.error.status >= 400 && preflight.error.status < 500); // the look failed, not the launch
   const current = asked === JSON.stringify(fields.repository ? body(fields) : null) && !preflight.isPlaceholderData && preflight.isSuccess;
   const launch = useMutation({
-    mutationFn: (f: Fields) => take(api.POST("/api/v1/workspaces", { body: body(f) })),
-    onSuccess: (w) => navigate(`/workspaces/${nameOf(w)}`),
+    mutationFn: (f: Fields) => launchIt(body(f)),
+    onSuccess: (w, f) => (launched(w.owner, body(f)), navigate(`/workspaces/${nameOf(w)}`)),
   });
   const rests = [30 * 60, 3600, 2 * 3600, 4 * 3600, 8 * 3600].filter((s) => !p || s <= p.rest_most_s);
   return (
