@@ -159,7 +159,7 @@ function Bench({ workspace: w, problem, person }: { workspace: Workspace; proble
       e.preventDefault();
       if (e.code === "Digit0") setFinding(true);
       else focus(Number(e.code.slice(5)) - 1);
-    } else if (e.key === "F8" || e.key === "F10") {
+    } else if ((e.key === "F8" || e.key === "F10") && d.now().is === "stopped") {
       e.preventDefault();
       d.step(e.key === "F8" ? (e.ctrlKey ? "stepOut" : "continue") : e.ctrlKey ? "stepIn" : "next");
     } else if (e.key === "?" && !typing) setKeys(true);
