@@ -17,7 +17,9 @@ import (
 // relaying is a relay between a WebSocket that we hold and a steward that we are.
 func relaying(t testing.TB, acknowledges bool) (ws *websocket.Conn, inside *steward.Conn, over <-chan struct{}) {
 	t.Helper()
-	return between(t, func(s *socket, r *http.Request, conn *steward.Conn) { s.relay(r.Context().Done(), conn, acknowledges, false) })
+	return between(t, func(s *socket, r *http.Request, conn *steward.Conn) {
+		s.relay(r.Context().Done(), conn, acknowledges, false)
+	})
 }
 
 // between is something that stands between a WebSocket that we hold and a steward that
