@@ -48,7 +48,7 @@ func (s *Benches) Show(ctx context.Context, a Actor, ref string) (wire.Bench, er
 	defer conn.Stream.Close()
 	stop := context.AfterFunc(ctx, func() { conn.Stream.Close() })
 	defer stop()
-	_ = conn.SendFrame(steward.NoMore, nil) // it reads none
+	go func() { _ = conn.SendFrame(steward.NoMore, nil) }() // it may leave its input unread
 	said, err := gather(conn, 64<<10)
 	if err != nil {
 		return wire.Bench{}, fromRoom(err)

@@ -432,7 +432,7 @@ func (e *bodies) StartService(ctx context.Context, s yard.ServiceSpec) error {
 	if err := e.create(ctx, client.ContainerCreateOptions{Name: name, Config: c, HostConfig: host, NetworkingConfig: networking}); err != nil {
 		return err
 	}
-	return e.start(ctx, name)
+	return e.startIn(ctx, s.Workspace, name)
 }
 
 func serviceState(st *container.State) yard.ServiceState {

@@ -284,7 +284,19 @@ func (e *conn) makeVolume(ctx context.Context, name string, labels map[string]st
 
 // Start implements [yard.Yard].
 func (e *bodies) Start(ctx context.Context, workspace string, n int) error {
-	return e.start(ctx, e.body(workspace, n))
+	return e.startIn(ctx, workspace, e.body(workspace, n))
+}
+
+// startIn starts a container of a workspace, in its one network.
+func (e *bodies) startIn(ctx context.Context, workspace, name string) error {
+	err := e.start(ctx, name)
+	if ambiguous(err) {
+		if err := e.single(ctx, workspace); err != nil {
+			return err
+		}
+		err = e.start(ctx, name)
+	}
+	return err
 }
 
 // start starts a container, its disks attached and its links in place.

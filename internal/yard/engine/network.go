@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"net/netip"
+	"slices"
 	"strings"
 	"sync"
 
@@ -79,11 +80,36 @@ func (n *networks) choose(ctx context.Context, workspace string) (piece netip.Pr
 	return piece, false, nil
 }
 
-// remove takes a workspace's network away.
+// remove takes a workspace's network away. There may be two of its name: an engine
+// that was asked for one by a service that was killed then, may make it after the
+// service that followed has asked for it again.
 func (n *networks) remove(ctx context.Context, workspace string) error {
-	_, err := n.cli.NetworkRemove(ctx, n.name(workspace), client.NetworkRemoveOptions{})
-	return n.wrap("remove the network", gone(err))
+	return n.removeNetworks(ctx, workspace, 0)
 }
+
+// single leaves a workspace one network, where a service that was killed has made
+// another: with two of a name an engine starts no container in either.
+func (e *conn) single(ctx context.Context, workspace string) error {
+	return e.removeNetworks(ctx, workspace, 1)
+}
+
+// removeNetworks removes a workspace's networks, but for the oldest of them.
+func (e *conn) removeNetworks(ctx context.Context, workspace string, but int) error {
+	all, err := e.cli.NetworkList(ctx, client.NetworkListOptions{Filters: e.mine(workspace)})
+	if err != nil {
+		return e.wrap("look at the networks", err)
+	}
+	slices.SortFunc(all.Items, func(a, b network.Summary) int { return a.Created.Compare(b.Created) })
+	for _, one := range all.Items[min(but, len(all.Items)):] {
+		if _, err := e.cli.NetworkRemove(ctx, one.ID, client.NetworkRemoveOptions{}); err != nil && gone(err) != nil {
+			return e.wrap("remove the network", err)
+		}
+	}
+	return nil
+}
+
+// ambiguous tells that an engine knows two networks of a name.
+func ambiguous(err error) bool { return err != nil && strings.Contains(err.Error(), "is ambiguous") }
 
 // free is the lowest piece of a range that overlaps with nothing used and is
 // not passed over.
