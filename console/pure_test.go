@@ -70,6 +70,9 @@ func TestBoards(t *testing.T) {
 		{`addressesOf(closed({...lay("log"), at: 0}, 0))`, `[0]`},
 		{`places('  File "board/tides.py", line 12, in x').concat(places("./a/b.go:3:4: undefined; c.py:7"), places("https://x.example:80/ 12:30 a:1 b.c:0")).map((p) => p.path + " " + p.line)`, `["board/tides.py 12","a/b.go 3","c.py 7"]`},
 		{`[under("/w/a/b", "/w"), under("/x/a", "/w"), absolute("a", "/w"), absolute("/a", "/w")]`, `["a/b","/x/a","/w/a","/a"]`},
+		// A file's language is by its name; the definition's own before others.
+		{`["board.py", "a/b/tides.py", "x.tide", "go.mod", "README", "x.PY", "Gemfile", "xgo.mod"].map((p) => languageOf([{id: "python", files: ["*.py", "*.pyi"]}, {id: "go", files: ["*.go", "go.mod"]}, {id: "ruby", files: ["*.rb", "Gemfile"]}, {id: "tide", own: true, files: ["*.tide", "tides.py"]}], p)?.id ?? "")`,
+			`["python","tide","tide","go","","","ruby",""]`},
 		// What a language's program says of places is held to the text.
 		{`[uriOf("/w/a b/ö.py"), pathOf("file:///w/a%20b/%C3%B6.py"), pathOf("http://x/"), pathOf("file:///%zz") ?? null, pathOf("file://host/x") ?? null]`, `["file:///w/a%20b/%C3%B6.py","/w/a b/ö.py",null,null,null]`},
 		{`[[0, 2], [1, 99], [99, 0], [-3, 1], [NaN, 1], [1, -7]].map(([line, character]) => offsetOf(doc, {line, character}))`, `[2,7,7,0,0,4]`},

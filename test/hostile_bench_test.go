@@ -81,7 +81,7 @@ func TestBenchOfAHostileRepository(t *testing.T) {
 	p.do("a picture with a program is a text", chromedp.Navigate(w.bench("trap", "changes", "file::trap.svg")), p.says("<svg xmlns"), p.says("levels.txt"))
 	p.do("what is called a picture and is none is drawn as none", chromedp.Navigate(w.bench("trap", "search", "file::trap.png")), p.says("it cannot be drawn"))
 	p.do("what is found is a text", chromedp.SendKeys(chromedp.CSS(`input[aria-label="What a line holds"]`), "needle\r"), p.saysIn(".hits", "<script>window.__ran=1</script> needle"))
-	p.do("what leads out is not followed", chromedp.Navigate(w.bench("trap", "", "file::link")), p.says("link"), gone("root:x:0"))
+	p.do("what leads out is not followed", chromedp.Navigate(w.bench("trap", "", "file::link")), p.saysIn(".board", "leads out"), gone("root:x:0"))
 	p.do("what is printed is printed", chromedp.Navigate(w.bench("trap", "", "terminal:main")), seen(".xterm-screen"), p.says("crew@trap"),
 		browser.TypeLine(`printf '\033]0;<script>window.__ran=1</script>\007\033]8;;javascript:window.__ran=1\033\\link\033]8;;\033\\ \033]52;c;c3RvbGVu\007 done\n'; seq 200000 | tail -1`), p.says("200000"))
 	unharmed("after a terminal")

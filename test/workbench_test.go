@@ -3,7 +3,6 @@ package test
 import (
 	"context"
 	"net/url"
-	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -121,6 +120,7 @@ func press(selector string) chromedp.Action[chromedp.Void] {
 func TestBench(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
+	w.must(w.as("ingrid", "levels-of-the-quay", "secret", "put", "TIDE_API_KEY", "--for", "tide-board"), 0)
 	p := w.page(t, "ingrid")
 	here := func(words ...string) chromedp.Action[chromedp.Void] {
 		return chromedp.Func(func(context.Context, *chromedp.Target) error {
@@ -136,7 +136,7 @@ func TestBench(t *testing.T) {
 	p.do("a file is opened beside it", chromedp.Click(`//*[@role="treeitem"]//*[text()="tides.py"]`), seen(`[data-board="`+file+`"] .cm-content`), p.says("Tide tables for the stations"), holds(`new URLSearchParams(location.search).getAll("board").join() === "terminal:main,`+file+`"`))
 	p.do("its language is served", seen(`[data-served="python"]`))
 	p.do("a mistake is told, and goes", write("tides.py", "    sun = 0.3", "    sun = missing + 0.3"), holds(`[...document.querySelectorAll(".cm-lintRange-error, .cm-lintRange-warning")].some((e) => e.innerText.includes("missing"))`),
-		write("tides.py", "missing + ", ""), holds(`!document.querySelector(".cm-lintRange-error")`))
+		write("tides.py", "import math\n", "import math\nmissing = 0\n"), holds(`!document.querySelector(".cm-lintRange-error")`), write("tides.py", "missing = 0\n", ""), write("tides.py", "missing + ", ""))
 	p.do("a name is completed", write("tides.py", "amplitude * (moon + sun)", "amplitude * (moon + math.fl"), browser.Key(" ", "Space", 2), seen(".cm-tooltip-autocomplete"), p.says("floor"))
 	p.do("by a choice", holds(`document.querySelector(".cm-tooltip-autocomplete li[aria-selected]") !== null`), chromedp.Sleep(300*time.Millisecond), browser.Enter(), holds(view("tides.py")+`.state.doc.toString().includes("math.floor")`),
 		write("tides.py", "moon + math.floor", "math.floor(moon) + sun)"))
@@ -169,10 +169,10 @@ func TestBench(t *testing.T) {
 		chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
 			_, err := chromedp.Evaluate[bool](`(() => { const v = `+view("tides.py")+`; const at = v.state.doc.toString().indexOf("    moon = "); v.dispatch({selection: {anchor: at}}); v.focus(); return true })()`)(ctx, t)
 			return err
-		}), browser.Key("F9", "F9", 0), p.says("tides.py:11"), seen(".break-point"))
+		}), browser.Key("p", "KeyP", 1), p.says("tides.py:11"), seen(".break-point"))
 	p.do("with its variables", press(`[data-configuration="the tests (unittest)"] button`), seen(`[data-debug="stopped"]`), seen(`[data-frame="height_cm"]`), p.saysIn(`[data-variable="station"]`, "'Lyngholmen'"), seen(".stands-here"))
 	p.do("a watched expression", chromedp.SendKeys(chromedp.CSS(`input[aria-label="Watch an expression"]`), "amplitude * 2\r"), p.saysIn(`[data-watch="amplitude * 2"]`, "142"))
-	p.do("a step over a line", browser.Key("F10", "F10", 0), p.saysIn(`[data-variable="moon"]`, "moon ="), holds(`document.querySelector(".stands-here").innerText.includes("sun =")`))
+	p.do("a step over a line", browser.Key("j", "KeyJ", 1), p.saysIn(`[data-variable="moon"]`, "moon ="), holds(`document.querySelector(".stands-here").innerText.includes("sun =")`))
 	p.do("out of it, and on to the end", button("Out"), holds(`document.querySelector("[data-debug='stopped']") !== null && document.querySelector('[data-frame="height_cm"]') === null`),
 		press(`[aria-label="Stop at tides.py:11 no more"]`), button("Go on"), seen(`[data-debug="over"]`), p.saysIn(".debug-terminal", "Ran 2 tests"))
 	p.do("what was launched last is one press away", chromedp.Navigate(w.address+"/mine"), seen(`[data-card="quay"]`), p.saysIn(`[data-again="tide-board"]`, "an hour"))
@@ -190,6 +190,25 @@ func TestBench(t *testing.T) {
 		}
 	}
 	p.do("at a desk again", browser.Size(), chromedp.Navigate(w.bench("quay", "changes")), seen(`[data-phase="ready"]`))
+	caret := func(path, before string) chromedp.Action[chromedp.Void] {
+		return chromedp.Steps(write(path, before, before), chromedp.Sleep(100*time.Millisecond))
+	}
+	p.do("where a name is defined, in another file", chromedp.Navigate(w.bench("quay", "", "file::test_tides.py")), seen(`[data-served="python"]`), caret("test_tides.py", "tides.tab"), browser.Key(".", "Period", 1),
+		seen(`[data-file="tides.py"]`), holds(view("tides.py")+`?.state.doc.lineAt(`+view("tides.py")+`.state.selection.main.head).text.startsWith("def table")`))
+	p.do("what uses it", caret("tides.py", "def height_"), browser.Key(",", "Comma", 1), p.saysIn(".cm-lsp-reference-panel", "height_cm(station, h)"), browser.Key("Escape", "Escape", 0), holds(`!document.querySelector(".cm-lsp-reference-panel")`))
+	p.do("another name for it, in every file", caret("tides.py", "def tab"), browser.Key("n", "KeyN", 1), seen(`.cm-dialog input[name="name"]`), chromedp.SetValue(chromedp.CSS(`.cm-dialog input[name="name"]`), "day_of"), browser.Enter(),
+		holds(view("tides.py")+`.state.doc.toString().includes("def day_of(station")`), holds(view("test_tides.py")+`.state.doc.toString().includes("tides.day_of(")`), browser.Key("s", "KeyS", 2), seen(`[data-file="tides.py"][data-dirty="false"]`),
+		browser.Key("1", "Digit1", 1), browser.Key("s", "KeyS", 2), seen(`[data-file="test_tides.py"][data-dirty="false"]`))
+	if uses := w.must(w.as("ingrid", "", "run", "quay", "--", "grep", "-c", "tides.day_of(", "test_tides.py"), 0); strings.TrimSpace(uses) != "2" {
+		t.Errorf("the other file has the name in %s lines", uses)
+	}
+	p.do("the file written anew, asked for at its foot", write("tides.py", "import math\n", "import math\nodd  =  [1,2]\n"), press(`[data-file="tides.py"] [data-served="python"]`), seen(".ant-dropdown-menu-item"), still(".ant-dropdown-menu"), chromedp.Click(`//li[contains(@class, "ant-dropdown-menu-item") and contains(., "Write the file anew")]`), holds(view("tides.py")+`.state.doc.toString().includes("odd = [1, 2]")`),
+		browser.Key("s", "KeyS", 2), seen(`[data-file="tides.py"][data-dirty="false"]`), browser.Key("o", "KeyO", 1), p.says("pylsp has nothing to offer here"))
+	if given := w.must(w.as("ingrid", "", "run", "quay", "--", "sh", "-c", `tr '\0' '\n' </proc/$(pgrep -x pylsp | head -1)/environ`), 0); strings.Contains(given, "TIDE_API_KEY") || !strings.Contains(given, "YARDBENCH_WORKSPACE") {
+		t.Errorf("the language's program is given %s", given)
+	}
+	p.do("a program stops where a condition holds", chromedp.Navigate(w.bench("quay", "debug", "file::tides.py")), p.says("the tests (unittest)"), seen(".break-points"), caret("tides.py", "    moon = "), browser.Key("P", "KeyP", 9), seen(`.cm-dialog input[name="condition"]`),
+		chromedp.SetValue(chromedp.CSS(`.cm-dialog input[name="condition"]`), "hour == 5"), browser.Enter(), p.says("hour == 5"), press(`[data-configuration="the tests (unittest)"] button`), seen(`[data-debug="stopped"]`), p.saysIn(`[data-variable="hour"]`, "hour = 5"), button("End"), seen(`[data-debug="over"]`))
 	p.do("who signs out leaves nothing that was written here", chromedp.Navigate(w.bench("quay", "", "file::gate.py")), write("gate.py", "import", "# levels of the quay\nimport"), chromedp.Sleep(500*time.Millisecond), button("Sign out"), p.says("A file is written and not saved"), button("Sign out and forget it"), seen("#name"),
 		chromedp.SendKeys(chromedp.CSS("#name"), "ingrid"), chromedp.SendKeys(chromedp.CSS("#password"), demo.Password+"\r"), seen("nav a"), chromedp.Navigate(w.bench("quay", "", "file::gate.py")), seen(`[data-file="gate.py"][data-dirty="false"]`), holds(`!Object.keys(localStorage).some((k) => k.includes("launches"))`))
 	p.do("at the changes again", chromedp.Navigate(w.bench("quay", "changes")), seen(`[data-phase="ready"]`))
@@ -225,9 +244,16 @@ func BenchmarkWorkbench(b *testing.B) {
 		prompts = append(prompts, run(`(async () => { `+frames+` [...document.querySelectorAll('[aria-label="Close main"]')][0].click(); await until(() => !document.querySelector(".xterm-screen")); history.back(); return until(() => document.querySelector(".xterm-rows")?.innerText.includes("crew@quay")) })()`))
 		run(`(async () => { ` + frames + ` document.evaluate('//*[@role="treeitem"]//*[text()="tides.py"]', document, null, 9, null).singleNodeValue.click(); return until(() => document.querySelector('[data-file="tides.py"] .cm-line')) })()`)
 	}
-	for of, all := range map[string][]float64{"ms/open-1-MiB": opens, "ms/key-19-of-20": keys, "ms/prompt": prompts} {
-		slices.Sort(all)
-		b.ReportMetric(all[len(all)/2], of)
+	for _, m := range []struct {
+		of     string
+		all    []float64
+		mostMS float64
+	}{{"ms/open-1-MiB", opens, 300}, {"ms/key-19-of-20", keys, 16}, {"ms/prompt", prompts, 300}} {
+		ms := median(m.all)
+		b.ReportMetric(ms, m.of)
+		if ms > m.mostMS {
+			b.Errorf("%s takes %.0f ms; %.0f are promised", m.of, ms, m.mostMS)
+		}
 	}
 	b.ReportMetric(0, "ns/op")
 }

@@ -35,6 +35,7 @@ type BenchAdapter struct {
 	ID    string `json:"id" example:"python"`
 	There bool   `json:"there" doc:"The workspace has it"`
 	Own   bool   `json:"own,omitempty" doc:"The definition says which"`
+	Line  string `json:"line,omitempty" doc:"What to add to the definition's build file to have it"`
 }
 
 // Debugging is a way to begin debugging.

@@ -28,14 +28,14 @@ func (p *Ports) framedName() string {
 	return framedCookieName
 }
 
-// trusted tells whether a browser takes this host's cookies for safe: by https, and
-// those of this very machine.
-func trusted(r *http.Request) bool {
+// safe tells whether a browser takes this host's cookies for safe: by https, and those
+// of this very machine.
+func (p *Ports) safe(r *http.Request) bool {
 	host := r.Host
 	if h, _, err := net.SplitHostPort(host); err == nil {
 		host = h
 	}
-	return host == "localhost" || strings.HasSuffix(host, ".localhost") || r.TLS != nil
+	return p.Service.Ports.Doors().Secure() || strings.HasSuffix(host, ".localhost")
 }
 
 // framing tells whether a page is wanted for a frame.
@@ -100,8 +100,6 @@ func forbids(h http.Header) bool {
 	}
 	return false
 }
-
-func (p *Ports) safe(r *http.Request) bool { return p.Service.Ports.Doors().Secure() || trusted(r) }
 
 // partitioned has a cookie that a program sets in a frame come back to it there: by
 // default a browser sends none to a frame of another site.

@@ -67,6 +67,8 @@ func Key(name, code string, modifiers int64) chromedp.Action[chromedp.Void] {
 		number := int64(0)
 		if len(name) == 1 {
 			number = int64(strings.ToUpper(name)[0])
+		} else if name == "Escape" {
+			number = 27
 		} else if n, ok := strings.CutPrefix(name, "F"); ok {
 			f, _ := strconv.Atoi(n)
 			number = 111 + int64(f)

@@ -61,7 +61,7 @@ func (s *Benches) Show(ctx context.Context, a Actor, ref string) (wire.Bench, er
 		out.Languages = append(out.Languages, wire.BenchLanguage{ID: l.ID, Files: l.Files, Program: plain.Line(languages[l.ID], 80), Own: l.Own, Line: l.Line()})
 	}
 	for _, x := range b.Adapters {
-		out.Adapters = append(out.Adapters, wire.BenchAdapter{ID: x.ID, There: adapters[x.ID], Own: x.Own})
+		out.Adapters = append(out.Adapters, wire.BenchAdapter{ID: x.ID, There: adapters[x.ID], Own: x.Own, Line: x.Line()})
 	}
 	if len(b.Configurations) == 0 && adapters["python"] {
 		b.Configurations = s.offers(ctx, a, ref)

@@ -2979,6 +2979,8 @@ export interface components {
         BenchAdapter: {
             /** @example python */
             id: string;
+            /** @description What to add to the definition's build file to have it */
+            line?: string;
             /** @description The definition says which */
             own?: boolean;
             /** @description The workspace has it */

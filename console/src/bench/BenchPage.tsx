@@ -19,7 +19,7 @@ import { watch, type FileChange } from "../service/files";
 import { whileSeen } from "../service/seen";
 import { terminals } from "../service/terminals";
 import { ports, sheet, workspace } from "../service/workspaces";
-import { absolute, addressOf, closed, layoutOf, lists, opened, places, searchOf, titleOf, under, type Board, type Layout, type ListName } from "./boards";
+import { absolute, addressOf, boardsMost, closed, layoutOf, lists, opened, places, searchOf, titleOf, under, type Board, type Layout, type ListName } from "./boards";
 import { ChangeBoard } from "./ChangeBoard";
 import { ChangesList } from "./ChangesList";
 import type { Manner } from "./editor";
@@ -39,6 +39,12 @@ const TerminalView = lazy(() => import("../parts/TerminalView").then((m) => ({ d
 const FileBoard = lazy(() => import("./FileBoard").then((m) => ({ default: m.FileBoard })));
 
 const names: Record<ListName, string> = { files: "Files", changes: "Changes", terminals: "Terminals", ports: "Ports", debug: "Debug", search: "Search" };
+
+/** With Alt, how a program that stands goes on. */
+const steps: Record<string, "continue" | "next" | "stepIn" | "stepOut"> = { g: "continue", j: "next", i: "stepIn", u: "stepOut" };
+
+/** letterOf is the letter of a key, also where Alt has it type something else. */
+const letterOf = (e: KeyboardEvent) => (/^[a-z]$/i.test(e.key) ? e.key : e.code.replace(/^Key/, "")).toLowerCase();
 
 /** mannerOf is how the definition wants files to be written. */
 const mannerOf = (b: BenchOf | undefined): Manner => (b ? { tabSize: b.editor.tab_size, tabs: b.editor.tabs, rulers: b.editor.rulers, trim: b.editor.trim, finalNewline: b.editor.final_newline, formatOnSave: b.editor.format_on_save } : {});
@@ -105,21 +111,21 @@ function Bench({ workspace: w, problem, person }: { workspace: Workspace; proble
     if (w.phase !== "ready" || !own) return;
     let later: ReturnType<typeof setTimeout> | undefined;
     const change = (c: FileChange) => {
-        const again = (...key: unknown[]) => void queries.invalidateQueries({ queryKey: ["files", name, ...key] }, { cancelRefetch: false });
-        if (c.anew || c.path === undefined) {
-          again("folder");
-          again("entry");
-        } else {
-          again("folder", c.path.includes("/") ? c.path.slice(0, c.path.lastIndexOf("/")) : "");
-          again("entry", c.path);
-          const path = c.path;
-          void import("./language").then((m) => m.serversOf(w.id).forEach((s) => s.changed(absolute(path, w.folder))));
-          if (/devcontainer[^/]*\.json$/.test(path)) void queries.invalidateQueries({ queryKey: ["bench", name] });
-        }
-        later ??= setTimeout(() => {
-          later = undefined;
-          void queries.invalidateQueries({ queryKey: ["changes", name] }, { cancelRefetch: false });
-        }, 1_000);
+      const again = (...key: unknown[]) => void queries.invalidateQueries({ queryKey: ["files", name, ...key] }, { cancelRefetch: false });
+      if (c.anew || c.path === undefined) {
+        again("folder");
+        again("entry");
+      } else {
+        again("folder", c.path.includes("/") ? c.path.slice(0, c.path.lastIndexOf("/")) : "");
+        again("entry", c.path);
+        const path = c.path;
+        void import("./language").then((m) => m.serversOf(w.id).forEach((s) => s.changed(absolute(path, w.folder))));
+        if (/devcontainer[^/]*\.json$/.test(path)) void queries.invalidateQueries({ queryKey: ["bench", name] });
+      }
+      later ??= setTimeout(() => {
+        later = undefined;
+        void queries.invalidateQueries({ queryKey: ["changes", name] }, { cancelRefetch: false });
+      }, 1_000);
     };
     const end = whileSeen((signal) => void watch(name, change, signal));
     return () => {
@@ -132,9 +138,10 @@ function Bench({ workspace: w, problem, person }: { workspace: Workspace; proble
   const d = debuggerOf(w.id, name, w.folder);
   const stoodAt = useCallback((path: string, line: number) => {
     const l = layoutOf(new URLSearchParams(location.search));
-    const debug = l.boards.findIndex((b) => b.kind === "debug");
-    const next = opened(l, { kind: "file", path: under(path, w.folder), line }, !l.boards.some((b) => b.kind === "file"));
-    put(next.boards.some((b) => b.kind === "debug") || debug < 0 ? next : opened(next, { kind: "debug" }, true), true);
+    const none = !l.boards.some((b) => b.kind === "file");
+    // The board of the program itself stays, whichever the file takes the place of.
+    const at = none && l.boards.length === boardsMost ? l.boards.findIndex((b) => b.kind !== "debug") : l.at;
+    put(opened({ ...l, at }, { kind: "file", path: under(path, w.folder), line }, none), true);
   }, [put, w.folder]);
   useEffect(() => {
     let last: number | undefined;
@@ -159,9 +166,9 @@ function Bench({ workspace: w, problem, person }: { workspace: Workspace; proble
       e.preventDefault();
       if (e.code === "Digit0") setFinding(true);
       else focus(Number(e.code.slice(5)) - 1);
-    } else if ((e.key === "F8" || e.key === "F10") && d.now().is === "stopped") {
+    } else if (e.altKey && !e.ctrlKey && !e.metaKey && steps[letterOf(e)] && d.now().is === "stopped") {
       e.preventDefault();
-      d.step(e.key === "F8" ? (e.ctrlKey ? "stepOut" : "continue") : e.ctrlKey ? "stepIn" : "next");
+      d.step(steps[letterOf(e)]!);
     } else if (e.key === "?" && !typing) setKeys(true);
   });
   useEffect(() => {

@@ -21,16 +21,16 @@ export function DebugBoard({ workspace: w, stoodAt }: { workspace: Workspace; st
   return (
     <div className="debug-board" data-debug={s.is}>
       <Space className="board-bar" wrap size={4}>
-        <Button size="small" icon={<CaretRightOutlined />} disabled={!stands} onClick={() => d.step("continue")} title="F8">
+        <Button size="small" icon={<CaretRightOutlined />} disabled={!stands} onClick={() => d.step("continue")} title="Alt-G">
           Go on
         </Button>
-        <Button size="small" disabled={!stands} onClick={() => d.step("next")} title="F10">
+        <Button size="small" disabled={!stands} onClick={() => d.step("next")} title="Alt-J">
           Over
         </Button>
-        <Button size="small" disabled={!stands} onClick={() => d.step("stepIn")} title="Ctrl-F10">
+        <Button size="small" disabled={!stands} onClick={() => d.step("stepIn")} title="Alt-I">
           Into
         </Button>
-        <Button size="small" disabled={!stands} onClick={() => d.step("stepOut")} title="Ctrl-F8">
+        <Button size="small" disabled={!stands} onClick={() => d.step("stepOut")} title="Alt-U">
           Out
         </Button>
         <Button size="small" icon={<PauseOutlined />} aria-label="Have it stop where it is" disabled={s.is !== "runs"} onClick={() => d.step("pause")} />

@@ -43,13 +43,19 @@ export function DebugList({ workspace: w, at, open }: { workspace: Workspace; at
           Nothing here says how it is debugged: name a way in the definition, under <code>customizations.yardbench.debug</code>.
         </p>
       )}
+      {all.data && !all.data.adapters.some((a) => a.there) && (
+        <>
+          <p className="quiet">Nothing that debugs is in the workspace. To have it, add to the definition&apos;s build file:</p>
+          <pre className="said">{all.data.adapters.flatMap((a) => (a.line ? [`# ${a.id}\n${a.line}`] : [])).join("\n")}</pre>
+        </>
+      )}
       {all.data?.problems.map((p) => (
         <p key={p} className="quiet small">
           Not understood: {p}
         </p>
       ))}
       <h3>Break points</h3>
-      {points.size === 0 && <p className="quiet">None: press beside a line's number, or F9.</p>}
+      {points.size === 0 && <p className="quiet">None: press beside a line's number, or Alt-P in it.</p>}
       <ul className="rows">
         {[...points].flatMap(([path, lines]) =>
           lines.map((p) => (

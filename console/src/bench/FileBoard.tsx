@@ -1,14 +1,15 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { Alert, App, Button, Popover, Space, Spin } from "antd";
+import { Alert, App, Button, Dropdown, Popover, Space, Spin } from "antd";
 import { useEffect, useEffectEvent, useMemo, useRef, useState, useSyncExternalStore } from "react";
 import { Problem, nameOf, type Workspace } from "../api/client";
 import { editorLook } from "../parts/editorLook";
 import { ProblemNote } from "../parts/ProblemNote";
 import { useTaste } from "../parts/taste";
-import { languageOf, type BenchLanguage, type BenchOf } from "../service/bench";
+import { type BenchLanguage, type BenchOf } from "../service/bench";
 import { editedMost, entry } from "../service/files";
 import { palette, useDark } from "../theme";
-import { absolute } from "./boards";
+import type { EditorView } from "@codemirror/view";
+import { absolute, languageOf } from "./boards";
 import { showPlace, showPoints, stopping } from "./breakpoints";
 import { debuggerOf } from "./debugging";
 import type { Manner } from "./editor";
@@ -64,7 +65,7 @@ function Editing({ workspace: w, path, line, manner, bench, dirty: tellDirty, op
   const [taste] = useTaste();
   const [written] = useState(() => new Written(place, first));
   const standing = useSyncExternalStore(written.subscribe, written.now);
-  const language = languageOf(bench, path);
+  const language = languageOf(bench?.languages, path);
   const { id, folder } = w;
   const ready = w.phase === "ready";
   const [languageID, program] = [language?.id, language?.program];
@@ -154,7 +155,7 @@ function Editing({ workspace: w, path, line, manner, bench, dirty: tellDirty, op
           {standing.saving ? "saving…" : standing.comparing ? "compared with what is on the disk: keep or undo each place, then save" : dirty ? "not saved; kept in this browser" : standing.isNew ? "new" : "saved"}
         </span>
         <span className="spacer" />
-        {language && bench && <Served by={server} language={language} />}
+        {language && bench && <Served by={server} language={language} ask={(run) => written.editor && (written.editor.view.focus(), run(written.editor.view))} />}
         {(dirty || standing.isNew) && (
           <Button size="small" type="text" onClick={() => void written.save()} disabled={standing.saving || !ready}>
             Save
@@ -168,9 +169,29 @@ function Editing({ workspace: w, path, line, manner, bench, dirty: tellDirty, op
 const nobody = () => () => undefined;
 
 /** What serves a file's language, or what to do to have it served. */
-function Served({ by: server, language }: { by?: LanguageServer; language: BenchLanguage }) {
+function Served({ by: server, language, ask }: { by?: LanguageServer; language: BenchLanguage; ask: (run: (v: EditorView) => boolean) => void }) {
   const state = useSyncExternalStore(server?.subscribe ?? nobody, server?.now ?? (() => undefined));
-  if (state?.is === "serving") return <span className="quiet" data-served={language.id} title="Ctrl-Space completes, F12 goes to the definition, Shift-F12 to what uses it, F2 renames, Shift-Alt-F formats, Ctrl-. offers what may be done">{state.name}</span>;
+  if (server && state?.is === "serving")
+    return (
+      <Dropdown
+        trigger={["click"]}
+        menu={{
+          items: server.asks.map((a) => ({
+            key: a.key,
+            label: (
+              <>
+                {a.what} <span className="quiet small">{a.key}</span>
+              </>
+            ),
+            onClick: () => ask(a.run),
+          })),
+        }}
+      >
+        <Button size="small" type="text" data-served={language.id} aria-label={`What ${state.name} may be asked`}>
+          {state.name}
+        </Button>
+      </Dropdown>
+    );
   if (state?.is === "starting") return <span className="quiet">{language.program} begins…</span>;
   const why = state?.is === "over" ? state.why.detail : `Nothing in the workspace serves ${language.id}. To have it, add to the definition or its build file:`;
   return (

@@ -12,7 +12,7 @@ interface Node extends TreeDataNode {
   file?: File;
 }
 
-const letters: Record<string, string> = { modified: "M", added: "A", deleted: "D", renamed: "R", copied: "C", type: "T", untracked: "U" };
+const letters: Record<string, string> = { modified: "M", added: "A", deleted: "D", renamed: "R", copied: "C", type: "T", untracked: "?" };
 
 /** marksOf are letters for what git says is changed, by absolute path; folders above have a dot. */
 function marksOf(clones: Changes[]): Map<string, string> {

@@ -6,11 +6,14 @@ const keys: [string, string][] = [
   ["Alt-1, 2, 3", "a board"],
   ["Alt-0", "find a file, a board, what may be asked"],
   ["Ctrl-S", "save a file"],
-  ["Ctrl-F", "find in a file; Alt-G a line of it"],
+  ["Ctrl-F, Ctrl-Alt-G", "find in a file; a line of it"],
   ["Ctrl-Shift-F", "find in a terminal"],
   ["Ctrl-click", "open beside; in a terminal, follow an address"],
-  ["F9, Shift-F9", "a program stops in this line; where a condition holds"],
-  ["F8, F10, Ctrl-F10, Ctrl-F8", "of a program that stands: go on, over a line, into what is called, out of it"],
+  ["Ctrl-Space", "complete"],
+  ["Alt-., Alt-,", "where a name is defined; what uses it"],
+  ["Alt-N, Alt-O, Alt-Q", "another name, what may be done here, write the file anew; they stand at its foot, too"],
+  ["Alt-P, Alt-Shift-P", "a program stops in this line; where a condition holds"],
+  ["Alt-G, J, I, U", "of a program that stands: go on, over a line, into what is called, out of it"],
   ["?", "these"],
 ];
 

@@ -159,3 +159,11 @@ export function places(text: string): { from: number; to: number; path: string; 
   }
   return found;
 }
+
+/** languageOf is the language of a file by its name; the definition's own before others. */
+export function languageOf<L extends { files: string[]; own?: boolean }>(all: L[] | undefined, path: string): L | undefined {
+  const name = path.split("/").pop() ?? path;
+  const fits = (pattern: string) => new RegExp(`^${pattern.replace(/[.+^${}()|\\]/g, "\\$&").replaceAll("*", ".*").replaceAll("?", ".")}$`).test(name);
+  const fitting = all?.filter((l) => l.files.some(fits)) ?? [];
+  return fitting.find((l) => l.own) ?? fitting[0];
+}

@@ -132,8 +132,8 @@ export function stopping(points: Breakpoints, path: string): Extension {
       },
     }),
     keymap.of([
-      { key: "F9", run: (v) => (toggle(v.state.doc.lineAt(v.state.selection.main.head).number), true) },
-      { key: "Shift-F9", run: (v) => (ask(v, v.state.doc.lineAt(v.state.selection.main.head).number), true) },
+      { key: "Alt-p", preventDefault: true, run: (v) => (toggle(v.state.doc.lineAt(v.state.selection.main.head).number), true) },
+      { key: "Alt-Shift-p", preventDefault: true, run: (v) => (ask(v, v.state.doc.lineAt(v.state.selection.main.head).number), true) },
     ]),
     EditorView.updateListener.of((u) => {
       if (!u.docChanged) return;

@@ -1,7 +1,7 @@
 import { indentUnit } from "@codemirror/language";
 import { forEachDiagnostic, lintGutter } from "@codemirror/lint";
-import { findReferencesKeymap, hoverTooltips, jumpToDefinitionKeymap, LSPClient, LSPPlugin, serverCompletion, serverDiagnostics, signatureHelp, Workspace, type WorkspaceFile } from "@codemirror/lsp-client";
-import { EditorState, StateEffect, StateField, type Extension, type TransactionSpec } from "@codemirror/state";
+import { closeReferencePanel, findReferences, hoverTooltips, jumpToDefinition, LSPClient, LSPPlugin, nextSignature, prevSignature, serverCompletion, serverDiagnostics, signatureHelp, Workspace, type WorkspaceFile } from "@codemirror/lsp-client";
+import { EditorState, Prec, StateEffect, StateField, type Extension, type TransactionSpec } from "@codemirror/state";
 import { EditorView, keymap, showDialog, showPanel, type Panel } from "@codemirror/view";
 import DOMPurify from "dompurify";
 import { read, write } from "../service/files";
@@ -27,6 +27,7 @@ const messageMost = 4 << 20;
 const diagnosticsMost = 1_000;
 const liesMost = 50;
 const triesMost = 4;
+const servedLong = 60_000;
 const answerMost = 20_000;
 
 // What a program says of a name is shown as text with some marks, and reaches nothing.
@@ -112,6 +113,7 @@ export class LanguageServer extends Told<ServerState> {
   private spoken: Spoken | undefined;
   private heard: ((m: string) => void) | undefined;
   private tries = 0;
+  private since = 0; // when it began to serve
   private lies = 0;
   private users = 0;
   private rest: ReturnType<typeof setTimeout> | undefined;
@@ -138,7 +140,7 @@ export class LanguageServer extends Told<ServerState> {
         "window/logMessage": () => true,
       },
       unhandledNotification: () => undefined,
-      extensions: [serverCompletion(), hoverTooltips(), signatureHelp(), serverDiagnostics(), lintGutter(), keymap.of([...jumpToDefinitionKeymap, ...findReferencesKeymap])],
+      extensions: [serverCompletion(), hoverTooltips(), signatureHelp({ keymap: false }), serverDiagnostics(), lintGutter(), keymap.of([{ key: "Escape", run: closeReferencePanel }, { key: "Alt-PageDown", run: nextSignature }, { key: "Alt-PageUp", run: prevSignature }])],
     });
     this.begin();
   }
@@ -158,7 +160,9 @@ export class LanguageServer extends Told<ServerState> {
     this.client.connect({ send: (m) => spoken.say(m), subscribe: (h) => void (this.heard = h), unsubscribe: () => void (this.heard = undefined) });
     this.client.initializing.then(
       () => {
-        if (spoken === this.spoken) this.stand({ is: "serving", name: this.program });
+        if (spoken !== this.spoken) return;
+        this.since = Date.now();
+        this.stand({ is: "serving", name: this.program });
       },
       () => undefined,
     );
@@ -166,6 +170,8 @@ export class LanguageServer extends Told<ServerState> {
 
   private ended(why: Over | undefined) {
     this.client.disconnect();
+    if (this.since > 0 && Date.now() - this.since > servedLong) this.tries = 0; // it is no program that cannot
+    this.since = 0;
     const lasting = why?.status === 404 || why?.status === 403;
     if (this.users > 0 && !lasting && this.tries < triesMost) {
       setTimeout(() => this.users > 0 && this.begin(), 1_000 * 2 ** this.tries);
@@ -217,11 +223,7 @@ export class LanguageServer extends Told<ServerState> {
     this.users++;
     clearTimeout(this.rest);
     return {
-      extension: [this.client.plugin(uriOf(path), this.language), actions, keymap.of([
-        { key: "F2", preventDefault: true, run: (v) => this.rename(v) },
-        { key: "Shift-Alt-f", preventDefault: true, run: (v) => (void this.format(v), true) },
-        { key: "Mod-.", preventDefault: true, run: (v) => (void this.offer(v), true) },
-      ])],
+      extension: [this.client.plugin(uriOf(path), this.language), actions, Prec.high(keymap.of(this.asks.map((a) => ({ key: a.key, preventDefault: true, run: a.run }))))],
       end: () => {
         if (--this.users > 0) return;
         // Another file of the language may be opened in a moment.
@@ -233,6 +235,15 @@ export class LanguageServer extends Told<ServerState> {
       },
     };
   }
+
+  /** What it may be asked about the place one is at. */
+  readonly asks: { key: string; what: string; run: (v: EditorView) => boolean }[] = [
+    { key: "Alt-.", what: "Where it is defined", run: jumpToDefinition },
+    { key: "Alt-,", what: "What uses it", run: findReferences },
+    { key: "Alt-n", what: "Another name for it…", run: (v) => this.rename(v) },
+    { key: "Alt-o", what: "What may be done here", run: (v) => (void this.offer(v), true) },
+    { key: "Alt-q", what: "Write the file anew, as it is usual", run: (v) => (void this.format(v, true), true) },
+  ];
 
   saved(path: string) {
     if (this.client.serverCapabilities) this.client.notification("textDocument/didSave", { textDocument: { uri: uriOf(path) } });
@@ -264,8 +275,8 @@ export class LanguageServer extends Told<ServerState> {
     return Array.isArray(got) ? flat(got, 0).slice(0, 2_000) : [];
   }
 
-  /** format has the program write an editor's text anew. */
-  async format(view: EditorView): Promise<void> {
+  /** format has the program write an editor's text anew; asked by hand, it says where it changes nothing. */
+  async format(view: EditorView, byHand = false): Promise<void> {
     const plugin = LSPPlugin.get(view);
     if (!plugin || !this.client.serverCapabilities?.documentFormattingProvider) return;
     const before = view.state.doc;
@@ -273,6 +284,7 @@ export class LanguageServer extends Told<ServerState> {
       this.ground.tell(`It was not formatted: ${said(e)}`);
       return undefined;
     });
+    if (byHand && !edits?.length) this.ground.tell(`${this.program} changes nothing in it.`);
     if (edits && view.state.doc === before) edit(view, edits);
   }
 

@@ -3,11 +3,12 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { Alert, AutoComplete, Button, Form, Input, Segmented, Select, Space, Table, Tooltip, Typography, theme } from "antd";
 import { useEffect, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
-import { api, nameOf, Problem, take, type Preflight, whole } from "../api/client";
+import { api, nameOf, Problem, type Preflight, whole } from "../api/client";
 import { bytes, cores, money, span } from "../parts/amounts";
 import { Findings } from "../parts/Findings";
 import { PageHead } from "../parts/Page";
-import { launch as launchIt, launched } from "../service/launches";
+import { launch as launchIt, launched, preflight as aheadOf, type Launch } from "../service/launches";
+import { start } from "../service/workspaces";
 import { ProblemNote } from "../parts/ProblemNote";
 import { GiveSecret } from "../parts/GiveSecret";
 import { took, when } from "../parts/time";
@@ -71,19 +72,13 @@ export function LaunchPage() {
   });
   const repository = repositories.data?.find((r) => r.name === fields.repository);
   const body = (f: Fields) => ({ repository: f.repository ?? "", branch: f.branch?.trim() || undefined, definition: f.definition || undefined, beside: f.beside?.length ? f.beside : undefined, name: f.name?.trim() || undefined, size: f.size, rest_after_s: f.rest || undefined });
-  const asked = useSettled(JSON.stringify(fields.repository ? body(fields) : null));
-  const preflight = useQuery({
-    queryKey: ["preflight", asked],
-    queryFn: ({ signal }) => take(api.POST("/api/v1/preflight", { signal, body: JSON.parse(asked) as ReturnType<typeof body> })),
-    enabled: asked !== "null",
-    retry: false,
-    placeholderData: (old) => old,
-  });
+  const asked = useSettled(fields.repository ? JSON.stringify(body(fields)) : "");
+  const preflight = useQuery({ ...aheadOf(asked ? (JSON.parse(asked) as Launch) : { repository: "" }), enabled: asked !== "", placeholderData: (old) => old });
   // What was said of another repository says nothing of this one; of another
   // choice for the same it stands, dimmed, until the new one is there.
   const p = fields.repository && preflight.data?.repository === fields.repository ? preflight.data : undefined;
   const unseen = preflight.isError && !(preflight.error instanceof Problem && preflight.error.status >= 400 && preflight.error.status < 500); // the look failed, not the launch
-  const current = asked === JSON.stringify(fields.repository ? body(fields) : null) && !preflight.isPlaceholderData && preflight.isSuccess;
+  const current = asked === (fields.repository ? JSON.stringify(body(fields)) : "") && !preflight.isPlaceholderData && preflight.isSuccess;
   const launch = useMutation({
     mutationFn: (f: Fields) => launchIt(body(f)),
     onSuccess: (w, f) => (launched(w.owner, body(f)), navigate(`/workspaces/${nameOf(w)}`)),
@@ -173,7 +168,7 @@ function Have({ repository, branch }: { repository: string; branch: string }) {
   const navigate = useNavigate();
   const mine = useQuery({ queryKey: ["workspaces", "of", repository, branch], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/workspaces", { signal, params: { query: { ...page, repository } } })) });
   const goOn = useMutation({
-    mutationFn: async (w: { name: string; owner: string; phase: string }) => (w.phase === "stopped" ? ((await take(api.POST("/api/v1/workspaces/{workspace}/start", { params: { path: { workspace: nameOf(w) } } }))) ?? w) : w),
+    mutationFn: async (w: { name: string; owner: string; phase: string }) => (w.phase === "stopped" ? ((await start(nameOf(w))) ?? w) : w),
     onSuccess: (w) => navigate(`/workspaces/${nameOf(w)}`),
   });
   const have = (mine.data ?? []).filter((w) => w.branch === branch && !["removing", "removed"].includes(w.phase));

@@ -15,6 +15,7 @@ import { SheetView } from "../parts/SheetView";
 import { State } from "../parts/State";
 import { exact, when } from "../parts/time";
 import { useDone } from "../parts/useDone";
+import { sheet as oneSheet, workspace as oneWorkspace } from "../service/workspaces";
 import { useFollow } from "../parts/useFollow";
 
 
@@ -23,21 +24,13 @@ export function WorkspacePage({ person }: { person: Person }) {
   const { name = "" } = useParams();
   const [search, setSearch] = useSearchParams();
   const [chosen, setChosen] = useState<number>();
-  const workspace = useQuery({
-    queryKey: ["workspaces", "one", name],
-    queryFn: ({ signal }) => take(api.GET("/api/v1/workspaces/{workspace}", { signal, params: { path: { workspace: name } } })),
-    refetchInterval: 30_000, // the newest sign of work
-  });
+  const workspace = useQuery(oneWorkspace(name));
   const sheets = useQuery({
     queryKey: ["workspaces", "sheets", name],
     queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/workspaces/{workspace}/sheets", { signal, params: { path: { workspace: name }, query: page } })),
   });
   // The newest one is asked for as such: what began meanwhile is seen at once.
-  const one = useQuery({
-    queryKey: ["workspaces", "sheet", name, chosen ?? 0],
-    queryFn: ({ signal }) => take(api.GET("/api/v1/workspaces/{workspace}/sheets/{sheet}", { signal, params: { path: { workspace: name, sheet: chosen ?? 0 } } })),
-    placeholderData: (old) => old,
-  });
+  const one = useQuery({ ...oneSheet(name, chosen), placeholderData: (old) => old });
   const follow = useFollow();
   const w = workspace.data;
   if (!w) return workspace.error ? <ProblemNote error={workspace.error} /> : <Spin />;

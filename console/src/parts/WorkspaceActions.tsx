@@ -5,6 +5,7 @@ import { useNavigate } from "react-router";
 import { api, nameOf, take, type Person, type Workspace } from "../api/client";
 import { ProblemNote } from "./ProblemNote";
 import { WouldBeLost } from "./WouldBeLost";
+import { hold, start, stop } from "../service/workspaces";
 import { useDone } from "./useDone";
 
 /** Asks how long to hold a workspace, and why. */
@@ -13,21 +14,21 @@ function Hold({ of: w }: { of: Workspace }) {
   const [open, setOpen] = useState(false);
   const path = { params: { path: { workspace: nameOf(w) } } };
   const done = useDone("workspaces");
-  const hold = useMutation({ mutationFn: (body: { seconds: number; why: string }) => take(api.PUT("/api/v1/workspaces/{workspace}/hold", { ...path, body })), onSettled: done.onSettled, onSuccess: () => setOpen(false) });
+  const keep = useMutation({ mutationFn: (f: { seconds: number; why: string }) => hold(nameOf(w), f.seconds, f.why), onSettled: done.onSettled, onSuccess: () => setOpen(false) });
   const end = useMutation({ mutationFn: () => take(api.DELETE("/api/v1/workspaces/{workspace}/hold", path)), ...done });
   if (w.rest?.held_until) return <Button onClick={() => end.mutate()}>Let it rest</Button>;
   return (
     <>
       <Button onClick={() => setOpen(true)}>Hold</Button>
-      <Modal open={open} title={`Keep ${w.name} from being put to rest`} okText="Hold" onOk={() => form.submit()} confirmLoading={hold.isPending} onCancel={() => setOpen(false)} destroyOnHidden>
-        <Form form={form} layout="vertical" requiredMark={false} initialValues={{ seconds: 7200 }} onFinish={(f) => hold.mutate(f)}>
+      <Modal open={open} title={`Keep ${w.name} from being put to rest`} okText="Hold" onOk={() => form.submit()} confirmLoading={keep.isPending} onCancel={() => setOpen(false)} destroyOnHidden>
+        <Form form={form} layout="vertical" requiredMark={false} initialValues={{ seconds: 7200 }} onFinish={(f) => keep.mutate(f)}>
           <Form.Item name="seconds" label="For">
             <Select options={[1, 2, 4, 8, 12].map((h) => ({ value: h * 3600, label: `${h} h` }))} />
           </Form.Item>
           <Form.Item name="why" label="Why" rules={[{ required: true, message: "Say why" }]}>
             <Input autoFocus maxLength={300} placeholder="a long test runs" />
           </Form.Item>
-          <ProblemNote error={hold.error} />
+          <ProblemNote error={keep.error} />
         </Form>
       </Modal>
     </>
@@ -43,9 +44,7 @@ export function Actions({ of: w, person, small }: { of: Workspace; person: Perso
   const failed = (e: Error) => modal.error({ title: `This was not done with ${w.name}`, content: <ProblemNote error={e} />, width: 640 });
   const ask = useMutation({
     mutationFn: (verb: "start" | "stop" | "rebuild") =>
-      verb === "rebuild"
-        ? take(api.POST("/api/v1/workspaces/{workspace}/rebuild", { ...path, body: {} }))
-        : take(api.POST(verb === "start" ? "/api/v1/workspaces/{workspace}/start" : "/api/v1/workspaces/{workspace}/stop", path)),
+      verb === "rebuild" ? take(api.POST("/api/v1/workspaces/{workspace}/rebuild", { ...path, body: {} })) : (verb === "start" ? start : stop)(nameOf(w)),
     onError: failed,
     onSettled: () => queries.invalidateQueries({ queryKey: ["workspaces"] }),
   });
@@ -62,52 +61,52 @@ export function Actions({ of: w, person, small }: { of: Workspace; person: Perso
   const is = (...phases: Workspace["phase"][]) => phases.includes(w.phase);
   return (
     <ConfigProvider componentSize={small ? "small" : undefined}>
-    <Space wrap>
-      {drives && is("ready") && !w.adopted && <Hold of={w} />}
-      {drives && is("stopped", "failed") && (
-        <Button type="primary" onClick={() => ask.mutate("start")}>
-          Start
-        </Button>
-      )}
-      {stops && is("waiting", "preparing", "starting", "ready") && <Button onClick={() => ask.mutate("stop")}>Stop</Button>}
-      {drives && !w.adopted && is("ready", "stopped", "failed") && (
-        <Button disabled={w.rebuilding} onClick={() => ask.mutate("rebuild")}>
-          Rebuild
-        </Button>
-      )}
-      {w.adopted && person.role === "operator" && !is("removing", "removed") && (
-        <Button
-          onClick={() =>
-            modal.confirm({
-              title: `Let ${w.adopted} go?`,
-              content: "Terminals and commands that were opened through it end. The container goes on as it is, and counts for nobody.",
-              okText: "Let it go",
-              onOk: () => remove.mutateAsync(false).catch(() => undefined),
-            })
-          }
-        >
-          Let go
-        </Button>
-      )}
-      {drives && !w.adopted && !is("removing", "removed") && (
-        <Button
-          danger
-          onClick={() => {
-            let gone = false;
-            modal.confirm({
-              title: `Remove ${w.name} with its files?`,
-              width: 560,
-              content: w.phase === "ready" && w.owner === person.name ? <WouldBeLost workspace={nameOf(w)} discard={(is) => (gone = is)} /> : "It is refused while work in it is not committed, not pushed, or cannot be looked at.",
-              okText: "Remove",
-              okButtonProps: { danger: true },
-              onOk: () => remove.mutateAsync(gone).catch(() => undefined),
-            });
-          }}
-        >
-          Remove
-        </Button>
-      )}
-    </Space>
+      <Space wrap>
+        {drives && is("ready") && !w.adopted && <Hold of={w} />}
+        {drives && is("stopped", "failed") && (
+          <Button type="primary" onClick={() => ask.mutate("start")}>
+            Start
+          </Button>
+        )}
+        {stops && is("waiting", "preparing", "starting", "ready") && <Button onClick={() => ask.mutate("stop")}>Stop</Button>}
+        {drives && !w.adopted && is("ready", "stopped", "failed") && (
+          <Button disabled={w.rebuilding} onClick={() => ask.mutate("rebuild")}>
+            Rebuild
+          </Button>
+        )}
+        {w.adopted && person.role === "operator" && !is("removing", "removed") && (
+          <Button
+            onClick={() =>
+              modal.confirm({
+                title: `Let ${w.adopted} go?`,
+                content: "Terminals and commands that were opened through it end. The container goes on as it is, and counts for nobody.",
+                okText: "Let it go",
+                onOk: () => remove.mutateAsync(false).catch(() => undefined),
+              })
+            }
+          >
+            Let go
+          </Button>
+        )}
+        {drives && !w.adopted && !is("removing", "removed") && (
+          <Button
+            danger
+            onClick={() => {
+              let gone = false;
+              modal.confirm({
+                title: `Remove ${w.name} with its files?`,
+                width: 560,
+                content: w.phase === "ready" && w.owner === person.name ? <WouldBeLost workspace={nameOf(w)} discard={(is) => (gone = is)} /> : "It is refused while work in it is not committed, not pushed, or cannot be looked at.",
+                okText: "Remove",
+                okButtonProps: { danger: true },
+                onOk: () => remove.mutateAsync(gone).catch(() => undefined),
+              });
+            }}
+          >
+            Remove
+          </Button>
+        )}
+      </Space>
     </ConfigProvider>
   );
 }

@@ -56,11 +56,3 @@ export class Spoken {
     this.socket.close();
   }
 }
-
-/** languageOf is the language of a file by its name; the definition's own before others. */
-export function languageOf(of: BenchOf | undefined, path: string): BenchLanguage | undefined {
-  const name = path.split("/").pop() ?? path;
-  const fits = (pattern: string) => new RegExp(`^${pattern.replace(/[.+^${}()|\\]/g, "\\$&").replaceAll("*", ".*").replaceAll("?", ".")}$`).test(name);
-  const all = of?.languages.filter((l) => l.files.some(fits)) ?? [];
-  return all.find((l) => l.own) ?? all[0];
-}

@@ -55,7 +55,7 @@ type Adapter struct {
 	ID      string
 	Command []string
 	Test    []string // ends with 0 where the adapter is there; without it, that the program is
-	Package string
+	Package string   // as a language's
 	Own     bool
 }
 
@@ -118,9 +118,9 @@ func (b *Bench) problem(format string, args ...any) {
 // usualSettings are the settings of editors that mean something here, by the names
 // under which definitions have them.
 var usualSettings = map[string]func(*Editor, json.RawMessage) error{
-	"editor.tabSize":               func(e *Editor, v json.RawMessage) error { return tabSize(e, v) },
-	"editor.insertSpaces":          func(e *Editor, v json.RawMessage) error { return spaces(e, v) },
-	"editor.rulers":                func(e *Editor, v json.RawMessage) error { return rulers(e, v) },
+	"editor.tabSize":               tabSize,
+	"editor.insertSpaces":          spaces,
+	"editor.rulers":                rulers,
 	"editor.formatOnSave":          func(e *Editor, v json.RawMessage) error { return json.Unmarshal(v, &e.FormatsOnSave) },
 	"files.trimTrailingWhitespace": func(e *Editor, v json.RawMessage) error { return json.Unmarshal(v, &e.Trim) },
 	"files.insertFinalNewline":     func(e *Editor, v json.RawMessage) error { return json.Unmarshal(v, &e.FinalNewline) },
@@ -225,6 +225,15 @@ func (b *Bench) own(text json.RawMessage) {
 			*to = *v
 		}
 	}
+	b.ownLanguages(s)
+	b.ownDebug(s)
+}
+
+func (b *Bench) ownLanguages(s section) {
+	if len(s.Languages) > maxOwn {
+		b.problem("at most %d languages may be named", maxOwn)
+		return
+	}
 	for _, id := range slices.Sorted(maps.Keys(s.Languages)) {
 		l := s.Languages[id]
 		at := slices.IndexFunc(b.Languages, func(o Language) bool { return o.ID == id })
@@ -238,9 +247,6 @@ func (b *Bench) own(text json.RawMessage) {
 			b.problem("languages.%s.files are patterns of names, as *.py", id)
 		case !command(l.Command):
 			b.problem("languages.%s.command is a program with its arguments, in words of their own", id)
-		case len(s.Languages) > maxOwn:
-			b.problem("at most %d languages may be named", maxOwn)
-			return
 		default:
 			own := Language{ID: id, Files: l.Files, Programs: [][]string{l.Command}, Own: true}
 			if at >= 0 {
@@ -250,7 +256,6 @@ func (b *Bench) own(text json.RawMessage) {
 			}
 		}
 	}
-	b.ownDebug(s)
 }
 
 func (b *Bench) ownDebug(s section) {
@@ -298,19 +303,6 @@ func badPattern(p string) bool {
 	return err != nil || !patternForm.MatchString(p)
 }
 
-// Of finds the language of a file, by its name; the definition's before ours.
-func (b Bench) Of(name string) (Language, bool) {
-	base := path.Base(name)
-	for _, own := range []bool{true, false} {
-		for _, l := range b.Languages {
-			if l.Own == own && slices.ContainsFunc(l.Files, func(p string) bool { ok, _ := path.Match(p, base); return ok }) {
-				return l, true
-			}
-		}
-	}
-	return Language{}, false
-}
-
 // Language finds one by its name.
 func (b Bench) Language(id string) (Language, bool) {
 	i := slices.IndexFunc(b.Languages, func(l Language) bool { return l.ID == id })
@@ -333,10 +325,21 @@ func (b Bench) Adapter(id string) (Adapter, bool) {
 // package brings the program, else our section.
 func (l Language) Line() string {
 	if l.Package != "" {
-		return fmt.Sprintf("RUN apt-get update && apt-get install --yes %s", l.Package)
+		return brings(l.Package)
 	}
 	return fmt.Sprintf(`"customizations": {"yardbench": {"languages": {%q: {"command": ["PROGRAM"]}}}}`, l.ID)
 }
+
+// Line is what to add to a build file to have something debugged by the adapter; ""
+// where no package brings it.
+func (a Adapter) Line() string {
+	if a.Package == "" {
+		return ""
+	}
+	return brings(a.Package)
+}
+
+func brings(debian string) string { return "RUN apt-get update && apt-get install --yes " + debian }
 
 // Script is a shell's script that becomes the first program that is there; it ends with
 // 127 where none is.

@@ -68,15 +68,6 @@ func TestRead(t *testing.T) {
 	}
 }
 
-func TestLanguageOfAFile(t *testing.T) {
-	b, _ := Read([]byte(`{"customizations": {"yardbench": {"languages": {"tide": {"files": ["*.tide", "tides.py"], "command": ["tide-lsp"]}}}}}`))
-	for name, want := range map[string]string{"board.py": "python", "a/b/tides.py": "tide", "x.tide": "tide", "go.mod": "go", "README": "", "x.PY": "", "Gemfile": "ruby"} {
-		if l, _ := b.Of(name); l.ID != want {
-			t.Errorf("%s is %q, want %q", name, l.ID, want)
-		}
-	}
-}
-
 // The scripts are run by a real shell: what is there is found, the first of several, and
 // nothing of a definition's words is the shell's to read.
 func TestScripts(t *testing.T) {
@@ -126,5 +117,8 @@ func TestOffers(t *testing.T) {
 	}
 	if l := (Language{ID: "go", Package: "gopls"}).Line(); !strings.Contains(l, "install --yes gopls") {
 		t.Errorf("with a package: %s", l)
+	}
+	if l := (Adapter{Package: "gdb"}).Line() + (Adapter{}).Line(); !strings.HasSuffix(l, "install --yes gdb") {
+		t.Errorf("of adapters: %s", l)
 	}
 }

@@ -9,7 +9,7 @@ import (
 )
 
 func TestMessages(t *testing.T) {
-	text := Head(2) + "{}" + "content-length:3\r\nContent-Type: application/vscode-jsonrpc; charset=utf-8\r\n\r\n[1]" + Head(0)
+	text := Head(2) + "{}" + "content-length:3\r\nContent-Type: application/json; charset=utf-8\r\n\r\n[1]" + Head(0)
 	r := bufio.NewReader(strings.NewReader(text))
 	for _, want := range []string{"{}", "[1]", ""} {
 		if got, err := ReadMessage(r); err != nil || string(got) != want {
