@@ -49,6 +49,21 @@ func (c Webhooks) Add(ctx context.Context, in wire.NewWebhook) (wire.MadeWebhook
 	return call[wire.MadeWebhook](ctx, c.link, "POST", "/webhooks", in)
 }
 
+// Change changes where one is told, of what, and whether at all.
+func (c Webhooks) Change(ctx context.Context, id string, in wire.WebhookChange) (wire.Webhook, error) {
+	return call[wire.Webhook](ctx, c.link, "PATCH", webhook(id, ""), in)
+}
+
+// NewKey gives one another key.
+func (c Webhooks) NewKey(ctx context.Context, id string) (wire.WebhookKey, error) {
+	return call[wire.WebhookKey](ctx, c.link, "POST", webhook(id, "/keys"), nil)
+}
+
+// Replay has one told again, from an entry on.
+func (c Webhooks) Replay(ctx context.Context, id string, in wire.Replay) (wire.Webhook, error) {
+	return call[wire.Webhook](ctx, c.link, "POST", webhook(id, "/replay"), in)
+}
+
 // Drop ends the telling of one.
 func (c Webhooks) Drop(ctx context.Context, id string) error {
 	_, err := call[nothing](ctx, c.link, "DELETE", webhook(id, ""), nil)

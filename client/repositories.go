@@ -24,9 +24,15 @@ func (c Repositories) Add(ctx context.Context, in wire.NewRepository) (wire.Repo
 	return call[wire.Repository](ctx, c.link, "POST", "/repositories", in)
 }
 
-// Change changes whose a repository is.
+// Change changes whose a repository is, where it is, and its default branch.
 func (c Repositories) Change(ctx context.Context, name string, in wire.RepositoryChange) (wire.Repository, error) {
 	return call[wire.Repository](ctx, c.link, "PATCH", "/repositories/"+url.PathEscape(name), in)
+}
+
+// Remove has a repository registered no more.
+func (c Repositories) Remove(ctx context.Context, name string) error {
+	_, err := call[nothing](ctx, c.link, "DELETE", "/repositories/"+url.PathEscape(name), nil)
+	return err
 }
 
 func repository(name, rest string) string { return "/repositories/" + url.PathEscape(name) + rest }

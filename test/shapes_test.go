@@ -19,7 +19,7 @@ var schemas = map[string]reflect.Type{}
 func init() {
 	for _, v := range []any{wire.WorkspaceRow{}, wire.Workspace{}, wire.Preflight{}, wire.Outcome{}, wire.Operation{}, wire.Service{}, wire.Port{}, wire.Container{}, wire.Secret{}, wire.SecretChoice{}, wire.KnownCredential{},
 		wire.Token{}, wire.MadeToken{}, wire.Repository{}, wire.PushKey{}, wire.DefinitionCheck{}, wire.DefinitionChanges{}, wire.Starter{}, wire.PrebuildPlan{}, wire.Sheet{}, wire.Person{}, wire.Team{}, wire.OpenEnrolment{}, wire.Enrolment{},
-		wire.Rules{}, wire.RulesVersion{}, wire.RulesCheck{}, wire.JournalEntry{}, wire.JournalHead{}, wire.JournalVerdict{}, wire.Webhook{}, wire.MadeWebhook{}, wire.Delivery{}, wire.Cost{}, wire.Me{}, wire.SignedIn{}, wire.SSHKey{}, wire.Terminal{}, wire.FirstLine{}, wire.Look{}, wire.LookLink{}, wire.Bench{}, wire.MadeLookLink{}, wire.Recording{}, wire.Attention{}, wire.AttentionCause{}, wire.RepositoryBranch{}} {
+		wire.Rules{}, wire.RulesVersion{}, wire.RulesCheck{}, wire.JournalEntry{}, wire.JournalHead{}, wire.JournalVerdict{}, wire.Webhook{}, wire.MadeWebhook{}, wire.WebhookKey{}, wire.Delivery{}, wire.Cost{}, wire.Me{}, wire.SignedIn{}, wire.SSHKey{}, wire.Terminal{}, wire.FirstLine{}, wire.Look{}, wire.LookLink{}, wire.Bench{}, wire.MadeLookLink{}, wire.Recording{}, wire.Attention{}, wire.AttentionCause{}, wire.RepositoryBranch{}} {
 		schemas[reflect.TypeOf(v).Name()] = reflect.TypeOf(v)
 	}
 }

@@ -12,6 +12,8 @@ type PrebuildPlan struct {
 	MadeBy     string        `json:"made_by"`
 	NextAt     *time.Time    `json:"next_at,omitempty" doc:"When it is due by its timetable"`
 	Runs       []PrebuildRun `json:"runs" doc:"The newest, at most 20"`
+	UsualMS    int64         `json:"usual_ms,omitempty" doc:"How long a launch from a prepared image of the repository usually takes; not there while none was"`
+	ScratchMS  int64         `json:"scratch_ms,omitempty" doc:"How long one from scratch usually takes; not there while none was"`
 }
 
 // PutPlan makes or changes the plan of a branch.

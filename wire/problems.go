@@ -39,7 +39,7 @@ var ProblemKinds = []ProblemKind{
 	{"too-many", http.StatusConflict, "there are as many as there may be"},
 	{"unpushed-work", http.StatusConflict, "work that exists nowhere else would be lost"},
 	{"work-unknown", http.StatusConflict, "whether work would be lost cannot be told"},
-	{"has-workspaces", http.StatusConflict, "there are still workspaces of theirs"},
+	{"has-workspaces", http.StatusConflict, "there are still workspaces of theirs, or of it"},
 	{"account-open", http.StatusConflict, "the account is open, and must be closed before"},
 	{"no-program", http.StatusConflict, "the account is a person's: only they make their tokens"},
 	{"own-account", http.StatusConflict, "nobody takes their own role or account away"},

@@ -21,7 +21,9 @@ type NewRepository struct {
 
 // RepositoryChange changes what is there.
 type RepositoryChange struct {
-	Team *string `json:"team,omitempty" maxLength:"40" doc:"Empty for no team's"`
+	Team          *string `json:"team,omitempty" maxLength:"40" doc:"Empty for no team's"`
+	URL           *string `json:"url,omitempty" maxLength:"2048" doc:"Where its git host has it now"`
+	DefaultBranch *string `json:"default_branch,omitempty" maxLength:"256" doc:"A branch that is there; empty for what its git host says"`
 }
 
 // RepositoryBranch is a branch of a repository, as its git host has it.

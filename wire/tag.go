@@ -38,6 +38,9 @@ func (v PrebuildPlan) Tag() string {
 // Tag is another one where the repository was changed.
 func (v Repository) Tag() string { return tag(v) }
 
+// Tag is another one where the webhook was changed; what it was told is no part of it.
+func (v Webhook) Tag() string { return tag(v.ID, v.URL, v.Kinds, v.PausedAt) }
+
 // Tag is another one where the workspace came to another phase, or something else
 // is wanted of it.
 func (v Workspace) Tag() string {

@@ -1,12 +1,10 @@
 import { MutationCache, QueryCache, QueryClient, QueryClientProvider } from "@tanstack/react-query";
-import { App as AntApp, ConfigProvider } from "antd";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router";
 import { Problem } from "./api/client";
-import { Frame } from "./Frame";
+import { Gate } from "./Gate";
 import "./style.css";
-import { themeFor, useDark } from "./theme";
 
 // Whatever is refused for want of a sign-in: who is signed in is asked anew, and
 // the form comes. Where it is there already, it stays as it is.
@@ -21,23 +19,12 @@ const queries: QueryClient = new QueryClient({
   },
 });
 
-function Root() {
-  const dark = useDark();
-  return (
-    <ConfigProvider theme={themeFor(dark)}>
-      <QueryClientProvider client={queries}>
-        <BrowserRouter>
-          <AntApp>
-            <Frame />
-          </AntApp>
-        </BrowserRouter>
-      </QueryClientProvider>
-    </ConfigProvider>
-  );
-}
-
 createRoot(document.getElementById("root")!).render(
   <StrictMode>
-    <Root />
+    <QueryClientProvider client={queries}>
+      <BrowserRouter>
+        <Gate />
+      </BrowserRouter>
+    </QueryClientProvider>
   </StrictMode>,
 );

@@ -180,6 +180,110 @@ func TestWebhooks(t *testing.T) {
 	}
 }
 
+// What comes while a webhook is paused comes after it; another address and another
+// key hold at once, however long the old one was not taken; and what was told is told
+// again where that is asked for.
+func TestWebhookChanges(t *testing.T) {
+	address, svc := door(t)
+	astrid := clientOf(t, address, "astrid")
+	r, other := newReceiver(t), newReceiver(t)
+	ctx := t.Context()
+	if _, err := astrid.Rules.Put(ctx, wire.RulesText{Document: rules.First + "\nwebhooks_inside: [127.0.0.1]\n", Reason: "a stand-in"}, 1); err != nil {
+		t.Fatal(err)
+	}
+	w, err := astrid.Webhooks.Add(ctx, wire.NewWebhook{URL: r.URL, Kinds: []string{"tide"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	yes, no := true, false
+	change := func(in wire.WebhookChange) wire.Webhook {
+		t.Helper()
+		now, err := astrid.Webhooks.Change(ctx, w.ID, in)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return now
+	}
+	note(t, svc, "tide.one", 1)
+	r.until(t, 1)
+	if now := change(wire.WebhookChange{Paused: &yes}); now.PausedAt == nil {
+		t.Errorf("paused, it is %+v", now)
+	}
+	note(t, svc, "tide.two", 2)
+	time.Sleep(300 * time.Millisecond)
+	if n := len(r.until(t, 1)); n != 1 {
+		t.Errorf("paused, it was told %d times", n)
+	}
+	key, err := astrid.Webhooks.NewKey(ctx, w.ID)
+	if err != nil || key.Key == w.Key {
+		t.Fatalf("another key is %v, %v", key, err)
+	}
+	if now := change(wire.WebhookChange{Paused: &no}); now.PausedAt != nil {
+		t.Errorf("resumed, it is %+v", now)
+	}
+	got := r.until(t, 3)
+	for i, m := range r.marks {
+		f, with := strings.SplitN(m, "|", 3), key.Key
+		if i == 0 {
+			with = w.Key
+		}
+		if f[1] != journal.Mark(with, f[0], []byte(f[2])) {
+			t.Errorf("delivery %d is marked with another key", i)
+		}
+	}
+	first, _ := strconv.ParseInt(got[0].ID, 10, 64)
+	if now, err := astrid.Webhooks.Replay(ctx, w.ID, wire.Replay{From: first}); err != nil || now.Cursor != first-1 {
+		t.Errorf("told again, it is %+v, %v", now, err)
+	}
+	got = r.until(t, 6)
+	for i := range 3 {
+		if got[i].ID != got[i+3].ID {
+			t.Errorf("told again, event %d has the id %s, not %s", i, got[i+3].ID, got[i].ID)
+		}
+	}
+	if _, err := astrid.Webhooks.Replay(ctx, w.ID, wire.Replay{From: 1 << 40}); err == nil || !strings.Contains(err.Error(), "not in the journal") {
+		t.Errorf("from beyond the journal it is answered %v", err)
+	}
+
+	// It is not taken, and waits longer and longer: another address ends the wait.
+	r.mu.Lock()
+	r.refuse = 1000
+	r.mu.Unlock()
+	note(t, svc, "tide.three", 1)
+	for end := time.Now().Add(20 * time.Second); ; time.Sleep(50 * time.Millisecond) {
+		log, err := astrid.Webhooks.Deliveries(ctx, w.ID)
+		if err != nil || time.Now().After(end) {
+			t.Fatalf("the log is %+v, %v", log, err)
+		}
+		if log[0].Attempt >= 3 {
+			break // the next is 30 s away
+		}
+	}
+	began := time.Now()
+	if now := change(wire.WebhookChange{URL: &other.URL}); now.URL != other.URL || now.FailingSince != nil {
+		t.Errorf("at another address it is %+v", now)
+	}
+	if last := other.until(t, 1)[0]; last.Type != "yardbench.tide.three" || time.Since(began) > 15*time.Second {
+		t.Errorf("after %v it is told %s there", time.Since(began), last.Type)
+	}
+	wind := []string{"wind"}
+	change(wire.WebhookChange{Kinds: &wind})
+	note(t, svc, "tide.four", 1)
+	note(t, svc, "wind.north", 1)
+	if last := other.until(t, 2)[1]; last.Type != "yardbench.wind.north" {
+		t.Errorf("of other kinds it is told %s", last.Type)
+	}
+	bad := "ftp://x"
+	if _, err := astrid.Webhooks.Change(ctx, w.ID, wire.WebhookChange{URL: &bad}); err == nil {
+		t.Error("an address that is none is taken")
+	}
+	for _, err := range []error{second(astrid.Webhooks.Change(ctx, "ghost", wire.WebhookChange{})), second(astrid.Webhooks.NewKey(ctx, "ghost")), second(astrid.Webhooks.Replay(ctx, "ghost", wire.Replay{From: 1}))} {
+		if err == nil || !strings.Contains(err.Error(), "no webhook") {
+			t.Errorf("one that is not there is answered %v", err)
+		}
+	}
+}
+
 func second[T any](_ T, err error) error { return err }
 
 // A journal that was rewritten or cut shows by the heads that were given out;

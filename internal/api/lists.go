@@ -66,6 +66,7 @@ func named[T any](order string, name func(T) string) page.Kind[T] {
 
 // The lists that are short enough to be read as a whole, each with its orders.
 var (
+	keptKind       = named("name", func(v wire.Kept) string { return v.Name })
 	repositoryKind = named("name", func(v wire.Repository) string { return v.Name })
 	starterKind    = named("name", func(v wire.Starter) string { return v.Name })
 	changesKind    = named("folder", func(v wire.Changes) string { return v.Folder })

@@ -275,12 +275,18 @@ func (a *API) routes() {
 		return s.Workspaces.Remove(ctx, who, in.Ref, in.Discard)
 	})
 
-	answer(a, matching(op("PATCH", "/repositories/{repository}", "change-repository", "Change whose a repository is", policy.ChangeRepository)),
+	answer(a, matching(op("PATCH", "/repositories/{repository}", "change-repository", "Change whose a repository is, where it is, and its default branch", policy.ChangeRepository)),
 		func(ctx context.Context, who service.Actor, in *struct {
 			Repository string `path:"repository" maxLength:"64"`
 			Body       wire.RepositoryChange
 		}) (wire.Repository, error) {
 			return s.Repositories.ChangeRepository(ctx, who, in.Repository, in.Body)
+		})
+	done(a, matching(op("DELETE", "/repositories/{repository}", "remove-repository", "Have a repository registered no more, with its prebuild plans and secrets", policy.ChangeRepository)),
+		func(ctx context.Context, who service.Actor, in *struct {
+			Repository string `path:"repository" maxLength:"64"`
+		}) error {
+			return s.Repositories.RemoveRepository(ctx, who, in.Repository)
 		})
 	list(a, op("GET", "/git-credentials", "list-git-credentials", "List what you sign in to git hosts with, but for the secrets", policy.SeeSelf), credentialKind,
 		func(ctx context.Context, who service.Actor, _ *Page) ([]wire.KnownCredential, error) {
@@ -320,6 +326,7 @@ func (a *API) routes() {
 	changeRoutes(a)
 	journalRoutes(a)
 	webhookRoutes(a)
+	keptRoutes(a)
 	eventRoute(a)
 	attentionRoutes(a)
 	sessionRoute(a)

@@ -27,6 +27,25 @@ func webhookRoutes(a *API) {
 			all, err := s.Webhooks.Webhooks(ctx, who)
 			return service.One(all, err, func(v wire.Webhook) bool { return v.ID == in.ID }, "webhook", in.ID)
 		})
+	answer(a, matching(op("PATCH", "/webhooks/{webhook}", "change-webhook", "Change where a webhook is told, of what, and whether at all", policy.ChangeWebhooks)),
+		func(ctx context.Context, who service.Actor, in *struct {
+			HookPath
+			Body wire.WebhookChange
+		}) (wire.Webhook, error) {
+			return s.Webhooks.ChangeWebhook(ctx, who, in.ID, in.Body)
+		})
+	made(a, op("POST", "/webhooks/{webhook}/keys", "make-webhook-key", "Give a webhook another key, which is shown this once", policy.ChangeWebhooks),
+		func(v wire.WebhookKey) string { return "/webhooks/" + v.Webhook }, nil,
+		func(ctx context.Context, who service.Actor, in *HookPath) (wire.WebhookKey, error) {
+			return s.Webhooks.NewWebhookKey(ctx, who, in.ID)
+		})
+	answer(a, op("POST", "/webhooks/{webhook}/replay", "replay-webhook", "Tell a webhook again, from an entry on", policy.ChangeWebhooks),
+		func(ctx context.Context, who service.Actor, in *struct {
+			HookPath
+			Body wire.Replay
+		}) (wire.Webhook, error) {
+			return s.Webhooks.Replay(ctx, who, in.ID, in.Body)
+		})
 	done(a, op("DELETE", "/webhooks/{webhook}", "drop-webhook", "End the telling of a webhook", policy.ChangeWebhooks),
 		func(ctx context.Context, who service.Actor, in *HookPath) error {
 			return s.Webhooks.DropWebhook(ctx, who, in.ID)

@@ -230,28 +230,49 @@ func (a peopleCommands) repository() *cobra.Command {
 	}
 	add.Flags().StringVar(&in.Name, "name", "", "what to call it (default: the last part of the address)")
 	add.Flags().StringVar(&in.Team, "team", "", "the team whose money its prebuilds are")
-	var team string
+	var team, address, branch string
 	change := &cobra.Command{
-		Use: "change REPOSITORY", Short: "Change whose a repository is (operators)", Example: "  yardbench repository change tide-board --team Timetable\n  yardbench repository change tide-board --team ''",
-		Args: cobra.ExactArgs(1), ValidArgsFunction: a.repositoryNames,
+		Use: "change REPOSITORY", Short: "Change whose a repository is, where it is, and its default branch (operators)",
+		Example: "  yardbench repository change tide-board --team Timetable\n  yardbench repository change tide-board --team ''\n  yardbench repository change tide-board --address https://git.skerryline.example/boards/tide-board.git --branch main",
+		Args:    cobra.ExactArgs(1), ValidArgsFunction: a.repositoryNames,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
-			if !cmd.Flags().Changed("team") {
-				return usage{errors.New("say what is to be changed: --team TEAM")}
+			given := func(name string, v *string) *string {
+				if !cmd.Flags().Changed(name) {
+					return nil
+				}
+				return v
 			}
-			r, err := api.Repositories.Change(cmd.Context(), args[0], wire.RepositoryChange{Team: &team})
+			r, err := api.Repositories.Change(cmd.Context(), args[0], wire.RepositoryChange{Team: given("team", &team), URL: given("address", &address), DefaultBranch: given("branch", &branch)})
 			if err != nil {
 				return err
 			}
 			return a.print(r, func() {
+				fmt.Fprintf(a.out, "%s is at %s, its default branch is %s\n", r.Name, clean(r.URL), clean(r.DefaultBranch))
 				if r.Team == "" {
-					fmt.Fprintf(a.out, "the prebuilds of %s are nobody's money\n", r.Name)
+					fmt.Fprintln(a.out, "its prebuilds are nobody's money")
 					return
 				}
-				fmt.Fprintf(a.out, "the prebuilds of %s are the money of team %s\n", r.Name, r.Team)
+				fmt.Fprintf(a.out, "its prebuilds are the money of team %s\n", r.Team)
 			})
 		}),
 	}
 	change.Flags().StringVar(&team, "team", "", "the team whose money its prebuilds are; empty for nobody's")
+	change.Flags().StringVar(&address, "address", "", "where its git host has it now")
+	change.Flags().StringVar(&branch, "branch", "", "the branch that is meant where none is named; empty for what its git host says")
+	change.MarkFlagsOneRequired("team", "address", "branch")
+	remove := &cobra.Command{
+		Use: "remove REPOSITORY", Short: "Have a repository registered no more (operators)", Example: "  yardbench repository remove deck-log", Args: cobra.ExactArgs(1), ValidArgsFunction: a.repositoryNames,
+		Long: "Have a repository registered no more. Its prebuild plans go with their prepared images, and so do its secrets; what was used and written of it stays in cost and journal. Workspaces of it hold it: have them removed first.",
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+			if err := a.sure("remove it", "Have "+clean(args[0])+" registered no more, and remove its plans, prepared images and secrets?"); err != nil {
+				return err
+			}
+			if err := api.Repositories.Remove(cmd.Context(), args[0]); err != nil {
+				return err
+			}
+			return a.print(struct{}{}, func() { fmt.Fprintf(a.out, "%s is registered no more\n", clean(args[0])) })
+		}),
+	}
 	key := &cobra.Command{
 		Use: "push-key REPOSITORY", Short: "Make a fresh key for the git host to sign the news of pushes with (operators)",
 		Long:    "Make a fresh key for the git host to sign the news of pushes with, so that prebuilds follow pushes. It is shown this once. docs/pushes.md describes what the git host sends.",
@@ -293,7 +314,7 @@ func (a peopleCommands) repository() *cobra.Command {
 	credential.Flags().BoolVar(&gone, "remove", false, "take it away")
 	credential.MarkFlagsOneRequired("username", "remove")
 	credential.MarkFlagsMutuallyExclusive("username", "remove")
-	c.AddCommand(list, add, change, credential, key)
+	c.AddCommand(list, add, change, remove, credential, key)
 	return c
 }
 

@@ -30,6 +30,9 @@ func (a prebuildCommands) prebuild() *cobra.Command {
 						fmt.Fprintln(a.out)
 					}
 					fmt.Fprintf(a.out, "%s, branch %s: %s; the last %d good are kept\n", p.Repository, p.Branch, triggers(p), p.Keep)
+					if p.UsualMS > 0 && p.ScratchMS > 0 {
+						fmt.Fprintf(a.out, "  a launch from it is usually ready in %s, one from scratch in %s\n", took(time.Duration(p.UsualMS)*time.Millisecond), took(time.Duration(p.ScratchMS)*time.Millisecond))
+					}
 					if len(p.Runs) == 0 {
 						fmt.Fprintf(a.out, "  no run yet; begin one with: yardbench prebuild run %s --branch %s\n", p.Repository, p.Branch)
 						continue

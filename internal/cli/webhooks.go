@@ -29,6 +29,9 @@ func (a journalCommands) webhook() *cobra.Command {
 				t := a.table(a.out, "ID", "ADDRESS", "KINDS", "TOLD UP TO", "STATE")
 				for _, w := range all {
 					state := "well"
+					if w.PausedAt != nil {
+						state = "paused since " + when(*w.PausedAt)
+					}
 					if w.FailingSince != nil {
 						state = "failing since " + when(*w.FailingSince) + ": " + w.Problem
 					}
@@ -104,8 +107,103 @@ func (a journalCommands) webhook() *cobra.Command {
 			})
 		}),
 	}
-	c.AddCommand(list, add, remove, test, log)
+	c.AddCommand(list, add, a.changeWebhook(), a.pauseWebhook(true), a.pauseWebhook(false), a.webhookKey(), a.replayWebhook(), remove, test, log)
 	return c
+}
+
+func (a journalCommands) changeWebhook() *cobra.Command {
+	var address string
+	var kinds []string
+	var all bool
+	c := &cobra.Command{
+		Use: "change ID", Short: "Change where a webhook is told, or of what", Example: "  yardbench webhook change k3v7 --address https://hooks.skerryline.example/quay\n  yardbench webhook change k3v7 --kind rules. --kind person.\n  yardbench webhook change k3v7 --all-kinds", Args: cobra.ExactArgs(1),
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+			var in wire.WebhookChange
+			if cmd.Flags().Changed("address") {
+				in.URL = &address
+			}
+			if all || len(kinds) > 0 {
+				of := append([]string{}, kinds...)
+				in.Kinds = &of
+			}
+			w, err := api.Webhooks.Change(cmd.Context(), args[0], in)
+			if err != nil {
+				return err
+			}
+			return a.print(w, func() { fmt.Fprintf(a.out, "%s is told of %s\n", clean(w.URL), kindsOf(w)) })
+		}),
+	}
+	c.Flags().StringVar(&address, "address", "", "where it is told from now on")
+	c.Flags().StringSliceVar(&kinds, "kind", nil, "what the kinds of entries begin with, in place of those until now")
+	c.Flags().BoolVar(&all, "all-kinds", false, "of everything")
+	c.MarkFlagsOneRequired("address", "kind", "all-kinds")
+	c.MarkFlagsMutuallyExclusive("kind", "all-kinds")
+	return c
+}
+
+func (a journalCommands) pauseWebhook(pause bool) *cobra.Command {
+	c := &cobra.Command{Use: "pause ID", Short: "Send a webhook nothing for now; what comes meanwhile is kept for it", Example: "  yardbench webhook pause k3v7", Args: cobra.ExactArgs(1)}
+	if !pause {
+		c.Use, c.Short, c.Example = "resume ID", "Go on telling a webhook from where it was paused", "  yardbench webhook resume k3v7"
+	}
+	c.RunE = a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+		w, err := api.Webhooks.Change(cmd.Context(), args[0], wire.WebhookChange{Paused: &pause})
+		if err != nil {
+			return err
+		}
+		return a.print(w, func() {
+			if w.PausedAt != nil {
+				fmt.Fprintf(a.out, "%s is sent nothing; go on with: yardbench webhook resume %s\n", clean(w.URL), w.ID)
+				return
+			}
+			fmt.Fprintf(a.out, "%s is told from entry %d on\n", clean(w.URL), w.Cursor+1)
+		})
+	})
+	return c
+}
+
+func (a journalCommands) webhookKey() *cobra.Command {
+	return &cobra.Command{
+		Use: "key ID", Short: "Give a webhook another key; it is shown this once", Args: cobra.ExactArgs(1),
+		Long:    "Give a webhook another key; it is shown this once. Deliveries are marked with it at once. Where none is to be refused meanwhile: pause the webhook, make the key, give it to the receiver, resume.",
+		Example: "  yardbench webhook key k3v7",
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+			if err := a.sure("make another", "Make another key? What is marked with the one until now ends."); err != nil {
+				return err
+			}
+			k, err := api.Webhooks.NewKey(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.print(k, func() { fmt.Fprintln(a.out, k.Key) })
+		}),
+	}
+}
+
+func (a journalCommands) replayWebhook() *cobra.Command {
+	var in wire.Replay
+	c := &cobra.Command{
+		Use: "replay ID", Short: "Tell a webhook again, from an entry on", Args: cobra.ExactArgs(1),
+		Long:    "Tell a webhook again, from an entry on: those that it was told before come once more, with the same ids, in their order. A number beyond what it was told passes over what lies between.",
+		Example: "  yardbench webhook replay k3v7 --from 812",
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+			w, err := api.Webhooks.Replay(cmd.Context(), args[0], in)
+			if err != nil {
+				return err
+			}
+			return a.print(w, func() { fmt.Fprintf(a.out, "%s is told from entry %d on\n", clean(w.URL), w.Cursor+1) })
+		}),
+	}
+	c.Flags().Int64Var(&in.From, "from", 0, "the number of the first entry")
+	_ = c.MarkFlagRequired("from")
+	return c
+}
+
+func kindsOf(w wire.Webhook) string {
+	if len(w.Kinds) == 0 {
+		return "all kinds"
+	}
+	return clean(strings.Join(w.Kinds, ", "))
 }
 
 func outcomeOf(d wire.Delivery) string {

@@ -410,6 +410,24 @@ func (m *Mirrors) Tree(ctx context.Context, id, commit, folder string) (string, 
 	return strings.TrimSpace(string(out)), nil
 }
 
+// Drop forgets the mirror of a repository that is registered no more.
+func (m *Mirrors) Drop(id string) error {
+	l := m.lock(id)
+	l.Lock()
+	defer l.Unlock()
+	m.mu.Lock()
+	delete(m.heads, id)
+	delete(m.looked, id)
+	delete(m.fetches, id)
+	for k := range m.behind {
+		if k[0] == id {
+			delete(m.behind, k)
+		}
+	}
+	m.mu.Unlock()
+	return os.RemoveAll(m.path(id))
+}
+
 func (m *Mirrors) path(id string) string { return filepath.Join(m.dir, id+".git") }
 
 func (m *Mirrors) lock(id string) *sync.Mutex {

@@ -395,6 +395,13 @@ func (s *Launches) Launch(ctx context.Context, a Actor, in wire.Launch) (wire.Wo
 // Accept writes a workspace, its launch sheet and the entry that metering
 // begins with.
 func (s *Launches) Accept(ctx context.Context, tx *store.Tx, w *store.Workspace, kind lifecycle.SheetKind, actor, repository string) error {
+	r, err := tx.RepositoryByID(ctx, w.RepositoryID)
+	if err == nil && r.Removed {
+		err = notFound("repository", repository, "see what is registered", fault.Do("list-repositories", ""))
+	}
+	if err != nil {
+		return err
+	}
 	if err := tx.AddWorkspace(ctx, w); err != nil {
 		return err
 	}

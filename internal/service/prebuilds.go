@@ -180,6 +180,13 @@ func (s *Prebuilds) planView(ctx context.Context, r store.Repository, p store.Pr
 		at = at.UTC()
 		v.NextAt = &at
 	}
+	prepared, scratch, err := s.store.Read().UsualTimes(ctx, r.ID)
+	if err != nil {
+		return v, err
+	}
+	usual, _ := lifecycle.Typical(prepared)
+	without, _ := lifecycle.Typical(scratch)
+	v.UsualMS, v.ScratchMS = usual.Milliseconds(), without.Milliseconds()
 	runs, err := s.store.Read().Runs(ctx, p.ID, 20)
 	for _, run := range runs {
 		v.Runs = append(v.Runs, runView(run))

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"errors"
+	"fmt"
 	"path"
 	"strings"
 
@@ -21,6 +22,8 @@ type Repositories struct {
 	sessions *session.Sessions
 	store    *store.Store
 	people   *People
+
+	prebuilds *Prebuilds
 }
 
 // Repositories lists the registered repositories.
@@ -149,21 +152,34 @@ func (s *Repositories) changing(ctx context.Context, a Actor, name string) (stor
 	return r, err
 }
 
-// ChangeRepository changes whose a repository is.
+// ChangeRepository changes whose a repository is, where it is, and which branch is
+// meant where none is named. Workspaces of it stay: they fetch from the new address
+// when they are made anew. A credential of its own does not move to another host.
 func (s *Repositories) ChangeRepository(ctx context.Context, a Actor, name string, in wire.RepositoryChange) (wire.Repository, error) {
 	r, err := s.changing(ctx, a, name)
 	if err != nil {
 		return wire.Repository{}, err
 	}
-	if in.Team == nil {
+	next := r
+	if in.Team != nil {
+		team, err := s.people.team(ctx, *in.Team)
+		if err != nil {
+			return wire.Repository{}, err
+		}
+		next.TeamID, next.Team = team.ID, team.Name
+	}
+	if in.URL != nil {
+		next.URL = *in.URL
+	}
+	if in.URL != nil || in.DefaultBranch != nil {
+		if next.DefaultBranch, err = s.branchAt(ctx, a, next, in.DefaultBranch); err != nil {
+			return wire.Repository{}, err
+		}
+	}
+	if next.URL == r.URL && next.DefaultBranch == r.DefaultBranch && next.TeamID == r.TeamID {
 		return repositoryView(r), nil
 	}
-	team, err := s.people.team(ctx, *in.Team)
-	if err != nil {
-		return wire.Repository{}, err
-	}
-	r.TeamID, r.Team = team.ID, team.Name
-	return repositoryView(r), s.store.Write(ctx, func(tx *store.Tx) error {
+	err = s.store.Write(ctx, func(tx *store.Tx) error {
 		now, err := tx.RepositoryByID(ctx, r.ID)
 		if err == nil {
 			err = matches(ctx, quote(r.Name), repositoryView(now))
@@ -171,9 +187,111 @@ func (s *Repositories) ChangeRepository(ctx context.Context, a Actor, name strin
 		if err != nil {
 			return err
 		}
-		if err := tx.SetRepositoryTeam(ctx, r.ID, team.ID); err != nil {
+		if in.Team == nil {
+			next.TeamID, next.Team = now.TeamID, now.Team
+		}
+		if err := tx.ChangeRepository(ctx, next); err != nil {
 			return err
 		}
-		return tx.Journal(ctx, r.ID, "", a.ID, journal.RepositoryChanged{Repository: r.Name, Team: r.Team})
+		// What one host gave it is not shown to another.
+		if now.ReadUsername != "" && repo.Host(next.URL) != repo.Host(now.URL) {
+			next.ReadUsername = ""
+			if err := tx.SetReadCredential(ctx, r.ID, "", nil); err != nil {
+				return err
+			}
+			if err := tx.Journal(ctx, r.ID, "", a.ID, journal.RepositoryCredentialPut{Gone: true, Repository: r.Name}); err != nil {
+				return err
+			}
+		}
+		return tx.Journal(ctx, r.ID, "", a.ID, journal.RepositoryChanged{Repository: r.Name, Team: next.Team, URL: next.URL, Branch: next.DefaultBranch})
 	})
+	return repositoryView(next), err
+}
+
+// branchAt is the default branch of a repository at an address, which the git host is
+// asked about with the actor's own credential: the one that is wished for, where it is
+// there; the one until now, where nothing is wished for; else what the host says.
+func (s *Repositories) branchAt(ctx context.Context, a Actor, r store.Repository, wish *string) (string, error) {
+	if err := repo.CheckURL(r.URL); err != nil {
+		return "", fromRoom(err)
+	}
+	cred, err := gitCredential(ctx, s.sessions, a.ID, r.URL)
+	if err != nil {
+		return "", err
+	}
+	usual, err := s.mirrors.DefaultBranch(ctx, r.URL, cred)
+	if err != nil {
+		return "", fromRoom(err)
+	}
+	want := r.DefaultBranch
+	if wish != nil {
+		want = *wish
+	}
+	if want == "" || want == usual {
+		return usual, nil
+	}
+	if err := s.mirrors.Fetch(ctx, r.ID, r.URL, cred); err != nil {
+		return "", fromRoom(err)
+	}
+	_, err = s.mirrors.Resolve(ctx, r.ID, want)
+	switch {
+	case err != nil && wish == nil:
+		return usual, nil
+	case err != nil:
+		return "", fromRoom(err)
+	}
+	return want, nil
+}
+
+// RemoveRepository has a repository registered no more: its plans go with their
+// prepared images, and its secrets. Workspaces of it hold it.
+func (s *Repositories) RemoveRepository(ctx context.Context, a Actor, name string) error {
+	r, err := s.changing(ctx, a, name)
+	if err != nil {
+		return err
+	}
+	free := func(q interface {
+		WorkspacesOfRepository(context.Context, string) (int, error)
+	}) error {
+		n, err := q.WorkspacesOfRepository(ctx, r.ID)
+		if err == nil && n > 0 {
+			err = conflict("has-workspaces", fmt.Sprintf("there are %d workspaces or prebuilds of %s", n, quote(name)), "have them removed first", fault.Do("list-workspaces", ""))
+		}
+		return err
+	}
+	if err := free(s.store.Read()); err != nil {
+		return err
+	}
+	plans, err := s.store.Read().PrebuildPlans(ctx, r.ID)
+	if err != nil {
+		return err
+	}
+	for _, p := range plans {
+		if err := s.prebuilds.DropPlan(ctx, a, r.Name, p.Branch); err != nil {
+			return err
+		}
+	}
+	err = s.store.Write(ctx, func(tx *store.Tx) error {
+		if err := free(tx); err != nil {
+			return err
+		}
+		now, err := tx.RepositoryByID(ctx, r.ID)
+		if err == nil {
+			err = matches(ctx, quote(r.Name), repositoryView(now))
+		}
+		if err != nil {
+			return err
+		}
+		if err := tx.RemoveRepository(ctx, r.ID); err != nil {
+			return err
+		}
+		return tx.Journal(ctx, r.ID, "", a.ID, journal.RepositoryRemoved{Repository: r.Name, URL: r.URL})
+	})
+	if errors.Is(err, store.ErrNotFound) {
+		return nil // somebody else did so meanwhile
+	}
+	if err != nil {
+		return err
+	}
+	return s.mirrors.Drop(r.ID)
 }

@@ -49,6 +49,7 @@ type Service struct {
 	Starters     *Starters
 	Webhooks     *Webhooks
 	SignIns      *SignIns
+	Tastes       *Tastes
 	Keys         *Keys
 	Programs     *Programs
 	Leases       *Leases
@@ -89,6 +90,7 @@ type Rooms struct {
 type Mirrors interface {
 	reconcile.Trees
 	DefaultBranch(ctx context.Context, address string, c repo.Credential) (string, error)
+	Drop(id string) error
 	Fetch(ctx context.Context, id, address string, c repo.Credential) error
 	Resolve(ctx context.Context, id, branch string) (string, error)
 	Branches(ctx context.Context, id string, most int) ([]repo.Branch, error)
@@ -130,6 +132,7 @@ func New(r Rooms) *Service {
 	links := &LookLinks{house: r.House, ports: ports, store: r.Store, vault: r.Vault, views: look, now: r.Now}
 	ports.links = links
 	prebuilds := &Prebuilds{house: r.House, keeper: r.Keeper, store: r.Store, vault: r.Vault, now: r.Now, definitions: definitions, launches: launches, repositories: repositories, views: look}
+	repositories.prebuilds = prebuilds
 	pushes := &Pushes{store: r.Store, vault: r.Vault, now: r.Now, definitions: definitions, prebuilds: prebuilds, repositories: repositories}
 	starters := &Starters{house: r.House, mirrors: r.Mirrors, store: r.Store, definitions: definitions}
 	webhooks := &Webhooks{installation: r.Installation, bus: r.Bus, house: r.House, keeper: r.Keeper, store: r.Store, vault: r.Vault, now: r.Now, journal: journal}
@@ -170,6 +173,7 @@ func New(r Rooms) *Service {
 		Pushes:       pushes,
 		Starters:     starters,
 		Webhooks:     webhooks,
+		Tastes:       &Tastes{store: r.Store},
 		SignIns:      signIns,
 		Keys:         &Keys{signIns: signIns, house: r.House, store: r.Store, now: r.Now, ssh: r.SSH},
 		Programs:     &Programs{store: r.Store, people: people, signIns: signIns},

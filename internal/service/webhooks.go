@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"sync"
 	"time"
 
 	"yardbench/internal/core/journal"
@@ -30,6 +31,7 @@ type Webhooks struct {
 	vault        *vault.Vault
 	now          func() time.Time
 	journal      *Journal
+	nudges       sync.Map // a channel for each that is told: it was changed
 }
 
 // maxWebhooks bounds the addresses that are told.
@@ -41,21 +43,8 @@ func (s *Webhooks) AddWebhook(ctx context.Context, a Actor, in wire.NewWebhook) 
 	if !a.may(policy.ChangeWebhooks) {
 		return wire.MadeWebhook{}, denied(a, "add webhooks")
 	}
-	house, _, err := s.house.Rules(ctx, s.store.Read())
-	if err != nil {
+	if err := s.check(ctx, in.URL, in.Kinds); err != nil {
 		return wire.MadeWebhook{}, err
-	}
-	if err := webhook.Check(in.URL, house.WebhooksInside); err != nil {
-		next := ""
-		if errors.Is(err, webhook.ErrInside) {
-			next = "put its host into the house rules, if it is meant: webhooks_inside: [HOST]"
-		}
-		return wire.MadeWebhook{}, invalid(err.Error(), next)
-	}
-	for _, k := range in.Kinds {
-		if hasControl(k) || k == "" {
-			return wire.MadeWebhook{}, invalid(quote(k)+" is no beginning of a kind", "give what kinds begin with, like workspace.phase")
-		}
 	}
 	all, err := s.store.Read().Webhooks(ctx)
 	if err != nil {
@@ -87,8 +76,158 @@ func (s *Webhooks) AddWebhook(ctx context.Context, a Actor, in wire.NewWebhook) 
 	return wire.MadeWebhook{Webhook: s.webhookView(ctx, w), Key: key}, nil
 }
 
+// check tells what is wrong with an address, or with the kinds that it is to be told of.
+func (s *Webhooks) check(ctx context.Context, url string, kinds []string) error {
+	house, _, err := s.house.Rules(ctx, s.store.Read())
+	if err != nil {
+		return err
+	}
+	if err := webhook.Check(url, house.WebhooksInside); err != nil {
+		next := ""
+		if errors.Is(err, webhook.ErrInside) {
+			next = "put its host into the house rules, if it is meant: webhooks_inside: [HOST]"
+		}
+		return invalid(err.Error(), next)
+	}
+	for _, k := range kinds {
+		if hasControl(k) || k == "" {
+			return invalid(quote(k)+" is no beginning of a kind", "give what kinds begin with, like workspace.phase")
+		}
+	}
+	return nil
+}
+
+// ChangeWebhook changes where one is told, of what, and whether at all. It is
+// tried at once, however long it was not taken before.
+func (s *Webhooks) ChangeWebhook(ctx context.Context, a Actor, id string, in wire.WebhookChange) (wire.Webhook, error) {
+	w, err := s.findWebhook(ctx, a, policy.ChangeWebhooks, id)
+	if err != nil {
+		return wire.Webhook{}, err
+	}
+	// What stands may have been allowed by other rules than those now: what is
+	// given is held against them, and with a change of kinds the address is told
+	// of other things than before.
+	if in.URL != nil || in.Kinds != nil {
+		url, kinds := w.URL, w.Kinds
+		if in.URL != nil {
+			url = *in.URL
+		}
+		if in.Kinds != nil {
+			kinds = *in.Kinds
+		}
+		if err := s.check(ctx, url, kinds); err != nil {
+			return wire.Webhook{}, err
+		}
+	}
+	err = s.store.Write(ctx, func(tx *store.Tx) error {
+		if w, err = tx.WebhookByID(ctx, id); err != nil {
+			return err
+		}
+		if err := matches(ctx, "this webhook", s.webhookView(ctx, w)); err != nil {
+			return err
+		}
+		if in.URL != nil {
+			w.URL = *in.URL
+		}
+		if in.Kinds != nil {
+			w.Kinds = *in.Kinds
+		}
+		if in.Paused != nil && *in.Paused != (w.PausedAt != nil) {
+			w.PausedAt = nil
+			if now := tx.Now(); *in.Paused {
+				w.PausedAt = &now
+			}
+		}
+		w.FailingSince, w.Problem = nil, ""
+		if err := tx.ChangeWebhook(ctx, w); err != nil {
+			return err
+		}
+		return tx.Journal(ctx, w.ID, "", a.ID, journal.WebhookChanged{URL: w.URL, Kinds: append([]string{}, w.Kinds...), Paused: w.PausedAt != nil})
+	})
+	if err != nil {
+		return wire.Webhook{}, s.gone(err, id)
+	}
+	s.nudge(id)
+	return s.webhookView(ctx, w), nil
+}
+
+// NewWebhookKey gives one another key, which is shown this once. Deliveries are
+// marked with it from then on; who wants none refused pauses before.
+func (s *Webhooks) NewWebhookKey(ctx context.Context, a Actor, id string) (wire.WebhookKey, error) {
+	w, err := s.findWebhook(ctx, a, policy.ChangeWebhooks, id)
+	if err != nil {
+		return wire.WebhookKey{}, err
+	}
+	key, _ := newToken("yb_hook_")
+	sealed, err := s.vault.Seal(key, "webhook", w.ID)
+	if err != nil {
+		return wire.WebhookKey{}, err
+	}
+	err = s.store.Write(ctx, func(tx *store.Tx) error {
+		if err := tx.SetWebhookKey(ctx, w.ID, sealed); err != nil {
+			return err
+		}
+		return tx.Journal(ctx, w.ID, "", a.ID, journal.WebhookKeyMade{URL: w.URL})
+	})
+	if err != nil {
+		return wire.WebhookKey{}, s.gone(err, id)
+	}
+	s.nudge(id)
+	return wire.WebhookKey{Webhook: w.ID, Key: key}, nil
+}
+
+// Replay has one told again of what it was told before, from an entry on; or
+// passes over what it was not told yet.
+func (s *Webhooks) Replay(ctx context.Context, a Actor, id string, in wire.Replay) (wire.Webhook, error) {
+	w, err := s.findWebhook(ctx, a, policy.ChangeWebhooks, id)
+	if err != nil {
+		return wire.Webhook{}, err
+	}
+	err = s.store.Write(ctx, func(tx *store.Tx) error {
+		head, err := tx.JournalHead(ctx)
+		if err != nil {
+			return err
+		}
+		if in.From > head {
+			return at(invalid(fmt.Sprintf("entry %d is not in the journal: its newest is %d", in.From, head), "give one that is there"), "/from", "it is not there")
+		}
+		if w, err = tx.WebhookByID(ctx, id); err != nil {
+			return err
+		}
+		was := w.Cursor
+		w.Cursor = in.From - 1
+		if err := tx.SetWebhookCursor(ctx, id, w.Cursor); err != nil {
+			return err
+		}
+		return tx.Journal(ctx, id, "", a.ID, journal.WebhookReplayed{URL: w.URL, From: in.From, Was: was})
+	})
+	if err != nil {
+		return wire.Webhook{}, s.gone(err, id)
+	}
+	s.nudge(id)
+	return s.webhookView(ctx, w), nil
+}
+
+// gone tells of one that was removed meanwhile.
+func (s *Webhooks) gone(err error, id string) error {
+	if errors.Is(err, store.ErrNotFound) {
+		return notFound("webhook", id, "see them", fault.Do("list-webhooks", ""))
+	}
+	return err
+}
+
+// nudge has the one who tells a webhook look at it anew.
+func (s *Webhooks) nudge(id string) {
+	if c, ok := s.nudges.Load(id); ok {
+		select {
+		case c.(chan struct{}) <- struct{}{}:
+		default: // it looks anew already
+		}
+	}
+}
+
 func (s *Webhooks) webhookView(ctx context.Context, w store.Webhook) wire.Webhook {
-	return wire.Webhook{ID: w.ID, URL: w.URL, Kinds: append([]string{}, w.Kinds...), MadeBy: nameOf(ctx, s.store.Read(), w.MadeBy), CreatedAt: w.CreatedAt, Cursor: w.Cursor, FailingSince: w.FailingSince, Problem: w.Problem}
+	return wire.Webhook{ID: w.ID, URL: w.URL, Kinds: append([]string{}, w.Kinds...), MadeBy: nameOf(ctx, s.store.Read(), w.MadeBy), CreatedAt: w.CreatedAt, Cursor: w.Cursor, FailingSince: w.FailingSince, Problem: w.Problem, PausedAt: w.PausedAt}
 }
 
 // Webhooks lists them.
@@ -109,10 +248,7 @@ func (s *Webhooks) findWebhook(ctx context.Context, a Actor, action policy.Actio
 		return store.Webhook{}, denied(a, "do this with webhooks")
 	}
 	w, err := s.store.Read().WebhookByID(ctx, id)
-	if errors.Is(err, store.ErrNotFound) {
-		return w, notFound("webhook", id, "see them", fault.Do("list-webhooks", ""))
-	}
-	return w, err
+	return w, s.gone(err, id)
 }
 
 // DropWebhook ends the telling of one.
@@ -183,7 +319,7 @@ func (s *Webhooks) post(ctx context.Context, w store.Webhook, entry int64, attem
 		head = h.String()
 	}
 	began := time.Now()
-	d := store.Delivery{Entry: entry, Attempt: attempt, At: s.now().UTC()}
+	d := store.Delivery{Entry: entry, After: w.Cursor, Attempt: attempt, At: s.now().UTC()}
 	d.Status, err = webhook.Post(ctx, w.URL, house.WebhooksInside, key, head, s.now(), body)
 	if d.Took = time.Since(began); err != nil {
 		d.Problem = err.Error()
@@ -208,6 +344,9 @@ func (s *Webhooks) tell(id string) {
 	s.keeper.Go(func(ctx context.Context) {
 		watch := s.bus.Watch()
 		defer watch.Close()
+		nudged := make(chan struct{}, 1)
+		s.nudges.Store(id, nudged)
+		defer s.nudges.Delete(id)
 		for attempt := 1; ctx.Err() == nil; {
 			w, err := s.store.Read().WebhookByID(ctx, id)
 			if errors.Is(err, store.ErrNotFound) {
@@ -233,6 +372,8 @@ func (s *Webhooks) tell(id string) {
 			case <-ctx.Done():
 			case <-timer.C:
 			case <-changed:
+			case <-nudged:
+				attempt = 1
 			}
 			timer.Stop()
 		}
@@ -242,6 +383,9 @@ func (s *Webhooks) tell(id string) {
 // tellNext delivers the next entry that a webhook wants. It gives how long to
 // wait until it is to be called again, and with which attempt.
 func (s *Webhooks) tellNext(ctx context.Context, w store.Webhook, attempt int) (time.Duration, int, error) {
+	if w.PausedAt != nil {
+		return time.Minute, 1, nil
+	}
 	rows, err := s.store.Read().Journal(ctx, store.JournalFilter{After: w.Cursor, Limit: 200})
 	if err != nil {
 		return 0, attempt, err
@@ -266,7 +410,7 @@ func (s *Webhooks) tellNext(ctx context.Context, w store.Webhook, attempt int) (
 		return 0, 1, nil
 	}
 	if passed > 0 {
-		return 0, attempt, s.store.Write(ctx, func(tx *store.Tx) error { return tx.PassWebhook(ctx, w.ID, passed) })
+		return 0, attempt, s.store.Write(ctx, func(tx *store.Tx) error { return tx.PassWebhook(ctx, w.ID, w.Cursor, passed) })
 	}
 	return time.Minute, 1, nil
 }

@@ -40,15 +40,17 @@ func TestWebhooks(t *testing.T) {
 		{"refused", Delivery{Entry: 7, Attempt: 1, Status: 503, Problem: "it answers 503"}, 5, true},
 		{"refused again", Delivery{Entry: 7, Attempt: 2, Problem: "nobody there"}, 5, true},
 		{"a test in between", Delivery{Attempt: 1, Status: 204}, 5, true},
-		{"taken", Delivery{Entry: 7, Attempt: 3, Status: 204, Took: 3 * time.Millisecond}, 7, false},
-		{"an older one, again", Delivery{Entry: 6, Attempt: 1, Status: 204}, 7, false},
+		{"taken", Delivery{Entry: 7, After: 5, Attempt: 3, Status: 204, Took: 3 * time.Millisecond}, 7, false},
+		{"an older one, again", Delivery{Entry: 6, After: 5, Attempt: 1, Status: 204}, 7, false},
 	} {
 		do(c.what, func(tx *Tx) error { return tx.Delivered(ctx, "h1", c.d) })
 		if w := see(); w.Cursor != c.cursor || (w.FailingSince != nil) != c.failing || (w.Problem != "") != c.failing {
 			t.Errorf("%s, it is %+v", c.what, w)
 		}
 	}
-	do("pass over", func(tx *Tx) error { return errors.Join(tx.PassWebhook(ctx, "h1", 20), tx.PassWebhook(ctx, "h1", 10)) })
+	do("pass over", func(tx *Tx) error {
+		return errors.Join(tx.PassWebhook(ctx, "h1", 7, 20), tx.PassWebhook(ctx, "h1", 7, 10))
+	})
 	if w := see(); w.Cursor != 20 {
 		t.Errorf("passed over, its cursor is %d", w.Cursor)
 	}

@@ -1,5 +1,5 @@
 import { useQueryClient, type QueryClient } from "@tanstack/react-query";
-import { useEffect, useSyncExternalStore } from "react";
+import { useEffect, useState, useSyncExternalStore } from "react";
 import type { Person, WorkspaceRow } from "./client";
 
 /** Which queries a journal entry makes old, by the beginning of its kind. */
@@ -40,18 +40,22 @@ export class Stream {
   private readonly old = new Set<string>();
   private gather: ReturnType<typeof setTimeout> | undefined;
   private retry: ReturnType<typeof setTimeout> | undefined;
-  private readonly watch: ReturnType<typeof setInterval>;
+  private watch: ReturnType<typeof setInterval> | undefined;
   private heard = Date.now();
   private wait = againFirst;
   private readonly rows = new Map<string, WorkspaceRow | undefined>();
   private putting: ReturnType<typeof setTimeout> | undefined;
 
-  constructor(private readonly queries: QueryClient) {
+  constructor(private readonly queries: QueryClient) {}
+
+  /** follow begins; what it gives ends it. */
+  follow(): () => void {
     this.watch = setInterval(() => {
       if (this.source && Date.now() - this.heard > silentMost) this.broken();
     }, 5_000);
     document.addEventListener("visibilitychange", this.look);
     this.look();
+    return () => this.end();
   }
 
   readonly now = (): StreamState => this.state;
@@ -61,13 +65,14 @@ export class Stream {
     return () => void this.listeners.delete(listener);
   };
 
-  end() {
+  private end() {
     clearInterval(this.watch);
     clearTimeout(this.gather);
     clearTimeout(this.putting);
     clearTimeout(this.retry);
     document.removeEventListener("visibilitychange", this.look);
     this.source?.close();
+    this.source = undefined;
   }
 
   // Only who looks is told: a browser has six connections to a service, and
@@ -183,18 +188,10 @@ function changed(list: WorkspaceRow[], rows: ReadonlyMap<string, WorkspaceRow | 
   return kept;
 }
 
-let stream: Stream | undefined;
-const silent = () => () => undefined;
-const live = (): StreamState => "live";
-
-/** useEvents follows the event stream while somebody is signed in, and tells whether it is lost. */
-export function useEvents(signedIn: boolean): boolean {
+/** useEvents follows the event stream as long as it is used, and tells whether it is lost. */
+export function useEvents(): boolean {
   const queries = useQueryClient();
-  if (signedIn) stream ??= new Stream(queries);
-  useEffect(() => {
-    if (signedIn) return;
-    stream?.end();
-    stream = undefined;
-  }, [signedIn]);
-  return useSyncExternalStore(stream?.subscribe ?? silent, stream?.now ?? live) === "lost";
+  const [stream] = useState(() => new Stream(queries));
+  useEffect(() => stream.follow(), [stream]);
+  return useSyncExternalStore(stream.subscribe, stream.now) === "lost";
 }

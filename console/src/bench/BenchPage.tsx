@@ -15,6 +15,7 @@ import type { TextPlace } from "../parts/TerminalView";
 import { Actions } from "../parts/WorkspaceActions";
 import { bench, type BenchOf } from "../service/bench";
 import { changes } from "../service/changes";
+import { keep, kept } from "../service/kept";
 import { watch, type FileChange } from "../service/files";
 import { whileSeen } from "../service/seen";
 import { terminals } from "../service/terminals";
@@ -49,13 +50,15 @@ const letterOf = (e: KeyboardEvent) => (/^[a-z]$/i.test(e.key) ? e.key : e.code.
 /** mannerOf is how the definition wants files to be written. */
 const mannerOf = (b: BenchOf | undefined): Manner => (b ? { tabSize: b.editor.tab_size, tabs: b.editor.tabs, rulers: b.editor.rulers, trim: b.editor.trim, finalNewline: b.editor.final_newline, formatOnSave: b.editor.format_on_save } : {});
 
-/** The layout somebody had last in a workspace, in this browser. */
-const lastKey = (person: string, id: string) => `yardbench.bench.${person}.${id}`;
+/** Under what the layout is kept that somebody had last in a workspace. */
+const lastKey = (id: string) => `bench.${id}`;
 
 /** The bench: the work area of one workspace. Its layout is the address bar. */
 export function BenchPage({ person }: { person: Person }) {
   const { name = "" } = useParams();
   const one = useQuery(workspace(name));
+  const likes = useQuery(kept); // where they were last; without it, it begins anew
+  if (likes.isPending) return <Spin />;
   if (!one.data) return one.error ? <ProblemNote error={one.error} /> : <Spin />;
   return <Bench key={one.data.id} workspace={one.data} problem={one.error} person={person} />;
 }
@@ -86,14 +89,15 @@ function Bench({ workspace: w, problem, person }: { workspace: Workspace; proble
   // Without boards in the address there are those of the last time, or what the workspace is at.
   const begin = useEffectEvent(() => {
     if (search.has("board")) return;
-    const last = layoutOf(new URLSearchParams(localStorage.getItem(lastKey(person.name, w.id)) ?? ""));
+    const last = layoutOf(new URLSearchParams(String(queries.getQueryData(kept.queryKey)?.[lastKey(w.id)] ?? "")));
     const start: Layout = last.boards.length > 0 ? last : { boards: [w.phase === "ready" ? { kind: "terminal", label: "main" } : { kind: "sheet" }], at: 0, list: "files" };
     put({ ...start, list: search.get("list") ? layout.list : (start.list ?? layout.list) }, true);
   });
   useEffect(() => begin(), []);
   useEffect(() => {
-    if (layout.boards.length > 0) localStorage.setItem(lastKey(person.name, w.id), String(searchOf(layout)));
-  }, [layout, person.name, w.id]);
+    const now = String(searchOf(layout));
+    if (layout.boards.length > 0 && queries.getQueryData(kept.queryKey)?.[lastKey(w.id)] !== now) keep(queries, lastKey(w.id), now);
+  }, [layout, queries, w.id]);
 
   // What came up is worked in: the sheet that was looked at meanwhile turns into a terminal.
   const came = useEffectEvent(() => {

@@ -2,7 +2,7 @@ import { CaretRightOutlined, CloseOutlined, PauseOutlined, RedoOutlined, StopOut
 import { Button, Input, Space, Tree, type TreeDataNode } from "antd";
 import { lazy, Suspense, useEffect, useState, useSyncExternalStore } from "react";
 import { nameOf, type Workspace } from "../api/client";
-import { useColours } from "../theme";
+import { useColours } from "../palette";
 import { debuggerOf, type Debugger, type Standing, type Variable } from "./debugging";
 
 const TerminalView = lazy(() => import("../parts/TerminalView").then((m) => ({ default: m.TerminalView })));

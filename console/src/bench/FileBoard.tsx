@@ -7,7 +7,7 @@ import { ProblemNote } from "../parts/ProblemNote";
 import { useTaste } from "../parts/taste";
 import { type BenchLanguage, type BenchOf } from "../service/bench";
 import { editedMost, entry } from "../service/files";
-import { palette, useDark } from "../theme";
+import { palette, useDark } from "../palette";
 import type { EditorView } from "@codemirror/view";
 import { absolute, languageOf } from "./boards";
 import { showPlace, showPoints, stopping } from "./breakpoints";

@@ -1,11 +1,9 @@
-import { useMutation, useQuery } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Button, Card, Space } from "antd";
-import { useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { nameOf, type Person, type WorkspaceRow } from "../api/client";
 import { cents, money } from "../parts/amounts";
 import { DayStrip } from "../parts/DayStrip";
-import { Fleet } from "../parts/Fleet";
 import { LooksOfOthers } from "../parts/Looks";
 import { PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
@@ -13,6 +11,7 @@ import { State } from "../parts/State";
 import { exact, took, useNow, when } from "../parts/time";
 import { useDone } from "../parts/useDone";
 import { useFollow } from "../parts/useFollow";
+import { WorkspaceList } from "../parts/WorkspaceList";
 import { onlyHere } from "../service/changes";
 import { lastLaunches, launch, launched, preflight, type Launch } from "../service/launches";
 import { hold, ports, sheet, start, stop, workspace, workspaces } from "../service/workspaces";
@@ -25,47 +24,52 @@ export function MinePage({ person }: { person: Person }) {
   const list = useQuery(workspaces(false));
   const navigate = useNavigate();
   if (list.error && !list.data) return <ProblemNote error={list.error} />;
-  if (!list.data || list.data.length === 0 || list.data.length > cardsMost) return <Fleet person={person} all={false} />;
-  const order = [...list.data].sort((a, b) => Number(b.phase === "ready") - Number(a.phase === "ready") || (a.name < b.name ? -1 : 1));
+  const rows = !list.data || list.data.length === 0 || list.data.length > cardsMost;
+  const order = [...(list.data ?? [])].sort((a, b) => Number(b.phase === "ready") - Number(a.phase === "ready") || (a.name < b.name ? -1 : 1));
   return (
     <>
       <PageHead
         title="My workspaces"
         action={
-          <Button onClick={() => void navigate("/launch")}>
+          <Button type={list.data?.length ? "default" : "primary"} onClick={() => void navigate("/launch")}>
             Launch a workspace
           </Button>
         }
       />
       <LooksOfOthers />
       <ProblemNote error={list.error} />
-      <div className="cards">
-        {order.map((w) => (
-          <WorkspaceCard key={w.id} of={w} />
-        ))}
-      </div>
-      <Again person={person.name} />
+      {rows ? (
+        <WorkspaceList rows={order} person={person} all={false} loading={list.isPending} />
+      ) : (
+        <div className="cards">
+          {order.map((w) => (
+            <WorkspaceCard key={w.id} of={w} />
+          ))}
+        </div>
+      )}
+      <Again />
     </>
   );
 }
 
 /** What somebody launched last, to be launched again by one press. */
-function Again({ person }: { person: string }) {
-  const [all] = useState(() => lastLaunches(person));
+function Again() {
+  const all = useQuery(lastLaunches).data ?? [];
   if (all.length === 0) return null;
   return (
     <section aria-label="Launch again">
       <h2 className="below">Launch again</h2>
       <div className="cards">
         {all.map((l) => (
-          <AgainCard key={JSON.stringify(l)} of={l} person={person} />
+          <AgainCard key={JSON.stringify(l)} of={l} />
         ))}
       </div>
     </section>
   );
 }
 
-function AgainCard({ of: l, person }: { of: Launch; person: string }) {
+function AgainCard({ of: l }: { of: Launch }) {
+  const queries = useQueryClient();
   const ahead = useQuery(preflight(l));
   const follow = useFollow();
   const navigate = useNavigate();
@@ -73,7 +77,7 @@ function AgainCard({ of: l, person }: { of: Launch; person: string }) {
     mutationFn: () => launch(l),
     ...useDone("workspaces"),
     onSuccess: (w) => {
-      launched(person, l);
+      launched(queries, l);
       void navigate(`/bench/${nameOf(w)}`);
     },
   });

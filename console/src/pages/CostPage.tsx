@@ -11,7 +11,7 @@ import { cents, hours } from "../parts/amounts";
 import { nothing, PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { sorted, sorting, useAddress } from "../parts/search";
-import { useColours } from "../theme";
+import { useColours } from "../palette";
 
 echarts.use([BarChart, GridComponent, TooltipComponent, LegendComponent, AriaComponent, SVGRenderer]);
 

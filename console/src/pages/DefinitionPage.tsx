@@ -7,6 +7,7 @@ import { Findings } from "../parts/Findings";
 import { PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { useAddress } from "../parts/search";
+import { definition } from "../service/repositories";
 
 /** A repository's environment definition at a branch's head: what is wrong with it, and what it comes to. */
 export function DefinitionPage() {
@@ -15,17 +16,12 @@ export function DefinitionPage() {
   const [get, set] = useAddress();
   const branch = get("branch") ?? "";
   const name = get("name") ?? "";
-  const check = useQuery({
-    queryKey: ["definition", repository, branch, name],
-    queryFn: ({ signal }) => take(api.GET("/api/v1/repositories/{repository}/definition", { signal, params: { path: { repository }, query: { branch: branch || undefined, name: name || undefined } } })),
-    retry: false,
-    gcTime: 0, // each look is at the head as it is
-  });
+  const check = useQuery(definition(repository, branch, name));
   const found = check.data;
   const names = found?.names ?? [];
   return (
     <>
-      <PageHead title={`The definition of ${repository}`} action={<Link to={`/launch?repository=${repository}${branch && `&branch=${encodeURIComponent(branch)}`}`}>Launch from it</Link>}>
+      <PageHead title={<>The definition of <Link to={`/repositories/${repository}`}>{repository}</Link></>} action={<Link to={`/launch?repository=${repository}${branch && `&branch=${encodeURIComponent(branch)}`}`}>Launch from it</Link>}>
         {names.length > 1 && <Select aria-label="Which definition" style={{ width: 160 }} value={name} onChange={(n) => set({ name: n })} options={names.map((n) => ({ value: n, label: n || "the first" }))} />}
         <Input.Search placeholder="another branch" enterButton="Look" spellCheck={false} aria-label="Branch" style={{ width: 260 }} defaultValue={branch} loading={check.isFetching} onSearch={(b) => (b.trim() === branch ? void check.refetch() : set({ branch: b.trim() }))} />
       </PageHead>

@@ -1,5 +1,5 @@
 import { CheckCircleFilled, CloseCircleFilled, WarningFilled } from "@ant-design/icons";
-import { useMutation, useQuery } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Alert, AutoComplete, Button, Form, Input, Segmented, Select, Space, Table, Tooltip, Typography, theme } from "antd";
 import { useEffect, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
@@ -8,6 +8,7 @@ import { bytes, cores, money, span } from "../parts/amounts";
 import { Findings } from "../parts/Findings";
 import { PageHead } from "../parts/Page";
 import { launch as launchIt, launched, preflight as aheadOf, type Launch } from "../service/launches";
+import { branches as branchesOf, repositories as all } from "../service/repositories";
 import { start } from "../service/workspaces";
 import { ProblemNote } from "../parts/ProblemNote";
 import { GiveSecret } from "../parts/GiveSecret";
@@ -56,6 +57,7 @@ function Sizes({ of: p, usual, value, onChange }: { of?: Preflight; usual?: stri
 /** The launch form, with what the launch would come to beside it. */
 export function LaunchPage() {
   const navigate = useNavigate();
+  const queries = useQueryClient();
   const [search, setSearch] = useSearchParams();
   const [form] = Form.useForm<Fields>();
   const [first] = useState(() => fromAddress(search));
@@ -63,13 +65,8 @@ export function LaunchPage() {
   // The address is the form: it can be sent to somebody, or kept.
   const address = useSettled(toAddress(fields));
   useEffect(() => setSearch(address, { replace: true }), [address, setSearch]);
-  const repositories = useQuery({ queryKey: ["repositories"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/repositories", { signal, params: { query: page } })) });
-  const branches = useQuery({
-    queryKey: ["branches", fields.repository],
-    enabled: Boolean(fields.repository),
-    queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/repositories/{repository}/branches", { signal, params: { path: { repository: fields.repository ?? "" }, query: page } })),
-    retry: false,
-  });
+  const repositories = useQuery(all);
+  const branches = useQuery({ ...branchesOf(fields.repository ?? ""), enabled: Boolean(fields.repository) });
   const repository = repositories.data?.find((r) => r.name === fields.repository);
   const body = (f: Fields) => ({ repository: f.repository ?? "", branch: f.branch?.trim() || undefined, definition: f.definition || undefined, beside: f.beside?.length ? f.beside : undefined, name: f.name?.trim() || undefined, size: f.size, rest_after_s: f.rest || undefined });
   const asked = useSettled(fields.repository ? JSON.stringify(body(fields)) : "");
@@ -81,7 +78,7 @@ export function LaunchPage() {
   const current = asked === (fields.repository ? JSON.stringify(body(fields)) : "") && !preflight.isPlaceholderData && preflight.isSuccess;
   const launch = useMutation({
     mutationFn: (f: Fields) => launchIt(body(f)),
-    onSuccess: (w, f) => (launched(w.owner, body(f)), navigate(`/workspaces/${nameOf(w)}`)),
+    onSuccess: (w, f) => (launched(queries, body(f)), navigate(`/workspaces/${nameOf(w)}`)),
   });
   const rests = [30 * 60, 3600, 2 * 3600, 4 * 3600, 8 * 3600].filter((s) => !p || s <= p.rest_most_s);
   return (

@@ -9,7 +9,7 @@ import { AddProgram, ProgramTokens } from "../parts/Programs";
 import { sorted, sorting, useAddress } from "../parts/search";
 import { when } from "../parts/time";
 import { useDone } from "../parts/useDone";
-import { useColours } from "../theme";
+import { useColours } from "../palette";
 
 const roles = ["operator", "lead", "developer", "auditor"] as const;
 

@@ -12,7 +12,7 @@ import { ProblemNote } from "../parts/ProblemNote";
 import { exact, when } from "../parts/time";
 import { useDone } from "../parts/useDone";
 import { editorLook } from "../parts/editorLook";
-import { palette, useDark } from "../theme";
+import { palette, useDark } from "../palette";
 import { useSettled } from "../parts/useSettled";
 
 const nobody: { line: number; column: number; what: string; fix?: string }[] = [];

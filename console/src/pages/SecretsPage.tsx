@@ -1,29 +1,25 @@
-import { useMutation, useQuery } from "@tanstack/react-query";
-import { App, Button, Select, Table, Tabs, Tooltip, type TableColumnsType } from "antd";
+import { useQuery } from "@tanstack/react-query";
+import { Button, Select, Table, Tabs, type TableColumnsType } from "antd";
 import { useState } from "react";
-import { api, take, type Person, type Secret, type SecretChoice, whole } from "../api/client";
+import { api, type Person, type SecretChoice, whole } from "../api/client";
 import { GiveSecret } from "../parts/GiveSecret";
 import { nothing, PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { useAddress } from "../parts/search";
-import { exact, when } from "../parts/time";
-import { useDone } from "../parts/useDone";
+import { SecretTable } from "../parts/SecretTable";
+import { repositories as all, secretsOf } from "../service/repositories";
 
 /** One's own secrets, a repository's, and what becomes of each in a workspace. */
 export function SecretsPage({ person }: { person: Person }) {
   const [get, set] = useAddress();
   const view = get("view") ?? "mine";
-  const repositories = useQuery({ queryKey: ["repositories"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/repositories", { signal, params: { query: page } })) });
+  const repositories = useQuery(all);
   const names = repositories.data?.map((r) => r.name) ?? [];
   const of = get("repository") ?? names[0] ?? "";
   const [adding, setAdding] = useState(false);
   const manages = person.role === "operator" || person.role === "lead";
   const mine = useQuery({ queryKey: ["secrets", "mine"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/secrets", { signal, params: { query: page } })), enabled: view === "mine" });
-  const theirs = useQuery({
-    queryKey: ["secrets", "of", of],
-    queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/repositories/{repository}/secrets", { signal, params: { path: { repository: of }, query: page } })),
-    enabled: view === "repository" && Boolean(of),
-  });
+  const theirs = useQuery({ ...secretsOf(of), enabled: view === "repository" && Boolean(of) });
   const explained = useQuery({
     queryKey: ["secrets", "explained", of],
     queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/repositories/{repository}/secrets-explained", { signal, params: { path: { repository: of }, query: page } })),
@@ -84,54 +80,3 @@ const choices: TableColumnsType<SecretChoice> = [
   { title: "The definition asks for it", render: (_, c) => (c.wanted ? "yes" : "no") },
   { title: "Why", dataIndex: "why" },
 ];
-
-function SecretTable({ rows, loading, removable, of, empty }: { rows?: Secret[]; loading: boolean; removable: boolean; of?: string; empty: string }) {
-  const { modal } = App.useApp();
-  const done = useDone("secrets", "workspaces", "preflight");
-  const drop = useMutation({
-    mutationFn: (name: string) =>
-      of
-        ? take(api.DELETE("/api/v1/repositories/{repository}/secrets/{name}", { params: { path: { repository: of, name } } }))
-        : take(api.DELETE("/api/v1/secrets/{name}", { params: { path: { name } } })),
-    ...done,
-  });
-  return (
-    <Table<Secret>
-      size="small"
-      rowKey="name"
-      pagination={false}
-      loading={loading}
-      dataSource={rows}
-      locale={nothing(empty)}
-      columns={[
-        { title: "Name", render: (_, s) => <code>{s.name}</code>, sorter: (a, b) => a.name.localeCompare(b.name), defaultSortOrder: "ascend" },
-        { title: "Handed over as", render: (_, s) => (s.form === "file" ? `a file ($${s.name}_FILE)` : `$${s.name}`) },
-        { title: "Given to", render: (_, s) => (s.level === "repository" ? "everybody who works in it" : s.everywhere ? "all my workspaces" : s.repositories.join(", ")) },
-        { title: "Version", dataIndex: "version", align: "right", className: "number" },
-        { title: "Set", render: (_, s) => <Tooltip title={exact(s.updated_at)}>{when(s.updated_at)}</Tooltip> },
-        {
-          title: "",
-          align: "right",
-          render: (_, s) =>
-            removable && (
-              <Button
-                size="small"
-                danger
-                onClick={() =>
-                  modal.confirm({
-                    title: `Remove ${s.name}?`,
-                    content: "Terminals and runs opened from now on do not have it.",
-                    okText: "Remove",
-                    okButtonProps: { danger: true },
-                    onOk: () => drop.mutateAsync(s.name).catch(() => undefined),
-                  })
-                }
-              >
-                Remove
-              </Button>
-            ),
-        },
-      ]}
-    />
-  );
-}

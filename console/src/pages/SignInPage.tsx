@@ -1,34 +1,37 @@
 import { useMutation } from "@tanstack/react-query";
-import { Button, Form, Input, Typography } from "antd";
-import { api, take } from "../api/client";
-import { ProblemNote } from "../parts/ProblemNote";
+import { useState } from "react";
+import { Problem } from "../api/client";
+import { signIn as ask } from "../service/session";
 
-type Fields = { name: string; password: string };
-
+/** Where everybody begins. It is kept small: without antd, which comes while a name is typed. */
 export function SignInPage({ onSignedIn }: { onSignedIn: () => void }) {
-  const signIn = useMutation({
-    mutationFn: (f: Fields) => take(api.POST("/api/v1/sign-in", { params: { query: { door: "console" } }, body: f })),
-    onSuccess: onSignedIn,
-  });
+  const [name, setName] = useState("");
+  const [password, setPassword] = useState("");
+  const signIn = useMutation({ mutationFn: () => ask({ name, password }), onSuccess: onSignedIn });
   return (
-    <div className="narrow">
-      <Typography.Title level={3}>Sign in to Yard Bench</Typography.Title>
-      <Form<Fields> layout="vertical" size="large" onFinish={(f) => signIn.mutate(f)} requiredMark={false}>
-        <Form.Item name="name" label="Name" rules={[{ required: true, message: "Your name, please" }]}>
-          <Input autoFocus autoComplete="username" />
-        </Form.Item>
-        <Form.Item name="password" label="Password" rules={[{ required: true, message: "Your password, please" }]}>
-          <Input.Password autoComplete="current-password" />
-        </Form.Item>
+    <main className="narrow">
+      <h1>Sign in to Yard Bench</h1>
+      <form
+        className="lines"
+        onSubmit={(e) => {
+          e.preventDefault();
+          signIn.mutate();
+        }}
+      >
+        <label htmlFor="name">Name</label>
+        <input id="name" required autoFocus autoComplete="username" autoCapitalize="none" spellCheck={false} value={name} onChange={(e) => setName(e.target.value)} />
+        <label htmlFor="password">Password</label>
+        <input id="password" type="password" required autoComplete="current-password" value={password} onChange={(e) => setPassword(e.target.value)} />
         {signIn.error && (
-          <Form.Item>
-            <ProblemNote error={signIn.error} />
-          </Form.Item>
+          <p role="alert">
+            {signIn.error.message}
+            {signIn.error instanceof Problem && signIn.error.next && `; ${signIn.error.next}`}
+          </p>
         )}
-        <Button type="primary" htmlType="submit" loading={signIn.isPending} block>
+        <button type="submit" disabled={signIn.isPending}>
           Sign in
-        </Button>
-      </Form>
-    </div>
+        </button>
+      </form>
+    </main>
   );
 }

@@ -1,33 +1,40 @@
-import { Alert, Button } from "antd";
 import { Component, type ReactNode } from "react";
+import { renewed } from "../service/session";
+
+interface State {
+  error?: Error;
+  newer?: boolean;
+}
 
 /**
  * Boundary keeps what goes wrong in a page within it. The usual case is a page
- * of another release: its script is gone once the service is renewed.
+ * of another release: its script is gone once the service is renewed. It stands on
+ * nothing but itself, for what it tells of may be missing.
  */
-export class Boundary extends Component<{ children: ReactNode }, { error?: Error }> {
-  override state: { error?: Error } = {};
+export class Boundary extends Component<{ children: ReactNode }, State> {
+  override state: State = {};
 
-  static getDerivedStateFromError(error: Error) {
+  static getDerivedStateFromError(error: Error): State {
     return { error };
   }
 
+  override componentDidCatch() {
+    void renewed().then((newer) => this.setState({ newer }));
+  }
+
   override render() {
-    const { error } = this.state;
+    const { error, newer } = this.state;
     if (!error) return this.props.children;
-    const renewed = /import|module|chunk|fetch/i.test(error.message);
     return (
-      <Alert
-        type={renewed ? "info" : "error"}
-        showIcon
-        title={renewed ? "A newer release of the console is served." : "This page could not be shown."}
-        description={renewed ? "Load it to go on; nothing that was sent is lost." : error.message}
-        action={
-          <Button type="primary" onClick={() => location.reload()}>
-            Load it
-          </Button>
-        }
-      />
+      <div className="refused" role="alert">
+        <h2>{newer ? "A newer release of the console is served." : "This page could not be shown."}</h2>
+        <p>{newer ? "Load it to go on; nothing that was sent is lost." : error.message}</p>
+        <div className="lines">
+          <button type="button" onClick={() => location.reload()}>
+            {newer ? "Load it" : "Load it again"}
+          </button>
+        </div>
+      </div>
     );
   }
 }

@@ -1,7 +1,7 @@
 import { Tooltip, theme } from "antd";
 import { useId } from "react";
 import type { Stretch } from "../api/client";
-import { useColours } from "../theme";
+import { useColours } from "../palette";
 import { span } from "./amounts";
 import { useMinute, when } from "./time";
 

@@ -4,7 +4,7 @@ import { Button, Table, theme } from "antd";
 import type { ReactNode } from "react";
 import { Link } from "react-router";
 import { api, take, type Operation, type Outcome, whole } from "../api/client";
-import { useColours } from "../theme";
+import { useColours } from "../palette";
 import { ProblemNote } from "./ProblemNote";
 import { when } from "./time";
 import { useDone } from "./useDone";

@@ -1,7 +1,7 @@
 import { CheckCircleFilled, ClockCircleOutlined, CloseCircleFilled, LoadingOutlined, PauseCircleFilled, PushpinOutlined, WarningFilled } from "@ant-design/icons";
 import { Tooltip, theme } from "antd";
 import type { Workspace, WorkspaceRow } from "../api/client";
-import { useColours } from "../theme";
+import { useColours } from "../palette";
 
 /** A workspace's phase with its conditions: always an icon and a word. On one line, for lists, the first of them and how many more. */
 export function State({ of: w, line = false }: { of: Workspace | WorkspaceRow; line?: boolean }) {

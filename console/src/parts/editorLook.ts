@@ -2,7 +2,7 @@ import { HighlightStyle, syntaxHighlighting } from "@codemirror/language";
 import type { Extension } from "@codemirror/state";
 import { EditorView } from "@codemirror/view";
 import { tags } from "@lezer/highlight";
-import type { Colours } from "../theme";
+import type { Colours } from "../palette";
 
 /** How every editor looks: our colours, in the light and in the dark. */
 export function editorLook(c: Colours, isDark: boolean): Extension {

@@ -1,6 +1,6 @@
 import { useSyncExternalStore } from "react";
 
-/** What a reader likes, kept in their browser. */
+/** What a reader likes: kept in their browser, to be there before anybody is signed in, and for them wherever they are. */
 export interface Taste {
   scheme: "as the system" | "light" | "dark";
   fontPixels: number; // of editors and terminals
@@ -12,15 +12,20 @@ const usual: Taste = { scheme: "as the system", fontPixels: 13, keys: "usual", r
 const key = "yardbench.taste";
 const watchers = new Set<() => void>();
 
+/** tasteOf reads what was kept, whoever wrote it. */
+function tasteOf(kept: unknown): Taste {
+  const t = (typeof kept === "object" && kept !== null ? kept : {}) as Partial<Record<keyof Taste, unknown>>;
+  return {
+    scheme: t.scheme === "light" || t.scheme === "dark" ? t.scheme : usual.scheme,
+    fontPixels: typeof t.fontPixels === "number" && t.fontPixels >= 9 && t.fontPixels <= 28 ? t.fontPixels : usual.fontPixels,
+    keys: t.keys === "emacs" ? t.keys : usual.keys,
+    reader: t.reader === true,
+  };
+}
+
 function kept(): Taste {
   try {
-    const t = JSON.parse(localStorage.getItem(key) ?? "{}") as Partial<Taste>;
-    return {
-      scheme: t.scheme === "light" || t.scheme === "dark" ? t.scheme : usual.scheme,
-      fontPixels: typeof t.fontPixels === "number" && t.fontPixels >= 9 && t.fontPixels <= 28 ? t.fontPixels : usual.fontPixels,
-      keys: t.keys === "emacs" ? t.keys : usual.keys,
-      reader: t.reader === true,
-    };
+    return tasteOf(JSON.parse(localStorage.getItem(key) ?? "{}"));
   } catch {
     return usual;
   }
@@ -33,8 +38,24 @@ window.addEventListener("storage", (e) => {
   for (const w of watchers) w();
 });
 
+let told: ((taste: Taste) => void) | undefined;
+
+/** tasteFollows has what is kept elsewhere hold here, and what changes here be told; what it gives ends that. */
+export function tasteFollows(kept: unknown, tell: (taste: Taste) => void): () => void {
+  if (kept !== undefined) put(tasteOf(kept));
+  told = tell;
+  return () => {
+    told = undefined;
+  };
+}
+
 function change(some: Partial<Taste>) {
-  now = { ...now, ...some };
+  put({ ...now, ...some });
+  told?.(now);
+}
+
+function put(taste: Taste) {
+  now = taste;
   try {
     localStorage.setItem(key, JSON.stringify(now));
   } catch {

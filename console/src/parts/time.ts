@@ -18,6 +18,9 @@ export function when(iso: string): string {
 
 export const exact = (iso: string) => new Date(iso).toLocaleString(undefined, { dateStyle: "full", timeStyle: "long", hourCycle: "h23" });
 
+/** utc is a time to the millisecond in UTC, as records have it. */
+export const utc = (iso: string) => new Date(iso).toISOString().replace("T", " ").replace("Z", "");
+
 /** useNow ticks four times a second while something is under way. */
 export function useNow(ticking: boolean): number {
   const [now, setNow] = useState(() => Date.now());

@@ -1,6 +1,7 @@
-import { queryOptions } from "@tanstack/react-query";
+import { queryOptions, type QueryClient } from "@tanstack/react-query";
 import { api, take } from "../api/client";
 import type { components } from "../api/schema";
+import { keep, kept } from "./kept";
 
 export type Launch = components["schemas"]["Launch"];
 
@@ -10,27 +11,19 @@ export const preflight = (body: Launch) => queryOptions({ queryKey: ["preflight"
 export const launch = (body: Launch) => take(api.POST("/api/v1/workspaces", { body }));
 
 const lastMost = 3;
-const key = (person: string) => `yardbench.launches.${person}`;
+const name = "launches";
 
-/** lastLaunches are the choices of somebody's last launches, the newest first, kept in their browser. */
-export function lastLaunches(person: string): Launch[] {
-  try {
-    const all = JSON.parse(localStorage.getItem(key(person)) ?? "[]") as Launch[];
-    return all.filter((l) => typeof l.repository === "string" && l.repository).slice(0, lastMost);
-  } catch {
-    return [];
-  }
-}
+/** The choices of somebody's last launches, the newest first. */
+export const lastLaunches = {
+  ...kept,
+  select: (all: Record<string, unknown>): Launch[] => (Array.isArray(all[name]) ? (all[name] as Launch[]) : []).filter((l) => typeof l?.repository === "string" && l.repository).slice(0, lastMost),
+};
 
 /** launched keeps a choice; its name is for one workspace alone, and is left out. */
-export function launched(person: string, of: Launch) {
+export function launched(queries: QueryClient, of: Launch) {
   const body = { ...of };
   delete body.name;
   delete body.errand;
-  const same = (l: Launch) => JSON.stringify(l) === JSON.stringify(body);
-  try {
-    localStorage.setItem(key(person), JSON.stringify([body, ...lastLaunches(person).filter((l) => !same(l))].slice(0, lastMost)));
-  } catch {
-    // Nothing is kept then.
-  }
+  const before = lastLaunches.select(queries.getQueryData(kept.queryKey) ?? {});
+  keep(queries, name, [body, ...before.filter((l) => JSON.stringify(l) !== JSON.stringify(body))].slice(0, lastMost));
 }

@@ -260,10 +260,19 @@ type RepositoryAdded struct {
 	URL  string `json:"url"`
 }
 
-// RepositoryChanged gives it another team.
+// RepositoryChanged gives it another team, address or default branch; those are
+// how it is after that.
 type RepositoryChanged struct {
+	Branch     string `json:"branch,omitempty"`
 	Repository string `json:"repository"`
 	Team       string `json:"team"`
+	URL        string `json:"url,omitempty"`
+}
+
+// RepositoryRemoved has it registered no more.
+type RepositoryRemoved struct {
+	Repository string `json:"repository"`
+	URL        string `json:"url"`
 }
 
 // RepositoryCredentialPut gives a repository a credential of its own, or takes
@@ -341,6 +350,25 @@ type TokenEnded struct{}
 type WebhookAdded struct {
 	Kinds []string `json:"kinds"`
 	URL   string   `json:"url"`
+}
+
+// WebhookChanged is where entries are told, of which kinds, and whether at all.
+type WebhookChanged struct {
+	Kinds  []string `json:"kinds"`
+	Paused bool     `json:"paused,omitempty"`
+	URL    string   `json:"url"`
+}
+
+// WebhookKeyMade gives its deliveries another mark.
+type WebhookKeyMade struct {
+	URL string `json:"url"`
+}
+
+// WebhookReplayed has it told from an entry on, where it was told up to another.
+type WebhookReplayed struct {
+	From int64  `json:"from"`
+	URL  string `json:"url"`
+	Was  int64  `json:"was"`
 }
 
 // WebhookRemoved ends that.
@@ -444,6 +472,7 @@ func (CredentialPut) Kind() string           { return "git-credential.put" }
 func (CredentialRemoved) Kind() string       { return "git-credential.removed" }
 func (RepositoryAdded) Kind() string         { return "repository.added" }
 func (RepositoryChanged) Kind() string       { return "repository.changed" }
+func (RepositoryRemoved) Kind() string       { return "repository.removed" }
 func (RepositoryCredentialPut) Kind() string { return "repository.credential" }
 func (PushKeyMade) Kind() string             { return "repository.push-key" }
 func (PersonAdded) Kind() string             { return "person.added" }
@@ -459,6 +488,9 @@ func (TokenExpiring) Kind() string           { return "token.expiring" }
 func (TokenMade) Kind() string               { return "token.made" }
 func (TokenEnded) Kind() string              { return "token.ended" }
 func (WebhookAdded) Kind() string            { return "webhook.added" }
+func (WebhookChanged) Kind() string          { return "webhook.changed" }
+func (WebhookKeyMade) Kind() string          { return "webhook.key" }
+func (WebhookReplayed) Kind() string         { return "webhook.replayed" }
 func (WebhookRemoved) Kind() string          { return "webhook.removed" }
 func (PlanPut) Kind() string                 { return "prebuild.plan-put" }
 func (PlanRemoved) Kind() string             { return "prebuild.plan-removed" }

@@ -1,0 +1,111 @@
+import { useQuery } from "@tanstack/react-query";
+import { Button, Drawer, Dropdown, Input, Modal, Space } from "antd";
+import { DownOutlined } from "@ant-design/icons";
+import { useState } from "react";
+import { Link, useNavigate, useSearchParams } from "react-router";
+import { nameOf, type Person } from "../api/client";
+import { PageHead } from "../parts/Page";
+import { ProblemNote } from "../parts/ProblemNote";
+import { useAddress } from "../parts/search";
+import { Story } from "../parts/Story";
+import { TakeOn } from "../parts/TakeOn";
+import { useKept } from "../service/kept";
+import { workspaces } from "../service/workspaces";
+import { WorkspaceList } from "../parts/WorkspaceList";
+
+/** Everybody's workspaces whom one may see; one of them can be looked into beside the list. */
+export function FleetPage({ person }: { person: Person }) {
+  const navigate = useNavigate();
+  const [get, set] = useAddress();
+  const list = useQuery(workspaces(true));
+  const open = get("open");
+  return (
+    <>
+      <PageHead
+        title={person.role === "lead" ? `Workspaces of ${person.team ?? "my team"}` : "Fleet"}
+        action={
+          <Space>
+            {person.role === "operator" && <TakeOn />}
+            {person.role !== "auditor" && (
+              <Button type="primary" onClick={() => navigate("/launch")}>
+                Launch a workspace
+              </Button>
+            )}
+          </Space>
+        }
+      >
+        <Views />
+        <Link to="/operations">Operations</Link>
+      </PageHead>
+      <ProblemNote error={list.error} />
+      <WorkspaceList
+        rows={list.data ?? nobody}
+        person={person}
+        all
+        loading={list.isPending}
+        look={(w) => (
+          <Button size="small" type="text" className="look" aria-label={`Look into ${nameOf(w)}`} onClick={() => set({ open: nameOf(w) })}>
+            Look
+          </Button>
+        )}
+        head={(shown) => (
+          <span className="quiet number nowrap">
+            {shown.length} shown, {shown.filter((w) => w.phase === "ready").length} ready
+          </span>
+        )}
+      />
+      <Drawer open={Boolean(open)} size={760} onClose={() => set({ open: undefined, view: undefined })} title={open && <Link to={`/workspaces/${open}`}>{open}</Link>} destroyOnHidden>
+        {open && <Story key={open} name={open} person={person} />}
+      </Drawer>
+    </>
+  );
+}
+
+const nobody: never[] = [];
+
+/** What of the address a view is: what is looked for, not what is open. */
+const viewKeys = ["find", "state", "team", "owner", "repository", "size", "sort", "columns"];
+
+/** Views of the fleet that somebody named, to come back to. */
+function Views() {
+  const [search, setSearch] = useSearchParams();
+  const [views, keep] = useKept<Record<string, string>>("fleet-views", {});
+  const [naming, setNaming] = useState<string>();
+  const now = new URLSearchParams([...search].filter(([k]) => viewKeys.includes(k)).sort()).toString();
+  const shown = Object.keys(views).find((name) => views[name] === now);
+  const items = [
+    ...Object.keys(views).sort().map((name) => ({ key: name, label: name })),
+    ...(Object.keys(views).length ? [{ type: "divider" as const }] : []),
+    { key: "/keep", label: "Keep this view…", disabled: now === "" || Boolean(shown) },
+    ...(shown ? [{ key: "/forget", label: `Forget ${shown}` }] : []),
+    { key: "/all", label: "Everything", disabled: now === "" },
+  ];
+  const name = naming?.trim() ?? "";
+  const done = () => {
+    if (name) keep({ ...views, [name]: now });
+    setNaming(undefined);
+  };
+  return (
+    <>
+      <Dropdown
+        trigger={["click"]}
+        menu={{
+          items,
+          onClick: ({ key }) => {
+            if (key === "/keep") setNaming("");
+            else if (key === "/forget") keep(Object.fromEntries(Object.entries(views).filter(([n]) => n !== shown)));
+            else setSearch(key === "/all" ? "" : (views[key] ?? ""));
+          },
+        }}
+      >
+        <Button>
+          {shown ?? "Views"} <DownOutlined />
+        </Button>
+      </Dropdown>
+      <Modal open={naming !== undefined} title="Keep this view" okText="Keep" okButtonProps={{ disabled: !name }} onOk={done} onCancel={() => setNaming(undefined)} destroyOnHidden>
+        <Input autoFocus aria-label="Name of the view" placeholder="what it shows" maxLength={60} value={naming} onChange={(e) => setNaming(e.target.value)} onPressEnter={() => name && done()} />
+        <p className="quiet">It is yours alone. Its address can be sent to anybody: it is what stands above.</p>
+      </Modal>
+    </>
+  );
+}

@@ -1,0 +1,32 @@
+import { useMutation } from "@tanstack/react-query";
+import { Form, Modal } from "antd";
+import type { ReactNode } from "react";
+import { ProblemNote } from "./ProblemNote";
+import { useDone } from "./useDone";
+
+/** A form in a dialogue: it asks once, says what went wrong and stays, and closes when it was done. */
+export function Ask<F extends object, R = unknown>({ title, ok, initial, ask, changes, onClose, onDone, width, footer, children }: {
+  title: ReactNode;
+  ok: string;
+  initial?: Partial<F>;
+  ask: (fields: F) => Promise<R>;
+  /** What is read again, by the beginnings of queries' keys. */
+  changes: string[];
+  onClose: () => void;
+  onDone?: (answer: R) => void;
+  width?: number;
+  footer?: (buttons: ReactNode) => ReactNode;
+  children: ReactNode;
+}) {
+  const [form] = Form.useForm<F>();
+  const { onSettled } = useDone(...changes);
+  const asking = useMutation({ mutationFn: ask, onSettled, onSuccess: (answer) => (onDone ?? onClose)(answer) });
+  return (
+    <Modal open title={title} okText={ok} width={width} onOk={() => form.submit()} confirmLoading={asking.isPending} onCancel={onClose} footer={footer}>
+      <Form<F> form={form} layout="vertical" requiredMark={false} initialValues={initial} onFinish={(fields) => asking.mutate(fields)}>
+        {children}
+        <ProblemNote error={asking.error} />
+      </Form>
+    </Modal>
+  );
+}

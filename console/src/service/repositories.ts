@@ -1,0 +1,37 @@
+import { queryOptions } from "@tanstack/react-query";
+import { api, take, whole } from "../api/client";
+import type { components } from "../api/schema";
+
+export type Repository = components["schemas"]["Repository"];
+
+const at = (repository: string) => ({ params: { path: { repository } } });
+
+export const repositories = queryOptions({ queryKey: ["repositories"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/repositories", { signal, params: { query: page } })) });
+
+export const repository = (name: string) => queryOptions({ queryKey: ["repositories", name], queryFn: ({ signal }) => take(api.GET("/api/v1/repositories/{repository}", { signal, ...at(name) })) });
+
+/** Its branches, those with the newest commits first. */
+export const branches = (name: string) =>
+  queryOptions({ queryKey: ["branches", name], retry: false, queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/repositories/{repository}/branches", { signal, params: { path: { repository: name }, query: page } })) });
+
+/** What its definition at a branch's head comes to, and what is wrong with it; each look is at the head as it is. */
+export const definition = (name: string, branch?: string, which?: string) =>
+  queryOptions({
+    queryKey: ["definition", name, branch ?? "", which ?? ""],
+    retry: false,
+    gcTime: 0,
+    queryFn: ({ signal }) => take(api.GET("/api/v1/repositories/{repository}/definition", { signal, params: { path: { repository: name }, query: { branch: branch || undefined, name: which || undefined } } })),
+  });
+
+/** The secrets that everybody who works in it has. */
+export const secretsOf = (name: string) =>
+  queryOptions({ queryKey: ["secrets", "of", name], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/repositories/{repository}/secrets", { signal, params: { path: { repository: name }, query: page } })) });
+
+export const add = (body: components["schemas"]["NewRepository"]) => take(api.POST("/api/v1/repositories", { body }));
+export const change = (name: string, body: components["schemas"]["RepositoryChange"]) => take(api.PATCH("/api/v1/repositories/{repository}", { ...at(name), body }));
+export const remove = (name: string) => take(api.DELETE("/api/v1/repositories/{repository}", at(name)));
+export const newPushKey = (name: string) => take(api.POST("/api/v1/repositories/{repository}/push-keys", at(name)));
+export const putCredential = (name: string, body: components["schemas"]["GitCredential"]) => take(api.PUT("/api/v1/repositories/{repository}/credential", { ...at(name), body }));
+export const dropCredential = (name: string) => take(api.DELETE("/api/v1/repositories/{repository}/credential", at(name)));
+
+export const teams = queryOptions({ queryKey: ["team", "list"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/teams", { signal, params: { query: page } })) });
