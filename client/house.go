@@ -37,11 +37,11 @@ func (c Rules) Put(ctx context.Context, in wire.RulesText, base int) (wire.Rules
 }
 
 // CostQuery says what is to be reported; empty fields are the usual.
-type CostQuery struct{ By, From, To string }
+type CostQuery struct{ By, From, To, Team, Person, Repository, Workspace string }
 
 func (q CostQuery) encode() string {
 	v := url.Values{}
-	for k, s := range map[string]string{"by": q.By, "from": q.From, "to": q.To} {
+	for k, s := range map[string]string{"by": q.By, "from": q.From, "to": q.To, "team": q.Team, "person": q.Person, "repository": q.Repository, "workspace": q.Workspace} {
 		if s != "" {
 			v.Set(k, s)
 		}

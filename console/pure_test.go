@@ -37,13 +37,59 @@ func pure(t *testing.T, files ...string) func(expression string) string {
 		return got
 	}
 	for _, f := range files {
-		script, err := exec.Command("node", "-e", `const ts = require("typescript"); process.stdout.write(ts.transpileModule(require("fs").readFileSync(process.argv[1], "utf8"), {compilerOptions: {module: "ESNext", target: "ES2022"}}).outputText)`, f).Output()
+		script, err := exec.Command("node", "-e", `import("rolldown").then(async ({rolldown}) => process.stdout.write((await (await rolldown({input: process.argv[1], logLevel: "silent"})).generate({format: "esm"})).output[0].code))`, f).Output()
 		if err != nil {
 			t.Fatalf("%s is not made JavaScript: %v", f, err)
 		}
 		run(`window.parts = {...window.parts, ...await import("data:text/javascript;base64,` + base64.StdEncoding.EncodeToString(script) + `")}`)
 	}
 	return run
+}
+
+// A common value is written into the house rules, which stay as they are but for it.
+func TestCommonRules(t *testing.T) {
+	t.Parallel()
+	run := pure(t, "src/parts/commonRules.ts")
+	for _, c := range []struct{ expression, want string }{
+		{`commonOf("usual_size: small\nlimits:\n  person: {existing: 5, memory: 12 GiB} # each\nidle:\n  rest_after: 45 min\n")`, `["small","5","","","12 GiB","45 min","","","",""]`},
+		{`commonOf("a: [")`, `undefined`}, {`commonOf("just words")`, `undefined`}, {`commonOf("")`, `undefined`},
+		{`withValue("# ours\nidle:\n  rest_after: 45 min # long enough\n  x: 1\n", ["idle", "rest_after"], " 30 min ")`, `"# ours\nidle:\n  rest_after: 30 min # long enough\n  x: 1\n"`},
+		{`withValue("limits:\n  person: {existing: 5, running: 3}\n", ["limits", "person", "existing"], "8")`, `"limits:\n  person: {existing: 8, running: 3}\n"`},
+		{`withValue("# ours\nusual_size: small # and cheap\n", ["idle", "hold_most"], "12 h")`, `"# ours\nusual_size: small # and cheap\nidle:\n  hold_most: 12 h\n"`},
+		{`withValue("limits:\n  person: {existing: 5}\n", ["limits", "person", "cores"], "6")`, `"limits:\n  person: {existing: 5, cores: 6}\n"`},
+		{`withValue("idle: {rest_after: 45 min, warn_before: 5 min}\n", ["idle", "warn_before"], "")`, `"idle: {rest_after: 45 min}\n"`},
+		{`withValue("a: [", ["idle", "warn_before"], "5 min")`, `"a: ["`},
+	} {
+		if got := run("return " + c.expression); got != c.want && got != strings.ReplaceAll(c.want, "undefined", `"undefined"`) {
+			t.Errorf("%s is %s, not %s", c.expression, got, c.want)
+		}
+	}
+}
+
+// A list is found in, filtered by several values of several kinds, and ordered.
+func TestFitting(t *testing.T) {
+	t.Parallel()
+	run := pure(t, "src/parts/fitting.ts")
+	const rows = `const rows = [["quay", "Harbour", ["ready"]], ["board", "Timetable", ["ready", "idle"]], ["chart", "Harbour", ["stopped"]], ["Quay-2", "", ["failed", "disk full"]]].map(([name, team, states]) => ({name, team, states})); `
+	for _, c := range []struct{ expression, want string }{
+		{`{words: "", chosen: []}`, `["quay","board","chart","Quay-2"]`},
+		{`{words: " QUAY", chosen: []}`, `["quay","Quay-2"]`},
+		{`{words: "", chosen: [{of: (r) => r.states, values: ["idle", "stopped"]}]}`, `["board","chart"]`},
+		{`{words: "", chosen: [{of: (r) => r.states, values: ["ready", "stopped"]}, {of: (r) => [r.team], values: ["Harbour"]}]}`, `["quay","chart"]`},
+		{`{words: "x", chosen: []}`, `[]`},
+		{`{words: "", chosen: [], compare: (a, b) => byText(a.name, b.name)}`, `["Quay-2","board","chart","quay"]`},
+		{`{words: "", chosen: [], compare: (a, b) => byText(a.name, b.name), down: true}`, `["quay","chart","board","Quay-2"]`},
+	} {
+		if got := run(rows + `return fitting(rows, {texts: (r) => [r.name], down: false, ...(` + c.expression + `)}).map((r) => r.name)`); got != c.want {
+			t.Errorf("%s gives %s, not %s", c.expression, got, c.want)
+		}
+	}
+	if got := run(rows + `return counted(rows, (r) => [...r.states, r.team])`); got != `[["Harbour",2],["ready",2],["Timetable",1],["disk full",1],["failed",1],["idle",1],["stopped",1]]` {
+		t.Errorf("they are counted as %s", got)
+	}
+	if got := run(rows + `const before = JSON.stringify(rows); fitting(rows, {words: "", texts: () => [], chosen: [], compare: (a, b) => byText(a.name, b.name), down: false}); return before === JSON.stringify(rows)`); got != "true" {
+		t.Error("what is ordered is the list itself")
+	}
 }
 
 // The bench's layout is the address bar: what stands there is read as it was written, and

@@ -10,6 +10,8 @@ import (
 
 	"github.com/chromedp/chromedp"
 	"github.com/moby/moby/client"
+
+	"yardbench/internal/demo"
 )
 
 // A workspace with services has its size once: its containers are bounded all
@@ -125,4 +127,28 @@ func TestPushesAreConfirmed(t *testing.T) {
 	w.must(w.as("ingrid", "", "stop", "quay"), 0)
 	w.must(w.as("ingrid", "", "allow-push", "quay"), 4, "start it first")
 	w.must(w.as("ingrid", "", "remove", "quay", "--yes", "--discard"), 0)
+}
+
+// A pull request is launched by its ref: its clone is a branch that knows its host's, what
+// runs there gets no secrets, and each push waits for its owner. Without commits of its
+// own it is removed like any other.
+func TestPullRequest(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.must(w.as("ingrid", "hush-1", "secret", "put", "TIDE_KEY", "--everywhere"), 0)
+	w.must(w.as("ingrid", "", "branch", "list", "tide-board"), 0, demo.AskedRef, "Say when the spring timetable begins")
+	w.must(w.as("ingrid", "", "launch", "tide-board", "--branch", "refs/pull/99/head"), 4, "no pull request 99")
+	w.must(w.as("ingrid", "", "launch", "tide-board", "--branch", demo.AskedRef, "--dry-run"), 0, demo.AskedRef)
+	w.must(w.as("ingrid", "", "launch", "tide-board", "--branch", demo.AskedRef, "--name", "asked"), 0, "is ready")
+	w.must(w.as("ingrid", "", "run", "asked", "--", "sh", "-c", "git status --short --branch; cat SPRING.md; echo key: $TIDE_KEY."), 0, "## pull/3/head...origin/pull/3/head", "High water comes", "key: .")
+	w.must(w.as("ingrid", "", "run", "asked", "--", "git", "pull", "--quiet"), 0)
+	const push = "git checkout -q -B answered && git commit -q --allow-empty -m 'an answer' && git push origin answered"
+	w.must(w.as("ingrid", "", "run", "asked", "--", "sh", "-c", push), 128, "pull request", "allow-push asked")
+	w.must(w.as("ingrid", "", "remove", "asked", "--yes"), 4, "an answer")
+	w.must(w.as("ingrid", "", "allow-push", "asked"), 0, "may push until")
+	w.must(w.as("ingrid", "", "run", "asked", "--", "sh", "-c", push), 0, "answered")
+	w.must(w.as("ingrid", "", "stop", "asked"), 0)
+	w.must(w.as("ingrid", "", "rebuild", "asked"), 0, "is ready")
+	w.must(w.as("ingrid", "", "run", "asked", "--", "git", "log", "--oneline", "origin/pull/3/head"), 0, "spring timetable")
+	w.must(w.as("ingrid", "", "remove", "asked", "--yes"), 0)
 }

@@ -5,7 +5,7 @@ import "time"
 // Launch asks for a workspace.
 type Launch struct {
 	Repository string `json:"repository" maxLength:"64" example:"tide-board"`
-	Branch     string `json:"branch,omitempty" maxLength:"256" doc:"Default: the repository's default branch"`
+	Branch     string `json:"branch,omitempty" maxLength:"256" doc:"Default: the repository's default branch. A pull request is one too, by its ref: refs/pull/12/head; what is made from it gets no secrets, and its pushes wait"`
 	Name       string `json:"name,omitempty" maxLength:"40" doc:"Default: the repository's name, with a number where that is taken"`
 	Size       string `json:"size,omitempty" maxLength:"20" doc:"Default: the house rules' usual size"`
 	RestAfterS int64  `json:"rest_after_s,omitempty" minimum:"0" doc:"Seconds without a sign of work until it is put to rest; default: the house rules' usual time"`
@@ -57,6 +57,7 @@ type Preflight struct {
 	Missing    []WantedSecret      `json:"missing" doc:"Secrets that the definition asks for and nobody gives"`
 	Limits     []LimitLine         `json:"limits"`
 	Refused    bool                `json:"refused" doc:"A limit would be exceeded"`
+	Request    int                 `json:"request,omitempty" doc:"The number of the pull request that it would be of: it gets no secrets, and its pushes wait"`
 }
 
 // SizeOffer is a size that may be chosen.
@@ -67,6 +68,7 @@ type SizeOffer struct {
 	DiskBytes   int64  `json:"disk_bytes"`
 	HourMicros  int64  `json:"hour_micros"`
 	Currency    string `json:"currency" example:"EUR"`
+	Over        string `json:"over,omitempty" doc:"The limit that a launch of this size would exceed now"`
 }
 
 // LimitLine is one limit and how a request stands to it: counts, thousandths

@@ -26,13 +26,14 @@ type RepositoryChange struct {
 	DefaultBranch *string `json:"default_branch,omitempty" maxLength:"256" doc:"A branch that is there; empty for what its git host says"`
 }
 
-// RepositoryBranch is a branch of a repository, as its git host has it.
+// RepositoryBranch is a branch of a repository, or a pull request, as its git host has it.
 type RepositoryBranch struct {
 	Name     string          `json:"name"`
 	Commit   string          `json:"commit"`
 	Subject  string          `json:"subject,omitempty" doc:"Of its newest commit"`
 	At       time.Time       `json:"at" doc:"Of its newest commit"`
 	Default  bool            `json:"default"`
+	Request  int             `json:"request,omitempty" doc:"The number of the pull request that it is; its name is its ref then"`
 	Prepared *BranchPrepared `json:"prepared,omitempty"`
 }
 

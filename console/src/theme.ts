@@ -14,6 +14,8 @@ export function themeFor(isDark: boolean): ThemeConfig {
       colorWarning: c.attention,
       colorError: c.failed,
       colorInfo: c.rest,
+      colorInfoBg: isDark ? "#1b2c3d" : "#ecebe6", // what is made of a grey is too heavy for a note
+      colorInfoBorder: isDark ? "#2f4356" : "#d5d4cd",
       colorLink: c.link,
       colorBgLayout: c.paper,
       colorBgContainer: c.surface,

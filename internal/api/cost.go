@@ -8,6 +8,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"yardbench/internal/core/cost"
 	"yardbench/internal/core/policy"
 	"yardbench/internal/service"
 	"yardbench/wire"
@@ -18,6 +19,11 @@ type costQuery struct {
 	By   string `query:"by" enum:"person,team,repository,workspace,day" default:"team"`
 	From string `query:"from" maxLength:"40" doc:"A time, or a day in the house's time zone; default: the first of this month"`
 	To   string `query:"to" maxLength:"40" doc:"The time or day after the last; default: the end of this month"`
+
+	Team       string `query:"team" maxLength:"40" doc:"Only what was this team's"`
+	Person     string `query:"person" maxLength:"64" doc:"Only what was theirs; prebuilds are nobody's"`
+	Repository string `query:"repository" maxLength:"80"`
+	Workspace  string `query:"workspace" maxLength:"120" doc:"Only this one, NAME.OWNER; also one that is removed"`
 }
 
 // time reads a time or a day; the zero time for nothing.
@@ -49,7 +55,7 @@ func (a *API) cost(ctx context.Context, who service.Actor, in costQuery) (wire.C
 	if err != nil {
 		return wire.Cost{}, err
 	}
-	return a.svc.Costs.Cost(ctx, who, in.By, from, to)
+	return a.svc.Costs.Cost(ctx, who, in.By, cost.Only{Team: in.Team, Person: in.Person, Repository: in.Repository, Workspace: in.Workspace}, from, to)
 }
 
 func costRoutes(a *API) {

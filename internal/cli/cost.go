@@ -15,7 +15,7 @@ func (a rulesCommands) cost() *cobra.Command {
 	c := &cobra.Command{
 		Use: "cost", Short: "What was used, and what it cost",
 		Long:    "What was used, and what it cost, of those whom you may see: yourself, a lead's team, or everybody. Hours in which nobody worked stand apart.",
-		Example: "  yardbench cost\n  yardbench cost --by person --from 2026-11-01 --to 2026-12-01\n  yardbench cost --by day --csv > november.csv", Args: cobra.NoArgs,
+		Example: "  yardbench cost\n  yardbench cost --by person --from 2026-11-01 --to 2026-12-01\n  yardbench cost --by workspace --person jonas\n  yardbench cost --by day --csv > november.csv", Args: cobra.NoArgs,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
 			if asCSV {
 				return api.Costs.CSV(cmd.Context(), q, a.out)
@@ -42,6 +42,10 @@ func (a rulesCommands) cost() *cobra.Command {
 	c.Flags().StringVar(&q.By, "by", "", "person, team, repository, workspace or day (default: team)")
 	c.Flags().StringVar(&q.From, "from", "", "the first day (default: the first of this month)")
 	c.Flags().StringVar(&q.To, "to", "", "the day after the last (default: the end of this month)")
+	c.Flags().StringVar(&q.Team, "team", "", "only what was this team's")
+	c.Flags().StringVar(&q.Person, "person", "", "only what was theirs")
+	c.Flags().StringVar(&q.Repository, "repository", "", "only what was of this repository")
+	c.Flags().StringVar(&q.Workspace, "workspace", "", "only this workspace, NAME.OWNER")
 	c.Flags().BoolVar(&asCSV, "csv", false, "print comma-separated values")
 	return c
 }

@@ -10,6 +10,7 @@ import (
 	"testing"
 	"testing/fstest"
 	"time"
+	"yardbench/internal/core/cost"
 
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/policy"
@@ -99,7 +100,7 @@ func look(t *testing.T, s *service.Service, st *store.Store, now time.Time) {
 	}
 	operator := service.Actor{Person: store.Person{Role: policy.Operator}}
 	for _, by := range []string{"team", "person", "repository", "day"} {
-		c, err := s.Costs.Cost(ctx, operator, by, now.AddDate(0, 0, -29), now)
+		c, err := s.Costs.Cost(ctx, operator, by, cost.Only{}, now.AddDate(0, 0, -29), now)
 		if err != nil || c.Total.TotalMicros < 100e6 || c.Total.IdleMicros == 0 || c.Total.IdleMicros > c.Total.ActiveMicros || c.Total.PrebuildMicros == 0 || len(c.Rows) < 4 {
 			t.Errorf("by %s it cost %+v in %d rows, %v", by, c.Total, len(c.Rows), err)
 		}

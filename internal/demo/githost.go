@@ -251,11 +251,33 @@ func MakeRepository(ctx context.Context, dir, name string, files fs.FS) error {
 			return err
 		}
 	}
+	if name == asked {
+		if err := in([]string{"-C", work, "checkout", "--quiet", "-b", "asked"}); err != nil {
+			return err
+		}
+		if err := os.WriteFile(filepath.Join(work, "SPRING.md"), []byte("# The spring timetable\n\nHigh water comes an hour later: the board is to say so.\n"), 0o644); err != nil {
+			return err
+		}
+		if err := in([]string{"-C", work, "add", "--all"}, []string{"-C", work, "commit", "--quiet", "-m", "Say when the spring timetable begins"}, []string{"-C", work, "checkout", "--quiet", "main"}); err != nil {
+			return err
+		}
+	}
 	if err := in([]string{"clone", "--quiet", "--bare", work, bare + ".new"}, []string{"-C", bare + ".new", "config", "http.receivepack", "true"}); err != nil {
 		return err
 	}
+	if name == asked {
+		if err := in([]string{"-C", bare + ".new", "update-ref", AskedRef, "asked"}, []string{"-C", bare + ".new", "branch", "--quiet", "-D", "asked"}); err != nil {
+			return err
+		}
+	}
 	return os.Rename(bare+".new", bare)
 }
+
+// A pull request that waits for somebody to look at it.
+const (
+	asked    = "tide-board"
+	AskedRef = "refs/pull/3/head"
+)
 
 // A branch whose set-up fails, for whoever launches from it: something that needs
 // somebody.

@@ -19,6 +19,8 @@ import (
 	"sync"
 	"time"
 	"unicode"
+
+	"yardbench/internal/core/changes"
 )
 
 // Bounds.
@@ -185,7 +187,11 @@ func (m *Mirrors) fetch(ctx context.Context, id, address string, c Credential) e
 }
 
 func fetchInto(ctx context.Context, dir, address string, c Credential) error {
-	cmd := command(ctx, dir, &c, "fetch", "--quiet", "--prune", "--no-tags", "--no-auto-gc", "--", address, "+refs/heads/*:refs/heads/*")
+	return fetchRefs(ctx, dir, address, c, "+refs/heads/*:refs/heads/*")
+}
+
+func fetchRefs(ctx context.Context, dir, address string, c Credential, refs ...string) error {
+	cmd := command(ctx, dir, &c, append([]string{"fetch", "--quiet", "--prune", "--no-tags", "--no-auto-gc", "--", address}, refs...)...)
 	// Git has no bound of its own for what a host sends: the system holds its
 	// files to one (ulimit -f, in blocks of 512 bytes).
 	cmd.Args = append([]string{"sh", "-c", fmt.Sprintf(`ulimit -f %d && exec git "$@"`, maxPack/512)}, cmd.Args...)
@@ -263,6 +269,13 @@ func (m *Mirrors) Resolve(ctx context.Context, id, branch string) (string, error
 	unknown := Problem{fmt.Sprintf("there is no branch %q in the repository", branch), "look at its branches with: git ls-remote --heads"}
 	if strings.ContainsFunc(branch, func(r rune) bool { return unicode.IsSpace(r) || unicode.IsControl(r) }) || strings.HasPrefix(branch, "-") {
 		return "", unknown
+	}
+	if n := changes.Request(branch); n > 0 {
+		out, err := m.read(ctx, id, "rev-parse", "--verify", "--quiet", "--end-of-options", branch+"^{commit}")
+		if err != nil {
+			return "", Problem{fmt.Sprintf("there is no pull request %d in the repository", n), "see those that are there at its git host"}
+		}
+		return strings.TrimSpace(string(out)), nil
 	}
 	m.mu.Lock()
 	commit, known := m.heads[id][branch]

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 	"time"
+	"yardbench/internal/core/cost"
 
 	"yardbench/internal/core/policy"
 	"yardbench/internal/core/rules"
@@ -76,7 +77,7 @@ func BenchmarkCostOfAMonth(b *testing.B) {
 	var report wire.Cost
 	for b.Loop() {
 		began := time.Now()
-		if report, err = s.Costs.Cost(ctx, who, "team", from, to); err != nil {
+		if report, err = s.Costs.Cost(ctx, who, "team", cost.Only{}, from, to); err != nil {
 			b.Fatal(err)
 		}
 		ours += time.Since(began)

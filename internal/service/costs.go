@@ -24,8 +24,9 @@ type Costs struct {
 }
 
 // Cost tells what was used between two times, and what it cost, of those whom
-// the actor may see. Zero times are the month so far.
-func (s *Costs) Cost(ctx context.Context, a Actor, by string, from, to time.Time) (wire.Cost, error) {
+// the actor may see; of only some of it, where that is said. Zero times are the
+// month so far.
+func (s *Costs) Cost(ctx context.Context, a Actor, by string, only cost.Only, from, to time.Time) (wire.Cost, error) {
 	scope, ok := a.scope(policy.SeeCost)
 	if !ok {
 		return wire.Cost{}, denied(a, "see what was used")
@@ -49,6 +50,7 @@ func (s *Costs) Cost(ctx context.Context, a Actor, by string, from, to time.Time
 	if err != nil {
 		return wire.Cost{}, err
 	}
+	intervals = only.Of(intervals)
 	rates, err := s.house.Rates(ctx, s.store.Read())
 	if err != nil {
 		return wire.Cost{}, err

@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"yardbench/internal/core/changes"
 	"yardbench/internal/core/definition"
 	"yardbench/internal/fault"
 	"yardbench/internal/house"
@@ -150,6 +151,11 @@ func (s *Definitions) head(ctx context.Context, person string, r store.Repositor
 func (s *Definitions) headBy(ctx context.Context, cred repo.Credential, r store.Repository, branch string) (string, error) {
 	if err := s.mirrors.Fetch(ctx, r.ID, r.URL, cred); err != nil {
 		return "", err
+	}
+	if changes.Request(branch) > 0 {
+		if err := s.mirrors.FetchRequest(ctx, r.ID, r.URL, cred, branch); err != nil {
+			return "", err
+		}
 	}
 	commit, err := s.mirrors.Resolve(ctx, r.ID, branch)
 	if err == nil {

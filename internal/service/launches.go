@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"yardbench/internal/core/changes"
 	"yardbench/internal/core/cost"
 	"yardbench/internal/core/definition"
 	"yardbench/internal/core/journal"
@@ -308,8 +309,9 @@ func (s *Launches) Preflight(ctx context.Context, a Actor, in wire.Launch) (wire
 	for _, m := range secret.Missing(wantedNames(def), choices) {
 		missing[m] = true
 	}
+	v.Request = changes.Request(o.branch)
 	for _, w := range def.Secrets {
-		if missing[w.Name] {
+		if missing[w.Name] && v.Request == 0 { // there it is given none in any case
 			v.Missing = append(v.Missing, wire.WantedSecret{Name: w.Name, Description: w.Description})
 		}
 	}
@@ -319,6 +321,14 @@ func (s *Launches) Preflight(ctx context.Context, a Actor, in wire.Launch) (wire
 	}
 	lines, ok := quota.Admit(quota.Launch(o.size), accounts...)
 	v.Limits, v.Refused = limitViews(lines), !ok
+	for i, z := range v.Sizes {
+		over, _ := quota.Admit(quota.Launch(o.house.Sizes[z.Name]), accounts...)
+		for _, l := range over {
+			if l.Over() && v.Sizes[i].Over == "" {
+				v.Sizes[i].Over = string(l.Kind) + ", " + l.Whose + ": " + l.String()
+			}
+		}
+	}
 	return v, nil
 }
 

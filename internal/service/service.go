@@ -92,6 +92,8 @@ type Mirrors interface {
 	DefaultBranch(ctx context.Context, address string, c repo.Credential) (string, error)
 	Drop(id string) error
 	Fetch(ctx context.Context, id, address string, c repo.Credential) error
+	FetchRequest(ctx context.Context, id, address string, c repo.Credential, ref string) error
+	FetchRequests(ctx context.Context, id, address string, c repo.Credential, most int) error
 	Resolve(ctx context.Context, id, branch string) (string, error)
 	Branches(ctx context.Context, id string, most int) ([]repo.Branch, error)
 	Behind(ctx context.Context, id, commit, head string) (int, error)

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"yardbench/internal/core/changes"
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/store"
 )
@@ -21,7 +22,15 @@ func (s *Sessions) pushWaits(ctx context.Context, id string) string {
 	if err != nil {
 		return "the house rules cannot be read: " + err.Error()
 	}
-	if !house.Workspaces.ConfirmPush {
+	w, err := s.Store.Read().WorkspaceByID(ctx, id)
+	if err != nil {
+		return "whose workspace this is cannot be read: " + err.Error()
+	}
+	why := "the house rules have each push confirmed"
+	switch {
+	case changes.Request(w.Branch) > 0:
+		why = "it is of a pull request, which a stranger may have written, so each push is confirmed"
+	case !house.Workspaces.ConfirmPush:
 		return ""
 	}
 	standing, err := s.Store.Read().Conditions(ctx, id)
@@ -34,18 +43,16 @@ func (s *Sessions) pushWaits(ctx context.Context, id string) string {
 	if i := slices.IndexFunc(standing, kind(lifecycle.PushAllowed)); i >= 0 && s.Now().Before(standing[i].Since.Add(PushFor)) {
 		return ""
 	}
-	name := ""
 	err = s.Store.Write(store.About(ctx, id), func(tx *store.Tx) error {
 		w, err := tx.WorkspaceByID(ctx, id)
 		if err != nil {
 			return err
 		}
-		name = w.Name
-		return tx.SetCondition(ctx, w, lifecycle.PushWaits, "something in it wants to push to its git host; the house rules have pushes allowed by its owner")
+		return tx.SetCondition(ctx, w, lifecycle.PushWaits, "something in it wants to push to its git host; "+why+" by its owner")
 	})
 	if err != nil {
 		slog.Error("note that somebody wants to push", "workspace", id, "error", err)
 		return "that somebody wants to push could not be written down"
 	}
-	return "the house rules have each push confirmed outside of the workspace: allow it on the page of " + name + " or with: yardbench allow-push " + name + "; then push again"
+	return why + " outside of the workspace: allow it on the page of " + w.Name + " or with: yardbench allow-push " + w.Name + "; then push again"
 }

@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"yardbench/internal/core/changes"
 	"yardbench/internal/core/rules"
 	"yardbench/internal/core/secret"
 	"yardbench/internal/steward"
@@ -153,6 +154,9 @@ func (s *Sessions) Of(ctx context.Context, w store.Workspace) (p steward.Process
 func (s *Sessions) Given(ctx context.Context, w store.Workspace) ([]store.Secret, error) {
 	if w.Kind == store.ForPrebuild || w.Plan.Adopted != nil {
 		return nil, nil // an image must not hold anybody's secret, nor a stranger's container
+	}
+	if changes.Request(w.Branch) > 0 {
+		return nil, nil // what runs there may be a stranger's
 	}
 	q := s.Store.Read()
 	r, err := q.RepositoryByID(ctx, w.RepositoryID)

@@ -3656,7 +3656,7 @@ export interface components {
              *     ]
              */
             beside?: string[];
-            /** @description Default: the repository's default branch */
+            /** @description Default: the repository's default branch. A pull request is one too, by its ref: refs/pull/12/head; what is made from it gets no secrets, and its pushes wait */
             branch?: string;
             /** @description The folder of the definition under .devcontainer; default: the first one */
             definition?: string;
@@ -4589,6 +4589,11 @@ export interface components {
             /** @description A limit would be exceeded */
             refused: boolean;
             repository: string;
+            /**
+             * Format: int64
+             * @description The number of the pull request that it would be of: it gets no secrets, and its pushes wait
+             */
+            request?: number;
             /** Format: int64 */
             rest_after_s: number;
             /** Format: int64 */
@@ -4755,6 +4760,11 @@ export interface components {
             default: boolean;
             name: string;
             prepared?: components["schemas"]["BranchPrepared"];
+            /**
+             * Format: int64
+             * @description The number of the pull request that it is; its name is its ref then
+             */
+            request?: number;
             /** @description Of its newest commit */
             subject?: string;
         };
@@ -5022,6 +5032,8 @@ export interface components {
             /** Format: int64 */
             memory_bytes: number;
             name: string;
+            /** @description The limit that a launch of this size would exceed now */
+            over?: string;
         };
         Starter: {
             description?: string;
@@ -6134,6 +6146,13 @@ export interface operations {
                 from?: string;
                 /** @description The time or day after the last; default: the end of this month */
                 to?: string;
+                /** @description Only what was this team's */
+                team?: string;
+                /** @description Only what was theirs; prebuilds are nobody's */
+                person?: string;
+                repository?: string;
+                /** @description Only this one, NAME.OWNER; also one that is removed */
+                workspace?: string;
             };
             header?: never;
             path?: never;
@@ -6214,6 +6233,13 @@ export interface operations {
                 from?: string;
                 /** @description The time or day after the last; default: the end of this month */
                 to?: string;
+                /** @description Only what was this team's */
+                team?: string;
+                /** @description Only what was theirs; prebuilds are nobody's */
+                person?: string;
+                repository?: string;
+                /** @description Only this one, NAME.OWNER; also one that is removed */
+                workspace?: string;
             };
             header?: never;
             path?: never;

@@ -1,36 +1,39 @@
 import { useQuery } from "@tanstack/react-query";
-import { Button, DatePicker, Segmented, Table, theme, type TableColumnsType } from "antd";
+import { Button, DatePicker, Segmented, Table, Tag, theme, type TableColumnsType } from "antd";
 import { BarChart } from "echarts/charts";
 import { AriaComponent, GridComponent, LegendComponent, TooltipComponent } from "echarts/components";
 import * as echarts from "echarts/core";
 import { SVGRenderer } from "echarts/renderers";
 import { useEffect, useRef } from "react";
+import { Link, useSearchParams } from "react-router";
 import dayjs from "dayjs";
-import { api, take, type CostRow, type Person } from "../api/client";
+import type { CostRow, Person } from "../api/client";
 import { cents, hours } from "../parts/amounts";
 import { nothing, PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { sorted, sorting, useAddress } from "../parts/search";
 import { useColours } from "../palette";
+import { cost, type Only } from "../service/cost";
 
 echarts.use([BarChart, GridComponent, TooltipComponent, LegendComponent, AriaComponent, SVGRenderer]);
 
 type By = "team" | "person" | "repository" | "workspace" | "day";
 
-/** What was used, and what it cost: a month's days as stacks, and the same by whom. */
+/** What a report can be narrowed to, one in another: each row leads to what it is made of. */
+const narrowed = ["team", "person", "repository", "workspace"] as const;
+const within: Record<By, By | undefined> = { team: "person", person: "workspace", repository: "person", workspace: "day", day: "workspace" };
+
+/** What was used, and what it cost: a month's days as stacks, and the same by whom; each row leads to what it is made of. */
 export function CostPage({ person }: { person: Person }) {
   const [get, set] = useAddress();
   const by = (get("by") ?? (person.role === "developer" ? "workspace" : "team")) as By;
   const month = get("month") ?? dayjs().format("YYYY-MM");
-  const query = { from: `${month}-01`, to: dayjs(`${month}-01`).add(1, "month").format("YYYY-MM-DD") };
-  const report = (group: By) => ({
-    queryKey: ["cost", group, month],
-    queryFn: ({ signal }: { signal: AbortSignal }) => take(api.GET("/api/v1/cost", { signal, params: { query: { by: group, ...query } } })),
-    placeholderData: <T,>(old: T) => old,
-    refetchInterval: 60_000,
-  });
-  const rows = useQuery(report(by));
-  const days = useQuery(report("day"));
+  const day = get("day");
+  const only = Object.fromEntries(narrowed.map((k) => [k, get(k)]).filter(([, v]) => v)) as Only;
+  const span = { from: `${month}-01`, to: dayjs(`${month}-01`).add(1, "month").format("YYYY-MM-DD") };
+  const query = { by, ...only, ...(day ? { from: day, to: dayjs(day).add(1, "day").format("YYYY-MM-DD") } : span) };
+  const rows = useQuery(cost(query));
+  const days = useQuery(cost({ by: "day", ...only, ...span }));
   const currency = rows.data?.currency ?? "EUR";
   const total = rows.data?.total;
   const order = sorting<CostRow>(get("sort") ?? (by === "day" ? "key" : "-total"));
@@ -42,7 +45,7 @@ export function CostPage({ person }: { person: Person }) {
     render: (_: unknown, r: CostRow) => cents(r[key], currency),
   });
   const columns: TableColumnsType<CostRow> = [
-    { title: by.charAt(0).toUpperCase() + by.slice(1), ...order("key", (a, b) => a.key.localeCompare(b.key)), render: (_, r) => r.key || <span className="quiet">prebuilds, and people without a team</span> },
+    { title: by.charAt(0).toUpperCase() + by.slice(1), ...order("key", (a, b) => a.key.localeCompare(b.key)), render: (_, r) => <Made of={r} by={by} only={only} /> },
     { title: "Active", align: "right", className: "number", ...order("active", (a, b) => a.active_s - b.active_s), render: (_, r) => hours(r.active_s) },
     { title: "Idle", align: "right", className: "number", ...order("idle", (a, b) => a.idle_s - b.idle_s), render: (_, r) => hours(r.idle_s) },
     amount("Active", "active_micros", "active-money"),
@@ -51,7 +54,7 @@ export function CostPage({ person }: { person: Person }) {
     amount("Prebuilds", "prebuild_micros", "prebuild"),
     amount("Total", "total_micros", "total"),
   ];
-  const csv = `/api/v1/cost.csv?${new URLSearchParams({ by, ...query })}`;
+  const csv = `/api/v1/cost.csv?${new URLSearchParams(query)}`;
   return (
     <>
       <PageHead
@@ -62,7 +65,7 @@ export function CostPage({ person }: { person: Person }) {
           </Button>
         }
       >
-        <DatePicker picker="month" allowClear={false} aria-label="Month" value={dayjs(`${month}-01`)} onChange={(d) => set({ month: d?.format("YYYY-MM") })} disabledDate={(d) => d.isAfter(dayjs(), "month")} />
+        <DatePicker picker="month" allowClear={false} aria-label="Month" value={dayjs(`${month}-01`)} onChange={(d) => set({ month: d?.format("YYYY-MM"), day: undefined })} disabledDate={(d) => d.isAfter(dayjs(), "month")} />
         <Segmented<By> value={by} onChange={(v) => set({ by: v, sort: undefined })} options={(["team", "person", "repository", "workspace", "day"] as By[]).map((v) => ({ value: v, label: `by ${v}` }))} />
         {total && (
           <span className="number" data-total={total.total_micros}>
@@ -71,19 +74,59 @@ export function CostPage({ person }: { person: Person }) {
         )}
       </PageHead>
       <ProblemNote error={rows.error ?? days.error} />
+      {(day || Object.keys(only).length > 0) && (
+        <p className="facts-line" aria-label="Only">
+          Only
+          {narrowed.map(
+            (k) =>
+              only[k] && (
+                <Tag key={k} closable onClose={() => set({ [k]: undefined })}>
+                  {k} {only[k]}
+                </Tag>
+              ),
+          )}
+          {day && (
+            <Tag closable onClose={() => set({ day: undefined })}>
+              {dayjs(day).format("D MMMM")}
+            </Tag>
+          )}
+          {only.workspace && (
+            <>
+              <Link to={`/workspaces/${only.workspace}`}>the workspace</Link>
+              <Link to={`/journal?workspace=${encodeURIComponent(only.workspace)}&from=${query.from}&to=${query.to}`}>its journal of the time</Link>
+            </>
+          )}
+        </p>
+      )}
       {days.data && <Days rows={days.data.rows} currency={currency} month={month} />}
       <Table<CostRow>
         size="small"
         rowKey="key"
+        virtual
+        scroll={{ x: 980, y: Math.max(240, window.innerHeight - 470) }}
         pagination={false}
         loading={rows.isPending}
         dataSource={rows.data?.rows}
         columns={columns}
         onChange={(_, __, s) => set({ sort: sorted(s) })}
-        locale={nothing("Nothing was used in this month.")}
+        locale={nothing("Nothing was used in this time.")}
       />
+      <p className="quiet small">Days are those of the house. What goes on counts up to now.</p>
     </>
   );
+}
+
+/** A row's name, which leads to what it is made of. */
+function Made({ of: r, by, only }: { of: CostRow; by: By; only: Only }) {
+  const [search] = useSearchParams();
+  if (!r.key) return <span className="quiet">prebuilds, and people without a team</span>;
+  const into = within[by];
+  if (!into || r.key.startsWith("prebuilds of ") || (by === "repository" && r.key.includes(", removed "))) return r.key;
+  const next = new URLSearchParams(search);
+  next.set(by, r.key);
+  next.set("by", by === "day" && only.workspace ? "day" : into);
+  next.delete("sort");
+  return <Link to={`?${next}`}>{r.key}</Link>;
 }
 
 /** A month's days as stacks; what was paid for idle hours is hatched. */

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { Button, Drawer, Dropdown, Input, Modal, Space } from "antd";
-import { DownOutlined } from "@ant-design/icons";
+import { DownOutlined, ProfileOutlined } from "@ant-design/icons";
 import { useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import { nameOf, type Person } from "../api/client";
@@ -44,9 +44,7 @@ export function FleetPage({ person }: { person: Person }) {
         all
         loading={list.isPending}
         look={(w) => (
-          <Button size="small" type="text" className="look" aria-label={`Look into ${nameOf(w)}`} onClick={() => set({ open: nameOf(w) })}>
-            Look
-          </Button>
+          <Button size="small" type="text" icon={<ProfileOutlined />} title="Look into it here" aria-label={`Look into ${nameOf(w)}`} onClick={() => set({ open: nameOf(w) })} />
         )}
         head={(shown) => (
           <span className="quiet number nowrap">

@@ -2,7 +2,7 @@ import { CheckCircleFilled, CloseCircleFilled, WarningFilled } from "@ant-design
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Alert, AutoComplete, Button, Form, Input, Segmented, Select, Space, Table, Tooltip, Typography, theme } from "antd";
 import { useEffect, useState } from "react";
-import { useNavigate, useSearchParams } from "react-router";
+import { Link, useNavigate, useSearchParams } from "react-router";
 import { api, nameOf, Problem, type Preflight, whole } from "../api/client";
 import { bytes, cores, money, span } from "../parts/amounts";
 import { Findings } from "../parts/Findings";
@@ -45,8 +45,9 @@ function Sizes({ of: p, usual, value, onChange }: { of?: Preflight; usual?: stri
       options={p.sizes.map((s) => ({
         value: s.name,
         label: (
-          <Tooltip title={`${cores(s.cores_milli)}, ${bytes(s.memory_bytes)} memory, ${bytes(s.disk_bytes)} disk`}>
+          <Tooltip title={`${cores(s.cores_milli)}, ${bytes(s.memory_bytes)} memory, ${bytes(s.disk_bytes)} disk${s.over ? `; it does not fit now: ${s.over}` : ""}`}>
             {s.name} <span className="quiet number">{money(s.hour_micros, p.currency)} an hour</span>
+            {s.over && <span className="quiet">, too large now</span>}
           </Tooltip>
         ),
       }))}
@@ -105,12 +106,13 @@ export function LaunchPage() {
             <AutoComplete
               allowClear
               placeholder={repository ? `${repository.default_branch}, the default` : "the repository's default"}
-              showSearch={{ filterOption: (text, option) => String(option?.value ?? "").toLowerCase().includes(text.toLowerCase()) }}
+              showSearch={{ filterOption: (text, option) => (String(option?.value ?? "") + String((option as { words?: string } | undefined)?.words ?? "")).toLowerCase().includes(text.toLowerCase()) }}
               options={(branches.data ?? []).map((b) => ({
                 value: b.name,
+                words: b.request ? `pull request ${b.request} ${b.subject ?? ""}` : b.subject,
                 label: (
                   <span title={b.subject}>
-                    {b.name}{" "}
+                    {b.request ? `pull request ${b.request}: ${b.subject ?? ""}` : b.name}{" "}
                     <span className="quiet">
                       {when(b.at)}
                       {b.prepared && (b.prepared.head ? ", prepared" : ", prepared, at an older commit")}
@@ -203,7 +205,7 @@ function Ahead({ of: p }: { of: Preflight }) {
       <dl className="facts one">
         <dt>Makes</dt>
         <dd>
-          {p.branch} at <code>{p.commit.slice(0, 10)}</code>, by {p.definition || "what is usual"}, image from {p.image}
+          {p.request ? `pull request ${p.request}` : p.branch} at <code>{p.commit.slice(0, 10)}</code>, by {p.definition || <>what is usual (<Link to="/starters">starters</Link> have definitions to begin from)</>}, image from {p.image}
           {p.set_up.length > 0 && <>; then {p.set_up.join(", ")}</>}
         </dd>
         {p.services.length > 0 && (
@@ -250,7 +252,12 @@ function Ahead({ of: p }: { of: Preflight }) {
         )}
         <dt>Secrets</dt>
         <dd>
-          {p.missing.length === 0 && <>{good} nothing that is asked for is missing</>}
+          {!!p.request && (
+            <>
+              {attention} it gets none, and its pushes wait for you: what is in pull request {p.request} may be anybody&apos;s
+            </>
+          )}
+          {!p.request && p.missing.length === 0 && <>{good} nothing that is asked for is missing</>}
           {p.missing.map((m) => (
             <div key={m.name}>
               {attention} <code>{m.name}</code> is missing{m.description && `: ${m.description}`}{" "}

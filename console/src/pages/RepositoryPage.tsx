@@ -118,7 +118,7 @@ function Branches({ of: r, person }: { of: Repository; person: Person }) {
         dataSource={list.data}
         locale={nothing("It has no branches.")}
         columns={[
-          { title: "Branch", width: 200, ellipsis: true, render: (_, b) => (b.default ? <b>{b.name}</b> : b.name) },
+          { title: "Branch", width: 200, ellipsis: true, render: (_, b) => (b.request ? <span title={b.name}>pull request {b.request}</span> : b.default ? <b>{b.name}</b> : b.name) },
           { title: "Newest commit", width: 120, className: "number", render: (_, b) => when(b.at) },
           { title: "Subject", width: 280, dataIndex: "subject", ellipsis: true },
           {

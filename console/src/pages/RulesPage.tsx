@@ -1,19 +1,19 @@
-import { yaml } from "@codemirror/lang-yaml";
-import { lintGutter, setDiagnostics } from "@codemirror/lint";
-import { EditorState } from "@codemirror/state";
-import { EditorView } from "@codemirror/view";
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { Alert, App, Button, Input, Space, Table, Tooltip } from "antd";
-import { basicSetup } from "codemirror";
-import { useCallback, useEffect, useRef, useState } from "react";
-import { api, take, type Opening, type Person, type RulesVersion, whole } from "../api/client";
+import { Alert, App, Button, Input, Segmented, Select, Space, Table, Tooltip } from "antd";
+import { useCallback, useEffect, useState } from "react";
+import type { Person, RulesVersion } from "../api/client";
 import { PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
+import { RulesForm } from "../parts/RulesForm";
+import { RulesEditor, SideBySide } from "../parts/RulesText";
+import { useAddress } from "../parts/search";
 import { exact, when } from "../parts/time";
 import { useDone } from "../parts/useDone";
-import { editorLook } from "../parts/editorLook";
-import { palette, useDark } from "../palette";
 import { useSettled } from "../parts/useSettled";
+import { WhatIsOpen } from "../parts/WhatIsOpen";
+import { check as checkOf, put as putRules, version as versionOf, versions as all } from "../service/rules";
+
+type View = "text" | "common" | "beside";
 
 const nobody: { line: number; column: number; what: string; fix?: string }[] = [];
 
@@ -27,10 +27,12 @@ let kept: Draft | undefined;
 export function RulesPage({ person }: { person: Person }) {
   const { modal } = App.useApp();
   const operator = person.role === "operator";
-  const versions = useQuery({ queryKey: ["rules"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/rules", { signal, params: { query: page } })) });
+  const [get, set] = useAddress();
+  const view = (get("view") ?? "text") as View;
+  const versions = useQuery(all);
   const [draft, setDraft] = useState(kept);
   const [begun, setBegun] = useState(0); // counts what the editor began with
-  const inForce = useQuery({ queryKey: ["rules", "in force"], queryFn: ({ signal }) => take(api.GET("/api/v1/rules/{version}", { signal, params: { path: { version: 0 } } })) });
+  const inForce = useQuery(versionOf(0));
   const current = inForce.data;
   const base = draft ? (versions.data?.find((v) => v.version === draft.base) ?? current) : current;
   useEffect(() => {
@@ -42,11 +44,7 @@ export function RulesPage({ person }: { person: Person }) {
   }, [draft]);
   const settled = useSettled(draft?.document ?? "");
   const changed = draft !== undefined && draft.document !== current?.document;
-  const check = useQuery({
-    queryKey: ["rules", "check", settled],
-    queryFn: ({ signal }) => take(api.POST("/api/v1/rules/check", { signal, body: { document: settled } })),
-    enabled: changed && settled !== "",
-  });
+  const check = useQuery({ ...checkOf(settled), enabled: changed && settled !== "" });
   // Only what was said of the very text that stands there counts.
   const said = changed && settled === draft.document ? check.data : undefined;
   const { onSettled, onError } = useDone("rules", "workspaces", "cost");
@@ -55,15 +53,10 @@ export function RulesPage({ person }: { person: Person }) {
     setBegun((n) => n + 1);
   };
   const put = useMutation({
-    mutationFn: (f: { draft: Draft; reason: string }) => take(api.PUT("/api/v1/rules", { params: { header: { "If-Match": `"v${f.draft.base}"` } }, body: { document: f.draft.document, reason: f.reason } })),
+    mutationFn: (f: { draft: Draft; reason: string }) => putRules(f.draft.document, f.reason, f.draft.base),
     onSettled,
     onError,
     onSuccess: () => begin(undefined),
-  });
-  const look = useMutation({
-    mutationFn: (version: number) => take(api.GET("/api/v1/rules/{version}", { params: { path: { version } } })),
-    onError,
-    onSuccess: (v) => begin(v.version === current?.version || !current ? undefined : { document: v.document, base: current.version, began: current.version }),
   });
   const write = useCallback(
     (document: string) => setDraft((d) => ({ document, base: d?.base ?? current?.version ?? 0, began: d?.began ?? current?.version ?? 0 })),
@@ -141,7 +134,19 @@ export function RulesPage({ person }: { person: Person }) {
       )}
       <div className="beside wide">
         <div>
-          {current && <Editor key={`${draft?.began ?? current.version} ${begun}`} document={draft?.document ?? current.document} readOnly={!operator} findings={findings} onChange={write} />}
+          <Segmented<View>
+            style={{ marginBottom: 8 }}
+            value={view}
+            onChange={(v) => set({ view: v === "text" ? undefined : v })}
+            options={[
+              { value: "text", label: "The document" },
+              { value: "common", label: "Common values" },
+              { value: "beside", label: "Side by side" },
+            ]}
+          />
+          {current && view === "text" && <RulesEditor key={`${draft?.began ?? current.version} ${begun}`} document={draft?.document ?? current.document} readOnly={!operator} findings={findings} onChange={write} />}
+          {current && view === "common" && <RulesForm key={`${draft?.began ?? current.version} ${begun}`} document={draft?.document ?? current.document} readOnly={!operator} onChange={write} />}
+          {current && view === "beside" && <Beside with={Number(get("with") ?? 0)} choose={(n) => set({ with: n ? String(n) : undefined })} versions={versions.data ?? []} inForce={current.version} now={draft?.document ?? current.document} drafted={changed} take={operator ? (document) => begin({ document, base: current.version, began: current.version }) : undefined} />}
           {findings.map((f) => (
             <Alert key={`${f.line}:${f.column}${f.what}`} type="error" showIcon style={{ marginTop: 6 }} title={`Line ${f.line}, column ${f.column}: ${f.what}`} description={f.fix} />
           ))}
@@ -168,7 +173,7 @@ export function RulesPage({ person }: { person: Person }) {
               title: "Versions",
               render: (_, v) => (
                 <>
-                  <Button type="link" size="small" style={{ padding: 0 }} onClick={() => look.mutate(v.version)}>
+                  <Button type="link" size="small" style={{ padding: 0 }} title="Beside what stands now" onClick={() => set({ view: "beside", with: String(v.version) })}>
                     Version {v.version}
                   </Button>
                   , <Tooltip title={exact(v.at)}>{when(v.at)}</Tooltip>, {v.author}
@@ -189,55 +194,23 @@ export function RulesPage({ person }: { person: Person }) {
   );
 }
 
-/** What of the installation is open, and how each is closed. */
-function WhatIsOpen({ inForce }: { inForce?: number }) {
-  const open = useQuery({ queryKey: ["openings", inForce], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/openings", { signal, params: { query: page } })) });
+/** A version beside what stands now: the draft, or what is in force. */
+function Beside({ with: n, choose, versions, inForce, now, drafted, take }: { with: number; choose: (n: number) => void; versions: RulesVersion[]; inForce: number; now: string; drafted: boolean; take?: (document: string) => void }) {
+  const chosen = n || (drafted ? inForce : (versions[1]?.version ?? inForce));
+  const other = useQuery(versionOf(chosen));
   return (
-    <section aria-label="What is open" style={{ marginTop: 24 }}>
-      <h2>What is open</h2>
-      <ProblemNote error={open.error} />
-      <Table<Opening>
-        size="small"
-        rowKey={(o) => o.kind + o.what}
-        pagination={false}
-        loading={open.isPending}
-        dataSource={open.data}
-        columns={[
-          { title: "Of", dataIndex: "area", width: 120 },
-          { title: "What is open", dataIndex: "what" },
-          { title: "How it is closed", dataIndex: "close" },
-        ]}
-      />
-    </section>
+    <>
+      <Space style={{ marginBottom: 8 }} wrap>
+        <Select aria-label="Which version" style={{ width: 300 }} value={chosen} onChange={choose} options={versions.map((v) => ({ value: v.version, label: `version ${v.version}${v.version === inForce ? ", in force" : ""}: ${v.reason}` }))} />
+        <span>beside {drafted ? "what you write" : `version ${inForce}, in force`}</span>
+        {take && other.data && other.data.document !== now && (
+          <Button size="small" onClick={() => take(other.data.document)}>
+            Begin from version {chosen}
+          </Button>
+        )}
+      </Space>
+      <ProblemNote error={other.error} />
+      {other.data && (other.data.document === now ? <p className="quiet">They are the same.</p> : <SideBySide before={other.data.document} after={now} />)}
+    </>
   );
-}
-
-/** The document, with what is wrong with it marked where it stands. */
-function Editor({ document, readOnly, findings, onChange }: { document: string; readOnly: boolean; findings: { line: number; column: number; what: string; fix?: string }[]; onChange: (text: string) => void }) {
-  const place = useRef<HTMLDivElement>(null);
-  const view = useRef<EditorView>(null);
-  const [first] = useState(document);
-  const dark = useDark();
-  useEffect(() => {
-    const v = new EditorView({
-      parent: place.current!,
-      state: EditorState.create({
-        doc: first,
-        extensions: [basicSetup, editorLook(dark ? palette.dark : palette.light, dark), yaml(), lintGutter(), EditorState.readOnly.of(readOnly), EditorView.contentAttributes.of({ "aria-label": "House rules", tabindex: "0" }), EditorView.updateListener.of((u) => u.docChanged && onChange(u.state.doc.toString()))],
-      }),
-    });
-    view.current = v;
-    return () => v.destroy();
-  }, [first, readOnly, onChange, dark]);
-  useEffect(() => {
-    const v = view.current;
-    if (!v) return;
-    const diagnostics = findings.map((f) => {
-      const line = v.state.doc.line(Math.min(Math.max(1, f.line), v.state.doc.lines));
-      const from = Math.min(line.to, line.from + Math.max(0, f.column - 1));
-      return { from, to: Math.max(from, line.to), severity: "error" as const, message: f.fix ? `${f.what}; ${f.fix}` : f.what };
-    });
-    v.dispatch(setDiagnostics(v.state, diagnostics));
-  }, [findings]);
-  return <div ref={place} className="editor" />;
 }

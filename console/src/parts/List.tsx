@@ -1,6 +1,7 @@
 import { TableOutlined } from "@ant-design/icons";
 import { Button, Checkbox, Input, Popover, Select, Table, type TableColumnsType } from "antd";
 import { useDeferredValue, useEffect, useMemo, useState, type ReactNode } from "react";
+import { counted, fitting, type Filter } from "./fitting";
 import { nothing } from "./Page";
 import { useAddress } from "./search";
 import { useSettled } from "./useSettled";
@@ -14,30 +15,6 @@ export interface Column<T> {
   render: (row: T) => ReactNode;
   /** It is shown only where it is chosen. */
   extra?: boolean;
-}
-
-export interface Filter<T> {
-  key: string;
-  any: string; // what it says while nothing is chosen
-  of: (row: T) => readonly string[];
-}
-
-/** Plain comparison of texts: what people name is in Latin letters, and thousands of rows are compared at each key. */
-export const byText = (a: string, b: string) => (a < b ? -1 : a > b ? 1 : 0);
-
-/** fitting are the rows that have one of what is chosen of each filter, and the words in one of their texts; ordered. */
-export function fitting<T>(rows: readonly T[], of: { words: string; texts: (row: T) => readonly string[]; chosen: readonly { of: Filter<T>["of"]; values: readonly string[] }[]; compare?: (a: T, b: T) => number; down: boolean }): T[] {
-  const words = of.words.trim().toLowerCase();
-  const kept = rows.filter((r) => of.chosen.every((c) => c.values.length === 0 || c.of(r).some((v) => c.values.includes(v))) && (!words || of.texts(r).some((t) => t.toLowerCase().includes(words))));
-  const { compare } = of;
-  return compare ? kept.sort((a, b) => (of.down ? compare(b, a) : compare(a, b))) : kept;
-}
-
-/** counted are the values of a filter in rows, with how many have each; the most frequent first. */
-export function counted<T>(rows: readonly T[], of: Filter<T>["of"]): [string, number][] {
-  const n = new Map<string, number>();
-  for (const r of rows) for (const v of of(r)) if (v) n.set(v, (n.get(v) ?? 0) + 1);
-  return [...n].sort((a, b) => b[1] - a[1] || byText(a[0], b[0]));
 }
 
 const parted = (text: string | undefined) => (text ? text.split(",").filter(Boolean) : []);
@@ -83,7 +60,7 @@ export function List<T extends { id: string }>({ rows, columns, filters, texts, 
     [rows, looked, choices, sort], // eslint-disable-line react-hooks/exhaustive-deps -- what is of the address is in choices; the rest does not change
   );
   const wanted = parted(get("columns"));
-  const visible = columns.filter((c) => (wanted.length ? wanted.includes(c.key) : !c.extra));
+  const visible = columns.filter((c) => !c.title || (wanted.length ? wanted.includes(c.key) : !c.extra)); // what has no title is no choice
   const table: TableColumnsType<T> = visible.map((c) => ({
     key: c.key,
     title: c.title,
@@ -107,7 +84,7 @@ export function List<T extends { id: string }>({ rows, columns, filters, texts, 
         <Popover
           trigger="click"
           placement="bottomRight"
-          content={<Checkbox.Group className="column-choice" options={columns.map((c) => ({ value: c.key, label: c.title || c.key }))} value={visible.map((c) => c.key)} onChange={(v) => set({ columns: v.length ? columns.map((c) => c.key).filter((k) => v.includes(k)).join(",") : undefined })} />}
+          content={<Checkbox.Group className="column-choice" options={columns.filter((c) => c.title).map((c) => ({ value: c.key, label: c.title }))} value={visible.map((c) => c.key)} onChange={(v) => set({ columns: v.length ? columns.map((c) => c.key).filter((k) => v.includes(k)).join(",") : undefined })} />}
         >
           <Button icon={<TableOutlined />} aria-label="Columns" title="Columns" />
         </Popover>
@@ -158,14 +135,14 @@ function Choice<T>({ of: f, rows, value, onChange }: { of: Filter<T>; rows: read
     <Select
       mode="multiple"
       allowClear
-      maxTagCount="responsive"
+      maxTagCount={0}
+      maxTagPlaceholder={(of) => of.map((v) => String(v.value)).join(", ")}
       placeholder={f.any}
       aria-label={f.key}
-      style={{ minWidth: 135, maxWidth: 240 }}
+      style={{ minWidth: value.length ? 170 : 125, maxWidth: 260 }}
       popupMatchSelectWidth={false}
       value={value}
       options={options.map(([v, n]) => ({ value: v, label: `${v} (${n})` }))}
-      labelRender={(l) => String(l.value)}
       onChange={onChange}
     />
   );

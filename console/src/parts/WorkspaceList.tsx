@@ -1,26 +1,26 @@
-import { Tooltip } from "antd";
 import type { ReactNode } from "react";
 import { Link } from "react-router";
 import { nameOf, type Person, type WorkspaceRow } from "../api/client";
 import { AskMany } from "./AskMany";
 import { cents, money } from "./amounts";
 import { DayStrip } from "./DayStrip";
-import { byText, List, type Column, type Filter } from "./List";
+import { byText, type Filter } from "./fitting";
+import { List, type Column } from "./List";
 import { State } from "./State";
 import { exact, when } from "./time";
 
-const name: Column<WorkspaceRow> = { key: "name", title: "Name", width: 150, compare: (a, b) => byText(a.name, b.name), render: (w) => <Link to={`/workspaces/${nameOf(w)}`}>{w.name}</Link> };
+const name: Column<WorkspaceRow> = { key: "name", title: "Name", width: 132, compare: (a, b) => byText(a.name, b.name), render: (w) => <Link to={`/workspaces/${nameOf(w)}`}>{w.name}</Link> };
 const enter: Column<WorkspaceRow> = { key: "enter", title: "", width: 70, render: (w) => w.phase === "ready" && <Link to={`/bench/${nameOf(w)}`}>Enter</Link> };
-const owner: Column<WorkspaceRow> = { key: "owner", title: "Owner", width: 95, compare: (a, b) => byText(a.owner, b.owner), render: (w) => <span title={w.team}>{w.owner}</span> };
+const owner: Column<WorkspaceRow> = { key: "owner", title: "Owner", width: 86, compare: (a, b) => byText(a.owner, b.owner), render: (w) => <span title={w.team}>{w.owner}</span> };
 const team: Column<WorkspaceRow> = { key: "team", title: "Team", width: 110, extra: true, compare: (a, b) => byText(a.team ?? "", b.team ?? ""), render: (w) => w.team };
 const rest: Column<WorkspaceRow>[] = [
-  { key: "phase_at", title: "Since", width: 110, compare: (a, b) => byText(a.phase_at, b.phase_at), render: (w) => <span className="number" title={exact(w.phase_at)}>{when(w.phase_at)}</span> },
-  { key: "day", title: "Last 24 hours", width: 165, render: (w) => <DayStrip day={w.day} width={150} /> },
-  { key: "repository", title: "Repository", width: 130, compare: (a, b) => byText(a.repository, b.repository), render: (w) => w.repository },
-  { key: "branch", title: "Branch", width: 90, compare: (a, b) => byText(a.branch, b.branch), render: (w) => w.branch },
-  { key: "size", title: "Size", width: 75, compare: (a, b) => a.hour_micros - b.hour_micros, render: (w) => w.size },
-  { key: "hour", title: "An hour", width: 95, align: "right", compare: (a, b) => a.hour_micros - b.hour_micros, render: (w) => money(w.hour_micros, w.currency) },
-  { key: "cost", title: "So far", width: 90, align: "right", compare: (a, b) => a.cost_micros - b.cost_micros, render: (w) => cents(w.cost_micros, w.currency) },
+  { key: "phase_at", title: "Since", width: 118, compare: (a, b) => byText(a.phase_at, b.phase_at), render: (w) => <span className="number" title={exact(w.phase_at)}>{when(w.phase_at)}</span> },
+  { key: "day", title: "Last 24 hours", width: 142, render: (w) => <DayStrip day={w.day} width={126} /> },
+  { key: "repository", title: "Repository", width: 118, compare: (a, b) => byText(a.repository, b.repository), render: (w) => w.repository },
+  { key: "branch", title: "Branch", width: 92, compare: (a, b) => byText(a.branch, b.branch), render: (w) => w.branch },
+  { key: "size", title: "Size", width: 72, compare: (a, b) => a.hour_micros - b.hour_micros, render: (w) => w.size },
+  { key: "hour", title: "An hour", width: 98, align: "right", compare: (a, b) => a.hour_micros - b.hour_micros, render: (w) => money(w.hour_micros, w.currency) },
+  { key: "cost", title: "So far", width: 88, align: "right", compare: (a, b) => a.cost_micros - b.cost_micros, render: (w) => cents(w.cost_micros, w.currency) },
 ];
 
 const state: Filter<WorkspaceRow> = { key: "state", any: "Any state", of: (w) => [w.phase, ...w.conditions.map((c) => c.kind)] };
@@ -41,21 +41,17 @@ export function WorkspaceList({ rows, person, all, loading, look, head }: { rows
   const phase: Column<WorkspaceRow> = {
     key: "state",
     title: "State",
-    width: 215,
+    width: 200,
     compare: (a, b) => byText(a.phase, b.phase),
     render: (w) => (
-      <span className="state-cell">
-        <Tooltip title={w.conditions.map((c) => `${c.kind}: ${c.reason}`).join("; ")}>
-          <State of={w} line />
-        </Tooltip>
-        {look?.(w)}
-      </span>
+      <State of={w} line />
     ),
   };
+  const into: Column<WorkspaceRow>[] = look ? [{ key: "look", title: "", width: 44, render: look }] : [];
   return (
     <List<WorkspaceRow>
       rows={rows}
-      columns={all ? [owner, name, phase, team, ...rest] : [name, enter, phase, ...rest]}
+      columns={all ? [owner, name, ...into, phase, team, ...rest] : [name, enter, phase, ...rest]}
       filters={all ? ofAll : mineOnly}
       texts={texts}
       usual={all ? "-phase_at" : "name"}

@@ -195,6 +195,16 @@ func TestNoMoneyIsLostInGroups(t *testing.T) {
 			if diff := total - whole.Total; diff > rules.Money(len(rows)) || -diff > rules.Money(len(rows)) || ran != whole.Running+whole.Idle+whole.Prebuild {
 				t.Fatalf("seed %d: by %s it costs %d, in all %d; ran %s", seed, by, total, whole.Total, ran)
 			}
+			// What is narrowed to a row's name is that row.
+			for _, row := range rows {
+				only, ok := map[By]Only{ByPerson: {Person: row.Key}, ByTeam: {Team: row.Key}, ByRepository: {Repository: row.Key}, ByWorkspace: {Workspace: row.Key}}[by]
+				if !ok {
+					continue
+				}
+				if got := Report(only.Of(in), versions, noon, end, end, ByAll, time.UTC); len(got) != 1 || got[0].Total != row.Total {
+					t.Fatalf("seed %d: only %+v costs %+v, its row %d", seed, only, got, row.Total)
+				}
+			}
 		}
 	}
 }

@@ -80,6 +80,24 @@ const (
 // Groupings lists what people may ask for.
 var Groupings = []By{ByPerson, ByTeam, ByRepository, ByWorkspace, ByDay}
 
+// Only narrows a report, by the names that [Report] groups by; empty fields do not.
+type Only struct{ Team, Person, Repository, Workspace string }
+
+// Of gives the intervals that are meant.
+func (o Only) Of(all []Interval) []Interval {
+	if o == (Only{}) {
+		return all
+	}
+	fits := func(want, is string) bool { return want == "" || want == is }
+	var out []Interval
+	for _, i := range all {
+		if fits(o.Team, i.Team) && fits(o.Person, i.Owner) && fits(o.Repository, i.Repository) && fits(o.Workspace, i.Workspace) {
+			out = append(out, i)
+		}
+	}
+	return out
+}
+
 // Row is one line of a report. Running holds the time worked in and not the
 // idle time, which stands apart.
 type Row struct {

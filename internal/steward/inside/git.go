@@ -13,6 +13,7 @@ import (
 	"syscall"
 	"time"
 
+	"yardbench/internal/core/changes"
 	"yardbench/internal/steward"
 )
 
@@ -84,6 +85,7 @@ func (s trees) clone(r steward.Request, log io.Writer) steward.Exit {
 		// A prebuild fetches nothing beside its repository.
 		_, err := os.Lstat(filepath.Join(c.Folder, ".git"))
 		here := r.Prepared && err == nil
+		local := changes.LocalBranch(c.Branch)
 		var x steward.Exit
 		switch aside := filepath.Join(c.Folder, asideName); {
 		case without:
@@ -94,8 +96,21 @@ func (s trees) clone(r steward.Request, log io.Writer) steward.Exit {
 			x = run("/", s.binary, "clone-without-git", string(ask))
 		case here:
 			// What the set-up changed in tracked files is dropped: the tree is the branch's.
-			if x = git(c.Folder, "fetch", "--prune", "origin"); x.Problem == "" {
-				x = git(c.Folder, "checkout", "--force", "-B", c.Branch, "--track", "origin/"+c.Branch)
+			if changes.Request(c.Branch) > 0 {
+				x = git(c.Folder, "config", "--add", "remote.origin.fetch", changes.RequestSpec(c.Branch))
+			}
+			if x.Problem == "" {
+				x = git(c.Folder, "fetch", "--prune", "origin")
+			}
+			if x.Problem == "" {
+				x = git(c.Folder, "checkout", "--force", "-B", local, "--track", "origin/"+local)
+			}
+		case changes.Request(c.Branch) > 0:
+			if x = git("/", "clone", "--no-checkout", "--config", "remote.origin.fetch="+changes.RequestSpec(c.Branch), "--", c.URL, aside); x.Problem == "" {
+				if err := errors.Join(os.Rename(filepath.Join(aside, ".git"), filepath.Join(c.Folder, ".git")), os.Remove(aside)); err != nil {
+					return fail("put the clone in its place: %s", err)
+				}
+				x = git(c.Folder, "checkout", "--force", "-B", local, "--track", "origin/"+local)
 			}
 		default:
 			// Git clones into empty folders alone, and volumes may be mounted within this one.

@@ -13,11 +13,13 @@ import (
 	"syscall"
 
 	"github.com/go-git/go-git/v5"
+	"github.com/go-git/go-git/v5/config"
 	"github.com/go-git/go-git/v5/plumbing"
 	"github.com/go-git/go-git/v5/plumbing/object"
 	"github.com/go-git/go-git/v5/plumbing/transport"
 	_ "golang.org/x/crypto/x509roots/fallback" // small images know no authorities either
 
+	"yardbench/internal/core/changes"
 	"yardbench/internal/steward"
 )
 
@@ -61,6 +63,9 @@ func (g gitless) clone(out io.Writer) error {
 		from = by.Scheme + "://" + u.Host + u.RequestURI()
 	}
 	branch := plumbing.NewBranchReferenceName(g.Branch)
+	if changes.Request(g.Branch) > 0 {
+		branch = plumbing.ReferenceName(g.Branch)
+	}
 	if !g.Prepared {
 		return g.cloneInto(g.Folder, from, branch, proxy, out)
 	}
@@ -91,13 +96,38 @@ func (g gitless) clone(out io.Writer) error {
 // cloneInto clones by the way through the service; the clone knows its host by
 // the host's own address.
 func (g gitless) cloneInto(folder, from string, branch plumbing.ReferenceName, proxy transport.ProxyOptions, out io.Writer) error {
-	r, err := git.PlainClone(folder, false, &git.CloneOptions{URL: from, ReferenceName: branch, ProxyOptions: proxy, Progress: out})
+	request := changes.Request(string(branch)) > 0
+	how := git.CloneOptions{URL: from, ReferenceName: branch, ProxyOptions: proxy, Progress: out}
+	if request { // it comes after what every clone has
+		how.ReferenceName, how.NoCheckout = plumbing.HEAD, true
+	}
+	r, err := git.PlainClone(folder, false, &how)
 	if err != nil {
 		return err
+	}
+	spec, local := config.RefSpec(changes.RequestSpec(string(branch))), changes.LocalBranch(string(branch))
+	if request {
+		if err := r.Fetch(&git.FetchOptions{RefSpecs: []config.RefSpec{spec}, ProxyOptions: proxy, Progress: out}); err != nil && !errors.Is(err, git.NoErrAlreadyUpToDate) {
+			return err
+		}
+		head, err := r.Reference(plumbing.NewRemoteReferenceName("origin", local), true)
+		if err != nil {
+			return err
+		}
+		tree, err := r.Worktree()
+		if err != nil {
+			return err
+		}
+		if err := tree.Checkout(&git.CheckoutOptions{Hash: head.Hash(), Branch: plumbing.NewBranchReferenceName(local), Create: true, Force: true}); err != nil {
+			return err
+		}
 	}
 	c, err := r.Config()
 	if err != nil {
 		return err
+	}
+	if request {
+		c.Remotes["origin"].Fetch = append(c.Remotes["origin"].Fetch, spec)
 	}
 	c.Remotes["origin"].URLs = []string{g.URL}
 	return r.SetConfig(c)

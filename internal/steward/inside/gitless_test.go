@@ -86,6 +86,19 @@ func TestCloneWithoutGit(t *testing.T) {
 	if got := git("status", "--short"); got != "?? new" {
 		t.Errorf("a prepared tree is left as %s", got)
 	}
+	// A pull request is a branch of its own, known to be at the host.
+	bare := filepath.Join(host.dir, "berth-planner.git")
+	if out, err := exec.Command("git", "--git-dir", bare, "update-ref", "refs/pull/4/head", "main").CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	g.Branch = "refs/pull/4/head"
+	if err := g.clone(os.Stderr); err != nil {
+		t.Fatal(err)
+	}
+	if got := git("status", "--short", "--branch"); got != "## pull/4/head\n?? new" {
+		t.Errorf("a pull request is cloned as %s", got)
+	}
+	git("fetch", "-q", bare)
 	g.Branch = "no-such-branch"
 	if err := g.clone(os.Stderr); err == nil {
 		t.Error("a branch that is not there is taken")

@@ -32,6 +32,7 @@ import (
 type served struct {
 	*httptest.Server
 	allowed string
+	dir     string
 }
 
 func gitHost(t *testing.T) served {
@@ -46,7 +47,7 @@ func gitHost(t *testing.T) served {
 	}
 	host := httptest.NewServer(handler)
 	t.Cleanup(host.Close)
-	return served{host, strings.TrimPrefix(host.URL, "http://")}
+	return served{host, strings.TrimPrefix(host.URL, "http://"), bare}
 }
 
 func (h served) serve(_ string, c *steward.Conn) {

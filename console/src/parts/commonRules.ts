@@ -1,0 +1,55 @@
+import { isMap, isScalar, parseDocument, type Document } from "yaml";
+
+/** A value of the house rules that is changed often, and where it stands in the document. */
+export interface CommonValue {
+  path: string[];
+  label: string;
+  unit?: string; // how it is written
+}
+
+/** The common values, in the order of the document; all else is written in the document itself. */
+export const commonValues: CommonValue[] = [
+  { path: ["usual_size"], label: "Size where none is asked for" },
+  { path: ["limits", "person", "existing"], label: "Workspaces a person may have" },
+  { path: ["limits", "person", "running"], label: "of them running at once" },
+  { path: ["limits", "person", "cores"], label: "Cores of a person's that run" },
+  { path: ["limits", "person", "memory"], label: "Memory of a person's that run", unit: "like 12 GiB" },
+  { path: ["idle", "rest_after"], label: "Put to rest without work after", unit: "like 45 min" },
+  { path: ["idle", "rest_after_most"], label: "The longest that may be asked for", unit: "like 10 h" },
+  { path: ["idle", "warn_before"], label: "Warned before that", unit: "like 5 min" },
+  { path: ["idle", "hold_most"], label: "The longest hold", unit: "like 12 h" },
+  { path: ["retention", "stopped_most"], label: "Removed when stopped for", unit: "like 21 days" },
+];
+
+function read(text: string): Document | undefined {
+  const doc = parseDocument(text);
+  return doc.errors.length > 0 || !isMap(doc.contents) ? undefined : doc;
+}
+
+/** commonOf reads the common values of a document, by their labels' order; nothing where it cannot be read. */
+export function commonOf(text: string): string[] | undefined {
+  const doc = read(text);
+  return doc && commonValues.map((v) => {
+    const node = doc.getIn(v.path, true);
+    return isScalar(node) ? String(node.source ?? node.value ?? "") : "";
+  });
+}
+
+/**
+ * withValue is the document with another value at a place, and nothing else of it changed:
+ * comments, order and the way it is laid out stay. An empty value takes it out.
+ */
+export function withValue(text: string, path: string[], value: string): string {
+  const doc = read(text);
+  if (!doc) return text;
+  const node = doc.getIn(path, true);
+  const said = value.trim();
+  const plain = parseDocument(said || "null").toJS() as unknown;
+  const next = typeof plain === "number" ? plain : said;
+  if (isScalar(node) && node.range && said) {
+    return text.slice(0, node.range[0]) + said + text.slice(node.range[1]);
+  }
+  if (said) doc.setIn(path, next);
+  else doc.deleteIn(path);
+  return doc.toString({ lineWidth: 0, flowCollectionPadding: false });
+}
