@@ -74,16 +74,7 @@ func (p page) says(words string) chromedp.Action[chromedp.Void] {
 // button presses a button, once it stands still with nothing before it: a
 // question that is still fading out takes the click.
 func button(text string) chromedp.Action[chromedp.Void] {
-	path := `//button[normalize-space(.)="` + text + `" and not(@disabled)]`
-	where := `(() => {
-		const e = document.evaluate(` + strconv.Quote(path) + `, document, null, XPathResult.FIRST_ORDERED_NODE_TYPE, null).singleNodeValue;
-		if (!e) return "";
-		e.scrollIntoView({block: "nearest"});
-		const r = e.getBoundingClientRect();
-		return e.contains(document.elementFromPoint(r.x + r.width / 2, r.y + r.height / 2)) ? [r.x, r.y, r.width, r.height].join() : "";
-	})()`
-	free := chromedp.Func(func(ctx context.Context, t *chromedp.Target) error { return unmoved(ctx, t, where) })
-	return chromedp.Steps(free, chromedp.Click(path))
+	return clicked(`//button[normalize-space(.)="` + text + `" and not(@disabled)]`)
 }
 
 // still waits until an element has stood in one place for a moment: a click
@@ -205,7 +196,7 @@ func TestTheRoundInTheBrowser(t *testing.T) {
 	runa.do("the run has its sheet and log", chromedp.Click(`//td/a[.="1"]`), seen(`[data-step="Keep as prepared image"][data-outcome="done"]`), chromedp.Click(`//div[@role="tab" and .="Log"]`), runa.says("kept as yardbench/"))
 
 	w.push("tide-board", "spring", map[string]string{".devcontainer/devcontainer.json": `{"image": "skerryline/base:1", "remoteUser": "crew", "forwardPort": [8000]}`})
-	runa.do("a definition is checked", chromedp.Navigate(w.address+"/repositories"), runa.says("tide-board"), chromedp.Click(`//tr[@data-row-key="tide-board"]//button[.="Definition"]`), runa.says("nothing is wrong with the definition"))
+	runa.do("a definition is checked", chromedp.Navigate(w.address+"/repositories"), runa.says("tide-board"), chromedp.Click(`//td/a[.="tide-board"]`), runa.says("nothing is wrong with it"), runa.says("the money of Timetable"), chromedp.Click(`//a[.="what it comes to"]`), runa.says("nothing is wrong with the definition"))
 	runa.do("at another branch", chromedp.SendKeys(chromedp.CSS(`input[aria-label="Branch"]`), "spring\r"), seen(`[data-rule="unknown-property"]`), runa.says("Do: write forwardPorts"), runa.says(".devcontainer/devcontainer.json:1:54"))
 	runa.do("what a launch does, and what a branch changes", chromedp.Navigate(w.address+"/repositories/tide-board/definition?view=steps"), runa.says("clone the repository"), runa.says("at each start"),
 		chromedp.Navigate(w.address+"/repositories/tide-board/definition?branch=spring&view=changes"), runa.says("Due with it: a "), runa.says("On this branch"))
@@ -285,7 +276,7 @@ func TestTheRoundInTheBrowser(t *testing.T) {
 	w.must(w.as("astrid", "", "tell", "--where", "all,repository=tide-board", "--yes", "--why", "a storm is coming"), 0, "done")
 	p.do("a notice stands until it is read", chromedp.Navigate(w.address+"/mine"), p.says("notice"), chromedp.Click(`//a[contains(@href, "/workspaces/")]`), p.says("a storm is coming"), button("I have read it"), gone("a storm is coming"))
 	astrid.do("cost", chromedp.Navigate(w.address+"/cost"), seen("[data-total]"), astrid.says("Timetable"), chromedp.Click(`//label[.="by person"]`), astrid.says("ingrid"))
-	astrid.do("the journal", chromedp.Navigate(w.address+"/journal?kind=rules."), astrid.says("rules.put"), astrid.says("the boards grew"))
+	astrid.do("the journal", chromedp.Navigate(w.address+"/journal?kind=rules."), astrid.says("rules: put"), astrid.says("the boards grew"))
 	p.do("sign-ins and tokens", chromedp.Navigate(w.address+"/you"), p.says("the console, here"), button("Make a token"), seen("#name"), still("#name"), chromedp.SendKeys(chromedp.CSS("#name"), "nightly"), modal(), p.says("YARDBENCH_TOKEN"))
 }
 

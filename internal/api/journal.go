@@ -24,7 +24,7 @@ func journalRoutes(a *API) {
 		After     int64  `query:"after" minimum:"0" doc:"Entries after this number"`
 		Before    int64  `query:"before" minimum:"0" doc:"Entries before this number, the newest first"`
 		Newest    bool   `query:"newest" doc:"The newest first, instead of the oldest"`
-		Workspace string `query:"workspace" maxLength:"80"`
+		Workspace string `query:"workspace" maxLength:"80" doc:"Of this one, NAME or NAME.OWNER; where there is none of the name, of the last that was"`
 		Person    string `query:"person" maxLength:"64" doc:"Whose matter it is, or who did it"`
 		Kind      string `query:"kind" maxLength:"60" doc:"What the kind begins with, like workspace.phase"`
 		From      string `query:"from" maxLength:"40" doc:"A time, or a day in the house's time zone"`

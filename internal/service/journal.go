@@ -168,7 +168,7 @@ func (s *Journal) Journal(ctx context.Context, a Actor, in JournalQuery) ([]wire
 		return nil, invalid("the journal is asked for from a time to one that is not later", "end it after it begins")
 	}
 	if in.Workspace != "" {
-		w, err := s.views.find(ctx, a, in.Workspace)
+		w, err := s.views.findEver(ctx, a, in.Workspace)
 		if err != nil {
 			return nil, err
 		}
@@ -234,7 +234,7 @@ type JournalQuery struct {
 	After     int64  // entries after this number
 	Before    int64  // and before this one; 0 is no bound
 	Newest    bool   // the newest instead of the oldest, newest first
-	Workspace string // NAME or NAME.OWNER
+	Workspace string // NAME or NAME.OWNER; the last of that name, where none is there
 	Person    string // whose matter, or who did it
 	Kind      string // the beginning of the kind
 	From, To  time.Time

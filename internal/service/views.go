@@ -237,6 +237,20 @@ func (s *views) findOwned(ctx context.Context, a Actor, ref string) (store.Works
 	return w, owner, err
 }
 
+// findEver finds the workspace of a name that is there, or, where none is, the last that was.
+func (s *views) findEver(ctx context.Context, a Actor, ref string) (store.Workspace, error) {
+	w, owner, err := s.findOwned(ctx, a, ref)
+	if problem := (*fault.Fault)(nil); !errors.As(err, &problem) || problem.Kind != "not-found" || owner.ID == "" || !a.mayOf(policy.SeeWorkspace, owner) {
+		return w, err
+	}
+	name, _, _ := cutRef(ref)
+	gone, gerr := s.store.Read().RemovedWorkspace(ctx, owner.ID, name)
+	if errors.Is(gerr, store.ErrNotFound) || (gerr == nil && (gone.Kind != store.ForPerson || !a.Grant.Holds(gone.RepositoryID))) {
+		return w, err
+	}
+	return gone, gerr
+}
+
 // cutRef takes NAME.OWNER apart; other is false where no owner is named.
 func cutRef(ref string) (name, owner string, other bool) { return strings.Cut(ref, ".") }
 

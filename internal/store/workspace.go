@@ -295,6 +295,11 @@ func (q workspacesReads) WorkspaceByName(ctx context.Context, owner, name string
 	return q.workspace(ctx, "owner_id = ? AND name = ? AND phase <> 'removed'", owner, name)
 }
 
+// RemovedWorkspace finds the last of an owner's workspaces of a name that are removed.
+func (q workspacesReads) RemovedWorkspace(ctx context.Context, owner, name string) (Workspace, error) {
+	return q.workspace(ctx, "owner_id = ? AND name = ? AND phase = 'removed' ORDER BY created_at DESC LIMIT 1", owner, name)
+}
+
 // Workspaces lists everything that is not removed, prebuilds too.
 func (q workspacesReads) Workspaces(ctx context.Context) ([]Workspace, error) {
 	return q.workspaces(ctx, "phase <> 'removed' ORDER BY name, owner_id")

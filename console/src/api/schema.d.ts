@@ -7490,6 +7490,7 @@ export interface operations {
                 before?: number;
                 /** @description The newest first, instead of the oldest */
                 newest?: boolean;
+                /** @description Of this one, NAME or NAME.OWNER; where there is none of the name, of the last that was */
                 workspace?: string;
                 /** @description Whose matter it is, or who did it */
                 person?: string;

@@ -12,6 +12,7 @@ import { cents, hours } from "../parts/amounts";
 import { nothing, PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { sorted, sorting, useAddress } from "../parts/search";
+import { virtualFrom } from "../parts/virtual";
 import { useColours } from "../palette";
 import { cost, type Only } from "../service/cost";
 
@@ -102,8 +103,7 @@ export function CostPage({ person }: { person: Person }) {
       <Table<CostRow>
         size="small"
         rowKey="key"
-        virtual
-        scroll={{ x: 980, y: Math.max(240, window.innerHeight - 470) }}
+        {...virtualFrom(rows.data?.rows, 980, Math.max(240, window.innerHeight - 470))}
         pagination={false}
         loading={rows.isPending}
         dataSource={rows.data?.rows}

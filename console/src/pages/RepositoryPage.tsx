@@ -16,6 +16,7 @@ import { useAddress } from "../parts/search";
 import { SecretTable } from "../parts/SecretTable";
 import { State } from "../parts/State";
 import { when } from "../parts/time";
+import { virtualFrom } from "../parts/virtual";
 import { useDone } from "../parts/useDone";
 import { plans } from "../service/prebuilds";
 import { branches, change, definition, dropCredential, newPushKey, putCredential, remove, repository, secretsOf, teams, type Repository } from "../service/repositories";
@@ -111,8 +112,7 @@ function Branches({ of: r, person }: { of: Repository; person: Person }) {
       <Table
         size="small"
         rowKey="name"
-        virtual
-        scroll={{ x: 860, y: 440 }}
+        {...virtualFrom(list.data, 860, 440)}
         pagination={false}
         loading={list.isPending}
         dataSource={list.data}
@@ -157,17 +157,17 @@ function Plans({ of, manages }: { of: string; manages: boolean }) {
 
 function Workspaces({ of, person }: { of: string; person: Person }) {
   const list = useQuery(workspaces(person.role !== "developer"));
+  const rows = list.data?.filter((w) => w.repository === of);
   return (
     <>
       <ProblemNote error={list.error} />
       <Table<WorkspaceRow>
         size="small"
         rowKey="id"
-        virtual
-        scroll={{ x: 700, y: 440 }}
+        {...virtualFrom(rows, 700, 440)}
         pagination={false}
         loading={list.isPending}
-        dataSource={list.data?.filter((w) => w.repository === of)}
+        dataSource={rows}
         locale={nothing("Nobody whose workspaces you see has one of it.")}
         columns={[
           { title: "Workspace", width: 180, render: (_, w) => <Link to={`/workspaces/${nameOf(w)}`}>{w.name}</Link> },

@@ -1,6 +1,6 @@
 import { TableOutlined } from "@ant-design/icons";
 import { Button, Checkbox, Input, Popover, Select, Table, type TableColumnsType } from "antd";
-import { useDeferredValue, useEffect, useMemo, useState, type ReactNode } from "react";
+import { useDeferredValue, useEffect, useMemo, useRef, useState, type ReactNode } from "react";
 import { counted, fitting, type Filter } from "./fitting";
 import { nothing } from "./Page";
 import { useAddress } from "./search";
@@ -16,6 +16,8 @@ export interface Column<T> {
   /** It is shown only where it is chosen. */
   extra?: boolean;
 }
+
+const cell = () => ({ role: "cell" });
 
 const parted = (text: string | undefined) => (text ? text.split(",").filter(Boolean) : []);
 
@@ -40,6 +42,11 @@ export function List<T extends { id: string }>({ rows, columns, filters, texts, 
   const [words, setWords] = useState(get("find") ?? "");
   const settled = useSettled(words);
   const said = get("find") ?? "";
+  const [heard, setHeard] = useState(said);
+  if (said !== heard) { // the address was changed by others: a view, a link
+    setHeard(said);
+    if (said !== settled) setWords(said);
+  }
   useEffect(() => {
     if (settled !== said) set({ find: settled });
   }, [settled]); // eslint-disable-line react-hooks/exhaustive-deps -- only what is typed changes it
@@ -68,10 +75,19 @@ export function List<T extends { id: string }>({ rows, columns, filters, texts, 
     align: c.align,
     ellipsis: true,
     className: c.align === "right" ? "number" : undefined,
+    onCell: cell,
     sorter: Boolean(c.compare),
     sortOrder: order === c.key ? (sort.startsWith("-") ? "descend" : "ascend") : null,
     render: (_: unknown, row: T) => c.render(row),
   }));
+  const place = useRef<HTMLDivElement>(null);
+  // What is painted of many rows is no table by itself: who listens is told so, and how many there are.
+  useEffect(() => {
+    const body = place.current?.querySelector(".ant-table-tbody-virtual");
+    body?.setAttribute("role", "table");
+    body?.setAttribute("aria-label", "What was found");
+    body?.setAttribute("aria-rowcount", String(shown.length));
+  });
   const of = shown.filter((r) => picked.has(r.id));
   const forget = () => setPicked(new Set());
   return (
@@ -106,23 +122,26 @@ export function List<T extends { id: string }>({ rows, columns, filters, texts, 
           </span>
         )}
       </div>
-      <Table<T>
-        rowKey="id"
-        size="small"
-        virtual
-        scroll={{ x: visible.reduce((sum, c) => sum + c.width, chosen ? 36 : 0), y: Math.max(320, window.innerHeight - 215) }}
-        loading={loading}
-        columns={table}
-        dataSource={shown}
-        pagination={false}
-        showSorterTooltip={false}
-        rowSelection={chosen ? { selectedRowKeys: of.map((r) => r.id), onChange: (keys) => setPicked(new Set(keys.map(String))), columnWidth: 36 } : undefined}
-        onChange={(_, __, s) => {
-          const one = Array.isArray(s) ? s[0] : s;
-          set({ sort: one?.order ? (one.order === "descend" ? "-" : "") + String(one.columnKey) : undefined });
-        }}
-        locale={nothing(rows.length ? "Nothing fits what you look for." : empty)}
-      />
+      <div ref={place}>
+        <Table<T>
+          rowKey="id"
+          size="small"
+          virtual
+          scroll={{ x: visible.reduce((sum, c) => sum + c.width, chosen ? 36 : 0), y: Math.max(320, window.innerHeight - 215) }}
+          loading={loading}
+          columns={table}
+          dataSource={shown}
+          pagination={false}
+          showSorterTooltip={false}
+          rowSelection={chosen ? { selectedRowKeys: of.map((r) => r.id), onChange: (keys) => setPicked(new Set(keys.map(String))), columnWidth: 36, onCell: cell } : undefined}
+          onChange={(_, __, s) => {
+            const one = Array.isArray(s) ? s[0] : s;
+            set({ sort: one?.order ? (one.order === "descend" ? "-" : "") + String(one.columnKey) : undefined });
+          }}
+          onRow={(_, at) => ({ role: "row", "aria-rowindex": (at ?? 0) + 1 })}
+          locale={nothing(rows.length ? "Nothing fits what you look for." : empty)}
+        />
+      </div>
     </>
   );
 }
@@ -138,7 +157,7 @@ function Choice<T>({ of: f, rows, value, onChange }: { of: Filter<T>; rows: read
       maxTagCount={0}
       maxTagPlaceholder={(of) => of.map((v) => String(v.value)).join(", ")}
       placeholder={f.any}
-      aria-label={f.key}
+      aria-label={f.any}
       style={{ minWidth: value.length ? 170 : 125, maxWidth: 260 }}
       popupMatchSelectWidth={false}
       value={value}
