@@ -35,7 +35,7 @@ func item(words string) chromedp.Action[chromedp.Void] {
 // chosen chooses all that stands in a field, so that what is typed takes its place.
 func chosen(selector string) chromedp.Action[chromedp.Void] {
 	return chromedp.Func(func(ctx context.Context, x *chromedp.Target) error {
-		_, err := chromedp.Evaluate[any](`(() => { const e = document.querySelector(` + strconv.Quote(selector) + `); e.focus(); e.select(); return 0 })()`)(ctx, x)
+		_, err := chromedp.Evaluate[any](`(() => { const e = document.querySelector(`+strconv.Quote(selector)+`); e.focus(); e.select(); return 0 })()`)(ctx, x)
 		return err
 	})
 }

@@ -27,8 +27,8 @@ export function Frame({ person }: { person: Me }) {
     before.current = pathname;
   }, [pathname]);
   const health = useQuery(healthOf);
-  const lost = useEvents();
-  const newer = useNewer(lost);
+  const stream = useEvents();
+  const newer = useNewer(stream === "lost");
   const likes = useQuery(kept);
   useEffect(() => (likes.data ? tasteFollows(likes.data.taste, (taste) => keep(queries, "taste", taste)) : undefined), [likes.data, queries]);
   const bench = pathname.startsWith("/bench/");
@@ -90,7 +90,9 @@ export function Frame({ person }: { person: Me }) {
           }
         />
       ))}
-      {lost && <Alert banner type="warning" title="The event stream is lost: what you see may be old. It is being connected again." />}
+      {stream === "late" && <Alert banner type="info" title="Nothing was heard of the service for half a minute: what you see may be a little old." />}
+      {stream === "lost" && <Alert banner type="warning" title="The event stream is lost: what you see may be old. It is being connected again." />}
+      {stream === "refused" && <Alert banner type="error" title="The service refuses the event stream: what you see is as it was when it was read. It is asked again." />}
       {newer && (
         <Alert
           banner

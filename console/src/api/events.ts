@@ -19,11 +19,12 @@ const reads: [string, string[]][] = [
 ];
 const everything = [...new Set(reads.flatMap(([, keys]) => keys))];
 
-/** How the stream stands: live, or cut off and being connected again. */
-export type StreamState = "live" | "lost";
+/** How the stream stands: live; late, where nothing was heard for longer than usual; cut off and being connected again; or refused by the service. */
+export type StreamState = "live" | "late" | "lost" | "refused";
 
 // The service says something every 20 seconds. A connection that is silent for
 // longer is dead, whatever the browser thinks of it: a laptop slept, a proxy let go.
+const lateAfter = 30_000;
 const silentMost = 50_000;
 const againFirst = 1_000;
 const againMost = 30_000;
@@ -51,7 +52,9 @@ export class Stream {
   /** follow begins; what it gives ends it. */
   follow(): () => void {
     this.watch = setInterval(() => {
-      if (this.source && Date.now() - this.heard > silentMost) this.broken();
+      const silent = this.source ? Date.now() - this.heard : 0;
+      if (silent > silentMost) this.broken();
+      else if (silent > lateAfter && this.state === "live") this.set("late");
     }, 5_000);
     document.addEventListener("visibilitychange", this.look);
     this.look();
@@ -126,13 +129,24 @@ export class Stream {
   private broken() {
     this.source?.close();
     this.source = undefined;
-    this.set("lost");
+    if (this.state !== "refused") this.set("lost");
+    void this.refused();
     clearTimeout(this.retry);
     this.retry = setTimeout(() => {
       if (document.visibilityState === "visible") this.open();
     }, this.wait);
     this.wait = Math.min(2 * this.wait, againMost);
     void this.queries.invalidateQueries({ queryKey: ["me"] }, { cancelRefetch: false });
+  }
+
+  // A browser does not say why a stream did not come: whether it is refused is asked apart.
+  private async refused() {
+    const ask = new AbortController();
+    const status = await fetch("/api/v1/events", { signal: ask.signal, headers: { Accept: "text/event-stream" } }).then((a) => a.status, () => 0);
+    ask.abort();
+    if (this.source) return; // it is there again
+    if (status >= 400 && status !== 401 && status < 500) this.set("refused");
+    else if (this.state === "refused") this.set("lost");
   }
 
   private set(state: StreamState) {
@@ -188,10 +202,10 @@ function changed(list: WorkspaceRow[], rows: ReadonlyMap<string, WorkspaceRow | 
   return kept;
 }
 
-/** useEvents follows the event stream as long as it is used, and tells whether it is lost. */
-export function useEvents(): boolean {
+/** useEvents follows the event stream as long as it is used, and tells how it stands. */
+export function useEvents(): StreamState {
   const queries = useQueryClient();
   const [stream] = useState(() => new Stream(queries));
   useEffect(() => stream.follow(), [stream]);
-  return useSyncExternalStore(stream.subscribe, stream.now) === "lost";
+  return useSyncExternalStore(stream.subscribe, stream.now);
 }

@@ -323,7 +323,7 @@ function Lists({ workspace: w, layout, put, open, own }: { workspace: Workspace;
 function SheetBoard({ workspace: w }: { workspace: Workspace }) {
   const newest = useQuery(sheet(nameOf(w)));
   return (
-    <div className="scrolls">
+    <div className="scrolls" tabIndex={0}>
       <ProblemNote error={newest.error} />
       {newest.data && <SheetView sheet={newest.data} />}
     </div>

@@ -148,7 +148,7 @@ function WorkspaceCard({ of: row }: { of: WorkspaceRow }) {
           <DayStrip day={row.day} width={150} />
           {rest && <span className="quiet small">{rest.held_until ? `held until ${when(rest.held_until)}` : `rests ${when(rest.stops_at)}`}</span>}
           {rest && !rest.held_until && (
-            <Button size="small" type="text" loading={ask.isPending && ask.variables === "hold"} onClick={() => ask.mutate("hold")} aria-label={`Keep ${row.name} from rest for an hour`}>
+            <Button size="small" type="text" loading={ask.isPending && ask.variables === "hold"} onClick={() => ask.mutate("hold")} aria-label={`+1 h: keep ${row.name} from rest for an hour`}>
               +1 h
             </Button>
           )}

@@ -1,5 +1,5 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { Button, Form, Input, Typography } from "antd";
+import { Button, Form, Input } from "antd";
 import { useState } from "react";
 import { api, Problem, take } from "../api/client";
 import { ProblemNote } from "../parts/ProblemNote";
@@ -20,8 +20,8 @@ export function EnrolPage() {
   });
   const again = offer.data?.person;
   return (
-    <div className="narrow">
-      <Typography.Title level={3}>{again ? `A new password for ${again}` : "Set up your account at Yard Bench"}</Typography.Title>
+    <main className="narrow">
+      <h1>{again ? `A new password for ${again}` : "Set up your account at Yard Bench"}</h1>
       {offer.error && <ProblemNote error={offer.error instanceof Problem && offer.error.status === 404 ? new Problem(404, "This link cannot be used.", offer.error.next) : offer.error} />}
       {offer.data && (
         <Form<Fields> layout="vertical" size="large" requiredMark={false} onFinish={(f) => use.mutate(f)}>
@@ -55,6 +55,6 @@ export function EnrolPage() {
           </Button>
         </Form>
       )}
-    </div>
+    </main>
   );
 }

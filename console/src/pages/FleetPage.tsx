@@ -47,7 +47,7 @@ export function FleetPage({ person }: { person: Person }) {
           <Button size="small" type="text" icon={<ProfileOutlined />} title="Look into it here" aria-label={`Look into ${nameOf(w)}`} onClick={() => set({ open: nameOf(w) })} />
         )}
         head={(shown) => (
-          <span className="quiet number nowrap">
+          <span className="quiet number nowrap" data-shown={shown.length}>
             {shown.length} shown, {shown.filter((w) => w.phase === "ready").length} ready
           </span>
         )}

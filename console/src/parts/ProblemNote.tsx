@@ -1,6 +1,6 @@
-import { Alert } from "antd";
-import { Link } from "react-router";
+import { Alert, Button, Space } from "antd";
 import { Problem } from "../api/client";
+import { useFollow } from "./useFollow";
 
 /** Where the console does what a problem says may be done; what it has no page for is told in words. */
 const pages: Record<string, (subject: string) => [path: string, label: string]> = {
@@ -41,6 +41,7 @@ const pages: Record<string, (subject: string) => [path: string, label: string]> 
 
 /** What happened, why, and what to do next. */
 export function ProblemNote({ error }: { error: unknown }) {
+  const follow = useFollow();
   if (!error) return null;
   const p = error instanceof Problem ? error : new Problem(0, String(error));
   return (
@@ -49,7 +50,7 @@ export function ProblemNote({ error }: { error: unknown }) {
       showIcon
       title={p.detail}
       description={
-        (p.next || p.errors.length > 0 || p.limits.length > 0) && (
+        (p.next || p.errors.length > 0 || p.limits.length > 0 || p.actions.length > 0) && (
           <>
             {p.limits.map((l) => (
               <div key={l.kind + l.whose}>
@@ -61,22 +62,19 @@ export function ProblemNote({ error }: { error: unknown }) {
                 {e.field.replace(/^\//, "").replaceAll("_", " ")}: {e.detail}
               </div>
             ))}
-            {(p.next || p.actions.length > 0) && (
-              <div style={{ whiteSpace: "pre-wrap" }}>
-                {p.next}
-                {p.actions.map((a) => {
-                  const page = pages[a.rel]?.(a.subject ?? "");
-                  return (
-                    page && (
-                      <span key={a.rel + a.subject}>
-                        {p.next && ": "}
-                        <Link to={page[0]}>{page[1]}</Link>
-                      </span>
-                    )
-                  );
-                })}
-              </div>
-            )}
+            {p.next && <div style={{ whiteSpace: "pre-wrap" }}>{p.next}</div>}
+            <Space wrap size={6} style={{ marginTop: 6 }}>
+              {p.actions.map((a) => {
+                const page = pages[a.rel]?.(a.subject ?? "");
+                return (
+                  page && (
+                    <Button key={a.rel + a.subject} size="small" {...follow(page[0])}>
+                      {page[1]}
+                    </Button>
+                  )
+                );
+              })}
+            </Space>
           </>
         )
       }
