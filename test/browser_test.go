@@ -269,7 +269,7 @@ func TestTheRoundInTheBrowser(t *testing.T) {
 	astrid.do("a change is in force at once", change("memory: 1 GB", "memory: 2 GiB"), astrid.says("sizes.small"), button("Put in force"), seen(".ant-modal-confirm input"), still(".ant-modal-confirm input"),
 		chromedp.SendKeys(chromedp.CSS(".ant-modal-confirm input"), "the boards grew"), chromedp.Click(chromedp.CSS(".ant-modal-confirm-btns .ant-btn-primary")), astrid.says("Version 2"), astrid.says("the boards grew"))
 	w.must(w.as("ingrid", "", "launch", "tide-board", "--dry-run"), 0, "2 GiB asked")
-	astrid.do("the fleet is stopped from the list", chromedp.Navigate(w.address+"/fleet"), seen(".ant-table-row .ant-checkbox-input, .ant-table-tbody .ant-checkbox-input"), chromedp.Click(chromedp.CSS(".ant-table-tbody .ant-checkbox")), button("With 1 chosen"),
+	astrid.do("the fleet is stopped from the list", chromedp.Navigate(w.address+"/fleet"), seen(`[aria-label="Choose it"]`), chromedp.Click(chromedp.CSS(`[aria-label="Choose it"]`)), button("With 1 chosen"),
 		seen(".ant-dropdown-menu-item"), still(".ant-dropdown-menu"), chromedp.Click(`//li[contains(@class, "ant-dropdown-menu-item") and .="Stop"]`), seen(`input[aria-label="Reason"]`), still(`input[aria-label="Reason"]`),
 		chromedp.SendKeys(chromedp.CSS(`input[aria-label="Reason"]`), "the yard is full"), modal(), seen(`[data-operation="over"]`), seen(`[data-outcome="done"]`), button("Close"), seen(`[data-phase="stopped"]`))
 	astrid.do("what was asked of many is kept", chromedp.Navigate(w.address+"/operations"), astrid.says("1 done"), astrid.says("the yard is full"))

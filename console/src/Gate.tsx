@@ -9,7 +9,7 @@ import { me } from "./service/session";
 
 const inside = () => import("./Inside");
 const Frame = lazy(() => inside().then((m) => ({ default: m.Inside })));
-const EnrolPage = lazy(() => inside().then((m) => ({ default: m.Enrolling })));
+const EnrolPage = lazy(() => import("./pages/EnrolPage").then((m) => ({ default: m.EnrolPage })));
 
 /**
  * Who comes to the console: to set up an account, to sign in, or signed in already. What only the

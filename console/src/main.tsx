@@ -4,6 +4,8 @@ import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router";
 import { Problem } from "./api/client";
 import { Gate } from "./Gate";
+import { ahead } from "./routes";
+import { me } from "./service/session";
 import "./style.css";
 
 // Whatever is refused for want of a sign-in: who is signed in is asked anew, and
@@ -18,6 +20,9 @@ const queries: QueryClient = new QueryClient({
     queries: { staleTime: 60_000, retry: (n, e) => n < 3 && !(e instanceof Problem && e.status >= 400 && e.status < 500) },
   },
 });
+
+ahead(location.pathname, queries);
+void queries.prefetchQuery(me);
 
 createRoot(document.getElementById("root")!).render(
   <StrictMode>

@@ -1,12 +1,16 @@
+import type { QueryClient } from "@tanstack/react-query";
 import { lazy, type ComponentType } from "react";
 import { matchPath, type Params } from "react-router";
 import type { Person } from "./api/client";
+import { workspaces } from "./service/workspaces";
 
 type Page = ComponentType<{ person: Person }>;
 
 interface Room {
   path: string;
-  page: Page;
+  load: () => Promise<Page>;
+  /** What it reads first, asked for while its part comes. */
+  reads?: (queries: QueryClient) => void;
   /** How it is called in the bar, and, where `title` says nothing else, in the window's title. */
   name: string;
   title?: (of: Params) => string;
@@ -35,31 +39,41 @@ function part(load: () => Promise<Page>): Page {
 const workspaceOf = (of: Params) => (of.name ?? of.ref ?? "").split(".")[0] ?? "";
 
 /** Every page of the console: its address, its part and its title. */
-export const rooms: Room[] = [
-  { path: "/mine", name: "Mine", page: part(() => import("./mine/MinePage").then((m) => m.MinePage)) },
-  { path: "/fleet", name: "Fleet", page: part(() => import("./pages/FleetPage").then((m) => m.FleetPage)) },
-  { path: "/attention", name: "Attention", page: part(() => import("./pages/AttentionPage").then((m) => m.AttentionPage)) },
-  { path: "/bench/:name", name: "Bench", title: (of) => `${workspaceOf(of)}: bench`, page: part(() => import("./bench/BenchPage").then((m) => m.BenchPage)) },
-  { path: "/operations", name: "Operations", page: part(() => import("./pages/OperationsPage").then((m) => m.OperationsPage)) },
-  { path: "/launch", name: "Launch", page: part(() => import("./pages/LaunchPage").then((m) => m.LaunchPage)) },
-  { path: "/workspaces/:name", name: "Workspace", title: workspaceOf, page: part(() => import("./pages/WorkspacePage").then((m) => m.WorkspacePage)) },
-  { path: "/repositories", name: "Repositories", page: part(() => import("./pages/RepositoriesPage").then((m) => m.RepositoriesPage)) },
-  { path: "/repositories/:repository", name: "Repository", title: (of) => of.repository ?? "", page: part(() => import("./pages/RepositoryPage").then((m) => m.RepositoryPage)) },
-  { path: "/repositories/:repository/definition", name: "Definition", title: (of) => `${of.repository}: definition`, page: part(() => import("./pages/DefinitionPage").then((m) => m.DefinitionPage)) },
-  { path: "/webhooks", name: "Webhooks", page: part(() => import("./pages/WebhooksPage").then((m) => m.WebhooksPage)) },
-  { path: "/starters", name: "Starters", page: part(() => import("./pages/StartersPage").then((m) => m.StartersPage)) },
-  { path: "/prebuild-runs/:run", name: "Prebuild", page: part(() => import("./pages/RunPage").then((m) => m.RunPage)) },
-  { path: "/secrets", name: "Secrets", page: part(() => import("./pages/SecretsPage").then((m) => m.SecretsPage)) },
-  { path: "/people", name: "People", page: part(() => import("./pages/PeoplePage").then((m) => m.PeoplePage)) },
-  { path: "/rules", name: "House rules", page: part(() => import("./pages/RulesPage").then((m) => m.RulesPage)) },
-  { path: "/cost", name: "Cost", page: part(() => import("./pages/CostPage").then((m) => m.CostPage)) },
-  { path: "/journal", name: "Journal", page: part(() => import("./pages/JournalPage").then((m) => m.JournalPage)) },
-  { path: "/you", name: "You", page: part(() => import("./pages/YouPage").then((m) => m.YouPage)) },
-  { path: "/looks/:ref/:label", name: "Look", title: workspaceOf, page: part(() => import("./pages/LookPage").then((m) => m.LookPage)) },
-  { path: "/recordings", name: "Recordings", page: part(() => import("./pages/RecordingsPage").then((m) => m.RecordingsPage)) },
-  { path: "/recordings/:id", name: "Recording", page: part(() => import("./pages/RecordingPage").then((m) => m.RecordingPage)) },
-  { path: "/visit", name: "Visit", page: part(() => import("./pages/VisitPage").then((m) => m.VisitPage)) },
+const table: Room[] = [
+  { path: "/mine", name: "Mine", reads: (q) => void q.prefetchQuery(workspaces(false)), load: () => import("./mine/MinePage").then((m) => m.MinePage) },
+  { path: "/fleet", name: "Fleet", reads: (q) => void q.prefetchQuery(workspaces(true)), load: () => import("./pages/FleetPage").then((m) => m.FleetPage) },
+  { path: "/attention", name: "Attention", load: () => import("./pages/AttentionPage").then((m) => m.AttentionPage) },
+  { path: "/bench/:name", name: "Bench", title: (of) => `${workspaceOf(of)}: bench`, load: () => import("./bench/BenchPage").then((m) => m.BenchPage) },
+  { path: "/operations", name: "Operations", load: () => import("./pages/OperationsPage").then((m) => m.OperationsPage) },
+  { path: "/launch", name: "Launch", load: () => import("./pages/LaunchPage").then((m) => m.LaunchPage) },
+  { path: "/workspaces/:name", name: "Workspace", title: workspaceOf, load: () => import("./pages/WorkspacePage").then((m) => m.WorkspacePage) },
+  { path: "/repositories", name: "Repositories", load: () => import("./pages/RepositoriesPage").then((m) => m.RepositoriesPage) },
+  { path: "/repositories/:repository", name: "Repository", title: (of) => of.repository ?? "", load: () => import("./pages/RepositoryPage").then((m) => m.RepositoryPage) },
+  { path: "/repositories/:repository/definition", name: "Definition", title: (of) => `${of.repository}: definition`, load: () => import("./pages/DefinitionPage").then((m) => m.DefinitionPage) },
+  { path: "/webhooks", name: "Webhooks", load: () => import("./pages/WebhooksPage").then((m) => m.WebhooksPage) },
+  { path: "/starters", name: "Starters", load: () => import("./pages/StartersPage").then((m) => m.StartersPage) },
+  { path: "/prebuild-runs/:run", name: "Prebuild", load: () => import("./pages/RunPage").then((m) => m.RunPage) },
+  { path: "/secrets", name: "Secrets", load: () => import("./pages/SecretsPage").then((m) => m.SecretsPage) },
+  { path: "/people", name: "People", load: () => import("./pages/PeoplePage").then((m) => m.PeoplePage) },
+  { path: "/rules", name: "House rules", load: () => import("./pages/RulesPage").then((m) => m.RulesPage) },
+  { path: "/cost", name: "Cost", load: () => import("./pages/CostPage").then((m) => m.CostPage) },
+  { path: "/journal", name: "Journal", load: () => import("./pages/JournalPage").then((m) => m.JournalPage) },
+  { path: "/you", name: "You", load: () => import("./pages/YouPage").then((m) => m.YouPage) },
+  { path: "/looks/:ref/:label", name: "Look", title: workspaceOf, load: () => import("./pages/LookPage").then((m) => m.LookPage) },
+  { path: "/recordings", name: "Recordings", load: () => import("./pages/RecordingsPage").then((m) => m.RecordingsPage) },
+  { path: "/recordings/:id", name: "Recording", load: () => import("./pages/RecordingPage").then((m) => m.RecordingPage) },
+  { path: "/visit", name: "Visit", load: () => import("./pages/VisitPage").then((m) => m.VisitPage) },
 ];
+
+/** The same, each with its page as it is painted. */
+export const rooms = table.map((r) => ({ ...r, page: part(r.load) }));
+
+/** ahead has the page of an address come, with what it reads first, before it is known who asks for it. */
+export function ahead(pathname: string, queries: QueryClient) {
+  const room = table.find((r) => matchPath(r.path, pathname));
+  room?.reads?.(queries);
+  void room?.load().catch(() => undefined); // it is asked for again when it is painted
+}
 
 /** The pages in the bar of each role, in the order in which it needs them; it begins at the first. */
 const bars: Record<Person["role"], string[]> = {

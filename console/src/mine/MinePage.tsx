@@ -1,20 +1,23 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Button, Card, Space } from "antd";
+import { lazy, Suspense } from "react";
 import { Link, useNavigate } from "react-router";
 import { nameOf, type Person, type WorkspaceRow } from "../api/client";
 import { cents, money } from "../parts/amounts";
 import { DayStrip } from "../parts/DayStrip";
-import { LooksOfOthers } from "../parts/Looks";
 import { PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { State } from "../parts/State";
 import { exact, took, useNow, when } from "../parts/time";
 import { useDone } from "../parts/useDone";
 import { useFollow } from "../parts/useFollow";
-import { WorkspaceList } from "../parts/WorkspaceList";
 import { onlyHere } from "../service/changes";
 import { lastLaunches, launch, launched, preflight, type Launch } from "../service/launches";
 import { hold, ports, sheet, start, stop, workspace, workspaces } from "../service/workspaces";
+
+// Whoever has few, and whom nobody lets look, needs none of them.
+const LooksOfOthers = lazy(() => import("../parts/Looks").then((m) => ({ default: m.LooksOfOthers })));
+const WorkspaceList = lazy(() => import("../parts/WorkspaceList").then((m) => ({ default: m.WorkspaceList })));
 
 /** From so many on they are rows, as the fleet's are. */
 const cardsMost = 7;
@@ -36,7 +39,9 @@ export function MinePage({ person }: { person: Person }) {
           </Button>
         }
       />
-      <LooksOfOthers />
+      <Suspense>
+        <LooksOfOthers />
+      </Suspense>
       <ProblemNote error={list.error} />
       {rows ? (
         <WorkspaceList rows={order} person={person} all={false} loading={list.isPending} />

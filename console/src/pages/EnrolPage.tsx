@@ -4,11 +4,20 @@ import { useState } from "react";
 import { api, Problem, take } from "../api/client";
 import { ProblemNote } from "../parts/ProblemNote";
 import { when } from "../parts/time";
+import { Themed } from "../Themed";
 
 type Fields = { name?: string; full_name?: string; email?: string; password: string };
 
 /** Where an enrolment link leads: set up the account, or a new password. */
 export function EnrolPage() {
+  return (
+    <Themed>
+      <Enrol />
+    </Themed>
+  );
+}
+
+function Enrol() {
   const [key] = useState(() => location.hash.slice(1));
   const offer = useQuery({ queryKey: ["enrolment", key], queryFn: ({ signal }) => take(api.POST("/api/v1/enrolments/offer", { signal, body: { key } })), retry: false });
   const use = useMutation({

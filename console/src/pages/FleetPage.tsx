@@ -1,9 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
 import { Button, Drawer, Dropdown, Input, Modal, Space } from "antd";
 import { DownOutlined, ProfileOutlined } from "@ant-design/icons";
-import { useState } from "react";
+import { useCallback, useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
-import { nameOf, type Person } from "../api/client";
+import { nameOf, type Person, type WorkspaceRow } from "../api/client";
 import { PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { useAddress } from "../parts/search";
@@ -19,6 +19,14 @@ export function FleetPage({ person }: { person: Person }) {
   const [get, set] = useAddress();
   const list = useQuery(workspaces(true));
   const open = get("open");
+  const look = useCallback(
+    (w: WorkspaceRow) => (
+      <button type="button" className="look" title="Look into it here" aria-label={`Look into ${nameOf(w)}`} onClick={() => set({ open: nameOf(w) })}>
+        <ProfileOutlined />
+      </button>
+    ),
+    [set],
+  );
   return (
     <>
       <PageHead
@@ -43,9 +51,7 @@ export function FleetPage({ person }: { person: Person }) {
         person={person}
         all
         loading={list.isPending}
-        look={(w) => (
-          <Button size="small" type="text" icon={<ProfileOutlined />} title="Look into it here" aria-label={`Look into ${nameOf(w)}`} onClick={() => set({ open: nameOf(w) })} />
-        )}
+        look={look}
         head={(shown) => (
           <span className="quiet number nowrap" data-shown={shown.length}>
             {shown.length} shown, {shown.filter((w) => w.phase === "ready").length} ready

@@ -1,4 +1,4 @@
-import { Tooltip, theme } from "antd";
+import { theme } from "antd";
 import { useId } from "react";
 import type { Stretch } from "../api/client";
 import { useColours } from "../palette";
@@ -33,22 +33,21 @@ export function DayStrip({ day: told, width = 180 }: { day: Stretch[] | string; 
   const idle = stretches.filter((s) => s.state === "idle").reduce((n, s) => n + Date.parse(s.to) - Math.max(begin, Date.parse(s.from)), 0);
   const text = `In the last 24 hours: worked in ${about}${span(active / 1000)}, idle ${about}${span(idle / 1000)}, at rest the others${stretches[0] ? `; since ${when(stretches[0].from)}` : ""}`;
   return (
-    <Tooltip title={text}>
-      <svg role="img" aria-label={text} width={width} height={14} style={{ display: "block" }}>
-        <defs>
-          <pattern id={hatch} width="4" height="4" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
-            <rect width="4" height="4" fill={token.colorBgContainer} />
-            <rect width="2" height="4" fill={colours.attention} />
-          </pattern>
-        </defs>
-        <rect y={6} width={width} height={2} fill={colours.rest} opacity={0.35} />
-        {[6, 12, 18].map((h) => (
-          <rect key={h} x={(h / 24) * width} y={4} width={1} height={6} fill={colours.rest} opacity={0.35} />
-        ))}
-        {stretches.map((s) => (
-          <rect key={s.from + s.state} x={Math.min(x(s.from), width - 2)} y={s.state === "active" ? 1 : 3} width={Math.max(2, x(s.to) - x(s.from))} height={s.state === "active" ? 12 : 8} fill={s.state === "active" ? token.colorSuccess : `url(#${hatch})`} />
-        ))}
-      </svg>
-    </Tooltip>
+    <svg role="img" aria-label={text} width={width} height={14} style={{ display: "block" }}>
+      <title>{text}</title>
+      <defs>
+        <pattern id={hatch} width="4" height="4" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
+          <rect width="4" height="4" fill={token.colorBgContainer} />
+          <rect width="2" height="4" fill={colours.attention} />
+        </pattern>
+      </defs>
+      <rect y={6} width={width} height={2} fill={colours.rest} opacity={0.35} />
+      {[6, 12, 18].map((h) => (
+        <rect key={h} x={(h / 24) * width} y={4} width={1} height={6} fill={colours.rest} opacity={0.35} />
+      ))}
+      {stretches.map((s) => (
+        <rect key={s.from + s.state} x={Math.min(x(s.from), width - 2)} y={s.state === "active" ? 1 : 3} width={Math.max(2, x(s.to) - x(s.from))} height={s.state === "active" ? 12 : 8} fill={s.state === "active" ? token.colorSuccess : `url(#${hatch})`} />
+      ))}
+    </svg>
   );
 }

@@ -1,23 +1,12 @@
 import { TableOutlined } from "@ant-design/icons";
-import { Button, Checkbox, Input, Popover, Select, Table, type TableColumnsType } from "antd";
-import { useDeferredValue, useEffect, useMemo, useRef, useState, type ReactNode } from "react";
-import { counted, fitting, type Filter } from "./fitting";
-import { nothing } from "./Page";
+import { Button, Checkbox, Input, Popover, Select } from "antd";
+import { memo, useDeferredValue, useEffect, useMemo, useState, useTransition, type ReactNode } from "react";
+import { counted, fitting, ordered, type Filter } from "./fitting";
+import { Rows, type Column } from "./Rows";
 import { useAddress } from "./search";
 import { useSettled } from "./useSettled";
 
-export interface Column<T> {
-  key: string;
-  title: string;
-  width: number;
-  align?: "right";
-  compare?: (a: T, b: T) => number;
-  render: (row: T) => ReactNode;
-  /** It is shown only where it is chosen. */
-  extra?: boolean;
-}
-
-const cell = () => ({ role: "cell" });
+export type { Column } from "./Rows";
 
 const parted = (text: string | undefined) => (text ? text.split(",").filter(Boolean) : []);
 
@@ -39,63 +28,44 @@ export function List<T extends { id: string }>({ rows, columns, filters, texts, 
   head?: (shown: T[]) => ReactNode;
 }) {
   const [get, set] = useAddress();
-  const [words, setWords] = useState(get("find") ?? "");
-  const settled = useSettled(words);
   const said = get("find") ?? "";
+  const [words, setWords] = useState(said);
+  const [, typed] = useTransition();
+  const settled = useSettled(words);
   const [heard, setHeard] = useState(said);
+  const [begun, setBegun] = useState(0);
   if (said !== heard) { // the address was changed by others: a view, a link
     setHeard(said);
-    if (said !== settled) setWords(said);
+    if (said !== settled) {
+      setWords(said);
+      setBegun(begun + 1);
+    }
   }
   useEffect(() => {
     if (settled !== said) set({ find: settled });
   }, [settled]); // eslint-disable-line react-hooks/exhaustive-deps -- only what is typed changes it
   const [picked, setPicked] = useState<ReadonlySet<string>>(new Set());
-  const looked = useDeferredValue(words);
   const sort = get("sort") ?? usual;
-  const order = sort.replace(/^-/, "");
   const choices = filters.map((f) => get(f.key) ?? "").join(";");
+  const inOrder = useMemo(() => ordered(rows, columns.find((c) => c.key === sort.replace(/^-/, ""))?.compare, sort.startsWith("-")), [rows, columns, sort]);
   const shown = useMemo(
-    () =>
-      fitting(rows, {
-        words: looked,
-        texts,
-        chosen: filters.map((f) => ({ of: f.of, values: parted(get(f.key)) })),
-        compare: columns.find((c) => c.key === order)?.compare,
-        down: sort.startsWith("-"),
-      }),
-    [rows, looked, choices, sort], // eslint-disable-line react-hooks/exhaustive-deps -- what is of the address is in choices; the rest does not change
+    () => fitting(inOrder, { words, texts, chosen: filters.map((f) => ({ of: f.of, values: parted(get(f.key)) })) }),
+    [inOrder, words, choices], // eslint-disable-line react-hooks/exhaustive-deps -- what is of the address is in choices; the rest does not change
   );
-  const wanted = parted(get("columns"));
-  const visible = columns.filter((c) => !c.title || (wanted.length ? wanted.includes(c.key) : !c.extra)); // what has no title is no choice
-  const table: TableColumnsType<T> = visible.map((c) => ({
-    key: c.key,
-    title: c.title,
-    width: c.width,
-    align: c.align,
-    ellipsis: true,
-    className: c.align === "right" ? "number" : undefined,
-    onCell: cell,
-    sorter: Boolean(c.compare),
-    sortOrder: order === c.key ? (sort.startsWith("-") ? "descend" : "ascend") : null,
-    render: (_: unknown, row: T) => c.render(row),
-  }));
-  const place = useRef<HTMLDivElement>(null);
-  // What is painted of many rows is no table by itself: who listens is told so, and how many there are.
-  useEffect(() => {
-    const body = place.current?.querySelector(".ant-table-tbody-virtual");
-    body?.setAttribute("role", "table");
-    body?.setAttribute("aria-label", "What was found");
-    body?.setAttribute("aria-rowcount", String(shown.length));
-  });
-  const of = shown.filter((r) => picked.has(r.id));
+  const wanted = get("columns") ?? "";
+  const visible = useMemo(() => {
+    const those = parted(wanted);
+    return columns.filter((c) => !c.title || (those.length ? those.includes(c.key) : !c.extra)); // what has no title is no choice
+  }, [columns, wanted]);
+  const countedOf = useDeferredValue(rows);
+  const of = useMemo(() => (picked.size === 0 ? [] : shown.filter((r) => picked.has(r.id))), [shown, picked]);
   const forget = () => setPicked(new Set());
   return (
     <>
       <div className="list-head">
-        <Input allowClear placeholder={find} aria-label="Find" style={{ width: 230 }} value={words} onChange={(e) => setWords(e.target.value)} />
+        <Find key={begun} placeholder={find} begin={words} onChange={(w) => typed(() => setWords(w))} />
         {filters.map((f) => (
-          <Choice key={f.key} of={f} rows={rows} value={parted(get(f.key))} onChange={(v) => set({ [f.key]: v.join(",") })} />
+          <Choice key={f.key} of={f as Filter<never>} rows={countedOf as readonly never[]} value={get(f.key) ?? ""} set={set} />
         ))}
         <Popover
           trigger="click"
@@ -122,34 +92,34 @@ export function List<T extends { id: string }>({ rows, columns, filters, texts, 
           </span>
         )}
       </div>
-      <div ref={place}>
-        <Table<T>
-          rowKey="id"
-          size="small"
-          virtual
-          scroll={{ x: visible.reduce((sum, c) => sum + c.width, chosen ? 36 : 0), y: Math.max(320, window.innerHeight - 215) }}
-          loading={loading}
-          columns={table}
-          dataSource={shown}
-          pagination={false}
-          showSorterTooltip={false}
-          rowSelection={chosen ? { selectedRowKeys: of.map((r) => r.id), onChange: (keys) => setPicked(new Set(keys.map(String))), columnWidth: 36, onCell: cell } : undefined}
-          onChange={(_, __, s) => {
-            const one = Array.isArray(s) ? s[0] : s;
-            set({ sort: one?.order ? (one.order === "descend" ? "-" : "") + String(one.columnKey) : undefined });
-          }}
-          onRow={(_, at) => ({ role: "row", "aria-rowindex": (at ?? 0) + 1 })}
-          locale={nothing(rows.length ? "Nothing fits what you look for." : empty)}
-        />
-      </div>
+      <Rows rows={shown} columns={visible} sort={sort} onSort={(s) => set({ sort: s === usual ? undefined : s })} picked={chosen && picked} onPicked={setPicked} loading={loading} empty={rows.length ? "Nothing fits what you look for." : empty} height={Math.max(320, window.innerHeight - 175)} label="What was found" />
     </>
   );
 }
 
+/** What is typed stands there at once, however long it takes to find it. */
+function Find({ placeholder, begin, onChange }: { placeholder: string; begin: string; onChange: (words: string) => void }) {
+  const [words, setWords] = useState(begin);
+  return (
+    <Input
+      allowClear
+      placeholder={placeholder}
+      aria-label="Find"
+      style={{ width: 230 }}
+      value={words}
+      onChange={(e) => {
+        setWords(e.target.value);
+        onChange(e.target.value);
+      }}
+    />
+  );
+}
+
 /** One filter: any of its values may be chosen, and each says how many have it. */
-function Choice<T>({ of: f, rows, value, onChange }: { of: Filter<T>; rows: readonly T[]; value: string[]; onChange: (values: string[]) => void }) {
-  const options = useMemo(() => counted(rows, f.of), [rows]); // eslint-disable-line react-hooks/exhaustive-deps -- a filter does not change
-  if (options.length < 2 && value.length === 0) return null;
+const Choice = memo(function Choice({ of: f, rows, value, set }: { of: Filter<never>; rows: readonly never[]; value: string; set: (changes: Record<string, string | undefined>) => void }) {
+  const options = useMemo(() => counted(rows, f.of), [rows, f]);
+  const chosen = parted(value);
+  if (options.length < 2 && chosen.length === 0) return null;
   return (
     <Select
       mode="multiple"
@@ -158,11 +128,11 @@ function Choice<T>({ of: f, rows, value, onChange }: { of: Filter<T>; rows: read
       maxTagPlaceholder={(of) => of.map((v) => String(v.value)).join(", ")}
       placeholder={f.any}
       aria-label={f.any}
-      style={{ minWidth: value.length ? 170 : 125, maxWidth: 260 }}
+      style={{ minWidth: chosen.length ? 170 : 125, maxWidth: 260 }}
       popupMatchSelectWidth={false}
-      value={value}
+      value={chosen}
       options={options.map(([v, n]) => ({ value: v, label: `${v} (${n})` }))}
-      onChange={onChange}
+      onChange={(v: string[]) => set({ [f.key]: v.join(",") })}
     />
   );
-}
+});

@@ -1,5 +1,5 @@
 import { CheckCircleFilled, ClockCircleOutlined, CloseCircleFilled, LoadingOutlined, PauseCircleFilled, PushpinOutlined, WarningFilled } from "@ant-design/icons";
-import { Tooltip, theme } from "antd";
+import { theme } from "antd";
 import type { Workspace, WorkspaceRow } from "../api/client";
 import { useColours } from "../palette";
 
@@ -12,22 +12,18 @@ export function State({ of: w, line = false }: { of: Workspace | WorkspaceRow; l
   const [icon, colour] = look(w.phase, token.colorSuccess, token.colorError, colours.rest);
   return (
     <span className={line ? "states line" : "states"}>
-      <Tooltip title={w.cause}>
-        <span data-phase={w.phase} style={{ color: colour, whiteSpace: "nowrap" }}>
+      <span data-phase={w.phase} title={w.cause} style={{ color: colour, whiteSpace: "nowrap" }}>
           {icon} {w.phase === "failed" ? `failed in ${w.failed_in}` : w.phase}
-        </span>
-      </Tooltip>
+      </span>
       {shown.map((c) => (
-        <Tooltip key={c.kind} title={c.reason}>
-          <span style={{ color: c.kind === "adopted" ? colours.rest : token.colorWarning, whiteSpace: "nowrap" }}>
+        <span key={c.kind} title={c.reason} style={{ color: c.kind === "adopted" ? colours.rest : token.colorWarning, whiteSpace: "nowrap" }}>
             {c.kind === "adopted" ? <PushpinOutlined /> : <WarningFilled />} {c.kind}
-          </span>
-        </Tooltip>
+        </span>
       ))}
       {more.length > 0 && (
-        <Tooltip title={more.map((c) => `${c.kind}: ${c.reason}`).join("; ")}>
-          <span className="quiet">+{more.length}</span>
-        </Tooltip>
+        <span className="quiet" title={more.map((c) => `${c.kind}: ${c.reason}`).join("; ")}>
+          +{more.length}
+        </span>
       )}
     </span>
   );

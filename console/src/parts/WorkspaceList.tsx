@@ -1,4 +1,4 @@
-import type { ReactNode } from "react";
+import { useMemo, type ReactNode } from "react";
 import { Link } from "react-router";
 import { nameOf, type Person, type WorkspaceRow } from "../api/client";
 import { AskMany } from "./AskMany";
@@ -13,6 +13,7 @@ const name: Column<WorkspaceRow> = { key: "name", title: "Name", width: 132, com
 const enter: Column<WorkspaceRow> = { key: "enter", title: "", width: 70, render: (w) => w.phase === "ready" && <Link to={`/bench/${nameOf(w)}`}>Enter</Link> };
 const owner: Column<WorkspaceRow> = { key: "owner", title: "Owner", width: 86, compare: (a, b) => byText(a.owner, b.owner), render: (w) => <span title={w.team}>{w.owner}</span> };
 const team: Column<WorkspaceRow> = { key: "team", title: "Team", width: 110, extra: true, compare: (a, b) => byText(a.team ?? "", b.team ?? ""), render: (w) => w.team };
+const phase: Column<WorkspaceRow> = { key: "state", title: "State", width: 200, compare: (a, b) => byText(a.phase, b.phase), render: (w) => <State of={w} line /> };
 const rest: Column<WorkspaceRow>[] = [
   { key: "phase_at", title: "Since", width: 118, compare: (a, b) => byText(a.phase_at, b.phase_at), render: (w) => <span className="number" title={exact(w.phase_at)}>{when(w.phase_at)}</span> },
   { key: "day", title: "Last 24 hours", width: 142, render: (w) => <DayStrip day={w.day} width={126} /> },
@@ -38,20 +39,11 @@ const ofAll = [state, ...filters];
 
 /** Rows of workspaces: one's own, or those of many. */
 export function WorkspaceList({ rows, person, all, loading, look, head }: { rows: readonly WorkspaceRow[]; person: Person; all: boolean; loading: boolean; look?: (w: WorkspaceRow) => ReactNode; head?: (shown: WorkspaceRow[]) => ReactNode }) {
-  const phase: Column<WorkspaceRow> = {
-    key: "state",
-    title: "State",
-    width: 200,
-    compare: (a, b) => byText(a.phase, b.phase),
-    render: (w) => (
-      <State of={w} line />
-    ),
-  };
-  const into: Column<WorkspaceRow>[] = look ? [{ key: "look", title: "", width: 44, render: look }] : [];
+  const columns = useMemo(() => (all ? [owner, name, ...(look ? [{ key: "look", title: "", width: 44, render: look }] : []), phase, team, ...rest] : [name, enter, phase, ...rest]), [all, look]);
   return (
     <List<WorkspaceRow>
       rows={rows}
-      columns={all ? [owner, name, ...into, phase, team, ...rest] : [name, enter, phase, ...rest]}
+      columns={columns}
       filters={all ? ofAll : mineOnly}
       texts={texts}
       usual={all ? "-phase_at" : "name"}

@@ -1,11 +1,21 @@
 /** money is millionths of the currency's unit, for people: to the cent, or finer where it is less than one. */
 export function money(micros: number, currency: string): string {
   const digits = Math.abs(micros) < 1_000_000 && micros % 10_000 !== 0 ? 4 : 2;
-  return new Intl.NumberFormat(undefined, { style: "currency", currency, minimumFractionDigits: 2, maximumFractionDigits: digits }).format(micros / 1e6);
+  return ofMoney(currency, digits).format(micros / 1e6);
 }
 
 /** cents is money in a column: two decimals throughout. */
-export const cents = (micros: number, currency: string) => new Intl.NumberFormat(undefined, { style: "currency", currency }).format(micros / 1e6);
+export const cents = (micros: number, currency: string) => ofMoney(currency, 2).format(micros / 1e6);
+
+const made = new Map<string, Intl.NumberFormat>();
+
+/** Made once for each currency: to make one costs as much as to paint a row. */
+function ofMoney(currency: string, digits: number): Intl.NumberFormat {
+  const key = currency + digits;
+  const known = made.get(key) ?? new Intl.NumberFormat(undefined, { style: "currency", currency, minimumFractionDigits: 2, maximumFractionDigits: digits });
+  made.set(key, known);
+  return known;
+}
 
 /** bytes is an amount of memory or disk. */
 export function bytes(n: number): string {

@@ -1,10 +1,16 @@
+import { useEffect, useRef, useState } from "react";
 import { useSearchParams } from "react-router";
 
 /** useAddress keeps a page's choices in the address bar, so that they can be sent and come back to. */
 export function useAddress(): [(key: string) => string | undefined, (changes: Record<string, string | undefined>) => void] {
   const [search, setSearch] = useSearchParams();
-  const set = (changes: Record<string, string | undefined>) =>
-    setSearch(
+  // What sets it stays the same one: what is given it need not be painted again.
+  const latest = useRef(setSearch);
+  useEffect(() => {
+    latest.current = setSearch;
+  });
+  const [set] = useState(() => (changes: Record<string, string | undefined>) =>
+    latest.current(
       (old) => {
         for (const [k, v] of Object.entries(changes)) {
           if (v) old.set(k, v);
@@ -13,7 +19,8 @@ export function useAddress(): [(key: string) => string | undefined, (changes: Re
         return old;
       },
       { replace: true },
-    );
+    ),
+  );
   return [(key) => search.get(key) ?? undefined, set];
 }
 
