@@ -23,10 +23,10 @@ func TestClosingInTheBrowser(t *testing.T) {
 		return chromedp.Steps(still("#"+name), chromedp.SendKeys(chromedp.CSS("#"+name), value))
 	}
 	const repository = "berth-planner" // the first in the list
-	p.do("a credential taken away", chromedp.Navigate(w.address+"/repositories"), seen("table"), button("as itself"), p.says("What prebuilds of "+repository+" read it with"), button("Take it away"), p.says("as nobody"))
-	p.do("one that the git host refuses", button("as nobody"), fill("username", demo.Reader("fare-desk")), fill("password", demo.GitToken(demo.Reader("fare-desk"))), button("Use this"), p.says("cannot be read"), button("Cancel"))
+	p.do("a credential taken away", chromedp.Navigate(w.address+"/repositories/"+repository), p.says("with a credential of its own"), button("More"), item("What prebuilds read it with"), p.says("What prebuilds of "+repository+" read it with"), button("Take it away"), p.says("as nobody"))
+	p.do("one that the git host refuses", button("More"), item("What prebuilds read it with"), fill("username", demo.Reader("fare-desk")), fill("password", demo.GitToken(demo.Reader("fare-desk"))), button("Use this"), p.says("cannot be read"), button("Cancel"))
 	w.must(w.as("astrid", "", "repository", "list"), 0, "as nobody")
-	p.do("a good one", chromedp.Navigate(w.address+"/repositories"), button("as nobody"), fill("username", demo.Reader(repository)), fill("password", demo.GitToken(demo.Reader(repository))), button("Use this"), gone("as nobody"))
+	p.do("a good one", chromedp.Navigate(w.address+"/repositories/"+repository), p.says("as nobody"), button("More"), item("What prebuilds read it with"), fill("username", demo.Reader(repository)), fill("password", demo.GitToken(demo.Reader(repository))), button("Use this"), gone("as nobody"))
 	if out := w.must(w.as("astrid", "", "repository", "list"), 0, "as itself"); strings.Contains(out, "as nobody") {
 		t.Errorf("the repositories are\n%s", out)
 	}

@@ -44,6 +44,11 @@ func write(path, old, now string) chromedp.Action[chromedp.Void] {
 	})
 }
 
+// caret puts the caret of an editor before what stands there.
+func caret(path, before string) chromedp.Action[chromedp.Void] {
+	return chromedp.Steps(write(path, before, before), chromedp.Sleep(100*time.Millisecond))
+}
+
 // holds waits until a script says true.
 func holds(js string) chromedp.Action[chromedp.Void] {
 	return chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
@@ -190,9 +195,6 @@ func TestBench(t *testing.T) {
 		}
 	}
 	p.do("at a desk again", browser.Size(), chromedp.Navigate(w.bench("quay", "changes")), seen(`[data-phase="ready"]`))
-	caret := func(path, before string) chromedp.Action[chromedp.Void] {
-		return chromedp.Steps(write(path, before, before), chromedp.Sleep(100*time.Millisecond))
-	}
 	p.do("where a name is defined, in another file", chromedp.Navigate(w.bench("quay", "", "file::test_tides.py")), seen(`[data-served="python"]`), caret("test_tides.py", "tides.tab"), browser.Key(".", "Period", 1),
 		seen(`[data-file="tides.py"]`), holds(view("tides.py")+`?.state.doc.lineAt(`+view("tides.py")+`.state.selection.main.head).text.startsWith("def table")`))
 	p.do("what uses it", caret("tides.py", "def height_"), browser.Key(",", "Comma", 1), p.saysIn(".cm-lsp-reference-panel", "height_cm(station, h)"), browser.Key("Escape", "Escape", 0), holds(`!document.querySelector(".cm-lsp-reference-panel")`))

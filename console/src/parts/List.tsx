@@ -62,7 +62,7 @@ export function List<T extends { id: string }>({ rows, columns, filters, texts, 
   const forget = () => setPicked(new Set());
   return (
     <>
-      <div className="list-head">
+      <div className="find-head">
         <Find key={begun} placeholder={find} begin={words} onChange={(w) => typed(() => setWords(w))} />
         {filters.map((f) => (
           <Choice key={f.key} of={f as Filter<never>} rows={countedOf as readonly never[]} value={get(f.key) ?? ""} set={set} />

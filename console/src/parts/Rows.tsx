@@ -43,9 +43,9 @@ export function Rows<T extends { id: string }>({ rows, columns, sort, onSort, pi
   const order = sort.replace(/^-/, "");
   const down = sort.startsWith("-");
   return (
-    <div className="rows" role="table" aria-label={label} aria-rowcount={rows.length + 1} aria-busy={loading} ref={place} style={{ maxHeight: height }} tabIndex={0}>
-      <div role="rowgroup" className="rows-head" style={{ minWidth: grid.minWidth }}>
-        <div role="row" aria-rowindex={1} className="rows-row" style={grid}>
+    <div className="many" role="table" aria-label={label} aria-rowcount={rows.length + 1} aria-busy={loading} ref={place} style={{ maxHeight: height }} tabIndex={0}>
+      <div role="rowgroup" className="many-head" style={{ minWidth: grid.minWidth }}>
+        <div role="row" aria-rowindex={1} className="many-row" style={grid}>
           {choosing && (
             <div role="columnheader">
               <input type="checkbox" aria-label="Choose all that fit" checked={rows.length > 0 && chosen === rows.length} ref={(e) => void (e && (e.indeterminate = chosen > 0 && chosen < rows.length))} onChange={(e) => onPicked(() => new Set(e.target.checked ? rows.map((r) => r.id) : []))} />
@@ -64,7 +64,7 @@ export function Rows<T extends { id: string }>({ rows, columns, sort, onSort, pi
           ))}
         </div>
       </div>
-      {rows.length === 0 && (loading ? <Spin className="rows-none" /> : <Empty className="rows-none" image={Empty.PRESENTED_IMAGE_SIMPLE} description={empty} />)}
+      {rows.length === 0 && (loading ? <Spin className="many-none" /> : <Empty className="many-none" image={Empty.PRESENTED_IMAGE_SIMPLE} description={empty} />)}
       <div role="rowgroup" style={{ height: seen.getTotalSize(), minWidth: grid.minWidth, position: "relative" }}>
         {seen.getVirtualItems().map((v) => {
           const row = rows[v.index];
@@ -77,7 +77,7 @@ export function Rows<T extends { id: string }>({ rows, columns, sort, onSort, pi
 
 const Row = memo(function Row<T extends { id: string }>({ row, at, top, columns, grid, picked, pick }: { row: T; at: number; top: number; columns: readonly Column<T>[]; grid: CSSProperties; picked?: boolean; pick: (id: string, is: boolean) => void }) {
   return (
-    <div role="row" aria-rowindex={at + 2} className="rows-row" data-row={row.id} data-picked={picked} style={{ ...grid, transform: `translateY(${top}px)`, height: rowPixels, position: "absolute", left: 0, right: 0 }}>
+    <div role="row" aria-rowindex={at + 2} className="many-row" data-row={row.id} data-picked={picked} style={{ ...grid, transform: `translateY(${top}px)`, height: rowPixels, position: "absolute", left: 0, right: 0 }}>
       {picked !== undefined && (
         <div role="cell">
           <input type="checkbox" aria-label="Choose it" checked={picked} onChange={(e) => pick(row.id, e.target.checked)} />
