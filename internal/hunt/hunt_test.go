@@ -213,6 +213,14 @@ func (trees) Fetch(_ context.Context, id, address string, _ repo.Credential) err
 	return nil
 }
 
+func (trees) Drop(string) error { return nil }
+
+func (trees) FetchRequest(context.Context, string, string, repo.Credential, string) error {
+	return nil
+}
+
+func (trees) FetchRequests(context.Context, string, string, repo.Credential, int) error { return nil }
+
 func (trees) Branches(context.Context, string, int) ([]repo.Branch, error) { return nil, nil }
 
 func (trees) Resolve(context.Context, string, string) (string, error) {

@@ -2,7 +2,7 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { Button, Form, Input, InputNumber, Modal, Space, Table, Tooltip } from "antd";
 import { useState } from "react";
 import { Link } from "react-router";
-import { api, take, type Person, whole } from "../api/client";
+import type { Person } from "../api/client";
 import type { components } from "../api/schema";
 import { AskMany } from "../parts/AskMany";
 import { nothing, PageHead } from "../parts/Page";
@@ -10,6 +10,7 @@ import { ProblemNote } from "../parts/ProblemNote";
 import { useAddress } from "../parts/search";
 import { exact, when } from "../parts/time";
 import { useDone } from "../parts/useDone";
+import { again as againOf, attention, cause as causeOf, quiet as quietIt, whoHave } from "../service/attention";
 
 type Attention = components["schemas"]["Attention"];
 
@@ -22,7 +23,7 @@ function what(v: Attention) {
 /** What needs somebody, grouped by cause: what holds up most people for longest first. */
 export function AttentionPage({ person }: { person: Person }) {
   const [get, set] = useAddress();
-  const list = useQuery({ queryKey: ["attention"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/attention", { signal, params: { query: page } })), refetchInterval: 10_000 });
+  const list = useQuery(attention);
   const open = get("cause");
   return (
     <>
@@ -65,15 +66,10 @@ export function AttentionPage({ person }: { person: Person }) {
 
 function Cause({ of, person }: { of: Attention; person: Person }) {
   const [quieting, setQuieting] = useState(false);
-  const path = { cause: of.id };
-  const cause = useQuery({ queryKey: ["attention", of.id, of.newest, of.count], queryFn: ({ signal }) => take(api.GET("/api/v1/attention/{cause}", { signal, params: { path } })) });
-  const has = useQuery({
-    queryKey: ["workspaces", "cause", of.id, of.count],
-    enabled: of.of === "workspace",
-    queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/workspaces", { signal, params: { query: { ...page, all: person.role !== "developer", cause: of.id } } })),
-  });
+  const cause = useQuery(causeOf(of));
+  const has = useQuery(whoHave(of, person.role !== "developer"));
   const done = useDone("attention");
-  const again = useMutation({ mutationFn: () => take(api.DELETE("/api/v1/attention/{cause}/quiet", { params: { path } })), ...done });
+  const again = useMutation({ mutationFn: () => againOf(of.id), ...done });
   const v = cause.data;
   return (
     <>
@@ -125,7 +121,7 @@ function QuietFor({ of, close }: { of: Attention; close: () => void }) {
   const [form] = Form.useForm<{ hours: number; reason: string }>();
   const done = useDone("attention");
   const quiet = useMutation({
-    mutationFn: (f: { hours: number; reason: string }) => take(api.PUT("/api/v1/attention/{cause}/quiet", { params: { path: { cause: of.id } }, body: { seconds: Math.round(f.hours * 3600), reason: f.reason } })),
+    mutationFn: (f: { hours: number; reason: string }) => quietIt(of.id, Math.round(f.hours * 3600), f.reason),
     onSettled: done.onSettled,
     onSuccess: close,
   });

@@ -2,12 +2,11 @@ import { CheckCircleFilled } from "@ant-design/icons";
 import { useQuery } from "@tanstack/react-query";
 import { Input, Select, Space, Table, Tabs, theme } from "antd";
 import { Link, useParams } from "react-router";
-import { api, take } from "../api/client";
 import { Findings } from "../parts/Findings";
 import { PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { useAddress } from "../parts/search";
-import { definition } from "../service/repositories";
+import { definition, definitionChanges } from "../service/repositories";
 
 /** A repository's environment definition at a branch's head: what is wrong with it, and what it comes to. */
 export function DefinitionPage() {
@@ -92,12 +91,7 @@ function Steps({ of: steps }: { of: Step[] }) {
 
 /** What differs on a branch from the repository's own, and what that makes due. */
 function Changes({ repository, branch, name }: { repository: string; branch: string; name: string }) {
-  const diff = useQuery({
-    queryKey: ["definition-changes", repository, branch, name],
-    queryFn: ({ signal }) => take(api.GET("/api/v1/repositories/{repository}/definition/changes", { signal, params: { path: { repository }, query: { branch, name: name || undefined } } })),
-    retry: false,
-    gcTime: 0,
-  });
+  const diff = useQuery(definitionChanges(repository, branch, name));
   if (!diff.data) return <ProblemNote error={diff.error} />;
   if (diff.data.changes.length === 0) return <p>It comes to the same as the repository's own branch.</p>;
   return (

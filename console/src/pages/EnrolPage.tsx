@@ -1,10 +1,12 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { Button, Form, Input } from "antd";
 import { useState } from "react";
-import { api, Problem, take } from "../api/client";
+import { Problem } from "../api/client";
 import { ProblemNote } from "../parts/ProblemNote";
 import { when } from "../parts/time";
 import { Themed } from "../Themed";
+import { enrol, offerOf } from "../service/people";
+import { signIn } from "../service/session";
 
 type Fields = { name?: string; full_name?: string; email?: string; password: string };
 
@@ -19,11 +21,11 @@ export function EnrolPage() {
 
 function Enrol() {
   const [key] = useState(() => location.hash.slice(1));
-  const offer = useQuery({ queryKey: ["enrolment", key], queryFn: ({ signal }) => take(api.POST("/api/v1/enrolments/offer", { signal, body: { key } })), retry: false });
+  const offer = useQuery(offerOf(key));
   const use = useMutation({
     mutationFn: async (f: Fields) => {
-      const p = await take(api.POST("/api/v1/enrolments/use", { body: { key, ...f } }));
-      await take(api.POST("/api/v1/sign-in", { params: { query: { door: "console" } }, body: { name: p.name, password: f.password } }));
+      const p = await enrol({ key, ...f });
+      await signIn({ name: p.name, password: f.password });
     },
     onSuccess: () => location.assign("/"),
   });

@@ -3,13 +3,13 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Alert, AutoComplete, Button, Form, Input, Segmented, Select, Space, Table, Tooltip, Typography, theme } from "antd";
 import { useEffect, useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
-import { api, nameOf, Problem, type Preflight, whole } from "../api/client";
+import { nameOf, Problem, type Preflight } from "../api/client";
 import { bytes, cores, money, span } from "../parts/amounts";
 import { Findings } from "../parts/Findings";
 import { PageHead } from "../parts/Page";
 import { launch as launchIt, launched, preflight as aheadOf, type Launch } from "../service/launches";
 import { branches as branchesOf, repositories as all } from "../service/repositories";
-import { start } from "../service/workspaces";
+import { mineOf, start } from "../service/workspaces";
 import { ProblemNote } from "../parts/ProblemNote";
 import { GiveSecret } from "../parts/GiveSecret";
 import { took, when } from "../parts/time";
@@ -165,7 +165,7 @@ export function LaunchPage() {
 /** The workspaces that one has of the same branch already: whoever follows a link to it again goes on in theirs. */
 function Have({ repository, branch }: { repository: string; branch: string }) {
   const navigate = useNavigate();
-  const mine = useQuery({ queryKey: ["workspaces", "of", repository, branch], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/workspaces", { signal, params: { query: { ...page, repository } } })) });
+  const mine = useQuery(mineOf(repository, branch));
   const goOn = useMutation({
     mutationFn: async (w: { name: string; owner: string; phase: string }) => (w.phase === "stopped" ? ((await start(nameOf(w))) ?? w) : w),
     onSuccess: (w) => navigate(`/workspaces/${nameOf(w)}`),

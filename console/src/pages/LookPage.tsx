@@ -1,17 +1,17 @@
 import { useQuery } from "@tanstack/react-query";
 import { lazy, Suspense } from "react";
 import { useParams } from "react-router";
-import { api, whole } from "../api/client";
 import { PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { when } from "../parts/time";
+import { looksOfOthers } from "../service/terminals";
 
 const TerminalView = lazy(() => import("../parts/TerminalView").then((m) => ({ default: m.TerminalView })));
 
 /** A terminal of somebody else's, which they let one look at. */
 export function LookPage() {
   const { ref = "", label = "" } = useParams();
-  const looks = useQuery({ queryKey: ["looks", "others"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/me/looks", { signal, params: { query: page } })) });
+  const looks = useQuery(looksOfOthers);
   const mine = looks.data?.find((l) => `${l.workspace}.${l.owner}` === ref && l.terminal === label);
   return (
     <>

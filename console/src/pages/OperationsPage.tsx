@@ -1,21 +1,18 @@
 import { useQuery } from "@tanstack/react-query";
 import { Table, Tooltip } from "antd";
 import { Link } from "react-router";
-import { api, type Operation, type Person, whole } from "../api/client";
+import type { Operation, Person } from "../api/client";
 import { counted, OperationView } from "../parts/OperationView";
 import { nothing, PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { useAddress } from "../parts/search";
 import { exact, when } from "../parts/time";
+import { operations } from "../service/operations";
 
 /** What was asked of many workspaces at once, and what came of it. */
 export function OperationsPage({ person }: { person: Person }) {
   const [get, set] = useAddress();
-  const list = useQuery({
-    queryKey: ["operations"],
-    queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/operations", { signal, params: { query: page } })),
-    refetchInterval: (q) => (q.state.data?.some((o) => !o.ended_at) ? 2_000 : 30_000),
-  });
+  const list = useQuery(operations);
   const open = get("open");
   return (
     <>

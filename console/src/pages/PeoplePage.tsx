@@ -2,7 +2,7 @@ import { CheckCircleFilled, PauseCircleFilled, RobotOutlined } from "@ant-design
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { App, Button, Form, Input, Modal, Select, Space, Table, Tooltip, Typography, theme } from "antd";
 import { useState } from "react";
-import { api, take, type Person, whole } from "../api/client";
+import type { Person } from "../api/client";
 import { nothing, PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { AddProgram, ProgramTokens } from "../parts/Programs";
@@ -10,6 +10,7 @@ import { sorted, sorting, useAddress } from "../parts/search";
 import { when } from "../parts/time";
 import { useDone } from "../parts/useDone";
 import { useColours } from "../palette";
+import { addTeam as addTeamOf, changePerson, endLink, erasePerson, makeLink, openLinks, people as everybody, teams as teamsOf } from "../service/people";
 
 const roles = ["operator", "lead", "developer", "auditor"] as const;
 
@@ -22,15 +23,15 @@ export function PeoplePage({ person }: { person: Person }) {
   const [enrolling, setEnrolling] = useState<{ person?: string }>();
   const operator = person.role === "operator";
   const [tokensOf, setTokensOf] = useState<string>();
-  const people = useQuery({ queryKey: ["people", "list"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/people", { signal, params: { query: page } })) });
-  const teams = useQuery({ queryKey: ["team", "list"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/teams", { signal, params: { query: page } })) });
+  const people = useQuery(everybody);
+  const teams = useQuery(teamsOf);
   const done = useDone("people");
   const change = useMutation({
-    mutationFn: ({ name, ...body }: { name: string; role?: Person["role"]; team?: string; closed?: boolean }) => take(api.PATCH("/api/v1/people/{person}", { params: { path: { person: name } }, body })),
+    mutationFn: ({ name, ...body }: { name: string; role?: Person["role"]; team?: string; closed?: boolean }) => changePerson(name, body),
     ...done,
   });
-  const erase = useMutation({ mutationFn: (name: string) => take(api.DELETE("/api/v1/people/{person}", { params: { path: { person: name } } })), ...done });
-  const addTeam = useMutation({ mutationFn: (name: string) => take(api.POST("/api/v1/teams", { body: { name } })), ...done });
+  const erase = useMutation({ mutationFn: erasePerson, ...done });
+  const addTeam = useMutation({ mutationFn: addTeamOf, ...done });
   const words = (get("find") ?? "").toLowerCase();
   const team = get("team");
   const role = get("role");
@@ -199,8 +200,8 @@ export function PeoplePage({ person }: { person: Person }) {
 
 /** The enrolment links that nobody has used yet. */
 function OpenLinks() {
-  const links = useQuery({ queryKey: ["enrolment", "list"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/enrolments", { signal, params: { query: page } })) });
-  const end = useMutation({ mutationFn: (id: string) => take(api.DELETE("/api/v1/enrolments/{id}", { params: { path: { id } } })), ...useDone("people") });
+  const links = useQuery(openLinks);
+  const end = useMutation({ mutationFn: endLink, ...useDone("people") });
   if (!links.data?.length) return <ProblemNote error={links.error} />;
   return (
     <details aria-label="Open links" style={{ marginBottom: 16 }}>
@@ -235,7 +236,7 @@ type Fields = { role: Person["role"]; team?: string; hours: number };
 
 function MakeLink({ person, teams, onClose }: { person?: string; teams: string[]; onClose: () => void }) {
   const [form] = Form.useForm<Fields>();
-  const make = useMutation({ mutationFn: (f: Fields) => take(api.POST("/api/v1/enrolments", { body: person ? { person, hours: f.hours } : f })), onSettled: useDone("people").onSettled });
+  const make = useMutation({ mutationFn: (f: Fields) => makeLink(person ? { person, hours: f.hours } : f), onSettled: useDone("people").onSettled });
   return (
     <Modal
       open

@@ -4,11 +4,11 @@ import { useQuery } from "@tanstack/react-query";
 import { Button, Segmented, Slider, Space } from "antd";
 import { useEffect, useRef, useState } from "react";
 import { useParams } from "react-router";
-import { api, take } from "../api/client";
 import { PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { terminalLook } from "../parts/terminalLook";
 import { exact, when } from "../parts/time";
+import { contentOf, recording } from "../service/recordings";
 
 /** Something that happened: when, in seconds as it is shown, what, and its text. */
 type Event = [number, string, string];
@@ -43,11 +43,10 @@ function read(text: string): Cast {
 /** What a terminal printed, in its own time. */
 export function RecordingPage() {
   const { id = "" } = useParams();
-  const path = { recording: id };
-  const about = useQuery({ queryKey: ["recordings", id], queryFn: ({ signal }) => take(api.GET("/api/v1/recordings/{recording}", { signal, params: { path } })) });
+  const about = useQuery(recording(id));
   const cast = useQuery({
     queryKey: ["recordings", id, "content"],
-    queryFn: async ({ signal }) => read((await take(api.GET("/api/v1/recordings/{recording}/content", { signal, params: { path }, parseAs: "text" }))) ?? ""),
+    queryFn: async ({ signal }) => read(await contentOf(id, signal)),
     staleTime: Infinity,
   });
   const r = about.data;

@@ -19,7 +19,8 @@ import { when } from "../parts/time";
 import { virtualFrom } from "../parts/virtual";
 import { useDone } from "../parts/useDone";
 import { plans } from "../service/prebuilds";
-import { branches, change, definition, dropCredential, newPushKey, putCredential, remove, repository, secretsOf, teams, type Repository } from "../service/repositories";
+import { branches, change, definition, dropCredential, newPushKey, putCredential, remove, repository, secretsOf, type Repository } from "../service/repositories";
+import { teams } from "../service/people";
 import { workspaces } from "../service/workspaces";
 
 /** One repository: its branches and what serves them, its plans and what they save, what is wrong with its definition, its secrets, its workspaces. */

@@ -1,16 +1,16 @@
 import { useQuery } from "@tanstack/react-query";
 import { Tabs } from "antd";
 import { Link, useParams } from "react-router";
-import { api, take } from "../api/client";
 import { LogView } from "../parts/LogView";
 import { PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { SheetView } from "../parts/SheetView";
+import { runSheet } from "../service/prebuilds";
 
 /** One making of a prepared image: its launch sheet and its log. */
 export function RunPage() {
   const { run = "" } = useParams();
-  const sheet = useQuery({ queryKey: ["prebuilds", "sheet", run], queryFn: ({ signal }) => take(api.GET("/api/v1/prebuild-runs/{run}/sheet", { signal, params: { path: { run } } })) });
+  const sheet = useQuery(runSheet(run));
   if (sheet.error) return <ProblemNote error={sheet.error} />;
   return (
     <>

@@ -1,13 +1,14 @@
 import { useQuery } from "@tanstack/react-query";
 import { Button, Select, Table, Tabs, type TableColumnsType } from "antd";
 import { useState } from "react";
-import { api, type Person, type SecretChoice, whole } from "../api/client";
+import type { Person, SecretChoice } from "../api/client";
 import { GiveSecret } from "../parts/GiveSecret";
 import { nothing, PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { useAddress } from "../parts/search";
 import { SecretTable } from "../parts/SecretTable";
 import { repositories as all, secretsOf } from "../service/repositories";
+import { explained as explainedOf, mine as mineOf } from "../service/secrets";
 
 /** One's own secrets, a repository's, and what becomes of each in a workspace. */
 export function SecretsPage({ person }: { person: Person }) {
@@ -18,13 +19,9 @@ export function SecretsPage({ person }: { person: Person }) {
   const of = get("repository") ?? names[0] ?? "";
   const [adding, setAdding] = useState(false);
   const manages = person.role === "operator" || person.role === "lead";
-  const mine = useQuery({ queryKey: ["secrets", "mine"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/secrets", { signal, params: { query: page } })), enabled: view === "mine" });
+  const mine = useQuery({ ...mineOf, enabled: view === "mine" });
   const theirs = useQuery({ ...secretsOf(of), enabled: view === "repository" && Boolean(of) });
-  const explained = useQuery({
-    queryKey: ["secrets", "explained", of],
-    queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/repositories/{repository}/secrets-explained", { signal, params: { path: { repository: of }, query: page } })),
-    enabled: view === "explained" && Boolean(of),
-  });
+  const explained = useQuery({ ...explainedOf(of), enabled: view === "explained" && Boolean(of) });
   const which = <Select showSearch aria-label="Repository" style={{ width: 200, marginBottom: 12 }} value={of} options={names.map((n) => ({ value: n, label: n }))} onChange={(r: string) => set({ repository: r })} />;
   return (
     <>

@@ -2,14 +2,15 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { Button, Card, Form, Input, Modal, Select, Space, Typography } from "antd";
 import { useState } from "react";
 import { Link } from "react-router";
-import { api, take, type Starter, whole } from "../api/client";
+import type { Starter } from "../api/client";
 import { PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
+import { fill as fillIt, starters as all } from "../service/starters";
 
 /** Starters: ready definitions for new projects, kept by the house. */
 export function StartersPage() {
   const [chosen, setChosen] = useState<Starter>();
-  const starters = useQuery({ queryKey: ["starters"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/starters", { signal, params: { query: page } })), retry: false });
+  const starters = useQuery(all);
   return (
     <>
       <PageHead title="Starters">
@@ -43,7 +44,7 @@ export function StartersPage() {
 function Inside({ of: s, onClose }: { of: Starter; onClose: () => void }) {
   const usual = Object.fromEntries(s.options.map((o) => [o.name, o.default ?? ""]));
   const [choices, setChoices] = useState<Record<string, string>>(usual);
-  const fill = useMutation({ mutationFn: (options: Record<string, string>) => take(api.POST("/api/v1/starters/{starter}", { params: { path: { starter: s.name } }, body: { options } })) });
+  const fill = useMutation({ mutationFn: (options: Record<string, string>) => fillIt(s.name, options) });
   const command = ["yardbench starter write", s.name, ...Object.entries(choices).filter(([k, v]) => v !== usual[k]).map(([k, v]) => `--choose ${k}=${/^[\w./-]+$/.test(v) ? v : `'${v.replaceAll("'", `'\\''`)}'`}`)].join(" ");
   return (
     <Modal open title={s.title || s.name} footer={null} width={760} onCancel={onClose} afterOpenChange={(open) => open && fill.mutate(choices)}>

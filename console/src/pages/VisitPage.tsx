@@ -1,14 +1,14 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { useSearchParams } from "react-router";
-import { api, take } from "../api/client";
 import { ProblemNote } from "../parts/ProblemNote";
+import { visitPass } from "../service/workspaces";
 
 /** Leads somebody who is signed in on to a port's address. */
 export function VisitPage() {
   const [search] = useSearchParams();
   const address = search.get("to") ?? "";
-  const pass = useQuery({ queryKey: ["visit", address], queryFn: ({ signal }) => take(api.POST("/api/v1/port-passes", { signal, body: { address } })), retry: false, gcTime: 0 });
+  const pass = useQuery(visitPass(address));
   const go = pass.data?.go;
   useEffect(() => {
     if (go) location.replace(go);

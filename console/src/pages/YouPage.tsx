@@ -1,21 +1,22 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { App, Button, Form, Input, Modal, Table, Tooltip } from "antd";
 import { useState } from "react";
-import { api, take, type Person, whole } from "../api/client";
+import type { Person } from "../api/client";
 import { Keys } from "../parts/Keys";
 import { PageHead, nothing } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { MakeToken, TokenTable } from "../parts/Tokens";
 import { exact, when } from "../parts/time";
 import { useDone } from "../parts/useDone";
+import { changePassword, credentials, dropCredential, endToken, tokens as tokensOf } from "../service/tokens";
 
 /** What one is signed in with, and tokens for programs. */
 export function YouPage({ person }: { person: Person }) {
   const [making, setMaking] = useState(false);
   const [changing, setChanging] = useState(false);
-  const tokens = useQuery({ queryKey: ["tokens"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/tokens", { signal, params: { query: page } })) });
+  const tokens = useQuery(tokensOf);
   const done = useDone("tokens", "me");
-  const end = useMutation({ mutationFn: (id: string) => take(api.DELETE("/api/v1/tokens/{id}", { params: { path: { id } } })), ...done });
+  const end = useMutation({ mutationFn: endToken, ...done });
   return (
     <>
       <PageHead
@@ -49,8 +50,8 @@ export function YouPage({ person }: { person: Person }) {
 /** What one signs in to git hosts with; the secret itself is never shown. */
 function Credentials() {
   const { modal } = App.useApp();
-  const known = useQuery({ queryKey: ["credentials"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/git-credentials", { signal, params: { query: page } })) });
-  const remove = useMutation({ mutationFn: (host: string) => take(api.DELETE("/api/v1/git-credentials/{host}", { params: { path: { host } } })), ...useDone("credentials") });
+  const known = useQuery(credentials);
+  const remove = useMutation({ mutationFn: dropCredential, ...useDone("credentials") });
   return (
     <>
       <h2 className="below">Git hosts</h2>
@@ -98,7 +99,7 @@ function ChangePassword({ onClose }: { onClose: () => void }) {
   const [form] = Form.useForm<{ old: string; new: string; again: string }>();
   const { onSettled } = useDone("tokens");
   const change = useMutation({
-    mutationFn: (f: { old: string; new: string }) => take(api.PUT("/api/v1/me/password", { body: { old: f.old, new: f.new } })),
+    mutationFn: (f: { old: string; new: string }) => changePassword(f.old, f.new),
     onSettled,
     onSuccess: () => {
       void message.success("Your password is another; all your other sign-ins have ended");

@@ -2,9 +2,10 @@ import { DownOutlined } from "@ant-design/icons";
 import { useMutation } from "@tanstack/react-query";
 import { Button, Checkbox, Dropdown, Input, InputNumber, Modal, Space } from "antd";
 import { useState } from "react";
-import { api, nameOf, take, type Operation, type WorkspaceRow } from "../api/client";
+import { nameOf, type Operation, type WorkspaceRow } from "../api/client";
 import { OperationView } from "./OperationView";
 import { ProblemNote } from "./ProblemNote";
+import { askMany } from "../service/operations";
 
 type Verb = Operation["verb"];
 
@@ -58,11 +59,7 @@ function Asking({ verb, of, close }: { verb: Verb; of: WorkspaceRow[]; close: (a
   const { word, means, danger } = verbs[verb];
   const ask = useMutation({
     mutationFn: () =>
-      take(
-        api.POST("/api/v1/operations", {
-          body: { verb, names: meant.map(nameOf), reason: reason.trim() || undefined, seconds: verb === "hold" ? hours * 3600 : undefined, discard: verb === "remove" && discard ? true : undefined },
-        }),
-      ),
+      askMany({ verb, names: meant.map(nameOf), reason: reason.trim() || undefined, seconds: verb === "hold" ? hours * 3600 : undefined, discard: verb === "remove" && discard ? true : undefined }),
   });
   const wantsReason = verb === "hold" || verb === "tell";
   const title = meant.length === 1 && meant[0] ? nameOf(meant[0]) : `${meant.length} workspaces`;

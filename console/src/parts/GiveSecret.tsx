@@ -1,8 +1,8 @@
 import { useMutation } from "@tanstack/react-query";
 import { Form, Input, Modal, Radio, Select } from "antd";
-import { api, take } from "../api/client";
 import { ProblemNote } from "./ProblemNote";
 import { useDone } from "./useDone";
+import { put as putIt } from "../service/secrets";
 
 type Fields = { name: string; value: string; form: "variable" | "file"; reach: "everywhere" | "named"; repositories: string[] };
 
@@ -17,9 +17,7 @@ export function GiveSecret({ name, repository, of, repositories, open = Boolean(
   const put = useMutation({
     mutationFn: (f: Fields) => {
       const body = { value: f.value, form: f.form, everywhere: !of && f.reach === "everywhere", repositories: !of && f.reach === "named" ? f.repositories : undefined };
-      return of
-        ? take(api.PUT("/api/v1/repositories/{repository}/secrets/{name}", { params: { path: { repository: of, name: f.name } }, body }))
-        : take(api.PUT("/api/v1/secrets/{name}", { params: { path: { name: f.name } }, body }));
+      return putIt(f.name, body, of);
     },
     onSettled,
     onSuccess: () => {

@@ -1,15 +1,16 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { App, Button, Form, Input, InputNumber, Modal, Table, Tooltip, Typography } from "antd";
 import { useState } from "react";
-import { api, take, type Workspace, whole } from "../api/client";
+import type { Workspace } from "../api/client";
 import { nothing } from "./Page";
 import { ProblemNote } from "./ProblemNote";
 import { exact, when } from "./time";
 import { useDone } from "./useDone";
+import { addKey, door, keys as keysOf, removeKey } from "../service/tokens";
 
 /** Where the door of SSH is. It stays the same while the service runs. */
 export function useDoor() {
-  return useQuery({ queryKey: ["ssh"], queryFn: ({ signal }) => take(api.GET("/api/v1/ssh", { signal })), staleTime: Infinity });
+  return useQuery(door);
 }
 
 /** The public keys that let one in by SSH, and by which key the door is known. */
@@ -17,8 +18,8 @@ export function Keys() {
   const { modal } = App.useApp();
   const [adding, setAdding] = useState(false);
   const door = useDoor();
-  const keys = useQuery({ queryKey: ["tokens", "keys"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/ssh/keys", { signal, params: { query: page } })) });
-  const remove = useMutation({ mutationFn: (id: string) => take(api.DELETE("/api/v1/ssh/keys/{id}", { params: { path: { id } } })), ...useDone("tokens") });
+  const keys = useQuery(keysOf);
+  const remove = useMutation({ mutationFn: removeKey, ...useDone("tokens") });
   return (
     <>
       <h2 className="below" style={{ display: "flex" }}>
@@ -81,7 +82,7 @@ export function Keys() {
 function AddKey({ onClose }: { onClose: () => void }) {
   const [form] = Form.useForm<{ key: string; comment?: string; days?: number }>();
   const { onSettled } = useDone("tokens");
-  const add = useMutation({ mutationFn: (body: { key: string; comment?: string; days?: number }) => take(api.POST("/api/v1/ssh/keys", { body })), onSettled, onSuccess: onClose });
+  const add = useMutation({ mutationFn: addKey, onSettled, onSuccess: onClose });
   return (
     <Modal open title="Add a public key" okText="Add it" onOk={() => form.submit()} confirmLoading={add.isPending} onCancel={onClose}>
       <Form form={form} layout="vertical" requiredMark={false} initialValues={{ days: 365 }} onFinish={(f) => add.mutate({ key: f.key.trim(), comment: f.comment || undefined, days: f.days ?? undefined })}>

@@ -1,16 +1,16 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { Button, Checkbox, Form, InputNumber, Modal, Select, Table, Tooltip, Typography } from "antd";
 import { useState } from "react";
-import { api, take, whole } from "../api/client";
 import { ProblemNote } from "./ProblemNote";
 import { exact, when } from "./time";
 import { useDone } from "./useDone";
+import { end as endIt, lookLinks, make as makeIt } from "../service/lookLinks";
 
 /** The links by which people who are not signed in see ports of a workspace. */
 export function LookLinks({ workspace, ports }: { workspace: string; ports: number[] }) {
   const [making, setMaking] = useState(false);
-  const links = useQuery({ queryKey: ["look-links", workspace], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/workspaces/{workspace}/look-links", { signal, params: { path: { workspace }, query: page } })), refetchInterval: 30_000 });
-  const end = useMutation({ mutationFn: (link: string) => take(api.DELETE("/api/v1/workspaces/{workspace}/look-links/{link}", { params: { path: { workspace, link } } })), ...useDone("look-links") });
+  const links = useQuery(lookLinks(workspace));
+  const end = useMutation({ mutationFn: (link: string) => endIt(workspace, link), ...useDone("look-links") });
   return (
     <>
       <h3>Look links</h3>
@@ -57,7 +57,7 @@ interface Asked {
 function MakeLink({ workspace, ports, close }: { workspace: string; ports: number[]; close: () => void }) {
   const [form] = Form.useForm<Asked>();
   const make = useMutation({
-    mutationFn: (v: Asked) => take(api.POST("/api/v1/workspaces/{workspace}/look-links", { params: { path: { workspace } }, body: { port: v.port, seconds: Math.round(v.hours * 3600), visits_most: v.visits ?? 0, wakes: v.wakes } })),
+    mutationFn: (v: Asked) => makeIt(workspace, { port: v.port, seconds: Math.round(v.hours * 3600), visits_most: v.visits ?? 0, wakes: v.wakes }),
     ...useDone("look-links"),
   });
   const made = make.data;

@@ -1,10 +1,9 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { Alert, App, Button, Checkbox, Form, Input, InputNumber, Modal, Table, Tooltip } from "antd";
 import { Link } from "react-router";
-import { api, take, whole } from "../api/client";
 import { ProblemNote } from "./ProblemNote";
 import { exact, when } from "./time";
-import { endLook, looks } from "../service/terminals";
+import { endLook, letLook, looks, looksOfOthers } from "../service/terminals";
 import { useDone } from "./useDone";
 
 /** Who may look at the terminals of a workspace, and the end of that. */
@@ -53,7 +52,7 @@ export function LetLook({ workspace, label, close }: { workspace: string; label:
   const [form] = Form.useForm<Letting>();
   const done = useDone("looks");
   const allow = useMutation({
-    mutationFn: (v: Letting) => take(api.PUT("/api/v1/workspaces/{workspace}/terminals/{label}/looks/{person}", { params: { path: { workspace, label, person: v.person.trim() } }, body: { writes: v.writes, seconds: v.minutes * 60 } })),
+    mutationFn: (v: Letting) => letLook(workspace, label, v.person.trim(), { writes: v.writes, seconds: v.minutes * 60 }),
     onSettled: done.onSettled,
     onSuccess: (l) => {
       void message.success(`${l?.person} finds it on their page of workspaces.`);
@@ -81,7 +80,7 @@ export function LetLook({ workspace, label, close }: { workspace: string; label:
 
 /** The terminals of others that one may look at now. */
 export function LooksOfOthers() {
-  const looks = useQuery({ queryKey: ["looks", "others"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/me/looks", { signal, params: { query: page } })), refetchInterval: 60_000 });
+  const looks = useQuery(looksOfOthers);
   return (looks.data ?? []).map((l) => (
     <Alert
       key={`${l.owner} ${l.workspace} ${l.terminal}`}

@@ -3,11 +3,12 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { Button, Table, theme } from "antd";
 import type { ReactNode } from "react";
 import { Link } from "react-router";
-import { api, take, type Operation, type Outcome, whole } from "../api/client";
+import type { Operation, Outcome } from "../api/client";
 import { useColours } from "../palette";
 import { ProblemNote } from "./ProblemNote";
 import { when } from "./time";
 import { useDone } from "./useDone";
+import { cancel as cancelIt, operation as operationOf, outcomes as outcomesOf } from "../service/operations";
 
 /** How an operation stands, in numbers. */
 export function counted(o: Operation) {
@@ -17,16 +18,11 @@ export function counted(o: Operation) {
 
 /** What comes of an operation with each workspace, as it comes. */
 export function OperationView({ id, owner = true }: { id: string; owner?: boolean }) {
-  const pace = 700;
-  const operation = useQuery({ queryKey: ["operations", id], queryFn: ({ signal }) => take(api.GET("/api/v1/operations/{operation}", { signal, params: { path: { operation: id } } })), refetchInterval: (q) => (q.state.data?.ended_at ? false : pace) });
+
+  const operation = useQuery(operationOf(id));
   const o = operation.data;
-  const outcomes = useQuery({
-    queryKey: ["operations", id, "outcomes", o && counted(o)],
-    queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/operations/{operation}/outcomes", { signal, params: { path: { operation: id }, query: { ...page, sort: "number" } } })),
-    placeholderData: (before) => before,
-    enabled: Boolean(o),
-  });
-  const cancel = useMutation({ mutationFn: () => take(api.POST("/api/v1/operations/{operation}/cancel", { params: { path: { operation: id } } })), ...useDone("operations") });
+  const outcomes = useQuery(outcomesOf(id, o && counted(o)));
+  const cancel = useMutation({ mutationFn: () => cancelIt(id), ...useDone("operations") });
   return (
     <>
       <ProblemNote error={operation.error ?? outcomes.error} />

@@ -1,17 +1,19 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { Button, Form, Input, Modal, Select } from "antd";
 import { useState } from "react";
-import { api, take, type Person, whole } from "../api/client";
+import type { Person } from "../api/client";
 import { ProblemNote } from "./ProblemNote";
 import { MakeToken, TokenTable } from "./Tokens";
 import { useDone } from "./useDone";
+import { addProgram } from "../service/people";
+import { endTokenOf, tokensOf } from "../service/tokens";
 
 /** Makes an account for programs, which belongs to a team and to no person. */
 export function AddProgram({ person, teams }: { person: Person; teams: string[] }) {
   const [open, setOpen] = useState(false);
   const [form] = Form.useForm<{ name: string; purpose: string; team: string }>();
   const { onSettled } = useDone("people");
-  const add = useMutation({ mutationFn: (body: { name: string; purpose: string; team: string }) => take(api.POST("/api/v1/people", { body })), onSettled, onSuccess: () => setOpen(false) });
+  const add = useMutation({ mutationFn: addProgram, onSettled, onSuccess: () => setOpen(false) });
   return (
     <>
       <Button onClick={() => setOpen(true)}>Add a program</Button>
@@ -37,9 +39,8 @@ export function AddProgram({ person, teams }: { person: Person; teams: string[] 
 /** The tokens of an account of programs. */
 export function ProgramTokens({ of, onClose }: { of: string; onClose: () => void }) {
   const [making, setMaking] = useState(false);
-  const path = { person: of };
-  const tokens = useQuery({ queryKey: ["tokens", of], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/people/{person}/tokens", { signal, params: { path, query: page } })) });
-  const end = useMutation({ mutationFn: (id: string) => take(api.DELETE("/api/v1/people/{person}/tokens/{id}", { params: { path: { ...path, id } } })), ...useDone("tokens") });
+  const tokens = useQuery(tokensOf(of));
+  const end = useMutation({ mutationFn: (id: string) => endTokenOf(of, id), ...useDone("tokens") });
   return (
     <Modal
       open

@@ -1,19 +1,19 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { Button, Space, Table, Tooltip } from "antd";
 import { Link } from "react-router";
-import { api, take, whole } from "../api/client";
 import { bytes } from "./amounts";
 import { nothing } from "./Page";
 import { ProblemNote } from "./ProblemNote";
 import { exact, when } from "./time";
 import { useDone } from "./useDone";
+import { end as endIt, recordings, remove as removeIt } from "../service/recordings";
 
 /** The recordings that one may see; of one workspace, where it is named as NAME.OWNER. */
 export function Recordings({ of, mine }: { of?: string; mine?: string }) {
-  const all = useQuery({ queryKey: ["recordings"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/recordings", { signal, params: { query: page } })), refetchInterval: 15_000 });
+  const all = useQuery(recordings);
   const done = useDone("recordings", "terminals");
-  const end = useMutation({ mutationFn: (recording: string) => take(api.POST("/api/v1/recordings/{recording}/end", { params: { path: { recording } } })), ...done });
-  const remove = useMutation({ mutationFn: (recording: string) => take(api.DELETE("/api/v1/recordings/{recording}", { params: { path: { recording } } })), ...done });
+  const end = useMutation({ mutationFn: endIt, ...done });
+  const remove = useMutation({ mutationFn: removeIt, ...done });
   const rows = (all.data ?? []).filter((r) => !of || `${r.workspace}.${r.owner}` === of);
   if (of && rows.length === 0) return null;
   return (

@@ -1,19 +1,17 @@
 import { useMutation } from "@tanstack/react-query";
 import { App, Button, Table, Tooltip } from "antd";
-import { api, take, type Secret } from "../api/client";
+import type { Secret } from "../api/client";
 import { nothing } from "./Page";
 import { exact, when } from "./time";
 import { useDone } from "./useDone";
+import { remove as removeIt } from "../service/secrets";
 
 /** Secrets by name: one's own, or with `of` a repository's. Their values are not to be had. */
 export function SecretTable({ rows, loading, removable, of, empty }: { rows?: Secret[]; loading: boolean; removable: boolean; of?: string; empty: string }) {
   const { modal } = App.useApp();
   const done = useDone("secrets", "workspaces", "preflight");
   const drop = useMutation({
-    mutationFn: (name: string) =>
-      of
-        ? take(api.DELETE("/api/v1/repositories/{repository}/secrets/{name}", { params: { path: { repository: of, name } } }))
-        : take(api.DELETE("/api/v1/secrets/{name}", { params: { path: { name } } })),
+    mutationFn: (name: string) => removeIt(name, of),
     ...done,
   });
   return (

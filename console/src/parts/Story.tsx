@@ -2,8 +2,8 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { CheckCircleFilled, CloseCircleFilled, MinusCircleOutlined } from "@ant-design/icons";
 import { Alert, Button, Select, Space, Spin, Table, Tabs, theme } from "antd";
 import { useState } from "react";
-import { Problem, api, nameOf, take, type Person, type Service, type Workspace, whole } from "../api/client";
-import { sheet as oneSheet, workspace as oneWorkspace } from "../service/workspaces";
+import { Problem, nameOf, type Person, type Service, type Workspace } from "../api/client";
+import { allowPush, heed as heedIt, services as servicesOf, sheet as oneSheet, sheets as sheetsOf, workspace as oneWorkspace } from "../service/workspaces";
 import { bytes, cores, money } from "./amounts";
 import { DayStrip } from "./DayStrip";
 import { Entries } from "./Entries";
@@ -24,10 +24,7 @@ export function Story({ name, person, head }: { name: string; person: Person; he
   const [get, set] = useAddress();
   const [chosen, setChosen] = useState<number>();
   const workspace = useQuery(oneWorkspace(name));
-  const sheets = useQuery({
-    queryKey: ["workspaces", "sheets", name],
-    queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/workspaces/{workspace}/sheets", { signal, params: { path: { workspace: name }, query: page } })),
-  });
+  const sheets = useQuery(sheetsOf(name));
   // The newest one is asked for as such: what began meanwhile is seen at once.
   const one = useQuery({ ...oneSheet(name, chosen), placeholderData: (old) => old });
   const follow = useFollow();
@@ -140,12 +137,9 @@ export function Story({ name, person, head }: { name: string; person: Person; he
 
 /** What a condition means, and what to do about it. */
 function ConditionNote({ of: c, workspace: w }: { of: Workspace["conditions"][number]; workspace: Workspace }) {
-  const heed = useMutation({ mutationFn: () => take(api.DELETE("/api/v1/workspaces/{workspace}/notice", { params: { path: { workspace: nameOf(w) } } })), ...useDone("workspaces") });
+  const heed = useMutation({ mutationFn: () => heedIt(nameOf(w)), ...useDone("workspaces") });
   const push = useMutation({
-    mutationFn: (may: boolean) => {
-      const at = { params: { path: { workspace: nameOf(w) } } };
-      return may ? take(api.PUT("/api/v1/workspaces/{workspace}/push", at)) : take(api.DELETE("/api/v1/workspaces/{workspace}/push", at));
-    },
+    mutationFn: (may: boolean) => allowPush(nameOf(w), may),
     ...useDone("workspaces"),
   });
   if (c.kind === "notice") {
@@ -220,8 +214,7 @@ function Rest({ of: w }: { of: Workspace }) {
 /** The services beside a workspace, each with its state and its log. */
 function Services({ workspace: w }: { workspace: Workspace }) {
   const { token } = theme.useToken();
-  const path = { workspace: nameOf(w) };
-  const services = useQuery({ queryKey: ["workspaces", "services", nameOf(w)], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/workspaces/{workspace}/services", { signal, params: { path, query: page } })), refetchInterval: 5_000 });
+  const services = useQuery(servicesOf(nameOf(w)));
   const colour = (state: Service["state"]) => (state === "failed" || state === "unhealthy" ? token.colorError : state === "healthy" || state === "running" ? token.colorSuccess : undefined);
   return (
     <>

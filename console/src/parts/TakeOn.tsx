@@ -2,11 +2,14 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { Button, Form, Input, Modal, Select, Space, Table } from "antd";
 import { useState } from "react";
 import { useNavigate } from "react-router";
-import { api, nameOf, take, type Container, whole } from "../api/client";
+import { nameOf, type Container } from "../api/client";
 import { bytes, cores, money } from "./amounts";
 import { nothing } from "./Page";
 import { ProblemNote } from "./ProblemNote";
 import { when } from "./time";
+import { containers, sizes as sizesOf, takeOn } from "../service/containers";
+import { people as everybody } from "../service/people";
+import { repositories as registered } from "../service/repositories";
 
 type Answers = { owner: string; repository: string; name?: string; size?: string };
 
@@ -27,12 +30,12 @@ function Choice() {
   const navigate = useNavigate();
   const [form] = Form.useForm<Answers>();
   const [chosen, setChosen] = useState<Container>();
-  const all = useQuery({ queryKey: ["containers"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/containers", { signal, params: { query: page } })) });
-  const sizes = useQuery({ queryKey: ["containers", "sizes"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/container-sizes", { signal, params: { query: page } })) });
-  const people = useQuery({ queryKey: ["people", "list"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/people", { signal, params: { query: page } })) });
-  const repositories = useQuery({ queryKey: ["repositories", "list"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/repositories", { signal, params: { query: page } })) });
+  const all = useQuery(containers);
+  const sizes = useQuery(sizesOf);
+  const people = useQuery(everybody);
+  const repositories = useQuery(registered);
   const adopt = useMutation({
-    mutationFn: (body: Answers) => take(api.POST("/api/v1/containers/{container}/adopt", { params: { path: { container: chosen?.id ?? "" } }, body })),
+    mutationFn: (body: Answers) => takeOn(chosen?.id ?? "", body),
     onSuccess: (w) => void navigate(`/workspaces/${nameOf(w)}`),
     onSettled: () => all.refetch(),
   });

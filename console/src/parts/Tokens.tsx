@@ -1,11 +1,13 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { Button, Checkbox, Form, Input, InputNumber, Modal, Select, Table, Tooltip, Typography, theme } from "antd";
 import { useState } from "react";
-import { api, take, type Token, whole } from "../api/client";
+import type { Token } from "../api/client";
 import { nothing } from "./Page";
 import { ProblemNote } from "./ProblemNote";
 import { exact, when } from "./time";
 import { useDone } from "./useDone";
+import { repositories as registered } from "../service/repositories";
+import { makeToken } from "../service/tokens";
 
 type Scope = NonNullable<Token["scopes"]>[number];
 
@@ -68,11 +70,11 @@ export function MakeToken({ of, onClose }: { of?: string; onClose: () => void })
   const [form] = Form.useForm<Answers>();
   const { onSettled } = useDone("tokens");
   const [bounded, setBounded] = useState(Boolean(of));
-  const repositories = useQuery({ queryKey: ["repositories", "list"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/repositories", { signal, params: { query: page } })) });
+  const repositories = useQuery(registered);
   const make = useMutation({
     mutationFn: (f: Answers) => {
       const body = bounded ? { ...f, scopes: f.scopes?.length ? f.scopes : undefined, repositories: f.repositories?.length ? f.repositories : undefined } : { name: f.name, days: f.days };
-      return take(of ? api.POST("/api/v1/people/{person}/tokens", { params: { path: { person: of } }, body }) : api.POST("/api/v1/tokens", { body }));
+      return makeToken(body, of);
     },
     onSettled,
   });

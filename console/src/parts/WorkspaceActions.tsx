@@ -2,20 +2,19 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { App, Button, ConfigProvider, Form, Input, Modal, Select, Space } from "antd";
 import { useState } from "react";
 import { useNavigate } from "react-router";
-import { api, nameOf, take, type Person, type Workspace } from "../api/client";
+import { nameOf, type Person, type Workspace } from "../api/client";
 import { ProblemNote } from "./ProblemNote";
 import { WouldBeLost } from "./WouldBeLost";
-import { hold, start, stop } from "../service/workspaces";
+import { hold, letGo, letRest, rebuild, remove as removeIt, start, stop } from "../service/workspaces";
 import { useDone } from "./useDone";
 
 /** Asks how long to hold a workspace, and why. */
 function Hold({ of: w }: { of: Workspace }) {
   const [form] = Form.useForm<{ seconds: number; why: string }>();
   const [open, setOpen] = useState(false);
-  const path = { params: { path: { workspace: nameOf(w) } } };
   const done = useDone("workspaces");
   const keep = useMutation({ mutationFn: (f: { seconds: number; why: string }) => hold(nameOf(w), f.seconds, f.why), onSettled: done.onSettled, onSuccess: () => setOpen(false) });
-  const end = useMutation({ mutationFn: () => take(api.DELETE("/api/v1/workspaces/{workspace}/hold", path)), ...done });
+  const end = useMutation({ mutationFn: () => letRest(nameOf(w)), ...done });
   if (w.rest?.held_until) return <Button onClick={() => end.mutate()}>Let it rest</Button>;
   return (
     <>
@@ -40,16 +39,15 @@ export function Actions({ of: w, person, small }: { of: Workspace; person: Perso
   const { modal, message } = App.useApp();
   const navigate = useNavigate();
   const queries = useQueryClient();
-  const path = { params: { path: { workspace: nameOf(w) } } };
   const failed = (e: Error) => modal.error({ title: `This was not done with ${w.name}`, content: <ProblemNote error={e} />, width: 640 });
   const ask = useMutation({
     mutationFn: (verb: "start" | "stop" | "rebuild") =>
-      verb === "rebuild" ? take(api.POST("/api/v1/workspaces/{workspace}/rebuild", { ...path, body: {} })) : (verb === "start" ? start : stop)(nameOf(w)),
+      (verb === "rebuild" ? rebuild : verb === "start" ? start : stop)(nameOf(w)),
     onError: failed,
     onSettled: () => queries.invalidateQueries({ queryKey: ["workspaces"] }),
   });
   const remove = useMutation({
-    mutationFn: (discard: boolean) => take(w.adopted ? api.POST("/api/v1/workspaces/{workspace}/let-go", path) : api.DELETE("/api/v1/workspaces/{workspace}", { params: { ...path.params, query: discard ? { discard } : {} } })),
+    mutationFn: (discard: boolean) => (w.adopted ? letGo(nameOf(w)) : removeIt(nameOf(w), discard)),
     onError: failed,
     onSuccess: () => {
       void message.info(`${w.name} is being ${w.adopted ? "let go" : "removed"}`);

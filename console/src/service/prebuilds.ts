@@ -11,3 +11,6 @@ export const plans = (repository?: string) =>
 export const putPlan = (repository: string, body: components["schemas"]["PutPlan"]) => take(api.PUT("/api/v1/repositories/{repository}/prebuild-plan", { ...at(repository), body }));
 export const runPlan = (repository: string, branch: string) => take(api.POST("/api/v1/repositories/{repository}/prebuild-runs", { ...at(repository), body: { branch } }));
 export const dropPlan = (repository: string, branch: string) => take(api.DELETE("/api/v1/repositories/{repository}/prebuild-plan", { params: { path: { repository }, query: { branch } } }));
+
+/** The launch sheet of a run. */
+export const runSheet = (run: string) => queryOptions({ queryKey: ["prebuilds", "sheet", run], queryFn: ({ signal }) => take(api.GET("/api/v1/prebuild-runs/{run}/sheet", { signal, params: { path: { run } } })) });

@@ -34,4 +34,11 @@ export const newPushKey = (name: string) => take(api.POST("/api/v1/repositories/
 export const putCredential = (name: string, body: components["schemas"]["GitCredential"]) => take(api.PUT("/api/v1/repositories/{repository}/credential", { ...at(name), body }));
 export const dropCredential = (name: string) => take(api.DELETE("/api/v1/repositories/{repository}/credential", at(name)));
 
-export const teams = queryOptions({ queryKey: ["team", "list"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/teams", { signal, params: { query: page } })) });
+/** What differs on a branch from the repository's own definition, and what that makes due. */
+export const definitionChanges = (name: string, branch: string, which?: string) =>
+  queryOptions({
+    queryKey: ["definition-changes", name, branch, which ?? ""],
+    retry: false,
+    gcTime: 0,
+    queryFn: ({ signal }) => take(api.GET("/api/v1/repositories/{repository}/definition/changes", { signal, params: { path: { repository: name }, query: { branch, name: which || undefined } } })),
+  });

@@ -45,3 +45,9 @@ export function runInTerminal(workspace: string, argv: string[], folder: string,
     socket.onclose = () => no(new Error("no terminal could be opened"));
   });
 }
+
+/** The terminals of others that one may look at now. */
+export const looksOfOthers = queryOptions({ queryKey: ["looks", "others"], refetchInterval: 60_000, queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/me/looks", { signal, params: { query: page } })) });
+
+export const letLook = (workspace: string, label: string, person: string, body: { writes?: boolean; seconds?: number }) =>
+  take(api.PUT("/api/v1/workspaces/{workspace}/terminals/{label}/looks/{person}", { params: { path: { workspace, label, person } }, body }));

@@ -40,3 +40,28 @@ export const workspaces = (all: boolean) =>
 
 export const stop = (name: string) => take(api.POST("/api/v1/workspaces/{workspace}/stop", { params: { path: { workspace: name } } }));
 export const hold = (name: string, seconds: number, why: string) => take(api.PUT("/api/v1/workspaces/{workspace}/hold", { params: { path: { workspace: name } }, body: { seconds, why } }));
+
+const at = (name: string) => ({ params: { path: { workspace: name } } });
+
+/** One's own workspaces of a branch. */
+export const mineOf = (repository: string, branch: string) =>
+  queryOptions({ queryKey: ["workspaces", "of", repository, branch], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/workspaces", { signal, params: { query: { ...page, repository } } })) });
+
+/** The launch sheets of a workspace, the newest first. */
+export const sheets = (name: string) => queryOptions({ queryKey: ["workspaces", "sheets", name], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/workspaces/{workspace}/sheets", { signal, params: { path: { workspace: name }, query: page } })) });
+
+/** The services beside it. */
+export const services = (name: string) =>
+  queryOptions({ queryKey: ["workspaces", "services", name], refetchInterval: 5_000, queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/workspaces/{workspace}/services", { signal, params: { path: { workspace: name }, query: page } })) });
+
+export const letRest = (name: string) => take(api.DELETE("/api/v1/workspaces/{workspace}/hold", at(name)));
+export const rebuild = (name: string) => take(api.POST("/api/v1/workspaces/{workspace}/rebuild", { ...at(name), body: {} }));
+export const letGo = (name: string) => take(api.POST("/api/v1/workspaces/{workspace}/let-go", at(name)));
+export const remove = (name: string, discard: boolean) => take(api.DELETE("/api/v1/workspaces/{workspace}", { params: { path: { workspace: name }, query: discard ? { discard } : {} } }));
+export const heed = (name: string) => take(api.DELETE("/api/v1/workspaces/{workspace}/notice", at(name)));
+
+/** allowPush lets what is in it push for a time, or says that it may not. */
+export const allowPush = (name: string, may: boolean) => (may ? take(api.PUT("/api/v1/workspaces/{workspace}/push", at(name))) : take(api.DELETE("/api/v1/workspaces/{workspace}/push", at(name))));
+
+/** The way into a port for a tab. */
+export const visitPass = (address: string) => queryOptions({ queryKey: ["visit", address], retry: false, gcTime: 0, queryFn: ({ signal }) => take(api.POST("/api/v1/port-passes", { signal, body: { address } })) });
