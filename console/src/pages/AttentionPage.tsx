@@ -1,11 +1,12 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { Button, Form, Input, InputNumber, Modal, Space, Table, Tooltip } from "antd";
+import { Button, Form, Input, InputNumber, Space, Table, Tooltip } from "antd";
 import { useState } from "react";
 import { Link } from "react-router";
 import type { Person } from "../api/client";
 import type { components } from "../api/schema";
 import { AskMany } from "../parts/AskMany";
 import { nothing, PageHead } from "../parts/Page";
+import { Ask } from "../parts/Ask";
 import { ProblemNote } from "../parts/ProblemNote";
 import { useAddress } from "../parts/search";
 import { exact, when } from "../parts/time";
@@ -118,24 +119,14 @@ function Cause({ of, person }: { of: Attention; person: Person }) {
 }
 
 function QuietFor({ of, close }: { of: Attention; close: () => void }) {
-  const [form] = Form.useForm<{ hours: number; reason: string }>();
-  const done = useDone("attention");
-  const quiet = useMutation({
-    mutationFn: (f: { hours: number; reason: string }) => quietIt(of.id, Math.round(f.hours * 3600), f.reason),
-    onSettled: done.onSettled,
-    onSuccess: close,
-  });
   return (
-    <Modal open title="It needs nobody for a time" okText="Quiet" confirmLoading={quiet.isPending} onOk={() => void form.validateFields().then((f) => quiet.mutate(f))} onCancel={close}>
-      <Form form={form} layout="vertical" initialValues={{ hours: 2 }}>
-        <Form.Item name="hours" label="For how many hours" rules={[{ required: true, message: "Say for how long." }]}>
-          <InputNumber min={0.1} max={720} />
-        </Form.Item>
-        <Form.Item name="reason" label="Why" rules={[{ required: true, message: "Say why." }]}>
-          <Input autoFocus maxLength={200} />
-        </Form.Item>
-      </Form>
-      <ProblemNote error={quiet.error} />
-    </Modal>
+    <Ask<{ hours: number; reason: string }> title="It needs nobody for a time" ok="Quiet" initial={{ hours: 2 }} ask={(f) => quietIt(of.id, Math.round(f.hours * 3600), f.reason)} changes={["attention"]} onClose={close}>
+      <Form.Item name="hours" label="For how many hours" rules={[{ required: true, message: "Say for how long." }]}>
+        <InputNumber min={0.1} max={720} />
+      </Form.Item>
+      <Form.Item name="reason" label="Why" rules={[{ required: true, message: "Say why." }]}>
+        <Input autoFocus maxLength={200} />
+      </Form.Item>
+    </Ask>
   );
 }

@@ -1,9 +1,10 @@
 import { CheckCircleFilled, PauseCircleFilled, RobotOutlined } from "@ant-design/icons";
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { App, Button, Form, Input, Modal, Select, Space, Table, Tooltip, Typography, theme } from "antd";
+import { App, Button, Form, Input, Select, Space, Table, Tooltip, Typography, theme } from "antd";
 import { useState } from "react";
 import type { Person } from "../api/client";
 import { nothing, PageHead } from "../parts/Page";
+import { Ask } from "../parts/Ask";
 import { ProblemNote } from "../parts/ProblemNote";
 import { AddProgram, ProgramTokens } from "../parts/Programs";
 import { sorted, sorting, useAddress } from "../parts/search";
@@ -235,44 +236,36 @@ function OpenLinks() {
 type Fields = { role: Person["role"]; team?: string; hours: number };
 
 function MakeLink({ person, teams, onClose }: { person?: string; teams: string[]; onClose: () => void }) {
-  const [form] = Form.useForm<Fields>();
-  const make = useMutation({ mutationFn: (f: Fields) => makeLink(person ? { person, hours: f.hours } : f), onSettled: useDone("people").onSettled });
   return (
-    <Modal
-      open
+    <Ask<Fields, Awaited<ReturnType<typeof makeLink>>>
       title={person ? `A new password for ${person}` : "Bring somebody in"}
-      okText="Make the link"
-      okButtonProps={{ style: make.data ? { display: "none" } : undefined }}
-      cancelText={make.data ? "Done" : "Cancel"}
-      onOk={() => form.submit()}
-      confirmLoading={make.isPending}
-      onCancel={onClose}
-    >
-      {make.data ? (
+      ok="Make the link"
+      initial={{ role: "developer", hours: 72 }}
+      ask={(f) => makeLink(person ? { person, hours: f.hours } : f)}
+      changes={["people"]}
+      onClose={onClose}
+      shown={(made) => (
         <>
-          <p>Send this link to them. It can be used once, until {when(make.data.expires_at)}, and is shown only now.</p>
+          <p>Send this link to them. It can be used once, until {when(made.expires_at)}, and is shown only now.</p>
           <Typography.Paragraph copyable code style={{ overflowWrap: "anywhere" }}>
-            {make.data.link}
+            {made.link}
           </Typography.Paragraph>
         </>
-      ) : (
-        <Form<Fields> form={form} layout="vertical" requiredMark={false} initialValues={{ role: "developer", hours: 72 }} onFinish={(f) => make.mutate(f)}>
-          {!person && (
-            <>
-              <Form.Item name="role" label="Role">
-                <Select options={roles.map((r) => ({ value: r, label: r }))} />
-              </Form.Item>
-              <Form.Item name="team" label="Team">
-                <Select allowClear placeholder="none" options={teams.map((t) => ({ value: t, label: t }))} />
-              </Form.Item>
-            </>
-          )}
-          <Form.Item name="hours" label="Can be used for">
-            <Select options={[24, 72, 168].map((h) => ({ value: h, label: `${h} hours` }))} />
-          </Form.Item>
-          <ProblemNote error={make.error} />
-        </Form>
       )}
-    </Modal>
+    >
+      {!person && (
+        <>
+          <Form.Item name="role" label="Role">
+            <Select options={roles.map((r) => ({ value: r, label: r }))} />
+          </Form.Item>
+          <Form.Item name="team" label="Team">
+            <Select allowClear placeholder="none" options={teams.map((t) => ({ value: t, label: t }))} />
+          </Form.Item>
+        </>
+      )}
+      <Form.Item name="hours" label="Can be used for">
+        <Select options={[24, 72, 168].map((h) => ({ value: h, label: `${h} hours` }))} />
+      </Form.Item>
+    </Ask>
   );
 }

@@ -1,9 +1,10 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { App, Button, Form, Input, Modal, Table, Tooltip } from "antd";
+import { App, Button, Form, Input, Table, Tooltip } from "antd";
 import { useState } from "react";
 import type { Person } from "../api/client";
 import { Keys } from "../parts/Keys";
 import { PageHead, nothing } from "../parts/Page";
+import { Ask } from "../parts/Ask";
 import { ProblemNote } from "../parts/ProblemNote";
 import { MakeToken, TokenTable } from "../parts/Tokens";
 import { exact, when } from "../parts/time";
@@ -96,36 +97,28 @@ function Credentials() {
 
 function ChangePassword({ onClose }: { onClose: () => void }) {
   const { message } = App.useApp();
-  const [form] = Form.useForm<{ old: string; new: string; again: string }>();
-  const { onSettled } = useDone("tokens");
-  const change = useMutation({
-    mutationFn: (f: { old: string; new: string }) => changePassword(f.old, f.new),
-    onSettled,
-    onSuccess: () => {
-      void message.success("Your password is another; all your other sign-ins have ended");
-      onClose();
-    },
-  });
   return (
-    <Modal open title="Change your password" okText="Change it" onOk={() => form.submit()} confirmLoading={change.isPending} onCancel={onClose}>
-      <p className="quiet">All your other sign-ins end, and tokens that you gave to programs.</p>
-      <Form form={form} layout="vertical" requiredMark={false} onFinish={(f) => change.mutate(f)}>
-        <Form.Item name="old" label="Now" rules={[{ required: true, message: "The one that you sign in with, please" }]}>
-          <Input.Password autoFocus autoComplete="current-password" />
-        </Form.Item>
-        <Form.Item name="new" label="Another" rules={[{ required: true, message: "Another, please" }]}>
-          <Input.Password autoComplete="new-password" />
-        </Form.Item>
-        <Form.Item
-          name="again"
-          label="The same again"
-          dependencies={["new"]}
-          rules={[{ validator: (_, v: string) => (v === form.getFieldValue("new") ? Promise.resolve() : Promise.reject(new Error("The two are not the same"))) }]}
-        >
-          <Input.Password autoComplete="new-password" />
-        </Form.Item>
-        <ProblemNote error={change.error} />
-      </Form>
-    </Modal>
+    <Ask<{ old: string; new: string; again: string }>
+      title="Change your password"
+      ok="Change it"
+      about="All your other sign-ins end, and tokens that you gave to programs."
+      ask={(f) => changePassword(f.old, f.new)}
+      changes={["tokens"]}
+      onClose={onClose}
+      onDone={() => {
+        void message.success("Your password is another; all your other sign-ins have ended");
+        onClose();
+      }}
+    >
+      <Form.Item name="old" label="Now" rules={[{ required: true, message: "The one that you sign in with, please" }]}>
+        <Input.Password autoFocus autoComplete="current-password" />
+      </Form.Item>
+      <Form.Item name="new" label="Another" rules={[{ required: true, message: "Another, please" }]}>
+        <Input.Password autoComplete="new-password" />
+      </Form.Item>
+      <Form.Item name="again" label="The same again" dependencies={["new"]} rules={[({ getFieldValue }) => ({ validator: (_, v: string) => (v === getFieldValue("new") ? Promise.resolve() : Promise.reject(new Error("The two are not the same"))) })]}>
+        <Input.Password autoComplete="new-password" />
+      </Form.Item>
+    </Ask>
   );
 }

@@ -4,8 +4,11 @@ import type { ReactNode } from "react";
 import { ProblemNote } from "./ProblemNote";
 import { useDone } from "./useDone";
 
-/** A form in a dialogue: it asks once, says what went wrong and stays, and closes when it was done. */
-export function Ask<F extends object, R = unknown>({ title, ok, initial, ask, changes, onClose, onDone, width, footer, children }: {
+/**
+ * A form in a dialogue: it asks once, says what went wrong and stays, and closes when it was done;
+ * or shows what came of it, where that is shown this once.
+ */
+export function Ask<F extends object, R = unknown>({ title, ok, initial, ask, changes, onClose, onDone, shown, about, width, footer, children }: {
   title: ReactNode;
   ok: string;
   initial?: Partial<F>;
@@ -14,19 +17,29 @@ export function Ask<F extends object, R = unknown>({ title, ok, initial, ask, ch
   changes: string[];
   onClose: () => void;
   onDone?: (answer: R) => void;
+  shown?: (answer: R) => ReactNode;
+  about?: ReactNode; // what stands before the form
   width?: number;
   footer?: (buttons: ReactNode) => ReactNode;
   children: ReactNode;
 }) {
   const [form] = Form.useForm<F>();
   const { onSettled } = useDone(...changes);
-  const asking = useMutation({ mutationFn: ask, onSettled, onSuccess: (answer) => (onDone ?? onClose)(answer) });
+  const asking = useMutation({ mutationFn: ask, onSettled, onSuccess: (answer) => (shown ? undefined : (onDone ?? onClose)(answer)) });
+  const made = shown && asking.isSuccess;
   return (
-    <Modal open title={title} okText={ok} width={width} onOk={() => form.submit()} confirmLoading={asking.isPending} onCancel={onClose} footer={footer}>
-      <Form<F> form={form} layout="vertical" requiredMark={false} initialValues={initial} onFinish={(fields) => asking.mutate(fields)}>
-        {children}
-        <ProblemNote error={asking.error} />
-      </Form>
+    <Modal open title={title} okText={made ? "Done" : ok} cancelButtonProps={made ? { style: { display: "none" } } : undefined} width={width} onOk={() => (made ? onClose() : form.submit())} confirmLoading={asking.isPending} onCancel={onClose} footer={footer}>
+      {made ? (
+        shown(asking.data)
+      ) : (
+        <>
+          {about && <p className="quiet">{about}</p>}
+          <Form<F> form={form} layout="vertical" requiredMark={false} initialValues={initial} onFinish={(fields) => asking.mutate(fields)}>
+            {children}
+            <ProblemNote error={asking.error} />
+          </Form>
+        </>
+      )}
     </Modal>
   );
 }

@@ -1,5 +1,6 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { App, Button, Form, Input, InputNumber, Modal, Table, Tooltip, Typography } from "antd";
+import { App, Button, Form, Input, InputNumber, Table, Tooltip, Typography } from "antd";
+import { Ask } from "./Ask";
 import { useState } from "react";
 import type { Workspace } from "../api/client";
 import { nothing } from "./Page";
@@ -80,24 +81,18 @@ export function Keys() {
 }
 
 function AddKey({ onClose }: { onClose: () => void }) {
-  const [form] = Form.useForm<{ key: string; comment?: string; days?: number }>();
-  const { onSettled } = useDone("tokens");
-  const add = useMutation({ mutationFn: addKey, onSettled, onSuccess: onClose });
   return (
-    <Modal open title="Add a public key" okText="Add it" onOk={() => form.submit()} confirmLoading={add.isPending} onCancel={onClose}>
-      <Form form={form} layout="vertical" requiredMark={false} initialValues={{ days: 365 }} onFinish={(f) => add.mutate({ key: f.key.trim(), comment: f.comment || undefined, days: f.days ?? undefined })}>
-        <Form.Item name="key" label="Public key" extra="The one line of the file that ends in .pub, like ~/.ssh/id_ed25519.pub" rules={[{ required: true, message: "The key, please" }]}>
-          <Input.TextArea autoFocus rows={4} spellCheck={false} style={{ fontFamily: "monospace" }} placeholder="ssh-ed25519 AAAA… you@your-machine" />
-        </Form.Item>
-        <Form.Item name="comment" label="What it is called" extra="The key's own comment where it is left out.">
-          <Input maxLength={60} />
-        </Form.Item>
-        <Form.Item name="days" label="Days until it ends">
-          <InputNumber min={1} max={3660} />
-        </Form.Item>
-        <ProblemNote error={add.error} />
-      </Form>
-    </Modal>
+    <Ask<{ key: string; comment?: string; days?: number }> title="Add a public key" ok="Add it" initial={{ days: 365 }} ask={(f) => addKey({ key: f.key.trim(), comment: f.comment || undefined, days: f.days ?? undefined })} changes={["tokens"]} onClose={onClose}>
+      <Form.Item name="key" label="Public key" extra="The one line of the file that ends in .pub, like ~/.ssh/id_ed25519.pub" rules={[{ required: true, message: "The key, please" }]}>
+        <Input.TextArea autoFocus rows={4} spellCheck={false} style={{ fontFamily: "monospace" }} placeholder="ssh-ed25519 AAAA… you@your-machine" />
+      </Form.Item>
+      <Form.Item name="comment" label="What it is called" extra="The key's own comment where it is left out.">
+        <Input maxLength={60} />
+      </Form.Item>
+      <Form.Item name="days" label="Days until it ends">
+        <InputNumber min={1} max={3660} />
+      </Form.Item>
+    </Ask>
   );
 }
 

@@ -1,6 +1,7 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { Button, Checkbox, Form, InputNumber, Modal, Select, Table, Tooltip, Typography } from "antd";
+import { Button, Checkbox, Form, InputNumber, Select, Table, Tooltip, Typography } from "antd";
 import { useState } from "react";
+import { Ask } from "./Ask";
 import { ProblemNote } from "./ProblemNote";
 import { exact, when } from "./time";
 import { useDone } from "./useDone";
@@ -55,23 +56,15 @@ interface Asked {
 }
 
 function MakeLink({ workspace, ports, close }: { workspace: string; ports: number[]; close: () => void }) {
-  const [form] = Form.useForm<Asked>();
-  const make = useMutation({
-    mutationFn: (v: Asked) => makeIt(workspace, { port: v.port, seconds: Math.round(v.hours * 3600), visits_most: v.visits ?? 0, wakes: v.wakes }),
-    ...useDone("look-links"),
-  });
-  const made = make.data;
   return (
-    <Modal
-      open
+    <Ask<Asked, Awaited<ReturnType<typeof makeIt>>>
       title="A link that shows a port"
-      okText={made ? "I have it" : "Make it"}
-      confirmLoading={make.isPending}
-      cancelButtonProps={{ style: made && { display: "none" } }}
-      onOk={() => (made ? close() : void form.validateFields().then((v) => make.mutate(v)))}
-      onCancel={close}
-    >
-      {made ? (
+      ok="Make it"
+      initial={{ port: ports[0], hours: 24, wakes: false }}
+      ask={(v) => makeIt(workspace, { port: v.port, seconds: Math.round(v.hours * 3600), visits_most: v.visits ?? 0, wakes: v.wakes })}
+      changes={["look-links"]}
+      onClose={close}
+      shown={(made) => (
         <>
           <p>
             Whoever holds this sees port {made.port} until {when(made.until)}. It is shown this once:
@@ -80,23 +73,20 @@ function MakeLink({ workspace, ports, close }: { workspace: string; ports: numbe
             {made.address}
           </Typography.Paragraph>
         </>
-      ) : (
-        <Form form={form} layout="vertical" initialValues={{ port: ports[0], hours: 24, wakes: false }}>
-          <Form.Item name="port" label="Which port">
-            <Select options={ports.map((p) => ({ value: p, label: p }))} />
-          </Form.Item>
-          <Form.Item name="hours" label="For how many hours" rules={[{ required: true, message: "Say for how long." }]}>
-            <InputNumber min={0.1} max={8760} />
-          </Form.Item>
-          <Form.Item name="visits" label="How often it may be opened" extra="Without a number, as often as people like.">
-            <InputNumber min={1} max={100000} precision={0} />
-          </Form.Item>
-          <Form.Item name="wakes" valuePropName="checked">
-            <Checkbox>A visit starts the workspace, and keeps it from rest</Checkbox>
-          </Form.Item>
-        </Form>
       )}
-      <ProblemNote error={make.error} />
-    </Modal>
+    >
+      <Form.Item name="port" label="Which port">
+        <Select options={ports.map((p) => ({ value: p, label: p }))} />
+      </Form.Item>
+      <Form.Item name="hours" label="For how many hours" rules={[{ required: true, message: "Say for how long." }]}>
+        <InputNumber min={0.1} max={8760} />
+      </Form.Item>
+      <Form.Item name="visits" label="How often it may be opened" extra="Without a number, as often as people like.">
+        <InputNumber min={1} max={100000} precision={0} />
+      </Form.Item>
+      <Form.Item name="wakes" valuePropName="checked">
+        <Checkbox>A visit starts the workspace, and keeps it from rest</Checkbox>
+      </Form.Item>
+    </Ask>
   );
 }

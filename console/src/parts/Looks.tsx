@@ -1,6 +1,7 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { Alert, App, Button, Checkbox, Form, Input, InputNumber, Modal, Table, Tooltip } from "antd";
+import { Alert, App, Button, Checkbox, Form, Input, InputNumber, Table, Tooltip } from "antd";
 import { Link } from "react-router";
+import { Ask } from "./Ask";
 import { ProblemNote } from "./ProblemNote";
 import { exact, when } from "./time";
 import { endLook, letLook, looks, looksOfOthers } from "../service/terminals";
@@ -49,32 +50,30 @@ interface Letting {
 
 export function LetLook({ workspace, label, close }: { workspace: string; label: string; close: () => void }) {
   const { message } = App.useApp();
-  const [form] = Form.useForm<Letting>();
-  const done = useDone("looks");
-  const allow = useMutation({
-    mutationFn: (v: Letting) => letLook(workspace, label, v.person.trim(), { writes: v.writes, seconds: v.minutes * 60 }),
-    onSettled: done.onSettled,
-    onSuccess: (l) => {
-      void message.success(`${l?.person} finds it on their page of workspaces.`);
-      close();
-    },
-  });
   return (
-    <Modal open title={`Let a colleague look at the terminal ${label}`} okText="Let them look" confirmLoading={allow.isPending} onOk={() => void form.validateFields().then((v) => allow.mutate(v))} onCancel={close}>
-      <p>They see what it shows, also what it showed before, and nothing else of the workspace. You see that they are there.</p>
-      <Form form={form} layout="vertical" initialValues={{ minutes: 60, writes: false }}>
-        <Form.Item name="person" label="Who, by their name here" rules={[{ required: true, message: "Name a colleague." }]}>
-          <Input autoFocus />
-        </Form.Item>
-        <Form.Item name="minutes" label="For how many minutes" rules={[{ required: true, message: "Say for how long." }]}>
-          <InputNumber min={1} max={1440} />
-        </Form.Item>
-        <Form.Item name="writes" valuePropName="checked" extra="What they do then is done as you, with your secrets.">
-          <Checkbox>They may type, too</Checkbox>
-        </Form.Item>
-      </Form>
-      <ProblemNote error={allow.error} />
-    </Modal>
+    <Ask<Letting, Awaited<ReturnType<typeof letLook>>>
+      title={`Let a colleague look at the terminal ${label}`}
+      ok="Let them look"
+      about="They see what it shows, also what it showed before, and nothing else of the workspace. You see that they are there."
+      initial={{ minutes: 60, writes: false }}
+      ask={(v) => letLook(workspace, label, v.person.trim(), { writes: v.writes, seconds: v.minutes * 60 })}
+      changes={["looks"]}
+      onClose={close}
+      onDone={(l) => {
+        void message.success(`${l?.person} finds it on their page of workspaces.`);
+        close();
+      }}
+    >
+      <Form.Item name="person" label="Who, by their name here" rules={[{ required: true, message: "Name a colleague." }]}>
+        <Input autoFocus />
+      </Form.Item>
+      <Form.Item name="minutes" label="For how many minutes" rules={[{ required: true, message: "Say for how long." }]}>
+        <InputNumber min={1} max={1440} />
+      </Form.Item>
+      <Form.Item name="writes" valuePropName="checked" extra="What they do then is done as you, with your secrets.">
+        <Checkbox>They may type, too</Checkbox>
+      </Form.Item>
+    </Ask>
   );
 }
 

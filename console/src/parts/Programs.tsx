@@ -2,6 +2,7 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { Button, Form, Input, Modal, Select } from "antd";
 import { useState } from "react";
 import type { Person } from "../api/client";
+import { Ask } from "./Ask";
 import { ProblemNote } from "./ProblemNote";
 import { MakeToken, TokenTable } from "./Tokens";
 import { useDone } from "./useDone";
@@ -11,15 +12,19 @@ import { endTokenOf, tokensOf } from "../service/tokens";
 /** Makes an account for programs, which belongs to a team and to no person. */
 export function AddProgram({ person, teams }: { person: Person; teams: string[] }) {
   const [open, setOpen] = useState(false);
-  const [form] = Form.useForm<{ name: string; purpose: string; team: string }>();
-  const { onSettled } = useDone("people");
-  const add = useMutation({ mutationFn: addProgram, onSettled, onSuccess: () => setOpen(false) });
   return (
     <>
       <Button onClick={() => setOpen(true)}>Add a program</Button>
-      <Modal open={open} title="An account for programs" okText="Add it" onOk={() => form.submit()} confirmLoading={add.isPending} destroyOnHidden onCancel={() => setOpen(false)}>
-        <p className="quiet">It belongs to a team and to no person: nobody signs in with it, and what it does goes on when who made it is gone. Programs use it by tokens.</p>
-        <Form form={form} layout="vertical" requiredMark={false} initialValues={{ team: person.role === "lead" ? person.team : undefined }} onFinish={(f) => add.mutate(f)}>
+      {open && (
+        <Ask<{ name: string; purpose: string; team: string }>
+          title="An account for programs"
+          ok="Add it"
+          about="It belongs to a team and to no person: nobody signs in with it, and what it does goes on when who made it is gone. Programs use it by tokens."
+          initial={{ team: person.role === "lead" ? person.team : undefined }}
+          ask={addProgram}
+          changes={["people"]}
+          onClose={() => setOpen(false)}
+        >
           <Form.Item name="name" label="Name" rules={[{ required: true, message: "Give it a name" }]}>
             <Input autoFocus placeholder="nightwatch" maxLength={32} />
           </Form.Item>
@@ -29,9 +34,8 @@ export function AddProgram({ person, teams }: { person: Person; teams: string[] 
           <Form.Item name="team" label="Team" rules={[{ required: true, message: "Say whose it is" }]}>
             <Select disabled={person.role === "lead"} options={teams.map((t) => ({ value: t, label: t }))} />
           </Form.Item>
-          <ProblemNote error={add.error} />
-        </Form>
-      </Modal>
+        </Ask>
+      )}
     </>
   );
 }

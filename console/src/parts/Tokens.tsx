@@ -1,11 +1,10 @@
-import { useMutation, useQuery } from "@tanstack/react-query";
-import { Button, Checkbox, Form, Input, InputNumber, Modal, Select, Table, Tooltip, Typography, theme } from "antd";
+import { useQuery } from "@tanstack/react-query";
+import { Button, Checkbox, Form, Input, InputNumber, Select, Table, Tooltip, Typography, theme } from "antd";
+import { Ask } from "./Ask";
 import { useState } from "react";
 import type { Token } from "../api/client";
 import { nothing } from "./Page";
-import { ProblemNote } from "./ProblemNote";
 import { exact, when } from "./time";
-import { useDone } from "./useDone";
 import { repositories as registered } from "../service/repositories";
 import { makeToken } from "../service/tokens";
 
@@ -67,52 +66,48 @@ type Answers = { name: string; days: number; scopes?: Scope[]; repositories?: st
 
 /** Makes a token: one's own, or one of an account of programs. */
 export function MakeToken({ of, onClose }: { of?: string; onClose: () => void }) {
-  const [form] = Form.useForm<Answers>();
-  const { onSettled } = useDone("tokens");
   const [bounded, setBounded] = useState(Boolean(of));
   const repositories = useQuery(registered);
-  const make = useMutation({
-    mutationFn: (f: Answers) => {
-      const body = bounded ? { ...f, scopes: f.scopes?.length ? f.scopes : undefined, repositories: f.repositories?.length ? f.repositories : undefined } : { name: f.name, days: f.days };
-      return makeToken(body, of);
-    },
-    onSettled,
-  });
+  const bodyOf = (f: Answers) => (bounded ? { ...f, scopes: f.scopes?.length ? f.scopes : undefined, repositories: f.repositories?.length ? f.repositories : undefined } : { name: f.name, days: f.days });
   return (
-    <Modal open width={580} title={of ? `A token of ${of}` : "A token for a program"} okText="Make it" okButtonProps={{ style: make.data ? { display: "none" } : undefined }} cancelText={make.data ? "Done" : "Cancel"} onOk={() => form.submit()} confirmLoading={make.isPending} onCancel={onClose}>
-      {make.data ? (
+    <Ask<Answers, Awaited<ReturnType<typeof makeToken>>>
+      title={of ? `A token of ${of}` : "A token for a program"}
+      ok="Make it"
+      width={580}
+      initial={{ days: 30 }}
+      ask={(f) => makeToken(bodyOf(f), of)}
+      changes={["tokens"]}
+      onClose={onClose}
+      shown={(made) => (
         <>
           <p>Give it to the program as YARDBENCH_TOKEN. It is shown only now.</p>
           <Typography.Paragraph copyable code style={{ overflowWrap: "anywhere" }}>
-            {make.data.value}
+            {made.value}
           </Typography.Paragraph>
         </>
-      ) : (
-        <Form form={form} layout="vertical" requiredMark={false} initialValues={{ days: 30 }} onFinish={(f) => make.mutate(f)}>
-          <Form.Item name="name" label="What it is for" rules={[{ required: true, message: "Say what it is for" }]}>
-            <Input autoFocus placeholder="nightly report" maxLength={60} />
-          </Form.Item>
-          <Form.Item name="days" label="Days until it ends">
-            <InputNumber min={1} max={366} />
-          </Form.Item>
-          <Form.Item>
-            <Checkbox checked={bounded} onChange={(e) => setBounded(e.target.checked)}>
-              It reaches less than {of ? "all that the account may" : "all that you may"}
-            </Checkbox>
-          </Form.Item>
-          {bounded && (
-            <>
-              <Form.Item name="scopes" label="Scopes" extra="None is all.">
-                <Checkbox.Group options={scopes} style={{ display: "grid" }} />
-              </Form.Item>
-              <Form.Item name="repositories" label="Only for these repositories" extra="It then reaches nothing that belongs to none, like the journal.">
-                <Select mode="multiple" allowClear placeholder="all" options={repositories.data?.map((r) => ({ value: r.name, label: r.name }))} />
-              </Form.Item>
-            </>
-          )}
-          <ProblemNote error={make.error} />
-        </Form>
       )}
-    </Modal>
+    >
+      <Form.Item name="name" label="What it is for" rules={[{ required: true, message: "Say what it is for" }]}>
+        <Input autoFocus placeholder="nightly report" maxLength={60} />
+      </Form.Item>
+      <Form.Item name="days" label="Days until it ends">
+        <InputNumber min={1} max={366} />
+      </Form.Item>
+      <Form.Item>
+        <Checkbox checked={bounded} onChange={(e) => setBounded(e.target.checked)}>
+          It reaches less than {of ? "all that the account may" : "all that you may"}
+        </Checkbox>
+      </Form.Item>
+      {bounded && (
+        <>
+          <Form.Item name="scopes" label="Scopes" extra="None is all.">
+            <Checkbox.Group options={scopes} style={{ display: "grid" }} />
+          </Form.Item>
+          <Form.Item name="repositories" label="Only for these repositories" extra="It then reaches nothing that belongs to none, like the journal.">
+            <Select mode="multiple" allowClear placeholder="all" options={repositories.data?.map((r) => ({ value: r.name, label: r.name }))} />
+          </Form.Item>
+        </>
+      )}
+    </Ask>
   );
 }

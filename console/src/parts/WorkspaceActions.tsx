@@ -1,8 +1,9 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { App, Button, ConfigProvider, Form, Input, Modal, Select, Space } from "antd";
+import { App, Button, ConfigProvider, Form, Input, Select, Space } from "antd";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { nameOf, type Person, type Workspace } from "../api/client";
+import { Ask } from "./Ask";
 import { ProblemNote } from "./ProblemNote";
 import { WouldBeLost } from "./WouldBeLost";
 import { hold, letGo, letRest, rebuild, remove as removeIt, start, stop } from "../service/workspaces";
@@ -10,26 +11,22 @@ import { useDone } from "./useDone";
 
 /** Asks how long to hold a workspace, and why. */
 function Hold({ of: w }: { of: Workspace }) {
-  const [form] = Form.useForm<{ seconds: number; why: string }>();
   const [open, setOpen] = useState(false);
-  const done = useDone("workspaces");
-  const keep = useMutation({ mutationFn: (f: { seconds: number; why: string }) => hold(nameOf(w), f.seconds, f.why), onSettled: done.onSettled, onSuccess: () => setOpen(false) });
-  const end = useMutation({ mutationFn: () => letRest(nameOf(w)), ...done });
+  const end = useMutation({ mutationFn: () => letRest(nameOf(w)), ...useDone("workspaces") });
   if (w.rest?.held_until) return <Button onClick={() => end.mutate()}>Let it rest</Button>;
   return (
     <>
       <Button onClick={() => setOpen(true)}>Hold</Button>
-      <Modal open={open} title={`Keep ${w.name} from being put to rest`} okText="Hold" onOk={() => form.submit()} confirmLoading={keep.isPending} onCancel={() => setOpen(false)} destroyOnHidden>
-        <Form form={form} layout="vertical" requiredMark={false} initialValues={{ seconds: 7200 }} onFinish={(f) => keep.mutate(f)}>
+      {open && (
+        <Ask<{ seconds: number; why: string }> title={`Keep ${w.name} from being put to rest`} ok="Hold" initial={{ seconds: 7200 }} ask={(f) => hold(nameOf(w), f.seconds, f.why)} changes={["workspaces"]} onClose={() => setOpen(false)}>
           <Form.Item name="seconds" label="For">
             <Select options={[1, 2, 4, 8, 12].map((h) => ({ value: h * 3600, label: `${h} h` }))} />
           </Form.Item>
           <Form.Item name="why" label="Why" rules={[{ required: true, message: "Say why" }]}>
             <Input autoFocus maxLength={300} placeholder="a long test runs" />
           </Form.Item>
-          <ProblemNote error={keep.error} />
-        </Form>
-      </Modal>
+        </Ask>
+      )}
     </>
   );
 }
