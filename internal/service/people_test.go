@@ -313,6 +313,9 @@ func TestErased(t *testing.T) {
 	if _, err := s.SignIns.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "long enough"}, "cli", ""); err != nil {
 		t.Fatal(err)
 	}
+	if err := s.Tastes.Keep(ctx, ingrid, "fleet-views", map[string]string{"mine": "team=Harbour"}); err != nil {
+		t.Fatal(err)
+	}
 	w := addWorkspace(t, s, ingrid, "quay", lifecycle.Stopped)
 	operating(t, s)()
 	o, err := s.Operations.Make(ctx, astrid, wire.NewOperation{Verb: "tell", Names: []string{"quay.ingrid"}, Reason: "a storm"})
@@ -350,6 +353,9 @@ func TestErased(t *testing.T) {
 	q := s.rooms.Store.Read()
 	if left, err := q.Secrets(ctx, secret.OfPerson, ingrid.ID); err != nil || len(left) > 0 {
 		t.Errorf("of her secrets there are left %v, %v", left, err)
+	}
+	if left, err := q.TastesOf(ctx, ingrid.ID); err != nil || len(left) > 0 {
+		t.Errorf("of what she likes there are left %v, %v", left, err)
 	}
 	if err := q.VerifyJournal(ctx); err != nil {
 		t.Error(err)
