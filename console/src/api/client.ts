@@ -83,12 +83,18 @@ export async function take<T>(answer: Promise<{ data?: T; error?: unknown; respo
   throw new Problem(got.response.status, p.detail || p.title || got.response.statusText, p.next, p.errors ?? [], p.actions ?? [], p.limits ?? []);
 }
 
+let listed: number | undefined;
+
+/** firstListed is how new the journal was when the first list of this page was read: what came after it is told by the event stream from there. */
+export const firstListed = () => listed;
+
 /** whole reads a list to its end, part by part. */
-export async function whole<T>(part: (page: { limit: number; after?: string }) => Promise<{ data?: { items: T[]; next?: string }; error?: unknown; response: Response }>): Promise<T[]> {
+export async function whole<T>(part: (page: { limit: number; after?: string }) => Promise<{ data?: { items: T[]; next?: string; as_of?: number }; error?: unknown; response: Response }>): Promise<T[]> {
   const all: T[] = [];
   for (let after: string | undefined; ; ) {
     const got = await take(part({ limit: 1000, after }));
     all.push(...got.items);
+    listed ??= got.as_of;
     if (!got.next || got.next === after) return all;
     after = got.next;
   }

@@ -1,6 +1,6 @@
 import { useQueryClient, type QueryClient } from "@tanstack/react-query";
 import { useEffect, useState, useSyncExternalStore } from "react";
-import type { Person, WorkspaceRow } from "./client";
+import { firstListed, type Person, type WorkspaceRow } from "./client";
 
 /** Which queries a journal entry makes old, by the beginning of its kind. */
 const reads: [string, string[]][] = [
@@ -44,6 +44,7 @@ export class Stream {
   private watch: ReturnType<typeof setInterval> | undefined;
   private heard = Date.now();
   private wait = againFirst;
+  private begun = false;
   private readonly rows = new Map<string, WorkspaceRow | undefined>();
   private putting: ReturnType<typeof setTimeout> | undefined;
 
@@ -89,14 +90,17 @@ export class Stream {
 
   private open() {
     this.heard = Date.now();
-    const source = new EventSource("/api/v1/events");
+    // At first it begins where what is shown was read: nothing is read twice. Later what was missed is read again.
+    const since = this.begun ? undefined : firstListed();
+    this.begun = true;
+    const source = new EventSource(since ? `/api/v1/events?after=${since}` : "/api/v1/events");
     this.source = source;
     const hear = () => {
       this.heard = Date.now();
       this.wait = againFirst;
       this.set("live");
     };
-    let first = true;
+    let first = since === undefined;
     source.addEventListener("pulse", () => {
       hear();
       if (first) this.again(...everything); // what came before this connection is not told
