@@ -105,18 +105,6 @@ func TestErrandsOfTheKilled(t *testing.T) {
 	}
 	defer keyboard.Close()
 	defer typed.Close()
-	began := time.Now()
-	for n, person := range people {
-		w.must(w.as(person, "", "whoami"), 0)
-		c := w.command(person, "", "errand", "tide-board", "--", "sleep", "600")
-		c.Stdin = keyboard
-		if err := c.Start(); err != nil {
-			t.Fatal(err)
-		}
-		time.Sleep(time.Duration(n) * 60 * time.Millisecond)
-		_ = c.Process.Kill() // it is there
-		_ = c.Wait()         // it was killed
-	}
 	launched := func() (n int) {
 		entries, err := astrid.Journal.List(t.Context(), yb.JournalQuery{Kind: "workspace.launched", Limit: 100})
 		if err != nil {
@@ -128,6 +116,23 @@ func TestErrandsOfTheKilled(t *testing.T) {
 			}
 		}
 		return n
+	}
+	began := time.Now()
+	for n, person := range people {
+		w.must(w.as(person, "", "whoami"), 0)
+		before := launched()
+		c := w.command(person, "", "errand", "tide-board", "--", "sleep", "600")
+		c.Stdin = keyboard
+		if err := c.Start(); err != nil {
+			t.Fatal(err)
+		}
+		// The first are killed at any moment of a launch, the last when it is made.
+		time.Sleep(time.Duration(n) * 60 * time.Millisecond)
+		for end := time.Now().Add(slack * 5 * time.Second); n >= 5 && launched() == before && time.Now().Before(end); {
+			time.Sleep(20 * time.Millisecond)
+		}
+		_ = c.Process.Kill() // it is there
+		_ = c.Wait()         // it was killed
 	}
 	if n := launched(); n < 4 {
 		t.Fatalf("only %d errands were launched before their callers were killed", n)
