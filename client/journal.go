@@ -85,13 +85,14 @@ type JournalQuery struct {
 	After, Before           int64 // numbers of entries
 	Newest                  bool
 	Workspace, Person, Kind string
+	Repository              string // what was changed of it itself
 	From, To                string // times, or days
 	Limit                   int
 }
 
 // List lists journal entries.
 func (c Journal) List(ctx context.Context, q JournalQuery) ([]wire.JournalEntry, error) {
-	v := url.Values{"after": {strconv.FormatInt(q.After, 10)}, "before": {strconv.FormatInt(q.Before, 10)}, "newest": {strconv.FormatBool(q.Newest)}, "workspace": {q.Workspace}, "person": {q.Person}, "kind": {q.Kind}, "from": {q.From}, "to": {q.To}}
+	v := url.Values{"after": {strconv.FormatInt(q.After, 10)}, "before": {strconv.FormatInt(q.Before, 10)}, "newest": {strconv.FormatBool(q.Newest)}, "workspace": {q.Workspace}, "repository": {q.Repository}, "person": {q.Person}, "kind": {q.Kind}, "from": {q.From}, "to": {q.To}}
 	if q.Limit > 0 {
 		v.Set("limit", strconv.Itoa(q.Limit))
 	}

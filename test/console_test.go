@@ -94,6 +94,7 @@ func TestTheHouseInTheBrowser(t *testing.T) {
 	astrid.do("a repository's page", chromedp.Navigate(w.address+"/repositories/tide-board"), astrid.says("the money of Timetable"), astrid.says("pull request 3"), astrid.says("Say when the spring timetable begins"))
 	w.push("tide-board", "spring", map[string]string{"spring": "x"})
 	astrid.do("it is changed", chromedp.Navigate(w.address+"/repositories/tide-board?view=branches"), chromedp.WaitVisible(`//*[contains(@class, "ant-table-cell") and .="spring"]`), button("More"), item("Change"), seen("#default_branch"), still(".ant-modal-container"), pick(`.ant-select:has(#default_branch)`, "spring"), modal(), gone("Change tide-board"), chromedp.WaitVisible(`//dd[.="spring"]`))
+	astrid.do("what was changed of it is told there, with its name", chromedp.Navigate(w.address+"/repositories/tide-board?view=journal"), astrid.says("repository: changed"), chromedp.Navigate(w.address+"/journal?kind=repository.changed"), chromedp.WaitVisible(`//*[contains(@class, "ant-table-cell")]//a[.="tide-board"]`), chromedp.Navigate(w.address+"/repositories/tide-board"))
 	astrid.do("its workspaces hold it", button("More"), item("Remove"), clicked(`//button[contains(@class, "ant-btn-dangerous") and .="Remove"]`), astrid.says("1 workspaces or prebuilds"), button("OK"))
 	w.must(w.as("ingrid", "", "remove", "quay", "--yes", "--discard"), 0)
 	for end := time.Now().Add(20 * time.Second); strings.Contains(w.must(w.as("ingrid", "", "list"), 0), "quay"); time.Sleep(100 * time.Millisecond) {

@@ -120,6 +120,12 @@ func TestJSONOfEveryCommand(t *testing.T) {
 		{"astrid", "", "journal verify", "journal verify"},
 		{"astrid", "", "webhook add", "webhook add https://hooks.skerryline.example/yard"},
 		{"astrid", "", "webhook list", "webhook list"},
+		{"astrid", "", "webhook change", "webhook change WEBHOOK --kind rules."},
+		{"astrid", "", "webhook pause", "webhook pause WEBHOOK"},
+		{"astrid", "", "webhook resume", "webhook resume WEBHOOK"},
+		{"astrid", "", "webhook replay", "webhook replay WEBHOOK --from 1"},
+		{"astrid", "", "webhook key", "webhook key WEBHOOK --yes"},
+		{"astrid", "", "webhook log", "webhook log WEBHOOK"},
 		{"astrid", "", "person close", "person close oddvar --yes"},
 		{"astrid", "", "person open", "person open oddvar"},
 		{"astrid", "", "cost", "cost"},
@@ -132,6 +138,13 @@ func TestJSONOfEveryCommand(t *testing.T) {
 			continue
 		}
 		seen[c.row] = true
+		if strings.Contains(c.line, "WEBHOOK") {
+			all, err := w.client("astrid").Webhooks.List(t.Context())
+			if err != nil || len(all) != 1 {
+				t.Fatalf("the webhooks are %v, %v", all, err)
+			}
+			c.line = strings.ReplaceAll(c.line, "WEBHOOK", all[0].ID)
+		}
 		got := w.as(c.who, c.stdin, append(strings.Fields(c.line), "--json")...)
 		if got.code != 0 {
 			t.Errorf("%s ends with %d: %s", c.line, got.code, got.errors)

@@ -138,6 +138,10 @@ func TestPullRequest(t *testing.T) {
 	w.must(w.as("ingrid", "hush-1", "secret", "put", "TIDE_KEY", "--everywhere"), 0)
 	w.must(w.as("ingrid", "", "branch", "list", "tide-board"), 0, demo.AskedRef, "Say when the spring timetable begins")
 	w.must(w.as("ingrid", "", "launch", "tide-board", "--branch", "refs/pull/99/head"), 4, "no pull request 99")
+	// By itself, and by nothing that is given more than it.
+	w.must(w.as("ingrid", "", "launch", "fare-desk", "--beside", "tide-board@"+demo.AskedRef), 4, "pull request 3 is no branch")
+	w.must(w.as("astrid", "", "prebuild", "put", "tide-board", "--branch", demo.AskedRef), 4, "pull request 3 is no branch")
+	w.must(w.as("astrid", "", "repository", "change", "tide-board", "--branch", demo.AskedRef), 4, "pull request 3 is no branch")
 	w.must(w.as("ingrid", "", "launch", "tide-board", "--branch", demo.AskedRef, "--dry-run"), 0, demo.AskedRef)
 	w.must(w.as("ingrid", "", "launch", "tide-board", "--branch", demo.AskedRef, "--name", "asked"), 0, "is ready")
 	w.must(w.as("ingrid", "", "run", "asked", "--", "sh", "-c", "git status --short --branch; cat SPRING.md; echo key: $TIDE_KEY."), 0, "## pull/3/head...origin/pull/3/head", "High water comes", "key: .")
@@ -151,4 +155,12 @@ func TestPullRequest(t *testing.T) {
 	w.must(w.as("ingrid", "", "rebuild", "asked"), 0, "is ready")
 	w.must(w.as("ingrid", "", "run", "asked", "--", "git", "log", "--oneline", "origin/pull/3/head"), 0, "spring timetable")
 	w.must(w.as("ingrid", "", "remove", "asked", "--yes"), 0)
+
+	// From an image that was prepared for the branch it goes into.
+	w.must(w.as("astrid", "", "prebuild", "put", "tide-board", "--keep", "1"), 0)
+	w.must(w.as("astrid", "", "prebuild", "run", "tide-board"), 0)
+	w.must(w.as("ingrid", "", "launch", "tide-board", "--branch", demo.AskedRef, "--name", "ahead"), 0, "is ready")
+	w.must(w.as("ingrid", "", "show", "ahead"), 0, "image 1")
+	w.must(w.as("ingrid", "", "run", "ahead", "--", "sh", "-c", "git status --short --branch; cat SPRING.md; git pull --quiet; echo key: $TIDE_KEY."), 0, "## pull/3/head...origin/pull/3/head", "High water comes", "key: .")
+	w.must(w.as("ingrid", "", "remove", "ahead", "--yes"), 0)
 }

@@ -30,7 +30,9 @@ export function Frame({ person }: { person: Me }) {
   const stream = useEvents();
   const newer = useNewer(stream === "lost");
   const likes = useQuery(kept);
-  useEffect(() => (likes.data ? tasteFollows(likes.data.taste, (taste) => keep(queries, "taste", taste)) : undefined), [likes.data, queries]);
+  const known = likes.isSuccess;
+  const taste = likes.data?.taste; // the same one while others of what is kept change
+  useEffect(() => (known ? tasteFollows(taste, (now) => keep(queries, "taste", now)) : undefined), [known, taste, queries]);
   const bench = pathname.startsWith("/bench/");
   const nav = barOf(person);
   return (

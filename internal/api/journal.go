@@ -21,15 +21,16 @@ func journalRoutes(a *API) {
 	entries := op("GET", "/journal", "list-journal", "List journal entries, the oldest first", policy.SeeJournal)
 	entries.Description = "Without after or before the oldest come first. With before, or with newest, the newest come first, and next is a before."
 	answer(a, entries, func(ctx context.Context, who service.Actor, in *struct {
-		After     int64  `query:"after" minimum:"0" doc:"Entries after this number"`
-		Before    int64  `query:"before" minimum:"0" doc:"Entries before this number, the newest first"`
-		Newest    bool   `query:"newest" doc:"The newest first, instead of the oldest"`
-		Workspace string `query:"workspace" maxLength:"80" doc:"Of this one, NAME or NAME.OWNER; where there is none of the name, of the last that was"`
-		Person    string `query:"person" maxLength:"64" doc:"Whose matter it is, or who did it"`
-		Kind      string `query:"kind" maxLength:"60" doc:"What the kind begins with, like workspace.phase"`
-		From      string `query:"from" maxLength:"40" doc:"A time, or a day in the house's time zone"`
-		To        string `query:"to" maxLength:"40" doc:"The time or day after the last"`
-		Limit     int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
+		After      int64  `query:"after" minimum:"0" doc:"Entries after this number"`
+		Before     int64  `query:"before" minimum:"0" doc:"Entries before this number, the newest first"`
+		Newest     bool   `query:"newest" doc:"The newest first, instead of the oldest"`
+		Workspace  string `query:"workspace" maxLength:"80" doc:"Of this one, NAME or NAME.OWNER; where there is none of the name, of the last that was"`
+		Repository string `query:"repository" maxLength:"64" doc:"Of this one: what was changed of it and of its prebuild plans, not what was launched from it"`
+		Person     string `query:"person" maxLength:"64" doc:"Whose matter it is, or who did it"`
+		Kind       string `query:"kind" maxLength:"60" doc:"What the kind begins with, like workspace.phase"`
+		From       string `query:"from" maxLength:"40" doc:"A time, or a day in the house's time zone"`
+		To         string `query:"to" maxLength:"40" doc:"The time or day after the last"`
+		Limit      int    `query:"limit" minimum:"1" maximum:"1000" default:"200"`
 	}) (wire.List[wire.JournalEntry], error) {
 		var v wire.List[wire.JournalEntry]
 		from, err := a.time(ctx, "from", in.From)
@@ -43,7 +44,7 @@ func journalRoutes(a *API) {
 		if v.AsOf, err = s.Journal.Newest(ctx); err != nil {
 			return v, err
 		}
-		v.Items, err = s.Journal.Journal(ctx, who, service.JournalQuery{After: in.After, Before: in.Before, Newest: in.Newest || in.Before > 0, Workspace: in.Workspace, Person: in.Person, Kind: in.Kind, From: from, To: to, Limit: in.Limit})
+		v.Items, err = s.Journal.Journal(ctx, who, service.JournalQuery{After: in.After, Before: in.Before, Newest: in.Newest || in.Before > 0, Workspace: in.Workspace, Repository: in.Repository, Person: in.Person, Kind: in.Kind, From: from, To: to, Limit: in.Limit})
 		if n := len(v.Items); n > 0 && n == in.Limit {
 			v.Next = strconv.FormatInt(v.Items[n-1].Number, 10)
 		}

@@ -44,6 +44,7 @@ func (a journalCommands) journal() *cobra.Command {
 	c.AddCommand(list, a.journalHead(), a.journalVerify(), a.journalExport())
 	list.Flags().StringVar(&q.Workspace, "workspace", "", "of one workspace")
 	list.Flags().StringVar(&q.Person, "person", "", "whose matter it is, or who did it")
+	list.Flags().StringVar(&q.Repository, "repository", "", "what was changed of a repository and its prebuild plans")
 	list.Flags().StringVar(&q.Kind, "kind", "", "what the kind begins with, like workspace.phase")
 	list.Flags().StringVar(&q.From, "from", "", "from this time or day on")
 	list.Flags().StringVar(&q.To, "to", "", "until before this time or day")

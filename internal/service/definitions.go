@@ -93,9 +93,21 @@ func (s *Definitions) planBeside(ctx context.Context, person string, r store.Rep
 	if repo.Host(other.URL) != repo.Host(r.URL) {
 		return store.Beside{}, invalidAs("definition", fmt.Sprintf("%s is on another git host than %s, and a workspace signs in at one", other.Name, r.Name), "leave it out")
 	}
+	if err := noRequest(b.Branch); err != nil {
+		return store.Beside{}, err
+	}
 	out := store.Beside{RepositoryID: other.ID, Name: other.Name, URL: other.URL, Branch: cmp.Or(b.Branch, other.DefaultBranch), Folder: path.Join(def.Mountpoint(), other.Name)}
 	_, err = s.head(ctx, person, other, out.Branch)
 	return out, err
+}
+
+// noRequest refuses a pull request where only a branch is meant: what is in it may be
+// a stranger's, and a workspace that is of one, and of nothing else, is given nothing.
+func noRequest(branch string) error {
+	if n := changes.Request(branch); n > 0 {
+		return invalid(fmt.Sprintf("pull request %d is no branch", n), "name a branch; a pull request is launched by itself")
+	}
+	return nil
 }
 
 // planAt is what the definition at a commit resolves to.

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"strconv"
+	"strings"
 	"time"
 
 	"yardbench/internal/core/journal"
@@ -26,6 +27,7 @@ type Journal struct {
 	store        *store.Store
 	now          func() time.Time
 	views        *views
+	repositories *Repositories
 }
 
 // signedHead is the journal's entry with a number, signed as a head.
@@ -174,6 +176,16 @@ func (s *Journal) Journal(ctx context.Context, a Actor, in JournalQuery) ([]wire
 		}
 		f.Subject = w.ID
 	}
+	if in.Repository != "" {
+		if in.Workspace != "" {
+			return nil, invalid("the journal of a workspace and of a repository are two", "ask for the one or the other")
+		}
+		r, err := s.repositories.repository(ctx, a, in.Repository)
+		if err != nil {
+			return nil, err
+		}
+		f.Subject = r.ID
+	}
 	if in.Person != "" {
 		p, err := s.store.Read().PersonByName(ctx, in.Person)
 		if err != nil || !a.mayOf(policy.SeeJournal, p) {
@@ -210,7 +222,8 @@ func (s *Journal) entryViews(ctx context.Context, rows []store.Entry) ([]wire.Jo
 		if e.OwnerID != "" {
 			v.OwnerName = name(e.OwnerID, person)
 		}
-		if OfWorkspace(e.Kind) {
+		switch {
+		case OfWorkspace(e.Kind):
 			v.SubjectName = name(e.Subject, func(ctx context.Context, id string) string {
 				n, err := s.store.Read().NameOf(ctx, id)
 				if err != nil {
@@ -218,10 +231,24 @@ func (s *Journal) entryViews(ctx context.Context, rows []store.Entry) ([]wire.Jo
 				}
 				return n
 			})
+		case ofRepository(e.Kind):
+			v.SubjectName = name(e.Subject, func(ctx context.Context, id string) string {
+				r, err := s.store.Read().RepositoryByID(ctx, id)
+				if err != nil {
+					return ""
+				}
+				return r.Name
+			})
 		}
 		out = append(out, v)
 	}
 	return out, nil
+}
+
+// ofRepository tells whether a kind of entry is of a repository: of itself, or how
+// images of it are prepared.
+func ofRepository(kind string) bool {
+	return strings.HasPrefix(kind, "repository.") || strings.HasPrefix(kind, "prebuild.plan-")
 }
 
 func entryView(e store.Entry) (wire.JournalEntry, error) {
@@ -231,12 +258,13 @@ func entryView(e store.Entry) (wire.JournalEntry, error) {
 
 // JournalQuery says which journal entries are wanted; empty fields do not count.
 type JournalQuery struct {
-	After     int64  // entries after this number
-	Before    int64  // and before this one; 0 is no bound
-	Newest    bool   // the newest instead of the oldest, newest first
-	Workspace string // NAME or NAME.OWNER; the last of that name, where none is there
-	Person    string // whose matter, or who did it
-	Kind      string // the beginning of the kind
-	From, To  time.Time
-	Limit     int
+	After      int64  // entries after this number
+	Before     int64  // and before this one; 0 is no bound
+	Newest     bool   // the newest instead of the oldest, newest first
+	Workspace  string // NAME or NAME.OWNER; the last of that name, where none is there
+	Repository string // what was changed of it itself
+	Person     string // whose matter, or who did it
+	Kind       string // the beginning of the kind
+	From, To   time.Time
+	Limit      int
 }

@@ -48,6 +48,9 @@ func (s *Prebuilds) PutPlan(ctx context.Context, a Actor, repository string, in 
 	if !a.may(policy.ChangePrebuilds) {
 		return wire.PrebuildPlan{}, denied(a, "plan prebuilds")
 	}
+	if err := noRequest(in.Branch); err != nil {
+		return wire.PrebuildPlan{}, err
+	}
 	p := store.PrebuildPlan{ID: store.NewID(), RepositoryID: r.ID, Branch: in.Branch, OnPush: in.OnPush, Timetable: strings.TrimSpace(in.Timetable), Keep: in.Keep, MadeBy: a.ID}
 	if p.Branch == "" {
 		p.Branch = r.DefaultBranch

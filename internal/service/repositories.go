@@ -230,6 +230,9 @@ func (s *Repositories) branchAt(ctx context.Context, a Actor, r store.Repository
 	if want == "" || want == usual {
 		return usual, nil
 	}
+	if err := noRequest(want); err != nil {
+		return "", err
+	}
 	if err := s.mirrors.Fetch(ctx, r.ID, r.URL, cred); err != nil {
 		return "", fromRoom(err)
 	}
@@ -257,6 +260,10 @@ func (s *Repositories) RemoveRepository(ctx context.Context, a Actor, name strin
 		if err == nil && n > 0 {
 			err = conflict("has-workspaces", fmt.Sprintf("there are %d workspaces or prebuilds of %s", n, quote(name)), "have them removed first", fault.Do("list-workspaces", ""))
 		}
+		return err
+	}
+	// What would be refused at the end is refused before anything goes.
+	if err := matches(ctx, quote(r.Name), repositoryView(r)); err != nil {
 		return err
 	}
 	if err := free(s.store.Read()); err != nil {

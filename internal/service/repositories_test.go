@@ -72,6 +72,7 @@ func TestChangeRepository(t *testing.T) {
 		{"moved at its host, the branch is there", halla, []string{"trunk", "spring"}, wire.RepositoryChange{URL: text("http://git.skerryline.example/boards/one.git")}, "", wire.Repository{URL: "http://git.skerryline.example/boards/one.git", DefaultBranch: "spring", OwnCredential: true}},
 		{"moved, the branch is not there", halla, []string{"trunk"}, wire.RepositoryChange{URL: text(old.URL)}, "", wire.Repository{URL: old.URL, DefaultBranch: "trunk", OwnCredential: true}},
 		{"what its host says", halla, []string{"main", "trunk"}, wire.RepositoryChange{DefaultBranch: text("")}, "", wire.Repository{URL: old.URL, DefaultBranch: "main", OwnCredential: true}},
+		{"a pull request", halla, []string{"main", "refs/pull/3/head"}, wire.RepositoryChange{DefaultBranch: text("refs/pull/3/head")}, "is no branch", wire.Repository{}},
 		{"nothing", halla, nil, wire.RepositoryChange{}, "", wire.Repository{URL: old.URL, DefaultBranch: "main", OwnCredential: true}},
 		{"to another host", halla, []string{"main"}, wire.RepositoryChange{URL: text("http://code.skerryline.example/one.git")}, "", wire.Repository{URL: "http://code.skerryline.example/one.git", DefaultBranch: "main"}},
 	} {
@@ -128,7 +129,14 @@ func TestRemoveRepository(t *testing.T) {
 		t.Errorf("refused, its plans are %v, %v", plans, err)
 	}
 	w.Phase, w.Wanted = lifecycle.Removed, lifecycle.WantRemoved
+	stale := IfMatch(ctx, []string{"another"})
 	do(func(tx *store.Tx) error { return tx.SaveWorkspace(ctx, w) })
+	if err := s.Repositories.RemoveRepository(stale, halla, "one"); status(err) != 412 {
+		t.Errorf("by somebody who saw it otherwise it is answered %v", err)
+	}
+	if plans, err := s.rooms.Store.Read().PrebuildPlans(ctx, "one"); err != nil || len(plans) != 1 {
+		t.Errorf("refused as stale, its plans are %v, %v", plans, err)
+	}
 	if err := s.Repositories.RemoveRepository(ctx, halla, "one"); err != nil || !slices.Equal(host.dropped, []string{"one"}) {
 		t.Fatalf("it is answered %v, and %v is dropped", err, host.dropped)
 	}

@@ -127,7 +127,7 @@ func New(r Rooms) *Service {
 	sessions.recordings = recordings
 	files := &Files{hub: r.Hub, keeper: r.Keeper, store: r.Store, views: look, wakes: workspaces, now: r.Now}
 	houseRules := &HouseRules{house: r.House, keeper: r.Keeper, store: r.Store}
-	journal := &Journal{journalKey: r.JournalKey, installation: r.Installation, store: r.Store, now: r.Now, views: look}
+	journal := &Journal{journalKey: r.JournalKey, installation: r.Installation, store: r.Store, now: r.Now, views: look, repositories: repositories}
 	feed := &Feed{bus: r.Bus, store: r.Store, journal: journal, views: look}
 	costs := &Costs{house: r.House, store: r.Store, now: r.Now}
 	ports := &Ports{house: r.House, address: r.Address, bus: r.Bus, hub: r.Hub, keeper: r.Keeper, sessions: r.Sessions, store: r.Store, vault: r.Vault, now: r.Now, views: look, wakes: workspaces}

@@ -7492,6 +7492,8 @@ export interface operations {
                 newest?: boolean;
                 /** @description Of this one, NAME or NAME.OWNER; where there is none of the name, of the last that was */
                 workspace?: string;
+                /** @description Of this one: what was changed of it and of its prebuild plans, not what was launched from it */
+                repository?: string;
                 /** @description Whose matter it is, or who did it */
                 person?: string;
                 /** @description What the kind begins with, like workspace.phase */

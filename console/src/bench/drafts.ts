@@ -31,7 +31,7 @@ export const drafts = async () => ((await quietly(keys(store()))) ?? []).length;
 export async function forget() {
   await quietly(clear(store()));
   try {
-    for (const key of Object.keys(localStorage)) if (/^yardbench\.breakpoints\./.test(key)) localStorage.removeItem(key);
+    for (const key of Object.keys(localStorage)) if (/^yardbench\.(bench|breakpoints|launches)\./.test(key)) localStorage.removeItem(key);
   } catch {
     // Nothing was kept then.
   }

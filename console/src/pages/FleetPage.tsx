@@ -1,9 +1,10 @@
 import { useQuery } from "@tanstack/react-query";
-import { Button, Drawer, Dropdown, Input, Modal, Space } from "antd";
+import { Button, Drawer, Dropdown, Form, Input, Space } from "antd";
 import { DownOutlined, ProfileOutlined } from "@ant-design/icons";
 import { useCallback, useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import { nameOf, type Person, type WorkspaceRow } from "../api/client";
+import { Ask } from "../parts/Ask";
 import { PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { useAddress } from "../parts/search";
@@ -74,7 +75,7 @@ const viewKeys = ["find", "state", "team", "owner", "repository", "size", "sort"
 function Views() {
   const [search, setSearch] = useSearchParams();
   const [views, keep] = useKept<Record<string, string>>("fleet-views", {});
-  const [naming, setNaming] = useState<string>();
+  const [naming, setNaming] = useState(false);
   const now = new URLSearchParams([...search].filter(([k]) => viewKeys.includes(k)).sort()).toString();
   const shown = Object.keys(views).find((name) => views[name] === now);
   const items = [
@@ -84,11 +85,6 @@ function Views() {
     ...(shown ? [{ key: "/forget", label: `Forget ${shown}` }] : []),
     { key: "/all", label: "Everything", disabled: now === "" },
   ];
-  const name = naming?.trim() ?? "";
-  const done = () => {
-    if (name) keep({ ...views, [name]: now });
-    setNaming(undefined);
-  };
   return (
     <>
       <Dropdown
@@ -96,7 +92,7 @@ function Views() {
         menu={{
           items,
           onClick: ({ key }) => {
-            if (key === "/keep") setNaming("");
+            if (key === "/keep") setNaming(true);
             else if (key === "/forget") keep(Object.fromEntries(Object.entries(views).filter(([n]) => n !== shown)));
             else setSearch(key === "/all" ? "" : (views[key] ?? ""));
           },
@@ -106,10 +102,20 @@ function Views() {
           {shown ?? "Views"} <DownOutlined />
         </Button>
       </Dropdown>
-      <Modal open={naming !== undefined} title="Keep this view" okText="Keep" okButtonProps={{ disabled: !name }} onOk={done} onCancel={() => setNaming(undefined)} destroyOnHidden>
-        <Input autoFocus aria-label="Name of the view" placeholder="what it shows" maxLength={60} value={naming} onChange={(e) => setNaming(e.target.value)} onPressEnter={() => name && done()} />
-        <p className="quiet">It is yours alone. Its address can be sent to anybody: it is what stands above.</p>
-      </Modal>
+      {naming && (
+        <Ask<{ name: string }>
+          title="Keep this view"
+          ok="Keep"
+          about="It is yours alone. Its address can be sent to anybody: it is what stands above."
+          ask={(f) => Promise.resolve(keep({ ...views, [f.name.trim()]: now }))}
+          changes={[]}
+          onClose={() => setNaming(false)}
+        >
+          <Form.Item name="name" label="Name of the view" rules={[{ required: true, whitespace: true, message: "Its name, please" }]}>
+            <Input autoFocus aria-label="Name of the view" placeholder="what it shows" maxLength={60} />
+          </Form.Item>
+        </Ask>
+      )}
     </>
   );
 }

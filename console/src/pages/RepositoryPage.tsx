@@ -75,7 +75,7 @@ export function RepositoryPage({ person }: { person: Person }) {
           { key: "prebuilds", label: "Prepared ahead", children: <Plans of={r.name} manages={manages} /> },
           { key: "workspaces", label: "Workspaces", children: <Workspaces of={r.name} person={person} /> },
           { key: "secrets", label: "Secrets", children: <Secrets of={r.name} manages={manages} /> },
-          { key: "journal", label: "What was changed", children: <Entries of={{ kind: "repository." }} only={(e) => e.data.repository === r.name || e.data.name === r.name} /> },
+          { key: "journal", label: "What was changed", children: <Entries of={{ repository: r.name }} /> },
         ]}
       />
     </>

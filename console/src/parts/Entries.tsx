@@ -8,16 +8,16 @@ import { ProblemNote } from "./ProblemNote";
 import { utc, when } from "./time";
 
 /** The journal's entries that fit, the newest first, and the older ones as they are asked for. */
-export function Entries({ of, exact = false, tall = false, only }: { of: JournalQuery; exact?: boolean; tall?: boolean; only?: (e: JournalEntry) => boolean }) {
+export function Entries({ of, exact = false, tall = false }: { of: JournalQuery; exact?: boolean; tall?: boolean }) {
   const list = useInfiniteQuery(journal(of));
-  const rows = (list.data?.pages.flatMap((p) => p.items) ?? []).filter(only ?? Boolean);
+  const rows = list.data?.pages.flatMap((p) => p.items) ?? [];
   const narrow = !tall;
   const columns: TableColumnsType<JournalEntry> = [
     { title: "No.", dataIndex: "number", align: "right", width: 80, className: "number" },
     { title: exact ? "Time, UTC" : "Time", width: exact ? 215 : 120, className: "number nowrap", render: (_, e) => <span title={utc(e.at)}>{exact ? utc(e.at) : when(e.at)}</span> },
     { title: "What", width: 190, render: (_, e) => wordsOf(e.kind) },
     ...(narrow ? [] : [{ title: "Of", width: 190, render: (_: unknown, e: JournalEntry) => <Subject of={e} /> }]),
-    { title: "By", width: 110, render: (_, e) => e.actor_name && <Link to={`/journal?person=${encodeURIComponent(e.actor_name)}`}>{e.actor_name}</Link> },
+    { title: "By", width: 110, render: (_, e) => (e.actor === "service" ? e.actor_name : e.actor_name && <Link to={`/journal?person=${encodeURIComponent(e.actor_name)}`}>{e.actor_name}</Link>) },
     { title: "Details", width: 420, render: (_, e) => <span className="details">{details(e.data)}</span> },
   ];
   return (
@@ -56,7 +56,7 @@ export function Entries({ of, exact = false, tall = false, only }: { of: Journal
 function Subject({ of: e }: { of: JournalEntry }) {
   const owner = e.owner_name && <Link to={`/journal?person=${encodeURIComponent(e.owner_name)}`}>{e.owner_name}</Link>;
   if (!e.subject_name) return owner;
-  const to = e.kind.startsWith("workspace.") && e.owner_name ? `/workspaces/${e.subject_name}.${e.owner_name}` : e.kind.startsWith("repository.") || e.kind.startsWith("prebuild.plan") ? `/repositories/${encodeURIComponent(e.subject_name)}` : undefined;
+  const to = e.kind.startsWith("workspace.") && e.owner_name ? `/workspaces/${e.subject_name}.${e.owner_name}` : /^(repository\.|prebuild\.plan-)/.test(e.kind) && !e.subject_name.includes(", removed ") ? `/repositories/${encodeURIComponent(e.subject_name)}` : undefined;
   return (
     <>
       {to ? <Link to={to}>{e.subject_name}</Link> : e.subject_name}

@@ -25,13 +25,13 @@ const rest: Column<WorkspaceRow>[] = [
 ];
 
 const state: Filter<WorkspaceRow> = { key: "state", any: "Any state", of: (w) => [w.phase, ...w.conditions.map((c) => c.kind)] };
+const repository: Filter<WorkspaceRow> = { key: "repository", any: "Any repository", of: (w) => [w.repository] };
 const filters: Filter<WorkspaceRow>[] = [
   { key: "team", any: "Any team", of: (w) => [w.team ?? ""] },
   { key: "owner", any: "Any owner", of: (w) => [w.owner] },
-  { key: "repository", any: "Any repository", of: (w) => [w.repository] },
+  repository,
   { key: "size", any: "Any size", of: (w) => [w.size] },
 ];
-const repository = filters[2]!;
 
 const texts = (w: WorkspaceRow) => [w.name, w.owner, w.repository, w.branch];
 const mineOnly = [state, repository];

@@ -5,6 +5,7 @@ export interface JournalQuery {
   person?: string;
   kind?: string;
   workspace?: string;
+  repository?: string;
   from?: string;
   to?: string;
 }
