@@ -37,7 +37,7 @@ func pure(t *testing.T, files ...string) func(expression string) string {
 		return got
 	}
 	for _, f := range files {
-		script, err := exec.Command("node", "-e", `import("rolldown").then(async ({rolldown}) => process.stdout.write((await (await rolldown({input: process.argv[1], logLevel: "silent"})).generate({format: "esm"})).output[0].code))`, f).Output()
+		script, err := exec.Command("node", "-e", `import("rolldown").then(async ({rolldown}) => process.stdout.write((await (await rolldown({input: process.argv[1], tsconfig: true, logLevel: "silent"})).generate({format: "esm"})).output[0].code))`, f).Output()
 		if err != nil {
 			t.Fatalf("%s is not made JavaScript: %v", f, err)
 		}

@@ -8,6 +8,9 @@ const first = /node_modules[\\/](react|react-dom|scheduler|react-router|@tanstac
 // The console is served by the service itself; `vite` alone passes /api on to one.
 export default defineConfig({
   plugins: [react()],
+  // The words a page says, and how amounts and times are written, are a language's: another
+  // one is a folder beside src/words/en with the same functions.
+  resolve: { alias: { words: new URL("./src/words/en", import.meta.url).pathname } },
   build: {
     chunkSizeWarningLimit: 2000,
     rolldownOptions: {

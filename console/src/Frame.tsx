@@ -6,11 +6,12 @@ import { Problem, type Me } from "./api/client";
 import { useEvents } from "./api/events";
 import { Boundary } from "./parts/Boundary";
 import { ProblemNote } from "./parts/ProblemNote";
-import { when } from "./parts/time";
+import { when } from "words/times";
 import { barOf, rooms, titleOf } from "./routes";
 import { tasteFollows } from "./parts/taste";
 import { keep, kept } from "./service/kept";
 import { health as healthOf, renewed, signOut } from "./service/session";
+import * as say from "words/Frame";
 
 /** What stands around every page: who is signed in, and whether we are live. */
 export function Frame({ person }: { person: Me }) {
@@ -39,10 +40,9 @@ export function Frame({ person }: { person: Me }) {
     <div className={bench ? "frame bench-frame" : "frame"}>
       <header className="top" style={{ background: token.colorBgContainer }}>
         <Link to="/" className="top-name" style={{ color: token.colorText }}>
-          <img src="/mark.svg" alt="" /> Yard Bench
-          {person.organisation && <span className="house">{person.organisation}</span>}
+          {say.yardBench(<img src="/mark.svg" alt="" />, person.organisation && <span className="house">{person.organisation}</span>)}
         </Link>
-        <nav aria-label="Pages">
+        <nav aria-label={say.pages()}>
           {nav.map(({ path, name }) => (
             <NavLink key={path} to={path} style={({ isActive }) => ({ color: isActive ? token.colorText : token.colorLink, fontWeight: isActive ? 650 : 400 })}>
               {name}
@@ -62,47 +62,34 @@ export function Frame({ person }: { person: Me }) {
           onClick={async () => {
             const kept = await import("./bench/drafts").catch(() => undefined); // it may be cut off
             const unsaved = (await kept?.drafts()) ?? 0;
-            if (unsaved > 0 && !(await modal.confirm({ title: unsaved === 1 ? "A file is written and not saved" : `${unsaved} files are written and not saved`, content: "What is kept of them in this browser is forgotten when you sign out: somebody else may be at it next.", okText: "Sign out and forget it" }))) return;
+            if (unsaved > 0 && !(await modal.confirm({ title: unsaved === 1 ? say.aFileIsWritten() : say.filesAreWrittenAnd(unsaved), content: say.whatIsKeptOf(), okText: say.signOutAndForget() }))) return;
             await kept?.forget();
             await signOut().catch(() => undefined); // it may have ended already
             queries.clear();
             location.assign("/");
           }}
         >
-          Sign out
+          {say.signOut()}
         </Button>
       </header>
-      {health.data?.simulated && <Alert banner type="info" title="This yard is simulated: nothing really runs in its workspaces." />}
-      {health.data?.troubles?.map((t) => <Alert key={t.kind} banner type="error" title={`Since ${when(t.since)} ${t.text}.`} />)}
-      {person.expiring?.map((t) => (
-        <Alert
-          key={t.id}
-          banner
-          type="warning"
-          title={
-            t.door === "ssh" ? (
-              <>
-                Your key “{t.name}” for SSH lets you in until {when(t.expires_at)}. <Link to="/you">Remove it and add it again</Link>, or another.
-              </>
-            ) : (
-              <>
-                Your token “{t.name}” expires {when(t.expires_at)}. <Link to="/you">Make another</Link> and give it to its program.
-              </>
-            )
-          }
-        />
+      {health.data?.simulated && <Alert banner type="info" title={say.thisYardIsSimulated()} />}
+      {health.data?.troubles?.map((t) => (
+        <Alert key={t.kind} banner type="error" title={say.since(when(t.since), t.text)} />
       ))}
-      {stream === "late" && <Alert banner type="info" title="Nothing was heard of the service for half a minute: what you see may be a little old." />}
-      {stream === "lost" && <Alert banner type="warning" title="The event stream is lost: what you see may be old. It is being connected again." />}
-      {stream === "refused" && <Alert banner type="error" title="The service refuses the event stream: what you see is as it was when it was read. It is asked again." />}
+      {person.expiring?.map((t) => (
+        <Alert key={t.id} banner type="warning" title={t.door === "ssh" ? <>{say.yourKeyForSsh(t.name, when(t.expires_at), <Link to="/you">{say.removeItAndAdd()}</Link>)}</> : <>{say.yourTokenExpiresAnd(t.name, when(t.expires_at), <Link to="/you">{say.makeAnother()}</Link>)}</>} />
+      ))}
+      {stream === "late" && <Alert banner type="info" title={say.nothingWasHeardOf()} />}
+      {stream === "lost" && <Alert banner type="warning" title={say.theEventStreamIs()} />}
+      {stream === "refused" && <Alert banner type="error" title={say.theServiceRefusesThe()} />}
       {newer && (
         <Alert
           banner
           type="info"
-          title="A newer release of the console is served. What you wrote and did not save in a bench is kept."
+          title={say.aNewerReleaseOf()}
           action={
             <Button size="small" type="primary" onClick={() => location.reload()}>
-              Load it
+              {say.loadIt()}
             </Button>
           }
         />
@@ -111,11 +98,11 @@ export function Frame({ person }: { person: Me }) {
         <Boundary key={pathname}>
           <Suspense fallback={<Spin />}>
             <Routes>
-            <Route path="/" element={<Navigate to={nav[0]?.path ?? "/mine"} replace />} />
-            {rooms.map(({ path, page: Page }) => (
-              <Route key={path} path={path} element={<Page person={person} />} />
-            ))}
-              <Route path="*" element={<ProblemNote error={new Problem(404, "There is no page at this address.", "Choose one of the pages above.")} />} />
+              <Route path="/" element={<Navigate to={nav[0]?.path ?? "/mine"} replace />} />
+              {rooms.map(({ path, page: Page }) => (
+                <Route key={path} path={path} element={<Page person={person} />} />
+              ))}
+              <Route path="*" element={<ProblemNote error={new Problem(404, say.thereIsNoPage(), say.chooseOneOfThe())} />} />
             </Routes>
           </Suspense>
         </Boundary>

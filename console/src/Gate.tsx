@@ -6,6 +6,7 @@ import { useColours } from "./palette";
 import { SignInPage } from "./pages/SignInPage";
 import { Boundary } from "./parts/Boundary";
 import { me } from "./service/session";
+import * as say from "words/Gate";
 
 const inside = () => import("./Inside");
 const Frame = lazy(() => inside().then((m) => ({ default: m.Inside })));
@@ -35,7 +36,7 @@ export function Gate() {
     return (
       <main className="narrow" role="alert">
         <h1>{who.error?.message}</h1>
-        <p>{who.error instanceof Problem ? who.error.next : "It is tried again."}</p>
+        <p>{who.error instanceof Problem ? who.error.next : say.itIsTriedAgain()}</p>
       </main>
     );
   };
@@ -50,7 +51,7 @@ export function Gate() {
 function Wait() {
   return (
     <p className="wait" role="status">
-      one moment
+      {say.oneMoment()}
     </p>
   );
 }

@@ -3,6 +3,7 @@ import { lazy, type ComponentType } from "react";
 import { matchPath, type Params } from "react-router";
 import type { Person } from "./api/client";
 import { workspaces } from "./service/workspaces";
+import * as say from "words/routes";
 
 type Page = ComponentType<{ person: Person }>;
 
@@ -27,7 +28,10 @@ function part(load: () => Promise<Page>): Page {
     try {
       return { default: await load() };
     } catch (e) {
-      const answers = await fetch("/", { cache: "no-store" }).then((a) => a.ok, () => false);
+      const answers = await fetch("/", { cache: "no-store" }).then(
+        (a) => a.ok,
+        () => false,
+      );
       if (answers) throw e;
       await new Promise((r) => setTimeout(r, cutOffPause));
       return again();
@@ -40,29 +44,29 @@ const workspaceOf = (of: Params) => (of.name ?? of.ref ?? "").split(".")[0] ?? "
 
 /** Every page of the console: its address, its part and its title. */
 const table: Room[] = [
-  { path: "/mine", name: "Mine", reads: (q) => void q.prefetchQuery(workspaces(false)), load: () => import("./mine/MinePage").then((m) => m.MinePage) },
-  { path: "/fleet", name: "Fleet", reads: (q) => void q.prefetchQuery(workspaces(true)), load: () => import("./pages/FleetPage").then((m) => m.FleetPage) },
-  { path: "/attention", name: "Attention", load: () => import("./pages/AttentionPage").then((m) => m.AttentionPage) },
-  { path: "/bench/:name", name: "Bench", title: (of) => `${workspaceOf(of)}: bench`, load: () => import("./bench/BenchPage").then((m) => m.BenchPage) },
-  { path: "/operations", name: "Operations", load: () => import("./pages/OperationsPage").then((m) => m.OperationsPage) },
-  { path: "/launch", name: "Launch", load: () => import("./pages/LaunchPage").then((m) => m.LaunchPage) },
-  { path: "/workspaces/:name", name: "Workspace", title: workspaceOf, load: () => import("./pages/WorkspacePage").then((m) => m.WorkspacePage) },
-  { path: "/repositories", name: "Repositories", load: () => import("./pages/RepositoriesPage").then((m) => m.RepositoriesPage) },
-  { path: "/repositories/:repository", name: "Repository", title: (of) => of.repository ?? "", load: () => import("./pages/RepositoryPage").then((m) => m.RepositoryPage) },
-  { path: "/repositories/:repository/definition", name: "Definition", title: (of) => `${of.repository}: definition`, load: () => import("./pages/DefinitionPage").then((m) => m.DefinitionPage) },
-  { path: "/webhooks", name: "Webhooks", load: () => import("./pages/WebhooksPage").then((m) => m.WebhooksPage) },
-  { path: "/starters", name: "Starters", load: () => import("./pages/StartersPage").then((m) => m.StartersPage) },
-  { path: "/prebuild-runs/:run", name: "Prebuild", load: () => import("./pages/RunPage").then((m) => m.RunPage) },
-  { path: "/secrets", name: "Secrets", load: () => import("./pages/SecretsPage").then((m) => m.SecretsPage) },
-  { path: "/people", name: "People", load: () => import("./pages/PeoplePage").then((m) => m.PeoplePage) },
-  { path: "/rules", name: "House rules", load: () => import("./pages/RulesPage").then((m) => m.RulesPage) },
-  { path: "/cost", name: "Cost", load: () => import("./pages/CostPage").then((m) => m.CostPage) },
-  { path: "/journal", name: "Journal", load: () => import("./pages/JournalPage").then((m) => m.JournalPage) },
-  { path: "/you", name: "You", load: () => import("./pages/YouPage").then((m) => m.YouPage) },
-  { path: "/looks/:ref/:label", name: "Look", title: workspaceOf, load: () => import("./pages/LookPage").then((m) => m.LookPage) },
-  { path: "/recordings", name: "Recordings", load: () => import("./pages/RecordingsPage").then((m) => m.RecordingsPage) },
-  { path: "/recordings/:id", name: "Recording", load: () => import("./pages/RecordingPage").then((m) => m.RecordingPage) },
-  { path: "/visit", name: "Visit", load: () => import("./pages/VisitPage").then((m) => m.VisitPage) },
+  { path: "/mine", name: say.mine(), reads: (q) => void q.prefetchQuery(workspaces(false)), load: () => import("./mine/MinePage").then((m) => m.MinePage) },
+  { path: "/fleet", name: say.fleet(), reads: (q) => void q.prefetchQuery(workspaces(true)), load: () => import("./pages/FleetPage").then((m) => m.FleetPage) },
+  { path: "/attention", name: say.attention(), load: () => import("./pages/AttentionPage").then((m) => m.AttentionPage) },
+  { path: "/bench/:name", name: say.bench(), title: (of) => `${workspaceOf(of)}: bench`, load: () => import("./bench/BenchPage").then((m) => m.BenchPage) },
+  { path: "/operations", name: say.operations(), load: () => import("./pages/OperationsPage").then((m) => m.OperationsPage) },
+  { path: "/launch", name: say.launch(), load: () => import("./pages/LaunchPage").then((m) => m.LaunchPage) },
+  { path: "/workspaces/:name", name: say.workspace(), title: workspaceOf, load: () => import("./pages/WorkspacePage").then((m) => m.WorkspacePage) },
+  { path: "/repositories", name: say.repositories(), load: () => import("./pages/RepositoriesPage").then((m) => m.RepositoriesPage) },
+  { path: "/repositories/:repository", name: say.repository(), title: (of) => of.repository ?? "", load: () => import("./pages/RepositoryPage").then((m) => m.RepositoryPage) },
+  { path: "/repositories/:repository/definition", name: say.definition(), title: (of) => `${of.repository}: definition`, load: () => import("./pages/DefinitionPage").then((m) => m.DefinitionPage) },
+  { path: "/webhooks", name: say.webhooks(), load: () => import("./pages/WebhooksPage").then((m) => m.WebhooksPage) },
+  { path: "/starters", name: say.starters(), load: () => import("./pages/StartersPage").then((m) => m.StartersPage) },
+  { path: "/prebuild-runs/:run", name: say.prebuild(), load: () => import("./pages/RunPage").then((m) => m.RunPage) },
+  { path: "/secrets", name: say.secrets(), load: () => import("./pages/SecretsPage").then((m) => m.SecretsPage) },
+  { path: "/people", name: say.people(), load: () => import("./pages/PeoplePage").then((m) => m.PeoplePage) },
+  { path: "/rules", name: say.houseRules(), load: () => import("./pages/RulesPage").then((m) => m.RulesPage) },
+  { path: "/cost", name: say.cost(), load: () => import("./pages/CostPage").then((m) => m.CostPage) },
+  { path: "/journal", name: say.journal(), load: () => import("./pages/JournalPage").then((m) => m.JournalPage) },
+  { path: "/you", name: say.you(), load: () => import("./pages/YouPage").then((m) => m.YouPage) },
+  { path: "/looks/:ref/:label", name: say.look(), title: workspaceOf, load: () => import("./pages/LookPage").then((m) => m.LookPage) },
+  { path: "/recordings", name: say.recordings(), load: () => import("./pages/RecordingsPage").then((m) => m.RecordingsPage) },
+  { path: "/recordings/:id", name: say.recording(), load: () => import("./pages/RecordingPage").then((m) => m.RecordingPage) },
+  { path: "/visit", name: say.visit(), load: () => import("./pages/VisitPage").then((m) => m.VisitPage) },
 ];
 
 /** The same, each with its page as it is painted. */
@@ -85,14 +89,14 @@ const bars: Record<Person["role"], string[]> = {
 
 /** The bar of somebody: addresses and how they are called. */
 export function barOf(person: Person): { path: string; name: string }[] {
-  return bars[person.role].map((path) => ({ path, name: path === "/fleet" && person.role === "lead" ? "My team's" : (rooms.find((r) => r.path === path)?.name ?? path) }));
+  return bars[person.role].map((path) => ({ path, name: path === "/fleet" && person.role === "lead" ? say.myTeams() : (rooms.find((r) => r.path === path)?.name ?? path) }));
 }
 
 /** titleOf is a page's title: what it is about first, so that many windows can be told apart. */
 export function titleOf(pathname: string): string {
   for (const r of rooms) {
     const found = matchPath(r.path, pathname);
-    if (found) return `${r.title?.(found.params) ?? r.name} · Yard Bench`;
+    if (found) return say.yardBenchOfParams(r.title?.(found.params) ?? r.name);
   }
-  return "Yard Bench";
+  return say.yardBench();
 }

@@ -1,5 +1,6 @@
 import createClient from "openapi-fetch";
 import type { components, paths } from "./schema";
+import * as say from "words/api/client";
 
 type Schemas = components["schemas"];
 export type Workspace = Schemas["Workspace"];
@@ -76,7 +77,7 @@ export async function take<T>(answer: Promise<{ data?: T; error?: unknown; respo
   try {
     got = await answer;
   } catch {
-    throw new Problem(0, "The service does not answer.", "Check that it runs; this page goes on by itself when it does.");
+    throw new Problem(0, say.theServiceDoesNot(), say.checkThatItRuns());
   }
   if (got.response.ok) return got.data as T;
   const p = (got.error ?? {}) as Partial<Problem> & { title?: string };
@@ -91,7 +92,7 @@ export const firstListed = () => listed;
 /** whole reads a list to its end, part by part. */
 export async function whole<T>(part: (page: { limit: number; after?: string }) => Promise<{ data?: { items: T[]; next?: string; as_of?: number }; error?: unknown; response: Response }>): Promise<T[]> {
   const all: T[] = [];
-  for (let after: string | undefined; ; ) {
+  for (let after: string | undefined; ;) {
     const got = await take(part({ limit: 1000, after }));
     all.push(...got.items);
     listed ??= got.as_of;

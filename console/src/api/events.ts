@@ -146,7 +146,10 @@ export class Stream {
   // A browser does not say why a stream did not come: whether it is refused is asked apart.
   private async refused() {
     const ask = new AbortController();
-    const status = await fetch("/api/v1/events", { signal: ask.signal, headers: { Accept: "text/event-stream" } }).then((a) => a.status, () => 0);
+    const status = await fetch("/api/v1/events", { signal: ask.signal, headers: { Accept: "text/event-stream" } }).then(
+      (a) => a.status,
+      () => 0,
+    );
     ask.abort();
     if (this.source) return; // it is there again
     if (status >= 400 && status !== 401 && status < 500) this.set("refused");
@@ -185,10 +188,7 @@ export class Stream {
       this.gather = undefined;
       const now = new Set(this.old);
       this.old.clear();
-      void this.queries.invalidateQueries(
-        { predicate: (q) => now.has(String(q.queryKey[0])) || (now.has("workspaces one") && q.queryKey[0] === "workspaces" && q.queryKey[1] !== "list") },
-        { cancelRefetch: false },
-      );
+      void this.queries.invalidateQueries({ predicate: (q) => now.has(String(q.queryKey[0])) || (now.has("workspaces one") && q.queryKey[0] === "workspaces" && q.queryKey[1] !== "list") }, { cancelRefetch: false });
     }, burst);
   }
 }

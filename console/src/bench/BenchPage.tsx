@@ -10,7 +10,7 @@ import { LogView } from "../parts/LogView";
 import { ProblemNote } from "../parts/ProblemNote";
 import { SheetView } from "../parts/SheetView";
 import { State } from "../parts/State";
-import { when } from "../parts/time";
+import { when } from "words/times";
 import type { TextPlace } from "../parts/TerminalView";
 import { Actions } from "../parts/WorkspaceActions";
 import { bench, type BenchOf } from "../service/bench";
@@ -35,11 +35,13 @@ import { PortsList } from "./PortsList";
 import { SearchList } from "./SearchList";
 import { TerminalsList } from "./TerminalsList";
 import "./bench.css";
+import * as say from "words/bench/BenchPage";
 
 const TerminalView = lazy(() => import("../parts/TerminalView").then((m) => ({ default: m.TerminalView })));
 const FileBoard = lazy(() => import("./FileBoard").then((m) => ({ default: m.FileBoard })));
 
-const names: Record<ListName, string> = { files: "Files", changes: "Changes", terminals: "Terminals", ports: "Ports", debug: "Debug", search: "Search" };
+const firstTerminal = "main";
+const names: Record<ListName, string> = { files: say.files(), changes: say.changes(), terminals: say.terminals(), ports: say.ports(), debug: say.debug(), search: say.search() };
 
 /** With Alt, how a program that stands goes on. */
 const steps: Record<string, "continue" | "next" | "stepIn" | "stepOut"> = { g: "continue", j: "next", i: "stepIn", u: "stepOut" };
@@ -90,7 +92,7 @@ function Bench({ workspace: w, problem, person }: { workspace: Workspace; proble
   const begin = useEffectEvent(() => {
     if (search.has("board")) return;
     const last = layoutOf(new URLSearchParams(String(queries.getQueryData(kept.queryKey)?.[lastKey(w.id)] ?? "")));
-    const start: Layout = last.boards.length > 0 ? last : { boards: [w.phase === "ready" ? { kind: "terminal", label: "main" } : { kind: "sheet" }], at: 0, list: "files" };
+    const start: Layout = last.boards.length > 0 ? last : { boards: [w.phase === "ready" ? { kind: "terminal", label: firstTerminal } : { kind: "sheet" }], at: 0, list: "files" };
     put({ ...start, list: search.get("list") ? layout.list : (start.list ?? layout.list) }, true);
   });
   useEffect(() => begin(), []);
@@ -102,7 +104,7 @@ function Bench({ workspace: w, problem, person }: { workspace: Workspace; proble
   // What came up is worked in: the sheet that was looked at meanwhile turns into a terminal.
   const came = useEffectEvent(() => {
     const at = layout.boards.findIndex((b) => b.kind === "sheet");
-    if (at >= 0 && own) put({ ...layout, at, boards: layout.boards.map((b, i) => (i === at ? { kind: "terminal", label: "main" } : b)) }, true);
+    if (at >= 0 && own) put({ ...layout, at, boards: layout.boards.map((b, i) => (i === at ? { kind: "terminal", label: firstTerminal } : b)) }, true);
   });
   const before = useRef(w.phase);
   useEffect(() => {
@@ -140,13 +142,16 @@ function Bench({ workspace: w, problem, person }: { workspace: Workspace; proble
 
   // Where a program stops is shown: its line comes into sight beside its variables.
   const d = debuggerOf(w.id, name, w.folder);
-  const stoodAt = useCallback((path: string, line: number) => {
-    const l = layoutOf(new URLSearchParams(location.search));
-    const none = !l.boards.some((b) => b.kind === "file");
-    // The board of the program itself stays, whichever the file takes the place of.
-    const at = none && l.boards.length === boardsMost ? l.boards.findIndex((b) => b.kind !== "debug") : l.at;
-    put(opened({ ...l, at }, { kind: "file", path: under(path, w.folder), line }, none), true);
-  }, [put, w.folder]);
+  const stoodAt = useCallback(
+    (path: string, line: number) => {
+      const l = layoutOf(new URLSearchParams(location.search));
+      const none = !l.boards.some((b) => b.kind === "file");
+      // The board of the program itself stays, whichever the file takes the place of.
+      const at = none && l.boards.length === boardsMost ? l.boards.findIndex((b) => b.kind !== "debug") : l.at;
+      put(opened({ ...l, at }, { kind: "file", path: under(path, w.folder), line }, none), true);
+    },
+    [put, w.folder],
+  );
   useEffect(() => {
     let last: number | undefined;
     return d.subscribe(() => {
@@ -208,7 +213,7 @@ function Bench({ workspace: w, problem, person }: { workspace: Workspace; proble
       case "change":
         return <ChangeBoard workspace={w} of={b} open={open} />;
       case "terminal":
-        return w.phase === "ready" ? <TerminalView key={`${w.sheet} ${b.label}`} workspace={name} label={b.label} places={places} onPlace={place} /> : <p className="board-note">A terminal can be opened when the workspace is ready.</p>;
+        return w.phase === "ready" ? <TerminalView key={`${w.sheet} ${b.label}`} workspace={name} label={b.label} places={places} onPlace={place} /> : <p className="board-note">{say.aTerminalCanBe()}</p>;
       case "port":
         return <PortBoard workspace={w} port={b.port} />;
       case "debug":
@@ -225,13 +230,13 @@ function Bench({ workspace: w, problem, person }: { workspace: Workspace; proble
       <div className="bench-head">
         <h1>
           <Link to={`/workspaces/${name}`}>{w.name}</Link>
-          {!own && ` of ${w.owner}`}
+          {!own && say.of(w.owner)}
         </h1>
         <span className="quiet">{w.branch}</span>
         <State of={w} line />
         <span className="spacer" />
         <Button size="small" onClick={() => setFinding(true)} title="Alt-0">
-          Find…
+          {say.find()}
         </Button>
         <Actions of={w} person={person} small />
       </div>
@@ -242,7 +247,7 @@ function Bench({ workspace: w, problem, person }: { workspace: Workspace; proble
             <section
               key={b.kind === "file" ? `file ${b.path}` : addressOf(b)}
               className={i === layout.at ? "board here" : "board"}
-              aria-label={`${titleOf(b)}, board ${i + 1}`}
+              aria-label={say.board(titleOf(b), i + 1)}
               data-board={addressOf(b)}
               tabIndex={-1}
               ref={(e) => void (frames.current[i] = e)}
@@ -251,9 +256,9 @@ function Bench({ workspace: w, problem, person }: { workspace: Workspace; proble
               <div className="board-head">
                 <span className="board-title" title={b.kind === "file" || b.kind === "change" ? b.path : undefined}>
                   {titleOf(b)}
-                  {b.kind === "file" && dirty.has(b.path) && <span title="not saved"> ●</span>}
+                  {b.kind === "file" && dirty.has(b.path) && <span title={say.notSaved()}> ●</span>}
                 </span>
-                <Button size="small" type="text" icon={<CloseOutlined />} aria-label={`Close ${titleOf(b)}`} onClick={() => put(closed(layout, i))} />
+                <Button size="small" type="text" icon={<CloseOutlined />} aria-label={say.close(titleOf(b))} onClick={() => put(closed(layout, i))} />
               </div>
               <div className="board-body">
                 <Boundary>
@@ -262,11 +267,11 @@ function Bench({ workspace: w, problem, person }: { workspace: Workspace; proble
               </div>
             </section>
           ))}
-          {layout.boards.length === 0 && <p className="board-note">No board is open. Files, changes, terminals and ports stand in the lists; Alt-0 finds anything.</p>}
+          {layout.boards.length === 0 && <p className="board-note">{say.noBoardIsOpen()}</p>}
         </div>
       </div>
       {layout.boards.length > 1 && (
-        <nav className="board-choice" aria-label="Boards">
+        <nav className="board-choice" aria-label={say.boards()}>
           {layout.boards.map((b, i) => (
             <Button key={addressOf(b)} size="small" type={i === layout.at ? "default" : "text"} aria-pressed={i === layout.at} onClick={() => put({ ...layout, at: i }, true)}>
               {titleOf(b)}
@@ -297,8 +302,8 @@ function Lists({ workspace: w, layout, put, open, own }: { workspace: Workspace;
   };
   const at = layout.boards[layout.at];
   return (
-    <aside className={layout.list ? "bench-lists open" : "bench-lists"} aria-label="Lists">
-      <nav aria-label="Lists">
+    <aside className={layout.list ? "bench-lists open" : "bench-lists"} aria-label={say.lists()}>
+      <nav aria-label={say.lists()}>
         {lists.map((l) => (
           <Button key={l} size="small" type={layout.list === l ? "default" : "text"} aria-pressed={layout.list === l} onClick={() => put({ ...layout, list: layout.list === l ? undefined : l }, true)}>
             {names[l]}
@@ -306,13 +311,11 @@ function Lists({ workspace: w, layout, put, open, own }: { workspace: Workspace;
           </Button>
         ))}
       </nav>
-      {layout.list && !ready && <p className="board-note">{own ? "It shows when the workspace is ready." : `Files, changes and terminals are ${w.owner}'s own.`}</p>}
+      {layout.list && !ready && <p className="board-note">{own ? say.itShowsWhenThe() : say.filesChangesAndTerminals(w.owner)}</p>}
       {ready && layout.list === "files" && <FilesList workspace={w} open={open} at={at?.kind === "file" ? at.path : undefined} />}
       {ready && layout.list === "changes" && <ChangesList workspace={w} open={open} />}
       {ready && layout.list === "terminals" && <TerminalsList workspace={w} boards={layout.boards} open={open} />}
-      {ready && layout.list === "ports" && (
-        <PortsList workspace={w} open={open} />
-      )}
+      {ready && layout.list === "ports" && <PortsList workspace={w} open={open} />}
       {ready && layout.list === "debug" && <DebugList workspace={w} at={at?.kind === "file" ? at.path : undefined} open={open} />}
       {ready && layout.list === "search" && <SearchList workspace={w} open={open} />}
     </aside>
@@ -335,14 +338,12 @@ function Foot({ workspace: w, showKeys }: { workspace: Workspace; showKeys: () =
   return (
     <footer className="bench-foot">
       <DayStrip day={w.day} width={160} />
-      <span className="quiet small">
-        {w.rest?.held_until ? `held until ${when(w.rest.held_until)}` : w.rest ? `rests at ${when(w.rest.stops_at)} without a sign of work` : ""}
-      </span>
-      {w.rest?.warn && <Alert type="warning" banner title={`It is put to rest at ${when(w.rest.stops_at)}: type something, or hold it.`} />}
-      {w.conditions.some((c) => c.kind === "secrets changed") && <span className="small">secrets changed: what is opened from now on has the new values</span>}
+      <span className="quiet small">{w.rest?.held_until ? say.heldUntil(when(w.rest.held_until)) : w.rest ? say.restsAtWithoutA(when(w.rest.stops_at)) : ""}</span>
+      {w.rest?.warn && <Alert type="warning" banner title={say.itIsPutTo(when(w.rest.stops_at))} />}
+      {w.conditions.some((c) => c.kind === "secrets changed") && <span className="small">{say.secretsChangedWhatIs()}</span>}
       <span className="spacer" />
       <Button size="small" type="text" onClick={showKeys}>
-        Keys
+        {say.keys()}
       </Button>
     </footer>
   );

@@ -4,6 +4,7 @@ import { nameOf, type Workspace } from "../api/client";
 import { ProblemNote } from "../parts/ProblemNote";
 import { choose, difference, type Hunk } from "../service/changes";
 import type { Board } from "./boards";
+import * as say from "words/bench/ChangeBoard";
 
 /** How a file differs, hunk by hunk, each to be staged or given up by itself. */
 export function ChangeBoard({ workspace: w, of, open }: { workspace: Workspace; of: Extract<Board, { kind: "change" }>; open: (b: Board, beside?: boolean) => void }) {
@@ -19,9 +20,9 @@ export function ChangeBoard({ workspace: w, of, open }: { workspace: Workspace; 
   const d = got.data;
   const discard = (hunk: Hunk) =>
     modal.confirm({
-      title: `Give up this change of ${of.path}?`,
-      content: "It is gone then: nothing else has it.",
-      okText: "Give it up",
+      title: say.giveUpThisChange(of.path),
+      content: say.itIsGoneThen(),
+      okText: say.giveItUp(),
       okButtonProps: { danger: true },
       onOk: () => go.mutateAsync({ verb: "discard", hunks: [hunk.id] }).catch(() => undefined),
     });
@@ -29,41 +30,38 @@ export function ChangeBoard({ workspace: w, of, open }: { workspace: Workspace; 
     <div className="change-board" data-change={of.path} data-staged={of.staged}>
       <Space className="board-bar" wrap>
         <span className="quiet">
-          {of.path}, {of.staged ? "as it would be committed" : "as it is in the folder"}
+          {of.path}, {of.staged ? say.asItWouldBe() : say.asItIsIn()}
         </span>
         <Button size="small" onClick={() => open({ kind: "file", path: `${of.folder}/${of.path}`, line: d?.hunks[0]?.new_start })}>
-          Open the file
+          {say.openTheFile()}
         </Button>
         {d && (d.hunks.length > 0 || d.binary) && (
           <Button size="small" loading={go.isPending} onClick={() => go.mutate({ verb: of.staged ? "unstage" : "stage" })}>
-            {of.staged ? "Unstage all of it" : "Stage all of it"}
+            {of.staged ? say.unstageAllOfIt() : say.stageAllOfIt()}
           </Button>
         )}
       </Space>
       <ProblemNote error={got.error ?? go.error} />
-      {d?.binary && <p className="quiet">It is no text: it is taken as a whole.</p>}
-      {d && !d.binary && d.hunks.length === 0 && <p className="quiet">{of.staged ? "Nothing of it is staged." : "Nothing of it is left to be staged."}</p>}
+      {d?.binary && <p className="quiet">{say.itIsNoText()}</p>}
+      {d && !d.binary && d.hunks.length === 0 && <p className="quiet">{of.staged ? say.nothingOfItIs() : say.nothingOfItIsLeft()}</p>}
       {d?.hunks.map((h) => (
-        <section key={h.id} className="hunk" aria-label={`Line ${h.new_start}`} data-hunk={h.id}>
+        <section key={h.id} className="hunk" aria-label={say.line(h.new_start)} data-hunk={h.id}>
           <div className="hunk-head">
-            <span className="quiet small">
-              line {h.new_start}
-              {h.about && `, ${h.about}`}
-            </span>
+            <span className="quiet small">{say.lineOfNewStart(h.new_start, h.about && `, ${h.about}`)}</span>
             <span className="spacer" />
             {!of.staged && (
               <Button size="small" type="text" disabled={go.isPending} onClick={() => discard(h)}>
-                Give up
+                {say.giveUp()}
               </Button>
             )}
             <Button size="small" type="text" disabled={go.isPending} onClick={() => go.mutate({ verb: of.staged ? "unstage" : "stage", hunks: [h.id] })}>
-              {of.staged ? "Unstage" : "Stage"}
+              {of.staged ? say.unstage() : say.stage()}
             </Button>
           </div>
           <Lines of={h} />
         </section>
       ))}
-      {d?.cut && <p className="quiet">There is more than is shown here.</p>}
+      {d?.cut && <p className="quiet">{say.thereIsMoreThan()}</p>}
     </div>
   );
 }

@@ -4,10 +4,11 @@ import { lazy, Suspense, useEffect, useState, useSyncExternalStore } from "react
 import { nameOf, type Workspace } from "../api/client";
 import { useColours } from "../palette";
 import { debuggerOf, type Debugger, type Standing, type Variable } from "./debugging";
+import * as say from "words/bench/DebugBoard";
 
 const TerminalView = lazy(() => import("../parts/TerminalView").then((m) => ({ default: m.TerminalView })));
 
-const words: Record<Standing["is"], string> = { no: "nothing is debugged", begins: "begins…", runs: "runs", stopped: "stands", over: "is over" };
+const words: Record<Standing["is"], string> = { no: say.nothingIsDebugged(), begins: say.begins(), runs: say.runs(), stopped: say.stands(), over: say.isOver() };
 
 /** A program that is debugged: where it stands, what is in its variables, what it prints. */
 export function DebugBoard({ workspace: w, stoodAt }: { workspace: Workspace; stoodAt: (path: string, line: number) => void }) {
@@ -22,23 +23,23 @@ export function DebugBoard({ workspace: w, stoodAt }: { workspace: Workspace; st
     <div className="debug-board" data-debug={s.is}>
       <Space className="board-bar" wrap size={4}>
         <Button size="small" icon={<CaretRightOutlined />} disabled={!stands} onClick={() => d.step("continue")} title="Alt-G">
-          Go on
+          {say.goOn()}
         </Button>
         <Button size="small" disabled={!stands} onClick={() => d.step("next")} title="Alt-J">
-          Over
+          {say.over()}
         </Button>
         <Button size="small" disabled={!stands} onClick={() => d.step("stepIn")} title="Alt-I">
-          Into
+          {say.into()}
         </Button>
         <Button size="small" disabled={!stands} onClick={() => d.step("stepOut")} title="Alt-U">
-          Out
+          {say.out()}
         </Button>
-        <Button size="small" icon={<PauseOutlined />} aria-label="Have it stop where it is" disabled={s.is !== "runs"} onClick={() => d.step("pause")} />
+        <Button size="small" icon={<PauseOutlined />} aria-label={say.haveItStopWhere()} disabled={s.is !== "runs"} onClick={() => d.step("pause")} />
         <Button size="small" icon={<StopOutlined />} disabled={!going} onClick={() => d.end()}>
-          End
+          {say.end()}
         </Button>
         <Button size="small" icon={<RedoOutlined />} disabled={s.is === "no"} onClick={() => d.again()}>
-          Again
+          {say.again()}
         </Button>
       </Space>
       <p className="debug-state" role="status" style={{ color: s.is === "stopped" ? colours.attention : undefined }}>
@@ -48,7 +49,7 @@ export function DebugBoard({ workspace: w, stoodAt }: { workspace: Workspace; st
       <div className="debug-parts">
         {stands && (
           <>
-            <ol className="stack" aria-label="Call stack">
+            <ol className="stack" aria-label={say.callStack()}>
               {s.frames.map((f) => (
                 <li key={f.id} data-frame={f.name}>
                   <button
@@ -68,17 +69,17 @@ export function DebugBoard({ workspace: w, stoodAt }: { workspace: Workspace; st
             <Variables of={d} scopes={s.scopes} />
           </>
         )}
-        <section aria-label="Watched">
+        <section aria-label={say.watched()}>
           {s.watches.map((x) => (
             <div key={x.expression} className="watch" data-watch={x.expression}>
               <code>{x.expression}</code> = <span className={x.problem ? "quiet" : undefined}>{x.problem ?? x.value ?? "…"}</span>
-              <Button size="small" type="text" icon={<CloseOutlined />} aria-label={`Watch ${x.expression} no more`} onClick={() => d.unwatch(x.expression)} />
+              <Button size="small" type="text" icon={<CloseOutlined />} aria-label={say.watchNoMore(x.expression)} onClick={() => d.unwatch(x.expression)} />
             </div>
           ))}
           <Input
             size="small"
-            aria-label="Watch an expression"
-            placeholder="Watch an expression"
+            aria-label={say.watchAnExpression()}
+            placeholder={say.watchAnExpression()}
             value={watched}
             onChange={(e) => setWatched(e.target.value)}
             onPressEnter={() => {
@@ -88,15 +89,15 @@ export function DebugBoard({ workspace: w, stoodAt }: { workspace: Workspace; st
           />
         </section>
         {s.output && (
-          <pre className="said debug-output" tabIndex={0} aria-label="What it printed">
+          <pre className="said debug-output" tabIndex={0} aria-label={say.whatItPrinted()}>
             {s.output}
           </pre>
         )}
         {stands && (
           <Input
             size="small"
-            aria-label="Have it compute"
-            placeholder="Have it compute something, where it stands"
+            aria-label={say.haveItCompute()}
+            placeholder={say.haveItComputeSomething()}
             value={text}
             onChange={(e) => setText(e.target.value)}
             onPressEnter={() => {
@@ -163,5 +164,5 @@ function Variables({ of: d, scopes }: { of: Debugger; scopes: Variable[] }) {
     };
   };
   if (scopes.length === 0) return null;
-  return <Tree<Node> aria-label="Variables" defaultExpandedKeys={[`/${scopes[0]?.name}`]} selectable={false} treeData={scopes.map((s) => node(s, ""))} loadData={(n) => (n.of.reference && !parts.has(n.of.reference) ? load(n.of.reference) : Promise.resolve())} />;
+  return <Tree<Node> aria-label={say.variables()} defaultExpandedKeys={[`/${scopes[0]?.name}`]} selectable={false} treeData={scopes.map((s) => node(s, ""))} loadData={(n) => (n.of.reference && !parts.has(n.of.reference) ? load(n.of.reference) : Promise.resolve())} />;
 }

@@ -7,6 +7,7 @@ import { ProblemNote } from "../parts/ProblemNote";
 import { bench } from "../service/bench";
 import { absolute, under, type Board } from "./boards";
 import { debuggerOf } from "./debugging";
+import * as say from "words/bench/DebugList";
 
 /** What can be debugged in a workspace, and where it stops. */
 export function DebugList({ workspace: w, at, open }: { workspace: Workspace; at?: string; open: (b: Board, beside?: boolean) => void }) {
@@ -33,29 +34,25 @@ export function DebugList({ workspace: w, at, open }: { workspace: Workspace; at
             <span className="quiet small">
               {" "}
               {c.adapter}
-              {c.found ? ", found in the tree" : ""}
+              {c.found ? say.foundInTheTree() : ""}
             </span>
           </li>
         ))}
       </ul>
-      {all.data?.debugging.length === 0 && (
-        <p className="quiet">
-          Nothing here says how it is debugged: name a way in the definition, under <code>customizations.yardbench.debug</code>.
-        </p>
-      )}
+      {all.data?.debugging.length === 0 && <p className="quiet">{say.nothingHereSaysHow(<code>customizations.yardbench.debug</code>)}</p>}
       {all.data && !all.data.adapters.some((a) => a.there) && (
         <>
-          <p className="quiet">Nothing that debugs is in the workspace. To have it, add to the definition&apos;s build file:</p>
+          <p className="quiet">{say.nothingThatDebugsIs()}</p>
           <pre className="said">{all.data.adapters.flatMap((a) => (a.line ? [`# ${a.id}\n${a.line}`] : [])).join("\n")}</pre>
         </>
       )}
       {all.data?.problems.map((p) => (
         <p key={p} className="quiet small">
-          Not understood: {p}
+          {say.notUnderstood(p)}
         </p>
       ))}
-      <h3>Break points</h3>
-      {points.size === 0 && <p className="quiet">None: press beside a line's number, or Alt-P in it.</p>}
+      <h3>{say.breakPoints()}</h3>
+      {points.size === 0 && <p className="quiet">{say.nonePressBesideA()}</p>}
       <ul className="rows">
         {[...points].flatMap(([path, lines]) =>
           lines.map((p) => (
@@ -64,7 +61,18 @@ export function DebugList({ workspace: w, at, open }: { workspace: Workspace; at
                 {under(path, w.folder)}:{p.line}
               </button>
               {p.condition && <code> {p.condition}</code>}
-              <Button size="small" type="text" icon={<CloseOutlined />} aria-label={`Stop at ${under(path, w.folder)}:${p.line} no more`} onClick={() => d.points.put(path, lines.filter((o) => o !== p))} />
+              <Button
+                size="small"
+                type="text"
+                icon={<CloseOutlined />}
+                aria-label={say.stopAtNoMore(under(path, w.folder), p.line)}
+                onClick={() =>
+                  d.points.put(
+                    path,
+                    lines.filter((o) => o !== p),
+                  )
+                }
+              />
             </li>
           )),
         )}

@@ -16,6 +16,7 @@ import type { Manner } from "./editor";
 import { serverOf, type LanguageServer } from "./language";
 import { opening, Written, type Opening, type Place } from "./written";
 import { pictureOf, Picture, Slices, TakeAway } from "./Unwritten";
+import * as say from "words/bench/FileBoard";
 
 /** What a board of a file is given. */
 export interface FileProps {
@@ -34,13 +35,13 @@ export function FileBoard(props: FileProps) {
   const name = nameOf(props.workspace);
   const ready = props.workspace.phase === "ready";
   const about = useQuery({ ...entry(name, props.path), enabled: ready });
-  if (!ready && !about.data) return <p className="board-note">{props.path} is shown when the workspace is ready.</p>;
+  if (!ready && !about.data) return <p className="board-note">{say.isShownWhenThe(props.path)}</p>;
   if (about.isPending) return <Spin />;
   const none = about.error instanceof Problem && about.error.status === 404;
   if (about.error && !none && !about.data) return <ProblemNote error={about.error} />;
   const f = none ? undefined : about.data;
-  if (f && (f.kind === "folder" || f.leads === "folder")) return <p className="board-note">{props.path} is a folder.</p>;
-  if (f && f.kind === "other") return <p className="board-note">{props.path} is neither a file nor a folder: it is not opened.</p>;
+  if (f && (f.kind === "folder" || f.leads === "folder")) return <p className="board-note">{say.isAFolder(props.path)}</p>;
+  if (f && f.kind === "other") return <p className="board-note">{say.isNeitherAFile(props.path)}</p>;
   if (f && pictureOf(props.path) && f.bytes <= 16 * editedMost) return <Picture workspace={name} path={props.path} tag={f.tag ?? ""} />;
   if (f && f.bytes > editedMost) return <Slices key={f.tag} workspace={name} path={props.path} file={f} line={props.line} />;
   return <Text key={props.path} {...props} tag={f?.tag} gone={none} />;
@@ -51,7 +52,7 @@ function Text(props: FileProps & { tag?: string; gone: boolean }) {
   const place = useMemo((): Place => ({ workspace: nameOf(w), id: w.id, person, path }), [w, person, path]);
   const first = useQuery({ queryKey: ["files", nameOf(w), "opening", path], queryFn: () => opening(place, gone), staleTime: Infinity, gcTime: 0, retry: false });
   if (first.isPending) return <Spin />;
-  if (first.error instanceof TypeError) return <TakeAway workspace={nameOf(w)} path={path} note={`${path} is no text (UTF-8).`} />;
+  if (first.error instanceof TypeError) return <TakeAway workspace={nameOf(w)} path={path} note={say.isNoTextUtf(path)} />;
   if (!first.data) return <ProblemNote error={first.error} />;
   return <Editing {...props} place={place} first={first.data} />;
 }
@@ -69,10 +70,7 @@ function Editing({ workspace: w, path, line, manner, bench, dirty: tellDirty, op
   const { id, folder } = w;
   const ready = w.phase === "ready";
   const [languageID, program] = [language?.id, language?.program];
-  const server = useMemo(
-    () => (languageID && program && ready ? serverOf({ workspace: name, id, folder, open, tell: (what) => void message.info(what, 6) }, languageID, program) : undefined),
-    [languageID, program, ready, id, folder, name, message, open],
-  );
+  const server = useMemo(() => (languageID && program && ready ? serverOf({ workspace: name, id, folder, open, tell: (what) => void message.info(what, 6) }, languageID, program) : undefined), [languageID, program, ready, id, folder, name, message, open]);
   useEffect(
     () =>
       written.within({
@@ -129,20 +127,20 @@ function Editing({ workspace: w, path, line, manner, bench, dirty: tellDirty, op
         <Alert
           type="warning"
           showIcon
-          title={theirs.tag === undefined ? `${path} is not there any more: it was removed or moved meanwhile.` : `${path} was written by somebody or something else meanwhile.`}
-          description="What you wrote is kept here."
+          title={theirs.tag === undefined ? say.isNotThereAny(path) : say.wasWrittenBySomebody(path)}
+          description={say.whatYouWroteIs()}
           action={
             <Space wrap>
               {theirs.tag !== undefined && (
                 <Button size="small" onClick={() => written.settle("compare")}>
-                  Compare
+                  {say.compare()}
                 </Button>
               )}
               <Button size="small" onClick={() => written.settle("mine")}>
-                Keep mine
+                {say.keepMine()}
               </Button>
               <Button size="small" onClick={() => written.settle("theirs")}>
-                {theirs.tag === undefined ? "Give mine up" : "Take theirs"}
+                {theirs.tag === undefined ? say.giveMineUp() : say.takeTheirs()}
               </Button>
             </Space>
           }
@@ -152,13 +150,13 @@ function Editing({ workspace: w, path, line, manner, bench, dirty: tellDirty, op
       <div className="editor-place" ref={box} />
       <div className="board-foot">
         <span className="quiet" role="status">
-          {standing.saving ? "saving…" : standing.comparing ? "compared with what is on the disk: keep or undo each place, then save" : dirty ? "not saved; kept in this browser" : standing.isNew ? "new" : "saved"}
+          {standing.saving ? say.saving() : standing.comparing ? say.comparedWithWhatIs() : dirty ? say.notSavedKeptIn() : standing.isNew ? say.newIt() : say.saved()}
         </span>
         <span className="spacer" />
         {language && bench && <Served by={server} language={language} ask={(run) => written.editor && (written.editor.view.focus(), run(written.editor.view))} />}
         {(dirty || standing.isNew) && (
           <Button size="small" type="text" onClick={() => void written.save()} disabled={standing.saving || !ready}>
-            Save
+            {say.save()}
           </Button>
         )}
       </div>
@@ -187,13 +185,13 @@ function Served({ by: server, language, ask }: { by?: LanguageServer; language: 
           })),
         }}
       >
-        <Button size="small" type="text" data-served={language.id} aria-label={`What ${state.name} may be asked`}>
+        <Button size="small" type="text" data-served={language.id} aria-label={say.whatMayBeAsked(state.name)}>
           {state.name}
         </Button>
       </Dropdown>
     );
-  if (state?.is === "starting") return <span className="quiet">{language.program} begins…</span>;
-  const why = state?.is === "over" ? state.why.detail : `Nothing in the workspace serves ${language.id}. To have it, add to the definition or its build file:`;
+  if (state?.is === "starting") return <span className="quiet">{say.begins(language.program)}</span>;
+  const why = state?.is === "over" ? state.why.detail : say.nothingInTheWorkspace(language.id);
   return (
     <Popover
       title={why}
@@ -202,14 +200,14 @@ function Served({ by: server, language, ask }: { by?: LanguageServer; language: 
           {state?.is !== "over" && <pre className="said">{language.line}</pre>}
           {state?.is === "over" && (
             <Button size="small" onClick={() => server?.again()}>
-              Begin it again
+              {say.beginItAgain()}
             </Button>
           )}
         </>
       }
     >
       <Button size="small" type="text" data-unserved={language.id}>
-        {state?.is === "over" ? `${language.program} has ended` : `no program for ${language.id}`}
+        {state?.is === "over" ? say.hasEnded(language.program) : say.noProgramFor(language.id)}
       </Button>
     </Popover>
   );

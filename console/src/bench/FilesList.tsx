@@ -7,6 +7,7 @@ import { ProblemNote } from "../parts/ProblemNote";
 import { changes, type Changes } from "../service/changes";
 import { contentAddress, folder, makeFolder, move, remove, upload, write, type File } from "../service/files";
 import { under, type Board } from "./boards";
+import * as say from "words/bench/FilesList";
 
 interface Node extends TreeDataNode {
   file?: File;
@@ -59,7 +60,7 @@ export function FilesList({ workspace: w, open, at }: { workspace: Workspace; op
         disabled: f.raw !== undefined,
         icon: f.kind === "link" ? <LinkOutlined /> : isFolder ? <FolderOutlined /> : <FileOutlined />,
         title: (
-          <span title={f.raw ? "Its name is no text (UTF-8): the command line has it" : f.kind === "link" ? `leads to ${f.target}${f.leads ? "" : ": nowhere, or out of the workspace's folders"}` : undefined}>
+          <span title={f.raw ? say.itsNameIsNo() : f.kind === "link" ? say.leadsToNowhereOr(f.target, f.leads) : undefined}>
             {f.name}
             {mark && <span className="git-mark"> {mark}</span>}
           </span>
@@ -67,7 +68,7 @@ export function FilesList({ workspace: w, open, at }: { workspace: Workspace; op
         children: isFolder && content.get(path)?.data ? nodes(path, content.get(path)!.data) : undefined,
       };
     });
-    if (part?.more) list.push({ key: `${above}\0more`, isLeaf: true, disabled: true, title: <span className="quiet">and more: search finds them</span> });
+    if (part?.more) list.push({ key: `${above}\0more`, isLeaf: true, disabled: true, title: <span className="quiet">{say.andMoreSearchFinds()}</span> });
     return list;
   };
   const again = () => queries.invalidateQueries({ queryKey: ["files", name, "folder"] });
@@ -87,33 +88,33 @@ export function FilesList({ workspace: w, open, at }: { workspace: Workspace; op
     modal.confirm({
       title,
       icon: null,
-      content: <Input aria-label="Name" autoFocus defaultValue={value} onChange={(e) => (said = e.target.value)} />,
+      content: <Input aria-label={say.name()} autoFocus defaultValue={value} onChange={(e) => (said = e.target.value)} />,
       onOk: () => (said.trim() && said !== value ? done(() => go(said.trim())) : undefined),
     });
   };
   const may = w.phase === "ready";
   const asks = [
-    { key: "file", label: "New file…", onClick: () => ask(`A new file in ${here || w.folder}`, "", async (n) => (await write(name, join(n), "", undefined), open({ kind: "file", path: join(n) }))) },
-    { key: "folder", label: "New folder…", onClick: () => ask(`A new folder in ${here || w.folder}`, "", (n) => makeFolder(name, join(n))) },
-    { key: "upload", label: `Bring files here…`, onClick: () => picked.current?.click() },
+    { key: "file", label: say.newFile(), onClick: () => ask(say.aNewFileIn(here || w.folder), "", async (n) => (await write(name, join(n), "", undefined), open({ kind: "file", path: join(n) }))) },
+    { key: "folder", label: say.newFolder(), onClick: () => ask(say.aNewFolderIn(here || w.folder), "", (n) => makeFolder(name, join(n))) },
+    { key: "upload", label: say.bringFilesHere(), onClick: () => picked.current?.click() },
     ...(chosen
       ? [
-          { key: "beside", label: "Open beside", disabled: chosen.folder, onClick: () => open({ kind: "file", path: chosen.path }, true) },
-          { key: "move", label: "Give it another path…", onClick: () => ask(`Another path for ${chosen.path}`, chosen.path, (n) => move(name, chosen.path, n)) },
+          { key: "beside", label: say.openBeside(), disabled: chosen.folder, onClick: () => open({ kind: "file", path: chosen.path }, true) },
+          { key: "move", label: say.giveItAnotherPath(), onClick: () => ask(say.anotherPathFor(chosen.path), chosen.path, (n) => move(name, chosen.path, n)) },
           {
             key: "take",
-            label: chosen.folder ? "Take it away, as a zip" : "Take it away",
+            label: chosen.folder ? say.takeItAwayAs() : say.takeItAway(),
             onClick: () => location.assign(chosen.folder ? `/api/v1/workspaces/${encodeURIComponent(name)}/files/archive?form=zip&path=${encodeURIComponent(chosen.path)}` : contentAddress(name, chosen.path)),
           },
           {
             key: "remove",
-            label: "Remove…",
+            label: say.removeIt(),
             danger: true,
             onClick: () =>
               modal.confirm({
-                title: `Remove ${chosen.path}${chosen.folder ? " and all that is in it" : ""}?`,
-                content: "What git does not have of it is gone then.",
-                okText: "Remove",
+                title: say.removeAndAllThat(chosen.path, chosen.folder),
+                content: say.whatGitDoesNot(),
+                okText: say.remove(),
                 okButtonProps: { danger: true },
                 onOk: () => done(() => remove(name, chosen.path, chosen.folder)),
               }),
@@ -128,31 +129,40 @@ export function FilesList({ workspace: w, open, at }: { workspace: Workspace; op
       onDrop={(e) => {
         e.preventDefault();
         const files = [...e.dataTransfer.files];
-        if (files.length > 0) void done(async () => { for (const f of files) await upload(name, join(f.name), f); });
+        if (files.length > 0)
+          void done(async () => {
+            for (const f of files) await upload(name, join(f.name), f);
+          });
       }}
     >
       <Space className="list-head" size={4}>
         <Dropdown disabled={!may} menu={{ items: asks }} trigger={["click"]}>
-          <Button size="small">New, move, remove…</Button>
+          <Button size="small">{say.newMoveRemove()}</Button>
         </Dropdown>
-        {chosen && <span className="quiet small list-chosen" title={chosen.path}>{chosen.path}</span>}
+        {chosen && (
+          <span className="quiet small list-chosen" title={chosen.path}>
+            {chosen.path}
+          </span>
+        )}
       </Space>
       <input
         ref={picked}
         type="file"
         multiple
         hidden
-        aria-label="Files to bring"
+        aria-label={say.filesToBring()}
         onChange={(e) => {
           const files = [...(e.target.files ?? [])];
           e.target.value = "";
-          void done(async () => { for (const f of files) await upload(name, join(f.name), f); });
+          void done(async () => {
+            for (const f of files) await upload(name, join(f.name), f);
+          });
         }}
       />
       <ProblemNote error={problem ?? root.error} />
       <div className="list-body" ref={box}>
         <Tree<Node>
-          aria-label="Files"
+          aria-label={say.files()}
           showIcon
           blockNode
           height={height}

@@ -6,6 +6,7 @@ import { useSettled } from "../parts/useSettled";
 import { search } from "../service/files";
 import { freeLabel, terminals } from "../service/terminals";
 import { absolute, addressOf, titleOf, type Board, type Layout, type ListName } from "./boards";
+import * as say from "words/bench/FindLine";
 
 interface Line {
   key: string;
@@ -43,19 +44,17 @@ export function FindLine({ workspace: w, layout, open, list, close }: { workspac
     queryFn: async () => (await Promise.all((await import("./language")).serversOf(w.id).map((s) => s.symbols(absolute(file!, w.folder))))).flat(),
   });
   const asks: Line[] = [
-    ...layout.boards.map((b, i) => ({ key: addressOf(b), what: titleOf(b), note: `board ${i + 1}`, go: () => open(b) })),
-    { key: "new terminal", what: "Another terminal", note: "ask", go: () => open({ kind: "terminal", label: freeLabel((running.data ?? []).map((t) => t.label)) }, true) },
-    { key: "sheet", what: "Launch sheet", note: "board", go: (beside) => open({ kind: "sheet" }, beside) },
-    { key: "log", what: "Log", note: "board", go: (beside) => open({ kind: "log" }, beside) },
-    ...(["files", "changes", "terminals", "ports", "search"] as const).map((l) => ({ key: `list ${l}`, what: `List of ${l === "search" ? "what a search finds" : l}`, note: "list", go: () => list(l) })),
+    ...layout.boards.map((b, i) => ({ key: addressOf(b), what: titleOf(b), note: say.board(i + 1), go: () => open(b) })),
+    { key: "new terminal", what: say.anotherTerminal(), note: "ask", go: () => open({ kind: "terminal", label: freeLabel((running.data ?? []).map((t) => t.label)) }, true) },
+    { key: "sheet", what: say.launchSheet(), note: "board", go: (beside) => open({ kind: "sheet" }, beside) },
+    { key: "log", what: say.log(), note: "board", go: (beside) => open({ kind: "log" }, beside) },
+    ...(["files", "changes", "terminals", "ports", "search"] as const).map((l) => ({ key: `list ${l}`, what: say.listOfWhatA(l === "search", l), note: "list", go: () => list(l) })),
   ];
   const [sought, line] = settled.split(":");
   const low = (sought ?? "").toLowerCase();
   const end = (p: string) => p.split("/").pop()!.toLowerCase();
   const ranked = [...(files.data ?? [])].sort((a, b) => Number(!end(a).startsWith(low)) - Number(!end(b).startsWith(low)) || a.length - b.length || (a < b ? -1 : 1));
-  const named: Line[] = low.startsWith("@")
-    ? (symbols.data ?? []).filter((s) => s.name.toLowerCase().includes(low.slice(1))).map((s, i) => ({ key: `symbol ${i}`, what: s.name, note: `line ${s.line}`, go: (beside) => open({ kind: "file", path: file!, line: s.line }, beside) }))
-    : [];
+  const named: Line[] = low.startsWith("@") ? (symbols.data ?? []).filter((s) => s.name.toLowerCase().includes(low.slice(1))).map((s, i) => ({ key: `symbol ${i}`, what: s.name, note: say.line(s.line), go: (beside) => open({ kind: "file", path: file!, line: s.line }, beside) })) : [];
   const lines: Line[] = [
     ...named,
     ...asks.filter((a) => !low || a.what.toLowerCase().includes(low)),
@@ -76,8 +75,8 @@ export function FindLine({ workspace: w, layout, open, list, close }: { workspac
         aria-expanded
         aria-controls="found"
         aria-activedescendant={shown[at] && `found-${at}`}
-        aria-label="Find a file, a board, or what may be asked"
-        placeholder="A file, tides.py:12, @name in the file, a board, what may be asked"
+        aria-label={say.findAFileA()}
+        placeholder={say.aFileTidesPy()}
         value={text}
         onChange={(e) => {
           setText(e.target.value);
@@ -91,14 +90,14 @@ export function FindLine({ workspace: w, layout, open, list, close }: { workspac
           e.preventDefault();
         }}
       />
-      <ul role="listbox" id="found" aria-label="Found">
+      <ul role="listbox" id="found" aria-label={say.found()}>
         {shown.map((l, i) => (
           <li key={l.key} id={`found-${i}`} role="option" aria-selected={i === at} onClick={(e) => go(l, e.ctrlKey || e.metaKey)}>
             <span>{l.what}</span> <span className="quiet small">{l.note}</span>
           </li>
         ))}
       </ul>
-      {low && shown.length === 0 && !files.isFetching && !symbols.isFetching && <p className="quiet">Nothing is called so.</p>}
+      {low && shown.length === 0 && !files.isFetching && !symbols.isFetching && <p className="quiet">{say.nothingIsCalledSo()}</p>}
     </Modal>
   );
 }

@@ -6,6 +6,7 @@ import { nameOf, type Workspace } from "../api/client";
 import { visitors } from "../parts/Ports";
 import { ProblemNote } from "../parts/ProblemNote";
 import { framePass, ports } from "../service/workspaces";
+import * as say from "words/bench/PortBoard";
 
 /** The page behind a port, in a frame that may do what a page may and reach nothing of ours. */
 export function PortBoard({ workspace: w, port }: { workspace: Workspace; port: number }) {
@@ -21,11 +22,11 @@ export function PortBoard({ workspace: w, port }: { workspace: Workspace; port: 
   return (
     <div className="port-board" data-port={port}>
       <Space className="board-bar" wrap={false}>
-        <Button size="small" icon={<ReloadOutlined />} aria-label={`Load port ${port} again`} onClick={() => load(path)} />
-        <Input size="small" className="port-path" aria-label="Path" value={path} onChange={(e) => setPath(e.target.value)} onPressEnter={() => load(path)} />
+        <Button size="small" icon={<ReloadOutlined />} aria-label={say.loadPortAgain(port)} onClick={() => load(path)} />
+        <Input size="small" className="port-path" aria-label={say.path()} value={path} onChange={(e) => setPath(e.target.value)} onPressEnter={() => load(path)} />
         {address && (
           <Button size="small" icon={<ExportOutlined />} href={address} target="_blank" rel="noreferrer">
-            In a tab
+            {say.inATab()}
           </Button>
         )}
         {p && <span className="quiet small nowrap">{visitors.find((v) => v.value === p.visitors)?.label}</span>}
@@ -34,21 +35,9 @@ export function PortBoard({ workspace: w, port }: { workspace: Workspace; port: 
       {all.isPending ? (
         <Spin />
       ) : !listening ? (
-        <p className="board-note">
-          Nothing listens on port {port}
-          {w.phase === "ready" ? ". Start the program in a terminal: its page comes here then." : ": the workspace is not ready."}
-        </p>
+        <p className="board-note">{say.nothingListensOnPort(port, w.phase === "ready")}</p>
       ) : (
-        pass.data && (
-          <iframe
-            key={at.round}
-            title={`Port ${port} of ${w.name}`}
-            src={pass.data.go}
-            referrerPolicy="origin"
-            sandbox="allow-scripts allow-same-origin allow-forms allow-modals allow-downloads allow-popups allow-popups-to-escape-sandbox"
-            allow="clipboard-write"
-          />
-        )
+        pass.data && <iframe key={at.round} title={say.portOf(port, w.name)} src={pass.data.go} referrerPolicy="origin" sandbox="allow-scripts allow-same-origin allow-forms allow-modals allow-downloads allow-popups allow-popups-to-escape-sandbox" allow="clipboard-write" />
       )}
     </div>
   );

@@ -7,6 +7,7 @@ import { Visitors } from "../parts/Ports";
 import { ProblemNote } from "../parts/ProblemNote";
 import { ports } from "../service/workspaces";
 import type { Board } from "./boards";
+import * as say from "words/bench/PortsList";
 
 /** The ports of a workspace, each to be looked at in a board, and who else may. */
 export function PortsList({ workspace: w, open }: { workspace: Workspace; open: (b: Board, beside?: boolean) => void }) {
@@ -15,7 +16,7 @@ export function PortsList({ workspace: w, open }: { workspace: Workspace; open: 
   return (
     <div className="list scrolls">
       <ProblemNote error={all.error} />
-      {all.data?.length === 0 && <p className="quiet">Nothing listens. What begins to shows here within seconds.</p>}
+      {all.data?.length === 0 && <p className="quiet">{say.nothingListensWhatBegins()}</p>}
       <ul className="rows">
         {all.data?.map((p) => (
           <li key={p.number} data-port-row={p.number}>
@@ -23,12 +24,12 @@ export function PortsList({ workspace: w, open }: { workspace: Workspace; open: 
               <strong className="number">:{p.number}</strong> {p.label}
             </button>
             <div className="small" style={{ color: p.listening ? token.colorSuccess : undefined }}>
-              {p.listening ? <CheckCircleFilled /> : <MinusCircleOutlined />} {p.listening ? `${p.process}${p.loopback ? ", on loopback only" : ""}` : "nothing listens"}
+              {p.listening ? <CheckCircleFilled /> : <MinusCircleOutlined />} {p.listening ? `${p.process}${p.loopback ? say.onLoopbackOnly() : ""}` : say.nothingListens()}
             </div>
             <Space size={4} wrap>
               <Visitors workspace={nameOf(w)} of={p} />
               <Button size="small" type="text" icon={<ExportOutlined />} href={p.address} target="_blank" rel="noreferrer">
-                In a tab
+                {say.inATab()}
               </Button>
             </Space>
           </li>

@@ -4,6 +4,7 @@ import { nameOf, type Workspace } from "../api/client";
 import { ProblemNote } from "../parts/ProblemNote";
 import { search, type Found } from "../service/files";
 import type { Board } from "./boards";
+import * as say from "words/bench/SearchList";
 
 const foundMost = 500;
 
@@ -57,27 +58,27 @@ export function SearchList({ workspace: w, open }: { workspace: Workspace; open:
         }}
       >
         <Space orientation="vertical" style={{ width: "100%" }} size={6}>
-          <Input aria-label="What a line holds" placeholder="What a line holds; empty for names alone" value={text} onChange={(e) => setText(e.target.value)} allowClear />
-          <Input aria-label="What the path holds" placeholder="In files whose path holds; *.py is a pattern" value={names} onChange={(e) => setNames(e.target.value)} allowClear />
+          <Input aria-label={say.whatALineHolds()} placeholder={say.whatALineHoldsEmpty()} value={text} onChange={(e) => setText(e.target.value)} allowClear />
+          <Input aria-label={say.whatThePathHolds()} placeholder={say.inFilesWhosePath()} value={names} onChange={(e) => setNames(e.target.value)} allowClear />
           <Space wrap>
             <Checkbox checked={expression} onChange={(e) => setExpression(e.target.checked)}>
-              regular expression
+              {say.regularExpression()}
             </Checkbox>
             <Checkbox checked={exact} onChange={(e) => setExact(e.target.checked)}>
-              capitals count
+              {say.capitalsCount()}
             </Checkbox>
             <button type="submit" className="ant-btn ant-btn-default ant-btn-sm" hidden>
-              Search
+              {say.search()}
             </button>
           </Space>
         </Space>
       </form>
       <ProblemNote error={problem} />
       <p className="quiet small" role="status">
-        {state === "searching" && `searching; ${found.length} so far`}
-        {state === "over" && (found.length === 0 ? "nothing found; what git passes over is not searched" : `${found.length} in ${byFile.size} files`)}
-        {state === "more" && `the first ${found.length}; narrow it down for others`}
-        {state === "" && !problem && "Enter searches."}
+        {state === "searching" && say.searchingSoFar(found.length)}
+        {state === "over" && (found.length === 0 ? say.nothingFoundWhatGit() : say.inFiles(found.length, byFile.size))}
+        {state === "more" && say.theFirstNarrowIt(found.length)}
+        {state === "" && !problem && say.enterSearches()}
       </p>
       {[...byFile].map(([path, hits]) => (
         <section key={path} className="hits">

@@ -5,10 +5,11 @@ import { nameOf, type Workspace } from "../api/client";
 import { LetLook, WhoMayLook } from "../parts/Looks";
 import { Recordings } from "../parts/Recordings";
 import { ProblemNote } from "../parts/ProblemNote";
-import { when } from "../parts/time";
+import { when } from "words/times";
 import { useDone } from "../parts/useDone";
 import { freeLabel, record, terminals } from "../service/terminals";
 import type { Board } from "./boards";
+import * as say from "words/bench/TerminalsList";
 
 /** The terminals of a workspace: what runs in each, who is there, and who may be. */
 export function TerminalsList({ workspace: w, boards, open }: { workspace: Workspace; boards: Board[]; open: (b: Board, beside?: boolean) => void }) {
@@ -23,10 +24,10 @@ export function TerminalsList({ workspace: w, boards, open }: { workspace: Works
       <ProblemNote error={all.error} />
       <Space className="list-head" wrap>
         <Button size="small" disabled={w.phase !== "ready"} onClick={() => open({ kind: "terminal", label: freeLabel(labels) }, true)}>
-          Another terminal
+          {say.anotherTerminal()}
         </Button>
       </Space>
-      {labels.length === 0 && <p className="quiet">None is open.</p>}
+      {labels.length === 0 && <p className="quiet">{say.noneIsOpen()}</p>}
       <ul className="rows">
         {labels.map((label) => {
           const t = all.data?.find((o) => o.label === label);
@@ -36,17 +37,17 @@ export function TerminalsList({ workspace: w, boards, open }: { workspace: Works
                 <strong>{label}</strong> {t?.program}
               </button>
               <div className="quiet small">
-                {t && `since ${when(t.since)}`}
-                {t && t.lookers.length > 0 && `, ${t.lookers.map((l) => l.person).join(", ")} there`}
-                {t?.recorded && ", recorded"}
+                {t && say.since(when(t.since))}
+                {t && t.lookers.length > 0 && say.there(t.lookers.map((l) => l.person).join(", "))}
+                {t?.recorded && say.recorded()}
               </div>
               <Space size={4}>
                 <Button size="small" type="text" onClick={() => setLetting(label)}>
-                  Let a colleague look
+                  {say.letAColleagueLook()}
                 </Button>
                 {t && !t.recorded && (
                   <Button size="small" type="text" onClick={() => keep.mutate(label)}>
-                    Record it
+                    {say.recordIt()}
                   </Button>
                 )}
               </Space>

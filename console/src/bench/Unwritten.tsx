@@ -1,9 +1,10 @@
 import { useQuery } from "@tanstack/react-query";
 import { Button, Space, Spin } from "antd";
 import { useEffect, useMemo, useState } from "react";
-import { bytes } from "../parts/amounts";
+import { bytes } from "words/amounts";
 import { ProblemNote } from "../parts/ProblemNote";
 import { contentAddress, read, sliceBytes, type File } from "../service/files";
+import * as say from "words/bench/Unwritten";
 
 const pictures: Record<string, string> = { png: "image/png", jpg: "image/jpeg", jpeg: "image/jpeg", gif: "image/gif", webp: "image/webp", avif: "image/avif", bmp: "image/bmp", ico: "image/x-icon" };
 
@@ -36,7 +37,7 @@ export function TakeAway({ workspace, path, note }: { workspace: string; path: s
     <div className="board-note">
       <p>{note}</p>
       <Button href={contentAddress(workspace, path)} download={path.split("/").pop()}>
-        Bring it to this machine
+        {say.bringItToThis()}
       </Button>
     </div>
   );
@@ -55,27 +56,25 @@ export function Slices({ workspace, path, file, line }: { workspace: string; pat
   return (
     <div className="file-board" data-file={path}>
       <ProblemNote error={slice.error} />
-      <pre className="slice" tabIndex={0} aria-label={`${path}, a part of it`}>
+      <pre className="slice" tabIndex={0} aria-label={say.aPartOfIt(path)}>
         {slice.data && new TextDecoder().decode(slice.data).replaceAll("\0", "\u2400")}
       </pre>
       <Space className="board-foot" wrap>
-        <span className="quiet number">
-          {bytes(at * sliceBytes)} to {bytes(Math.min((at + 1) * sliceBytes, file.bytes))} of {bytes(file.bytes)}: too large to be written in here{line ? `; line ${line} is not looked for` : ""}
-        </span>
+        <span className="quiet number">{say.toOfTooLarge(bytes(at * sliceBytes), bytes(Math.min((at + 1) * sliceBytes, file.bytes)), bytes(file.bytes), line)}</span>
         <Button size="small" disabled={at === 0} onClick={() => setAt(0)}>
-          First
+          {say.first()}
         </Button>
         <Button size="small" disabled={at === 0} onClick={() => setAt(at - 1)}>
-          Before
+          {say.before()}
         </Button>
         <Button size="small" disabled={at === last} onClick={() => setAt(at + 1)}>
-          After
+          {say.after()}
         </Button>
         <Button size="small" disabled={at === last} onClick={() => setAt(last)}>
-          Last
+          {say.last()}
         </Button>
         <Button size="small" href={contentAddress(workspace, path)} download={path.split("/").pop()}>
-          Bring it here
+          {say.bringItHere()}
         </Button>
       </Space>
     </div>

@@ -1,16 +1,11 @@
+import * as say from "words/bench/boards";
+
 /**
  * Boards are what is open on the bench, side by side. Each has an address, and
  * those of all of them are the layout: it stands in the address bar, so that it can
  * be gone back to, kept and sent. Pure: it touches no page.
  */
-export type Board =
-  | { kind: "file"; path: string; line?: number }
-  | { kind: "change"; folder: string; path: string; staged: boolean }
-  | { kind: "terminal"; label: string }
-  | { kind: "port"; port: number }
-  | { kind: "debug" }
-  | { kind: "sheet" }
-  | { kind: "log" };
+export type Board = { kind: "file"; path: string; line?: number } | { kind: "change"; folder: string; path: string; staged: boolean } | { kind: "terminal"; label: string } | { kind: "port"; port: number } | { kind: "debug" } | { kind: "sheet" } | { kind: "log" };
 
 /** The lists beside the boards. */
 export const lists = ["files", "changes", "terminals", "ports", "debug", "search"] as const;
@@ -126,17 +121,17 @@ export function titleOf(b: Board): string {
     case "file":
       return b.path.split("/").pop() ?? b.path;
     case "change":
-      return `${b.path.split("/").pop()}: ${b.staged ? "staged" : "not staged"}`;
+      return `${b.path.split("/").pop()}: ${b.staged ? "staged" : say.notStaged()}`;
     case "terminal":
       return b.label;
     case "port":
       return `:${b.port}`;
     case "debug":
-      return "Debug";
+      return say.debug();
     case "sheet":
-      return "Launch sheet";
+      return say.launchSheet();
     case "log":
-      return "Log";
+      return say.log();
   }
 }
 
@@ -163,7 +158,13 @@ export function places(text: string): { from: number; to: number; path: string; 
 /** languageOf is the language of a file by its name; the definition's own before others. */
 export function languageOf<L extends { files: string[]; own?: boolean }>(all: L[] | undefined, path: string): L | undefined {
   const name = path.split("/").pop() ?? path;
-  const fits = (pattern: string) => new RegExp(`^${pattern.replace(/[.+^${}()|\\]/g, "\\$&").replaceAll("*", ".*").replaceAll("?", ".")}$`).test(name);
+  const fits = (pattern: string) =>
+    new RegExp(
+      `^${pattern
+        .replace(/[.+^${}()|\\]/g, "\\$&")
+        .replaceAll("*", ".*")
+        .replaceAll("?", ".")}$`,
+    ).test(name);
   const fitting = all?.filter((l) => l.files.some(fits)) ?? [];
   return fitting.find((l) => l.own) ?? fitting[0];
 }

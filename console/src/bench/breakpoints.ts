@@ -1,6 +1,7 @@
 import { RangeSet, StateEffect, StateField, type Extension } from "@codemirror/state";
 import { Told } from "./told";
 import { EditorView, gutter, GutterMarker, keymap, Decoration, type DecorationSet, showDialog } from "@codemirror/view";
+import * as say from "words/bench/breakpoints";
 
 /** A line at which a program stops, if its condition holds. */
 export interface Breakpoint {
@@ -54,7 +55,7 @@ class Dot extends GutterMarker {
   override toDOM() {
     const dot = document.createElement("span");
     dot.className = this.condition ? "break-point conditional" : "break-point";
-    dot.title = this.condition ? `stops where ${this.condition}` : "stops here";
+    dot.title = this.condition ? say.stopsWhere(this.condition) : say.stopsHere();
     dot.textContent = this.condition ? "◆" : "●";
     return dot;
   }
@@ -70,7 +71,10 @@ const dots = StateField.define<RangeSet<Dot>>({
     for (const e of tr.effects)
       if (e.is(put)) {
         const { doc } = tr.state;
-        now = RangeSet.of(e.value.filter((p) => p.line <= doc.lines).map((p) => new Dot(p.condition).range(doc.line(p.line).from)), true);
+        now = RangeSet.of(
+          e.value.filter((p) => p.line <= doc.lines).map((p) => new Dot(p.condition).range(doc.line(p.line).from)),
+          true,
+        );
       }
     return now;
   },
@@ -108,7 +112,7 @@ export function stopping(points: Breakpoints, path: string): Extension {
     points.put(path, there && condition === undefined ? rest : [...rest, { line, ...(condition ? { condition } : {}) }].sort((a, b) => a.line - b.line));
   };
   const ask = (view: EditorView, line: number) => {
-    const { close, result } = showDialog(view, { label: `Stop in line ${line} where`, input: { name: "condition", value: points.of(path).find((p) => p.line === line)?.condition ?? "" }, focus: true, submitLabel: "set" });
+    const { close, result } = showDialog(view, { label: say.stopInLineWhere(line), input: { name: "condition", value: points.of(path).find((p) => p.line === line)?.condition ?? "" }, focus: true, submitLabel: "set" });
     void result.then((form) => {
       view.dispatch({ effects: close });
       if (form) toggle(line, (form.elements.namedItem("condition") as HTMLInputElement).value.trim());

@@ -2,6 +2,7 @@ import { Spoken, type Debugging as Configuration } from "../service/bench";
 import { runInTerminal } from "../service/terminals";
 import { Breakpoints, breakpointsOf } from "./breakpoints";
 import { Told } from "./told";
+import * as say from "words/bench/debugging";
 
 /** One place of a program's stack. */
 export interface Frame {
@@ -119,8 +120,7 @@ export class Debugger extends Told<Standing> {
 
   // Names of what is meant stand in a configuration as they do in a definition.
   private filled(v: unknown): unknown {
-    if (typeof v === "string")
-      return v.replace(/\$\{(workspaceFolder|containerWorkspaceFolder|file)\}/g, (_, name: string) => (name === "file" ? (this.begun?.file ?? "") : this.folder));
+    if (typeof v === "string") return v.replace(/\$\{(workspaceFolder|containerWorkspaceFolder|file)\}/g, (_, name: string) => (name === "file" ? (this.begun?.file ?? "") : this.folder));
     if (Array.isArray(v)) return v.map((x) => this.filled(x));
     if (typeof v === "object" && v) return Object.fromEntries(Object.entries(v).map(([k, x]) => [k, this.filled(x)]));
     return v;
@@ -134,7 +134,7 @@ export class Debugger extends Told<Standing> {
   private ask(command: string, args: Record<string, unknown> = {}, within = answerMost): Promise<Record<string, unknown>> {
     return new Promise((yes, no) => {
       const seq = this.say({ type: "request", command, arguments: args });
-      const late = within ? setTimeout(() => (this.waits.delete(seq), no(new Error(`the adapter does not answer ${command}`))), within) : undefined;
+      const late = within ? setTimeout(() => (this.waits.delete(seq), no(new Error(say.theAdapterDoesNot(command)))), within) : undefined;
       this.waits.set(seq, { yes: (b) => (clearTimeout(late), yes(b)), no: (e) => (clearTimeout(late), no(e)) });
     });
   }
@@ -154,7 +154,7 @@ export class Debugger extends Told<Standing> {
       if (m.success) wait?.yes(m.body ?? {});
       else {
         const error = m.body?.error as { format?: string } | undefined;
-        wait?.no(new Error(short(error?.format ?? m.message ?? "the adapter refuses")));
+        wait?.no(new Error(short(error?.format ?? m.message ?? say.theAdapterRefuses())));
       }
     } else if (m.type === "request") void this.asked(m);
     else if (m.type === "event") this.happened(m.event ?? "", m.body ?? {});
@@ -163,7 +163,7 @@ export class Debugger extends Told<Standing> {
   // What the adapter asks: the program in a terminal of its own.
   private async asked(m: Message) {
     const answer = (success: boolean, body: Record<string, unknown>, message?: string) => this.say({ type: "response", request_seq: m.seq, command: m.command, success, body, message });
-    if (m.command !== "runInTerminal") return answer(false, {}, "not known here");
+    if (m.command !== "runInTerminal") return answer(false, {}, say.notKnownHere());
     const args = m.arguments ?? {};
     const argv = Array.isArray(args.args) ? args.args.map(String) : [];
     const env = Object.fromEntries(Object.entries((args.env ?? {}) as Record<string, unknown>).filter(([, v]) => typeof v === "string")) as Record<string, string>;
@@ -191,7 +191,7 @@ export class Debugger extends Told<Standing> {
         if (body.category !== "telemetry") this.print(short(body.output));
         break;
       case "exited":
-        this.print(`\nit ended with ${Number(body.exitCode ?? 0)}\n`);
+        this.print(say.itEndedWith(Number(body.exitCode ?? 0)));
         break;
       case "terminated":
         this.over(undefined);
@@ -205,7 +205,9 @@ export class Debugger extends Told<Standing> {
 
   private async configure() {
     await this.setPoints();
-    const filters = list(this.can.exceptionBreakpointFilters).filter((f) => f.default).map((f) => String(f.filter));
+    const filters = list(this.can.exceptionBreakpointFilters)
+      .filter((f) => f.default)
+      .map((f) => String(f.filter));
     await this.ask("setExceptionBreakpoints", { filters }).catch(() => undefined);
     if (this.can.supportsConfigurationDoneRequest) await this.ask("configurationDone");
     if (this.standing.is === "begins") this.set({ is: "runs" });
@@ -240,7 +242,9 @@ export class Debugger extends Told<Standing> {
     this.set({ frame, scopes: [] });
     if (frame === undefined) return;
     const got = await this.ask("scopes", { frameId: frame });
-    const scopes = list(got.scopes).slice(0, 20).map((s) => ({ name: short(s.name), value: "", reference: Number(s.variablesReference ?? 0) }));
+    const scopes = list(got.scopes)
+      .slice(0, 20)
+      .map((s) => ({ name: short(s.name), value: "", reference: Number(s.variablesReference ?? 0) }));
     if (this.standing.frame === frame) this.set({ scopes });
     await this.lookAgain();
   }
@@ -301,7 +305,7 @@ export class Debugger extends Told<Standing> {
     const attached = this.begun?.configuration.request === "attach";
     void this.ask("disconnect", { terminateDebuggee: !attached }, 3_000)
       .catch(() => undefined)
-      .then(() => spoken === this.spoken && this.over("you ended it"));
+      .then(() => spoken === this.spoken && this.over(say.youEndedIt()));
   }
 
   private over(why: string | undefined) {
@@ -313,7 +317,7 @@ export class Debugger extends Told<Standing> {
   private leave() {
     this.spoken?.close();
     this.spoken = undefined;
-    for (const w of this.waits.values()) w.no(new Error("it is over"));
+    for (const w of this.waits.values()) w.no(new Error(say.itIsOver()));
     this.waits.clear();
   }
 }

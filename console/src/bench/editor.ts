@@ -5,6 +5,7 @@ import { unifiedMergeView } from "@codemirror/merge";
 import { Compartment, EditorSelection, EditorState, Prec, type Extension } from "@codemirror/state";
 import { EditorView, keymap } from "@codemirror/view";
 import { basicSetup } from "codemirror";
+import * as say from "words/bench/editor";
 
 /** How an editor writes: what a definition says of that, as far as it means something here. */
 export interface Manner {
@@ -22,7 +23,7 @@ export interface Listener {
   save(): void;
 }
 
-const wayOut = "F6 leaves the editor";
+const wayOut = say.f6LeavesTheEditor();
 
 /** FileEditor is one file in an editor. It knows no page and no service. */
 export class FileEditor {
@@ -66,7 +67,10 @@ export class FileEditor {
     this.view = new EditorView({ parent, state: state ?? EditorState.create({ doc: text, extensions }) });
     const language = LanguageDescription.matchFilename(languages, path.split("/").pop() ?? path);
     // A language that cannot be had, cut off as we may be, leaves the text plain.
-    void language?.load().then((l) => this.view.dispatch({ effects: this.language.reconfigure(l) }), () => undefined);
+    void language?.load().then(
+      (l) => this.view.dispatch({ effects: this.language.reconfigure(l) }),
+      () => undefined,
+    );
   }
 
   /** What is kept of an editor until it is there again: its text, its selection, what can be undone. */

@@ -8,6 +8,7 @@ import { read, write } from "../service/files";
 import { Spoken, type Over } from "../service/bench";
 import { Told } from "./told";
 import { changesOf, editsOf, pathOf, uriOf, type Position, type TextEdit, type WorkspaceEdit } from "./edits";
+import * as say from "words/bench/language";
 
 /** How a language's program stands. */
 export type ServerState = { is: "starting" } | { is: "serving"; name: string } | { is: "over"; why: Over };
@@ -84,13 +85,16 @@ class Files extends Workspace {
   }
 
   override connected() {
-    void this.client.initializing.then(() => this.files.forEach((f) => this.client.didOpen(f)), () => undefined);
+    void this.client.initializing.then(
+      () => this.files.forEach((f) => this.client.didOpen(f)),
+      () => undefined,
+    );
   }
 
   override async displayFile(uri: string): Promise<EditorView | null> {
     const path = pathOf(uri);
     if (!path?.startsWith(`${this.ground.folder}/`)) {
-      this.ground.tell(`That is in ${path ?? uri}, outside of the workspace's folder.`);
+      this.ground.tell(say.thatIsInOutside(path ?? uri));
       return null;
     }
     if (!this.getFile(uri)) this.ground.open(path, 0);
@@ -140,7 +144,18 @@ export class LanguageServer extends Told<ServerState> {
         "window/logMessage": () => true,
       },
       unhandledNotification: () => undefined,
-      extensions: [serverCompletion(), hoverTooltips(), signatureHelp({ keymap: false }), serverDiagnostics(), lintGutter(), keymap.of([{ key: "Escape", run: closeReferencePanel }, { key: "Alt-PageDown", run: nextSignature }, { key: "Alt-PageUp", run: prevSignature }])],
+      extensions: [
+        serverCompletion(),
+        hoverTooltips(),
+        signatureHelp({ keymap: false }),
+        serverDiagnostics(),
+        lintGutter(),
+        keymap.of([
+          { key: "Escape", run: closeReferencePanel },
+          { key: "Alt-PageDown", run: nextSignature },
+          { key: "Alt-PageUp", run: prevSignature },
+        ]),
+      ],
     });
     this.begin();
   }
@@ -176,7 +191,7 @@ export class LanguageServer extends Told<ServerState> {
     if (this.users > 0 && !lasting && this.tries < triesMost) {
       setTimeout(() => this.users > 0 && this.begin(), 1_000 * 2 ** this.tries);
       this.stand({ is: "starting" });
-    } else this.stand({ is: "over", why: why ?? { detail: "the connection to it is lost" } });
+    } else this.stand({ is: "over", why: why ?? { detail: say.theConnectionToIt() } });
   }
 
   /** again begins it anew, after it had ended. */
@@ -198,7 +213,7 @@ export class LanguageServer extends Told<ServerState> {
       if (++this.lies > liesMost) {
         this.spoken?.close();
         this.client.disconnect();
-        this.stand({ is: "over", why: { detail: `${this.program} says what cannot be` } });
+        this.stand({ is: "over", why: { detail: say.saysWhatCannotBe(this.program) } });
       }
       return;
     }
@@ -238,11 +253,11 @@ export class LanguageServer extends Told<ServerState> {
 
   /** What it may be asked about the place one is at. */
   readonly asks: { key: string; what: string; run: (v: EditorView) => boolean }[] = [
-    { key: "Alt-.", what: "Where it is defined", run: jumpToDefinition },
-    { key: "Alt-,", what: "What uses it", run: findReferences },
-    { key: "Alt-n", what: "Another name for it…", run: (v) => this.rename(v) },
-    { key: "Alt-o", what: "What may be done here", run: (v) => (void this.offer(v), true) },
-    { key: "Alt-q", what: "Write the file anew, as it is usual", run: (v) => (void this.format(v, true), true) },
+    { key: "Alt-.", what: say.whereItIsDefined(), run: jumpToDefinition },
+    { key: "Alt-,", what: say.whatUsesIt(), run: findReferences },
+    { key: "Alt-n", what: say.anotherNameForIt(), run: (v) => this.rename(v) },
+    { key: "Alt-o", what: say.whatMayBeDone(), run: (v) => (void this.offer(v), true) },
+    { key: "Alt-q", what: say.writeTheFileAnew(), run: (v) => (void this.format(v, true), true) },
   ];
 
   saved(path: string) {
@@ -269,8 +284,7 @@ export class LanguageServer extends Told<ServerState> {
       location?: { range: { start: Position } };
       children?: Symbol[];
     }
-    const flat = (all: Symbol[], depth: number): { name: string; line: number; kind: number }[] =>
-      all.flatMap((s) => [{ name: "  ".repeat(depth) + String(s.name).slice(0, 200), line: ((s.range ?? s.location?.range)?.start.line ?? 0) + 1, kind: s.kind }, ...(depth < 8 ? flat(s.children ?? [], depth + 1) : [])]);
+    const flat = (all: Symbol[], depth: number): { name: string; line: number; kind: number }[] => all.flatMap((s) => [{ name: "  ".repeat(depth) + String(s.name).slice(0, 200), line: ((s.range ?? s.location?.range)?.start.line ?? 0) + 1, kind: s.kind }, ...(depth < 8 ? flat(s.children ?? [], depth + 1) : [])]);
     const got = await this.ask<Symbol[]>("textDocument/documentSymbol", { textDocument: { uri: uriOf(path) } }).catch(() => undefined);
     return Array.isArray(got) ? flat(got, 0).slice(0, 2_000) : [];
   }
@@ -281,10 +295,10 @@ export class LanguageServer extends Told<ServerState> {
     if (!plugin || !this.client.serverCapabilities?.documentFormattingProvider) return;
     const before = view.state.doc;
     const edits = await this.ask<TextEdit[]>("textDocument/formatting", { textDocument: { uri: plugin.uri }, options: { tabSize: view.state.tabSize, insertSpaces: view.state.facet(indentUnit) !== "\t" } }).catch((e: unknown) => {
-      this.ground.tell(`It was not formatted: ${said(e)}`);
+      this.ground.tell(say.itWasNotFormatted(said(e)));
       return undefined;
     });
-    if (byHand && !edits?.length) this.ground.tell(`${this.program} changes nothing in it.`);
+    if (byHand && !edits?.length) this.ground.tell(say.changesNothingInIt(this.program));
     if (edits && view.state.doc === before) edit(view, edits);
   }
 
@@ -292,16 +306,16 @@ export class LanguageServer extends Told<ServerState> {
     const word = view.state.wordAt(view.state.selection.main.head);
     const plugin = LSPPlugin.get(view);
     if (!word || !plugin) return false;
-    const { close, result } = showDialog(view, { label: "Another name", input: { name: "name", value: view.state.sliceDoc(word.from, word.to) }, focus: true, submitLabel: "rename" });
+    const { close, result } = showDialog(view, { label: say.anotherName(), input: { name: "name", value: view.state.sliceDoc(word.from, word.to) }, focus: true, submitLabel: "rename" });
     void result.then(async (form) => {
       view.dispatch({ effects: close });
       const name = form && (form.elements.namedItem("name") as HTMLInputElement).value.trim();
       if (!name) return;
       try {
         const got = await this.ask<WorkspaceEdit>("textDocument/rename", { textDocument: { uri: plugin.uri }, position: plugin.toPosition(word.from), newName: name });
-        if (!got || !(await this.apply(got))) this.ground.tell("It was not renamed.");
+        if (!got || !(await this.apply(got))) this.ground.tell(say.itWasNotRenamed());
       } catch (e) {
-        this.ground.tell(`It was not renamed: ${said(e)}`);
+        this.ground.tell(say.itWasNotRenamedOfE(said(e)));
       }
     });
     return true;
@@ -319,7 +333,7 @@ export class LanguageServer extends Told<ServerState> {
     try {
       const got = (await this.ask<Action[]>("textDocument/codeAction", { textDocument: { uri: plugin.uri }, range: { start: plugin.toPosition(from), end: plugin.toPosition(to) }, context: { diagnostics } })) ?? [];
       const all = (Array.isArray(got) ? got : []).slice(0, 50).map((a) => ({ title: String(a.title).slice(0, 200), run: () => void this.act(a) }));
-      if (all.length === 0) this.ground.tell(`${this.program} has nothing to offer here.`);
+      if (all.length === 0) this.ground.tell(say.hasNothingToOffer(this.program));
       else view.dispatch({ effects: offered.of(all) });
     } catch (e) {
       this.ground.tell(said(e));
@@ -328,11 +342,11 @@ export class LanguageServer extends Told<ServerState> {
 
   private async act(a: Action) {
     try {
-      if (a.edit && !(await this.apply(a.edit))) throw new Error("its edit does not fit");
+      if (a.edit && !(await this.apply(a.edit))) throw new Error(say.itsEditDoesNot());
       const command = typeof a.command === "string" ? { command: a.command, arguments: a.arguments } : a.command;
       if (command) await this.ask("workspace/executeCommand", command);
     } catch (e) {
-      this.ground.tell(`It was not done: ${said(e)}`);
+      this.ground.tell(say.itWasNotDone(said(e)));
     }
   }
 
@@ -401,7 +415,7 @@ const actions = StateField.define<Offered>({
             }
             const none = dom.appendChild(document.createElement("button"));
             none.className = "cm-button";
-            none.textContent = "None of these";
+            none.textContent = say.noneOfThese();
             none.onclick = close;
             return { dom, mount: () => dom.querySelector("button")?.focus() };
           },

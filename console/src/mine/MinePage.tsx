@@ -3,17 +3,19 @@ import { Button, Card, Space } from "antd";
 import { lazy, Suspense } from "react";
 import { Link, useNavigate } from "react-router";
 import { nameOf, type Person, type WorkspaceRow } from "../api/client";
-import { cents, money } from "../parts/amounts";
+import { cents, money } from "words/amounts";
 import { DayStrip } from "../parts/DayStrip";
 import { PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { State } from "../parts/State";
-import { exact, took, useNow, when } from "../parts/time";
+import { useNow } from "../parts/clock";
+import { exact, took, when } from "words/times";
 import { useDone } from "../parts/useDone";
 import { useFollow } from "../parts/useFollow";
 import { onlyHere } from "../service/changes";
 import { lastLaunches, launch, launched, preflight, type Launch } from "../service/launches";
 import { hold, ports, sheet, start, stop, workspace, workspaces } from "../service/workspaces";
+import * as say from "words/mine/MinePage";
 
 // Whoever has few, and whom nobody lets look, needs none of them.
 const LooksOfOthers = lazy(() => import("../parts/Looks").then((m) => ({ default: m.LooksOfOthers })));
@@ -32,10 +34,10 @@ export function MinePage({ person }: { person: Person }) {
   return (
     <>
       <PageHead
-        title="My workspaces"
+        title={say.myWorkspaces()}
         action={
           <Button type={list.data?.length ? "default" : "primary"} onClick={() => void navigate("/launch")}>
-            Launch a workspace
+            {say.launchAWorkspace()}
           </Button>
         }
       />
@@ -62,8 +64,8 @@ function Again() {
   const all = useQuery(lastLaunches).data ?? [];
   if (all.length === 0) return null;
   return (
-    <section aria-label="Launch again">
-      <h2 className="below">Launch again</h2>
+    <section aria-label={say.launchAgain()}>
+      <h2 className="below">{say.launchAgain()}</h2>
       <div className="cards">
         {all.map((l) => (
           <AgainCard key={JSON.stringify(l)} of={l} />
@@ -91,18 +93,13 @@ function AgainCard({ of: l }: { of: Launch }) {
   return (
     <Card size="small" data-again={l.repository} title={`${l.repository}${l.branch ? `, ${l.branch}` : ""}`} extra={<span className="quiet small">{[l.definition, l.size].filter(Boolean).join(", ")}</span>}>
       <ProblemNote error={ahead.error} />
-      {p && (
-        <div className="number">
-          {money(p.hour_micros, p.currency)} an hour{p.usual_ms > 0 && `; usually ${took(p.usual_ms)}`}
-          {p.refused && <span className="quiet">; it would be refused now</span>}
-        </div>
-      )}
+      {p && <div className="number">{say.anHourUsually(money(p.hour_micros, p.currency), p.usual_ms, took(p.usual_ms), p.refused && <span className="quiet">{say.itWouldBeRefused()}</span>)}</div>}
       <div className="card-foot" style={{ marginTop: 8 }}>
         <Button size="small" loading={go.isPending} disabled={!p || p.refused} onClick={() => go.mutate()}>
-          Launch
+          {say.launch()}
         </Button>
         <Button size="small" type="text" {...follow(`/launch?${address}`)}>
-          Look at it first
+          {say.lookAtItFirst()}
         </Button>
       </div>
     </Card>
@@ -118,9 +115,9 @@ function WorkspaceCard({ of: row }: { of: WorkspaceRow }) {
   const work = useQuery({ ...onlyHere(name), enabled: ready, retry: false }).data;
   const follow = useFollow();
   const done = useDone("workspaces");
-  const ask = useMutation({ mutationFn: (what: "start" | "stop" | "hold") => (what === "start" ? start(name) : what === "stop" ? stop(name) : hold(name, 3600, "an hour more, from the page of workspaces")), ...done });
+  const ask = useMutation({ mutationFn: (what: "start" | "stop" | "hold") => (what === "start" ? start(name) : what === "stop" ? stop(name) : hold(name, 3600, say.anHourMoreFrom())), ...done });
   const rest = one.data?.rest;
-  const only = [work && work.uncommitted.length > 0 && `${work.uncommitted.length} changed`, work && work.unpushed.length > 0 && `${work.unpushed.length} not pushed`].filter(Boolean).join(", ");
+  const only = [work && work.uncommitted.length > 0 && say.changed(work.uncommitted.length), work && work.unpushed.length > 0 && say.notPushed(work.unpushed.length)].filter(Boolean).join(", ");
   return (
     <Card
       size="small"
@@ -151,10 +148,10 @@ function WorkspaceCard({ of: row }: { of: WorkspaceRow }) {
         {row.phase === "failed" && row.cause && <div className="cause">{row.cause}</div>}
         <Space size={8}>
           <DayStrip day={row.day} width={150} />
-          {rest && <span className="quiet small">{rest.held_until ? `held until ${when(rest.held_until)}` : `rests ${when(rest.stops_at)}`}</span>}
+          {rest && <span className="quiet small">{rest.held_until ? say.heldUntil(when(rest.held_until)) : say.rests(when(rest.stops_at))}</span>}
           {rest && !rest.held_until && (
-            <Button size="small" type="text" loading={ask.isPending && ask.variables === "hold"} onClick={() => ask.mutate("hold")} aria-label={`+1 h: keep ${row.name} from rest for an hour`}>
-              +1 h
+            <Button size="small" type="text" loading={ask.isPending && ask.variables === "hold"} onClick={() => ask.mutate("hold")} aria-label={say.n1HKeepFrom(row.name)}>
+              {say.n1H()}
             </Button>
           )}
         </Space>
@@ -162,27 +159,27 @@ function WorkspaceCard({ of: row }: { of: WorkspaceRow }) {
       <div className="card-foot">
         {ready && (
           <Button type="primary" size="small" {...follow(`/bench/${name}`)}>
-            Enter
+            {say.enter()}
           </Button>
         )}
         {coming && (
           <Button size="small" {...follow(`/bench/${name}`)}>
-            Look
+            {say.look()}
           </Button>
         )}
         {["stopped", "failed"].includes(row.phase) && (
           <Button size="small" loading={ask.isPending} onClick={() => ask.mutate("start")}>
-            Start
+            {say.start()}
           </Button>
         )}
         {ready && (
           <Button size="small" loading={ask.isPending && ask.variables === "stop"} onClick={() => ask.mutate("stop")}>
-            Stop
+            {say.stop()}
           </Button>
         )}
         <span className="spacer" />
         <span className="number small" title={exact(row.phase_at)}>
-          {cents(row.cost_micros, row.currency)} so far
+          {say.soFar(cents(row.cost_micros, row.currency))}
         </span>
       </div>
     </Card>
@@ -198,7 +195,7 @@ function Coming({ name }: { name: string }) {
   return (
     <div>
       {step.title} <span className="number">{took(now - Date.parse(step.started_at))}</span>
-      {!!step.usual_ms && <span className="quiet">, usually {took(step.usual_ms)}</span>}
+      {!!step.usual_ms && <span className="quiet">{say.usually(took(step.usual_ms))}</span>}
     </div>
   );
 }

@@ -8,13 +8,14 @@ import { useEffect, useRef } from "react";
 import { Link, useSearchParams } from "react-router";
 import dayjs from "dayjs";
 import type { CostRow, Person } from "../api/client";
-import { cents, hours } from "../parts/amounts";
+import { cents, hours } from "words/amounts";
 import { nothing, PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { sorted, sorting, useAddress } from "../parts/search";
 import { virtualFrom } from "../parts/virtual";
 import { useColours } from "../palette";
 import { cost, type Only } from "../service/cost";
+import * as say from "words/pages/CostPage";
 
 echarts.use([BarChart, GridComponent, TooltipComponent, LegendComponent, AriaComponent, SVGRenderer]);
 
@@ -47,37 +48,37 @@ export function CostPage({ person }: { person: Person }) {
   });
   const columns: TableColumnsType<CostRow> = [
     { title: by.charAt(0).toUpperCase() + by.slice(1), ...order("key", (a, b) => a.key.localeCompare(b.key)), render: (_, r) => <Made of={r} by={by} only={only} /> },
-    { title: "Active", align: "right", className: "number", ...order("active", (a, b) => a.active_s - b.active_s), render: (_, r) => hours(r.active_s) },
-    { title: "Idle", align: "right", className: "number", ...order("idle", (a, b) => a.idle_s - b.idle_s), render: (_, r) => hours(r.idle_s) },
-    amount("Active", "active_micros", "active-money"),
-    amount("Idle waste", "idle_micros", "idle-money"),
-    amount("Storage", "storage_micros", "storage"),
-    amount("Prebuilds", "prebuild_micros", "prebuild"),
-    amount("Total", "total_micros", "total"),
+    { title: say.active(), align: "right", className: "number", ...order("active", (a, b) => a.active_s - b.active_s), render: (_, r) => hours(r.active_s) },
+    { title: say.idle(), align: "right", className: "number", ...order("idle", (a, b) => a.idle_s - b.idle_s), render: (_, r) => hours(r.idle_s) },
+    amount(say.active(), "active_micros", "active-money"),
+    amount(say.idleWaste(), "idle_micros", "idle-money"),
+    amount(say.storage(), "storage_micros", "storage"),
+    amount(say.prebuilds(), "prebuild_micros", "prebuild"),
+    amount(say.total(), "total_micros", "total"),
   ];
   const csv = `/api/v1/cost.csv?${new URLSearchParams(query)}`;
   return (
     <>
       <PageHead
-        title="Cost"
+        title={say.cost()}
         action={
           <Button href={csv} download>
-            Download as CSV
+            {say.downloadAsCsv()}
           </Button>
         }
       >
-        <DatePicker picker="month" allowClear={false} aria-label="Month" value={dayjs(`${month}-01`)} onChange={(d) => set({ month: d?.format("YYYY-MM"), day: undefined })} disabledDate={(d) => d.isAfter(dayjs(), "month")} />
-        <Segmented<By> value={by} onChange={(v) => set({ by: v, sort: undefined })} options={(["team", "person", "repository", "workspace", "day"] as By[]).map((v) => ({ value: v, label: `by ${v}` }))} />
+        <DatePicker picker="month" allowClear={false} aria-label={say.month()} value={dayjs(`${month}-01`)} onChange={(d) => set({ month: d?.format("YYYY-MM"), day: undefined })} disabledDate={(d) => d.isAfter(dayjs(), "month")} />
+        <Segmented<By> value={by} onChange={(v) => set({ by: v, sort: undefined })} options={(["team", "person", "repository", "workspace", "day"] as By[]).map((v) => ({ value: v, label: say.by(v) }))} />
         {total && (
           <span className="number" data-total={total.total_micros}>
-            <b>{cents(total.total_micros, currency)}</b>, of it {cents(total.idle_micros, currency)} idle
+            {say.ofItIdle(<b>{cents(total.total_micros, currency)}</b>, cents(total.idle_micros, currency))}
           </span>
         )}
       </PageHead>
       <ProblemNote error={rows.error ?? days.error} />
       {(day || Object.keys(only).length > 0) && (
-        <p className="facts-line" aria-label="Only">
-          Only
+        <p className="facts-line" aria-label={say.only()}>
+          {say.only()}
           {narrowed.map(
             (k) =>
               only[k] && (
@@ -93,25 +94,15 @@ export function CostPage({ person }: { person: Person }) {
           )}
           {only.workspace && (
             <>
-              <Link to={`/workspaces/${only.workspace}`}>the workspace</Link>
-              <Link to={`/journal?workspace=${encodeURIComponent(only.workspace)}&from=${query.from}&to=${query.to}`}>its journal of the time</Link>
+              <Link to={`/workspaces/${only.workspace}`}>{say.theWorkspace()}</Link>
+              <Link to={`/journal?workspace=${encodeURIComponent(only.workspace)}&from=${query.from}&to=${query.to}`}>{say.itsJournalOfThe()}</Link>
             </>
           )}
         </p>
       )}
       {days.data && <Days rows={days.data.rows} currency={currency} month={month} />}
-      <Table<CostRow>
-        size="small"
-        rowKey="key"
-        {...virtualFrom(rows.data?.rows, 980, Math.max(240, window.innerHeight - 470))}
-        pagination={false}
-        loading={rows.isPending}
-        dataSource={rows.data?.rows}
-        columns={columns}
-        onChange={(_, __, s) => set({ sort: sorted(s) })}
-        locale={nothing("Nothing was used in this time.")}
-      />
-      <p className="quiet small">Days are those of the house. What goes on counts up to now.</p>
+      <Table<CostRow> size="small" rowKey="key" {...virtualFrom(rows.data?.rows, 980, Math.max(240, window.innerHeight - 470))} pagination={false} loading={rows.isPending} dataSource={rows.data?.rows} columns={columns} onChange={(_, __, s) => set({ sort: sorted(s) })} locale={nothing(say.nothingWasUsedIn())} />
+      <p className="quiet small">{say.daysAreThoseOf()}</p>
     </>
   );
 }
@@ -119,7 +110,7 @@ export function CostPage({ person }: { person: Person }) {
 /** A row's name, which leads to what it is made of. */
 function Made({ of: r, by, only }: { of: CostRow; by: By; only: Only }) {
   const [search] = useSearchParams();
-  if (!r.key) return <span className="quiet">prebuilds, and people without a team</span>;
+  if (!r.key) return <span className="quiet">{say.prebuildsAndPeopleWithout()}</span>;
   const into = within[by];
   if (!into || r.key.startsWith("prebuilds of ") || (by === "repository" && r.key.includes(", removed "))) return r.key;
   const next = new URLSearchParams(search);
@@ -159,12 +150,7 @@ function Days({ rows, currency, month }: { rows: CostRow[]; currency: string; mo
       tooltip: { trigger: "axis", axisPointer: { type: "shadow" }, valueFormatter: (v: unknown) => cents(Number(v) * 1e6, currency) },
       xAxis: { type: "category", data: keys.map((k) => String(Number(k.slice(8)))), axisTick: { show: false }, axisLabel: { color: token.colorTextSecondary } },
       yAxis: { type: "value", axisLabel: { color: token.colorTextSecondary, formatter: (v: number) => cents(v * 1e6, currency) }, splitLine: { lineStyle: { color: token.colorBorderSecondary } } },
-      series: [
-        series("active", "active_micros", colours.good),
-        series("idle waste", "idle_micros", colours.attention, true),
-        series("storage", "storage_micros", colours.rest),
-        series("prebuilds", "prebuild_micros", colours.accent),
-      ],
+      series: [series("active", "active_micros", colours.good), series(say.idleWaste2(), "idle_micros", colours.attention, true), series("storage", "storage_micros", colours.rest), series("prebuilds", "prebuild_micros", colours.accent)],
     });
     const resize = () => chart.resize();
     window.addEventListener("resize", resize);
@@ -173,5 +159,5 @@ function Days({ rows, currency, month }: { rows: CostRow[]; currency: string; mo
       chart.dispose();
     };
   }, [rows, currency, month, token, colours]);
-  return <div ref={place} style={{ height: 230, marginBottom: 12 }} role="img" aria-label={`Cost of each day of ${month}`} />;
+  return <div ref={place} style={{ height: 230, marginBottom: 12 }} role="img" aria-label={say.costOfEachDay(month)} />;
 }

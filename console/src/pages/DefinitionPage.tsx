@@ -7,6 +7,7 @@ import { PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { useAddress } from "../parts/search";
 import { definition, definitionChanges } from "../service/repositories";
+import * as say from "words/pages/DefinitionPage";
 
 /** A repository's environment definition at a branch's head: what is wrong with it, and what it comes to. */
 export function DefinitionPage() {
@@ -20,43 +21,41 @@ export function DefinitionPage() {
   const names = found?.names ?? [];
   return (
     <>
-      <PageHead title={<>The definition of <Link to={`/repositories/${repository}`}>{repository}</Link></>} action={<Link to={`/launch?repository=${repository}${branch && `&branch=${encodeURIComponent(branch)}`}`}>Launch from it</Link>}>
-        {names.length > 1 && <Select aria-label="Which definition" style={{ width: 160 }} value={name} onChange={(n) => set({ name: n })} options={names.map((n) => ({ value: n, label: n || "the first" }))} />}
-        <Input.Search placeholder="another branch" enterButton="Look" spellCheck={false} aria-label="Branch" style={{ width: 260 }} defaultValue={branch} loading={check.isFetching} onSearch={(b) => (b.trim() === branch ? void check.refetch() : set({ branch: b.trim() }))} />
+      <PageHead title={<>{say.theDefinitionOf(<Link to={`/repositories/${repository}`}>{repository}</Link>)}</>} action={<Link to={`/launch?repository=${repository}${branch && `&branch=${encodeURIComponent(branch)}`}`}>{say.launchFromIt()}</Link>}>
+        {names.length > 1 && <Select aria-label={say.whichDefinition()} style={{ width: 160 }} value={name} onChange={(n) => set({ name: n })} options={names.map((n) => ({ value: n, label: n || say.theFirst() }))} />}
+        <Input.Search placeholder={say.anotherBranch()} enterButton={say.look()} spellCheck={false} aria-label={say.branch()} style={{ width: 260 }} defaultValue={branch} loading={check.isFetching} onSearch={(b) => (b.trim() === branch ? void check.refetch() : set({ branch: b.trim() }))} />
       </PageHead>
       <ProblemNote error={check.error} />
       {found && !check.error && (
-        <section aria-label="What was found" data-commit={found.commit}>
-          <p className="quiet">
-            {found.branch} at <code>{found.commit?.slice(0, 10)}</code>
-          </p>
+        <section aria-label={say.whatWasFound()} data-commit={found.commit}>
+          <p className="quiet">{say.at(found.branch, <code>{found.commit?.slice(0, 10)}</code>)}</p>
           <Tabs
             activeKey={get("view") ?? "found"}
             onChange={(view) => set({ view })}
             items={[
               {
                 key: "found",
-                label: found.findings.length > 0 ? `What was found (${found.findings.length})` : "What was found",
+                label: found.findings.length > 0 ? say.whatWasFoundOfFindings(found.findings.length) : say.whatWasFound(),
                 children:
                   found.findings.length > 0 ? (
                     <Findings of={found.findings} />
                   ) : (
                     <>
-                      <CheckCircleFilled style={{ color: token.colorSuccess }} /> nothing is wrong with the definition
+                      <CheckCircleFilled style={{ color: token.colorSuccess }} /> {say.nothingIsWrongWith()}
                     </>
                   ),
               },
               {
                 key: "values",
-                label: "What it comes to",
+                label: say.whatItComesTo(),
                 children: (found.values?.length ?? 0) > 0 ? <Values of={found} /> : <p>{refused}</p>,
               },
               {
                 key: "steps",
-                label: "What a launch does",
+                label: say.whatALaunchDoes(),
                 children: (found.values?.length ?? 0) > 0 ? <Steps of={found.steps ?? []} /> : <p>{refused}</p>,
               },
-              ...(branch ? [{ key: "changes", label: "What the branch changes", children: <Changes repository={repository} branch={branch} name={name} /> }] : []),
+              ...(branch ? [{ key: "changes", label: say.whatTheBranchChanges(), children: <Changes repository={repository} branch={branch} name={name} /> }] : []),
             ]}
           />
         </section>
@@ -65,7 +64,7 @@ export function DefinitionPage() {
   );
 }
 
-const refused = "It is refused, and comes to nothing.";
+const refused = say.itIsRefusedAnd();
 
 type Step = { when: string; what: string; as?: string; where?: string; from: string };
 
@@ -77,13 +76,13 @@ function Steps({ of: steps }: { of: Step[] }) {
       pagination={false}
       rowKey={(s) => s.when + s.what + s.from}
       dataSource={steps}
-      locale={{ emptyText: "It runs nothing of its own." }}
+      locale={{ emptyText: say.itRunsNothingOf() }}
       columns={[
-        { title: "When", dataIndex: "when", width: 130 },
-        { title: "What", dataIndex: "what", render: (w: string) => <code>{w}</code> },
-        { title: "As", dataIndex: "as", width: 150 },
-        { title: "Where", dataIndex: "where", width: "20%", render: (w?: string) => w && <code>{w}</code> },
-        { title: "From", dataIndex: "from", width: "26%", render: (o: string) => <span className="quiet">{o}</span> },
+        { title: say.when(), dataIndex: "when", width: 130 },
+        { title: say.what(), dataIndex: "what", render: (w: string) => <code>{w}</code> },
+        { title: say.as(), dataIndex: "as", width: 150 },
+        { title: say.where(), dataIndex: "where", width: "20%", render: (w?: string) => w && <code>{w}</code> },
+        { title: say.from(), dataIndex: "from", width: "26%", render: (o: string) => <span className="quiet">{o}</span> },
       ]}
     />
   );
@@ -93,21 +92,19 @@ function Steps({ of: steps }: { of: Step[] }) {
 function Changes({ repository, branch, name }: { repository: string; branch: string; name: string }) {
   const diff = useQuery(definitionChanges(repository, branch, name));
   if (!diff.data) return <ProblemNote error={diff.error} />;
-  if (diff.data.changes.length === 0) return <p>It comes to the same as the repository's own branch.</p>;
+  if (diff.data.changes.length === 0) return <p>{say.itComesToThe()}</p>;
   return (
     <>
-      <p>
-        Due with it: <strong>{diff.data.due}</strong>.
-      </p>
+      <p>{say.dueWithIt(<strong>{diff.data.due}</strong>)}</p>
       <Table
         size="small"
         pagination={false}
         rowKey="key"
         dataSource={diff.data.changes}
         columns={[
-          { title: "Value", dataIndex: "key", width: "26%", render: (k: string) => <code>{k}</code> },
-          { title: "Before", dataIndex: "old", render: (v: string) => v || <span className="quiet">none</span> },
-          { title: "On this branch", dataIndex: "new", render: (v: string) => v || <span className="quiet">none</span> },
+          { title: say.value(), dataIndex: "key", width: "26%", render: (k: string) => <code>{k}</code> },
+          { title: say.before(), dataIndex: "old", render: (v: string) => v || <span className="quiet">{say.none()}</span> },
+          { title: say.onThisBranch(), dataIndex: "new", render: (v: string) => v || <span className="quiet">{say.none()}</span> },
         ]}
       />
     </>
@@ -126,26 +123,26 @@ function Values({ of: found }: { of: Found }) {
         rowKey={(v) => v.key + v.value + v.origin}
         dataSource={found.values}
         columns={[
-          { title: "Value", dataIndex: "key", width: "32%", render: (k: string) => <code>{k}</code> },
-          { title: "Is", dataIndex: "value" },
-          { title: "From", dataIndex: "origin", width: "30%", render: (o: string) => <span className="quiet">{o}</span> },
+          { title: say.value(), dataIndex: "key", width: "32%", render: (k: string) => <code>{k}</code> },
+          { title: say.is(), dataIndex: "value" },
+          { title: say.from(), dataIndex: "origin", width: "30%", render: (o: string) => <span className="quiet">{o}</span> },
         ]}
       />
       <dl className="facts one">
-        <dt>Fingerprint</dt>
+        <dt>{say.fingerprint()}</dt>
         <dd>
           <code>{found.fingerprint}</code>
         </dd>
         {found.images?.map((i) => (
           <div key={i.name} style={{ display: "contents" }}>
-            <dt>Begins with</dt>
+            <dt>{say.beginsWith()}</dt>
             <dd>
-              {i.name} <code className="quiet">{i.digest || "which the yard does not have yet"}</code>
+              {i.name} <code className="quiet">{i.digest || say.whichTheYardDoes()}</code>
             </dd>
           </div>
         ))}
-        <dt>Comes to</dt>
-        <dd>{found.built ? <code>{found.built}</code> : <span className="quiet">not built yet: what its image's label says is not in the table</span>}</dd>
+        <dt>{say.comesTo()}</dt>
+        <dd>{found.built ? <code>{found.built}</code> : <span className="quiet">{say.notBuiltYetWhat()}</span>}</dd>
       </dl>
     </Space>
   );

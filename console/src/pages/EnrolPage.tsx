@@ -3,10 +3,11 @@ import { Button, Form, Input } from "antd";
 import { useState } from "react";
 import { Problem } from "../api/client";
 import { ProblemNote } from "../parts/ProblemNote";
-import { when } from "../parts/time";
+import { when } from "words/times";
 import { Themed } from "../Themed";
 import { enrol, offerOf } from "../service/people";
 import { signIn } from "../service/session";
+import * as say from "words/pages/EnrolPage";
 
 type Fields = { name?: string; full_name?: string; email?: string; password: string };
 
@@ -32,28 +33,25 @@ function Enrol() {
   const again = offer.data?.person;
   return (
     <main className="narrow">
-      <h1>{again ? `A new password for ${again}` : "Set up your account at Yard Bench"}</h1>
-      {offer.error && <ProblemNote error={offer.error instanceof Problem && offer.error.status === 404 ? new Problem(404, "This link cannot be used.", offer.error.next) : offer.error} />}
+      <h1>{again ? say.aNewPasswordFor(again) : say.setUpYourAccount()}</h1>
+      {offer.error && <ProblemNote error={offer.error instanceof Problem && offer.error.status === 404 ? new Problem(404, say.thisLinkCannotBe(), offer.error.next) : offer.error} />}
       {offer.data && (
         <Form<Fields> layout="vertical" size="large" requiredMark={false} onFinish={(f) => use.mutate(f)}>
           {!again && (
             <>
-              <p>
-                You will be {offer.data.role}
-                {offer.data.team && `, in the team ${offer.data.team}`}. The link can be used until {when(offer.data.expires_at)}.
-              </p>
-              <Form.Item name="name" label="Name to sign in with" rules={[{ required: true, message: "A name, please" }]} extra="Lower-case letters and digits">
+              <p>{say.youWillBeIn(offer.data.role, offer.data.team, when(offer.data.expires_at))}</p>
+              <Form.Item name="name" label={say.nameToSignIn()} rules={[{ required: true, message: say.aNamePlease() }]} extra={say.lowerCaseLettersAnd()}>
                 <Input autoFocus autoComplete="username" spellCheck={false} />
               </Form.Item>
-              <Form.Item name="full_name" label="Full name" rules={[{ required: true, message: "Your full name, please" }]} extra="It stands on your commits">
+              <Form.Item name="full_name" label={say.fullName()} rules={[{ required: true, message: say.yourFullNamePlease() }]} extra={say.itStandsOnYour()}>
                 <Input autoComplete="name" />
               </Form.Item>
-              <Form.Item name="email" label="Mail address" rules={[{ required: true, message: "Your address, please" }]} extra="It stands on your commits">
+              <Form.Item name="email" label={say.mailAddress()} rules={[{ required: true, message: say.yourAddressPlease() }]} extra={say.itStandsOnYour()}>
                 <Input autoComplete="email" />
               </Form.Item>
             </>
           )}
-          <Form.Item name="password" label="Password" rules={[{ required: true, message: "A password, please" }]} extra="At least 8 characters">
+          <Form.Item name="password" label={say.password()} rules={[{ required: true, message: say.aPasswordPlease() }]} extra={say.atLeast8Characters()}>
             <Input.Password autoComplete="new-password" />
           </Form.Item>
           {use.error && (
@@ -62,7 +60,7 @@ function Enrol() {
             </Form.Item>
           )}
           <Button type="primary" htmlType="submit" loading={use.isPending} block>
-            {again ? "Set the password" : "Set up and sign in"}
+            {again ? say.setThePassword() : say.setUpAndSign()}
           </Button>
         </Form>
       )}

@@ -13,6 +13,7 @@ import { TakeOn } from "../parts/TakeOn";
 import { useKept } from "../service/kept";
 import { workspaces } from "../service/workspaces";
 import { WorkspaceList } from "../parts/WorkspaceList";
+import * as say from "words/pages/FleetPage";
 
 /** Everybody's workspaces whom one may see; one of them can be looked into beside the list. */
 export function FleetPage({ person }: { person: Person }) {
@@ -22,7 +23,7 @@ export function FleetPage({ person }: { person: Person }) {
   const open = get("open");
   const look = useCallback(
     (w: WorkspaceRow) => (
-      <button type="button" className="look" title="Look into it here" aria-label={`Look into ${nameOf(w)}`} onClick={() => set({ open: nameOf(w) })}>
+      <button type="button" className="look" title={say.lookIntoItHere()} aria-label={say.lookInto(nameOf(w))} onClick={() => set({ open: nameOf(w) })}>
         <ProfileOutlined />
       </button>
     ),
@@ -31,20 +32,20 @@ export function FleetPage({ person }: { person: Person }) {
   return (
     <>
       <PageHead
-        title={person.role === "lead" ? `Workspaces of ${person.team ?? "my team"}` : "Fleet"}
+        title={person.role === "lead" ? say.workspacesOfMyTeam(person.team) : say.fleet()}
         action={
           <Space>
             {person.role === "operator" && <TakeOn />}
             {person.role !== "auditor" && (
               <Button type="primary" onClick={() => navigate("/launch")}>
-                Launch a workspace
+                {say.launchAWorkspace()}
               </Button>
             )}
           </Space>
         }
       >
         <Views />
-        <Link to="/operations">Operations</Link>
+        <Link to="/operations">{say.operations()}</Link>
       </PageHead>
       <ProblemNote error={list.error} />
       <WorkspaceList
@@ -55,7 +56,7 @@ export function FleetPage({ person }: { person: Person }) {
         look={look}
         head={(shown) => (
           <span className="quiet number nowrap" data-shown={shown.length}>
-            {shown.length} shown, {shown.filter((w) => w.phase === "ready").length} ready
+            {say.shownReady(shown.length, shown.filter((w) => w.phase === "ready").length)}
           </span>
         )}
       />
@@ -79,11 +80,13 @@ function Views() {
   const now = new URLSearchParams([...search].filter(([k]) => viewKeys.includes(k)).sort()).toString();
   const shown = Object.keys(views).find((name) => views[name] === now);
   const items = [
-    ...Object.keys(views).sort().map((name) => ({ key: name, label: name })),
+    ...Object.keys(views)
+      .sort()
+      .map((name) => ({ key: name, label: name })),
     ...(Object.keys(views).length ? [{ type: "divider" as const }] : []),
-    { key: "/keep", label: "Keep this view…", disabled: now === "" || Boolean(shown) },
-    ...(shown ? [{ key: "/forget", label: `Forget ${shown}` }] : []),
-    { key: "/all", label: "Everything", disabled: now === "" },
+    { key: "/keep", label: say.keepThisView(), disabled: now === "" || Boolean(shown) },
+    ...(shown ? [{ key: "/forget", label: say.forget(shown) }] : []),
+    { key: "/all", label: say.everything(), disabled: now === "" },
   ];
   return (
     <>
@@ -99,20 +102,13 @@ function Views() {
         }}
       >
         <Button>
-          {shown ?? "Views"} <DownOutlined />
+          {shown ?? say.views()} <DownOutlined />
         </Button>
       </Dropdown>
       {naming && (
-        <Ask<{ name: string }>
-          title="Keep this view"
-          ok="Keep"
-          about="It is yours alone. Its address can be sent to anybody: it is what stands above."
-          ask={(f) => Promise.resolve(keep({ ...views, [f.name.trim()]: now }))}
-          changes={[]}
-          onClose={() => setNaming(false)}
-        >
-          <Form.Item name="name" label="Name of the view" rules={[{ required: true, whitespace: true, message: "Its name, please" }]}>
-            <Input autoFocus aria-label="Name of the view" placeholder="what it shows" maxLength={60} />
+        <Ask<{ name: string }> title={say.keepThisView2()} ok={say.keep()} about={say.itIsYoursAlone()} ask={(f) => Promise.resolve(keep({ ...views, [f.name.trim()]: now }))} changes={[]} onClose={() => setNaming(false)}>
+          <Form.Item name="name" label={say.nameOfTheView()} rules={[{ required: true, whitespace: true, message: say.itsNamePlease() }]}>
+            <Input autoFocus aria-label={say.nameOfTheView()} placeholder={say.whatItShows()} maxLength={60} />
           </Form.Item>
         </Ask>
       )}

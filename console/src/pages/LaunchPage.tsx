@@ -4,7 +4,7 @@ import { Alert, AutoComplete, Button, Form, Input, Segmented, Select, Space, Tab
 import { useEffect, useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import { nameOf, Problem, type Preflight } from "../api/client";
-import { bytes, cores, money, span } from "../parts/amounts";
+import { bytes, cores, money, span } from "words/amounts";
 import { Findings } from "../parts/Findings";
 import { PageHead } from "../parts/Page";
 import { launch as launchIt, launched, preflight as aheadOf, type Launch } from "../service/launches";
@@ -12,8 +12,9 @@ import { branches as branchesOf, repositories as all } from "../service/reposito
 import { mineOf, start } from "../service/workspaces";
 import { ProblemNote } from "../parts/ProblemNote";
 import { GiveSecret } from "../parts/GiveSecret";
-import { took, when } from "../parts/time";
+import { took, when } from "words/times";
 import { useSettled } from "../parts/useSettled";
+import * as say from "words/pages/LaunchPage";
 
 type Fields = { repository?: string; branch?: string; definition?: string; beside?: string[]; name?: string; size?: string; rest?: number };
 
@@ -45,9 +46,9 @@ function Sizes({ of: p, usual, value, onChange }: { of?: Preflight; usual?: stri
       options={p.sizes.map((s) => ({
         value: s.name,
         label: (
-          <Tooltip title={`${cores(s.cores_milli)}, ${bytes(s.memory_bytes)} memory, ${bytes(s.disk_bytes)} disk${s.over ? `; it does not fit now: ${s.over}` : ""}`}>
-            {s.name} <span className="quiet number">{money(s.hour_micros, p.currency)} an hour</span>
-            {s.over && <span className="quiet">, too large now</span>}
+          <Tooltip title={say.memoryDiskItDoes(cores(s.cores_milli), bytes(s.memory_bytes), bytes(s.disk_bytes), s.over)}>
+            {s.name} <span className="quiet number">{say.anHour(money(s.hour_micros, p.currency))}</span>
+            {s.over && <span className="quiet">{say.tooLargeNow()}</span>}
           </Tooltip>
         ),
       }))}
@@ -84,79 +85,87 @@ export function LaunchPage() {
   const rests = [30 * 60, 3600, 2 * 3600, 4 * 3600, 8 * 3600].filter((s) => !p || s <= p.rest_most_s);
   return (
     <>
-      <PageHead title="Launch a workspace" />
+      <PageHead title={say.launchAWorkspace()} />
       {p && <Have repository={p.repository} branch={p.branch} />}
       <div className="beside">
-        <Form<Fields> form={form} layout="vertical" size="middle" initialValues={first} onFinish={() => launch.mutate(fields)}
+        <Form<Fields>
+          form={form}
+          layout="vertical"
+          size="middle"
+          initialValues={first}
+          onFinish={() => launch.mutate(fields)}
           onValuesChange={(change: Partial<Fields>) => {
             if ("repository" in change) form.setFieldsValue({ definition: undefined, branch: undefined, beside: undefined });
           }}
-        requiredMark={false}>
-          <Form.Item name="repository" label="Repository" rules={[{ required: true, message: "Choose a repository" }]} extra={repository?.url}>
-            <Select
-              showSearch
-              autoFocus
-              loading={repositories.isPending}
-              placeholder="Choose a repository"
-              options={repositories.data?.map((r) => ({ value: r.name, label: r.name }))}
-              notFoundContent="No repository is registered yet; an operator does so with: yardbench repository add ADDRESS"
-            />
+          requiredMark={false}
+        >
+          <Form.Item name="repository" label={say.repository()} rules={[{ required: true, message: say.chooseARepository() }]} extra={repository?.url}>
+            <Select showSearch autoFocus loading={repositories.isPending} placeholder={say.chooseARepository()} options={repositories.data?.map((r) => ({ value: r.name, label: r.name }))} notFoundContent={say.noRepositoryIsRegistered()} />
           </Form.Item>
-          <Form.Item name="branch" label="Branch">
+          <Form.Item name="branch" label={say.branch()}>
             <AutoComplete
               allowClear
-              placeholder={repository ? `${repository.default_branch}, the default` : "the repository's default"}
+              placeholder={repository ? say.theDefault(repository.default_branch) : say.theRepositorysDefault()}
               showSearch={{ filterOption: (text, option) => (String(option?.value ?? "") + String((option as { words?: string } | undefined)?.words ?? "")).toLowerCase().includes(text.toLowerCase()) }}
               options={(branches.data ?? []).map((b) => ({
                 value: b.name,
-                words: b.request ? `pull request ${b.request} ${b.subject ?? ""}` : b.subject,
+                words: b.request ? say.pullRequest(b.request, b.subject ?? "") : b.subject,
                 label: (
                   <span title={b.subject}>
-                    {b.request ? `pull request ${b.request}: ${b.subject ?? ""}` : b.name}{" "}
+                    {b.request ? say.pullRequestOfRequest(b.request, b.subject ?? "") : b.name}{" "}
                     <span className="quiet">
                       {when(b.at)}
-                      {b.prepared && (b.prepared.head ? ", prepared" : ", prepared, at an older commit")}
+                      {b.prepared && (b.prepared.head ? say.prepared() : say.preparedAtAnOlder())}
                     </span>
                   </span>
                 ),
               }))}
             />
           </Form.Item>
-          <Form.Item name="definition" label="Definition" hidden={!fields.definition && (p?.names.length ?? 0) < 2}>
-            <Select allowClear placeholder="the first" options={(p?.names ?? []).filter(Boolean).map((n) => ({ value: n, label: n }))} />
+          <Form.Item name="definition" label={say.definition()} hidden={!fields.definition && (p?.names.length ?? 0) < 2}>
+            <Select allowClear placeholder={say.theFirst()} options={(p?.names ?? []).filter(Boolean).map((n) => ({ value: n, label: n }))} />
           </Form.Item>
-          <Form.Item name="beside" label="Beside it" extra="Further repositories, cloned side by side; NAME@BRANCH names a branch.">
-            <Select mode="tags" maxCount={8} placeholder="none" options={repositories.data?.filter((r) => r.name !== fields.repository).map((r) => ({ value: r.name, label: r.name }))} />
+          <Form.Item name="beside" label={say.besideIt()} extra={say.furtherRepositoriesClonedSide()}>
+            <Select mode="tags" maxCount={8} placeholder={say.none()} options={repositories.data?.filter((r) => r.name !== fields.repository).map((r) => ({ value: r.name, label: r.name }))} />
           </Form.Item>
-          <Form.Item name="name" label="Name" extra="Lower-case letters, digits and dashes. Yours to choose; nobody else's names are in the way.">
-            <Input placeholder={repository ? `${repository.name}, or with a number where that is taken` : "the repository's"} spellCheck={false} maxLength={40} />
+          <Form.Item name="name" label={say.name()} extra={say.lowerCaseLettersDigits()}>
+            <Input placeholder={repository ? say.orWithANumber(repository.name) : say.theRepositorys()} spellCheck={false} maxLength={40} />
           </Form.Item>
-          <Form.Item name="size" label="Size" hidden={!p && !fields.size}>
+          <Form.Item name="size" label={say.size()} hidden={!p && !fields.size}>
             <Sizes of={p} usual={p?.size} />
           </Form.Item>
-          <Form.Item name="rest" label="Put to rest" extra="Closing a window is not stopping: without typing, read output, requests to its ports or a busy processor for so long, it is stopped.">
-            <Select
-              allowClear
-              style={{ width: 260 }}
-              placeholder={p ? `after ${span(p.rest_after_s)}, the usual time` : "after the usual time"}
-              options={rests.map((s) => ({ value: s, label: `after ${span(s)} without work` }))}
-            />
+          <Form.Item name="rest" label={say.putToRest()} extra={say.closingAWindowIs()}>
+            <Select allowClear style={{ width: 260 }} placeholder={p ? say.afterTheUsualTimeOfRestAfter(span(p.rest_after_s)) : say.afterTheUsualTime()} options={rests.map((s) => ({ value: s, label: say.afterWithoutWork(span(s)) }))} />
           </Form.Item>
           <Space orientation="vertical" size={16} style={{ width: "100%" }}>
             <ProblemNote error={repositories.error ?? launch.error} />
             <Space>
               <Button type="primary" htmlType="submit" loading={launch.isPending} disabled={!(current || unseen) || p?.refused}>
-                Launch
+                {say.launch()}
               </Button>
               {fields.repository && (
-                <Typography.Text type="secondary" copyable={{ text: `${location.origin}/launch?${toAddress(fields)}`, tooltips: ["Copy the link to this choice", "Copied"] }}>
-                  a link to this choice
+                <Typography.Text type="secondary" copyable={{ text: `${location.origin}/launch?${toAddress(fields)}`, tooltips: [say.copyTheLinkTo(), say.copied()] }}>
+                  {say.aLinkToThis()}
                 </Typography.Text>
               )}
             </Space>
           </Space>
         </Form>
-        <div>{fields.repository ? preflight.error ? <ProblemNote error={preflight.error} /> : p ? <div aria-busy={!current} style={{ opacity: current ? 1 : 0.5 }}><Ahead of={p} /></div> : <span className="quiet">Looking at the repository…</span> : <span className="quiet">Choose a repository, and this says what its launch will come to.</span>}</div>
+        <div>
+          {fields.repository ? (
+            preflight.error ? (
+              <ProblemNote error={preflight.error} />
+            ) : p ? (
+              <div aria-busy={!current} style={{ opacity: current ? 1 : 0.5 }}>
+                <Ahead of={p} />
+              </div>
+            ) : (
+              <span className="quiet">{say.lookingAtTheRepository()}</span>
+            )
+          ) : (
+            <span className="quiet">{say.chooseARepositoryAnd()}</span>
+          )}
+        </div>
       </div>
     </>
   );
@@ -179,10 +188,10 @@ function Have({ repository, branch }: { repository: string; branch: string }) {
           type="info"
           showIcon
           style={{ marginBottom: 12 }}
-          title={`You have ${w.name} of this branch already: it is ${w.phase}.`}
+          title={say.youHaveOfThis(w.name, w.phase)}
           action={
             <Button size="small" loading={goOn.isPending} onClick={() => goOn.mutate(w)}>
-              {w.phase === "stopped" ? "Start it and go on" : "Go on in it"}
+              {w.phase === "stopped" ? say.startItAndGo() : say.goOnInIt()}
             </Button>
           }
         />
@@ -200,70 +209,57 @@ function Ahead({ of: p }: { of: Preflight }) {
   const over = <CloseCircleFilled style={{ color: token.colorError }} />;
   const [giving, setGiving] = useState<string>();
   return (
-    <section aria-label="Before the launch" data-ahead={p.repository}>
-      <h2>Before the launch</h2>
+    <section aria-label={say.beforeTheLaunch()} data-ahead={p.repository}>
+      <h2>{say.beforeTheLaunch()}</h2>
       <dl className="facts one">
-        <dt>Makes</dt>
-        <dd>
-          {p.request ? `pull request ${p.request}` : p.branch} at <code>{p.commit.slice(0, 10)}</code>, by {p.definition || <>what is usual (<Link to="/starters">starters</Link> have definitions to begin from)</>}, image from {p.image}
-          {p.set_up.length > 0 && <>; then {p.set_up.join(", ")}</>}
-        </dd>
+        <dt>{say.makes()}</dt>
+        <dd>{say.pullRequestAtBy(p.request, p.branch, <code>{p.commit.slice(0, 10)}</code>, p.definition || <>{say.whatIsUsualHave(<Link to="/starters">{say.starters()}</Link>)}</>, p.image, p.set_up.length > 0 && <>{say.then(p.set_up.join(", "))}</>)}</dd>
         {p.services.length > 0 && (
           <>
-            <dt>Services</dt>
+            <dt>{say.services()}</dt>
             <dd>{p.services.join(", ")}</dd>
           </>
         )}
         {p.beside.length > 0 && (
           <>
-            <dt>Beside it</dt>
+            <dt>{say.besideIt()}</dt>
             <dd>{p.beside.join(", ")}</dd>
           </>
         )}
         {p.needs && (
           <>
-            <dt>Needs</dt>
+            <dt>{say.needs()}</dt>
             <dd>{p.needs}</dd>
           </>
         )}
-        <dt>Prepared</dt>
-        <dd>
-          {p.prepared ? (
-            <>
-              {good} image {p.prepared.number} of {when(p.prepared.made_at)}, {p.prepared.behind === 0 ? "at the branch's head" : `${p.prepared.behind} commits behind, brought in at the launch`}
-            </>
-          ) : (
-            <>
-              {attention} from scratch: {p.scratch}
-            </>
-          )}
-        </dd>
-        <dt>Ready in</dt>
-        <dd className="number">{p.usual_ms ? `${took(p.usual_ms)} usually; 19 of 20 within ${took(p.slow_ms)}` : "not known: nobody has launched it so yet"}</dd>
-        <dt>Costs</dt>
-        <dd className="number">{money(p.hour_micros, p.currency)} an hour, its disk with it</dd>
+        <dt>{say.prepared2()}</dt>
+        <dd>{p.prepared ? <>{say.imageOfAtThe(good, p.prepared.number, when(p.prepared.made_at), p.prepared.behind)}</> : <>{say.fromScratch(attention, p.scratch)}</>}</dd>
+        <dt>{say.readyIn()}</dt>
+        <dd className="number">{p.usual_ms ? say.usually19Of20(took(p.usual_ms), took(p.slow_ms)) : say.notKnownNobodyHas()}</dd>
+        <dt>{say.costs()}</dt>
+        <dd className="number">{say.anHourItsDisk(money(p.hour_micros, p.currency))}</dd>
         {p.findings.length > 0 && (
           <>
-            <dt>Findings</dt>
+            <dt>{say.findings()}</dt>
             <dd>
               <Findings of={p.findings} />
             </dd>
           </>
         )}
-        <dt>Secrets</dt>
+        <dt>{say.secrets()}</dt>
         <dd>
-          {!!p.request && (
-            <>
-              {attention} it gets none, and its pushes wait for you: what is in pull request {p.request} may be anybody&apos;s
-            </>
-          )}
-          {!p.request && p.missing.length === 0 && <>{good} nothing that is asked for is missing</>}
+          {!!p.request && <>{say.itGetsNoneAnd(attention, p.request)}</>}
+          {!p.request && p.missing.length === 0 && <>{say.nothingThatIsAsked(good)}</>}
           {p.missing.map((m) => (
             <div key={m.name}>
-              {attention} <code>{m.name}</code> is missing{m.description && `: ${m.description}`}{" "}
-              <Button size="small" onClick={() => setGiving(m.name)}>
-                Give it
-              </Button>
+              {say.isMissing(
+                attention,
+                <code>{m.name}</code>,
+                m.description && `: ${m.description}`,
+                <Button size="small" onClick={() => setGiving(m.name)}>
+                  {say.giveIt()}
+                </Button>,
+              )}
             </div>
           ))}
         </dd>
@@ -273,11 +269,11 @@ function Ahead({ of: p }: { of: Preflight }) {
         pagination={false}
         rowKey={(l) => l.kind + l.whose}
         dataSource={p.limits}
-        locale={{ emptyText: "No limit applies." }}
+        locale={{ emptyText: say.noLimitApplies() }}
         columns={[
-          { title: "Limit", render: (_, l) => `${l.kind}, ${l.whose}` },
+          { title: say.limit(), render: (_, l) => `${l.kind}, ${l.whose}` },
           {
-            title: "Used + asked of allowed",
+            title: say.usedAskedOfAllowed(),
             render: (_, l) => (
               <>
                 {l.over ? over : good} <span className="number">{l.text}</span>
@@ -286,7 +282,7 @@ function Ahead({ of: p }: { of: Preflight }) {
           },
         ]}
       />
-      {p.refused && <p style={{ color: token.colorError }}>It would be refused: a limit is exceeded. Stop or remove one of yours, or ask an operator for more.</p>}
+      {p.refused && <p style={{ color: token.colorError }}>{say.itWouldBeRefused()}</p>}
       <GiveSecret name={giving} repository={p.repository} onClose={() => setGiving(undefined)} />
     </section>
   );

@@ -3,8 +3,9 @@ import { lazy, Suspense } from "react";
 import { useParams } from "react-router";
 import { PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
-import { when } from "../parts/time";
+import { when } from "words/times";
 import { looksOfOthers } from "../service/terminals";
+import * as say from "words/pages/LookPage";
 
 const TerminalView = lazy(() => import("../parts/TerminalView").then((m) => ({ default: m.TerminalView })));
 
@@ -15,13 +16,7 @@ export function LookPage() {
   const mine = looks.data?.find((l) => `${l.workspace}.${l.owner}` === ref && l.terminal === label);
   return (
     <>
-      <PageHead title={`Terminal ${label} of ${ref}`}>
-        {mine && (
-          <span className="quiet">
-            {mine.writes ? `until ${when(mine.until)} you may type, too: what you do is done as ${mine.owner}` : `until ${when(mine.until)} you may look; what you type goes nowhere`}
-          </span>
-        )}
-      </PageHead>
+      <PageHead title={say.terminalOf(label, ref)}>{mine && <span className="quiet">{mine.writes ? say.untilYouMayType(when(mine.until), mine.owner) : say.untilYouMayLook(when(mine.until))}</span>}</PageHead>
       <ProblemNote error={looks.error} />
       <Suspense fallback={null}>
         <TerminalView workspace={ref} label={label} />

@@ -6,8 +6,9 @@ import { counted, OperationView } from "../parts/OperationView";
 import { nothing, PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { useAddress } from "../parts/search";
-import { exact, when } from "../parts/time";
+import { exact, when } from "words/times";
 import { operations } from "../service/operations";
+import * as say from "words/pages/OperationsPage";
 
 /** What was asked of many workspaces at once, and what came of it. */
 export function OperationsPage({ person }: { person: Person }) {
@@ -16,8 +17,8 @@ export function OperationsPage({ person }: { person: Person }) {
   const open = get("open");
   return (
     <>
-      <PageHead title="Operations">
-        <Link to={person.role === "developer" ? "/mine" : "/fleet"}>Choose workspaces and ask something of them</Link>
+      <PageHead title={say.operations()}>
+        <Link to={person.role === "developer" ? "/mine" : "/fleet"}>{say.chooseWorkspacesAndAsk()}</Link>
       </PageHead>
       <ProblemNote error={list.error} />
       <Table<Operation>
@@ -26,15 +27,23 @@ export function OperationsPage({ person }: { person: Person }) {
         pagination={{ hideOnSinglePage: true, pageSize: 50 }}
         loading={list.isPending}
         dataSource={list.data}
-        locale={nothing("Nothing was asked of many at once yet.")}
+        locale={nothing(say.nothingWasAskedOf())}
         expandable={{ expandedRowKeys: open ? [open] : [], onExpand: (yes, o) => set({ open: yes ? o.id : undefined }), expandRowByClick: true, expandedRowRender: (o) => <OperationView id={o.id} owner={o.by === person.name || person.role === "operator"} /> }}
         columns={[
-          { title: "Verb", dataIndex: "verb", width: 110 },
-          { title: "What came of it", render: (_, o) => <span className="number">{counted(o)}</span> },
-          { title: "Reason", dataIndex: "reason", ellipsis: true },
-          { title: "By", dataIndex: "by", width: 100 },
-          { title: "Asked", width: 140, render: (_, o) => <Tooltip title={exact(o.made_at)}><span className="number">{when(o.made_at)}</span></Tooltip> },
-          { title: "Over", width: 140, render: (_, o) => (o.ended_at ? <span className="number">{when(o.ended_at)}</span> : <span className="quiet">under way</span>) },
+          { title: say.verb(), dataIndex: "verb", width: 110 },
+          { title: say.whatCameOfIt(), render: (_, o) => <span className="number">{counted(o)}</span> },
+          { title: say.reason(), dataIndex: "reason", ellipsis: true },
+          { title: say.by(), dataIndex: "by", width: 100 },
+          {
+            title: say.asked(),
+            width: 140,
+            render: (_, o) => (
+              <Tooltip title={exact(o.made_at)}>
+                <span className="number">{when(o.made_at)}</span>
+              </Tooltip>
+            ),
+          },
+          { title: say.over(), width: 140, render: (_, o) => (o.ended_at ? <span className="number">{when(o.ended_at)}</span> : <span className="quiet">{say.underWay()}</span>) },
         ]}
       />
     </>

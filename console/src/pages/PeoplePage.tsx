@@ -8,10 +8,11 @@ import { Ask } from "../parts/Ask";
 import { ProblemNote } from "../parts/ProblemNote";
 import { AddProgram, ProgramTokens } from "../parts/Programs";
 import { sorted, sorting, useAddress } from "../parts/search";
-import { when } from "../parts/time";
+import { when } from "words/times";
 import { useDone } from "../parts/useDone";
 import { useColours } from "../palette";
 import { addTeam as addTeamOf, changePerson, endLink, erasePerson, makeLink, openLinks, people as everybody, teams as teamsOf } from "../service/people";
+import * as say from "words/pages/PeoplePage";
 
 const roles = ["operator", "lead", "developer", "auditor"] as const;
 
@@ -41,7 +42,7 @@ export function PeoplePage({ person }: { person: Person }) {
   return (
     <>
       <PageHead
-        title="People"
+        title={say.people()}
         action={
           (operator || (person.role === "lead" && person.team)) && (
             <Space>
@@ -51,13 +52,13 @@ export function PeoplePage({ person }: { person: Person }) {
                   <Button
                     onClick={() => {
                       let name = "";
-                      modal.confirm({ title: "Add a team", icon: null, content: <Input autoFocus aria-label="Name of the team" placeholder="Harbour" onChange={(e) => (name = e.target.value)} />, okText: "Add", onOk: () => addTeam.mutateAsync(name).catch(() => undefined) });
+                      modal.confirm({ title: say.addATeam(), icon: null, content: <Input autoFocus aria-label={say.nameOfTheTeam()} placeholder={say.harbour()} onChange={(e) => (name = e.target.value)} />, okText: say.add(), onOk: () => addTeam.mutateAsync(name).catch(() => undefined) });
                     }}
                   >
-                    Add a team
+                    {say.addATeam()}
                   </Button>
                   <Button type="primary" onClick={() => setEnrolling({})}>
-                    Make an enrolment link
+                    {say.makeAnEnrolmentLink()}
                   </Button>
                 </>
               )}
@@ -65,10 +66,10 @@ export function PeoplePage({ person }: { person: Person }) {
           )
         }
       >
-        <Input allowClear placeholder="Find by name or address" aria-label="Find" style={{ width: 220 }} value={get("find") ?? ""} onChange={(e) => set({ find: e.target.value })} />
-        <Select allowClear placeholder="Any role" aria-label="Role" style={{ width: 130 }} value={role} options={roles.map((r) => ({ value: r, label: r }))} onChange={(r?: string) => set({ role: r })} />
-        <Select allowClear placeholder="Any team" aria-label="Team" style={{ width: 140 }} value={team} options={teams.data?.map((t) => ({ value: t.name, label: t.name }))} onChange={(t?: string) => set({ team: t })} />
-        <span className="quiet number">{rows.length} shown</span>
+        <Input allowClear placeholder={say.findByNameOr()} aria-label={say.find()} style={{ width: 220 }} value={get("find") ?? ""} onChange={(e) => set({ find: e.target.value })} />
+        <Select allowClear placeholder={say.anyRole()} aria-label={say.role()} style={{ width: 130 }} value={role} options={roles.map((r) => ({ value: r, label: r }))} onChange={(r?: string) => set({ role: r })} />
+        <Select allowClear placeholder={say.anyTeam()} aria-label={say.team()} style={{ width: 140 }} value={team} options={teams.data?.map((t) => ({ value: t.name, label: t.name }))} onChange={(t?: string) => set({ team: t })} />
+        <span className="quiet number">{say.shown(rows.length)}</span>
       </PageHead>
       <ProblemNote error={people.error ?? teams.error} />
       {operator && <OpenLinks />}
@@ -82,53 +83,54 @@ export function PeoplePage({ person }: { person: Person }) {
         loading={people.isPending}
         dataSource={rows}
         onChange={(_, __, s) => set({ sort: sorted(s) })}
-        locale={nothing("Nobody fits what you look for.")}
+        locale={nothing(say.nobodyFitsWhatYou())}
         columns={[
-          { title: "Name", width: 120, ...by("name", (a, b) => a.name.localeCompare(b.name)), render: (_, p) => p.name },
-          { title: "Full name", width: 170, ...by("full", (a, b) => a.full_name.localeCompare(b.full_name)), render: (_, p) => (p.program ? <Tooltip title="An account of programs"><span><RobotOutlined /> {p.full_name}</span></Tooltip> : p.full_name) },
-          { title: "Address", width: 230, dataIndex: "email", key: "email" },
+          { title: say.name(), width: 120, ...by("name", (a, b) => a.name.localeCompare(b.name)), render: (_, p) => p.name },
           {
-            title: "Role",
-            width: 140,
-            ...by("role", (a, b) => roles.indexOf(a.role) - roles.indexOf(b.role)),
+            title: say.fullName(),
+            width: 170,
+            ...by("full", (a, b) => a.full_name.localeCompare(b.full_name)),
             render: (_, p) =>
-              operator && p.name !== person.name ? (
-                <Select size="small" variant="borderless" style={{ width: 120 }} aria-label={`Role of ${p.name}`} value={p.role} options={roles.map((r) => ({ value: r, label: r }))} onChange={(r) => change.mutate({ name: p.name, role: r })} />
+              p.program ? (
+                <Tooltip title={say.anAccountOfPrograms()}>
+                  <span>
+                    <RobotOutlined /> {p.full_name}
+                  </span>
+                </Tooltip>
               ) : (
-                p.role
+                p.full_name
               ),
           },
+          { title: say.address(), width: 230, dataIndex: "email", key: "email" },
           {
-            title: "Team",
+            title: say.role(),
+            width: 140,
+            ...by("role", (a, b) => roles.indexOf(a.role) - roles.indexOf(b.role)),
+            render: (_, p) => (operator && p.name !== person.name ? <Select size="small" variant="borderless" style={{ width: 120 }} aria-label={say.roleOf(p.name)} value={p.role} options={roles.map((r) => ({ value: r, label: r }))} onChange={(r) => change.mutate({ name: p.name, role: r })} /> : p.role),
+          },
+          {
+            title: say.team(),
             width: 150,
             ...by("team", (a, b) => (a.team ?? "").localeCompare(b.team ?? "")),
             render: (_, p) =>
               operator ? (
-                <Select
-                  size="small"
-                  variant="borderless"
-                  style={{ width: 130 }}
-                  aria-label={`Team of ${p.name}`}
-                  value={p.team ?? ""}
-                  options={[{ value: "", label: "none" }, ...(teams.data ?? []).map((t) => ({ value: t.name, label: t.name }))]}
-                  onChange={(t: string) => change.mutate({ name: p.name, team: t })}
-                />
+                <Select size="small" variant="borderless" style={{ width: 130 }} aria-label={say.teamOf(p.name)} value={p.team ?? ""} options={[{ value: "", label: say.none() }, ...(teams.data ?? []).map((t) => ({ value: t.name, label: t.name }))]} onChange={(t: string) => change.mutate({ name: p.name, team: t })} />
               ) : (
                 p.team
               ),
           },
           {
-            title: "Account",
+            title: say.account(),
             width: 110,
             key: "account",
             render: (_, p) =>
               p.closed ? (
                 <span style={{ color: colours.rest }}>
-                  <PauseCircleFilled /> closed
+                  <PauseCircleFilled /> {say.closed()}
                 </span>
               ) : (
                 <span style={{ color: token.colorSuccess }}>
-                  <CheckCircleFilled /> open
+                  <CheckCircleFilled /> {say.open()}
                 </span>
               ),
           },
@@ -144,32 +146,32 @@ export function PeoplePage({ person }: { person: Person }) {
                 <Space>
                   {p.program ? (
                     <Button size="small" onClick={() => setTokensOf(p.name)}>
-                      Tokens
+                      {say.tokens()}
                     </Button>
                   ) : (
                     <Button size="small" onClick={() => setEnrolling({ person: p.name })}>
-                      New password
+                      {say.newPassword()}
                     </Button>
                   )}
                   {!operator ? null : p.closed ? (
                     <>
                       <Button size="small" onClick={() => change.mutate({ name: p.name, closed: false })}>
-                        Open
+                        {say.open2()}
                       </Button>
                       <Button
                         size="small"
                         danger
                         onClick={() =>
                           modal.confirm({
-                            title: `Erase ${p.full_name}?`,
-                            content: "Everything that is known of them is taken away: name, e-mail address, sign-ins, secrets, credentials. What they did stays in the journal under a made-up name. This cannot be undone.",
-                            okText: "Erase",
+                            title: say.eraseOfFullName(p.full_name),
+                            content: say.everythingThatIsKnown(),
+                            okText: say.erase(),
                             okButtonProps: { danger: true },
                             onOk: () => erase.mutateAsync(p.name).catch(() => undefined),
                           })
                         }
                       >
-                        Erase
+                        {say.erase()}
                       </Button>
                     </>
                   ) : (
@@ -178,15 +180,15 @@ export function PeoplePage({ person }: { person: Person }) {
                       danger
                       onClick={() =>
                         modal.confirm({
-                          title: `Close the account of ${p.full_name}?`,
-                          content: "They are signed out everywhere and may not sign in. Their workspaces stay, for you to stop or remove.",
-                          okText: "Close",
+                          title: say.closeTheAccountOf(p.full_name),
+                          content: say.theyAreSignedOut(),
+                          okText: say.close(),
                           okButtonProps: { danger: true },
                           onOk: () => change.mutateAsync({ name: p.name, closed: true }).catch(() => undefined),
                         })
                       }
                     >
-                      Close
+                      {say.close()}
                     </Button>
                   )}
                 </Space>
@@ -205,17 +207,17 @@ function OpenLinks() {
   const end = useMutation({ mutationFn: endLink, ...useDone("people") });
   if (!links.data?.length) return <ProblemNote error={links.error} />;
   return (
-    <details aria-label="Open links" style={{ marginBottom: 16 }}>
-      <summary style={{ cursor: "pointer" }}>{links.data.length === 1 ? "1 enrolment link can still be used" : `${links.data.length} enrolment links can still be used`}</summary>
+    <details aria-label={say.openLinks()} style={{ marginBottom: 16 }}>
+      <summary style={{ cursor: "pointer" }}>{links.data.length === 1 ? say.n1EnrolmentLinkCan() : say.enrolmentLinksCanStill(links.data.length)}</summary>
       <Table
         size="small"
         rowKey="id"
         pagination={false}
         dataSource={links.data}
         columns={[
-          { title: "For", render: (_, e) => (e.person ? `a new password for ${e.person}` : ["a new " + e.role, e.team].filter(Boolean).join(", ")) },
-          { title: "Made by", dataIndex: "made_by", width: 160 },
-          { title: "Until", dataIndex: "expires_at", width: 220, render: (at: string) => when(at) },
+          { title: say.forIt(), render: (_, e) => (e.person ? say.aNewPasswordFor(e.person) : [say.aNew() + e.role, e.team].filter(Boolean).join(", ")) },
+          { title: say.madeBy(), dataIndex: "made_by", width: 160 },
+          { title: say.until(), dataIndex: "expires_at", width: 220, render: (at: string) => when(at) },
           {
             title: "",
             key: "actions",
@@ -223,7 +225,7 @@ function OpenLinks() {
             align: "right",
             render: (_, e) => (
               <Button size="small" danger loading={end.isPending && end.variables === e.id} onClick={() => end.mutate(e.id)}>
-                Take back
+                {say.takeBack()}
               </Button>
             ),
           },
@@ -238,15 +240,15 @@ type Fields = { role: Person["role"]; team?: string; hours: number };
 function MakeLink({ person, teams, onClose }: { person?: string; teams: string[]; onClose: () => void }) {
   return (
     <Ask<Fields, Awaited<ReturnType<typeof makeLink>>>
-      title={person ? `A new password for ${person}` : "Bring somebody in"}
-      ok="Make the link"
+      title={person ? say.aNewPasswordForOfPerson(person) : say.bringSomebodyIn()}
+      ok={say.makeTheLink()}
       initial={{ role: "developer", hours: 72 }}
       ask={(f) => makeLink(person ? { person, hours: f.hours } : f)}
       changes={["people"]}
       onClose={onClose}
       shown={(made) => (
         <>
-          <p>Send this link to them. It can be used once, until {when(made.expires_at)}, and is shown only now.</p>
+          <p>{say.sendThisLinkTo(when(made.expires_at))}</p>
           <Typography.Paragraph copyable code style={{ overflowWrap: "anywhere" }}>
             {made.link}
           </Typography.Paragraph>
@@ -255,16 +257,16 @@ function MakeLink({ person, teams, onClose }: { person?: string; teams: string[]
     >
       {!person && (
         <>
-          <Form.Item name="role" label="Role">
+          <Form.Item name="role" label={say.role()}>
             <Select options={roles.map((r) => ({ value: r, label: r }))} />
           </Form.Item>
-          <Form.Item name="team" label="Team">
-            <Select allowClear placeholder="none" options={teams.map((t) => ({ value: t, label: t }))} />
+          <Form.Item name="team" label={say.team()}>
+            <Select allowClear placeholder={say.none()} options={teams.map((t) => ({ value: t, label: t }))} />
           </Form.Item>
         </>
       )}
-      <Form.Item name="hours" label="Can be used for">
-        <Select options={[24, 72, 168].map((h) => ({ value: h, label: `${h} hours` }))} />
+      <Form.Item name="hours" label={say.canBeUsedFor()}>
+        <Select options={[24, 72, 168].map((h) => ({ value: h, label: say.hours(h) }))} />
       </Form.Item>
     </Ask>
   );

@@ -7,8 +7,9 @@ import { useParams } from "react-router";
 import { PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { terminalLook } from "../parts/terminalLook";
-import { exact, when } from "../parts/time";
+import { exact, when } from "words/times";
 import { contentOf, recording } from "../service/recordings";
+import * as say from "words/pages/RecordingPage";
 
 /** Something that happened: when, in seconds as it is shown, what, and its text. */
 type Event = [number, string, string];
@@ -27,7 +28,7 @@ const longestPause = 2;
 function read(text: string): Cast {
   const lines = text.split("\n");
   const head = JSON.parse(lines[0] ?? "") as { version?: number; width?: number; height?: number };
-  if (head.version !== 2 || !head.width || !head.height) throw new Error("This is no recording in asciicast, version 2.");
+  if (head.version !== 2 || !head.width || !head.height) throw new Error(say.thisIsNoRecording());
   const events: Event[] = [];
   let at = 0;
   let shown = 0;
@@ -52,10 +53,10 @@ export function RecordingPage() {
   const r = about.data;
   return (
     <>
-      <PageHead title={r ? `${r.workspace}.${r.owner}, terminal ${r.terminal}` : "Recording"} action={<Button href={`/api/v1/recordings/${id}/content`}>Save the file</Button>}>
+      <PageHead title={r ? say.terminal(r.workspace, r.owner, r.terminal) : say.recording()} action={<Button href={`/api/v1/recordings/${id}/content`}>{say.saveTheFile()}</Button>}>
         {r && (
           <span className="quiet" title={exact(r.began_at)}>
-            recorded {when(r.began_at)}; {r.ended_at ? r.why : "it goes on"}
+            {say.recordedItGoesOn(when(r.began_at), r.ended_at, r.why)}
           </span>
         )}
       </PageHead>
@@ -119,14 +120,12 @@ function Player({ cast }: { cast: Cast }) {
             setPlays(!going);
           }}
         >
-          {going ? "Hold on" : at < cast.seconds ? "Go on" : "Again"}
+          {going ? say.holdOn() : at < cast.seconds ? say.goOn() : say.again()}
         </Button>
-        <Segmented aria-label="How fast" options={[1, 2, 4, 16].map((n) => ({ value: n, label: `${n}×` }))} value={times} onChange={setTimes} />
-        <span className="quiet">
-          {at.toFixed(0)} of {cast.seconds.toFixed(0)} s, without long pauses
-        </span>
+        <Segmented aria-label={say.howFast()} options={[1, 2, 4, 16].map((n) => ({ value: n, label: `${n}×` }))} value={times} onChange={setTimes} />
+        <span className="quiet">{say.ofSWithoutLong(at.toFixed(0), cast.seconds.toFixed(0))}</span>
       </Space>
-      <Slider ariaLabelForHandle="Where in the recording" min={0} max={cast.seconds} step={0.1} value={at} onChange={setAt} tooltip={{ open: false }} />
+      <Slider ariaLabelForHandle={say.whereInTheRecording()} min={0} max={cast.seconds} step={0.1} value={at} onChange={setAt} tooltip={{ open: false }} />
       <div className="terminal-frame">
         <div ref={place} />
       </div>

@@ -10,6 +10,7 @@ import { ProblemNote } from "../parts/ProblemNote";
 import { useAddress } from "../parts/search";
 import { plans as plansOf } from "../service/prebuilds";
 import { add, repositories as all, type Repository } from "../service/repositories";
+import * as say from "words/pages/RepositoriesPage";
 
 /** Registered repositories, with the images that are prepared ahead of each. */
 export function RepositoriesPage({ person }: { person: Person }) {
@@ -26,17 +27,17 @@ export function RepositoriesPage({ person }: { person: Person }) {
   return (
     <>
       <PageHead
-        title="Repositories"
+        title={say.repositories()}
         action={
           person.role === "operator" && (
             <Button type="primary" onClick={() => setAdding(true)}>
-              Register a repository
+              {say.registerARepository()}
             </Button>
           )
         }
       >
-        <Link to="/starters">Starters</Link>
-        <Input allowClear placeholder="Find by name or address" aria-label="Find" style={{ width: 240 }} value={get("find") ?? ""} onChange={(e) => set({ find: e.target.value })} />
+        <Link to="/starters">{say.starters()}</Link>
+        <Input allowClear placeholder={say.findByNameOr()} aria-label={say.find()} style={{ width: 240 }} value={get("find") ?? ""} onChange={(e) => set({ find: e.target.value })} />
       </PageHead>
       <ProblemNote error={repositories.error ?? plans.error} />
       <Table<Repository>
@@ -45,7 +46,7 @@ export function RepositoriesPage({ person }: { person: Person }) {
         pagination={false}
         loading={repositories.isPending || plans.isPending}
         dataSource={rows}
-        locale={nothing(repositories.data?.length ? "No repository fits what you look for." : "No repository is registered yet. An operator registers those that workspaces are launched from.")}
+        locale={nothing(repositories.data?.length ? say.noRepositoryFitsWhat() : say.noRepositoryIsRegistered())}
         expandable={{
           expandedRowKeys: get("open")?.split(",") ?? [],
           onExpandedRowsChange: (keys) => set({ open: keys.join(",") }),
@@ -54,7 +55,7 @@ export function RepositoriesPage({ person }: { person: Person }) {
         }}
         columns={[
           {
-            title: "Name",
+            title: say.name(),
             ellipsis: true,
             render: (_, r) => (
               <>
@@ -67,11 +68,11 @@ export function RepositoriesPage({ person }: { person: Person }) {
             sorter: (a, b) => a.name.localeCompare(b.name),
             defaultSortOrder: "ascend",
           },
-          { title: "Branch", dataIndex: "default_branch", width: 80, ellipsis: true },
-          { title: "Prepared ahead", className: "nowrap", width: 230, render: (_, r) => (of(r).length === 0 ? <span className="quiet">no plan</span> : of(r).map((p) => <Newest key={p.branch} of={p} />)) },
-          { title: "Team", width: 110, dataIndex: "team" },
-          { title: <Tooltip title="Whether its prebuilds sign in to the git host with a credential of its own, or as nobody">Reads</Tooltip>, width: 90, render: (_, r) => (r.own_credential ? "as itself" : "as nobody") },
-          { title: "Pushes", width: 80, render: (_, r) => (r.signs_pushes ? "signed" : "not told") },
+          { title: say.branch(), dataIndex: "default_branch", width: 80, ellipsis: true },
+          { title: say.preparedAhead(), className: "nowrap", width: 230, render: (_, r) => (of(r).length === 0 ? <span className="quiet">{say.noPlan()}</span> : of(r).map((p) => <Newest key={p.branch} of={p} />)) },
+          { title: say.team(), width: 110, dataIndex: "team" },
+          { title: <Tooltip title={say.whetherItsPrebuildsSign()}>{say.reads()}</Tooltip>, width: 90, render: (_, r) => (r.own_credential ? say.asItself() : say.asNobody()) },
+          { title: say.pushes(), width: 80, render: (_, r) => (r.signs_pushes ? "signed" : say.notTold()) },
           {
             title: "",
             align: "right",
@@ -80,12 +81,12 @@ export function RepositoriesPage({ person }: { person: Person }) {
               <Space>
                 {person.role !== "auditor" && (
                   <Button size="small" onClick={() => navigate(`/launch?repository=${r.name}`)}>
-                    Launch
+                    {say.launch()}
                   </Button>
                 )}
                 {manages && (
                   <Button size="small" onClick={() => setPlanning(r.name)}>
-                    Plan prebuilds
+                    {say.planPrebuilds()}
                   </Button>
                 )}
               </Space>
@@ -95,12 +96,12 @@ export function RepositoriesPage({ person }: { person: Person }) {
       />
       {planning && <PutPlan repository={planning} onClose={() => setPlanning(undefined)} />}
       {adding && (
-        <Ask<{ url: string; name?: string }> title="Register a repository" ok="Register" ask={(f) => add({ url: f.url, name: f.name || undefined })} changes={["repositories"]} onClose={() => setAdding(false)}>
-          <Form.Item name="url" label="Address" rules={[{ required: true, message: "Its address, please" }]}>
-            <Input autoFocus spellCheck={false} placeholder="https://git.skerryline.example/tide-board.git" />
+        <Ask<{ url: string; name?: string }> title={say.registerARepository()} ok={say.register()} ask={(f) => add({ url: f.url, name: f.name || undefined })} changes={["repositories"]} onClose={() => setAdding(false)}>
+          <Form.Item name="url" label={say.address()} rules={[{ required: true, message: say.itsAddressPlease() }]}>
+            <Input autoFocus spellCheck={false} placeholder={say.httpsGitSkerrylineExample()} />
           </Form.Item>
-          <Form.Item name="name" label="Name">
-            <Input spellCheck={false} placeholder="the last part of the address" maxLength={40} />
+          <Form.Item name="name" label={say.name()}>
+            <Input spellCheck={false} placeholder={say.theLastPartOf()} maxLength={40} />
           </Form.Item>
         </Ask>
       )}

@@ -15,13 +15,14 @@ import { ProblemNote } from "../parts/ProblemNote";
 import { useAddress } from "../parts/search";
 import { SecretTable } from "../parts/SecretTable";
 import { State } from "../parts/State";
-import { when } from "../parts/time";
+import { when } from "words/times";
 import { virtualFrom } from "../parts/virtual";
 import { useDone } from "../parts/useDone";
 import { plans } from "../service/prebuilds";
 import { branches, change, definition, dropCredential, newPushKey, putCredential, remove, repository, secretsOf, type Repository } from "../service/repositories";
 import { teams } from "../service/people";
 import { workspaces } from "../service/workspaces";
+import * as say from "words/pages/RepositoryPage";
 
 /** One repository: its branches and what serves them, its plans and what they save, what is wrong with its definition, its secrets, its workspaces. */
 export function RepositoryPage({ person }: { person: Person }) {
@@ -41,27 +42,27 @@ export function RepositoryPage({ person }: { person: Person }) {
             {person.role === "operator" && <More of={r} />}
             {person.role !== "auditor" && (
               <Button type="primary" style={{ marginLeft: 8 }} onClick={() => void navigate(`/launch?repository=${r.name}`)}>
-                Launch
+                {say.launch()}
               </Button>
             )}
           </>
         }
       >
-        <Link to="/repositories">All repositories</Link>
+        <Link to="/repositories">{say.allRepositories()}</Link>
       </PageHead>
       <ProblemNote error={one.error} />
       <dl className="facts">
-        <dt>Address</dt>
+        <dt>{say.address()}</dt>
         <dd>{r.url}</dd>
-        <dt>Default branch</dt>
+        <dt>{say.defaultBranch()}</dt>
         <dd>{r.default_branch}</dd>
-        <dt>Prebuilds are</dt>
-        <dd>{r.team ? `the money of ${r.team}` : "nobody's money"}</dd>
-        <dt>Prebuilds read it</dt>
-        <dd>{r.own_credential ? "with a credential of its own" : "as nobody"}</dd>
-        <dt>Pushes</dt>
-        <dd>{r.signs_pushes ? "its git host tells of them, signed" : "are not told"}</dd>
-        <dt>Definition</dt>
+        <dt>{say.prebuildsAre()}</dt>
+        <dd>{r.team ? say.theMoneyOf(r.team) : say.nobodysMoney()}</dd>
+        <dt>{say.prebuildsReadIt()}</dt>
+        <dd>{r.own_credential ? say.withACredentialOf() : say.asNobody()}</dd>
+        <dt>{say.pushes()}</dt>
+        <dd>{r.signs_pushes ? say.itsGitHostTells() : say.areNotTold()}</dd>
+        <dt>{say.definition()}</dt>
         <dd>
           <Found of={r.name} />
         </dd>
@@ -71,11 +72,11 @@ export function RepositoryPage({ person }: { person: Person }) {
         activeKey={get("view") ?? "branches"}
         onChange={(view) => set({ view })}
         items={[
-          { key: "branches", label: "Branches", children: <Branches of={r} person={person} /> },
-          { key: "prebuilds", label: "Prepared ahead", children: <Plans of={r.name} manages={manages} /> },
-          { key: "workspaces", label: "Workspaces", children: <Workspaces of={r.name} person={person} /> },
-          { key: "secrets", label: "Secrets", children: <Secrets of={r.name} manages={manages} /> },
-          { key: "journal", label: "What was changed", children: <Entries of={{ repository: r.name }} /> },
+          { key: "branches", label: say.branches(), children: <Branches of={r} person={person} /> },
+          { key: "prebuilds", label: say.preparedAhead(), children: <Plans of={r.name} manages={manages} /> },
+          { key: "workspaces", label: say.workspaces(), children: <Workspaces of={r.name} person={person} /> },
+          { key: "secrets", label: say.secrets(), children: <Secrets of={r.name} manages={manages} /> },
+          { key: "journal", label: say.whatWasChanged(), children: <Entries of={{ repository: r.name }} /> },
         ]}
       />
     </>
@@ -86,13 +87,13 @@ export function RepositoryPage({ person }: { person: Person }) {
 function Found({ of }: { of: string }) {
   const { token } = theme.useToken();
   const check = useQuery(definition(of));
-  const link = <Link to={`/repositories/${of}/definition`}>what it comes to</Link>;
-  if (check.error) return <>it cannot be read now</>;
+  const link = <Link to={`/repositories/${of}/definition`}>{say.whatItComesTo()}</Link>;
+  if (check.error) return <>{say.itCannotBeRead()}</>;
   if (!check.data) return <Spin size="small" />;
   if (check.data.findings.length === 0) {
     return (
       <>
-        <CheckCircleFilled style={{ color: token.colorSuccess }} /> nothing is wrong with it; {link}
+        <CheckCircleFilled style={{ color: token.colorSuccess }} /> {say.nothingIsWrongWith(link)}
       </>
     );
   }
@@ -117,25 +118,17 @@ function Branches({ of: r, person }: { of: Repository; person: Person }) {
         pagination={false}
         loading={list.isPending}
         dataSource={list.data}
-        locale={nothing("It has no branches.")}
+        locale={nothing(say.itHasNoBranches())}
         columns={[
-          { title: "Branch", width: 200, ellipsis: true, render: (_, b) => (b.request ? <span title={b.name}>pull request {b.request}</span> : b.default ? <b>{b.name}</b> : b.name) },
-          { title: "Newest commit", width: 120, className: "number", render: (_, b) => when(b.at) },
-          { title: "Subject", width: 280, dataIndex: "subject", ellipsis: true },
+          { title: say.branch(), width: 200, ellipsis: true, render: (_, b) => (b.request ? <span title={b.name}>{say.pullRequest(b.request)}</span> : b.default ? <b>{b.name}</b> : b.name) },
+          { title: say.newestCommit(), width: 120, className: "number", render: (_, b) => when(b.at) },
+          { title: say.subject(), width: 280, dataIndex: "subject", ellipsis: true },
           {
-            title: "Prepared",
+            title: say.prepared(),
             width: 150,
-            render: (_, b) =>
-              b.prepared ? (
-                <span style={{ color: b.prepared.head ? token.colorSuccess : undefined }}>
-                  image {b.prepared.number}
-                  {b.prepared.head ? ", at its head" : ", older"}
-                </span>
-              ) : (
-                <span className="quiet">no</span>
-              ),
+            render: (_, b) => (b.prepared ? <span style={{ color: b.prepared.head ? token.colorSuccess : undefined }}>{say.imageAtItsHead(b.prepared.number, b.prepared.head)}</span> : <span className="quiet">{say.no()}</span>),
           },
-          { title: "", width: 110, align: "right", render: (_, b) => person.role !== "auditor" && <Link to={`/launch?repository=${r.name}&branch=${encodeURIComponent(b.name)}`}>Launch from it</Link> },
+          { title: "", width: 110, align: "right", render: (_, b) => person.role !== "auditor" && <Link to={`/launch?repository=${r.name}&branch=${encodeURIComponent(b.name)}`}>{say.launchFromIt()}</Link> },
         ]}
       />
     </>
@@ -148,9 +141,11 @@ function Plans({ of, manages }: { of: string; manages: boolean }) {
   return (
     <>
       <ProblemNote error={list.error} />
-      {list.data?.map((p) => <Plan key={p.branch} of={p} manages={manages} />)}
-      {list.data?.length === 0 && <p className="quiet">Nothing is prepared ahead: each launch begins from scratch.</p>}
-      {manages && <Button onClick={() => setPlanning(true)}>Plan prebuilds</Button>}
+      {list.data?.map((p) => (
+        <Plan key={p.branch} of={p} manages={manages} />
+      ))}
+      {list.data?.length === 0 && <p className="quiet">{say.nothingIsPreparedAhead()}</p>}
+      {manages && <Button onClick={() => setPlanning(true)}>{say.planPrebuilds()}</Button>}
       {planning && <PutPlan repository={of} onClose={() => setPlanning(false)} />}
     </>
   );
@@ -169,13 +164,13 @@ function Workspaces({ of, person }: { of: string; person: Person }) {
         pagination={false}
         loading={list.isPending}
         dataSource={rows}
-        locale={nothing("Nobody whose workspaces you see has one of it.")}
+        locale={nothing(say.nobodyWhoseWorkspacesYou())}
         columns={[
-          { title: "Workspace", width: 180, render: (_, w) => <Link to={`/workspaces/${nameOf(w)}`}>{w.name}</Link> },
-          { title: "Owner", width: 110, dataIndex: "owner" },
-          { title: "Branch", width: 160, dataIndex: "branch", ellipsis: true },
-          { title: "State", width: 250, render: (_, w) => <State of={w} line /> },
-          { title: "Since", width: 120, className: "number", render: (_, w) => when(w.phase_at) },
+          { title: say.workspace(), width: 180, render: (_, w) => <Link to={`/workspaces/${nameOf(w)}`}>{w.name}</Link> },
+          { title: say.owner(), width: 110, dataIndex: "owner" },
+          { title: say.branch(), width: 160, dataIndex: "branch", ellipsis: true },
+          { title: say.state(), width: 250, render: (_, w) => <State of={w} line /> },
+          { title: say.since(), width: 120, className: "number", render: (_, w) => when(w.phase_at) },
         ]}
       />
     </>
@@ -188,10 +183,10 @@ function Secrets({ of, manages }: { of: string; manages: boolean }) {
   return (
     <>
       <ProblemNote error={list.error} />
-      <SecretTable rows={list.data} loading={list.isPending} removable={manages} of={of} empty="It has no secrets of its own. A lead or operator sets those that everybody who works in it is to have." />
+      <SecretTable rows={list.data} loading={list.isPending} removable={manages} of={of} empty={say.itHasNoSecrets()} />
       {manages && (
         <Button style={{ marginTop: 12 }} onClick={() => setGiving(true)}>
-          Set a secret
+          {say.setASecret()}
         </Button>
       )}
       <GiveSecret open={giving} of={of} onClose={() => setGiving(false)} />
@@ -210,10 +205,10 @@ function More({ of: r }: { of: Repository }) {
     ...done,
     onSuccess: (k) =>
       void modal.info({
-        title: "The push key",
+        title: say.thePushKey(),
         content: (
           <>
-            <p>Give it to the git host to sign the news of pushes with, as docs/pushes.md says. It takes the place of an older one, and is shown only now.</p>
+            <p>{say.giveItToThe()}</p>
             <Typography.Paragraph copyable code>
               {k.key}
             </Typography.Paragraph>
@@ -224,18 +219,18 @@ function More({ of: r }: { of: Repository }) {
   });
   const gone = useMutation({ mutationFn: () => remove(r.name), ...done, onSuccess: () => void navigate("/repositories") });
   const items = [
-    { key: "change", label: "Change…", onClick: () => setAsked("change") },
-    { key: "credential", label: "What prebuilds read it with…", onClick: () => setAsked("credential") },
-    { key: "push", label: "Push key", onClick: () => key.mutate() },
+    { key: "change", label: say.change(), onClick: () => setAsked("change") },
+    { key: "credential", label: say.whatPrebuildsReadIt(), onClick: () => setAsked("credential") },
+    { key: "push", label: say.pushKey(), onClick: () => key.mutate() },
     {
       key: "remove",
-      label: "Remove",
+      label: say.remove(),
       danger: true,
       onClick: () =>
         void modal.confirm({
-          title: `Have ${r.name} registered no more?`,
-          content: "Its plans go with their prepared images, and its secrets. What was used and written of it stays in cost and journal. Workspaces of it hold it.",
-          okText: "Remove",
+          title: say.haveRegisteredNoMore(r.name),
+          content: say.itsPlansGoWith(),
+          okText: say.remove(),
           okButtonProps: { danger: true },
           onOk: () => gone.mutateAsync().catch(() => undefined),
         }),
@@ -244,9 +239,7 @@ function More({ of: r }: { of: Repository }) {
   return (
     <>
       <Dropdown trigger={["click"]} menu={{ items }}>
-        <Button>
-          More <DownOutlined />
-        </Button>
+        <Button>{say.more(<DownOutlined />)}</Button>
       </Dropdown>
       {asked === "change" && <Change of={r} onClose={() => setAsked(undefined)} />}
       {asked === "credential" && <Credential of={r} onClose={() => setAsked(undefined)} />}
@@ -261,21 +254,21 @@ function Change({ of: r, onClose }: { of: Repository; onClose: () => void }) {
   const known = useQuery(branches(r.name));
   return (
     <Ask<Fields>
-      title={`Change ${r.name}`}
-      ok="Change"
+      title={say.changeOfName(r.name)}
+      ok={say.change2()}
       initial={{ url: r.url, default_branch: r.default_branch, team: r.team ?? "" }}
       ask={(f) => change(r.name, { team: f.team, ...(f.url.trim() !== r.url ? { url: f.url.trim() } : {}), ...(f.default_branch !== r.default_branch ? { default_branch: f.default_branch } : {}) })}
       changes={["repositories", "branches", "preflight"]}
       onClose={onClose}
     >
-      <Form.Item name="url" label="Address" rules={[{ required: true, message: "Its address, please" }]} extra="The git host is asked for it, as you. Workspaces of it stay, and fetch from there when they are made anew.">
+      <Form.Item name="url" label={say.address()} rules={[{ required: true, message: say.itsAddressPlease() }]} extra={say.theGitHostIs()}>
         <Input spellCheck={false} />
       </Form.Item>
-      <Form.Item name="default_branch" label="Default branch" extra="What is meant where no branch is named.">
+      <Form.Item name="default_branch" label={say.defaultBranch()} extra={say.whatIsMeantWhere()}>
         <Select showSearch loading={known.isPending} options={(known.data ?? []).map((b) => ({ value: b.name, label: b.name }))} />
       </Form.Item>
-      <Form.Item name="team" label="Whose money its prebuilds are">
-        <Select options={[{ value: "", label: "no team's" }, ...(all.data ?? []).map((t) => ({ value: t.name, label: t.name }))]} />
+      <Form.Item name="team" label={say.whoseMoneyItsPrebuilds()}>
+        <Select options={[{ value: "", label: say.noTeams() }, ...(all.data ?? []).map((t) => ({ value: t.name, label: t.name }))]} />
       </Form.Item>
     </Ask>
   );
@@ -287,8 +280,8 @@ function Credential({ of: r, onClose }: { of: Repository; onClose: () => void })
   const drop = useMutation({ mutationFn: () => dropCredential(r.name), ...done, onSuccess: onClose });
   return (
     <Ask<{ username: string; password: string }>
-      title={`What prebuilds of ${r.name} read it with`}
-      ok="Use this"
+      title={say.whatPrebuildsOfRead(r.name)}
+      ok={say.useThis()}
       ask={(f) => putCredential(r.name, f)}
       changes={["repositories"]}
       onClose={onClose}
@@ -296,18 +289,18 @@ function Credential({ of: r, onClose }: { of: Repository; onClose: () => void })
         <>
           {r.own_credential && (
             <Button danger style={{ float: "left" }} loading={drop.isPending} onClick={() => drop.mutate()}>
-              Take it away
+              {say.takeItAway()}
             </Button>
           )}
           {buttons}
         </>
       )}
     >
-      <p className="quiet">A credential that the git host lets read this repository and nothing else. Nobody&apos;s own is ever used for a prebuild. The git host is asked whether it is good.</p>
-      <Form.Item name="username" label="Name at the git host" rules={[{ required: true, message: "The name, please" }]}>
+      <p className="quiet">{say.aCredentialThatThe()}</p>
+      <Form.Item name="username" label={say.nameAtTheGit()} rules={[{ required: true, message: say.theNamePlease() }]}>
         <Input autoFocus spellCheck={false} autoComplete="off" />
       </Form.Item>
-      <Form.Item name="password" label="Password or token" rules={[{ required: true, message: "The password or token, please" }]}>
+      <Form.Item name="password" label={say.passwordOrToken()} rules={[{ required: true, message: say.thePasswordOrToken() }]}>
         <Input.Password autoComplete="new-password" />
       </Form.Item>
     </Ask>

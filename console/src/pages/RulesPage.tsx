@@ -7,11 +7,12 @@ import { ProblemNote } from "../parts/ProblemNote";
 import { RulesForm } from "../parts/RulesForm";
 import { RulesEditor, SideBySide } from "../parts/RulesText";
 import { useAddress } from "../parts/search";
-import { exact, when } from "../parts/time";
+import { exact, when } from "words/times";
 import { useDone } from "../parts/useDone";
 import { useSettled } from "../parts/useSettled";
 import { WhatIsOpen } from "../parts/WhatIsOpen";
 import { check as checkOf, put as putRules, version as versionOf, versions as all } from "../service/rules";
+import * as say from "words/pages/RulesPage";
 
 type View = "text" | "common" | "beside";
 
@@ -58,10 +59,7 @@ export function RulesPage({ person }: { person: Person }) {
     onError,
     onSuccess: () => begin(undefined),
   });
-  const write = useCallback(
-    (document: string) => setDraft((d) => ({ document, base: d?.base ?? current?.version ?? 0, began: d?.began ?? current?.version ?? 0 })),
-    [current?.version],
-  );
+  const write = useCallback((document: string) => setDraft((d) => ({ document, base: d?.base ?? current?.version ?? 0, began: d?.began ?? current?.version ?? 0 })), [current?.version]);
   const findings = said?.findings ?? nobody;
   const changes = said?.changes ?? [];
   const behind = changed && current !== undefined && draft.base !== current.version;
@@ -70,7 +68,7 @@ export function RulesPage({ person }: { person: Person }) {
     const asked = draft; // what is confirmed is what is sent
     let reason = "";
     modal.confirm({
-      title: "Put these house rules in force?",
+      title: say.putTheseHouseRules(),
       icon: null,
       width: 560,
       content: (
@@ -78,36 +76,29 @@ export function RulesPage({ person }: { person: Person }) {
           {changes.map((c) => (
             <div key={c}>{c}</div>
           ))}
-          <Input style={{ marginTop: 12 }} autoFocus aria-label="Reason" placeholder="Why: it stands in the journal" onChange={(e) => (reason = e.target.value)} />
+          <Input style={{ marginTop: 12 }} autoFocus aria-label={say.reason()} placeholder={say.whyItStandsIn()} onChange={(e) => (reason = e.target.value)} />
         </>
       ),
-      okText: "In force at once",
+      okText: say.inForceAtOnce(),
       onOk: () => put.mutateAsync({ draft: asked, reason }).catch(() => undefined),
     });
   };
   return (
     <>
       <PageHead
-        title="House rules"
+        title={say.houseRules()}
         action={
           operator && (
             <Space>
-              {changed && (
-                <Button onClick={() => begin(undefined)}>Back to those in force</Button>
-              )}
+              {changed && <Button onClick={() => begin(undefined)}>{say.backToThoseIn()}</Button>}
               <Button type="primary" loading={changed && !said && !check.error} disabled={!said || behind || findings.length > 0 || changes.length === 0} onClick={ask}>
-                Put in force
+                {say.putInForce()}
               </Button>
             </Space>
           )
         }
       >
-        {base && (
-          <span className="quiet">
-            {changed ? "made from " : ""}version {base.version}, by {base.author}, {when(base.at)}
-            {base.version === current?.version ? ", in force" : ""}
-          </span>
-        )}
+        {base && <span className="quiet">{say.madeFromVersionBy(changed, base.version, base.author, when(base.at), base.version === current?.version)}</span>}
       </PageHead>
       <ProblemNote error={versions.error ?? inForce.error ?? check.error} />
       {behind && draft && (
@@ -115,19 +106,21 @@ export function RulesPage({ person }: { person: Person }) {
           type="warning"
           showIcon
           style={{ marginBottom: 12 }}
-          title={`Version ${current.version} was put meanwhile by ${current.author}: ${current.reason}. Yours was made from version ${draft.base}.`}
+          title={say.versionWasPutMeanwhile(current.version, current.author, current.reason, draft.base)}
           description={
             <>
               {versions.data
                 ?.filter((v) => v.version > draft.base)
                 .flatMap((v) => v.changes)
-                .map((c) => <div key={c}>{c}</div>)}
-              Take what is wanted of that into yours; what it would change is then told against version {current.version}.
+                .map((c) => (
+                  <div key={c}>{c}</div>
+                ))}
+              {say.takeWhatIsWanted()} {current.version}.
             </>
           }
           action={
             <Button size="small" onClick={() => setDraft({ ...draft, base: current.version })}>
-              I have looked: go on from version {current.version}
+              {say.iHaveLookedGo(current.version)}
             </Button>
           }
         />
@@ -139,22 +132,32 @@ export function RulesPage({ person }: { person: Person }) {
             value={view}
             onChange={(v) => set({ view: v === "text" ? undefined : v })}
             options={[
-              { value: "text", label: "The document" },
-              { value: "common", label: "Common values" },
-              { value: "beside", label: "Side by side" },
+              { value: "text", label: say.theDocument() },
+              { value: "common", label: say.commonValues() },
+              { value: "beside", label: say.sideBySide() },
             ]}
           />
           {current && view === "text" && <RulesEditor key={`${draft?.began ?? current.version} ${begun}`} document={draft?.document ?? current.document} readOnly={!operator} findings={findings} onChange={write} />}
           {current && view === "common" && <RulesForm key={`${draft?.began ?? current.version} ${begun}`} document={draft?.document ?? current.document} readOnly={!operator} onChange={write} />}
-          {current && view === "beside" && <Beside with={Number(get("with") ?? 0)} choose={(n) => set({ with: n ? String(n) : undefined })} versions={versions.data ?? []} inForce={current.version} now={draft?.document ?? current.document} drafted={changed} take={operator ? (document) => begin({ document, base: current.version, began: current.version }) : undefined} />}
+          {current && view === "beside" && (
+            <Beside
+              with={Number(get("with") ?? 0)}
+              choose={(n) => set({ with: n ? String(n) : undefined })}
+              versions={versions.data ?? []}
+              inForce={current.version}
+              now={draft?.document ?? current.document}
+              drafted={changed}
+              take={operator ? (document) => begin({ document, base: current.version, began: current.version }) : undefined}
+            />
+          )}
           {findings.map((f) => (
-            <Alert key={`${f.line}:${f.column}${f.what}`} type="error" showIcon style={{ marginTop: 6 }} title={`Line ${f.line}, column ${f.column}: ${f.what}`} description={f.fix} />
+            <Alert key={`${f.line}:${f.column}${f.what}`} type="error" showIcon style={{ marginTop: 6 }} title={say.lineColumn(f.line, f.column, f.what)} description={f.fix} />
           ))}
           {said && findings.length === 0 && (
             <Alert
               type={changes.length ? "info" : "warning"}
               style={{ marginTop: 6 }}
-              title={changes.length ? "It would change:" : "It changes nothing."}
+              title={changes.length ? say.itWouldChange() : say.itChangesNothing()}
               description={changes.map((c) => (
                 <div key={c}>{c}</div>
               ))}
@@ -170,11 +173,11 @@ export function RulesPage({ person }: { person: Person }) {
           dataSource={versions.data}
           columns={[
             {
-              title: "Versions",
+              title: say.versions(),
               render: (_, v) => (
                 <>
-                  <Button type="link" size="small" style={{ padding: 0 }} title="Beside what stands now" onClick={() => set({ view: "beside", with: String(v.version) })}>
-                    Version {v.version}
+                  <Button type="link" size="small" style={{ padding: 0 }} title={say.besideWhatStandsNow()} onClick={() => set({ view: "beside", with: String(v.version) })}>
+                    {say.version(v.version)}
                   </Button>
                   , <Tooltip title={exact(v.at)}>{when(v.at)}</Tooltip>, {v.author}
                   <div>{v.reason}</div>
@@ -201,16 +204,16 @@ function Beside({ with: n, choose, versions, inForce, now, drafted, take }: { wi
   return (
     <>
       <Space style={{ marginBottom: 8 }} wrap>
-        <Select aria-label="Which version" style={{ width: 300 }} value={chosen} onChange={choose} options={versions.map((v) => ({ value: v.version, label: `version ${v.version}${v.version === inForce ? ", in force" : ""}: ${v.reason}` }))} />
-        <span>beside {drafted ? "what you write" : `version ${inForce}, in force`}</span>
+        <Select aria-label={say.whichVersion()} style={{ width: 300 }} value={chosen} onChange={choose} options={versions.map((v) => ({ value: v.version, label: say.versionInForce(v.version, v.version === inForce, v.reason) }))} />
+        <span>{say.besideWhatYouWrite(drafted, inForce)}</span>
         {take && other.data && other.data.document !== now && (
           <Button size="small" onClick={() => take(other.data.document)}>
-            Begin from version {chosen}
+            {say.beginFromVersion(chosen)}
           </Button>
         )}
       </Space>
       <ProblemNote error={other.error} />
-      {other.data && (other.data.document === now ? <p className="quiet">They are the same.</p> : <SideBySide before={other.data.document} after={now} />)}
+      {other.data && (other.data.document === now ? <p className="quiet">{say.theyAreTheSame()}</p> : <SideBySide before={other.data.document} after={now} />)}
     </>
   );
 }

@@ -6,6 +6,7 @@ import { PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { SheetView } from "../parts/SheetView";
 import { runSheet } from "../service/prebuilds";
+import * as say from "words/pages/RunPage";
 
 /** One making of a prepared image: its launch sheet and its log. */
 export function RunPage() {
@@ -14,14 +15,14 @@ export function RunPage() {
   if (sheet.error) return <ProblemNote error={sheet.error} />;
   return (
     <>
-      <PageHead title="Prebuild run">
-        <Link to="/repositories">Repositories and prebuilds</Link>
+      <PageHead title={say.prebuildRun()}>
+        <Link to="/repositories">{say.repositoriesAndPrebuilds()}</Link>
       </PageHead>
       <Tabs
         destroyOnHidden
         items={[
-          { key: "sheet", label: "Launch sheet", children: sheet.data && <SheetView sheet={sheet.data} /> },
-          { key: "log", label: "Log", children: <LogView address={`/api/v1/prebuild-runs/${run}/log?follow=true`} /> },
+          { key: "sheet", label: say.launchSheet(), children: sheet.data && <SheetView sheet={sheet.data} /> },
+          { key: "log", label: say.log(), children: <LogView address={`/api/v1/prebuild-runs/${run}/log?follow=true`} /> },
         ]}
       />
     </>

@@ -9,6 +9,7 @@ import { useAddress } from "../parts/search";
 import { SecretTable } from "../parts/SecretTable";
 import { repositories as all, secretsOf } from "../service/repositories";
 import { explained as explainedOf, mine as mineOf } from "../service/secrets";
+import * as say from "words/pages/SecretsPage";
 
 /** One's own secrets, a repository's, and what becomes of each in a workspace. */
 export function SecretsPage({ person }: { person: Person }) {
@@ -22,44 +23,44 @@ export function SecretsPage({ person }: { person: Person }) {
   const mine = useQuery({ ...mineOf, enabled: view === "mine" });
   const theirs = useQuery({ ...secretsOf(of), enabled: view === "repository" && Boolean(of) });
   const explained = useQuery({ ...explainedOf(of), enabled: view === "explained" && Boolean(of) });
-  const which = <Select showSearch aria-label="Repository" style={{ width: 200, marginBottom: 12 }} value={of} options={names.map((n) => ({ value: n, label: n }))} onChange={(r: string) => set({ repository: r })} />;
+  const which = <Select showSearch aria-label={say.repository()} style={{ width: 200, marginBottom: 12 }} value={of} options={names.map((n) => ({ value: n, label: n }))} onChange={(r: string) => set({ repository: r })} />;
   return (
     <>
       <PageHead
-        title="Secrets"
+        title={say.secrets()}
         action={
           (view === "mine" || (view === "repository" && manages)) && (
             <Button type="primary" onClick={() => setAdding(true)}>
-              {view === "mine" ? "Set a secret" : `Set a secret of ${of}`}
+              {view === "mine" ? say.setASecret() : say.setASecretOf(of)}
             </Button>
           )
         }
       >
-        <span className="quiet">Given to terminals, runs and set-up commands, and never shown again. Your own count before a repository's.</span>
+        <span className="quiet">{say.givenToTerminalsRuns()}</span>
       </PageHead>
       <ProblemNote error={mine.error ?? theirs.error ?? explained.error} />
       <Tabs
         activeKey={view}
         onChange={(v) => set({ view: v })}
         items={[
-          { key: "mine", label: "Mine", children: <SecretTable rows={mine.data} loading={mine.isPending} removable empty="You have no secrets. Set one, and your terminals, runs and set-up commands have it." /> },
+          { key: "mine", label: say.mine(), children: <SecretTable rows={mine.data} loading={mine.isPending} removable empty={say.youHaveNoSecrets()} /> },
           {
             key: "repository",
-            label: "A repository's",
+            label: say.aRepositorys(),
             children: (
               <>
                 {which}
-                <SecretTable rows={theirs.data} loading={theirs.isPending} removable={manages} of={of} empty="This repository has no secrets of its own. A lead or operator sets those that everybody who works in it is to have." />
+                <SecretTable rows={theirs.data} loading={theirs.isPending} removable={manages} of={of} empty={say.thisRepositoryHasNo()} />
               </>
             ),
           },
           {
             key: "explained",
-            label: "What my workspaces get",
+            label: say.whatMyWorkspacesGet(),
             children: (
               <>
                 {which}
-                <Table<SecretChoice> size="small" rowKey={(c) => c.level + c.name} pagination={false} loading={explained.isPending} dataSource={explained.data} columns={choices} locale={nothing("Workspaces of this repository get no secrets, and its definition asks for none.")} />
+                <Table<SecretChoice> size="small" rowKey={(c) => c.level + c.name} pagination={false} loading={explained.isPending} dataSource={explained.data} columns={choices} locale={nothing(say.workspacesOfThisRepository())} />
               </>
             ),
           },
@@ -71,9 +72,9 @@ export function SecretsPage({ person }: { person: Person }) {
 }
 
 const choices: TableColumnsType<SecretChoice> = [
-  { title: "Name", render: (_, c) => <code>{c.name}</code> },
-  { title: "Given", render: (_, c) => (c.given ? `yes, as ${c.form === "file" ? `a file ($${c.name}_FILE)` : `$${c.name}`}` : "no") },
-  { title: "Level", dataIndex: "level" },
-  { title: "The definition asks for it", render: (_, c) => (c.wanted ? "yes" : "no") },
-  { title: "Why", dataIndex: "why" },
+  { title: say.name(), render: (_, c) => <code>{c.name}</code> },
+  { title: say.given(), render: (_, c) => (c.given ? say.yesAsAFile(c.form === "file", c.name, `$${c.name}`) : "no") },
+  { title: say.level(), dataIndex: "level" },
+  { title: say.theDefinitionAsksFor(), render: (_, c) => (c.wanted ? "yes" : "no") },
+  { title: say.why(), dataIndex: "why" },
 ];

@@ -2,6 +2,7 @@ import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { Problem } from "../api/client";
 import { signIn as ask } from "../service/session";
+import * as say from "words/pages/SignInPage";
 
 /** Where everybody begins. It is kept small: without antd, which comes while a name is typed. */
 export function SignInPage({ onSignedIn }: { onSignedIn: () => void }) {
@@ -10,7 +11,7 @@ export function SignInPage({ onSignedIn }: { onSignedIn: () => void }) {
   const signIn = useMutation({ mutationFn: () => ask({ name, password }), onSuccess: onSignedIn });
   return (
     <main className="narrow">
-      <h1>Sign in to Yard Bench</h1>
+      <h1>{say.signInToYard()}</h1>
       <form
         className="lines"
         onSubmit={(e) => {
@@ -18,9 +19,9 @@ export function SignInPage({ onSignedIn }: { onSignedIn: () => void }) {
           signIn.mutate();
         }}
       >
-        <label htmlFor="name">Name</label>
+        <label htmlFor="name">{say.name()}</label>
         <input id="name" required autoFocus autoComplete="username" autoCapitalize="none" spellCheck={false} value={name} onChange={(e) => setName(e.target.value)} />
-        <label htmlFor="password">Password</label>
+        <label htmlFor="password">{say.password()}</label>
         <input id="password" type="password" required autoComplete="current-password" value={password} onChange={(e) => setPassword(e.target.value)} />
         {signIn.error && (
           <p role="alert">
@@ -29,7 +30,7 @@ export function SignInPage({ onSignedIn }: { onSignedIn: () => void }) {
           </p>
         )}
         <button type="submit" disabled={signIn.isPending}>
-          Sign in
+          {say.signIn()}
         </button>
       </form>
     </main>

@@ -3,6 +3,7 @@ import { useEffect } from "react";
 import { useSearchParams } from "react-router";
 import { ProblemNote } from "../parts/ProblemNote";
 import { visitPass } from "../service/workspaces";
+import * as say from "words/pages/VisitPage";
 
 /** Leads somebody who is signed in on to a port's address. */
 export function VisitPage() {
@@ -13,5 +14,5 @@ export function VisitPage() {
   useEffect(() => {
     if (go) location.replace(go);
   }, [go]);
-  return pass.error ? <ProblemNote error={pass.error} /> : <p className="quiet">Going on to {address}…</p>;
+  return pass.error ? <ProblemNote error={pass.error} /> : <p className="quiet">{say.goingOnTo(address)}</p>;
 }

@@ -6,9 +6,10 @@ import type { Person } from "../api/client";
 import { Ask } from "../parts/Ask";
 import { nothing, PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
-import { exact, took, when } from "../parts/time";
+import { exact, took, when } from "words/times";
 import { useDone } from "../parts/useDone";
 import { add, change, deliveries, drop, newKey, replay, test as tryIt, webhooks, type Delivery, type Webhook } from "../service/webhooks";
+import * as say from "words/pages/WebhooksPage";
 
 type Asked = { what: "change" | "replay"; of: Webhook };
 
@@ -24,34 +25,34 @@ export function WebhooksPage({ person }: { person: Person }) {
   const test = useMutation({
     mutationFn: (w: Webhook) => tryIt(w.id),
     ...done,
-    onSuccess: (d) => void (d.problem ? modal.error({ title: "The test was not taken", content: d.problem }) : modal.success({ title: `The test was taken with ${d.status} after ${took(d.took_ms)}` })),
+    onSuccess: (d) => void (d.problem ? modal.error({ title: say.theTestWasNot(), content: d.problem }) : modal.success({ title: say.theTestWasTaken(d.status, took(d.took_ms)) })),
   });
   const remove = useMutation({ mutationFn: (w: Webhook) => drop(w.id), ...done });
   const pause = useMutation({ mutationFn: (w: Webhook) => change(w.id, { paused: !w.paused_at }), ...done });
   const fresh = useMutation({ mutationFn: (w: Webhook) => newKey(w.id), ...done, onSuccess: (k) => setKey(k.key) });
   const more = (w: Webhook) => [
-    { key: "change", label: "Change…", onClick: () => setAsked({ what: "change", of: w }) },
-    { key: "replay", label: "Tell again from…", onClick: () => setAsked({ what: "replay", of: w }) },
+    { key: "change", label: say.change(), onClick: () => setAsked({ what: "change", of: w }) },
+    { key: "replay", label: say.tellAgainFrom(), onClick: () => setAsked({ what: "replay", of: w }) },
     {
       key: "key",
-      label: "Another key",
-      onClick: () => void modal.confirm({ title: `Another key for ${w.url}?`, content: "Deliveries are marked with it at once. Where none is to be refused meanwhile, pause it before, and go on when its receiver has the key.", okText: "Make it", onOk: () => fresh.mutateAsync(w).catch(() => undefined) }),
+      label: say.anotherKey(),
+      onClick: () => void modal.confirm({ title: say.anotherKeyFor(w.url), content: say.deliveriesAreMarkedWith(), okText: say.makeIt(), onOk: () => fresh.mutateAsync(w).catch(() => undefined) }),
     },
-    { key: "remove", label: "Remove", danger: true, onClick: () => void modal.confirm({ title: `Tell ${w.url} no more?`, okText: "Remove", okButtonProps: { danger: true }, onOk: () => remove.mutateAsync(w).catch(() => undefined) }) },
+    { key: "remove", label: say.remove(), danger: true, onClick: () => void modal.confirm({ title: say.tellNoMore(w.url), okText: say.remove(), okButtonProps: { danger: true }, onOk: () => remove.mutateAsync(w).catch(() => undefined) }) },
   ];
   return (
     <>
       <PageHead
-        title="Webhooks"
+        title={say.webhooks()}
         action={
           changes && (
             <Button type="primary" onClick={() => setAdding(true)}>
-              Add a webhook
+              {say.addAWebhook()}
             </Button>
           )
         }
       />
-      <p className="quiet">Each is told of the journal&apos;s entries in their order, marked with its key and with the signed head of the journal. What is not taken is sent again; nothing is passed over.</p>
+      <p className="quiet">{say.eachIsToldOf()}</p>
       <ProblemNote error={hooks.error} />
       <Table<Webhook>
         size="small"
@@ -59,14 +60,14 @@ export function WebhooksPage({ person }: { person: Person }) {
         pagination={false}
         loading={hooks.isPending}
         dataSource={hooks.data}
-        locale={nothing("Nobody outside is told yet.")}
+        locale={nothing(say.nobodyOutsideIsTold())}
         expandable={{ expandedRowRender: (w) => <Log of={w} /> }}
         columns={[
-          { title: "Address", dataIndex: "url", ellipsis: true },
-          { title: "Kinds", render: (_, w) => w.kinds.join(", ") || "all" },
-          { title: "Told up to", dataIndex: "cursor", align: "right", className: "number", width: 110 },
-          { title: "State", render: (_, w) => <How of={w} /> },
-          { title: "Added", render: (_, w) => `${when(w.created_at)} by ${w.made_by}` },
+          { title: say.address(), dataIndex: "url", ellipsis: true },
+          { title: say.kinds(), render: (_, w) => w.kinds.join(", ") || "all" },
+          { title: say.toldUpTo(), dataIndex: "cursor", align: "right", className: "number", width: 110 },
+          { title: say.state(), render: (_, w) => <How of={w} /> },
+          { title: say.added(), render: (_, w) => say.by(when(w.created_at), w.made_by) },
           {
             title: "",
             align: "right",
@@ -75,15 +76,13 @@ export function WebhooksPage({ person }: { person: Person }) {
               changes && (
                 <Space>
                   <Button size="small" loading={test.isPending && test.variables?.id === w.id} onClick={() => test.mutate(w)}>
-                    Test
+                    {say.test()}
                   </Button>
                   <Button size="small" loading={pause.isPending && pause.variables?.id === w.id} onClick={() => pause.mutate(w)}>
-                    {w.paused_at ? "Go on" : "Pause"}
+                    {w.paused_at ? say.goOn() : say.pause()}
                   </Button>
                   <Dropdown trigger={["click"]} menu={{ items: more(w) }}>
-                    <Button size="small">
-                      More <DownOutlined />
-                    </Button>
+                    <Button size="small">{say.more(<DownOutlined />)}</Button>
                   </Dropdown>
                 </Space>
               ),
@@ -92,8 +91,8 @@ export function WebhooksPage({ person }: { person: Person }) {
       />
       {adding && (
         <Ask<Fields, { key: string }>
-          title="Add a webhook"
-          ok="Add"
+          title={say.addAWebhook()}
+          ok={say.add()}
           ask={(f) => add({ url: f.url.trim(), kinds: f.kinds })}
           changes={["webhooks"]}
           onClose={() => setAdding(false)}
@@ -106,20 +105,20 @@ export function WebhooksPage({ person }: { person: Person }) {
         </Ask>
       )}
       {asked?.what === "change" && (
-        <Ask<Fields> title="Change the webhook" ok="Change" initial={asked.of} ask={(f) => change(asked.of.id, { url: f.url.trim(), kinds: f.kinds ?? [] })} changes={["webhooks"]} onClose={() => setAsked(undefined)}>
+        <Ask<Fields> title={say.changeTheWebhook()} ok={say.change2()} initial={asked.of} ask={(f) => change(asked.of.id, { url: f.url.trim(), kinds: f.kinds ?? [] })} changes={["webhooks"]} onClose={() => setAsked(undefined)}>
           <WhereAndWhat />
         </Ask>
       )}
       {asked?.what === "replay" && (
-        <Ask<{ from: number }> title={`Tell ${asked.of.url} again`} ok="Tell again" initial={{ from: Math.max(1, asked.of.cursor) }} ask={(f) => replay(asked.of.id, f.from)} changes={["webhooks"]} onClose={() => setAsked(undefined)}>
-          <Form.Item name="from" label="From entry" extra={`It was told up to entry ${asked.of.cursor}. What comes twice has the same id; a later number passes over what lies between.`} rules={[{ required: true, message: "Its number, please" }]}>
+        <Ask<{ from: number }> title={say.tellAgainOfUrl(asked.of.url)} ok={say.tellAgain()} initial={{ from: Math.max(1, asked.of.cursor) }} ask={(f) => replay(asked.of.id, f.from)} changes={["webhooks"]} onClose={() => setAsked(undefined)}>
+          <Form.Item name="from" label={say.fromEntry()} extra={say.itWasToldUp(asked.of.cursor)} rules={[{ required: true, message: say.itsNumberPlease() }]}>
             <InputNumber autoFocus min={1} precision={0} />
           </Form.Item>
         </Ask>
       )}
       {key && (
-        <Modal open title="The key of its deliveries" onCancel={() => setKey(undefined)} onOk={() => setKey(undefined)} cancelButtonProps={{ style: { display: "none" } }}>
-          <p>Deliveries are marked with this key, which is shown only now:</p>
+        <Modal open title={say.theKeyOfIts()} onCancel={() => setKey(undefined)} onOk={() => setKey(undefined)} cancelButtonProps={{ style: { display: "none" } }}>
+          <p>{say.deliveriesAreMarkedWithThis()}</p>
           <Typography.Paragraph copyable code>
             {key}
           </Typography.Paragraph>
@@ -134,11 +133,11 @@ type Fields = { url: string; kinds?: string[] };
 function WhereAndWhat() {
   return (
     <>
-      <Form.Item name="url" label="Address" rules={[{ required: true, message: "Its address, please" }]}>
-        <Input autoFocus spellCheck={false} placeholder="https://hooks.skerryline.example/yard" />
+      <Form.Item name="url" label={say.address()} rules={[{ required: true, message: say.itsAddressPlease() }]}>
+        <Input autoFocus spellCheck={false} placeholder={say.httpsHooksSkerrylineExample()} />
       </Form.Item>
-      <Form.Item name="kinds" label="Kinds" extra="What the kinds of entries begin with; all when none is given.">
-        <Select mode="tags" placeholder="all" options={["workspace.phase", "workspace.", "prebuild.", "rules.", "secret."].map((k) => ({ value: k, label: k }))} />
+      <Form.Item name="kinds" label={say.kinds()} extra={say.whatTheKindsOf()}>
+        <Select mode="tags" placeholder={say.all()} options={["workspace.phase", "workspace.", "prebuild.", "rules.", "secret."].map((k) => ({ value: k, label: k }))} />
       </Form.Item>
     </>
   );
@@ -148,16 +147,16 @@ function How({ of: w }: { of: Webhook }) {
   const { token } = theme.useToken();
   if (w.paused_at) {
     return (
-      <Tooltip title={`since ${exact(w.paused_at)}; what comes meanwhile is sent after it`}>
+      <Tooltip title={say.sinceWhatComesMeanwhile(exact(w.paused_at))}>
         <span data-hook="paused" className="quiet">
-          <PauseCircleFilled /> paused
+          <PauseCircleFilled /> {say.paused()}
         </span>
       </Tooltip>
     );
   }
   if (w.failing_since) {
     return (
-      <Tooltip title={`since ${exact(w.failing_since)}`}>
+      <Tooltip title={say.since(exact(w.failing_since))}>
         <span data-hook="failing" style={{ color: token.colorError }}>
           <CloseCircleFilled /> {w.problem}
         </span>
@@ -166,7 +165,7 @@ function How({ of: w }: { of: Webhook }) {
   }
   return (
     <span data-hook="well" style={{ color: token.colorSuccess }}>
-      <CheckCircleFilled /> well
+      <CheckCircleFilled /> {say.well()}
     </span>
   );
 }
@@ -176,19 +175,29 @@ function Log({ of: w }: { of: Webhook }) {
   const log = useQuery(deliveries(w.id));
   return (
     <>
-      <Segmented size="small" style={{ marginBottom: 6 }} value={only} options={["all", "not taken"]} onChange={setOnly} aria-label="Outcome" />
+      <Segmented
+        size="small"
+        style={{ marginBottom: 6 }}
+        value={only}
+        options={[
+          { value: "all", label: say.all() },
+          { value: "not taken", label: say.notTaken() },
+        ]}
+        onChange={setOnly}
+        aria-label={say.outcome()}
+      />
       <Table<Delivery>
         size="small"
         rowKey={(d) => `${d.at} ${d.entry} ${d.attempt}`}
         pagination={{ pageSize: 10, hideOnSinglePage: true }}
         dataSource={log.data?.filter((d) => only === "all" || d.problem)}
         loading={log.isPending}
-        locale={nothing(only === "all" ? "Nothing was sent yet." : "Everything was taken.")}
+        locale={nothing(only === "all" ? say.nothingWasSentYet() : say.everythingWasTaken())}
         columns={[
-          { title: "Sent", width: 160, render: (_, d) => <Tooltip title={exact(d.at)}>{when(d.at)}</Tooltip> },
-          { title: "Entry", width: 90, align: "right", className: "number", render: (_, d) => d.entry || "test" },
-          { title: "Attempt", width: 90, align: "right", className: "number", dataIndex: "attempt" },
-          { title: "Outcome", render: (_, d) => (d.problem ? `not taken: ${d.problem}` : `taken with ${d.status} after ${took(d.took_ms)}`) },
+          { title: say.sent(), width: 160, render: (_, d) => <Tooltip title={exact(d.at)}>{when(d.at)}</Tooltip> },
+          { title: say.entry(), width: 90, align: "right", className: "number", render: (_, d) => d.entry || "test" },
+          { title: say.attempt(), width: 90, align: "right", className: "number", dataIndex: "attempt" },
+          { title: say.outcome(), render: (_, d) => (d.problem ? say.notTakenOfProblem(d.problem) : say.takenWithAfter(d.status, took(d.took_ms))) },
         ]}
       />
     </>

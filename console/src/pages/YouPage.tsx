@@ -7,9 +7,10 @@ import { PageHead, nothing } from "../parts/Page";
 import { Ask } from "../parts/Ask";
 import { ProblemNote } from "../parts/ProblemNote";
 import { MakeToken, TokenTable } from "../parts/Tokens";
-import { exact, when } from "../parts/time";
+import { exact, when } from "words/times";
 import { useDone } from "../parts/useDone";
 import { changePassword, credentials, dropCredential, endToken, tokens as tokensOf } from "../service/tokens";
+import * as say from "words/pages/YouPage";
 
 /** What one is signed in with, and tokens for programs. */
 export function YouPage({ person }: { person: Person }) {
@@ -25,17 +26,17 @@ export function YouPage({ person }: { person: Person }) {
         action={
           <>
             <Button style={{ marginRight: 8 }} onClick={() => setChanging(true)}>
-              Change password
+              {say.changePassword()}
             </Button>
             <Button type="primary" onClick={() => setMaking(true)}>
-              Make a token
+              {say.makeAToken()}
             </Button>
           </>
         }
       >
         <span className="quiet">
           {person.name}, {person.email}, {person.role}
-          {person.team && `, team ${person.team}`}
+          {person.team && say.team(person.team)}
         </span>
       </PageHead>
       <ProblemNote error={tokens.error} />
@@ -55,7 +56,7 @@ function Credentials() {
   const remove = useMutation({ mutationFn: dropCredential, ...useDone("credentials") });
   return (
     <>
-      <h2 className="below">Git hosts</h2>
+      <h2 className="below">{say.gitHosts()}</h2>
       <ProblemNote error={known.error} />
       <Table
         size="small"
@@ -63,11 +64,11 @@ function Credentials() {
         pagination={false}
         loading={known.isPending}
         dataSource={known.data}
-        locale={nothing("You have no credential for a git host. Give one with: yardbench credential put HOST")}
+        locale={nothing(say.youHaveNoCredential())}
         columns={[
-          { title: "Host", dataIndex: "host" },
-          { title: "User name", dataIndex: "username" },
-          { title: "Set", render: (_, c) => <Tooltip title={exact(c.updated_at)}>{when(c.updated_at)}</Tooltip> },
+          { title: say.host(), dataIndex: "host" },
+          { title: say.userName(), dataIndex: "username" },
+          { title: say.set(), render: (_, c) => <Tooltip title={exact(c.updated_at)}>{when(c.updated_at)}</Tooltip> },
           {
             title: "",
             align: "right",
@@ -75,17 +76,17 @@ function Credentials() {
               <Button
                 size="small"
                 danger
-                aria-label={`Remove the credential for ${c.host}`}
+                aria-label={say.removeTheCredentialFor(c.host)}
                 onClick={() =>
                   modal.confirm({
-                    title: `Remove your credential for ${c.host}?`,
-                    content: "Launches from it are refused, and pushes from your workspaces, until you give another.",
-                    okText: "Remove",
+                    title: say.removeYourCredentialFor(c.host),
+                    content: say.launchesFromItAre(),
+                    okText: say.remove(),
                     onOk: () => remove.mutateAsync(c.host).catch(() => undefined),
                   })
                 }
               >
-                Remove
+                {say.remove()}
               </Button>
             ),
           },
@@ -99,24 +100,24 @@ function ChangePassword({ onClose }: { onClose: () => void }) {
   const { message } = App.useApp();
   return (
     <Ask<{ old: string; new: string; again: string }>
-      title="Change your password"
-      ok="Change it"
-      about="All your other sign-ins end, and tokens that you gave to programs."
+      title={say.changeYourPassword()}
+      ok={say.changeIt()}
+      about={say.allYourOtherSign()}
       ask={(f) => changePassword(f.old, f.new)}
       changes={["tokens"]}
       onClose={onClose}
       onDone={() => {
-        void message.success("Your password is another; all your other sign-ins have ended");
+        void message.success(say.yourPasswordIsAnother());
         onClose();
       }}
     >
-      <Form.Item name="old" label="Now" rules={[{ required: true, message: "The one that you sign in with, please" }]}>
+      <Form.Item name="old" label={say.now()} rules={[{ required: true, message: say.theOneThatYou() }]}>
         <Input.Password autoFocus autoComplete="current-password" />
       </Form.Item>
-      <Form.Item name="new" label="Another" rules={[{ required: true, message: "Another, please" }]}>
+      <Form.Item name="new" label={say.another()} rules={[{ required: true, message: say.anotherPlease() }]}>
         <Input.Password autoComplete="new-password" />
       </Form.Item>
-      <Form.Item name="again" label="The same again" dependencies={["new"]} rules={[({ getFieldValue }) => ({ validator: (_, v: string) => (v === getFieldValue("new") ? Promise.resolve() : Promise.reject(new Error("The two are not the same"))) })]}>
+      <Form.Item name="again" label={say.theSameAgain()} dependencies={["new"]} rules={[({ getFieldValue }) => ({ validator: (_, v: string) => (v === getFieldValue("new") ? Promise.resolve() : Promise.reject(new Error(say.theTwoAreNot()))) })]}>
         <Input.Password autoComplete="new-password" />
       </Form.Item>
     </Ask>

@@ -3,12 +3,26 @@ import { Form, Modal } from "antd";
 import type { ReactNode } from "react";
 import { ProblemNote } from "./ProblemNote";
 import { useDone } from "./useDone";
+import * as say from "words/parts/Ask";
 
 /**
  * A form in a dialogue: it asks once, says what went wrong and stays, and closes when it was done;
  * or shows what came of it, where that is shown this once.
  */
-export function Ask<F extends object, R = unknown>({ title, ok, initial, ask, changes, onClose, onDone, shown, about, width, footer, children }: {
+export function Ask<F extends object, R = unknown>({
+  title,
+  ok,
+  initial,
+  ask,
+  changes,
+  onClose,
+  onDone,
+  shown,
+  about,
+  width,
+  footer,
+  children,
+}: {
   title: ReactNode;
   ok: string;
   initial?: Partial<F>;
@@ -28,7 +42,7 @@ export function Ask<F extends object, R = unknown>({ title, ok, initial, ask, ch
   const asking = useMutation({ mutationFn: ask, onSettled, onSuccess: (answer) => (shown ? undefined : (onDone ?? onClose)(answer)) });
   const made = shown && asking.isSuccess;
   return (
-    <Modal open title={title} okText={made ? "Done" : ok} cancelButtonProps={made ? { style: { display: "none" } } : undefined} width={width} onOk={() => (made ? onClose() : form.submit())} confirmLoading={asking.isPending} onCancel={onClose} footer={footer}>
+    <Modal open title={title} okText={made ? say.done() : ok} cancelButtonProps={made ? { style: { display: "none" } } : undefined} width={width} onOk={() => (made ? onClose() : form.submit())} confirmLoading={asking.isPending} onCancel={onClose} footer={footer}>
       {made ? (
         shown(asking.data)
       ) : (

@@ -6,18 +6,19 @@ import { nameOf, type Operation, type WorkspaceRow } from "../api/client";
 import { OperationView } from "./OperationView";
 import { ProblemNote } from "./ProblemNote";
 import { askMany } from "../service/operations";
+import * as say from "words/parts/AskMany";
 
 type Verb = Operation["verb"];
 
 /** What each verb comes to, and which workspaces it makes sense for. */
 const verbs: Record<Verb, { word: string; means: string; fits: (w: WorkspaceRow) => boolean; danger?: boolean }> = {
-  start: { word: "Start", means: "They come up again, within their owners' limits.", fits: (w) => w.phase === "stopped" || w.phase === "failed" },
-  stop: { word: "Stop", means: "Their files stay. What runs in them ends.", fits: (w) => ["ready", "starting", "preparing", "waiting"].includes(w.phase) },
-  rebuild: { word: "Rebuild", means: "Each gets a container from its branch's head; the old one stays in use until the new one runs.", fits: (w) => !w.adopted && ["ready", "stopped", "failed"].includes(w.phase) },
-  hold: { word: "Hold", means: "They are not put to rest for a time.", fits: (w) => !w.adopted && w.phase === "ready" },
-  "let rest": { word: "Let rest", means: "Holds end; they are put to rest as the house rules say.", fits: (w) => w.conditions.some((c) => c.kind === "held") },
-  tell: { word: "Tell the owners", means: "What you write stands beside each workspace until its owner has read it.", fits: () => true },
-  remove: { word: "Remove", means: "With all files. One with work that exists nowhere else is left as it is, unless you give that up.", fits: (w) => !w.adopted && w.phase !== "removing", danger: true },
+  start: { word: say.start(), means: say.theyComeUpAgain(), fits: (w) => w.phase === "stopped" || w.phase === "failed" },
+  stop: { word: say.stop(), means: say.theirFilesStayWhat(), fits: (w) => ["ready", "starting", "preparing", "waiting"].includes(w.phase) },
+  rebuild: { word: say.rebuild(), means: say.eachGetsAContainer(), fits: (w) => !w.adopted && ["ready", "stopped", "failed"].includes(w.phase) },
+  hold: { word: say.hold(), means: say.theyAreNotPut(), fits: (w) => !w.adopted && w.phase === "ready" },
+  "let rest": { word: say.letRest(), means: say.holdsEndTheyAre(), fits: (w) => w.conditions.some((c) => c.kind === "held") },
+  tell: { word: say.tellTheOwners(), means: say.whatYouWriteStands(), fits: () => true },
+  remove: { word: say.remove(), means: say.withAllFilesOne(), fits: (w) => !w.adopted && w.phase !== "removing", danger: true },
 };
 
 /** Asks one verb of the workspaces that are chosen. */
@@ -31,9 +32,7 @@ export function AskMany({ chosen, onDone }: { chosen: WorkspaceRow[]; onDone: ()
     <>
       {chosen.length > 0 && (
         <Dropdown trigger={["click"]} menu={{ items, onClick: (i) => setVerb(i.key as Verb) }}>
-          <Button>
-            With {chosen.length} chosen <DownOutlined />
-          </Button>
+          <Button>{say.withChosen(chosen.length, <DownOutlined />)}</Button>
         </Dropdown>
       )}
       {verb && (
@@ -58,17 +57,16 @@ function Asking({ verb, of, close }: { verb: Verb; of: WorkspaceRow[]; close: (a
   const [discard, setDiscard] = useState(false);
   const { word, means, danger } = verbs[verb];
   const ask = useMutation({
-    mutationFn: () =>
-      askMany({ verb, names: meant.map(nameOf), reason: reason.trim() || undefined, seconds: verb === "hold" ? hours * 3600 : undefined, discard: verb === "remove" && discard ? true : undefined }),
+    mutationFn: () => askMany({ verb, names: meant.map(nameOf), reason: reason.trim() || undefined, seconds: verb === "hold" ? hours * 3600 : undefined, discard: verb === "remove" && discard ? true : undefined }),
   });
   const wantsReason = verb === "hold" || verb === "tell";
-  const title = meant.length === 1 && meant[0] ? nameOf(meant[0]) : `${meant.length} workspaces`;
+  const title = meant.length === 1 && meant[0] ? nameOf(meant[0]) : say.workspaces(meant.length);
   return (
     <Modal
       open
       width={640}
       title={`${word}: ${title}`}
-      okText={ask.data ? "Close" : word}
+      okText={ask.data ? say.close() : word}
       cancelButtonProps={{ style: { display: ask.data ? "none" : undefined } }}
       okButtonProps={{ danger: danger && !ask.data, loading: ask.isPending, disabled: wantsReason && !reason.trim() }}
       onOk={() => (ask.data ? close(true) : ask.mutate())}
@@ -79,16 +77,12 @@ function Asking({ verb, of, close }: { verb: Verb; of: WorkspaceRow[]; close: (a
       ) : (
         <Space direction="vertical" style={{ width: "100%" }}>
           <span>{means}</span>
-          <span className="quiet">{meant.slice(0, 12).map(nameOf).join(", ") + (meant.length > 12 ? ` and ${meant.length - 12} more` : "")}</span>
-          {verb === "hold" && (
-            <label>
-              For <InputNumber aria-label="Hours" min={1} max={168} value={hours} onChange={(h) => setHours(h ?? 1)} /> hours
-            </label>
-          )}
-          <Input aria-label="Reason" maxLength={300} placeholder={verb === "tell" ? "What they should know" : wantsReason ? "Why" : "Why, for the owners and the journal"} value={reason} onChange={(e) => setReason(e.target.value)} />
+          <span className="quiet">{meant.slice(0, 12).map(nameOf).join(", ") + (meant.length > 12 ? say.andMore(meant.length - 12) : "")}</span>
+          {verb === "hold" && <label>{say.forHours(<InputNumber aria-label={say.hours()} min={1} max={168} value={hours} onChange={(h) => setHours(h ?? 1)} />)}</label>}
+          <Input aria-label={say.reason()} maxLength={300} placeholder={verb === "tell" ? say.whatTheyShouldKnow() : wantsReason ? say.why() : say.whyForTheOwners()} value={reason} onChange={(e) => setReason(e.target.value)} />
           {verb === "remove" && (
             <Checkbox checked={discard} onChange={(e) => setDiscard(e.target.checked)}>
-              Give up work that exists nowhere else
+              {say.giveUpWorkThat()}
             </Checkbox>
           )}
           <ProblemNote error={ask.error} />

@@ -1,5 +1,6 @@
 import { Component, type ReactNode } from "react";
 import { renewed } from "../service/session";
+import * as say from "words/parts/Boundary";
 
 interface State {
   error?: Error;
@@ -27,11 +28,11 @@ export class Boundary extends Component<{ children: ReactNode }, State> {
     if (!error) return this.props.children;
     return (
       <div className="refused" role="alert">
-        <h2>{newer ? "A newer release of the console is served." : "This page could not be shown."}</h2>
-        <p>{newer ? "Load it to go on; nothing that was sent is lost." : error.message}</p>
+        <h2>{newer ? say.aNewerReleaseOf() : say.thisPageCouldNot()}</h2>
+        <p>{newer ? say.loadItToGo() : error.message}</p>
         <div className="lines">
           <button type="button" onClick={() => location.reload()}>
-            {newer ? "Load it" : "Load it again"}
+            {newer ? say.loadIt() : say.loadItAgain()}
           </button>
         </div>
       </div>

@@ -2,8 +2,10 @@ import { theme } from "antd";
 import { useId } from "react";
 import type { Stretch } from "../api/client";
 import { useColours } from "../palette";
-import { span } from "./amounts";
-import { useMinute, when } from "./time";
+import { span } from "words/amounts";
+import { useMinute } from "./clock";
+import { when } from "words/times";
+import * as say from "words/parts/DayStrip";
 
 const day = 24 * 3600_000;
 
@@ -31,7 +33,7 @@ export function DayStrip({ day: told, width = 180 }: { day: Stretch[] | string; 
   const x = (iso: string) => Math.max(0, Math.min(1, (Date.parse(iso) - begin) / day)) * width;
   const active = stretches.filter((s) => s.state === "active").reduce((n, s) => n + Date.parse(s.to) - Math.max(begin, Date.parse(s.from)), 0);
   const idle = stretches.filter((s) => s.state === "idle").reduce((n, s) => n + Date.parse(s.to) - Math.max(begin, Date.parse(s.from)), 0);
-  const text = `In the last 24 hours: worked in ${about}${span(active / 1000)}, idle ${about}${span(idle / 1000)}, at rest the others${stretches[0] ? `; since ${when(stretches[0].from)}` : ""}`;
+  const text = say.inTheLast24(about, span(active / 1000), span(idle / 1000), stretches[0] && when(stretches[0].from));
   return (
     <svg role="img" aria-label={text} width={width} height={14} style={{ display: "block" }}>
       <title>{text}</title>

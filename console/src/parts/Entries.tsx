@@ -5,7 +5,8 @@ import type { JournalEntry } from "../api/client";
 import { journal, type JournalQuery } from "../service/journal";
 import { nothing } from "./Page";
 import { ProblemNote } from "./ProblemNote";
-import { utc, when } from "./time";
+import { utc, when } from "words/times";
+import * as say from "words/parts/Entries";
 
 /** The journal's entries that fit, the newest first, and the older ones as they are asked for. */
 export function Entries({ of, exact = false, tall = false }: { of: JournalQuery; exact?: boolean; tall?: boolean }) {
@@ -13,38 +14,26 @@ export function Entries({ of, exact = false, tall = false }: { of: JournalQuery;
   const rows = list.data?.pages.flatMap((p) => p.items) ?? [];
   const narrow = !tall;
   const columns: TableColumnsType<JournalEntry> = [
-    { title: "No.", dataIndex: "number", align: "right", width: 80, className: "number" },
-    { title: exact ? "Time, UTC" : "Time", width: exact ? 215 : 120, className: "number nowrap", render: (_, e) => <span title={utc(e.at)}>{exact ? utc(e.at) : when(e.at)}</span> },
-    { title: "What", width: 190, render: (_, e) => wordsOf(e.kind) },
-    ...(narrow ? [] : [{ title: "Of", width: 190, render: (_: unknown, e: JournalEntry) => <Subject of={e} /> }]),
-    { title: "By", width: 110, render: (_, e) => (e.actor === "service" ? e.actor_name : e.actor_name && <Link to={`/journal?person=${encodeURIComponent(e.actor_name)}`}>{e.actor_name}</Link>) },
-    { title: "Details", width: 420, render: (_, e) => <span className="details">{details(e.data)}</span> },
+    { title: say.no(), dataIndex: "number", align: "right", width: 80, className: "number" },
+    { title: exact ? say.timeUtc() : say.time(), width: exact ? 215 : 120, className: "number nowrap", render: (_, e) => <span title={utc(e.at)}>{exact ? utc(e.at) : when(e.at)}</span> },
+    { title: say.what(), width: 190, render: (_, e) => wordsOf(e.kind) },
+    ...(narrow ? [] : [{ title: say.of(), width: 190, render: (_: unknown, e: JournalEntry) => <Subject of={e} /> }]),
+    { title: say.by(), width: 110, render: (_, e) => (e.actor === "service" ? e.actor_name : e.actor_name && <Link to={`/journal?person=${encodeURIComponent(e.actor_name)}`}>{e.actor_name}</Link>) },
+    { title: say.details(), width: 420, render: (_, e) => <span className="details">{details(e.data)}</span> },
   ];
   return (
     <>
       <ProblemNote error={list.error} />
-      <Table<JournalEntry>
-        size="small"
-        rowKey="number"
-        virtual
-        scroll={{ x: narrow ? 700 : 1100, y: tall ? Math.max(320, window.innerHeight - 240) : 420 }}
-        pagination={false}
-        loading={list.isPending}
-        dataSource={rows}
-        columns={columns}
-        locale={nothing("Nothing is written that fits what you look for.")}
-      />
+      <Table<JournalEntry> size="small" rowKey="number" virtual scroll={{ x: narrow ? 700 : 1100, y: tall ? Math.max(320, window.innerHeight - 240) : 420 }} pagination={false} loading={list.isPending} dataSource={rows} columns={columns} locale={nothing(say.nothingIsWrittenThat())} />
       {rows.length > 0 && (
         <div className="facts-line">
-          <span className="quiet number">
-            {rows.length} shown{rows.length > 0 && `, back to ${when(rows.at(-1)?.at ?? "")}`}
-          </span>
+          <span className="quiet number">{say.shownBackTo(rows.length, when(rows.at(-1)?.at ?? ""))}</span>
           {list.hasNextPage ? (
             <Button size="small" loading={list.isFetchingNextPage} onClick={() => void list.fetchNextPage()}>
-              Older ones
+              {say.olderOnes()}
             </Button>
           ) : (
-            <span className="quiet">There are no older ones.</span>
+            <span className="quiet">{say.thereAreNoOlder()}</span>
           )}
         </div>
       )}
@@ -60,7 +49,7 @@ function Subject({ of: e }: { of: JournalEntry }) {
   return (
     <>
       {to ? <Link to={to}>{e.subject_name}</Link> : e.subject_name}
-      {owner && e.owner_name !== e.subject_name && <> of {owner}</>}
+      {owner && e.owner_name !== e.subject_name && <>{say.ofOfOwner(owner)}</>}
     </>
   );
 }

@@ -1,6 +1,7 @@
 import { Form, Input, Radio, Select } from "antd";
 import { put } from "../service/secrets";
 import { Ask } from "./Ask";
+import * as say from "words/parts/GiveSecret";
 
 type Fields = { name: string; value: string; form: "variable" | "file"; reach: "everywhere" | "named"; repositories: string[] };
 
@@ -12,23 +13,28 @@ export function GiveSecret({ name, repository, of, repositories, open = Boolean(
   if (!open) return null;
   return (
     <Ask<Fields>
-      title={of ? `A secret of ${of}` : name ? `Give ${name}` : "A secret of yours"}
-      ok="Set it"
+      title={of ? say.aSecretOf(of) : name ? say.give(name) : say.aSecretOfYours()}
+      ok={say.setIt()}
       initial={{ name, form: "variable", reach: repository ? "named" : undefined, repositories: repository ? [repository] : [] }}
       ask={(f) => put(name ?? f.name, { value: f.value, form: f.form, everywhere: !of && f.reach === "everywhere", repositories: !of && f.reach === "named" ? f.repositories : undefined }, of)}
       changes={["secrets", "preflight", "workspaces"]}
       onClose={onClose}
     >
       {!name && (
-        <Form.Item name="name" label="Name" rules={[{ required: true, message: "A name, like TIDE_API_KEY" }]}>
-          <Input spellCheck={false} autoComplete="off" placeholder="TIDE_API_KEY" />
+        <Form.Item name="name" label={say.name()} rules={[{ required: true, message: say.aNameLikeTide() }]}>
+          <Input spellCheck={false} autoComplete="off" placeholder={say.tideApiKey()} />
         </Form.Item>
       )}
-      <Form.Item name="value" label="Value" rules={[{ required: true, message: "The value" }]} extra="It is sealed, and never shown again.">
-        <Input.TextArea autoSize={{ minRows: 1, maxRows: 6 }} spellCheck={false} autoComplete="off" className="hidden-text" aria-label="Value" />
+      <Form.Item name="value" label={say.value()} rules={[{ required: true, message: say.theValue() }]} extra={say.itIsSealedAnd()}>
+        <Input.TextArea autoSize={{ minRows: 1, maxRows: 6 }} spellCheck={false} autoComplete="off" className="hidden-text" aria-label={say.value()} />
       </Form.Item>
-      <Form.Item name="form" label="Handed over as">
-        <Radio.Group options={[{ value: "variable", label: "a variable" }, { value: "file", label: "a file, with its path in NAME_FILE" }]} />
+      <Form.Item name="form" label={say.handedOverAs()}>
+        <Radio.Group
+          options={[
+            { value: "variable", label: say.aVariable() },
+            { value: "file", label: say.aFileWithIts() },
+          ]}
+        />
       </Form.Item>
       {!of && <Reach repositories={repositories ?? (repository ? [repository] : [])} />}
     </Ask>
@@ -40,12 +46,17 @@ function Reach({ repositories }: { repositories: string[] }) {
   const reach = Form.useWatch<Fields["reach"]>("reach");
   return (
     <>
-      <Form.Item name="reach" label="Given to" rules={[{ required: true, message: "Say whom it is given to" }]}>
-        <Radio.Group options={[{ value: "named", label: "my workspaces of these repositories" }, { value: "everywhere", label: "all my workspaces" }]} />
+      <Form.Item name="reach" label={say.givenTo()} rules={[{ required: true, message: say.sayWhomItIs() }]}>
+        <Radio.Group
+          options={[
+            { value: "named", label: say.myWorkspacesOfThese() },
+            { value: "everywhere", label: say.allMyWorkspaces() },
+          ]}
+        />
       </Form.Item>
       {reach === "named" && (
-        <Form.Item name="repositories" rules={[{ required: true, message: "Name at least one" }]}>
-          <Select mode="multiple" aria-label="Repositories" options={repositories.map((r) => ({ value: r, label: r }))} />
+        <Form.Item name="repositories" rules={[{ required: true, message: say.nameAtLeastOne() }]}>
+          <Select mode="multiple" aria-label={say.repositories()} options={repositories.map((r) => ({ value: r, label: r }))} />
         </Form.Item>
       )}
     </>

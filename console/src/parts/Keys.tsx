@@ -5,9 +5,10 @@ import { useState } from "react";
 import type { Workspace } from "../api/client";
 import { nothing } from "./Page";
 import { ProblemNote } from "./ProblemNote";
-import { exact, when } from "./time";
+import { exact, when } from "words/times";
 import { useDone } from "./useDone";
 import { addKey, door, keys as keysOf, removeKey } from "../service/tokens";
+import * as say from "words/parts/Keys";
 
 /** Where the door of SSH is. It stays the same while the service runs. */
 export function useDoor() {
@@ -24,20 +25,14 @@ export function Keys() {
   return (
     <>
       <h2 className="below" style={{ display: "flex" }}>
-        Keys for SSH
-        <span className="spacer" />
-        <Button size="small" onClick={() => setAdding(true)}>
-          Add a key
-        </Button>
+        {say.keysForSsh(
+          <span className="spacer" />,
+          <Button size="small" onClick={() => setAdding(true)}>
+            {say.addAKey()}
+          </Button>,
+        )}
       </h2>
-      <p className="quiet">
-        {door.data?.address ? (
-          <>
-            The door is at {door.data.address}, known by <code>{door.data.fingerprint}</code>.{" "}
-          </>
-        ) : null}
-        No key is needed for <code>yardbench ssh configure</code>, which has ssh and your editors find your workspaces.
-      </p>
+      <p className="quiet">{say.noKeyIsNeeded(door.data?.address ? <>{say.theDoorIsAt(door.data.address, <code>{door.data.fingerprint}</code>)}</> : null, <code>{say.yardbenchSshConfigure()}</code>)}</p>
       <ProblemNote error={keys.error ?? remove.error} />
       <Table
         size="small"
@@ -45,13 +40,13 @@ export function Keys() {
         pagination={false}
         loading={keys.isPending}
         dataSource={keys.data}
-        locale={nothing("No key lets you in yet.")}
+        locale={nothing(say.noKeyLetsYou())}
         columns={[
-          { title: "Key", render: (_, k) => k.comment || "without a comment" },
-          { title: "Fingerprint", render: (_, k) => <code>{k.fingerprint}</code> },
-          { title: "Added", render: (_, k) => <Tooltip title={exact(k.added_at)}>{when(k.added_at)}</Tooltip> },
-          { title: "Until", render: (_, k) => <Tooltip title={exact(k.expires_at)}>{when(k.expires_at)}</Tooltip> },
-          { title: "Last used", render: (_, k) => (k.last_used_at ? <Tooltip title={`${exact(k.last_used_at)}, to the nearest ten minutes`}>{when(k.last_used_at)}</Tooltip> : "never") },
+          { title: say.key(), render: (_, k) => k.comment || say.withoutAComment() },
+          { title: say.fingerprint(), render: (_, k) => <code>{k.fingerprint}</code> },
+          { title: say.added(), render: (_, k) => <Tooltip title={exact(k.added_at)}>{when(k.added_at)}</Tooltip> },
+          { title: say.until(), render: (_, k) => <Tooltip title={exact(k.expires_at)}>{when(k.expires_at)}</Tooltip> },
+          { title: say.lastUsed(), render: (_, k) => (k.last_used_at ? <Tooltip title={say.toTheNearestTen(exact(k.last_used_at))}>{when(k.last_used_at)}</Tooltip> : "never") },
           {
             title: "",
             align: "right",
@@ -59,17 +54,17 @@ export function Keys() {
               <Button
                 size="small"
                 danger
-                aria-label={`Remove the key ${k.comment || k.fingerprint}`}
+                aria-label={say.removeTheKey(k.comment || k.fingerprint)}
                 onClick={() =>
                   modal.confirm({
-                    title: `Remove the key ${k.comment || k.fingerprint}?`,
-                    content: "It lets you in no more, and what is open by it ends.",
-                    okText: "Remove",
+                    title: say.removeTheKeyOfComment(k.comment || k.fingerprint),
+                    content: say.itLetsYouIn(),
+                    okText: say.remove(),
                     onOk: () => remove.mutateAsync(k.id).catch(() => undefined),
                   })
                 }
               >
-                Remove
+                {say.remove()}
               </Button>
             ),
           },
@@ -82,14 +77,14 @@ export function Keys() {
 
 function AddKey({ onClose }: { onClose: () => void }) {
   return (
-    <Ask<{ key: string; comment?: string; days?: number }> title="Add a public key" ok="Add it" initial={{ days: 365 }} ask={(f) => addKey({ key: f.key.trim(), comment: f.comment || undefined, days: f.days ?? undefined })} changes={["tokens"]} onClose={onClose}>
-      <Form.Item name="key" label="Public key" extra="The one line of the file that ends in .pub, like ~/.ssh/id_ed25519.pub" rules={[{ required: true, message: "The key, please" }]}>
-        <Input.TextArea autoFocus rows={4} spellCheck={false} style={{ fontFamily: "monospace" }} placeholder="ssh-ed25519 AAAA… you@your-machine" />
+    <Ask<{ key: string; comment?: string; days?: number }> title={say.addAPublicKey()} ok={say.addIt()} initial={{ days: 365 }} ask={(f) => addKey({ key: f.key.trim(), comment: f.comment || undefined, days: f.days ?? undefined })} changes={["tokens"]} onClose={onClose}>
+      <Form.Item name="key" label={say.publicKey()} extra={say.theOneLineOf()} rules={[{ required: true, message: say.theKeyPlease() }]}>
+        <Input.TextArea autoFocus rows={4} spellCheck={false} style={{ fontFamily: "monospace" }} placeholder={say.sshEd25519AaaaYou()} />
       </Form.Item>
-      <Form.Item name="comment" label="What it is called" extra="The key's own comment where it is left out.">
+      <Form.Item name="comment" label={say.whatItIsCalled()} extra={say.theKeysOwnComment()}>
         <Input maxLength={60} />
       </Form.Item>
-      <Form.Item name="days" label="Days until it ends">
+      <Form.Item name="days" label={say.daysUntilItEnds()}>
         <InputNumber min={1} max={3660} />
       </Form.Item>
     </Ask>
@@ -105,23 +100,26 @@ export function SSHLine({ of: w }: { of: Workspace }) {
   return (
     <>
       <Typography.Text copyable code>
-        {`ssh ${name}.bench`}
+        {say.sshBench(name)}
       </Typography.Text>{" "}
       <span className="quiet">
-        after <code>yardbench ssh configure</code>
-        {host && (
-          <>
-            ; with a key of yours:{" "}
-            <Typography.Text copyable code>
-              {`ssh -p ${port} ${name}@${host}`}
-            </Typography.Text>
-          </>
+        {say.after(
+          <code>{say.yardbenchSshConfigure()}</code>,
+          host && (
+            <>
+              {say.withAKeyOf(
+                <Typography.Text copyable code>
+                  {say.sshP(port, name, host)}
+                </Typography.Text>,
+              )}
+            </>
+          ),
         )}
       </span>
       {door.data?.editors.map((e) => (
         <span key={e.name}>
           {" "}
-          <a href={e.link.replace(/\{(\w+)\}/g, (_, word: string) => encodeURIComponent(words[word] ?? ""))}>Open in {e.name}</a>
+          <a href={e.link.replace(/\{(\w+)\}/g, (_, word: string) => encodeURIComponent(words[word] ?? ""))}>{say.openIn(e.name)}</a>
         </span>
       ))}
     </>

@@ -5,6 +5,7 @@ import { counted, fitting, ordered, type Filter } from "./fitting";
 import { Rows, type Column } from "./Rows";
 import { useAddress } from "./search";
 import { useSettled } from "./useSettled";
+import * as say from "words/parts/List";
 
 export type { Column } from "./Rows";
 
@@ -14,7 +15,18 @@ const parted = (text: string | undefined) => (text ? text.split(",").filter(Bool
  * A list that can be of thousands: found in, filtered, ordered, with columns of choice, all of
  * which is the page's address; and chosen from, where somebody asks what is chosen.
  */
-export function List<T extends { id: string }>({ rows, columns, filters, texts, usual, find, loading, empty, chosen, head }: {
+export function List<T extends { id: string }>({
+  rows,
+  columns,
+  filters,
+  texts,
+  usual,
+  find,
+  loading,
+  empty,
+  chosen,
+  head,
+}: {
   rows: readonly T[];
   columns: readonly Column<T>[];
   filters: readonly Filter<T>[];
@@ -34,7 +46,8 @@ export function List<T extends { id: string }>({ rows, columns, filters, texts, 
   const settled = useSettled(words);
   const [heard, setHeard] = useState(said);
   const [begun, setBegun] = useState(0);
-  if (said !== heard) { // the address was changed by others: a view, a link
+  if (said !== heard) {
+    // the address was changed by others: a view, a link
     setHeard(said);
     if (said !== settled) {
       setWords(said);
@@ -70,29 +83,43 @@ export function List<T extends { id: string }>({ rows, columns, filters, texts, 
         <Popover
           trigger="click"
           placement="bottomRight"
-          content={<Checkbox.Group className="column-choice" options={columns.filter((c) => c.title).map((c) => ({ value: c.key, label: c.title }))} value={visible.map((c) => c.key)} onChange={(v) => set({ columns: v.length ? columns.map((c) => c.key).filter((k) => v.includes(k)).join(",") : undefined })} />}
+          content={
+            <Checkbox.Group
+              className="column-choice"
+              options={columns.filter((c) => c.title).map((c) => ({ value: c.key, label: c.title }))}
+              value={visible.map((c) => c.key)}
+              onChange={(v) =>
+                set({
+                  columns: v.length
+                    ? columns
+                        .map((c) => c.key)
+                        .filter((k) => v.includes(k))
+                        .join(",")
+                    : undefined,
+                })
+              }
+            />
+          }
         >
-          <Button icon={<TableOutlined />} aria-label="Columns" title="Columns" />
+          <Button icon={<TableOutlined />} aria-label={say.columns()} title={say.columns()} />
         </Popover>
         {head?.(shown)}
         {chosen && of.length > 0 && (
           <span className="choice" data-chosen={of.length}>
-            <span className="number">
-              {of.length} chosen of {shown.length} that fit
-            </span>
+            <span className="number">{say.chosenOfThatFit(of.length, shown.length)}</span>
             {of.length < shown.length && (
               <Button size="small" type="link" onClick={() => setPicked(new Set(shown.map((r) => r.id)))}>
-                Choose all that fit
+                {say.chooseAllThatFit()}
               </Button>
             )}
             <Button size="small" type="link" onClick={forget}>
-              None
+              {say.none()}
             </Button>
             {chosen(of, forget)}
           </span>
         )}
       </div>
-      <Rows rows={shown} columns={visible} sort={sort} onSort={(s) => set({ sort: s === usual ? undefined : s })} picked={chosen && picked} onPicked={setPicked} loading={loading} empty={rows.length ? "Nothing fits what you look for." : empty} height={Math.max(320, window.innerHeight - 175)} label="What was found" />
+      <Rows rows={shown} columns={visible} sort={sort} onSort={(s) => set({ sort: s === usual ? undefined : s })} picked={chosen && picked} onPicked={setPicked} loading={loading} empty={rows.length ? say.nothingFitsWhatYou() : empty} height={Math.max(320, window.innerHeight - 175)} label={say.whatWasFound()} />
     </>
   );
 }
@@ -104,7 +131,7 @@ function Find({ placeholder, begin, onChange }: { placeholder: string; begin: st
     <Input
       allowClear
       placeholder={placeholder}
-      aria-label="Find"
+      aria-label={say.find()}
       style={{ width: 230 }}
       value={words}
       onChange={(e) => {

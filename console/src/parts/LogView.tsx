@@ -1,5 +1,6 @@
 import { useEffect, useRef, useState } from "react";
 import { whileSeen } from "../service/seen";
+import * as say from "words/parts/LogView";
 
 /** What is kept on the page of a long log; the whole is in `yardbench logs`. */
 const shownCharacters = 400_000;
@@ -13,7 +14,7 @@ export function LogView({ address, short }: { address: string; short?: boolean }
     const read = async (signal: AbortSignal) => {
       let whole = "";
       const answer = await fetch(address, { signal });
-      if (!answer.ok || !answer.body) throw new Error(`the log cannot be read: ${answer.status}`);
+      if (!answer.ok || !answer.body) throw new Error(say.theLogCannotBe(answer.status));
       const reader = answer.body.pipeThrough(new TextDecoderStream()).getReader();
       for (;;) {
         const { done, value } = await reader.read();
@@ -36,13 +37,13 @@ export function LogView({ address, short }: { address: string; short?: boolean }
       ref={box}
       className={short ? "log short" : "log"}
       tabIndex={0}
-      aria-label="Log"
+      aria-label={say.log()}
       onScroll={(e) => {
         const b = e.currentTarget;
         atEnd.current = b.scrollHeight - b.scrollTop - b.clientHeight < 24;
       }}
     >
-      {text || "nothing is written yet"}
+      {text || say.nothingIsWrittenYet()}
     </pre>
   );
 }

@@ -3,9 +3,10 @@ import { Alert, App, Button, Checkbox, Form, Input, InputNumber, Table, Tooltip 
 import { Link } from "react-router";
 import { Ask } from "./Ask";
 import { ProblemNote } from "./ProblemNote";
-import { exact, when } from "./time";
+import { exact, when } from "words/times";
 import { endLook, letLook, looks, looksOfOthers } from "../service/terminals";
 import { useDone } from "./useDone";
+import * as say from "words/parts/Looks";
 
 /** Who may look at the terminals of a workspace, and the end of that. */
 export function WhoMayLook({ workspace }: { workspace: string }) {
@@ -22,16 +23,16 @@ export function WhoMayLook({ workspace }: { workspace: string }) {
           pagination={false}
           dataSource={may.data}
           columns={[
-            { title: "Who may look", dataIndex: "person" },
-            { title: "At terminal", dataIndex: "terminal" },
-            { title: "May", render: (_, l) => (l.writes ? "look and type, as you" : "look") },
-            { title: "Until", render: (_, l) => <Tooltip title={exact(l.until)}>{when(l.until)}</Tooltip> },
+            { title: say.whoMayLook(), dataIndex: "person" },
+            { title: say.atTerminal(), dataIndex: "terminal" },
+            { title: say.may(), render: (_, l) => (l.writes ? say.lookAndTypeAs() : "look") },
+            { title: say.until(), render: (_, l) => <Tooltip title={exact(l.until)}>{when(l.until)}</Tooltip> },
             {
               title: "",
               align: "right",
               render: (_, l) => (
-                <Button size="small" aria-label={`End it: ${l.person} may look no more`} loading={end.isPending} onClick={() => end.mutate(l)}>
-                  End it
+                <Button size="small" aria-label={say.endItMayLook(l.person)} loading={end.isPending} onClick={() => end.mutate(l)}>
+                  {say.endIt()}
                 </Button>
               ),
             },
@@ -52,26 +53,26 @@ export function LetLook({ workspace, label, close }: { workspace: string; label:
   const { message } = App.useApp();
   return (
     <Ask<Letting, Awaited<ReturnType<typeof letLook>>>
-      title={`Let a colleague look at the terminal ${label}`}
-      ok="Let them look"
-      about="They see what it shows, also what it showed before, and nothing else of the workspace. You see that they are there."
+      title={say.letAColleagueLook(label)}
+      ok={say.letThemLook()}
+      about={say.theySeeWhatIt()}
       initial={{ minutes: 60, writes: false }}
       ask={(v) => letLook(workspace, label, v.person.trim(), { writes: v.writes, seconds: v.minutes * 60 })}
       changes={["looks"]}
       onClose={close}
       onDone={(l) => {
-        void message.success(`${l?.person} finds it on their page of workspaces.`);
+        void message.success(say.findsItOnTheir(l?.person));
         close();
       }}
     >
-      <Form.Item name="person" label="Who, by their name here" rules={[{ required: true, message: "Name a colleague." }]}>
+      <Form.Item name="person" label={say.whoByTheirName()} rules={[{ required: true, message: say.nameAColleague() }]}>
         <Input autoFocus />
       </Form.Item>
-      <Form.Item name="minutes" label="For how many minutes" rules={[{ required: true, message: "Say for how long." }]}>
+      <Form.Item name="minutes" label={say.forHowManyMinutes()} rules={[{ required: true, message: say.sayForHowLong() }]}>
         <InputNumber min={1} max={1440} />
       </Form.Item>
-      <Form.Item name="writes" valuePropName="checked" extra="What they do then is done as you, with your secrets.">
-        <Checkbox>They may type, too</Checkbox>
+      <Form.Item name="writes" valuePropName="checked" extra={say.whatTheyDoThen()}>
+        <Checkbox>{say.theyMayTypeToo()}</Checkbox>
       </Form.Item>
     </Ask>
   );
@@ -86,12 +87,8 @@ export function LooksOfOthers() {
       type="info"
       showIcon
       style={{ marginBottom: 8 }}
-      title={
-        <>
-          {l.owner} lets you {l.writes ? "look at and type into" : "look at"} the terminal {l.terminal} of {l.workspace} until <Tooltip title={exact(l.until)}>{when(l.until)}</Tooltip>.
-        </>
-      }
-      action={<Link to={`/looks/${l.workspace}.${l.owner}/${l.terminal}`}>Look</Link>}
+      title={<>{say.letsYouLookAt(l.owner, l.writes, l.terminal, l.workspace, <Tooltip title={exact(l.until)}>{when(l.until)}</Tooltip>)}</>}
+      action={<Link to={`/looks/${l.workspace}.${l.owner}/${l.terminal}`}>{say.look()}</Link>}
     />
   ));
 }

@@ -6,19 +6,29 @@ import { Link } from "react-router";
 import type { Operation, Outcome } from "../api/client";
 import { useColours } from "../palette";
 import { ProblemNote } from "./ProblemNote";
-import { when } from "./time";
+import { when } from "words/times";
 import { useDone } from "./useDone";
 import { cancel as cancelIt, operation as operationOf, outcomes as outcomesOf } from "../service/operations";
+import * as say from "words/parts/OperationView";
 
 /** How an operation stands, in numbers. */
 export function counted(o: Operation) {
-  const parts: [number, string][] = [[o.done, "done"], [o.failed, "failed"], [o.refused, "refused"], [o.cancelled, "cancelled"], [o.under_way, "under way"], [o.waiting, "waiting"]];
-  return parts.filter(([n]) => n > 0).map(([n, word]) => `${n} ${word}`).join(", ");
+  const parts: [number, string][] = [
+    [o.done, "done"],
+    [o.failed, "failed"],
+    [o.refused, "refused"],
+    [o.cancelled, "cancelled"],
+    [o.under_way, say.underWay()],
+    [o.waiting, "waiting"],
+  ];
+  return parts
+    .filter(([n]) => n > 0)
+    .map(([n, word]) => `${n} ${word}`)
+    .join(", ");
 }
 
 /** What comes of an operation with each workspace, as it comes. */
 export function OperationView({ id, owner = true }: { id: string; owner?: boolean }) {
-
   const operation = useQuery(operationOf(id));
   const o = operation.data;
   const outcomes = useQuery(outcomesOf(id, o && counted(o)));
@@ -31,11 +41,11 @@ export function OperationView({ id, owner = true }: { id: string; owner?: boolea
           <span className="number" data-operation={o.ended_at ? "over" : "under way"}>
             {counted(o)}
           </span>
-          {o.cancelled_by && <span className="quiet"> · cancelled by {o.cancelled_by}</span>}
+          {o.cancelled_by && <span className="quiet">{say.cancelledBy(o.cancelled_by)}</span>}
           <span className="spacer" />
           {!o.ended_at && owner && o.waiting > 0 && (
             <Button size="small" loading={cancel.isPending} onClick={() => cancel.mutate()}>
-              Leave the rest alone
+              {say.leaveTheRestAlone()}
             </Button>
           )}
         </div>
@@ -49,10 +59,10 @@ export function OperationView({ id, owner = true }: { id: string; owner?: boolea
         loading={outcomes.isPending}
         dataSource={outcomes.data}
         columns={[
-          { title: "Workspace", width: 200, render: (_, w) => <Link to={`/workspaces/${w.name}`}>{w.name}</Link> },
-          { title: "State", width: 120, render: (_, w) => <Mark of={w} /> },
-          { title: "Since", width: 110, className: "number", render: (_, w) => when(w.at) },
-          { title: "Why", dataIndex: "detail", ellipsis: true },
+          { title: say.workspace(), width: 200, render: (_, w) => <Link to={`/workspaces/${w.name}`}>{w.name}</Link> },
+          { title: say.state(), width: 120, render: (_, w) => <Mark of={w} /> },
+          { title: say.since(), width: 110, className: "number", render: (_, w) => when(w.at) },
+          { title: say.why(), dataIndex: "detail", ellipsis: true },
         ]}
       />
     </>

@@ -6,20 +6,21 @@ import { ports, visitedBy } from "../service/workspaces";
 import { LookLinks } from "./LookLinks";
 import { nothing } from "./Page";
 import { ProblemNote } from "./ProblemNote";
-import { when } from "./time";
+import { when } from "words/times";
 import { useDone } from "./useDone";
+import * as say from "words/parts/Ports";
 
 export const visitors: { value: Port["visitors"]; label: string }[] = [
-  { value: "owner", label: "only its owner" },
-  { value: "team", label: "the owner's team" },
-  { value: "everybody", label: "everybody signed in" },
-  { value: "public", label: "anybody at all" },
+  { value: "owner", label: say.onlyItsOwner() },
+  { value: "team", label: say.theOwnersTeam() },
+  { value: "everybody", label: say.everybodySignedIn() },
+  { value: "public", label: say.anybodyAtAll() },
 ];
 
 /** Who may visit a port, to be chosen by its owner. */
 export function Visitors({ workspace, of: p }: { workspace: string; of: Port }) {
   const share = useMutation({ mutationFn: (v: Port["visitors"]) => visitedBy(workspace, p.number, v), ...useDone("workspaces") });
-  return <Select size="small" style={{ minWidth: 170 }} value={p.visitors} aria-label={`Who may visit port ${p.number}`} options={visitors} loading={share.isPending} onChange={(v) => share.mutate(v)} />;
+  return <Select size="small" style={{ minWidth: 170 }} value={p.visitors} aria-label={say.whoMayVisitPort(p.number)} options={visitors} loading={share.isPending} onChange={(v) => share.mutate(v)} />;
 }
 
 /** The ports of a workspace: what listens, where it is reached, and who may visit it. */
@@ -35,26 +36,26 @@ export function Ports({ workspace: w, own }: { workspace: Workspace; own: boolea
         pagination={false}
         loading={all.isPending}
         dataSource={all.data}
-        locale={nothing("The definition forwards no port, and nothing listens. What begins to listen shows here within seconds.")}
+        locale={nothing(say.theDefinitionForwardsNo())}
         columns={[
-          { title: "Port", dataIndex: "number", align: "right", className: "number", width: 80 },
-          { title: "What", render: (_, p) => p.label || <span className="quiet">{p.declared ? "declared" : "not declared"}</span> },
+          { title: say.port(), dataIndex: "number", align: "right", className: "number", width: 80 },
+          { title: say.what(), render: (_, p) => p.label || <span className="quiet">{p.declared ? say.declared() : say.notDeclared()}</span> },
           {
-            title: "Listens",
+            title: say.listens(),
             render: (_, p) =>
               p.listening ? (
                 <span data-listening={p.number} style={{ color: token.colorSuccess }}>
                   <CheckCircleFilled /> {p.process}
-                  {p.loopback && ", on loopback only"}
+                  {p.loopback && say.onLoopbackOnly()}
                 </span>
               ) : (
                 <span className="quiet">
-                  <MinusCircleOutlined /> nothing
+                  <MinusCircleOutlined /> {say.nothing()}
                 </span>
               ),
           },
           {
-            title: "Address",
+            title: say.address(),
             render: (_, p) => (
               <a href={p.address} target="_blank" rel="noreferrer">
                 {p.address}
@@ -62,21 +63,18 @@ export function Ports({ workspace: w, own }: { workspace: Workspace; own: boolea
             ),
           },
           {
-            title: "Who may visit",
+            title: say.whoMayVisit(),
             render: (_, p) => (
               <>
                 {own ? <Visitors workspace={nameOf(w)} of={p} /> : visitors.find((v) => v.value === p.visitors)?.label}
-                {p.until && <span className="quiet"> until {when(p.until)}</span>}
+                {p.until && <span className="quiet">{say.until(when(p.until))}</span>}
               </>
             ),
           },
         ]}
       />
-      <p className="quiet">
-        To this machine: <code>yardbench forward {w.name} PORT</code>
-      </p>
+      <p className="quiet">{say.toThisMachine(<code>{say.yardbenchForwardPort(w.name)}</code>)}</p>
       {own && <LookLinks workspace={nameOf(w)} ports={(all.data ?? []).map((p) => p.number)} />}
     </>
   );
 }
-

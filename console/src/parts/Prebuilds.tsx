@@ -7,8 +7,9 @@ import type { PrebuildPlan, PrebuildRun } from "../api/client";
 import { dropPlan, putPlan, runPlan } from "../service/prebuilds";
 import { Ask } from "./Ask";
 import { nothing } from "./Page";
-import { exact, took, when } from "./time";
+import { exact, took, when } from "words/times";
 import { useDone } from "./useDone";
+import * as say from "words/parts/Prebuilds";
 
 /** The newest image that serves launches from a branch. */
 export function Newest({ of: p }: { of: PrebuildPlan }) {
@@ -19,12 +20,12 @@ export function Newest({ of: p }: { of: PrebuildPlan }) {
       {good ? (
         <Tooltip title={exact(good.started_at)}>
           <span style={{ color: token.colorSuccess }}>
-            <CheckCircleFilled /> {p.branch}: image {good.number} of {when(good.started_at)}
+            <CheckCircleFilled /> {say.imageOf(p.branch, good.number, when(good.started_at))}
           </span>
         </Tooltip>
       ) : (
         <span style={{ color: token.colorWarning }}>
-          <MinusCircleOutlined /> {p.branch}: none serves yet
+          <MinusCircleOutlined /> {say.noneServesYet(p.branch)}
         </span>
       )}
     </div>
@@ -38,42 +39,40 @@ export function Plan({ of: p, manages }: { of: PrebuildPlan; manages: boolean })
   const done = useDone("prebuilds");
   const run = useMutation({ mutationFn: () => runPlan(p.repository, p.branch), ...done });
   const drop = useMutation({ mutationFn: () => dropPlan(p.repository, p.branch), ...done });
-  const triggers = [p.on_push && "on push", p.timetable && `by timetable ${p.timetable}${p.next_at ? `, next ${when(p.next_at)}` : ""}`, "by hand"].filter(Boolean).join("; ");
+  const triggers = [p.on_push && say.onPush(), p.timetable && say.byTimetableNext(p.timetable, p.next_at && when(p.next_at)), say.byHand()].filter(Boolean).join("; ");
   return (
-    <section aria-label={`Plan of ${p.repository}, ${p.branch}`} style={{ padding: "4px 0 12px" }}>
+    <section aria-label={say.planOf(p.repository, p.branch)} style={{ padding: "4px 0 12px" }}>
       <Space style={{ marginBottom: 8 }}>
-        <span>
-          <b>{p.branch}</b>: {triggers}; the last {p.keep} good are kept; by {p.made_by}
-        </span>
+        <span>{say.theLastGoodAre(<b>{p.branch}</b>, triggers, p.keep, p.made_by)}</span>
         {manages && (
           <>
             <Button size="small" onClick={() => run.mutate()} loading={run.isPending}>
-              Prepare now
+              {say.prepareNow()}
             </Button>
             <Button size="small" onClick={() => setChanging(true)}>
-              Change
+              {say.change()}
             </Button>
             <Button
               size="small"
               danger
               onClick={() =>
                 modal.confirm({
-                  title: `Remove the plan of ${p.repository}, ${p.branch}?`,
-                  content: "Its prepared images go with it; launches begin from scratch.",
-                  okText: "Remove",
+                  title: say.removeThePlanOf(p.repository, p.branch),
+                  content: say.itsPreparedImagesGo(),
+                  okText: say.remove(),
                   okButtonProps: { danger: true },
                   onOk: () => drop.mutateAsync().catch(() => undefined),
                 })
               }
             >
-              Remove
+              {say.remove()}
             </Button>
           </>
         )}
       </Space>
       {!!p.usual_ms && !!p.scratch_ms && (
         <p className="number" data-saves={p.scratch_ms - p.usual_ms}>
-          A launch from it is usually ready in {took(p.usual_ms)}, one from scratch in {took(p.scratch_ms)}.
+          {say.aLaunchFromIt(took(p.usual_ms), took(p.scratch_ms))}
         </p>
       )}
       <Table<PrebuildRun>
@@ -82,14 +81,14 @@ export function Plan({ of: p, manages }: { of: PrebuildPlan; manages: boolean })
         pagination={false}
         dataSource={p.runs}
         scroll={{ y: 300 }}
-        locale={nothing("No run yet.")}
+        locale={nothing(say.noRunYet())}
         columns={[
-          { title: "Run", width: 60, align: "right", className: "number", render: (_, r) => <Link to={`/prebuild-runs/${r.id}`}>{r.number}</Link> },
-          { title: "Begun", width: 150, render: (_, r) => <Tooltip title={exact(r.started_at)}>{when(r.started_at)}</Tooltip> },
-          { title: "Took", width: 100, align: "right", className: "number", render: (_, r) => r.ended_at && took(Date.parse(r.ended_at) - Date.parse(r.started_at)) },
-          { title: "Outcome", width: 170, render: (_, r) => <Outcome of={r} /> },
-          { title: "Commit", width: 110, render: (_, r) => <code>{r.commit.slice(0, 10)}</code> },
-          { title: "Why", dataIndex: "reason" },
+          { title: say.run(), width: 60, align: "right", className: "number", render: (_, r) => <Link to={`/prebuild-runs/${r.id}`}>{r.number}</Link> },
+          { title: say.begun(), width: 150, render: (_, r) => <Tooltip title={exact(r.started_at)}>{when(r.started_at)}</Tooltip> },
+          { title: say.took(), width: 100, align: "right", className: "number", render: (_, r) => r.ended_at && took(Date.parse(r.ended_at) - Date.parse(r.started_at)) },
+          { title: say.outcome(), width: 170, render: (_, r) => <Outcome of={r} /> },
+          { title: say.commit(), width: 110, render: (_, r) => <code>{r.commit.slice(0, 10)}</code> },
+          { title: say.why(), dataIndex: "reason" },
         ]}
       />
       {changing && <PutPlan repository={p.repository} plan={p} onClose={() => setChanging(false)} />}
@@ -102,7 +101,7 @@ function Outcome({ of: r }: { of: PrebuildRun }) {
   if (!r.ended_at) {
     return (
       <span data-outcome="under way">
-        <LoadingOutlined /> under way
+        <LoadingOutlined /> {say.underWay()}
       </span>
     );
   }
@@ -110,14 +109,14 @@ function Outcome({ of: r }: { of: PrebuildRun }) {
     return (
       <Tooltip title={r.cause}>
         <span data-outcome="failed" style={{ color: token.colorError }}>
-          <CloseCircleFilled /> failed
+          <CloseCircleFilled /> {say.failed()}
         </span>
       </Tooltip>
     );
   }
   return (
     <span data-outcome="done" style={{ color: r.serves ? token.colorSuccess : token.colorTextSecondary }}>
-      <CheckCircleFilled /> {r.serves ? "done, serves" : "done, dropped"}
+      <CheckCircleFilled /> {r.serves ? say.doneServes() : say.doneDropped()}
     </span>
   );
 }
@@ -128,33 +127,33 @@ type PlanFields = { branch?: string; on_push: boolean; timetable?: string; keep:
 export function PutPlan({ repository, plan, onClose }: { repository: string; plan?: PrebuildPlan; onClose: () => void }) {
   return (
     <Ask<PlanFields>
-      title={`Prepare images of ${repository} ahead`}
-      ok={plan ? "Change the plan" : "Make the plan"}
+      title={say.prepareImagesOfAhead(repository)}
+      ok={plan ? say.changeThePlan() : say.makeThePlan()}
       initial={{ branch: plan?.branch, on_push: plan?.on_push ?? true, timetable: plan?.timetable, keep: plan?.keep ?? 2 }}
       ask={(f) => putPlan(repository, { ...f, branch: f.branch?.trim() || undefined, timetable: f.timetable?.trim() || undefined })}
       changes={["prebuilds"]}
       onClose={onClose}
     >
-      <Form.Item name="branch" label="Branch">
-        <Input disabled={Boolean(plan)} placeholder="the default branch" spellCheck={false} />
+      <Form.Item name="branch" label={say.branch()}>
+        <Input disabled={Boolean(plan)} placeholder={say.theDefaultBranch()} spellCheck={false} />
       </Form.Item>
-      <Form.Item name="on_push" valuePropName="checked" extra="Its git host must tell of pushes: an operator makes the key.">
-        <Checkbox>On every push</Checkbox>
+      <Form.Item name="on_push" valuePropName="checked" extra={say.itsGitHostMust()}>
+        <Checkbox>{say.onEveryPush()}</Checkbox>
       </Form.Item>
-      <Form.Item name="timetable" label="By the clock" extra="Minute, hour, day of the month, month, day of the week; in the house's time zone. Empty for not.">
+      <Form.Item name="timetable" label={say.byTheClock()} extra={say.minuteHourDayOf()}>
         <Select
           allowClear
           showSearch
           options={[
-            { value: "30 5 * * 1-5", label: "30 5 * * 1-5: on working days at 05:30" },
-            { value: "0 6 * * *", label: "0 6 * * *: every day at 06:00" },
-            { value: "0 */4 * * *", label: "0 */4 * * *: every four hours" },
+            { value: "30 5 * * 1-5", label: say.n30515() },
+            { value: "0 6 * * *", label: say.n06EveryDay() },
+            { value: "0 */4 * * *", label: say.n04EveryFour() },
             ...(plan?.timetable && !["30 5 * * 1-5", "0 6 * * *", "0 */4 * * *"].includes(plan.timetable) ? [{ value: plan.timetable, label: plan.timetable }] : []),
           ]}
-          placeholder="not by the clock"
+          placeholder={say.notByTheClock()}
         />
       </Form.Item>
-      <Form.Item name="keep" label="Good images to keep">
+      <Form.Item name="keep" label={say.goodImagesToKeep()}>
         <InputNumber min={1} max={20} />
       </Form.Item>
     </Ask>

@@ -8,30 +8,23 @@ import { MakeToken, TokenTable } from "./Tokens";
 import { useDone } from "./useDone";
 import { addProgram } from "../service/people";
 import { endTokenOf, tokensOf } from "../service/tokens";
+import * as say from "words/parts/Programs";
 
 /** Makes an account for programs, which belongs to a team and to no person. */
 export function AddProgram({ person, teams }: { person: Person; teams: string[] }) {
   const [open, setOpen] = useState(false);
   return (
     <>
-      <Button onClick={() => setOpen(true)}>Add a program</Button>
+      <Button onClick={() => setOpen(true)}>{say.addAProgram()}</Button>
       {open && (
-        <Ask<{ name: string; purpose: string; team: string }>
-          title="An account for programs"
-          ok="Add it"
-          about="It belongs to a team and to no person: nobody signs in with it, and what it does goes on when who made it is gone. Programs use it by tokens."
-          initial={{ team: person.role === "lead" ? person.team : undefined }}
-          ask={addProgram}
-          changes={["people"]}
-          onClose={() => setOpen(false)}
-        >
-          <Form.Item name="name" label="Name" rules={[{ required: true, message: "Give it a name" }]}>
-            <Input autoFocus placeholder="nightwatch" maxLength={32} />
+        <Ask<{ name: string; purpose: string; team: string }> title={say.anAccountForPrograms()} ok={say.addIt()} about={say.itBelongsToA()} initial={{ team: person.role === "lead" ? person.team : undefined }} ask={addProgram} changes={["people"]} onClose={() => setOpen(false)}>
+          <Form.Item name="name" label={say.name()} rules={[{ required: true, message: say.giveItAName() }]}>
+            <Input autoFocus placeholder={say.nightwatch()} maxLength={32} />
           </Form.Item>
-          <Form.Item name="purpose" label="What it is for" rules={[{ required: true, message: "Say what it is for" }]}>
-            <Input placeholder="Reviews of pull requests" maxLength={120} />
+          <Form.Item name="purpose" label={say.whatItIsFor()} rules={[{ required: true, message: say.sayWhatItIs() }]}>
+            <Input placeholder={say.reviewsOfPullRequests()} maxLength={120} />
           </Form.Item>
-          <Form.Item name="team" label="Team" rules={[{ required: true, message: "Say whose it is" }]}>
+          <Form.Item name="team" label={say.team()} rules={[{ required: true, message: say.sayWhoseItIs() }]}>
             <Select disabled={person.role === "lead"} options={teams.map((t) => ({ value: t, label: t }))} />
           </Form.Item>
         </Ask>
@@ -49,11 +42,11 @@ export function ProgramTokens({ of, onClose }: { of: string; onClose: () => void
     <Modal
       open
       width={860}
-      title={`Tokens of ${of}`}
+      title={say.tokensOf(of)}
       onCancel={onClose}
       footer={
         <Button type="primary" onClick={() => setMaking(true)}>
-          Make a token
+          {say.makeAToken()}
         </Button>
       }
     >

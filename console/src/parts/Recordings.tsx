@@ -1,12 +1,13 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { Button, Space, Table, Tooltip } from "antd";
 import { Link } from "react-router";
-import { bytes } from "./amounts";
+import { bytes } from "words/amounts";
 import { nothing } from "./Page";
 import { ProblemNote } from "./ProblemNote";
-import { exact, when } from "./time";
+import { exact, when } from "words/times";
 import { useDone } from "./useDone";
 import { end as endIt, recordings, remove as removeIt } from "../service/recordings";
+import * as say from "words/parts/Recordings";
 
 /** The recordings that one may see; of one workspace, where it is named as NAME.OWNER. */
 export function Recordings({ of, mine }: { of?: string; mine?: string }) {
@@ -18,7 +19,7 @@ export function Recordings({ of, mine }: { of?: string; mine?: string }) {
   if (of && rows.length === 0) return null;
   return (
     <>
-      {of && <h3>Recordings</h3>}
+      {of && <h3>{say.recordings()}</h3>}
       <ProblemNote error={all.error} />
       <Table
         size="small"
@@ -26,28 +27,28 @@ export function Recordings({ of, mine }: { of?: string; mine?: string }) {
         pagination={rows.length > 50 ? { pageSize: 50 } : false}
         loading={all.isPending}
         dataSource={rows}
-        locale={nothing("Nothing was recorded that you may see.")}
+        locale={nothing(say.nothingWasRecordedThat())}
         columns={[
-          { title: "Began", render: (_, r) => <Tooltip title={exact(r.began_at)}>{when(r.began_at)}</Tooltip> },
-          ...(of ? [] : [{ title: "Workspace", render: (_: unknown, r: (typeof rows)[number]) => `${r.workspace}.${r.owner}` }]),
-          { title: "Terminal", dataIndex: "terminal" },
-          { title: "As", render: (_, r) => (r.asked ? "its owner asked" : "the house rules have it") },
-          { title: "Ended", render: (_, r) => (r.ended_at ? <Tooltip title={r.why}>{when(r.ended_at)}</Tooltip> : "it goes on") },
-          { title: "Size", align: "right", className: "number", render: (_, r) => bytes(r.bytes) },
+          { title: say.began(), render: (_, r) => <Tooltip title={exact(r.began_at)}>{when(r.began_at)}</Tooltip> },
+          ...(of ? [] : [{ title: say.workspace(), render: (_: unknown, r: (typeof rows)[number]) => `${r.workspace}.${r.owner}` }]),
+          { title: say.terminal(), dataIndex: "terminal" },
+          { title: say.as(), render: (_, r) => (r.asked ? say.itsOwnerAsked() : say.theHouseRulesHave()) },
+          { title: say.ended(), render: (_, r) => (r.ended_at ? <Tooltip title={r.why}>{when(r.ended_at)}</Tooltip> : say.itGoesOn()) },
+          { title: say.size(), align: "right", className: "number", render: (_, r) => bytes(r.bytes) },
           {
             title: "",
             align: "right",
             render: (_, r) => (
               <Space>
-                <Link to={`/recordings/${r.id}`}>Look at it</Link>
+                <Link to={`/recordings/${r.id}`}>{say.lookAtIt()}</Link>
                 {r.asked && r.owner === mine && !r.ended_at && (
                   <Button size="small" loading={end.isPending && end.variables === r.id} onClick={() => end.mutate(r.id)}>
-                    End it
+                    {say.endIt()}
                   </Button>
                 )}
                 {r.asked && r.owner === mine && r.ended_at && (
                   <Button size="small" loading={remove.isPending && remove.variables === r.id} onClick={() => remove.mutate(r.id)}>
-                    Remove
+                    {say.remove()}
                   </Button>
                 )}
               </Space>

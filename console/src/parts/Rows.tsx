@@ -2,6 +2,7 @@ import { CaretDownOutlined, CaretUpOutlined } from "@ant-design/icons";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { Empty, Spin } from "antd";
 import { memo, useCallback, useMemo, useRef, type CSSProperties, type ReactNode } from "react";
+import * as say from "words/parts/Rows";
 
 export interface Column<T> {
   key: string;
@@ -20,7 +21,18 @@ const rowPixels = 39;
  * Rows paints a table of thousands: what is seen of it alone, and of that what changed. antd's own
  * table goes through every row at each change, which takes half a second with ten thousand.
  */
-export function Rows<T extends { id: string }>({ rows, columns, sort, onSort, picked, onPicked, loading, empty, height, label }: {
+export function Rows<T extends { id: string }>({
+  rows,
+  columns,
+  sort,
+  onSort,
+  picked,
+  onPicked,
+  loading,
+  empty,
+  height,
+  label,
+}: {
   rows: readonly T[];
   columns: readonly Column<T>[];
   sort: string; // like -at
@@ -48,7 +60,7 @@ export function Rows<T extends { id: string }>({ rows, columns, sort, onSort, pi
         <div role="row" aria-rowindex={1} className="many-row" style={grid}>
           {choosing && (
             <div role="columnheader">
-              <input type="checkbox" aria-label="Choose all that fit" checked={rows.length > 0 && chosen === rows.length} ref={(e) => void (e && (e.indeterminate = chosen > 0 && chosen < rows.length))} onChange={(e) => onPicked(() => new Set(e.target.checked ? rows.map((r) => r.id) : []))} />
+              <input type="checkbox" aria-label={say.chooseAllThatFit()} checked={rows.length > 0 && chosen === rows.length} ref={(e) => void (e && (e.indeterminate = chosen > 0 && chosen < rows.length))} onChange={(e) => onPicked(() => new Set(e.target.checked ? rows.map((r) => r.id) : []))} />
             </div>
           )}
           {columns.map((c) => (
@@ -80,7 +92,7 @@ const Row = memo(function Row<T extends { id: string }>({ row, at, top, columns,
     <div role="row" aria-rowindex={at + 2} className="many-row" data-row={row.id} data-picked={picked} style={{ ...grid, transform: `translateY(${top}px)`, height: rowPixels, position: "absolute", left: 0, right: 0 }}>
       {picked !== undefined && (
         <div role="cell">
-          <input type="checkbox" aria-label="Choose it" checked={picked} onChange={(e) => pick(row.id, e.target.checked)} />
+          <input type="checkbox" aria-label={say.chooseIt()} checked={picked} onChange={(e) => pick(row.id, e.target.checked)} />
         </div>
       )}
       {columns.map((c) => (

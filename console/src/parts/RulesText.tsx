@@ -7,6 +7,7 @@ import { basicSetup } from "codemirror";
 import { useEffect, useRef, useState } from "react";
 import { palette, useDark } from "../palette";
 import { editorLook } from "./editorLook";
+import * as say from "words/parts/RulesText";
 
 /** The document, with what is wrong with it marked where it stands. */
 export function RulesEditor({ document, readOnly, findings, onChange }: { document: string; readOnly: boolean; findings: { line: number; column: number; what: string; fix?: string }[]; onChange: (text: string) => void }) {
@@ -19,7 +20,7 @@ export function RulesEditor({ document, readOnly, findings, onChange }: { docume
       parent: place.current!,
       state: EditorState.create({
         doc: first,
-        extensions: [basicSetup, editorLook(dark ? palette.dark : palette.light, dark), yaml(), lintGutter(), EditorState.readOnly.of(readOnly), EditorView.contentAttributes.of({ "aria-label": "House rules", tabindex: "0" }), EditorView.updateListener.of((u) => u.docChanged && onChange(u.state.doc.toString()))],
+        extensions: [basicSetup, editorLook(dark ? palette.dark : palette.light, dark), yaml(), lintGutter(), EditorState.readOnly.of(readOnly), EditorView.contentAttributes.of({ "aria-label": say.houseRules(), tabindex: "0" }), EditorView.updateListener.of((u) => u.docChanged && onChange(u.state.doc.toString()))],
       }),
     });
     view.current = v;
@@ -44,7 +45,7 @@ export function SideBySide({ before, after }: { before: string; after: string })
   const dark = useDark();
   useEffect(() => {
     const of = (doc: string, label: string) => ({ doc, extensions: [basicSetup, editorLook(dark ? palette.dark : palette.light, dark), yaml(), EditorState.readOnly.of(true), EditorView.contentAttributes.of({ "aria-label": label, tabindex: "0" })] });
-    const v = new MergeView({ parent: place.current!, a: of(before, "Before"), b: of(after, "After"), collapseUnchanged: { margin: 4, minSize: 8 }, gutter: true });
+    const v = new MergeView({ parent: place.current!, a: of(before, say.before()), b: of(after, say.after()), collapseUnchanged: { margin: 4, minSize: 8 }, gutter: true });
     return () => v.destroy();
   }, [before, after, dark]);
   return <div ref={place} className="editor beside-text" data-same={before === after} />;

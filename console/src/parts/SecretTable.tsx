@@ -2,9 +2,10 @@ import { useMutation } from "@tanstack/react-query";
 import { App, Button, Table, Tooltip } from "antd";
 import type { Secret } from "../api/client";
 import { nothing } from "./Page";
-import { exact, when } from "./time";
+import { exact, when } from "words/times";
 import { useDone } from "./useDone";
 import { remove as removeIt } from "../service/secrets";
+import * as say from "words/parts/SecretTable";
 
 /** Secrets by name: one's own, or with `of` a repository's. Their values are not to be had. */
 export function SecretTable({ rows, loading, removable, of, empty }: { rows?: Secret[]; loading: boolean; removable: boolean; of?: string; empty: string }) {
@@ -23,11 +24,11 @@ export function SecretTable({ rows, loading, removable, of, empty }: { rows?: Se
       dataSource={rows}
       locale={nothing(empty)}
       columns={[
-        { title: "Name", render: (_, s) => <code>{s.name}</code>, sorter: (a, b) => a.name.localeCompare(b.name), defaultSortOrder: "ascend" },
-        { title: "Handed over as", render: (_, s) => (s.form === "file" ? `a file ($${s.name}_FILE)` : `$${s.name}`) },
-        { title: "Given to", render: (_, s) => (s.level === "repository" ? "everybody who works in it" : s.everywhere ? "all my workspaces" : s.repositories.join(", ")) },
-        { title: "Version", dataIndex: "version", align: "right", className: "number" },
-        { title: "Set", render: (_, s) => <Tooltip title={exact(s.updated_at)}>{when(s.updated_at)}</Tooltip> },
+        { title: say.name(), render: (_, s) => <code>{s.name}</code>, sorter: (a, b) => a.name.localeCompare(b.name), defaultSortOrder: "ascend" },
+        { title: say.handedOverAs(), render: (_, s) => (s.form === "file" ? say.aFileFile(s.name) : `$${s.name}`) },
+        { title: say.givenTo(), render: (_, s) => (s.level === "repository" ? say.everybodyWhoWorksIn() : s.everywhere ? say.allMyWorkspaces() : s.repositories.join(", ")) },
+        { title: say.version(), dataIndex: "version", align: "right", className: "number" },
+        { title: say.set(), render: (_, s) => <Tooltip title={exact(s.updated_at)}>{when(s.updated_at)}</Tooltip> },
         {
           title: "",
           align: "right",
@@ -38,15 +39,15 @@ export function SecretTable({ rows, loading, removable, of, empty }: { rows?: Se
                 danger
                 onClick={() =>
                   modal.confirm({
-                    title: `Remove ${s.name}?`,
-                    content: "Terminals and runs opened from now on do not have it.",
-                    okText: "Remove",
+                    title: say.removeOfName(s.name),
+                    content: say.terminalsAndRunsOpened(),
+                    okText: say.remove(),
                     okButtonProps: { danger: true },
                     onOk: () => drop.mutateAsync(s.name).catch(() => undefined),
                   })
                 }
               >
-                Remove
+                {say.remove()}
               </Button>
             ),
         },

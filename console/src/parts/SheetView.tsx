@@ -1,8 +1,10 @@
 import { BulbOutlined, CheckOutlined, CloseOutlined, LoadingOutlined, MinusOutlined } from "@ant-design/icons";
 import { Tooltip, Typography, theme } from "antd";
 import type { Sheet, Step } from "../api/client";
-import { bytes } from "./amounts";
-import { exact, took, useNow } from "./time";
+import { bytes } from "words/amounts";
+import { useNow } from "./clock";
+import { exact, took } from "words/times";
+import * as say from "words/parts/SheetView";
 
 /** A launch sheet: its steps as bars on one time axis, parts behind their step. */
 export function SheetView({ sheet, causeTold }: { sheet: Sheet; causeTold?: boolean }) {
@@ -14,13 +16,11 @@ export function SheetView({ sheet, causeTold }: { sheet: Sheet; causeTold?: bool
   const span = Math.max(end - start, 1);
   const endOf = (s: Step) => (s.ended_at ? Date.parse(s.ended_at) : Math.max(now, Date.parse(s.started_at)));
   const steps = sheet.steps.filter((s) => !s.parent).flatMap((s) => [s, ...sheet.steps.filter((p) => p.parent === s.number)]);
-  const colour = (s: Step) =>
-    s.outcome === "failed" ? token.colorError : s.outcome === "interrupted" ? token.colorWarning : !s.ended_at ? token.colorPrimary : s.cached ? token.colorTextQuaternary : token.colorSuccess;
+  const colour = (s: Step) => (s.outcome === "failed" ? token.colorError : s.outcome === "interrupted" ? token.colorWarning : !s.ended_at ? token.colorPrimary : s.cached ? token.colorTextQuaternary : token.colorSuccess);
   return (
-    <div role="table" aria-label="Launch sheet" data-sheet={sheet.number} data-outcome={sheet.outcome || "under way"}>
+    <div role="table" aria-label={say.launchSheet()} data-sheet={sheet.number} data-outcome={sheet.outcome || "under way"}>
       <Typography.Paragraph type="secondary" style={{ marginBottom: 8 }}>
-        {sheet.kind}, begun <Tooltip title={exact(sheet.started_at)}>{new Date(sheet.started_at).toLocaleTimeString(undefined, { hourCycle: "h23" })}</Tooltip>,{" "}
-        {running ? "under way for" : sheet.outcome + " in"} <span className="number">{took(end - start)}</span>
+        {say.begunUnderWayFor(sheet.kind, <Tooltip title={exact(sheet.started_at)}>{new Date(sheet.started_at).toLocaleTimeString(undefined, { hourCycle: "h23" })}</Tooltip>, running, sheet.outcome, <span className="number">{took(end - start)}</span>)}
       </Typography.Paragraph>
       {steps.map((s) => {
         const left = Math.min(99.5, Math.max(0, ((Date.parse(s.started_at) - start) / span) * 100));
@@ -35,7 +35,7 @@ export function SheetView({ sheet, causeTold }: { sheet: Sheet; causeTold?: bool
             </span>
             <span role="cell" className="step-time number">
               {s.usual_ms ? (
-                <Tooltip title={`usually ${took(s.usual_ms)}; 19 of 20 within ${took(s.slow_ms ?? s.usual_ms)}`}>
+                <Tooltip title={say.usually19Of20(took(s.usual_ms), took(s.slow_ms ?? s.usual_ms))}>
                   <span style={endOf(s) - Date.parse(s.started_at) > Math.max(1.5 * (s.slow_ms ?? 0), 1000) ? { color: token.colorWarning } : undefined}>{took(endOf(s) - Date.parse(s.started_at))}</span>
                 </Tooltip>
               ) : (
@@ -43,12 +43,16 @@ export function SheetView({ sheet, causeTold }: { sheet: Sheet; causeTold?: bool
               )}
             </span>
             <span role="cell" className="step-note">
-              {s.cached && "cached"}
-              {!!s.bytes && <span className="number" style={{ marginRight: 8 }}>{bytes(s.bytes)}</span>}
-              {!!s.usual_ms && !s.cached && <span className="quiet">usually {took(s.usual_ms)}</span>}
-              {s.outcome === "failed" && <Tooltip title={s.cause}>failed</Tooltip>}
-              {s.outcome === "interrupted" && "interrupted"}
-              {s.attempt > 1 && ` attempt ${s.attempt}`}
+              {s.cached && say.cached()}
+              {!!s.bytes && (
+                <span className="number" style={{ marginRight: 8 }}>
+                  {bytes(s.bytes)}
+                </span>
+              )}
+              {!!s.usual_ms && !s.cached && <span className="quiet">{say.usually(took(s.usual_ms))}</span>}
+              {s.outcome === "failed" && <Tooltip title={s.cause}>{say.failed()}</Tooltip>}
+              {s.outcome === "interrupted" && say.interrupted()}
+              {s.attempt > 1 && say.attempt(s.attempt)}
             </span>
           </div>
         );

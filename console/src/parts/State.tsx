@@ -2,6 +2,7 @@ import { CheckCircleFilled, ClockCircleOutlined, CloseCircleFilled, LoadingOutli
 import { theme } from "antd";
 import type { Workspace, WorkspaceRow } from "../api/client";
 import { useColours } from "../palette";
+import * as say from "words/parts/State";
 
 /** A workspace's phase with its conditions: always an icon and a word. On one line, for lists, the first of them and how many more. */
 export function State({ of: w, line = false }: { of: Workspace | WorkspaceRow; line?: boolean }) {
@@ -13,11 +14,11 @@ export function State({ of: w, line = false }: { of: Workspace | WorkspaceRow; l
   return (
     <span className={line ? "states line" : "states"}>
       <span data-phase={w.phase} title={w.cause} style={{ color: colour, whiteSpace: "nowrap" }}>
-          {icon} {w.phase === "failed" ? `failed in ${w.failed_in}` : w.phase}
+        {icon} {w.phase === "failed" ? say.failedIn(w.failed_in) : w.phase}
       </span>
       {shown.map((c) => (
         <span key={c.kind} title={c.reason} style={{ color: c.kind === "adopted" ? colours.rest : token.colorWarning, whiteSpace: "nowrap" }}>
-            {c.kind === "adopted" ? <PushpinOutlined /> : <WarningFilled />} {c.kind}
+          {c.kind === "adopted" ? <PushpinOutlined /> : <WarningFilled />} {c.kind}
         </span>
       ))}
       {more.length > 0 && (

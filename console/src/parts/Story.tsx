@@ -4,7 +4,7 @@ import { Alert, Button, Select, Space, Spin, Table, Tabs, theme } from "antd";
 import { useState } from "react";
 import { Problem, nameOf, type Person, type Service, type Workspace } from "../api/client";
 import { allowPush, heed as heedIt, services as servicesOf, sheet as oneSheet, sheets as sheetsOf, workspace as oneWorkspace } from "../service/workspaces";
-import { bytes, cores, money } from "./amounts";
+import { bytes, cores, money } from "words/amounts";
 import { DayStrip } from "./DayStrip";
 import { Entries } from "./Entries";
 import { SSHLine } from "./Keys";
@@ -14,10 +14,11 @@ import { ProblemNote } from "./ProblemNote";
 import { useAddress } from "./search";
 import { SheetView } from "./SheetView";
 import { State } from "./State";
-import { exact, when } from "./time";
+import { exact, when } from "words/times";
 import { useDone } from "./useDone";
 import { useFollow } from "./useFollow";
 import { Actions } from "./WorkspaceActions";
+import * as say from "words/parts/Story";
 
 /** One workspace whole: its state and what may be asked of it, what it is, how it came up, its log, its ports, its journal. */
 export function Story({ name, person, head }: { name: string; person: Person; head?: boolean }) {
@@ -34,11 +35,11 @@ export function Story({ name, person, head }: { name: string; person: Person; he
   const own = w.owner === person.name;
   const which = (sheets.data?.length ?? 0) > 1 && (
     <Select
-      aria-label="Which launch sheet"
+      aria-label={say.whichLaunchSheet()}
       style={{ minWidth: 230, marginBottom: 8 }}
       value={sheet?.number}
       onChange={(n: number) => setChosen(n === sheets.data?.[0]?.number ? undefined : n)}
-      options={sheets.data?.map((s) => ({ value: s.number, label: `${s.number}: ${s.kind}, ${when(s.started_at)}, ${s.outcome || "under way"}` }))}
+      options={sheets.data?.map((s) => ({ value: s.number, label: `${s.number}: ${s.kind}, ${when(s.started_at)}, ${s.outcome || say.underWay()}` }))}
     />
   );
   return (
@@ -49,14 +50,14 @@ export function Story({ name, person, head }: { name: string; person: Person; he
         {head && (
           <h1>
             {w.name}
-            {!own && ` of ${w.owner}`}
+            {!own && say.of(w.owner)}
           </h1>
         )}
         <State of={w} />
         <span className="spacer" />
         {own && (
           <Button type={w.phase === "ready" ? "primary" : "default"} {...follow(`/bench/${nameOf(w)}`)}>
-            Bench
+            {say.bench()}
           </Button>
         )}
         <Actions of={w} person={person} small={!head} />
@@ -64,58 +65,49 @@ export function Story({ name, person, head }: { name: string; person: Person; he
       <dl className={head ? "facts" : "facts one"}>
         {w.adopted ? (
           <>
-            <dt>Counted under</dt>
+            <dt>{say.countedUnder()}</dt>
             <dd>{w.repository}</dd>
-            <dt>Container</dt>
-            <dd>{w.adopted}, started by others and taken on</dd>
+            <dt>{say.container()}</dt>
+            <dd>{say.startedByOthersAnd(w.adopted)}</dd>
           </>
         ) : (
           <>
-            <dt>Repository</dt>
-            <dd>
-              {w.repository}, branch {w.branch}, made from <code>{w.commit.slice(0, 10)}</code>
-            </dd>
-            <dt>Definition</dt>
-            <dd>{w.definition || "none: what is usual"}</dd>
+            <dt>{say.repository()}</dt>
+            <dd>{say.branchMadeFrom(w.repository, w.branch, <code>{w.commit.slice(0, 10)}</code>)}</dd>
+            <dt>{say.definition()}</dt>
+            <dd>{w.definition || say.noneWhatIsUsual()}</dd>
           </>
         )}
-        <dt>Folder</dt>
-        <dd>
-          {w.folder} as {w.user || "the image's user"}
-        </dd>
+        <dt>{say.folder()}</dt>
+        <dd>{say.asTheImagesUser(w.folder, w.user)}</dd>
         {own && (
           <>
-            <dt>SSH</dt>
+            <dt>{say.ssh()}</dt>
             <dd>
               <SSHLine of={w} />
             </dd>
           </>
         )}
-        <dt>Image</dt>
+        <dt>{say.image()}</dt>
         <dd>{w.image}</dd>
-        {!w.adopted && <dt>Prepared</dt>}
-        {!w.adopted && <dd>{w.prepared ? `image ${w.prepared.number} of ${when(w.prepared.made_at)}, ${w.prepared.behind === 0 ? "at the branch's head then" : `${w.prepared.behind} commits behind then`}` : `from scratch${w.scratch ? `: ${w.scratch}` : ""}`}</dd>}
-        <dt>{w.adopted ? "Taken on" : "Launched"}</dt>
+        {!w.adopted && <dt>{say.prepared()}</dt>}
+        {!w.adopted && <dd>{w.prepared ? say.imageOfAtThe(w.prepared.number, when(w.prepared.made_at), w.prepared.behind) : say.fromScratch(w.scratch ? `: ${w.scratch}` : "")}</dd>}
+        <dt>{w.adopted ? say.takenOn() : say.launched()}</dt>
         <dd title={exact(w.created_at)}>{when(w.created_at)}</dd>
-        <dt>Size</dt>
-        <dd className="number">
-          {w.size}: {cores(w.cores_milli)}, {bytes(w.memory_bytes)} memory, {w.disk_used_bytes > 0 && `${bytes(w.disk_used_bytes)} of `}
-          {w.adopted ? "its disk not counted" : `${bytes(w.disk_bytes)} disk`}
-        </dd>
-        <dt>Cost</dt>
-        <dd className="number">
-          {money(w.cost_micros, w.currency)} so far, {money(w.idle_micros, w.currency)} of it idle; {money(w.hour_micros, w.currency)} an hour
-        </dd>
-        <dt>Last 24 hours</dt>
+        <dt>{say.size()}</dt>
+        <dd className="number">{say.memoryOfItsDisk(w.size, cores(w.cores_milli), bytes(w.memory_bytes), w.disk_used_bytes, bytes(w.disk_used_bytes), w.adopted, bytes(w.disk_bytes))}</dd>
+        <dt>{say.cost()}</dt>
+        <dd className="number">{say.soFarOfIt(money(w.cost_micros, w.currency), money(w.idle_micros, w.currency), money(w.hour_micros, w.currency))}</dd>
+        <dt>{say.last24Hours()}</dt>
         <dd>
           <DayStrip day={w.day} width={280} />
         </dd>
-        <dt>{w.removes_at ? "Is removed" : "Rest"}</dt>
-        <dd>{w.removes_at ? `${when(w.removes_at)}, unless work in it exists nowhere else` : <Rest of={w} />}</dd>
+        <dt>{w.removes_at ? say.isRemoved() : say.rest()}</dt>
+        <dd>{w.removes_at ? say.unlessWorkInIt(when(w.removes_at)) : <Rest of={w} />}</dd>
       </dl>
-      {w.rest?.warn && <Alert type="warning" showIcon style={{ marginBottom: 12 }} title={`It is put to rest at ${when(w.rest.stops_at)}: ${w.rest.last_sign} at ${when(w.rest.last_sign_at)}, and nothing since.`} description="Type something, or hold it." />}
+      {w.rest?.warn && <Alert type="warning" showIcon style={{ marginBottom: 12 }} title={say.itIsPutTo(when(w.rest.stops_at), w.rest.last_sign, when(w.rest.last_sign_at))} description={say.typeSomethingOrHold()} />}
       {w.phase === "stopped" && w.cause && <Alert type="info" showIcon style={{ marginBottom: 12 }} title={w.cause.charAt(0).toUpperCase() + w.cause.slice(1)} />}
-      {w.phase === "failed" && <ProblemNote error={new Problem(0, `It failed in ${w.failed_in}: ${w.cause}`, "Start tries it again; after a push, Rebuild takes the branch's head.")} />}
+      {w.phase === "failed" && <ProblemNote error={new Problem(0, say.itFailedIn(w.failed_in, w.cause), say.startTriesItAgain())} />}
       {w.conditions.map((c) => (
         <ConditionNote key={c.kind} of={c} workspace={w} />
       ))}
@@ -124,11 +116,29 @@ export function Story({ name, person, head }: { name: string; person: Person; he
         activeKey={get("view") ?? "sheet"}
         onChange={(view) => set({ view })}
         items={[
-          { key: "sheet", label: "Launch sheet", children: sheet && <>{which}<SheetView sheet={sheet} causeTold={w.phase === "failed" && sheet.cause === w.cause} /></> },
-          { key: "log", label: "Log", children: sheet && <>{which}<LogView key={sheet.number} address={`/api/v1/workspaces/${encodeURIComponent(name)}/log?sheet=${sheet.number}&follow=true`} /></> },
-          ...(w.services > 0 ? [{ key: "services", label: "Services", children: <Services workspace={w} /> }] : []),
-          { key: "ports", label: "Ports", children: <Ports workspace={w} own={own} /> },
-          { key: "journal", label: "Journal", children: <Entries of={{ workspace: nameOf(w) }} /> },
+          {
+            key: "sheet",
+            label: say.launchSheet(),
+            children: sheet && (
+              <>
+                {which}
+                <SheetView sheet={sheet} causeTold={w.phase === "failed" && sheet.cause === w.cause} />
+              </>
+            ),
+          },
+          {
+            key: "log",
+            label: say.log(),
+            children: sheet && (
+              <>
+                {which}
+                <LogView key={sheet.number} address={`/api/v1/workspaces/${encodeURIComponent(name)}/log?sheet=${sheet.number}&follow=true`} />
+              </>
+            ),
+          },
+          ...(w.services > 0 ? [{ key: "services", label: say.services(), children: <Services workspace={w} /> }] : []),
+          { key: "ports", label: say.ports(), children: <Ports workspace={w} own={own} /> },
+          { key: "journal", label: say.journal(), children: <Entries of={{ workspace: nameOf(w) }} /> },
         ]}
       />
     </>
@@ -151,7 +161,7 @@ function ConditionNote({ of: c, workspace: w }: { of: Workspace["conditions"][nu
         title={`${c.reason} (${when(c.since)})`}
         action={
           <Button size="small" loading={heed.isPending} onClick={() => heed.mutate()}>
-            I have read it
+            {say.iHaveReadIt()}
           </Button>
         }
       />
@@ -164,17 +174,17 @@ function ConditionNote({ of: c, workspace: w }: { of: Workspace["conditions"][nu
         type={waits ? "warning" : "info"}
         showIcon
         style={{ marginBottom: 8 }}
-        title={waits ? `something in it wanted to push (${when(c.since)})` : c.reason}
-        description={waits ? "If that was you, allow it and push again. Nothing in the workspace can allow it itself." : undefined}
+        title={waits ? say.somethingInItWanted(when(c.since)) : c.reason}
+        description={waits ? say.ifThatWasYou() : undefined}
         action={
           <Space>
             {waits && (
               <Button size="small" type="primary" loading={push.isPending} onClick={() => push.mutate(true)}>
-                Allow for 15 min
+                {say.allowFor15Min()}
               </Button>
             )}
             <Button size="small" loading={push.isPending} onClick={() => push.mutate(false)}>
-              {waits ? "Refuse" : "End it"}
+              {waits ? say.refuse() : say.endIt()}
             </Button>
           </Space>
         }
@@ -182,13 +192,13 @@ function ConditionNote({ of: c, workspace: w }: { of: Workspace["conditions"][nu
     );
   }
   const next: Record<string, string> = {
-    "set-up failed": "The workspace is there to be used; the log has the whole output.",
-    "rebuild due": "It goes on as it is; Rebuild makes it anew and keeps its files.",
-    "secrets changed": "What is opened from now on has the new values: end the old ones and open them again.",
-    "disk full": "What is written fails until there is room again.",
-    "out of memory": "End what is not needed, or launch one of a larger size.",
-    "over limit": "Make room in its folder, or ask for a larger size.",
-    "unpushed work": "Start it, and push or give up what is in it; it is not removed before.",
+    "set-up failed": say.theWorkspaceIsThere(),
+    "rebuild due": say.itGoesOnAs(),
+    "secrets changed": say.whatIsOpenedFrom(),
+    "disk full": say.whatIsWrittenFails(),
+    "out of memory": say.endWhatIsNot(),
+    "over limit": say.makeRoomInIts(),
+    "unpushed work": say.startItAndPush(),
   };
   if (!next[c.kind]) return null;
   return <Alert type={c.kind === "set-up failed" ? "error" : "warning"} showIcon style={{ marginBottom: 8 }} title={`${c.kind}: ${c.reason}`} description={next[c.kind]} />;
@@ -196,19 +206,10 @@ function ConditionNote({ of: c, workspace: w }: { of: Workspace["conditions"][nu
 
 /** What keeps a workspace awake, or when it is put to rest. */
 function Rest({ of: w }: { of: Workspace }) {
-  if (w.adopted) return <>it is never put to rest</>;
-  if (!w.rest) return <>at rest</>;
-  if (w.rest.held_until)
-    return (
-      <>
-        held until {when(w.rest.held_until)}: {w.rest.hold_why}
-      </>
-    );
-  return (
-    <span title={exact(w.rest.last_sign_at)}>
-      {w.rest.last_sign} at {when(w.rest.last_sign_at)}; put to rest at {when(w.rest.stops_at)} without another sign
-    </span>
-  );
+  if (w.adopted) return <>{say.itIsNeverPut()}</>;
+  if (!w.rest) return <>{say.atRest()}</>;
+  if (w.rest.held_until) return <>{say.heldUntil(when(w.rest.held_until), w.rest.hold_why)}</>;
+  return <span title={exact(w.rest.last_sign_at)}>{say.atPutToRest(w.rest.last_sign, when(w.rest.last_sign_at), when(w.rest.stops_at))}</span>;
 }
 
 /** The services beside a workspace, each with its state and its log. */
@@ -227,9 +228,9 @@ function Services({ workspace: w }: { workspace: Workspace }) {
         dataSource={services.data}
         expandable={{ expandedRowRender: (s) => <LogView short address={`/api/v1/workspaces/${encodeURIComponent(nameOf(w))}/services/${encodeURIComponent(s.name)}/log`} /> }}
         columns={[
-          { title: "Service", dataIndex: "name" },
+          { title: say.service(), dataIndex: "name" },
           {
-            title: "State",
+            title: say.state(),
             render: (_, s) => (
               <span data-service={s.name} style={{ color: colour(s.state) }}>
                 {colour(s.state) === token.colorError ? <CloseCircleFilled /> : colour(s.state) ? <CheckCircleFilled /> : <MinusCircleOutlined />} {s.state}
@@ -237,12 +238,12 @@ function Services({ workspace: w }: { workspace: Workspace }) {
               </span>
             ),
           },
-          { title: "Image", dataIndex: "image" },
-          { title: "Ports", className: "number", render: (_, s) => s.ports.join(", ") },
-          { title: "Waits for", render: (_, s) => s.needs.join(", ") },
+          { title: say.image(), dataIndex: "image" },
+          { title: say.ports(), className: "number", render: (_, s) => s.ports.join(", ") },
+          { title: say.waitsFor(), render: (_, s) => s.needs.join(", ") },
         ]}
       />
-      <p className="quiet">Open a row for what the service printed last.</p>
+      <p className="quiet">{say.openARowFor()}</p>
     </>
   );
 }

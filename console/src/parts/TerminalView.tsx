@@ -9,6 +9,7 @@ import { Alert, Button, Input, Space } from "antd";
 import { useEffect, useEffectEvent, useRef, useState } from "react";
 import { useTaste } from "./taste";
 import { terminalLook } from "./terminalLook";
+import * as say from "words/parts/TerminalView";
 
 interface Place {
   life: string;
@@ -95,7 +96,7 @@ export function TerminalView({ workspace, label = "main", places, onPlace }: { w
     });
     shown.current = { terminal, search, fit };
     terminal.open(place.current!);
-    terminal.textarea?.setAttribute("aria-label", `Terminal ${label}. F6 leaves it`);
+    terminal.textarea?.setAttribute("aria-label", say.terminal(label));
     fit.fit();
     const bytes = new TextEncoder();
     const text = new TextDecoder();
@@ -154,7 +155,7 @@ export function TerminalView({ workspace, label = "main", places, onPlace }: { w
             break;
           case "q": {
             const fresh = JSON.parse(text.decode(body)) as Place;
-            if (at && fresh.at !== at.at) terminal.write("\r\n\x1b[7m What was printed before is not kept any more. \x1b[0m\r\n");
+            if (at && fresh.at !== at.at) terminal.write(say.whatWasPrinted());
             if (at) taken(fresh.taken);
             at = fresh;
             wait = 500;
@@ -173,7 +174,7 @@ export function TerminalView({ workspace, label = "main", places, onPlace }: { w
           }
           case "x":
             over = true;
-            setNote("The shell has ended.");
+            setNote(say.theShellHasEnded());
             break;
           case "p": {
             const p = JSON.parse(text.decode(body)) as { type?: string; detail?: string; next?: string };
@@ -186,7 +187,7 @@ export function TerminalView({ workspace, label = "main", places, onPlace }: { w
       };
       now.onclose = () => {
         if (over || now !== socket) return;
-        setNote("The connection is lost. What runs in the terminal goes on; it is being connected again.");
+        setNote(say.theConnectionIsLost());
         again = setTimeout(connect, wait);
         wait = Math.min(2 * wait, 15_000);
       };
@@ -243,19 +244,19 @@ export function TerminalView({ workspace, label = "main", places, onPlace }: { w
                 setRound(round + 1);
               }}
             >
-              Open again
+              {say.openAgain()}
             </Button>
           }
         />
       )}
       {here.length > 1 && (
         <p className="quiet" role="status">
-          At this terminal: {here.map((l) => l.person + (l.writes ? "" : " (looks)")).join(", ")}
+          {say.atThisTerminal()} {here.map((l) => l.person + (l.writes ? "" : " (looks)")).join(", ")}
         </p>
       )}
       {recorded && (
         <p role="status" className="recorded">
-          <VideoCameraFilled /> What this terminal prints is recorded.
+          <VideoCameraFilled /> {say.whatThisTerminalPrints()}
         </p>
       )}
       {finding !== undefined && (
@@ -263,8 +264,8 @@ export function TerminalView({ workspace, label = "main", places, onPlace }: { w
           <Input
             size="small"
             autoFocus
-            aria-label="Find in the terminal"
-            placeholder="Find; Enter: before, Shift-Enter: after"
+            aria-label={say.findInTheTerminal()}
+            placeholder={say.findEnterBeforeShift()}
             value={finding}
             onChange={(e) => {
               setFinding(e.target.value);

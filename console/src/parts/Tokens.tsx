@@ -4,17 +4,18 @@ import { Ask } from "./Ask";
 import { useState } from "react";
 import type { Token } from "../api/client";
 import { nothing } from "./Page";
-import { exact, when } from "./time";
+import { exact, when } from "words/times";
 import { repositories as registered } from "../service/repositories";
 import { makeToken } from "../service/tokens";
+import * as say from "words/parts/Tokens";
 
 type Scope = NonNullable<Token["scopes"]>[number];
 
 const scopes: { value: Scope; label: string }[] = [
-  { value: "read", label: "read: look at what may be seen" },
-  { value: "work", label: "work: terminals, commands, ports; start, stop, rebuild" },
-  { value: "launch", label: "launch: workspaces, up to their removal" },
-  { value: "administer", label: "administer: repositories, prebuilds, secrets, people, house rules" },
+  { value: "read", label: say.readLookAtWhat() },
+  { value: "work", label: say.workTerminalsCommandsPorts() },
+  { value: "launch", label: say.launchWorkspacesUpTo() },
+  { value: "administer", label: say.administerRepositoriesPrebuildsSecrets() },
 ];
 
 const week = 7 * 24 * 3600 * 1000;
@@ -30,30 +31,30 @@ export function TokenTable({ tokens, loading, end }: { tokens?: Token[]; loading
       pagination={false}
       loading={loading}
       dataSource={tokens}
-      locale={nothing("It has no token yet.")}
+      locale={nothing(say.itHasNoToken())}
       columns={[
-        { title: "Signed in by", render: (_, t) => (t.door === "token" ? `token “${t.name}”` : t.door === "console" ? "the console" : "the command line") + (t.current ? ", here" : "") },
-        { title: "Reaches", render: (_, t) => (t.scopes?.join(", ") || "everything") + (t.repositories ? ` of ${t.repositories.join(", ")}` : "") },
-        { title: "Since", render: (_, t) => <Tooltip title={exact(t.created_at) + (t.made_by ? `, by ${t.made_by}` : "")}>{when(t.created_at)}</Tooltip> },
+        { title: say.signedInBy(), render: (_, t) => (t.door === "token" ? `token “${t.name}”` : t.door === "console" ? say.theConsole() : say.theCommandLine()) + (t.current ? ", here" : "") },
+        { title: say.reaches(), render: (_, t) => (t.scopes?.join(", ") || "everything") + (t.repositories ? say.of(t.repositories.join(", ")) : "") },
+        { title: say.since(), render: (_, t) => <Tooltip title={exact(t.created_at) + (t.made_by ? say.by(t.made_by) : "")}>{when(t.created_at)}</Tooltip> },
         {
-          title: "Until",
+          title: say.until(),
           render: (_, t) => (
             <Tooltip title={exact(t.expires_at)}>
               <span style={{ color: soon(t) ? token.colorWarning : undefined }}>
                 {when(t.expires_at)}
-                {soon(t) && ", soon"}
+                {soon(t) && say.soon()}
               </span>
             </Tooltip>
           ),
         },
-        { title: "Last used", render: (_, t) => (t.last_used_at ? <Tooltip title={`${exact(t.last_used_at)}, to the nearest ten minutes`}>{when(t.last_used_at)}</Tooltip> : "never") },
+        { title: say.lastUsed(), render: (_, t) => (t.last_used_at ? <Tooltip title={say.toTheNearestTen(exact(t.last_used_at))}>{when(t.last_used_at)}</Tooltip> : "never") },
         {
           title: "",
           align: "right",
           render: (_, t) =>
             !t.current && (
               <Button size="small" danger onClick={() => end(t.id)}>
-                End
+                {say.end()}
               </Button>
             ),
         },
@@ -71,8 +72,8 @@ export function MakeToken({ of, onClose }: { of?: string; onClose: () => void })
   const bodyOf = (f: Answers) => (bounded ? { ...f, scopes: f.scopes?.length ? f.scopes : undefined, repositories: f.repositories?.length ? f.repositories : undefined } : { name: f.name, days: f.days });
   return (
     <Ask<Answers, Awaited<ReturnType<typeof makeToken>>>
-      title={of ? `A token of ${of}` : "A token for a program"}
-      ok="Make it"
+      title={of ? say.aTokenOf(of) : say.aTokenForA()}
+      ok={say.makeIt()}
       width={580}
       initial={{ days: 30 }}
       ask={(f) => makeToken(bodyOf(f), of)}
@@ -80,31 +81,31 @@ export function MakeToken({ of, onClose }: { of?: string; onClose: () => void })
       onClose={onClose}
       shown={(made) => (
         <>
-          <p>Give it to the program as YARDBENCH_TOKEN. It is shown only now.</p>
+          <p>{say.giveItToThe()}</p>
           <Typography.Paragraph copyable code style={{ overflowWrap: "anywhere" }}>
             {made.value}
           </Typography.Paragraph>
         </>
       )}
     >
-      <Form.Item name="name" label="What it is for" rules={[{ required: true, message: "Say what it is for" }]}>
-        <Input autoFocus placeholder="nightly report" maxLength={60} />
+      <Form.Item name="name" label={say.whatItIsFor()} rules={[{ required: true, message: say.sayWhatItIs() }]}>
+        <Input autoFocus placeholder={say.nightlyReport()} maxLength={60} />
       </Form.Item>
-      <Form.Item name="days" label="Days until it ends">
+      <Form.Item name="days" label={say.daysUntilItEnds()}>
         <InputNumber min={1} max={366} />
       </Form.Item>
       <Form.Item>
         <Checkbox checked={bounded} onChange={(e) => setBounded(e.target.checked)}>
-          It reaches less than {of ? "all that the account may" : "all that you may"}
+          {say.itReachesLessThan(of)}
         </Checkbox>
       </Form.Item>
       {bounded && (
         <>
-          <Form.Item name="scopes" label="Scopes" extra="None is all.">
+          <Form.Item name="scopes" label={say.scopes()} extra={say.noneIsAll()}>
             <Checkbox.Group options={scopes} style={{ display: "grid" }} />
           </Form.Item>
-          <Form.Item name="repositories" label="Only for these repositories" extra="It then reaches nothing that belongs to none, like the journal.">
-            <Select mode="multiple" allowClear placeholder="all" options={repositories.data?.map((r) => ({ value: r.name, label: r.name }))} />
+          <Form.Item name="repositories" label={say.onlyForTheseRepositories()} extra={say.itThenReachesNothing()}>
+            <Select mode="multiple" allowClear placeholder={say.all()} options={repositories.data?.map((r) => ({ value: r.name, label: r.name }))} />
           </Form.Item>
         </>
       )}

@@ -3,13 +3,14 @@ import { Table } from "antd";
 import type { Opening } from "../api/client";
 import { openings } from "../service/rules";
 import { ProblemNote } from "./ProblemNote";
+import * as say from "words/parts/WhatIsOpen";
 
 /** What of the installation is open, and how each is closed. */
 export function WhatIsOpen({ inForce }: { inForce?: number }) {
   const open = useQuery(openings(inForce));
   return (
-    <section aria-label="What is open" style={{ marginTop: 24 }}>
-      <h2>What is open</h2>
+    <section aria-label={say.whatIsOpen()} style={{ marginTop: 24 }}>
+      <h2>{say.whatIsOpen()}</h2>
       <ProblemNote error={open.error} />
       <Table<Opening>
         size="small"
@@ -18,9 +19,9 @@ export function WhatIsOpen({ inForce }: { inForce?: number }) {
         loading={open.isPending}
         dataSource={open.data}
         columns={[
-          { title: "Of", dataIndex: "area", width: 120 },
-          { title: "What is open", dataIndex: "what" },
-          { title: "How it is closed", dataIndex: "close" },
+          { title: say.of(), dataIndex: "area", width: 120 },
+          { title: say.whatIsOpen(), dataIndex: "what" },
+          { title: say.howItIsClosed(), dataIndex: "close" },
         ]}
       />
     </section>

@@ -8,22 +8,23 @@ import { ProblemNote } from "./ProblemNote";
 import { WouldBeLost } from "./WouldBeLost";
 import { hold, letGo, letRest, rebuild, remove as removeIt, start, stop } from "../service/workspaces";
 import { useDone } from "./useDone";
+import * as say from "words/parts/WorkspaceActions";
 
 /** Asks how long to hold a workspace, and why. */
 function Hold({ of: w }: { of: Workspace }) {
   const [open, setOpen] = useState(false);
   const end = useMutation({ mutationFn: () => letRest(nameOf(w)), ...useDone("workspaces") });
-  if (w.rest?.held_until) return <Button onClick={() => end.mutate()}>Let it rest</Button>;
+  if (w.rest?.held_until) return <Button onClick={() => end.mutate()}>{say.letItRest()}</Button>;
   return (
     <>
-      <Button onClick={() => setOpen(true)}>Hold</Button>
+      <Button onClick={() => setOpen(true)}>{say.hold()}</Button>
       {open && (
-        <Ask<{ seconds: number; why: string }> title={`Keep ${w.name} from being put to rest`} ok="Hold" initial={{ seconds: 7200 }} ask={(f) => hold(nameOf(w), f.seconds, f.why)} changes={["workspaces"]} onClose={() => setOpen(false)}>
-          <Form.Item name="seconds" label="For">
+        <Ask<{ seconds: number; why: string }> title={say.keepFromBeingPut(w.name)} ok={say.hold()} initial={{ seconds: 7200 }} ask={(f) => hold(nameOf(w), f.seconds, f.why)} changes={["workspaces"]} onClose={() => setOpen(false)}>
+          <Form.Item name="seconds" label={say.forIt()}>
             <Select options={[1, 2, 4, 8, 12].map((h) => ({ value: h * 3600, label: `${h} h` }))} />
           </Form.Item>
-          <Form.Item name="why" label="Why" rules={[{ required: true, message: "Say why" }]}>
-            <Input autoFocus maxLength={300} placeholder="a long test runs" />
+          <Form.Item name="why" label={say.why()} rules={[{ required: true, message: say.sayWhy() }]}>
+            <Input autoFocus maxLength={300} placeholder={say.aLongTestRuns()} />
           </Form.Item>
         </Ask>
       )}
@@ -36,10 +37,9 @@ export function Actions({ of: w, person, small }: { of: Workspace; person: Perso
   const { modal, message } = App.useApp();
   const navigate = useNavigate();
   const queries = useQueryClient();
-  const failed = (e: Error) => modal.error({ title: `This was not done with ${w.name}`, content: <ProblemNote error={e} />, width: 640 });
+  const failed = (e: Error) => modal.error({ title: say.thisWasNotDone(w.name), content: <ProblemNote error={e} />, width: 640 });
   const ask = useMutation({
-    mutationFn: (verb: "start" | "stop" | "rebuild") =>
-      (verb === "rebuild" ? rebuild : verb === "start" ? start : stop)(nameOf(w)),
+    mutationFn: (verb: "start" | "stop" | "rebuild") => (verb === "rebuild" ? rebuild : verb === "start" ? start : stop)(nameOf(w)),
     onError: failed,
     onSettled: () => queries.invalidateQueries({ queryKey: ["workspaces"] }),
   });
@@ -47,7 +47,7 @@ export function Actions({ of: w, person, small }: { of: Workspace; person: Perso
     mutationFn: (discard: boolean) => (w.adopted ? letGo(nameOf(w)) : removeIt(nameOf(w), discard)),
     onError: failed,
     onSuccess: () => {
-      void message.info(`${w.name} is being ${w.adopted ? "let go" : "removed"}`);
+      void message.info(say.isBeingLetGo(w.name, w.adopted));
       void navigate("/");
     },
   });
@@ -60,27 +60,27 @@ export function Actions({ of: w, person, small }: { of: Workspace; person: Perso
         {drives && is("ready") && !w.adopted && <Hold of={w} />}
         {drives && is("stopped", "failed") && (
           <Button type="primary" onClick={() => ask.mutate("start")}>
-            Start
+            {say.start()}
           </Button>
         )}
-        {stops && is("waiting", "preparing", "starting", "ready") && <Button onClick={() => ask.mutate("stop")}>Stop</Button>}
+        {stops && is("waiting", "preparing", "starting", "ready") && <Button onClick={() => ask.mutate("stop")}>{say.stop()}</Button>}
         {drives && !w.adopted && is("ready", "stopped", "failed") && (
           <Button disabled={w.rebuilding} onClick={() => ask.mutate("rebuild")}>
-            Rebuild
+            {say.rebuild()}
           </Button>
         )}
         {w.adopted && person.role === "operator" && !is("removing", "removed") && (
           <Button
             onClick={() =>
               modal.confirm({
-                title: `Let ${w.adopted} go?`,
-                content: "Terminals and commands that were opened through it end. The container goes on as it is, and counts for nobody.",
-                okText: "Let it go",
+                title: say.letGoOfAdopted(w.adopted),
+                content: say.terminalsAndCommandsThat(),
+                okText: say.letItGo(),
                 onOk: () => remove.mutateAsync(false).catch(() => undefined),
               })
             }
           >
-            Let go
+            {say.letGo()}
           </Button>
         )}
         {drives && !w.adopted && !is("removing", "removed") && (
@@ -89,16 +89,16 @@ export function Actions({ of: w, person, small }: { of: Workspace; person: Perso
             onClick={() => {
               let gone = false;
               modal.confirm({
-                title: `Remove ${w.name} with its files?`,
+                title: say.removeWithItsFiles(w.name),
                 width: 560,
-                content: w.phase === "ready" && w.owner === person.name ? <WouldBeLost workspace={nameOf(w)} discard={(is) => (gone = is)} /> : "It is refused while work in it is not committed, not pushed, or cannot be looked at.",
-                okText: "Remove",
+                content: w.phase === "ready" && w.owner === person.name ? <WouldBeLost workspace={nameOf(w)} discard={(is) => (gone = is)} /> : say.itIsRefusedWhile(),
+                okText: say.remove(),
                 okButtonProps: { danger: true },
                 onOk: () => remove.mutateAsync(gone).catch(() => undefined),
               });
             }}
           >
-            Remove
+            {say.remove()}
           </Button>
         )}
       </Space>

@@ -1,4 +1,5 @@
 import { isMap, isScalar, parseDocument, type Document } from "yaml";
+import * as say from "words/parts/commonRules";
 
 /** A value of the house rules that is changed often, and where it stands in the document. */
 export interface CommonValue {
@@ -9,16 +10,16 @@ export interface CommonValue {
 
 /** The common values, in the order of the document; all else is written in the document itself. */
 export const commonValues: CommonValue[] = [
-  { path: ["usual_size"], label: "Size where none is asked for" },
-  { path: ["limits", "person", "existing"], label: "Workspaces a person may have" },
-  { path: ["limits", "person", "running"], label: "of them running at once" },
-  { path: ["limits", "person", "cores"], label: "Cores of a person's that run" },
-  { path: ["limits", "person", "memory"], label: "Memory of a person's that run", unit: "like 12 GiB" },
-  { path: ["idle", "rest_after"], label: "Put to rest without work after", unit: "like 45 min" },
-  { path: ["idle", "rest_after_most"], label: "The longest that may be asked for", unit: "like 10 h" },
-  { path: ["idle", "warn_before"], label: "Warned before that", unit: "like 5 min" },
-  { path: ["idle", "hold_most"], label: "The longest hold", unit: "like 12 h" },
-  { path: ["retention", "stopped_most"], label: "Removed when stopped for", unit: "like 21 days" },
+  { path: ["usual_size"], label: say.sizeWhereNoneIs() },
+  { path: ["limits", "person", "existing"], label: say.workspacesAPersonMay() },
+  { path: ["limits", "person", "running"], label: say.ofThemRunningAt() },
+  { path: ["limits", "person", "cores"], label: say.coresOfAPersons() },
+  { path: ["limits", "person", "memory"], label: say.memoryOfAPersons(), unit: "like 12 GiB" },
+  { path: ["idle", "rest_after"], label: say.putToRestWithout(), unit: "like 45 min" },
+  { path: ["idle", "rest_after_most"], label: say.theLongestThatMay(), unit: "like 10 h" },
+  { path: ["idle", "warn_before"], label: say.warnedBeforeThat(), unit: "like 5 min" },
+  { path: ["idle", "hold_most"], label: say.theLongestHold(), unit: "like 12 h" },
+  { path: ["retention", "stopped_most"], label: say.removedWhenStoppedFor(), unit: "like 21 days" },
 ];
 
 function read(text: string): Document | undefined {
@@ -29,10 +30,13 @@ function read(text: string): Document | undefined {
 /** commonOf reads the common values of a document, by their labels' order; nothing where it cannot be read. */
 export function commonOf(text: string): string[] | undefined {
   const doc = read(text);
-  return doc && commonValues.map((v) => {
-    const node = doc.getIn(v.path, true);
-    return isScalar(node) ? String(node.source ?? node.value ?? "") : "";
-  });
+  return (
+    doc &&
+    commonValues.map((v) => {
+      const node = doc.getIn(v.path, true);
+      return isScalar(node) ? String(node.source ?? node.value ?? "") : "";
+    })
+  );
 }
 
 /**

@@ -9,17 +9,18 @@ export function useAddress(): [(key: string) => string | undefined, (changes: Re
   useEffect(() => {
     latest.current = setSearch;
   });
-  const [set] = useState(() => (changes: Record<string, string | undefined>) =>
-    latest.current(
-      (old) => {
-        for (const [k, v] of Object.entries(changes)) {
-          if (v) old.set(k, v);
-          else old.delete(k);
-        }
-        return old;
-      },
-      { replace: true },
-    ),
+  const [set] = useState(
+    () => (changes: Record<string, string | undefined>) =>
+      latest.current(
+        (old) => {
+          for (const [k, v] of Object.entries(changes)) {
+            if (v) old.set(k, v);
+            else old.delete(k);
+          }
+          return old;
+        },
+        { replace: true },
+      ),
   );
   return [(key) => search.get(key) ?? undefined, set];
 }

@@ -13,8 +13,7 @@ export const attention = queryOptions({ queryKey: ["attention"], queryFn: ({ sig
 export const cause = (of: Cause) => queryOptions({ queryKey: ["attention", of.id, of.newest, of.count], queryFn: ({ signal }) => take(api.GET("/api/v1/attention/{cause}", { signal, ...at(of.id) })) });
 
 /** The workspaces that have it. */
-export const whoHave = (of: Cause, all: boolean) =>
-  queryOptions({ queryKey: ["workspaces", "cause", of.id, of.count], enabled: of.of === "workspace", queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/workspaces", { signal, params: { query: { ...page, all, cause: of.id } } })) });
+export const whoHave = (of: Cause, all: boolean) => queryOptions({ queryKey: ["workspaces", "cause", of.id, of.count], enabled: of.of === "workspace", queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/workspaces", { signal, params: { query: { ...page, all, cause: of.id } } })) });
 
 export const quiet = (id: string, seconds: number, reason: string) => take(api.PUT("/api/v1/attention/{cause}/quiet", { ...at(id), body: { seconds, reason } }));
 export const again = (id: string) => take(api.DELETE("/api/v1/attention/{cause}/quiet", at(id)));

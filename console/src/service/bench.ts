@@ -7,8 +7,7 @@ export type BenchLanguage = components["schemas"]["BenchLanguage"];
 export type Debugging = components["schemas"]["Debugging"];
 
 /** What serves languages and debugs in a workspace, and how its editor writes. */
-export const bench = (workspace: string) =>
-  queryOptions({ queryKey: ["bench", workspace], staleTime: 5 * 60_000, queryFn: ({ signal }) => take(api.GET("/api/v1/workspaces/{workspace}/bench", { signal, params: { path: { workspace } } })) });
+export const bench = (workspace: string) => queryOptions({ queryKey: ["bench", workspace], staleTime: 5 * 60_000, queryFn: ({ signal }) => take(api.GET("/api/v1/workspaces/{workspace}/bench", { signal, params: { path: { workspace } } })) });
 
 /** A Problem with which a program that was spoken with ended. */
 export interface Over {

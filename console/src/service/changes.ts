@@ -42,5 +42,4 @@ export const fetchAll = (workspace: string, folder: string) => take(api.PUT("/ap
 export const switchTo = (workspace: string, body: components["schemas"]["SwitchBranch"]) => take(api.PUT("/api/v1/workspaces/{workspace}/changes/branch", { ...of(workspace), body }));
 
 /** What exists only in the workspace. */
-export const onlyHere = (workspace: string) =>
-  queryOptions({ queryKey: ["changes", workspace, "only here"], queryFn: ({ signal }) => take(api.GET("/api/v1/workspaces/{workspace}/work", { signal, ...of(workspace) })) });
+export const onlyHere = (workspace: string) => queryOptions({ queryKey: ["changes", workspace, "only here"], queryFn: ({ signal }) => take(api.GET("/api/v1/workspaces/{workspace}/work", { signal, ...of(workspace) })) });

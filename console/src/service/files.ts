@@ -1,6 +1,7 @@
 import { queryOptions } from "@tanstack/react-query";
 import { Problem, api, take } from "../api/client";
 import type { components } from "../api/schema";
+import * as say from "words/service/files";
 
 export type File = components["schemas"]["File"];
 export type FileChange = components["schemas"]["FileChange"];
@@ -18,7 +19,7 @@ export const folder = (workspace: string, path: string) =>
     queryKey: ["files", workspace, "folder", path],
     queryFn: async ({ signal }) => {
       const items: File[] = [];
-      for (let after: string | undefined; ; ) {
+      for (let after: string | undefined; ;) {
         const part = await take(api.GET("/api/v1/workspaces/{workspace}/files", { signal, params: { path: { workspace }, query: { path, limit: 1000, after } } }));
         items.push(...part.items);
         if (!part.next || items.length >= folderMost) return { items, more: Boolean(part.next) };
@@ -27,8 +28,7 @@ export const folder = (workspace: string, path: string) =>
     },
   });
 
-export const entry = (workspace: string, path: string) =>
-  queryOptions({ queryKey: ["files", workspace, "entry", path], staleTime: 0, queryFn: ({ signal }) => take(api.GET("/api/v1/workspaces/{workspace}/files/entry", { signal, params: { path: { workspace }, query: { path } } })) });
+export const entry = (workspace: string, path: string) => queryOptions({ queryKey: ["files", workspace, "entry", path], staleTime: 0, queryFn: ({ signal }) => take(api.GET("/api/v1/workspaces/{workspace}/files/entry", { signal, params: { path: { workspace }, query: { path } } })) });
 
 const content = (workspace: string, path: string) => `/api/v1/workspaces/${encodeURIComponent(workspace)}/files/content?path=${encodeURIComponent(path)}`;
 export const contentAddress = content;
@@ -45,7 +45,7 @@ async function asked(address: string, init?: RequestInit): Promise<Response> {
     answer = await fetch(address, init);
   } catch (e) {
     if (init?.signal?.aborted) throw e;
-    throw new Problem(0, "The service does not answer.", "What you wrote is kept here; try again.");
+    throw new Problem(0, say.theServiceDoesNot(), say.whatYouWroteIs());
   }
   if (!answer.ok) throw await problemOf(answer);
   return answer;
@@ -69,8 +69,7 @@ export async function write(workspace: string, path: string, text: string, tag: 
   return (await answer.json()) as File;
 }
 
-export const upload = async (workspace: string, path: string, body: Blob) =>
-  void (await asked(content(workspace, path), { method: "PUT", headers: { "Content-Type": "application/octet-stream", "If-None-Match": "*" }, body }));
+export const upload = async (workspace: string, path: string, body: Blob) => void (await asked(content(workspace, path), { method: "PUT", headers: { "Content-Type": "application/octet-stream", "If-None-Match": "*" }, body }));
 
 const at = (workspace: string, path: string) => ({ params: { path: { workspace }, query: { path } } });
 export const makeFolder = (workspace: string, path: string) => take(api.PUT("/api/v1/workspaces/{workspace}/files/folder", at(workspace, path)));
@@ -117,4 +116,3 @@ export async function watch(workspace: string, changed: (c: FileChange) => void,
     await new Promise((r) => setTimeout(r, pause));
   }
 }
-

@@ -10,8 +10,7 @@ export const operations = queryOptions({
   refetchInterval: (q) => (q.state.data?.some((o) => !o.ended_at) ? 2_000 : 30_000),
 });
 
-export const operation = (id: string) =>
-  queryOptions({ queryKey: ["operations", id], queryFn: ({ signal }) => take(api.GET("/api/v1/operations/{operation}", { signal, params: { path: { operation: id } } })), refetchInterval: (q) => (q.state.data?.ended_at ? false : pace) });
+export const operation = (id: string) => queryOptions({ queryKey: ["operations", id], queryFn: ({ signal }) => take(api.GET("/api/v1/operations/{operation}", { signal, params: { path: { operation: id } } })), refetchInterval: (q) => (q.state.data?.ended_at ? false : pace) });
 
 /** What came of it with each workspace; asked anew where its counts are others. */
 export const outcomes = (id: string, counts?: string) =>

@@ -11,8 +11,7 @@ export const repositories = queryOptions({ queryKey: ["repositories"], queryFn: 
 export const repository = (name: string) => queryOptions({ queryKey: ["repositories", name], queryFn: ({ signal }) => take(api.GET("/api/v1/repositories/{repository}", { signal, ...at(name) })) });
 
 /** Its branches, those with the newest commits first. */
-export const branches = (name: string) =>
-  queryOptions({ queryKey: ["branches", name], retry: false, queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/repositories/{repository}/branches", { signal, params: { path: { repository: name }, query: page } })) });
+export const branches = (name: string) => queryOptions({ queryKey: ["branches", name], retry: false, queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/repositories/{repository}/branches", { signal, params: { path: { repository: name }, query: page } })) });
 
 /** What its definition at a branch's head comes to, and what is wrong with it; each look is at the head as it is. */
 export const definition = (name: string, branch?: string, which?: string) =>
@@ -24,8 +23,7 @@ export const definition = (name: string, branch?: string, which?: string) =>
   });
 
 /** The secrets that everybody who works in it has. */
-export const secretsOf = (name: string) =>
-  queryOptions({ queryKey: ["secrets", "of", name], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/repositories/{repository}/secrets", { signal, params: { path: { repository: name }, query: page } })) });
+export const secretsOf = (name: string) => queryOptions({ queryKey: ["secrets", "of", name], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/repositories/{repository}/secrets", { signal, params: { path: { repository: name }, query: page } })) });
 
 export const add = (body: components["schemas"]["NewRepository"]) => take(api.POST("/api/v1/repositories", { body }));
 export const change = (name: string, body: components["schemas"]["RepositoryChange"]) => take(api.PATCH("/api/v1/repositories/{repository}", { ...at(name), body }));

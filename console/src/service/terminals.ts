@@ -1,5 +1,6 @@
 import { queryOptions } from "@tanstack/react-query";
 import { api, take, whole } from "../api/client";
+import * as say from "words/service/terminals";
 
 const of = (workspace: string) => ({ path: { workspace } });
 
@@ -12,11 +13,9 @@ export const terminals = (workspace: string) =>
   });
 
 /** Who may look at terminals of a workspace. */
-export const looks = (workspace: string) =>
-  queryOptions({ queryKey: ["looks", workspace], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/workspaces/{workspace}/looks", { signal, params: { ...of(workspace), query: page } })) });
+export const looks = (workspace: string) => queryOptions({ queryKey: ["looks", workspace], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/workspaces/{workspace}/looks", { signal, params: { ...of(workspace), query: page } })) });
 
-export const endLook = (workspace: string, l: { terminal: string; person: string }) =>
-  take(api.DELETE("/api/v1/workspaces/{workspace}/terminals/{label}/looks/{person}", { params: { path: { workspace, label: l.terminal, person: l.person } } }));
+export const endLook = (workspace: string, l: { terminal: string; person: string }) => take(api.DELETE("/api/v1/workspaces/{workspace}/terminals/{label}/looks/{person}", { params: { path: { workspace, label: l.terminal, person: l.person } } }));
 
 export const record = (workspace: string, terminal: string) => take(api.POST("/api/v1/recordings", { body: { workspace, terminal } }));
 
@@ -42,12 +41,11 @@ export function runInTerminal(workspace: string, argv: string[], folder: string,
       else yes(label);
       socket.close();
     };
-    socket.onclose = () => no(new Error("no terminal could be opened"));
+    socket.onclose = () => no(new Error(say.noTerminalCouldBe()));
   });
 }
 
 /** The terminals of others that one may look at now. */
 export const looksOfOthers = queryOptions({ queryKey: ["looks", "others"], refetchInterval: 60_000, queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/me/looks", { signal, params: { query: page } })) });
 
-export const letLook = (workspace: string, label: string, person: string, body: { writes?: boolean; seconds?: number }) =>
-  take(api.PUT("/api/v1/workspaces/{workspace}/terminals/{label}/looks/{person}", { params: { path: { workspace, label, person } }, body }));
+export const letLook = (workspace: string, label: string, person: string, body: { writes?: boolean; seconds?: number }) => take(api.PUT("/api/v1/workspaces/{workspace}/terminals/{label}/looks/{person}", { params: { path: { workspace, label, person } }, body }));

@@ -44,15 +44,13 @@ export const hold = (name: string, seconds: number, why: string) => take(api.PUT
 const at = (name: string) => ({ params: { path: { workspace: name } } });
 
 /** One's own workspaces of a branch. */
-export const mineOf = (repository: string, branch: string) =>
-  queryOptions({ queryKey: ["workspaces", "of", repository, branch], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/workspaces", { signal, params: { query: { ...page, repository } } })) });
+export const mineOf = (repository: string, branch: string) => queryOptions({ queryKey: ["workspaces", "of", repository, branch], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/workspaces", { signal, params: { query: { ...page, repository } } })) });
 
 /** The launch sheets of a workspace, the newest first. */
 export const sheets = (name: string) => queryOptions({ queryKey: ["workspaces", "sheets", name], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/workspaces/{workspace}/sheets", { signal, params: { path: { workspace: name }, query: page } })) });
 
 /** The services beside it. */
-export const services = (name: string) =>
-  queryOptions({ queryKey: ["workspaces", "services", name], refetchInterval: 5_000, queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/workspaces/{workspace}/services", { signal, params: { path: { workspace: name }, query: page } })) });
+export const services = (name: string) => queryOptions({ queryKey: ["workspaces", "services", name], refetchInterval: 5_000, queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/workspaces/{workspace}/services", { signal, params: { path: { workspace: name }, query: page } })) });
 
 export const letRest = (name: string) => take(api.DELETE("/api/v1/workspaces/{workspace}/hold", at(name)));
 export const rebuild = (name: string) => take(api.POST("/api/v1/workspaces/{workspace}/rebuild", { ...at(name), body: {} }));

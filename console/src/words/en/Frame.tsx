@@ -1,0 +1,34 @@
+import type { ReactNode } from "react";
+
+export const yardBench = (img: ReactNode, organisation: ReactNode) => (
+  <>
+    {img} Yard Bench{organisation}
+  </>
+);
+export const pages = () => "Pages";
+export const aFileIsWritten = () => "A file is written and not saved";
+export const filesAreWrittenAnd = (unsaved: number) => `${unsaved} files are written and not saved`;
+export const whatIsKeptOf = () => "What is kept of them in this browser is forgotten when you sign out: somebody else may be at it next.";
+export const signOutAndForget = () => "Sign out and forget it";
+export const signOut = () => "Sign out";
+export const thisYardIsSimulated = () => "This yard is simulated: nothing really runs in its workspaces.";
+export const since = (since: string, text: string) => `Since ${since} ${text}.`;
+export const yourKeyForSsh = (name: ReactNode, expires: string, link: ReactNode) => (
+  <>
+    Your key “{name}” for SSH lets you in until {expires}. {link}, or another.
+  </>
+);
+export const removeItAndAdd = () => "Remove it and add it again";
+export const yourTokenExpiresAnd = (name: ReactNode, expires: string, link: ReactNode) => (
+  <>
+    Your token “{name}” expires {expires}. {link} and give it to its program.
+  </>
+);
+export const makeAnother = () => "Make another";
+export const nothingWasHeardOf = () => "Nothing was heard of the service for half a minute: what you see may be a little old.";
+export const theEventStreamIs = () => "The event stream is lost: what you see may be old. It is being connected again.";
+export const theServiceRefusesThe = () => "The service refuses the event stream: what you see is as it was when it was read. It is asked again.";
+export const aNewerReleaseOf = () => "A newer release of the console is served. What you wrote and did not save in a bench is kept.";
+export const loadIt = () => "Load it";
+export const thereIsNoPage = () => "There is no page at this address.";
+export const chooseOneOfThe = () => "Choose one of the pages above.";

@@ -1,0 +1,2 @@
+export const itIsTriedAgain = () => "It is tried again.";
+export const oneMoment = () => "one moment";

@@ -1,0 +1,25 @@
+import type { ReactNode } from "react";
+
+export const isShownWhenThe = (path: string) => `${path} is shown when the workspace is ready.`;
+export const isAFolder = (path: string) => `${path} is a folder.`;
+export const isNeitherAFile = (path: string) => `${path} is neither a file nor a folder: it is not opened.`;
+export const isNoTextUtf = (path: string) => `${path} is no text (UTF-8).`;
+export const isNotThereAny = (path: string) => `${path} is not there any more: it was removed or moved meanwhile.`;
+export const wasWrittenBySomebody = (path: string) => `${path} was written by somebody or something else meanwhile.`;
+export const whatYouWroteIs = () => "What you wrote is kept here.";
+export const compare = () => "Compare";
+export const keepMine = () => "Keep mine";
+export const giveMineUp = () => "Give mine up";
+export const takeTheirs = () => "Take theirs";
+export const saving = () => "saving…";
+export const comparedWithWhatIs = () => "compared with what is on the disk: keep or undo each place, then save";
+export const notSavedKeptIn = () => "not saved; kept in this browser";
+export const newIt = () => "new";
+export const saved = () => "saved";
+export const save = () => "Save";
+export const whatMayBeAsked = (name: string) => `What ${name} may be asked`;
+export const begins = (program: ReactNode) => <>{program} begins…</>;
+export const nothingInTheWorkspace = (id: string) => `Nothing in the workspace serves ${id}. To have it, add to the definition or its build file:`;
+export const beginItAgain = () => "Begin it again";
+export const hasEnded = (program: string | undefined) => `${program} has ended`;
+export const noProgramFor = (id: string) => `no program for ${id}`;

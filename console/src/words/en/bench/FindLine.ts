@@ -1,0 +1,10 @@
+export const board = (i: number) => `board ${i}`;
+export const anotherTerminal = () => "Another terminal";
+export const launchSheet = () => "Launch sheet";
+export const log = () => "Log";
+export const listOfWhatA = (l: boolean, l2: string) => `List of ${l ? "what a search finds" : l2}`;
+export const line = (line: number) => `line ${line}`;
+export const findAFileA = () => "Find a file, a board, or what may be asked";
+export const aFileTidesPy = () => "A file, tides.py:12, @name in the file, a board, what may be asked";
+export const found = () => "Found";
+export const nothingIsCalledSo = () => "Nothing is called so.";

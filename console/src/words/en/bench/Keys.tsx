@@ -1,0 +1,21 @@
+import type { ReactNode } from "react";
+
+export const aBoard = () => "a board";
+export const findAFileA = () => "find a file, a board, what may be asked";
+export const saveAFile = () => "save a file";
+export const findInATerminal = () => "find in a terminal";
+export const ofAProgramThat = () => "of a program that stands: go on, over a line, into what is called, out of it";
+export const keysAndHowIt = () => "Keys, and how it looks";
+export const colours = () => "Colours";
+export const light = () => "light";
+export const dark = () => "dark";
+export const asTheSystem = () => "as the system";
+export const letters = () => "Letters";
+export const sizeOfLettersIn = () => "Size of letters, in pixels";
+export const keysOfEditors = () => "Keys of editors";
+export const usual = () => "usual";
+export const thoseOfEmacsToo = () => "those of Emacs too";
+export const screenReader = () => "Screen reader";
+export const terminalsSayWhatTheyPrint = (part: ReactNode) => <>{part} terminals say what they print</>;
+export const terminalsSayWhatThey = () => "Terminals say what they print to a screen reader";
+export const keptInThisBrowser = () => "Kept in this browser.";

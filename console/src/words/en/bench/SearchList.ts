@@ -1,0 +1,12 @@
+export const whatALineHolds = () => "What a line holds";
+export const whatALineHoldsEmpty = () => "What a line holds; empty for names alone";
+export const whatThePathHolds = () => "What the path holds";
+export const inFilesWhosePath = () => "In files whose path holds; *.py is a pattern";
+export const regularExpression = () => "regular expression";
+export const capitalsCount = () => "capitals count";
+export const search = () => "Search";
+export const searchingSoFar = (found: number) => `searching; ${found} so far`;
+export const nothingFoundWhatGit = () => "nothing found; what git passes over is not searched";
+export const inFiles = (found: number, size: number) => `${found} in ${size} files`;
+export const theFirstNarrowIt = (found: number) => `the first ${found}; narrow it down for others`;
+export const enterSearches = () => "Enter searches.";

@@ -1,0 +1,3 @@
+export const stopsWhere = (condition: string) => `stops where ${condition}`;
+export const stopsHere = () => "stops here";
+export const stopInLineWhere = (line: number) => `Stop in line ${line} where`;

@@ -1,0 +1,1 @@
+export const f6LeavesTheEditor = () => "F6 leaves the editor";

@@ -1,0 +1,17 @@
+export const thatIsInOutside = (path: string) => `That is in ${path}, outside of the workspace's folder.`;
+export const theConnectionToIt = () => "the connection to it is lost";
+export const saysWhatCannotBe = (program: string) => `${program} says what cannot be`;
+export const whereItIsDefined = () => "Where it is defined";
+export const whatUsesIt = () => "What uses it";
+export const anotherNameForIt = () => "Another name for it…";
+export const whatMayBeDone = () => "What may be done here";
+export const writeTheFileAnew = () => "Write the file anew, as it is usual";
+export const itWasNotFormatted = (e: string) => `It was not formatted: ${e}`;
+export const changesNothingInIt = (program: string) => `${program} changes nothing in it.`;
+export const anotherName = () => "Another name";
+export const itWasNotRenamed = () => "It was not renamed.";
+export const itWasNotRenamedOfE = (e: string) => `It was not renamed: ${e}`;
+export const hasNothingToOffer = (program: string) => `${program} has nothing to offer here.`;
+export const itsEditDoesNot = () => "its edit does not fit";
+export const itWasNotDone = (e: string) => `It was not done: ${e}`;
+export const noneOfThese = () => "None of these";

@@ -1,0 +1,17 @@
+export const lookIntoItHere = () => "Look into it here";
+export const lookInto = (w: string) => `Look into ${w}`;
+export const workspacesOfMyTeam = (team: string | undefined) => `Workspaces of ${team ?? "my team"}`;
+export const fleet = () => "Fleet";
+export const launchAWorkspace = () => "Launch a workspace";
+export const operations = () => "Operations";
+export const shownReady = (shown: number, shown2: number) => `${shown} shown, ${shown2} ready`;
+export const keepThisView = () => "Keep this view…";
+export const forget = (shown: string) => `Forget ${shown}`;
+export const everything = () => "Everything";
+export const views = () => "Views";
+export const keepThisView2 = () => "Keep this view";
+export const keep = () => "Keep";
+export const itIsYoursAlone = () => "It is yours alone. Its address can be sent to anybody: it is what stands above.";
+export const nameOfTheView = () => "Name of the view";
+export const itsNamePlease = () => "Its name, please";
+export const whatItShows = () => "what it shows";

@@ -1,0 +1,17 @@
+export const putToRest = () => "put to rest";
+export const whatPeopleAskedOf = () => "what people asked of workspaces";
+export const containersTakenOn = () => "containers taken on";
+export const everythingOfWorkspaces = () => "everything of workspaces";
+export const houseRules = () => "house rules";
+export const theYard = () => "the yard";
+export const journal = () => "Journal";
+export const recordingsOfTerminals = () => "Recordings of terminals";
+export const anything = () => "Anything";
+export const kind = () => "Kind";
+export const ofOrByA = () => "Of or by a person";
+export const person = () => "Person";
+export const from = () => "From";
+export const to = () => "To";
+export const days = () => "Days";
+export const workspace = () => "Workspace";
+export const exactTimes = () => "Exact times";

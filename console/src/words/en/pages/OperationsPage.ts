@@ -1,0 +1,10 @@
+export const operations = () => "Operations";
+export const chooseWorkspacesAndAsk = () => "Choose workspaces and ask something of them";
+export const nothingWasAskedOf = () => "Nothing was asked of many at once yet.";
+export const verb = () => "Verb";
+export const whatCameOfIt = () => "What came of it";
+export const reason = () => "Reason";
+export const by = () => "By";
+export const asked = () => "Asked";
+export const over = () => "Over";
+export const underWay = () => "under way";

@@ -1,0 +1,17 @@
+export const repository = () => "Repository";
+export const secrets = () => "Secrets";
+export const setASecret = () => "Set a secret";
+export const setASecretOf = (of: string) => `Set a secret of ${of}`;
+export const givenToTerminalsRuns = () => "Given to terminals, runs and set-up commands, and never shown again. Your own count before a repository's.";
+export const mine = () => "Mine";
+export const youHaveNoSecrets = () => "You have no secrets. Set one, and your terminals, runs and set-up commands have it.";
+export const aRepositorys = () => "A repository's";
+export const thisRepositoryHasNo = () => "This repository has no secrets of its own. A lead or operator sets those that everybody who works in it is to have.";
+export const whatMyWorkspacesGet = () => "What my workspaces get";
+export const workspacesOfThisRepository = () => "Workspaces of this repository get no secrets, and its definition asks for none.";
+export const name = () => "Name";
+export const given = () => "Given";
+export const yesAsAFile = (form: boolean, name: string, name2: string) => `yes, as ${form ? `a file ($${name}_FILE)` : name2}`;
+export const level = () => "Level";
+export const theDefinitionAsksFor = () => "The definition asks for it";
+export const why = () => "Why";

@@ -1,0 +1,1 @@
+export const goingOnTo = (address: string) => `Going on to ${address}…`;

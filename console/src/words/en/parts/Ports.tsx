@@ -1,0 +1,20 @@
+import type { ReactNode } from "react";
+
+export const onlyItsOwner = () => "only its owner";
+export const theOwnersTeam = () => "the owner's team";
+export const everybodySignedIn = () => "everybody signed in";
+export const anybodyAtAll = () => "anybody at all";
+export const whoMayVisitPort = (number: number) => `Who may visit port ${number}`;
+export const theDefinitionForwardsNo = () => "The definition forwards no port, and nothing listens. What begins to listen shows here within seconds.";
+export const port = () => "Port";
+export const what = () => "What";
+export const declared = () => "declared";
+export const notDeclared = () => "not declared";
+export const listens = () => "Listens";
+export const onLoopbackOnly = () => ", on loopback only";
+export const nothing = () => "nothing";
+export const address = () => "Address";
+export const whoMayVisit = () => "Who may visit";
+export const until = (until: string) => ` until ${until}`;
+export const toThisMachine = (code: ReactNode) => <>To this machine: {code}</>;
+export const yardbenchForwardPort = (name: string) => `yardbench forward ${name} PORT`;

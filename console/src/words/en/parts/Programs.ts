@@ -1,0 +1,14 @@
+export const addAProgram = () => "Add a program";
+export const anAccountForPrograms = () => "An account for programs";
+export const addIt = () => "Add it";
+export const itBelongsToA = () => "It belongs to a team and to no person: nobody signs in with it, and what it does goes on when who made it is gone. Programs use it by tokens.";
+export const name = () => "Name";
+export const giveItAName = () => "Give it a name";
+export const nightwatch = () => "nightwatch";
+export const whatItIsFor = () => "What it is for";
+export const sayWhatItIs = () => "Say what it is for";
+export const reviewsOfPullRequests = () => "Reviews of pull requests";
+export const team = () => "Team";
+export const sayWhoseItIs = () => "Say whose it is";
+export const tokensOf = (of: string) => `Tokens of ${of}`;
+export const makeAToken = () => "Make a token";

@@ -1,0 +1,14 @@
+export const recordings = () => "Recordings";
+export const nothingWasRecordedThat = () => "Nothing was recorded that you may see.";
+export const began = () => "Began";
+export const workspace = () => "Workspace";
+export const terminal = () => "Terminal";
+export const as = () => "As";
+export const itsOwnerAsked = () => "its owner asked";
+export const theHouseRulesHave = () => "the house rules have it";
+export const ended = () => "Ended";
+export const itGoesOn = () => "it goes on";
+export const size = () => "Size";
+export const lookAtIt = () => "Look at it";
+export const endIt = () => "End it";
+export const remove = () => "Remove";

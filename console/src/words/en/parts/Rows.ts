@@ -1,0 +1,2 @@
+export const chooseAllThatFit = () => "Choose all that fit";
+export const chooseIt = () => "Choose it";

@@ -1,0 +1,3 @@
+export const houseRules = () => "House rules";
+export const before = () => "Before";
+export const after = () => "After";

@@ -1,0 +1,11 @@
+export const name = () => "Name";
+export const handedOverAs = () => "Handed over as";
+export const aFileFile = (name: string) => `a file ($${name}_FILE)`;
+export const givenTo = () => "Given to";
+export const everybodyWhoWorksIn = () => "everybody who works in it";
+export const allMyWorkspaces = () => "all my workspaces";
+export const version = () => "Version";
+export const set = () => "Set";
+export const removeOfName = (name: string) => `Remove ${name}?`;
+export const terminalsAndRunsOpened = () => "Terminals and runs opened from now on do not have it.";
+export const remove = () => "Remove";

@@ -1,0 +1,1 @@
+export const failedIn = (failedIn: string | undefined) => `failed in ${failedIn}`;

@@ -1,0 +1,10 @@
+export const whatExistsOnlyIn = () => "What exists only in it cannot be looked at now.";
+export const itIsLookedAt = () => "It is looked at…";
+export const notCommitted = (f: string) => `not committed: ${f}`;
+export const notPushed = (c: string) => `not pushed: ${c}`;
+export const stashes = (stashes: number) => `stashes: ${stashes}`;
+export const whatExistsOnlyHere = () => "What exists only here";
+export const itCannotBeLooked = (problem: string) => `It cannot be looked at: ${problem}`;
+export const nothingExistsOnlyIn = () => "Nothing exists only in it.";
+export const andMore = (all: number) => `and ${all} more`;
+export const giveAllOfThat = () => "Give all of that up";

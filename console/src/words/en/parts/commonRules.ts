@@ -1,0 +1,10 @@
+export const sizeWhereNoneIs = () => "Size where none is asked for";
+export const workspacesAPersonMay = () => "Workspaces a person may have";
+export const ofThemRunningAt = () => "of them running at once";
+export const coresOfAPersons = () => "Cores of a person's that run";
+export const memoryOfAPersons = () => "Memory of a person's that run";
+export const putToRestWithout = () => "Put to rest without work after";
+export const theLongestThatMay = () => "The longest that may be asked for";
+export const warnedBeforeThat = () => "Warned before that";
+export const theLongestHold = () => "The longest hold";
+export const removedWhenStoppedFor = () => "Removed when stopped for";

@@ -1,0 +1,1 @@
+export const thisWasNotDone = () => "This was not done";

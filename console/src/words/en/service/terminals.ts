@@ -1,0 +1,1 @@
+export const noTerminalCouldBe = () => "no terminal could be opened";
