@@ -49,7 +49,9 @@ func TestBenchByHand(t *testing.T) {
 	w.push("tide-board", "main", map[string]string{
 		".devcontainer/devcontainer.json": `{"image": "skerryline/base:1", "remoteUser": "crew", "customizations": {"yardbench": {"debug": {"configurations": [
 			{"name": "from its entry", "adapter": "python", "request": "launch", "with": {"program": "fault.py", "stopOnEntry": true}},
-			{"name": "as it fails", "adapter": "python", "request": "launch", "with": {"program": "fault.py"}}]}}}}`,
+			{"name": "as it fails", "adapter": "python", "request": "launch", "with": {"program": "fault.py"}},
+			{"name": "what runs", "adapter": "python", "request": "attach", "with": {"connect": {"host": "127.0.0.1", "port": 5678}}}]}}}}`,
+		"watch.py": "import time\n\nseen = 0\nwhile True:\n    seen += 1\n    time.sleep(0.2)\n",
 		"fault.py": "def deep(level):\n    return 1 / level\n\n\nprint(deep(0))\n",
 	})
 	w.must(w.as("ingrid", "", "launch", "tide-board", "--name", "quay"), 0, "is ready")
@@ -73,4 +75,9 @@ func TestBenchByHand(t *testing.T) {
 	}
 	p.do("a program stops at its entry", chromedp.Navigate(w.bench("quay", "debug", "file::fault.py")), way("from its entry"), seen(`[data-debug="stopped"]`), holds(`document.querySelector(".stands-here")?.innerText.includes("def deep")`), button("End"), seen(`[data-debug="over"]`))
 	p.do("and where it fails", chromedp.Navigate(w.bench("quay", "debug", "file::fault.py")), way("as it fails"), seen(`[data-debug="stopped"]`), seen(`[data-frame="deep"]`), p.saysIn(`[data-variable="level"]`, "0"), holds(`document.querySelector(".stands-here")?.innerText.includes("1 / level")`), p.says("ZeroDivisionError"), button("End"), seen(`[data-debug="over"]`))
+
+	w.must(w.as("ingrid", "", "run", "quay", "--", "sh", "-c", "setsid python3 -m debugpy --listen 127.0.0.1:5678 watch.py >/tmp/watch.log 2>&1 </dev/null & echo begun"), 0, "begun")
+	w.must(w.as("ingrid", "", "run", "quay", "--", "sh", "-c", `for i in $(seq 100); do grep -q :162E /proc/net/tcp && break; sleep 0.2; done; pgrep -f watch.py`), 0, "")
+	p.do("a program that runs is looked into", chromedp.Navigate(w.bench("quay", "debug", "file::watch.py")), seen(".break-points"), caret("watch.py", "    seen += 1"), browser.Key("p", "KeyP", 1), p.says("watch.py:5"), way("what runs"), seen(`[data-debug="stopped"]`), holds(`document.querySelector(".stands-here")?.innerText.includes("seen += 1")`), p.saysIn(`[data-variable="seen"]`, "seen ="), button("End"), seen(`[data-debug="over"]`))
+	w.must(w.as("ingrid", "", "run", "quay", "--", "pgrep", "-f", "watch.py"), 0, "")
 }

@@ -44,5 +44,6 @@ type Debugging struct {
 	Adapter string         `json:"adapter" example:"python"`
 	Request string         `json:"request" enum:"launch,attach"`
 	With    map[string]any `json:"with" doc:"What the adapter takes, in its own words"`
+	Port    int            `json:"port,omitempty" doc:"An adapter listens there already, on the workspace's loopback: none is begun"`
 	Found   bool           `json:"found,omitempty" doc:"It was made of what the tree holds"`
 }

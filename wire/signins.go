@@ -9,6 +9,13 @@ type Me struct {
 	Scopes       []string `json:"scopes,omitempty" enum:"read,work,launch,administer" doc:"What the token that this was asked with reaches; without it everything"`
 	Repositories []string `json:"repositories,omitempty" doc:"Those it is for; without it all"`
 	Expiring     []Token  `json:"expiring,omitempty" doc:"Tokens of theirs that expire within a week"`
+	May          []Right  `json:"may" doc:"What may be done with this sign-in; what is not named may not"`
+}
+
+// Right is something that one may ask of the service, and of whose matters.
+type Right struct {
+	Action string   `json:"action" enum:"self.see,self.change,workspace.see,workspace.launch,workspace.use,recording.see,workspace.drive,workspace.stop,workspace.remove,operation.ask,attention.quiet,container.adopt,port.visit,secret.see,secret.change,repo-secret.see,repo-secret.change,repository.see,repository.change,prebuild.see,prebuild.change,people.see,service-account.change,people.change,rules.see,rules.change,cost.see,journal.see,journal.whole,webhook.see,webhook.change"`
+	Of     []string `json:"of" enum:"house,own,team,other" doc:"house: what belongs to nobody in particular; own: one's own; team: what belongs to somebody of one's team; other: anybody else's"`
 }
 
 // SignIn asks for a sign-in.

@@ -2,7 +2,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Alert, App, Button, Spin, Typography, theme } from "antd";
 import { Suspense, useEffect, useRef, useState } from "react";
 import { Link, Navigate, NavLink, Route, Routes, useLocation } from "react-router";
-import { Problem, type Me } from "./api/client";
+import { Problem, may, type Me } from "./api/client";
 import { useEvents } from "./api/events";
 import { Boundary } from "./parts/Boundary";
 import { ProblemNote } from "./parts/ProblemNote";
@@ -12,6 +12,8 @@ import { tasteFollows } from "./parts/taste";
 import { keep, kept } from "./service/kept";
 import { health as healthOf, renewed, signOut } from "./service/session";
 import * as say from "words/Frame";
+
+const zone = Intl.DateTimeFormat().resolvedOptions().timeZone;
 
 /** What stands around every page: who is signed in, and whether we are live. */
 export function Frame({ person }: { person: Me }) {
@@ -77,7 +79,7 @@ export function Frame({ person }: { person: Me }) {
         <Alert key={t.kind} banner type="error" title={say.since(when(t.since), t.text)} />
       ))}
       {person.expiring?.map((t) => (
-        <Alert key={t.id} banner type="warning" title={t.door === "ssh" ? <>{say.yourKeyForSsh(t.name, when(t.expires_at), <Link to="/you">{say.removeItAndAdd()}</Link>)}</> : <>{say.yourTokenExpiresAnd(t.name, when(t.expires_at), <Link to="/you">{say.makeAnother()}</Link>)}</>} />
+        <Alert key={t.id} banner type="warning" title={t.door === "ssh" ? say.yourKeyForSsh(t.name, when(t.expires_at), <Link to="/you">{say.removeItAndAdd()}</Link>) : say.yourTokenExpiresAnd(t.name, when(t.expires_at), <Link to="/you">{say.makeAnother()}</Link>)} />
       ))}
       {stream === "late" && <Alert banner type="info" title={say.nothingWasHeardOf()} />}
       {stream === "lost" && <Alert banner type="warning" title={say.theEventStreamIs()} />}
@@ -99,14 +101,15 @@ export function Frame({ person }: { person: Me }) {
           <Suspense fallback={<Spin />}>
             <Routes>
               <Route path="/" element={<Navigate to={nav[0]?.path ?? "/mine"} replace />} />
-              {rooms.map(({ path, page: Page }) => (
-                <Route key={path} path={path} element={<Page person={person} />} />
+              {rooms.map(({ path, needs, page: Page }) => (
+                <Route key={path} path={path} element={may(person, ...needs) ? <Page person={person} /> : <ProblemNote error={new Problem(403, say.yourRoleHasNot(person.role), say.askAnOperator())} />} />
               ))}
               <Route path="*" element={<ProblemNote error={new Problem(404, say.thereIsNoPage(), say.chooseOneOfThe())} />} />
             </Routes>
           </Suspense>
         </Boundary>
       </main>
+      {!bench && <footer className="quiet small">{say.timesAreOf(zone)}</footer>}
     </div>
   );
 }

@@ -1,14 +1,16 @@
 import type { QueryClient } from "@tanstack/react-query";
 import { lazy, type ComponentType } from "react";
 import { matchPath, type Params } from "react-router";
-import type { Person } from "./api/client";
+import { may, type Me, type Person, type Right } from "./api/client";
 import { workspaces } from "./service/workspaces";
 import * as say from "words/routes";
 
-type Page = ComponentType<{ person: Person }>;
+type Page = ComponentType<{ person: Me }>;
 
 interface Room {
   path: string;
+  /** What one must be allowed to ask for, and of whose matters: without it the page says so. */
+  needs: [action: Right["action"], ...of: Right["of"]];
   load: () => Promise<Page>;
   /** What it reads first, asked for while its part comes. */
   reads?: (queries: QueryClient) => void;
@@ -44,29 +46,29 @@ const workspaceOf = (of: Params) => (of.name ?? of.ref ?? "").split(".")[0] ?? "
 
 /** Every page of the console: its address, its part and its title. */
 const table: Room[] = [
-  { path: "/mine", name: say.mine(), reads: (q) => void q.prefetchQuery(workspaces(false)), load: () => import("./mine/MinePage").then((m) => m.MinePage) },
-  { path: "/fleet", name: say.fleet(), reads: (q) => void q.prefetchQuery(workspaces(true)), load: () => import("./pages/FleetPage").then((m) => m.FleetPage) },
-  { path: "/attention", name: say.attention(), load: () => import("./pages/AttentionPage").then((m) => m.AttentionPage) },
-  { path: "/bench/:name", name: say.bench(), title: (of) => `${workspaceOf(of)}: bench`, load: () => import("./bench/BenchPage").then((m) => m.BenchPage) },
-  { path: "/operations", name: say.operations(), load: () => import("./pages/OperationsPage").then((m) => m.OperationsPage) },
-  { path: "/launch", name: say.launch(), load: () => import("./pages/LaunchPage").then((m) => m.LaunchPage) },
-  { path: "/workspaces/:name", name: say.workspace(), title: workspaceOf, load: () => import("./pages/WorkspacePage").then((m) => m.WorkspacePage) },
-  { path: "/repositories", name: say.repositories(), load: () => import("./pages/RepositoriesPage").then((m) => m.RepositoriesPage) },
-  { path: "/repositories/:repository", name: say.repository(), title: (of) => of.repository ?? "", load: () => import("./pages/RepositoryPage").then((m) => m.RepositoryPage) },
-  { path: "/repositories/:repository/definition", name: say.definition(), title: (of) => `${of.repository}: definition`, load: () => import("./pages/DefinitionPage").then((m) => m.DefinitionPage) },
-  { path: "/webhooks", name: say.webhooks(), load: () => import("./pages/WebhooksPage").then((m) => m.WebhooksPage) },
-  { path: "/starters", name: say.starters(), load: () => import("./pages/StartersPage").then((m) => m.StartersPage) },
-  { path: "/prebuild-runs/:run", name: say.prebuild(), load: () => import("./pages/RunPage").then((m) => m.RunPage) },
-  { path: "/secrets", name: say.secrets(), load: () => import("./pages/SecretsPage").then((m) => m.SecretsPage) },
-  { path: "/people", name: say.people(), load: () => import("./pages/PeoplePage").then((m) => m.PeoplePage) },
-  { path: "/rules", name: say.houseRules(), load: () => import("./pages/RulesPage").then((m) => m.RulesPage) },
-  { path: "/cost", name: say.cost(), load: () => import("./pages/CostPage").then((m) => m.CostPage) },
-  { path: "/journal", name: say.journal(), load: () => import("./pages/JournalPage").then((m) => m.JournalPage) },
-  { path: "/you", name: say.you(), load: () => import("./pages/YouPage").then((m) => m.YouPage) },
-  { path: "/looks/:ref/:label", name: say.look(), title: workspaceOf, load: () => import("./pages/LookPage").then((m) => m.LookPage) },
-  { path: "/recordings", name: say.recordings(), load: () => import("./pages/RecordingsPage").then((m) => m.RecordingsPage) },
-  { path: "/recordings/:id", name: say.recording(), load: () => import("./pages/RecordingPage").then((m) => m.RecordingPage) },
-  { path: "/visit", name: say.visit(), load: () => import("./pages/VisitPage").then((m) => m.VisitPage) },
+  { path: "/mine", needs: ["workspace.launch"], name: say.mine(), reads: (q) => void q.prefetchQuery(workspaces(false)), load: () => import("./mine/MinePage").then((m) => m.MinePage) },
+  { path: "/fleet", needs: ["workspace.see", "team", "other"], name: say.fleet(), reads: (q) => void q.prefetchQuery(workspaces(true)), load: () => import("./pages/FleetPage").then((m) => m.FleetPage) },
+  { path: "/attention", needs: ["workspace.see", "team", "other"], name: say.attention(), load: () => import("./pages/AttentionPage").then((m) => m.AttentionPage) },
+  { path: "/bench/:name", needs: ["workspace.see"], name: say.bench(), title: (of) => `${workspaceOf(of)}: bench`, load: () => import("./bench/BenchPage").then((m) => m.BenchPage) },
+  { path: "/operations", needs: ["operation.ask"], name: say.operations(), load: () => import("./pages/OperationsPage").then((m) => m.OperationsPage) },
+  { path: "/launch", needs: ["workspace.launch"], name: say.launch(), load: () => import("./pages/LaunchPage").then((m) => m.LaunchPage) },
+  { path: "/workspaces/:name", needs: ["workspace.see"], name: say.workspace(), title: workspaceOf, load: () => import("./pages/WorkspacePage").then((m) => m.WorkspacePage) },
+  { path: "/repositories", needs: ["repository.see"], name: say.repositories(), load: () => import("./pages/RepositoriesPage").then((m) => m.RepositoriesPage) },
+  { path: "/repositories/:repository", needs: ["repository.see"], name: say.repository(), title: (of) => of.repository ?? "", load: () => import("./pages/RepositoryPage").then((m) => m.RepositoryPage) },
+  { path: "/repositories/:repository/definition", needs: ["repository.see"], name: say.definition(), title: (of) => `${of.repository}: definition`, load: () => import("./pages/DefinitionPage").then((m) => m.DefinitionPage) },
+  { path: "/webhooks", needs: ["webhook.see"], name: say.webhooks(), load: () => import("./pages/WebhooksPage").then((m) => m.WebhooksPage) },
+  { path: "/starters", needs: ["repository.see"], name: say.starters(), load: () => import("./pages/StartersPage").then((m) => m.StartersPage) },
+  { path: "/prebuild-runs/:run", needs: ["prebuild.see"], name: say.prebuild(), load: () => import("./pages/RunPage").then((m) => m.RunPage) },
+  { path: "/secrets", needs: ["repo-secret.see"], name: say.secrets(), load: () => import("./pages/SecretsPage").then((m) => m.SecretsPage) },
+  { path: "/people", needs: ["people.see"], name: say.people(), load: () => import("./pages/PeoplePage").then((m) => m.PeoplePage) },
+  { path: "/rules", needs: ["rules.see"], name: say.houseRules(), load: () => import("./pages/RulesPage").then((m) => m.RulesPage) },
+  { path: "/cost", needs: ["cost.see"], name: say.cost(), load: () => import("./pages/CostPage").then((m) => m.CostPage) },
+  { path: "/journal", needs: ["journal.see"], name: say.journal(), load: () => import("./pages/JournalPage").then((m) => m.JournalPage) },
+  { path: "/you", needs: ["self.see"], name: say.you(), load: () => import("./pages/YouPage").then((m) => m.YouPage) },
+  { path: "/looks/:ref/:label", needs: ["self.see"], name: say.look(), title: workspaceOf, load: () => import("./pages/LookPage").then((m) => m.LookPage) },
+  { path: "/recordings", needs: ["recording.see"], name: say.recordings(), load: () => import("./pages/RecordingsPage").then((m) => m.RecordingsPage) },
+  { path: "/recordings/:id", needs: ["recording.see"], name: say.recording(), load: () => import("./pages/RecordingPage").then((m) => m.RecordingPage) },
+  { path: "/visit", needs: ["port.visit"], name: say.visit(), load: () => import("./pages/VisitPage").then((m) => m.VisitPage) },
 ];
 
 /** The same, each with its page as it is painted. */
@@ -88,8 +90,8 @@ const bars: Record<Person["role"], string[]> = {
 };
 
 /** The bar of somebody: addresses and how they are called. */
-export function barOf(person: Person): { path: string; name: string }[] {
-  return bars[person.role].map((path) => ({ path, name: path === "/fleet" && person.role === "lead" ? say.myTeams() : (rooms.find((r) => r.path === path)?.name ?? path) }));
+export function barOf(person: Me): { path: string; name: string }[] {
+  return bars[person.role].flatMap((path) => rooms.filter((r) => r.path === path && may(person, ...r.needs))).map((r) => ({ path: r.path, name: r.path === "/fleet" && !may(person, "workspace.see", "other") ? say.myTeams() : r.name }));
 }
 
 /** titleOf is a page's title: what it is about first, so that many windows can be told apart. */

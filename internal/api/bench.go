@@ -2,12 +2,15 @@ package api
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"net/http"
+	"net/url"
+	"strconv"
 	"strings"
 	"time"
 
@@ -36,17 +39,26 @@ func benchRoutes(a *API) {
 		func(ctx context.Context, who service.Actor, in *Workspace) (wire.Bench, error) {
 			return a.svc.Benches.Show(ctx, who, in.Ref)
 		})
-	a.spoken("languages", "language", "open-language", "Speak with the program that serves a language (Language Server Protocol), over WebSocket", a.svc.Benches.Language)
-	a.spoken("debuggers", "adapter", "open-debugger", "Speak with a debug adapter (Debug Adapter Protocol), over WebSocket", a.svc.Benches.Debugger)
+	a.spoken("languages", "language", "open-language", "Speak with the program that serves a language (Language Server Protocol), over WebSocket", nil, func(ctx context.Context, who service.Actor, ref, of string, _ url.Values) (*steward.Conn, error) {
+		return a.svc.Benches.Language(ctx, who, ref, of)
+	})
+	a.spoken("debuggers", "adapter", "open-debugger", "Speak with a debug adapter (Debug Adapter Protocol), over WebSocket", []*huma.Param{{Name: "port", In: "query", Schema: &huma.Schema{Type: "integer"}, Description: "The port of the workspace's loopback where one listens already; default: one is begun"}},
+		func(ctx context.Context, who service.Actor, ref, of string, asked url.Values) (*steward.Conn, error) {
+			port, err := strconv.Atoi(cmp.Or(asked.Get("port"), "0"))
+			if err != nil {
+				port = -1 // it is refused as none
+			}
+			return a.svc.Benches.Debugger(ctx, who, ref, of, port)
+		})
 }
 
 // spoken is a WebSocket over which messages of JSON go between an editor and a program
 // in a workspace.
-func (a *API) spoken(path, param, id, summary string, begin func(ctx context.Context, who service.Actor, ref, of string) (*steward.Conn, error)) {
+func (a *API) spoken(path, param, id, summary string, more []*huma.Param, begin func(ctx context.Context, who service.Actor, ref, of string, asked url.Values) (*steward.Conn, error)) {
 	o := op("GET", "/workspaces/{workspace}/"+path+"/{"+param+"}", id, summary, policy.UseWorkspace)
 	o.Description = "Upgrades to WebSocket. A text message is one message of the protocol, without the head before it, both ways. The last may be a binary one, the byte p and a Problem as JSON: why it is refused, or how the program ended, with what it said of that."
 	text := &huma.Schema{Type: "string"}
-	o.Parameters = []*huma.Param{{Name: "workspace", In: "path", Required: true, Schema: text}, {Name: param, In: "path", Required: true, Schema: text}}
+	o.Parameters = append([]*huma.Param{{Name: "workspace", In: "path", Required: true, Schema: text}, {Name: param, In: "path", Required: true, Schema: text}}, more...)
 	o.Responses = map[string]*huma.Response{"101": {Description: "Upgraded"}, "401": {Description: "Not signed in"}}
 	a.huma.OpenAPI().AddOperation(&o)
 	a.engine.GET("/api/v1/workspaces/:workspace/"+path+"/:"+param, func(c *gin.Context) {
@@ -64,7 +76,7 @@ func (a *API) spoken(path, param, id, summary string, begin func(ctx context.Con
 			return
 		}
 		defer release()
-		conn, err := begin(ctx, who, c.Param("workspace"), c.Param(param))
+		conn, err := begin(ctx, who, c.Param("workspace"), c.Param(param), c.Request.URL.Query())
 		if err != nil {
 			s.refuse(asProblem(err))
 			return

@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"io"
 	"net/http"
+	"reflect"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -15,6 +17,7 @@ import (
 	"yardbench/internal/serve"
 	"yardbench/internal/service"
 	"yardbench/internal/store"
+	"yardbench/wire"
 )
 
 // bodies are what operations are asked with, by their id; others get {}.
@@ -183,5 +186,45 @@ func renew(t *testing.T, svc *inside, name string) {
 	})
 	if err != nil {
 		t.Fatal(err)
+	}
+}
+
+// Whoever is signed in is told what they may ask, as the table of rights has it; with
+// a token, what that reaches of it.
+func TestWhatOneMay(t *testing.T) {
+	address, _ := doorTo(t, serve.SimulatedYard)
+	field, _ := reflect.TypeFor[wire.Right]().FieldByName("Action")
+	described := strings.Split(field.Tag.Get("enum"), ",")
+	for name, role := range map[string]policy.Role{"astrid": policy.Operator, "runa": policy.Lead, "ingrid": policy.Developer, "audun": policy.Auditor} {
+		c := mustClient(t, address, signIn(t, address, name))
+		me, err := c.Self.Me(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		told := map[string][]string{}
+		for _, r := range me.May {
+			told[r.Action] = r.Of
+		}
+		for _, a := range policy.Actions() {
+			want := policy.Table[a][role]
+			if me.Team == "" {
+				want &^= policy.Team
+			}
+			if !slices.Equal(told[string(a)], want.Names()) || !slices.Contains(described, string(a)) {
+				t.Errorf("%s may %s of %v, and is told %v", name, a, want.Names(), told[string(a)])
+			}
+		}
+		if role != policy.Operator {
+			continue
+		}
+		made, err := c.Self.MakeToken(t.Context(), wire.NewToken{Name: "reads", Scopes: []string{"read"}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if me, err = mustClient(t, address, made.Value).Self.Me(t.Context()); err != nil || slices.ContainsFunc(me.May, func(r wire.Right) bool {
+			return r.Action == string(policy.ChangeRules) || r.Action == string(policy.UseWorkspace)
+		}) {
+			t.Errorf("what only reads is told %v, %v", me.May, err)
+		}
 	}
 }

@@ -6,6 +6,7 @@ import (
 	"yardbench/internal/core/policy"
 	"yardbench/internal/fault"
 	"yardbench/internal/store"
+	"yardbench/wire"
 )
 
 // Actor is who asks: a signed-in person.
@@ -30,6 +31,21 @@ func (a Actor) may(action policy.Action) bool {
 // mayOf tells whether the actor may do an action with somebody's matter.
 func (a Actor) mayOf(action policy.Action, owner store.Person) bool {
 	return a.Grant.Reaches(action) && policy.May(a.Role, action, policy.Between(a.ID, a.TeamID, owner.ID, owner.TeamID))
+}
+
+// rights lists what the actor may ask, and of whose matters.
+func (a Actor) rights() []wire.Right {
+	all := []wire.Right{}
+	for _, action := range policy.Actions() {
+		of := policy.Table[action][a.Role]
+		if a.TeamID == "" {
+			of &^= policy.Team
+		}
+		if of != 0 && a.Grant.Reaches(action) {
+			all = append(all, wire.Right{Action: string(action), Of: of.Names()})
+		}
+	}
+	return all
 }
 
 // Widest is the widest relation over which the actor may do an action; 0 when

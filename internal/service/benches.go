@@ -4,8 +4,10 @@ import (
 	"context"
 	"errors"
 	"io"
+	"net"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -67,7 +69,7 @@ func (s *Benches) Show(ctx context.Context, a Actor, ref string) (wire.Bench, er
 		b.Configurations = s.offers(ctx, a, ref)
 	}
 	for _, c := range b.Configurations {
-		out.Debugging = append(out.Debugging, wire.Debugging{Name: c.Name, Adapter: c.Adapter, Request: c.Request, With: c.With, Found: c.Found})
+		out.Debugging = append(out.Debugging, wire.Debugging{Name: c.Name, Adapter: c.Adapter, Request: c.Request, With: c.With, Port: c.Port, Found: c.Found})
 	}
 	return out, nil
 }
@@ -147,9 +149,20 @@ func (s *Benches) Language(ctx context.Context, a Actor, ref, id string) (*stewa
 	return s.run(ctx, a, ref, "language-server", l.Script(), true)
 }
 
-// Debugger begins a debug adapter. The stream is the caller's to close, and the
-// adapter ends with it.
-func (s *Benches) Debugger(ctx context.Context, a Actor, ref, id string) (*steward.Conn, error) {
+// Debugger begins a debug adapter, or finds the one that listens on a port of the
+// workspace's loopback already. The stream is the caller's to close; an adapter that was
+// begun ends with it.
+func (s *Benches) Debugger(ctx context.Context, a Actor, ref, id string, port int) (*steward.Conn, error) {
+	if port != 0 {
+		if err := checkPort(port); err != nil {
+			return nil, err
+		}
+		c, _, err := s.sessions.open(ctx, a, ref, "debugger", func(_ store.Workspace, r *steward.Request) error {
+			r.Process.Errand, r.Process.Argv = steward.Connect, []string{"tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(port))}
+			return nil
+		})
+		return c, err
+	}
 	b, _, err := s.read(ctx, a, ref)
 	if err != nil {
 		return nil, err

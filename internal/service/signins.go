@@ -286,7 +286,7 @@ func (s *SignIns) Me(ctx context.Context, a Actor) (wire.Me, error) {
 	if err != nil {
 		return wire.Me{}, err
 	}
-	me := wire.Me{Person: personView(a.Person), Organisation: house.Organisation}
+	me := wire.Me{Person: personView(a.Person), Organisation: house.Organisation, May: a.rights()}
 	tokens, err := s.Tokens(ctx, a)
 	for _, t := range tokens {
 		if t.Current {

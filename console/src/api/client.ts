@@ -10,6 +10,14 @@ export type Step = Schemas["Step"];
 export type Repository = Schemas["Repository"];
 export type Person = Schemas["Person"];
 export type Me = Schemas["Me"];
+
+export type Right = Schemas["Right"];
+
+/** whose says how something of a person stands to somebody: their own, their team's, another's. */
+export const whose = (me: Me, of: { owner: string; team?: string }): Right["of"][number] => (of.owner === me.name ? "own" : me.team && of.team === me.team ? "team" : "other");
+
+/** may tells whether somebody may ask for something, of anybody's matters or of those that are named. */
+export const may = (me: Me, action: Right["action"], ...of: Right["of"]) => me.may.some((r) => r.action === action && (of.length === 0 || of.some((o) => r.of.includes(o))));
 export type Secret = Schemas["Secret"];
 export type SecretChoice = Schemas["SecretChoice"];
 export type Preflight = Schemas["Preflight"];

@@ -3281,6 +3281,11 @@ export interface components {
             found?: boolean;
             /** @example The board */
             name: string;
+            /**
+             * Format: int64
+             * @description An adapter listens there already, on the workspace's loopback: none is begun
+             */
+            port?: number;
             /** @enum {string} */
             request: "launch" | "attach";
             /** @description What the adapter takes, in its own words */
@@ -4175,6 +4180,8 @@ export interface components {
             expiring?: components["schemas"]["Token"][];
             /** @example Ingrid Solheim */
             full_name: string;
+            /** @description What may be done with this sign-in; what is not named may not */
+            may: components["schemas"]["Right"][];
             /** @example ingrid */
             name: string;
             /** @example Skerry Line */
@@ -4801,6 +4808,12 @@ export interface components {
             stops_at: string;
             /** @description It is about to be put to rest */
             warn: boolean;
+        };
+        Right: {
+            /** @enum {string} */
+            action: "self.see" | "self.change" | "workspace.see" | "workspace.launch" | "workspace.use" | "recording.see" | "workspace.drive" | "workspace.stop" | "workspace.remove" | "operation.ask" | "attention.quiet" | "container.adopt" | "port.visit" | "secret.see" | "secret.change" | "repo-secret.see" | "repo-secret.change" | "repository.see" | "repository.change" | "prebuild.see" | "prebuild.change" | "people.see" | "service-account.change" | "people.change" | "rules.see" | "rules.change" | "cost.see" | "journal.see" | "journal.whole" | "webhook.see" | "webhook.change";
+            /** @description house: what belongs to nobody in particular; own: one's own; team: what belongs to somebody of one's team; other: anybody else's */
+            of: ("house" | "own" | "team" | "other")[];
         };
         Rules: {
             /** Format: date-time */
@@ -18926,7 +18939,10 @@ export interface operations {
     };
     "open-debugger": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The port of the workspace's loopback where one listens already; default: one is begun */
+                port?: number;
+            };
             header?: never;
             path: {
                 workspace: string;

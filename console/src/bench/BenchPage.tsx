@@ -3,7 +3,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Alert, Button, Spin } from "antd";
 import { lazy, Suspense, useCallback, useEffect, useEffectEvent, useMemo, useRef, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
-import { nameOf, type Person, type Workspace } from "../api/client";
+import { nameOf, type Workspace, type Me } from "../api/client";
 import { Boundary } from "../parts/Boundary";
 import { DayStrip } from "../parts/DayStrip";
 import { LogView } from "../parts/LogView";
@@ -56,7 +56,7 @@ const mannerOf = (b: BenchOf | undefined): Manner => (b ? { tabSize: b.editor.ta
 const lastKey = (id: string) => `bench.${id}`;
 
 /** The bench: the work area of one workspace. Its layout is the address bar. */
-export function BenchPage({ person }: { person: Person }) {
+export function BenchPage({ person }: { person: Me }) {
   const { name = "" } = useParams();
   const one = useQuery(workspace(name));
   const likes = useQuery(kept); // where they were last; without it, it begins anew
@@ -65,7 +65,7 @@ export function BenchPage({ person }: { person: Person }) {
   return <Bench key={one.data.id} workspace={one.data} problem={one.error} person={person} />;
 }
 
-function Bench({ workspace: w, problem, person }: { workspace: Workspace; problem: unknown; person: Person }) {
+function Bench({ workspace: w, problem, person }: { workspace: Workspace; problem: unknown; person: Me }) {
   const name = nameOf(w);
   const queries = useQueryClient();
   const navigate = useNavigate();

@@ -99,6 +99,7 @@ export class Debugger extends Told<Standing> {
       configuration.adapter,
       (m) => spoken === this.spoken && this.take(m),
       (why) => spoken === this.spoken && this.over(why && [why.detail, why.next].filter(Boolean).join("; ")),
+      configuration.port ? `?port=${configuration.port}` : "",
     );
     this.spoken = spoken;
     void this.open(configuration).catch((e: unknown) => spoken === this.spoken && this.over(e instanceof Error ? e.message : String(e)));

@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Button, Card, Space } from "antd";
 import { lazy, Suspense } from "react";
 import { Link, useNavigate } from "react-router";
-import { nameOf, type Person, type WorkspaceRow } from "../api/client";
+import { nameOf, type WorkspaceRow, type Me } from "../api/client";
 import { cents, money } from "words/amounts";
 import { DayStrip } from "../parts/DayStrip";
 import { PageHead } from "../parts/Page";
@@ -25,7 +25,7 @@ const WorkspaceList = lazy(() => import("../parts/WorkspaceList").then((m) => ({
 const cardsMost = 7;
 
 /** One's own workspaces: a card for each, one press from a prompt; rows where there are many. */
-export function MinePage({ person }: { person: Person }) {
+export function MinePage({ person }: { person: Me }) {
   const list = useQuery(workspaces(false));
   const navigate = useNavigate();
   if (list.error && !list.data) return <ProblemNote error={list.error} />;

@@ -2,7 +2,7 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { Button, Form, Input, InputNumber, Space, Table, Tooltip } from "antd";
 import { useState } from "react";
 import { Link } from "react-router";
-import type { Person } from "../api/client";
+import { type Me, may } from "../api/client";
 import type { components } from "../api/schema";
 import { AskMany } from "../parts/AskMany";
 import { nothing, PageHead } from "../parts/Page";
@@ -23,7 +23,7 @@ function what(v: Attention) {
 }
 
 /** What needs somebody, grouped by cause: what holds up most people for longest first. */
-export function AttentionPage({ person }: { person: Person }) {
+export function AttentionPage({ person }: { person: Me }) {
   const [get, set] = useAddress();
   const list = useQuery(attention);
   const open = get("cause");
@@ -70,10 +70,10 @@ export function AttentionPage({ person }: { person: Person }) {
   );
 }
 
-function Cause({ of, person }: { of: Attention; person: Person }) {
+function Cause({ of, person }: { of: Attention; person: Me }) {
   const [quieting, setQuieting] = useState(false);
   const cause = useQuery(causeOf(of));
-  const has = useQuery(whoHave(of, person.role !== "developer"));
+  const has = useQuery(whoHave(of, may(person, "workspace.see", "team", "other")));
   const done = useDone("attention");
   const again = useMutation({ mutationFn: () => againOf(of.id), ...done });
   const v = cause.data;
@@ -107,7 +107,7 @@ function Cause({ of, person }: { of: Attention; person: Person }) {
       {(v?.cases.length ?? 0) > 60 && <p className="quiet">{say.andMore((v?.cases.length ?? 0) - 60)}</p>}
       <Space wrap>
         <AskMany chosen={has.data ?? []} onDone={() => void done.onSettled()} />
-        {person.role === "operator" &&
+        {may(person, "attention.quiet") &&
           (of.quiet ? (
             <Button loading={again.isPending} onClick={() => again.mutate()}>
               {say.itNeedsSomebodyAgain()}

@@ -7,7 +7,7 @@ import { SVGRenderer } from "echarts/renderers";
 import { useEffect, useRef } from "react";
 import { Link, useSearchParams } from "react-router";
 import dayjs from "dayjs";
-import type { CostRow, Person } from "../api/client";
+import { type CostRow, type Me, may } from "../api/client";
 import { cents, hours } from "words/amounts";
 import { nothing, PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
@@ -26,9 +26,9 @@ const narrowed = ["team", "person", "repository", "workspace"] as const;
 const within: Record<By, By | undefined> = { team: "person", person: "workspace", repository: "person", workspace: "day", day: "workspace" };
 
 /** What was used, and what it cost: a month's days as stacks, and the same by whom; each row leads to what it is made of. */
-export function CostPage({ person }: { person: Person }) {
+export function CostPage({ person }: { person: Me }) {
   const [get, set] = useAddress();
-  const by = (get("by") ?? (person.role === "developer" ? "workspace" : "team")) as By;
+  const by = (get("by") ?? (may(person, "cost.see", "team", "other") ? "team" : "workspace")) as By;
   const month = get("month") ?? dayjs().format("YYYY-MM");
   const day = get("day");
   const only = Object.fromEntries(narrowed.map((k) => [k, get(k)]).filter(([, v]) => v)) as Only;

@@ -21,7 +21,7 @@ export function DefinitionPage() {
   const names = found?.names ?? [];
   return (
     <>
-      <PageHead title={<>{say.theDefinitionOf(<Link to={`/repositories/${repository}`}>{repository}</Link>)}</>} action={<Link to={`/launch?repository=${repository}${branch && `&branch=${encodeURIComponent(branch)}`}`}>{say.launchFromIt()}</Link>}>
+      <PageHead title={say.theDefinitionOf(<Link to={`/repositories/${repository}`}>{repository}</Link>)} action={<Link to={`/launch?repository=${repository}${branch && `&branch=${encodeURIComponent(branch)}`}`}>{say.launchFromIt()}</Link>}>
         {names.length > 1 && <Select aria-label={say.whichDefinition()} style={{ width: 160 }} value={name} onChange={(n) => set({ name: n })} options={names.map((n) => ({ value: n, label: n || say.theFirst() }))} />}
         <Input.Search placeholder={say.anotherBranch()} enterButton={say.look()} spellCheck={false} aria-label={say.branch()} style={{ width: 260 }} defaultValue={branch} loading={check.isFetching} onSearch={(b) => (b.trim() === branch ? void check.refetch() : set({ branch: b.trim() }))} />
       </PageHead>

@@ -3,7 +3,7 @@ import { Button, Drawer, Dropdown, Form, Input, Space } from "antd";
 import { DownOutlined, ProfileOutlined } from "@ant-design/icons";
 import { useCallback, useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
-import { nameOf, type Person, type WorkspaceRow } from "../api/client";
+import { nameOf, type WorkspaceRow, type Me, may } from "../api/client";
 import { Ask } from "../parts/Ask";
 import { PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
@@ -16,7 +16,7 @@ import { WorkspaceList } from "../parts/WorkspaceList";
 import * as say from "words/pages/FleetPage";
 
 /** Everybody's workspaces whom one may see; one of them can be looked into beside the list. */
-export function FleetPage({ person }: { person: Person }) {
+export function FleetPage({ person }: { person: Me }) {
   const navigate = useNavigate();
   const [get, set] = useAddress();
   const list = useQuery(workspaces(true));
@@ -32,11 +32,11 @@ export function FleetPage({ person }: { person: Person }) {
   return (
     <>
       <PageHead
-        title={person.role === "lead" ? say.workspacesOfMyTeam(person.team) : say.fleet()}
+        title={!may(person, "workspace.see", "other") ? say.workspacesOfMyTeam(person.team) : say.fleet()}
         action={
           <Space>
-            {person.role === "operator" && <TakeOn />}
-            {person.role !== "auditor" && (
+            {may(person, "container.adopt") && <TakeOn />}
+            {may(person, "workspace.launch") && (
               <Button type="primary" onClick={() => navigate("/launch")}>
                 {say.launchAWorkspace()}
               </Button>

@@ -213,7 +213,7 @@ function Ahead({ of: p }: { of: Preflight }) {
       <h2>{say.beforeTheLaunch()}</h2>
       <dl className="facts one">
         <dt>{say.makes()}</dt>
-        <dd>{say.pullRequestAtBy(p.request, p.branch, <code>{p.commit.slice(0, 10)}</code>, p.definition || <>{say.whatIsUsualHave(<Link to="/starters">{say.starters()}</Link>)}</>, p.image, p.set_up.length > 0 && <>{say.then(p.set_up.join(", "))}</>)}</dd>
+        <dd>{say.pullRequestAtBy(p.request, p.branch, <code>{p.commit.slice(0, 10)}</code>, p.definition || say.whatIsUsualHave(<Link to="/starters">{say.starters()}</Link>), p.image, p.set_up.length > 0 && say.then(p.set_up.join(", ")))}</dd>
         {p.services.length > 0 && (
           <>
             <dt>{say.services()}</dt>
@@ -233,7 +233,7 @@ function Ahead({ of: p }: { of: Preflight }) {
           </>
         )}
         <dt>{say.prepared2()}</dt>
-        <dd>{p.prepared ? <>{say.imageOfAtThe(good, p.prepared.number, when(p.prepared.made_at), p.prepared.behind)}</> : <>{say.fromScratch(attention, p.scratch)}</>}</dd>
+        <dd>{p.prepared ? say.imageOfAtThe(good, p.prepared.number, when(p.prepared.made_at), p.prepared.behind) : say.fromScratch(attention, p.scratch)}</dd>
         <dt>{say.readyIn()}</dt>
         <dd className="number">{p.usual_ms ? say.usually19Of20(took(p.usual_ms), took(p.slow_ms)) : say.notKnownNobodyHas()}</dd>
         <dt>{say.costs()}</dt>
@@ -248,8 +248,8 @@ function Ahead({ of: p }: { of: Preflight }) {
         )}
         <dt>{say.secrets()}</dt>
         <dd>
-          {!!p.request && <>{say.itGetsNoneAnd(attention, p.request)}</>}
-          {!p.request && p.missing.length === 0 && <>{say.nothingThatIsAsked(good)}</>}
+          {!!p.request && say.itGetsNoneAnd(attention, p.request)}
+          {!p.request && p.missing.length === 0 && say.nothingThatIsAsked(good)}
           {p.missing.map((m) => (
             <div key={m.name}>
               {say.isMissing(

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Table, Tooltip } from "antd";
 import { Link } from "react-router";
-import type { Operation, Person } from "../api/client";
+import { type Operation, type Me, may } from "../api/client";
 import { counted, OperationView } from "../parts/OperationView";
 import { nothing, PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
@@ -11,14 +11,14 @@ import { operations } from "../service/operations";
 import * as say from "words/pages/OperationsPage";
 
 /** What was asked of many workspaces at once, and what came of it. */
-export function OperationsPage({ person }: { person: Person }) {
+export function OperationsPage({ person }: { person: Me }) {
   const [get, set] = useAddress();
   const list = useQuery(operations);
   const open = get("open");
   return (
     <>
       <PageHead title={say.operations()}>
-        <Link to={person.role === "developer" ? "/mine" : "/fleet"}>{say.chooseWorkspacesAndAsk()}</Link>
+        <Link to={may(person, "workspace.see", "team", "other") ? "/fleet" : "/mine"}>{say.chooseWorkspacesAndAsk()}</Link>
       </PageHead>
       <ProblemNote error={list.error} />
       <Table<Operation>
@@ -28,7 +28,7 @@ export function OperationsPage({ person }: { person: Person }) {
         loading={list.isPending}
         dataSource={list.data}
         locale={nothing(say.nothingWasAskedOf())}
-        expandable={{ expandedRowKeys: open ? [open] : [], onExpand: (yes, o) => set({ open: yes ? o.id : undefined }), expandRowByClick: true, expandedRowRender: (o) => <OperationView id={o.id} owner={o.by === person.name || person.role === "operator"} /> }}
+        expandable={{ expandedRowKeys: open ? [open] : [], onExpand: (yes, o) => set({ open: yes ? o.id : undefined }), expandRowByClick: true, expandedRowRender: (o) => <OperationView id={o.id} owner={o.by === person.name || may(person, "workspace.drive", "other")} /> }}
         columns={[
           { title: say.verb(), dataIndex: "verb", width: 110 },
           { title: say.whatCameOfIt(), render: (_, o) => <span className="number">{counted(o)}</span> },

@@ -2,7 +2,7 @@ import { CheckCircleFilled, PauseCircleFilled, RobotOutlined } from "@ant-design
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { App, Button, Form, Input, Select, Space, Table, Tooltip, Typography, theme } from "antd";
 import { useState } from "react";
-import type { Person } from "../api/client";
+import { type Person, type Me, may } from "../api/client";
 import { nothing, PageHead } from "../parts/Page";
 import { Ask } from "../parts/Ask";
 import { ProblemNote } from "../parts/ProblemNote";
@@ -17,13 +17,13 @@ import * as say from "words/pages/PeoplePage";
 const roles = ["operator", "lead", "developer", "auditor"] as const;
 
 /** Who is here, in which team and role; operators bring people in and out. */
-export function PeoplePage({ person }: { person: Person }) {
+export function PeoplePage({ person }: { person: Me }) {
   const { token } = theme.useToken();
   const colours = useColours();
   const { modal } = App.useApp();
   const [get, set] = useAddress();
   const [enrolling, setEnrolling] = useState<{ person?: string }>();
-  const operator = person.role === "operator";
+  const brings = may(person, "people.change");
   const [tokensOf, setTokensOf] = useState<string>();
   const people = useQuery(everybody);
   const teams = useQuery(teamsOf);
@@ -44,10 +44,10 @@ export function PeoplePage({ person }: { person: Person }) {
       <PageHead
         title={say.people()}
         action={
-          (operator || (person.role === "lead" && person.team)) && (
+          may(person, "service-account.change", "team", "other") && (
             <Space>
               <AddProgram person={person} teams={(teams.data ?? []).map((t) => t.name)} />
-              {operator && (
+              {brings && (
                 <>
                   <Button
                     onClick={() => {
@@ -72,7 +72,7 @@ export function PeoplePage({ person }: { person: Person }) {
         <span className="quiet number">{say.shown(rows.length)}</span>
       </PageHead>
       <ProblemNote error={people.error ?? teams.error} />
-      {operator && <OpenLinks />}
+      {brings && <OpenLinks />}
       {tokensOf && <ProgramTokens of={tokensOf} onClose={() => setTokensOf(undefined)} />}
       <Table<Person>
         size="small"
@@ -106,14 +106,14 @@ export function PeoplePage({ person }: { person: Person }) {
             title: say.role(),
             width: 140,
             ...by("role", (a, b) => roles.indexOf(a.role) - roles.indexOf(b.role)),
-            render: (_, p) => (operator && p.name !== person.name ? <Select size="small" variant="borderless" style={{ width: 120 }} aria-label={say.roleOf(p.name)} value={p.role} options={roles.map((r) => ({ value: r, label: r }))} onChange={(r) => change.mutate({ name: p.name, role: r })} /> : p.role),
+            render: (_, p) => (brings && p.name !== person.name ? <Select size="small" variant="borderless" style={{ width: 120 }} aria-label={say.roleOf(p.name)} value={p.role} options={roles.map((r) => ({ value: r, label: r }))} onChange={(r) => change.mutate({ name: p.name, role: r })} /> : p.role),
           },
           {
             title: say.team(),
             width: 150,
             ...by("team", (a, b) => (a.team ?? "").localeCompare(b.team ?? "")),
             render: (_, p) =>
-              operator ? (
+              brings ? (
                 <Select size="small" variant="borderless" style={{ width: 130 }} aria-label={say.teamOf(p.name)} value={p.team ?? ""} options={[{ value: "", label: say.none() }, ...(teams.data ?? []).map((t) => ({ value: t.name, label: t.name }))]} onChange={(t: string) => change.mutate({ name: p.name, team: t })} />
               ) : (
                 p.team
@@ -140,8 +140,7 @@ export function PeoplePage({ person }: { person: Person }) {
             width: 270,
             align: "right",
             render: (_, p) =>
-              (operator || p.program) &&
-              person.role !== "auditor" &&
+              (brings || (p.program && may(person, "service-account.change", p.team && p.team === person.team ? "team" : "other"))) &&
               p.name !== person.name && (
                 <Space>
                   {p.program ? (
@@ -153,7 +152,7 @@ export function PeoplePage({ person }: { person: Person }) {
                       {say.newPassword()}
                     </Button>
                   )}
-                  {!operator ? null : p.closed ? (
+                  {!brings ? null : p.closed ? (
                     <>
                       <Button size="small" onClick={() => change.mutate({ name: p.name, closed: false })}>
                         {say.open2()}

@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Button, Form, Input, Space, Table, Tooltip } from "antd";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
-import type { Person, PrebuildPlan } from "../api/client";
+import { type PrebuildPlan, type Me, may } from "../api/client";
 import { Ask } from "../parts/Ask";
 import { nothing, PageHead } from "../parts/Page";
 import { Newest, Plan, PutPlan } from "../parts/Prebuilds";
@@ -13,12 +13,12 @@ import { add, repositories as all, type Repository } from "../service/repositori
 import * as say from "words/pages/RepositoriesPage";
 
 /** Registered repositories, with the images that are prepared ahead of each. */
-export function RepositoriesPage({ person }: { person: Person }) {
+export function RepositoriesPage({ person }: { person: Me }) {
   const navigate = useNavigate();
   const [get, set] = useAddress();
   const [planning, setPlanning] = useState<string>();
   const [adding, setAdding] = useState(false);
-  const manages = person.role === "operator" || person.role === "lead";
+  const manages = may(person, "prebuild.change");
   const repositories = useQuery(all);
   const plans = useQuery(plansOf());
   const words = (get("find") ?? "").toLowerCase();
@@ -29,7 +29,7 @@ export function RepositoriesPage({ person }: { person: Person }) {
       <PageHead
         title={say.repositories()}
         action={
-          person.role === "operator" && (
+          may(person, "repository.change") && (
             <Button type="primary" onClick={() => setAdding(true)}>
               {say.registerARepository()}
             </Button>
@@ -79,7 +79,7 @@ export function RepositoriesPage({ person }: { person: Person }) {
             width: 230,
             render: (_, r) => (
               <Space>
-                {person.role !== "auditor" && (
+                {may(person, "workspace.launch") && (
                   <Button size="small" onClick={() => navigate(`/launch?repository=${r.name}`)}>
                     {say.launch()}
                   </Button>

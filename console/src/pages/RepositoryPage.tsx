@@ -4,7 +4,7 @@ import { App, Button, Dropdown, Form, Input, Select, Spin, Table, Tabs, Typograp
 import { DownOutlined } from "@ant-design/icons";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { nameOf, type Person, type WorkspaceRow } from "../api/client";
+import { nameOf, type WorkspaceRow, type Me, may } from "../api/client";
 import { Ask } from "../parts/Ask";
 import { Entries } from "../parts/Entries";
 import { Findings } from "../parts/Findings";
@@ -25,22 +25,21 @@ import { workspaces } from "../service/workspaces";
 import * as say from "words/pages/RepositoryPage";
 
 /** One repository: its branches and what serves them, its plans and what they save, what is wrong with its definition, its secrets, its workspaces. */
-export function RepositoryPage({ person }: { person: Person }) {
+export function RepositoryPage({ person }: { person: Me }) {
   const { repository: name = "" } = useParams();
   const [get, set] = useAddress();
   const navigate = useNavigate();
   const one = useQuery(repository(name));
   const r = one.data;
   if (!r) return one.error ? <ProblemNote error={one.error} /> : <Spin />;
-  const manages = person.role === "operator" || person.role === "lead";
   return (
     <>
       <PageHead
         title={r.name}
         action={
           <>
-            {person.role === "operator" && <More of={r} />}
-            {person.role !== "auditor" && (
+            {may(person, "repository.change") && <More of={r} />}
+            {may(person, "workspace.launch") && (
               <Button type="primary" style={{ marginLeft: 8 }} onClick={() => void navigate(`/launch?repository=${r.name}`)}>
                 {say.launch()}
               </Button>
@@ -73,9 +72,9 @@ export function RepositoryPage({ person }: { person: Person }) {
         onChange={(view) => set({ view })}
         items={[
           { key: "branches", label: say.branches(), children: <Branches of={r} person={person} /> },
-          { key: "prebuilds", label: say.preparedAhead(), children: <Plans of={r.name} manages={manages} /> },
+          { key: "prebuilds", label: say.preparedAhead(), children: <Plans of={r.name} manages={may(person, "prebuild.change")} /> },
           { key: "workspaces", label: say.workspaces(), children: <Workspaces of={r.name} person={person} /> },
-          { key: "secrets", label: say.secrets(), children: <Secrets of={r.name} manages={manages} /> },
+          { key: "secrets", label: say.secrets(), children: <Secrets of={r.name} manages={may(person, "repo-secret.change")} /> },
           { key: "journal", label: say.whatWasChanged(), children: <Entries of={{ repository: r.name }} /> },
         ]}
       />
@@ -88,7 +87,7 @@ function Found({ of }: { of: string }) {
   const { token } = theme.useToken();
   const check = useQuery(definition(of));
   const link = <Link to={`/repositories/${of}/definition`}>{say.whatItComesTo()}</Link>;
-  if (check.error) return <>{say.itCannotBeRead()}</>;
+  if (check.error) return say.itCannotBeRead();
   if (!check.data) return <Spin size="small" />;
   if (check.data.findings.length === 0) {
     return (
@@ -105,7 +104,7 @@ function Found({ of }: { of: string }) {
   );
 }
 
-function Branches({ of: r, person }: { of: Repository; person: Person }) {
+function Branches({ of: r, person }: { of: Repository; person: Me }) {
   const { token } = theme.useToken();
   const list = useQuery(branches(r.name));
   return (
@@ -128,7 +127,7 @@ function Branches({ of: r, person }: { of: Repository; person: Person }) {
             width: 150,
             render: (_, b) => (b.prepared ? <span style={{ color: b.prepared.head ? token.colorSuccess : undefined }}>{say.imageAtItsHead(b.prepared.number, b.prepared.head)}</span> : <span className="quiet">{say.no()}</span>),
           },
-          { title: "", width: 110, align: "right", render: (_, b) => person.role !== "auditor" && <Link to={`/launch?repository=${r.name}&branch=${encodeURIComponent(b.name)}`}>{say.launchFromIt()}</Link> },
+          { title: "", width: 110, align: "right", render: (_, b) => may(person, "workspace.launch") && <Link to={`/launch?repository=${r.name}&branch=${encodeURIComponent(b.name)}`}>{say.launchFromIt()}</Link> },
         ]}
       />
     </>
@@ -151,8 +150,8 @@ function Plans({ of, manages }: { of: string; manages: boolean }) {
   );
 }
 
-function Workspaces({ of, person }: { of: string; person: Person }) {
-  const list = useQuery(workspaces(person.role !== "developer"));
+function Workspaces({ of, person }: { of: string; person: Me }) {
+  const list = useQuery(workspaces(may(person, "workspace.see", "team", "other")));
   const rows = list.data?.filter((w) => w.repository === of);
   return (
     <>

@@ -1,7 +1,7 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { Alert, App, Button, Input, Segmented, Select, Space, Table, Tooltip } from "antd";
 import { useCallback, useEffect, useState } from "react";
-import type { Person, RulesVersion } from "../api/client";
+import { type RulesVersion, type Me, may } from "../api/client";
 import { PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { RulesForm } from "../parts/RulesForm";
@@ -25,9 +25,9 @@ type Draft = { document: string; base: number; began: number };
 let kept: Draft | undefined;
 
 /** The house rules: the document in force, checked while it is written, and its versions. */
-export function RulesPage({ person }: { person: Person }) {
+export function RulesPage({ person }: { person: Me }) {
   const { modal } = App.useApp();
-  const operator = person.role === "operator";
+  const changeable = may(person, "rules.change");
   const [get, set] = useAddress();
   const view = (get("view") ?? "text") as View;
   const versions = useQuery(all);
@@ -88,7 +88,7 @@ export function RulesPage({ person }: { person: Person }) {
       <PageHead
         title={say.houseRules()}
         action={
-          operator && (
+          changeable && (
             <Space>
               {changed && <Button onClick={() => begin(undefined)}>{say.backToThoseIn()}</Button>}
               <Button type="primary" loading={changed && !said && !check.error} disabled={!said || behind || findings.length > 0 || changes.length === 0} onClick={ask}>
@@ -137,8 +137,8 @@ export function RulesPage({ person }: { person: Person }) {
               { value: "beside", label: say.sideBySide() },
             ]}
           />
-          {current && view === "text" && <RulesEditor key={`${draft?.began ?? current.version} ${begun}`} document={draft?.document ?? current.document} readOnly={!operator} findings={findings} onChange={write} />}
-          {current && view === "common" && <RulesForm key={`${draft?.began ?? current.version} ${begun}`} document={draft?.document ?? current.document} readOnly={!operator} onChange={write} />}
+          {current && view === "text" && <RulesEditor key={`${draft?.began ?? current.version} ${begun}`} document={draft?.document ?? current.document} readOnly={!changeable} findings={findings} onChange={write} />}
+          {current && view === "common" && <RulesForm key={`${draft?.began ?? current.version} ${begun}`} document={draft?.document ?? current.document} readOnly={!changeable} onChange={write} />}
           {current && view === "beside" && (
             <Beside
               with={Number(get("with") ?? 0)}
@@ -147,7 +147,7 @@ export function RulesPage({ person }: { person: Person }) {
               inForce={current.version}
               now={draft?.document ?? current.document}
               drafted={changed}
-              take={operator ? (document) => begin({ document, base: current.version, began: current.version }) : undefined}
+              take={changeable ? (document) => begin({ document, base: current.version, began: current.version }) : undefined}
             />
           )}
           {findings.map((f) => (
@@ -192,7 +192,7 @@ export function RulesPage({ person }: { person: Person }) {
           ]}
         />
       </div>
-      {operator && <WhatIsOpen inForce={current?.version} />}
+      {changeable && <WhatIsOpen inForce={current?.version} />}
     </>
   );
 }

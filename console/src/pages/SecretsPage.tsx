@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Button, Select, Table, Tabs, type TableColumnsType } from "antd";
 import { useState } from "react";
-import type { Person, SecretChoice } from "../api/client";
+import { type SecretChoice, type Me, may } from "../api/client";
 import { GiveSecret } from "../parts/GiveSecret";
 import { nothing, PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
@@ -12,14 +12,14 @@ import { explained as explainedOf, mine as mineOf } from "../service/secrets";
 import * as say from "words/pages/SecretsPage";
 
 /** One's own secrets, a repository's, and what becomes of each in a workspace. */
-export function SecretsPage({ person }: { person: Person }) {
+export function SecretsPage({ person }: { person: Me }) {
   const [get, set] = useAddress();
   const view = get("view") ?? "mine";
   const repositories = useQuery(all);
   const names = repositories.data?.map((r) => r.name) ?? [];
   const of = get("repository") ?? names[0] ?? "";
   const [adding, setAdding] = useState(false);
-  const manages = person.role === "operator" || person.role === "lead";
+  const manages = may(person, "repo-secret.change");
   const mine = useQuery({ ...mineOf, enabled: view === "mine" });
   const theirs = useQuery({ ...secretsOf(of), enabled: view === "repository" && Boolean(of) });
   const explained = useQuery({ ...explainedOf(of), enabled: view === "explained" && Boolean(of) });

@@ -2,7 +2,7 @@ import { CheckCircleFilled, CloseCircleFilled, DownOutlined, PauseCircleFilled }
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { App, Button, Dropdown, Form, Input, InputNumber, Modal, Segmented, Select, Space, Table, Tooltip, Typography, theme } from "antd";
 import { useState } from "react";
-import type { Person } from "../api/client";
+import { type Me, may } from "../api/client";
 import { Ask } from "../parts/Ask";
 import { nothing, PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
@@ -14,12 +14,12 @@ import * as say from "words/pages/WebhooksPage";
 type Asked = { what: "change" | "replay"; of: Webhook };
 
 /** Addresses outside that are told of journal entries. */
-export function WebhooksPage({ person }: { person: Person }) {
+export function WebhooksPage({ person }: { person: Me }) {
   const { modal } = App.useApp();
   const [adding, setAdding] = useState(false);
   const [asked, setAsked] = useState<Asked>();
   const [key, setKey] = useState<string>();
-  const changes = person.role === "operator";
+  const changes = may(person, "webhook.change");
   const hooks = useQuery(webhooks);
   const done = useDone("webhooks");
   const test = useMutation({

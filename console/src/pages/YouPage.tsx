@@ -1,7 +1,7 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { App, Button, Form, Input, Table, Tooltip } from "antd";
 import { useState } from "react";
-import type { Person } from "../api/client";
+import type { Me } from "../api/client";
 import { Keys } from "../parts/Keys";
 import { PageHead, nothing } from "../parts/Page";
 import { Ask } from "../parts/Ask";
@@ -13,7 +13,7 @@ import { changePassword, credentials, dropCredential, endToken, tokens as tokens
 import * as say from "words/pages/YouPage";
 
 /** What one is signed in with, and tokens for programs. */
-export function YouPage({ person }: { person: Person }) {
+export function YouPage({ person }: { person: Me }) {
   const [making, setMaking] = useState(false);
   const [changing, setChanging] = useState(false);
   const tokens = useQuery(tokensOf);

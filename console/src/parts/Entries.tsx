@@ -49,7 +49,7 @@ function Subject({ of: e }: { of: JournalEntry }) {
   return (
     <>
       {to ? <Link to={to}>{e.subject_name}</Link> : e.subject_name}
-      {owner && e.owner_name !== e.subject_name && <>{say.ofOfOwner(owner)}</>}
+      {owner && e.owner_name !== e.subject_name && say.ofOfOwner(owner)}
     </>
   );
 }

@@ -32,7 +32,7 @@ export function Keys() {
           </Button>,
         )}
       </h2>
-      <p className="quiet">{say.noKeyIsNeeded(door.data?.address ? <>{say.theDoorIsAt(door.data.address, <code>{door.data.fingerprint}</code>)}</> : null, <code>{say.yardbenchSshConfigure()}</code>)}</p>
+      <p className="quiet">{say.noKeyIsNeeded(door.data?.address ? say.theDoorIsAt(door.data.address, <code>{door.data.fingerprint}</code>) : null, <code>{say.yardbenchSshConfigure()}</code>)}</p>
       <ProblemNote error={keys.error ?? remove.error} />
       <Table
         size="small"
@@ -105,15 +105,12 @@ export function SSHLine({ of: w }: { of: Workspace }) {
       <span className="quiet">
         {say.after(
           <code>{say.yardbenchSshConfigure()}</code>,
-          host && (
-            <>
-              {say.withAKeyOf(
-                <Typography.Text copyable code>
-                  {say.sshP(port, name, host)}
-                </Typography.Text>,
-              )}
-            </>
-          ),
+          host &&
+            say.withAKeyOf(
+              <Typography.Text copyable code>
+                {say.sshP(port, name, host)}
+              </Typography.Text>,
+            ),
         )}
       </span>
       {door.data?.editors.map((e) => (

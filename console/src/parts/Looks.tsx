@@ -87,7 +87,7 @@ export function LooksOfOthers() {
       type="info"
       showIcon
       style={{ marginBottom: 8 }}
-      title={<>{say.letsYouLookAt(l.owner, l.writes, l.terminal, l.workspace, <Tooltip title={exact(l.until)}>{when(l.until)}</Tooltip>)}</>}
+      title={say.letsYouLookAt(l.owner, l.writes, l.terminal, l.workspace, <Tooltip title={exact(l.until)}>{when(l.until)}</Tooltip>)}
       action={<Link to={`/looks/${l.workspace}.${l.owner}/${l.terminal}`}>{say.look()}</Link>}
     />
   ));

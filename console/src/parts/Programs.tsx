@@ -1,7 +1,7 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { Button, Form, Input, Modal, Select } from "antd";
 import { useState } from "react";
-import type { Person } from "../api/client";
+import { type Me, may } from "../api/client";
 import { Ask } from "./Ask";
 import { ProblemNote } from "./ProblemNote";
 import { MakeToken, TokenTable } from "./Tokens";
@@ -11,13 +11,13 @@ import { endTokenOf, tokensOf } from "../service/tokens";
 import * as say from "words/parts/Programs";
 
 /** Makes an account for programs, which belongs to a team and to no person. */
-export function AddProgram({ person, teams }: { person: Person; teams: string[] }) {
+export function AddProgram({ person, teams }: { person: Me; teams: string[] }) {
   const [open, setOpen] = useState(false);
   return (
     <>
       <Button onClick={() => setOpen(true)}>{say.addAProgram()}</Button>
       {open && (
-        <Ask<{ name: string; purpose: string; team: string }> title={say.anAccountForPrograms()} ok={say.addIt()} about={say.itBelongsToA()} initial={{ team: person.role === "lead" ? person.team : undefined }} ask={addProgram} changes={["people"]} onClose={() => setOpen(false)}>
+        <Ask<{ name: string; purpose: string; team: string }> title={say.anAccountForPrograms()} ok={say.addIt()} about={say.itBelongsToA()} initial={{ team: !may(person, "service-account.change", "other") ? person.team : undefined }} ask={addProgram} changes={["people"]} onClose={() => setOpen(false)}>
           <Form.Item name="name" label={say.name()} rules={[{ required: true, message: say.giveItAName() }]}>
             <Input autoFocus placeholder={say.nightwatch()} maxLength={32} />
           </Form.Item>
@@ -25,7 +25,7 @@ export function AddProgram({ person, teams }: { person: Person; teams: string[] 
             <Input placeholder={say.reviewsOfPullRequests()} maxLength={120} />
           </Form.Item>
           <Form.Item name="team" label={say.team()} rules={[{ required: true, message: say.sayWhoseItIs() }]}>
-            <Select disabled={person.role === "lead"} options={teams.map((t) => ({ value: t, label: t }))} />
+            <Select disabled={!may(person, "service-account.change", "other")} options={teams.map((t) => ({ value: t, label: t }))} />
           </Form.Item>
         </Ask>
       )}

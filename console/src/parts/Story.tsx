@@ -2,7 +2,7 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { CheckCircleFilled, CloseCircleFilled, MinusCircleOutlined } from "@ant-design/icons";
 import { Alert, Button, Select, Space, Spin, Table, Tabs, theme } from "antd";
 import { useState } from "react";
-import { Problem, nameOf, type Person, type Service, type Workspace } from "../api/client";
+import { Problem, nameOf, type Service, type Workspace, type Me } from "../api/client";
 import { allowPush, heed as heedIt, services as servicesOf, sheet as oneSheet, sheets as sheetsOf, workspace as oneWorkspace } from "../service/workspaces";
 import { bytes, cores, money } from "words/amounts";
 import { DayStrip } from "./DayStrip";
@@ -21,7 +21,7 @@ import { Actions } from "./WorkspaceActions";
 import * as say from "words/parts/Story";
 
 /** One workspace whole: its state and what may be asked of it, what it is, how it came up, its log, its ports, its journal. */
-export function Story({ name, person, head }: { name: string; person: Person; head?: boolean }) {
+export function Story({ name, person, head }: { name: string; person: Me; head?: boolean }) {
   const [get, set] = useAddress();
   const [chosen, setChosen] = useState<number>();
   const workspace = useQuery(oneWorkspace(name));
@@ -206,9 +206,9 @@ function ConditionNote({ of: c, workspace: w }: { of: Workspace["conditions"][nu
 
 /** What keeps a workspace awake, or when it is put to rest. */
 function Rest({ of: w }: { of: Workspace }) {
-  if (w.adopted) return <>{say.itIsNeverPut()}</>;
-  if (!w.rest) return <>{say.atRest()}</>;
-  if (w.rest.held_until) return <>{say.heldUntil(when(w.rest.held_until), w.rest.hold_why)}</>;
+  if (w.adopted) return say.itIsNeverPut();
+  if (!w.rest) return say.atRest();
+  if (w.rest.held_until) return say.heldUntil(when(w.rest.held_until), w.rest.hold_why);
   return <span title={exact(w.rest.last_sign_at)}>{say.atPutToRest(w.rest.last_sign, when(w.rest.last_sign_at), when(w.rest.stops_at))}</span>;
 }
 

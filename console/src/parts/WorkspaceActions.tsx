@@ -2,7 +2,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { App, Button, ConfigProvider, Form, Input, Select, Space } from "antd";
 import { useState } from "react";
 import { useNavigate } from "react-router";
-import { nameOf, type Person, type Workspace } from "../api/client";
+import { nameOf, type Workspace, type Me, may, whose } from "../api/client";
 import { Ask } from "./Ask";
 import { ProblemNote } from "./ProblemNote";
 import { WouldBeLost } from "./WouldBeLost";
@@ -33,7 +33,7 @@ function Hold({ of: w }: { of: Workspace }) {
 }
 
 /** What may be asked of a workspace now, by whoever looks. */
-export function Actions({ of: w, person, small }: { of: Workspace; person: Person; small?: boolean }) {
+export function Actions({ of: w, person, small }: { of: Workspace; person: Me; small?: boolean }) {
   const { modal, message } = App.useApp();
   const navigate = useNavigate();
   const queries = useQueryClient();
@@ -51,8 +51,8 @@ export function Actions({ of: w, person, small }: { of: Workspace; person: Perso
       void navigate("/");
     },
   });
-  const drives = w.owner === person.name || person.role === "operator";
-  const stops = drives || person.role === "lead";
+  const drives = may(person, "workspace.drive", whose(person, w));
+  const stops = may(person, "workspace.stop", whose(person, w));
   const is = (...phases: Workspace["phase"][]) => phases.includes(w.phase);
   return (
     <ConfigProvider componentSize={small ? "small" : undefined}>
@@ -69,7 +69,7 @@ export function Actions({ of: w, person, small }: { of: Workspace; person: Perso
             {say.rebuild()}
           </Button>
         )}
-        {w.adopted && person.role === "operator" && !is("removing", "removed") && (
+        {w.adopted && may(person, "container.adopt") && !is("removing", "removed") && (
           <Button
             onClick={() =>
               modal.confirm({

@@ -1,6 +1,6 @@
 import { useMemo, type ReactNode } from "react";
 import { Link } from "react-router";
-import { nameOf, type Person, type WorkspaceRow } from "../api/client";
+import { nameOf, type WorkspaceRow, type Me, may } from "../api/client";
 import { AskMany } from "./AskMany";
 import { cents, money } from "words/amounts";
 import { DayStrip } from "./DayStrip";
@@ -44,7 +44,7 @@ const mineOnly = [state, repository];
 const ofAll = [state, ...filters];
 
 /** Rows of workspaces: one's own, or those of many. */
-export function WorkspaceList({ rows, person, all, loading, look, head }: { rows: readonly WorkspaceRow[]; person: Person; all: boolean; loading: boolean; look?: (w: WorkspaceRow) => ReactNode; head?: (shown: WorkspaceRow[]) => ReactNode }) {
+export function WorkspaceList({ rows, person, all, loading, look, head }: { rows: readonly WorkspaceRow[]; person: Me; all: boolean; loading: boolean; look?: (w: WorkspaceRow) => ReactNode; head?: (shown: WorkspaceRow[]) => ReactNode }) {
   const columns = useMemo(() => (all ? [owner, name, ...(look ? [{ key: "look", title: "", width: 44, render: look }] : []), phase, team, ...rest] : [name, enter, phase, ...rest]), [all, look]);
   return (
     <List<WorkspaceRow>
@@ -56,7 +56,7 @@ export function WorkspaceList({ rows, person, all, loading, look, head }: { rows
       find={say.findByNameRepository()}
       loading={loading}
       empty={say.thereIsNoWorkspace()}
-      chosen={person.role === "auditor" ? undefined : (chosen, forget) => <AskMany chosen={chosen} onDone={forget} />}
+      chosen={!may(person, "operation.ask") ? undefined : (chosen, forget) => <AskMany chosen={chosen} onDone={forget} />}
       head={head}
     />
   );

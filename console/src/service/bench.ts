@@ -26,9 +26,9 @@ export class Spoken {
   private over: Over | undefined;
   private ended = false;
 
-  constructor(workspace: string, path: "languages" | "debuggers", of: string, heard: (message: string) => void, end: (why: Over | undefined) => void) {
+  constructor(workspace: string, path: "languages" | "debuggers", of: string, heard: (message: string) => void, end: (why: Over | undefined) => void, query = "") {
     const scheme = location.protocol === "https:" ? "wss" : "ws";
-    this.socket = new WebSocket(`${scheme}://${location.host}/api/v1/workspaces/${encodeURIComponent(workspace)}/${path}/${encodeURIComponent(of)}`);
+    this.socket = new WebSocket(`${scheme}://${location.host}/api/v1/workspaces/${encodeURIComponent(workspace)}/${path}/${encodeURIComponent(of)}${query}`);
     this.socket.binaryType = "arraybuffer";
     this.socket.onopen = () => {
       for (const m of this.waiting.splice(0)) this.socket.send(m);

@@ -64,6 +64,7 @@ type Configuration struct {
 	Name, Adapter string
 	Request       string         // launch or attach
 	With          map[string]any // what the adapter takes, in its own words
+	Port          int            // where an adapter listens already, on the workspace's loopback; 0 where one is begun
 	Found         bool           // it was made of what the tree holds
 }
 
@@ -285,12 +286,33 @@ func (b *Bench) ownDebug(s section) {
 		case c.Request != "launch" && c.Request != "attach":
 			b.problem("debug.configurations[%d].request is launch or attach", i)
 		default:
-			if c.With == nil {
-				c.With = map[string]any{}
+			with, port, ok := listens(c.Request, c.With)
+			if !ok {
+				b.problem("debug.configurations[%d].with.connect is a port of the workspace's loopback, and its host localhost", i)
+				continue
 			}
-			b.Configurations = append(b.Configurations, Configuration{Name: c.Name, Adapter: c.Adapter, Request: c.Request, With: c.With})
+			b.Configurations = append(b.Configurations, Configuration{Name: c.Name, Adapter: c.Adapter, Request: c.Request, With: with, Port: port})
 		}
 	}
+}
+
+// listens takes what says where an adapter listens already out of what the adapter
+// takes: "connect", with a host and a port, as is usual where one attaches.
+func listens(request string, given map[string]any) (with map[string]any, port int, ok bool) {
+	with = maps.Clone(given)
+	if with == nil {
+		with = map[string]any{}
+	}
+	said, there := with["connect"]
+	if request != "attach" || !there {
+		return with, 0, true
+	}
+	delete(with, "connect")
+	to, _ := said.(map[string]any)
+	n, _ := to["port"].(float64)
+	host, named := to["host"].(string)
+	here := !named && to["host"] == nil || slices.Contains([]string{"localhost", "127.0.0.1", "::1"}, host)
+	return with, int(n), here && n == float64(int(n)) && n >= 1 && n <= 65535
 }
 
 func command(words []string) bool {

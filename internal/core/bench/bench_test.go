@@ -21,9 +21,9 @@ func TestRead(t *testing.T) {
 		{"what is wrong of ours is told, the rest holds", `{"customizations": {"yardbench": {"editor": {"tab_size": 40, "rulers": [1,2,3,4,5], "trim": true}, "languages": {"Tide": {"files": ["*.td"], "command": ["td"]}, "tide": {"files": ["*/x"], "command": ["td"]}, "ebb": {"files": ["*.ebb"]}, "python": {"command": ["own-lsp", "-v"]}}}}}`,
 			`editor {0 <nil> [] true false false} own python *.py *.pyi [own-lsp -v]`,
 			`editor.tab_size is a number from 1 to 16; editor.rulers are at most 4 columns, from 1 to 500; languages: "Tide" is no name of a language; languages.ebb.command is a program with its arguments, in words of their own; languages.tide.files are patterns of names, as *.py`},
-		{"debugging", `{"customizations": {"yardbench": {"debug": {"adapters": {"tide": {"command": ["tide-dap"]}, "bad": {"command": ["-x"]}}, "configurations": [{"name": "The board", "adapter": "python", "with": {"program": "board.py"}}, {"name": "The board", "adapter": "tide"}, {"name": "x", "adapter": "nobody"}, {"name": "y", "adapter": "tide", "request": "sing"}, {"name": "z", "adapter": "tide", "request": "attach"}]}}}}`,
-			`editor {0 <nil> [] false false false} adapter tide [tide-dap] configuration The board python launch map[program:board.py] configuration z tide attach map[]`,
-			`debug.adapters.bad.command is a program with its arguments, in words of their own; debug.configurations[1].name is one line of its own, of at most 80 characters; debug.configurations[2].adapter: there is no adapter "nobody"; debug.configurations[3].request is launch or attach`},
+		{"debugging", `{"customizations": {"yardbench": {"debug": {"adapters": {"tide": {"command": ["tide-dap"]}, "bad": {"command": ["-x"]}}, "configurations": [{"name": "The board", "adapter": "python", "with": {"program": "board.py"}}, {"name": "The board", "adapter": "tide"}, {"name": "x", "adapter": "nobody"}, {"name": "y", "adapter": "tide", "request": "sing"}, {"name": "z", "adapter": "tide", "request": "attach", "with": {"connect": {"port": 5678}, "x": 1}}, {"name": "far", "adapter": "tide", "request": "attach", "with": {"connect": {"host": "10.0.0.1", "port": 5678}}}]}}}}`,
+			`editor {0 <nil> [] false false false} adapter tide [tide-dap] configuration The board python launch map[program:board.py] configuration z tide attach map[x:1] :5678`,
+			`debug.adapters.bad.command is a program with its arguments, in words of their own; debug.configurations[1].name is one line of its own, of at most 80 characters; debug.configurations[2].adapter: there is no adapter "nobody"; debug.configurations[3].request is launch or attach; debug.configurations[5].with.connect is a port of the workspace's loopback, and its host localhost`},
 		{"a wrong kind", `{"customizations": {"yardbench": {"editor": {"trim": "yes"}}}}`, `editor {0 <nil> [] false false false}`, `editor.trim is a string`},
 	} {
 		b, err := Read([]byte(c.text))
@@ -50,6 +50,9 @@ func TestRead(t *testing.T) {
 		}
 		for _, o := range b.Configurations {
 			got += fmt.Sprintf(" configuration %s %s %s %v", o.Name, o.Adapter, o.Request, o.With)
+			if o.Port > 0 {
+				got += fmt.Sprintf(" :%d", o.Port)
+			}
 		}
 		if got != c.want {
 			t.Errorf("%s:\n got %s\nwant %s", c.name, got, c.want)

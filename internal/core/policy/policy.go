@@ -4,7 +4,10 @@
 // It is part of the core: plain values, nothing read or asked.
 package policy
 
-import "slices"
+import (
+	"maps"
+	"slices"
+)
 
 // Role is what a person is in the organisation.
 type Role string
@@ -23,6 +26,22 @@ var Roles = []Role{Operator, Lead, Developer, Auditor}
 // Valid tells whether r is one of the roles.
 func (r Role) Valid() bool {
 	return slices.Contains(Roles, r)
+}
+
+// The relations by name, as the API gives them.
+var relations = []struct {
+	Relation
+	name string
+}{{House, "house"}, {Own, "own"}, {Team, "team"}, {Other, "other"}}
+
+// Names lists the relations in r by their names.
+func (r Relation) Names() (out []string) {
+	for _, n := range relations {
+		if r&n.Relation != 0 {
+			out = append(out, n.name)
+		}
+	}
+	return out
 }
 
 // Relation is how the one who asks stands to the one whose matter it is.
@@ -134,6 +153,9 @@ var Table = map[Action]rights{
 	ChangeWebhooks:   {Operator: House},
 	SeeJournal:       {Operator: everything, Lead: Own | Team, Developer: Own, Auditor: everything},
 }
+
+// Actions lists all that can be asked, by name.
+func Actions() []Action { return slices.Sorted(maps.Keys(Table)) }
 
 // May tells whether the table allows it.
 func May(r Role, a Action, rel Relation) bool { return Table[a][r]&rel != 0 }
