@@ -2,10 +2,13 @@ package test
 
 import (
 	"context"
+	"os"
+	"path/filepath"
 	"strconv"
 	"testing"
 	"time"
 
+	downloads "github.com/chromedp/cdproto/browser"
 	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/chromedp"
@@ -69,6 +72,19 @@ func TestBenchByHand(t *testing.T) {
 	p.do("and copied", js(`document.querySelector(".xterm-helper-textarea").focus()`), browser.Key("c", "KeyC", 2), holds(`window.copied === "see there"`))
 	p.do("files come by being dropped", js(`(() => { const d = new DataTransfer(); d.items.add(new File(["high at six\n"], "table.txt")); document.querySelector('[aria-label="Files"]').closest(".list").dispatchEvent(new DragEvent("drop", { dataTransfer: d, bubbles: true, cancelable: true })) })()`), holds(`document.body.innerText.includes("table.txt")`))
 	w.must(w.as("ingrid", "", "run", "quay", "--", "cat", "table.txt"), 0, "high at six")
+	away := t.TempDir()
+	p.do("a file is taken away", chromedp.Func(func(ctx context.Context, x *chromedp.Target) error {
+		_, err := cdp.Call(ctx, x, downloads.SetDownloadBehavior, downloads.SetDownloadBehaviorParams{Behavior: downloads.SetDownloadBehaviorBehaviorAllow, DownloadPath: away})
+		return err
+	}), clicked(`//*[@role="treeitem"]//*[text()="table.txt"]`), clicked(`//button[starts-with(normalize-space(.), "New, move, remove")]`), clicked(`//li[@role="menuitem" and normalize-space(.)="Take it away"]`))
+	got := ""
+	for end := time.Now().Add(slack * 5 * time.Second); got != "high at six\n" && time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+		text, _ := os.ReadFile(filepath.Join(away, "table.txt")) // it is not there at first
+		got = string(text)
+	}
+	if got != "high at six\n" {
+		t.Errorf("what was taken away holds %q", got)
+	}
 
 	way := func(name string) chromedp.Action[chromedp.Void] {
 		return press(`[data-configuration="` + name + `"] button`)

@@ -188,7 +188,7 @@ func TestTheRoundInTheBrowser(t *testing.T) {
 	saga.do("a link that is cut off is told", chromedp.Navigate(w.address+"/enrol#yb_link_x"), saga.says("This link cannot be used"))
 	saga.do("she sets up her account and is signed in", chromedp.Navigate("about:blank"), chromedp.Navigate(strings.TrimSpace(link)), saga.says("You will be developer"), seen("#name"), chromedp.SendKeys(chromedp.CSS("#name"), "saga"), chromedp.SendKeys(chromedp.CSS("#full_name"), "Saga Ness"),
 		chromedp.SendKeys(chromedp.CSS("#email"), "saga@skerryline.example"), chromedp.SendKeys(chromedp.CSS("#password"), "a long password\r"), saga.says("My workspaces"))
-	saga.do("she is not shown what is not hers to see", chromedp.Navigate(w.address+"/people"), saga.says("does not allow this"))
+	saga.do("she is not shown what is not hers to see", chromedp.Navigate(w.address+"/people"), saga.says("not for your role"))
 
 	runa := w.page(t, "runa")
 	runa.do("a lead plans prebuilds", chromedp.Navigate(w.address+"/repositories"), runa.says("tide-board"), chromedp.Click(`//tr[@data-row-key="tide-board"]//button[.="Plan prebuilds"]`), seen(".ant-modal-container"), modal(), runa.says("none serves yet"))

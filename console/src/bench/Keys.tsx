@@ -1,4 +1,4 @@
-import { InputNumber, Modal, Radio, Switch } from "antd";
+import { InputNumber, Modal, Segmented, Switch } from "antd";
 import { useTaste } from "../parts/taste";
 import * as say from "words/bench/Keys";
 
@@ -34,11 +34,10 @@ export function BenchKeys({ close }: { close: () => void }) {
       <dl className="facts one">
         <dt>{say.colours()}</dt>
         <dd>
-          <Radio.Group
+          <Segmented<typeof taste.scheme>
             size="small"
-            optionType="button"
             value={taste.scheme}
-            onChange={(e) => like({ scheme: e.target.value as typeof taste.scheme })}
+            onChange={(scheme) => like({ scheme })}
             options={[
               { value: "as the system", label: say.asTheSystem() },
               { value: "light", label: say.light() },
@@ -52,11 +51,10 @@ export function BenchKeys({ close }: { close: () => void }) {
         </dd>
         <dt>{say.keysOfEditors()}</dt>
         <dd>
-          <Radio.Group
+          <Segmented<typeof taste.keys>
             size="small"
-            optionType="button"
             value={taste.keys}
-            onChange={(e) => like({ keys: e.target.value as typeof taste.keys })}
+            onChange={(keys) => like({ keys })}
             options={[
               { value: "usual", label: say.usual() },
               { value: "emacs", label: say.thoseOfEmacsToo() },

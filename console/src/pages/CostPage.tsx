@@ -11,7 +11,7 @@ import { type CostRow, type Me, may } from "../api/client";
 import { cents, hours } from "words/amounts";
 import { nothing, PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
-import { sorted, sorting, useAddress } from "../parts/search";
+import { oneOf, sorted, sorting, useAddress } from "../parts/search";
 import { virtualFrom } from "../parts/virtual";
 import { useColours } from "../palette";
 import { cost, type Only } from "../service/cost";
@@ -19,7 +19,8 @@ import * as say from "words/pages/CostPage";
 
 echarts.use([BarChart, GridComponent, TooltipComponent, LegendComponent, AriaComponent, SVGRenderer]);
 
-type By = "team" | "person" | "repository" | "workspace" | "day";
+const groups = ["team", "person", "repository", "workspace", "day"] as const;
+type By = (typeof groups)[number];
 
 /** What a report can be narrowed to, one in another: each row leads to what it is made of. */
 const narrowed = ["team", "person", "repository", "workspace"] as const;
@@ -28,7 +29,7 @@ const within: Record<By, By | undefined> = { team: "person", person: "workspace"
 /** What was used, and what it cost: a month's days as stacks, and the same by whom; each row leads to what it is made of. */
 export function CostPage({ person }: { person: Me }) {
   const [get, set] = useAddress();
-  const by = (get("by") ?? (may(person, "cost.see", "team", "other") ? "team" : "workspace")) as By;
+  const by = oneOf(get("by"), groups, may(person, "cost.see", "team", "other") ? "team" : "workspace");
   const month = get("month") ?? dayjs().format("YYYY-MM");
   const day = get("day");
   const only = Object.fromEntries(narrowed.map((k) => [k, get(k)]).filter(([, v]) => v)) as Only;
@@ -68,7 +69,7 @@ export function CostPage({ person }: { person: Me }) {
         }
       >
         <DatePicker picker="month" allowClear={false} aria-label={say.month()} value={dayjs(`${month}-01`)} onChange={(d) => set({ month: d?.format("YYYY-MM"), day: undefined })} disabledDate={(d) => d.isAfter(dayjs(), "month")} />
-        <Segmented<By> value={by} onChange={(v) => set({ by: v, sort: undefined })} options={(["team", "person", "repository", "workspace", "day"] as By[]).map((v) => ({ value: v, label: say.by(v) }))} />
+        <Segmented<By> value={by} onChange={(v) => set({ by: v, sort: undefined })} options={groups.map((v) => ({ value: v, label: say.by(v) }))} />
         {total && (
           <span className="number" data-total={total.total_micros}>
             {say.ofItIdle(<b>{cents(total.total_micros, currency)}</b>, cents(total.idle_micros, currency))}

@@ -6,7 +6,7 @@ import { PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { RulesForm } from "../parts/RulesForm";
 import { RulesEditor, SideBySide } from "../parts/RulesText";
-import { useAddress } from "../parts/search";
+import { oneOf, useAddress } from "../parts/search";
 import { exact, when } from "words/times";
 import { useDone } from "../parts/useDone";
 import { useSettled } from "../parts/useSettled";
@@ -14,7 +14,8 @@ import { WhatIsOpen } from "../parts/WhatIsOpen";
 import { check as checkOf, put as putRules, version as versionOf, versions as all } from "../service/rules";
 import * as say from "words/pages/RulesPage";
 
-type View = "text" | "common" | "beside";
+const views = ["text", "common", "beside"] as const;
+type View = (typeof views)[number];
 
 const nobody: { line: number; column: number; what: string; fix?: string }[] = [];
 
@@ -29,7 +30,7 @@ export function RulesPage({ person }: { person: Me }) {
   const { modal } = App.useApp();
   const changeable = may(person, "rules.change");
   const [get, set] = useAddress();
-  const view = (get("view") ?? "text") as View;
+  const view = oneOf(get("view"), views, "text");
   const versions = useQuery(all);
   const [draft, setDraft] = useState(kept);
   const [begun, setBegun] = useState(0); // counts what the editor began with

@@ -9,6 +9,8 @@ import * as say from "words/parts/List";
 
 export type { Column } from "./Rows";
 
+const nothing: [string, number][] = [];
+
 const parted = (text: string | undefined) => (text ? text.split(",").filter(Boolean) : []);
 
 /**
@@ -71,14 +73,15 @@ export function List<T extends { id: string }>({
     return columns.filter((c) => !c.title || (those.length ? those.includes(c.key) : !c.extra)); // what has no title is no choice
   }, [columns, wanted]);
   const countedOf = useDeferredValue(rows);
+  const options = useMemo(() => filters.map((f) => counted(countedOf, f.of)), [filters, countedOf]);
   const of = useMemo(() => (picked.size === 0 ? [] : shown.filter((r) => picked.has(r.id))), [shown, picked]);
   const forget = () => setPicked(new Set());
   return (
     <>
       <div className="find-head">
         <Find key={begun} placeholder={find} begin={words} onChange={(w) => typed(() => setWords(w))} />
-        {filters.map((f) => (
-          <Choice key={f.key} of={f as Filter<never>} rows={countedOf as readonly never[]} value={get(f.key) ?? ""} set={set} />
+        {filters.map((f, i) => (
+          <Choice key={f.key} name={f.key} any={f.any} options={options[i] ?? nothing} value={get(f.key) ?? ""} set={set} />
         ))}
         <Popover
           trigger="click"
@@ -143,8 +146,7 @@ function Find({ placeholder, begin, onChange }: { placeholder: string; begin: st
 }
 
 /** One filter: any of its values may be chosen, and each says how many have it. */
-const Choice = memo(function Choice({ of: f, rows, value, set }: { of: Filter<never>; rows: readonly never[]; value: string; set: (changes: Record<string, string | undefined>) => void }) {
-  const options = useMemo(() => counted(rows, f.of), [rows, f]);
+const Choice = memo(function Choice({ name, any, options, value, set }: { name: string; any: string; options: readonly [string, number][]; value: string; set: (changes: Record<string, string | undefined>) => void }) {
   const chosen = parted(value);
   if (options.length < 2 && chosen.length === 0) return null;
   return (
@@ -153,13 +155,13 @@ const Choice = memo(function Choice({ of: f, rows, value, set }: { of: Filter<ne
       allowClear
       maxTagCount={0}
       maxTagPlaceholder={(of) => of.map((v) => String(v.value)).join(", ")}
-      placeholder={f.any}
-      aria-label={f.any}
+      placeholder={any}
+      aria-label={any}
       style={{ minWidth: chosen.length ? 170 : 125, maxWidth: 260 }}
       popupMatchSelectWidth={false}
       value={chosen}
       options={options.map(([v, n]) => ({ value: v, label: `${v} (${n})` }))}
-      onChange={(v: string[]) => set({ [f.key]: v.join(",") })}
+      onChange={(v: string[]) => set({ [name]: v.join(",") })}
     />
   );
 });

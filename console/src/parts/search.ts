@@ -25,6 +25,9 @@ export function useAddress(): [(key: string) => string | undefined, (changes: Re
   return [(key) => search.get(key) ?? undefined, set];
 }
 
+/** oneOf is what an address says where it is one of some values, else what is usual. */
+export const oneOf = <T extends string>(said: string | undefined, all: readonly T[], usual: T): T => all.find((v) => v === said) ?? usual;
+
 /** sorting puts a table's order into the address bar. */
 export function sorting<T>(sort: string | undefined) {
   return (key: string, compare: (a: T, b: T) => number) => ({
