@@ -28,7 +28,7 @@ var (
 // Parse reads the document. Where there are findings the Rules must not be used.
 func Parse(text []byte) (Rules, []Finding) {
 	d := &doc{}
-	r := Rules{AllowIn: map[string]Allow{}, Sizes: map[string]Size{}, Rates: Rates{RunningHour: map[string]Money{}}, Limits: Limits{People: map[string]Amounts{}, Teams: map[string]Amounts{}}}
+	r := Rules{AllowIn: map[string]Allow{}, Sizes: map[string]Size{}, Rates: Rates{RunningHour: map[string]Money{}}, Limits: Limits{People: map[string]Amounts{}, Teams: map[string]Amounts{}}, SignIn: SignIn{Console: consoleEnds, CommandLine: commandEnds}}
 	if len(text) > MaxBytes {
 		return r, []Finding{{1, 1, fmt.Sprintf("the document has %d bytes; at most %d are allowed", len(text), MaxBytes), ""}}
 	}
@@ -69,6 +69,7 @@ func Parse(text []byte) (Rules, []Finding) {
 		"workspaces":      may(func(n *yaml.Node) { d.workspaces(n, &r.Workspaces) }),
 		"ports":           may(func(n *yaml.Node) { d.ports(n, &r.Ports) }),
 		"terminals":       may(func(n *yaml.Node) { d.terminals(n, &r.Terminals) }),
+		"sign_in":         may(func(n *yaml.Node) { d.signIn(n, &r.SignIn) }),
 		"builds":          may(func(n *yaml.Node) { d.builds(n, &r.Builds) }),
 		"editors":         may(func(n *yaml.Node) { r.Editors = d.editors(n) }),
 		"webhooks_inside": may(func(n *yaml.Node) { r.WebhooksInside = d.list(n, anyText) }),

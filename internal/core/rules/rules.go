@@ -46,6 +46,7 @@ type Rules struct {
 	Workspaces Workspaces
 	Ports      Ports
 	Terminals  Terminals
+	SignIn     SignIn
 	// Starters is the registered repository that holds the starters; "" is none.
 	Starters string
 	// Editors are those of people's own machines that are opened on a workspace.
@@ -381,6 +382,7 @@ func (r Rules) values() map[string]string {
 	r.allowValues(v)
 	r.Ports.values(v)
 	r.Terminals.values(v)
+	r.SignIn.values(v)
 	amounts := func(path string, a Amounts) {
 		for k, n := range a {
 			v[path+"."+string(k)] = Amount(k, n)
