@@ -20,6 +20,8 @@ type ProblemKind struct {
 // ProblemKinds are all of them, by status. A kind is never given another meaning.
 var ProblemKinds = []ProblemKind{
 	{"sign-in", http.StatusUnauthorized, "nobody is signed in with what was sent, or name and password do not go together"},
+	{"provider", http.StatusUnauthorized, "the identity provider does not let them in, or is not to be believed"},
+	{"provider-away", http.StatusServiceUnavailable, "the identity provider does not answer as one"},
 	{"pass", http.StatusUnauthorized, "the way to a port was used, has expired, or is for another address"},
 	{"push-mark", http.StatusUnauthorized, "the news of a push is not signed by its repository's git host, or is too old"},
 	{"forbidden", http.StatusForbidden, "the role of whoever asks does not allow it"},

@@ -9,12 +9,13 @@ type Me struct {
 	Scopes       []string `json:"scopes,omitempty" enum:"read,work,launch,administer" doc:"What the token that this was asked with reaches; without it everything"`
 	Repositories []string `json:"repositories,omitempty" doc:"Those it is for; without it all"`
 	Expiring     []Token  `json:"expiring,omitempty" doc:"Tokens of theirs that expire within a week"`
+	SignOutAt    string   `json:"sign_out_at,omitempty" doc:"Where a browser that came by an identity provider signs out there, too"`
 	May          []Right  `json:"may" doc:"What may be done with this sign-in; what is not named may not"`
 }
 
 // Right is something that one may ask of the service, and of whose matters.
 type Right struct {
-	Action string   `json:"action" enum:"self.see,self.change,workspace.see,workspace.launch,workspace.use,recording.see,workspace.drive,workspace.stop,workspace.remove,operation.ask,attention.quiet,container.adopt,port.visit,secret.see,secret.change,repo-secret.see,repo-secret.change,repository.see,repository.change,prebuild.see,prebuild.change,people.see,service-account.change,people.change,rules.see,rules.change,cost.see,journal.see,journal.whole,webhook.see,webhook.change"`
+	Action string   `json:"action" enum:"self.see,self.change,workspace.see,workspace.launch,workspace.use,recording.see,workspace.drive,workspace.stop,workspace.remove,operation.ask,attention.quiet,container.adopt,port.visit,secret.see,secret.change,repo-secret.see,repo-secret.change,repository.see,repository.change,prebuild.see,prebuild.change,people.see,service-account.change,people.change,rules.see,rules.change,cost.see,journal.see,journal.whole,webhook.see,provider.see,provider.change,webhook.change"`
 	Of     []string `json:"of" enum:"house,own,team,other" doc:"house: what belongs to nobody in particular; own: one's own; team: what belongs to somebody of one's team; other: anybody else's"`
 }
 
@@ -49,6 +50,9 @@ type Token struct {
 	Scopes       []string   `json:"scopes,omitempty" enum:"read,work,launch,administer" doc:"What it reaches; without it all that its person may"`
 	Repositories []string   `json:"repositories,omitempty" doc:"Those it is for; without it all"`
 	MadeBy       string     `json:"made_by,omitempty" doc:"Who made it, where that is another than whose it is"`
+	Provider     string     `json:"provider,omitempty" doc:"The identity provider by which it was made"`
+	Place        string     `json:"place,omitempty" example:"192.0.2.17" doc:"The address that it was made from"`
+	Client       string     `json:"client,omitempty" doc:"What asked for it calls itself: a browser, or the command line"`
 }
 
 // NewToken asks for a token.

@@ -44,7 +44,7 @@ func door(t *testing.T) (*Ports, *service.Service, service.Actor, string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	in, err := s.SignIns.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "long enough"}, "console", "")
+	in, err := s.SignIns.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "long enough"}, "console", service.Caller{})
 	if err != nil {
 		t.Fatal(err)
 	}

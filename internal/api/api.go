@@ -283,7 +283,7 @@ var public = map[string]any{"public": true}
 // anything at all. With what, the use case decides.
 func (a *API) signedIn(ctx huma.Context, next func(huma.Context)) {
 	asked := humagin.Unwrap(ctx)
-	ctx = huma.WithValue(huma.WithValue(ctx, fromKey{}, asked.ClientIP()), askedKey{}, ctx.Header(keyHeader))
+	ctx = huma.WithValue(huma.WithValue(ctx, fromKey{}, service.Caller{Place: asked.ClientIP(), Agent: ctx.Header("User-Agent")}), askedKey{}, ctx.Header(keyHeader))
 	tags, bad := matchTags(ctx.Header("If-Match"))
 	r, w := asked.Request, asked.Writer
 	if p := unknownWord(ctx.Operation(), r.URL.Query()); p != nil {
@@ -326,12 +326,14 @@ func (a *API) signedIn(ctx huma.Context, next func(huma.Context)) {
 // says so, four times a minute for each.
 const renewing = "renew-lease"
 
-// fromKey is where the address is kept that somebody asks from.
+// fromKey is where it is kept from where somebody asks, and with what.
 type fromKey struct{}
 
-func from(ctx context.Context) string {
-	address, _ := ctx.Value(fromKey{}).(string)
-	return address
+func from(ctx context.Context) string { return caller(ctx).Place }
+
+func caller(ctx context.Context) service.Caller {
+	c, _ := ctx.Value(fromKey{}).(service.Caller)
+	return c
 }
 
 func (a *API) cookieName() string {

@@ -33,6 +33,7 @@ var tags = map[string]string{
 	"prebuild-plans":  "What is prepared ahead, and when",
 	"prebuild-runs":   "The makings of prepared images",
 	"preflight":       "What is said before a launch",
+	"providers":       "Identity providers by which people sign in (OpenID Connect)",
 	"pushes":          "The news of pushes, from git hosts",
 	"recordings":      "What terminals printed and was kept",
 	"repositories":    "The registered repositories, with their definitions, secrets and prebuild plans",

@@ -124,6 +124,9 @@ var (
 		{Name: "expires_at", Key: func(v wire.Token) string { return moment(v.ExpiresAt) }},
 		{Name: "name", Key: func(v wire.Token) string { return v.Name }},
 	}}
+	providerKind = page.Kind[wire.Provider]{ID: func(v wire.Provider) string { return v.Name }, Orders: []page.Order[wire.Provider]{
+		{Name: "name", Key: func(v wire.Provider) string { return v.Name }},
+	}}
 	webhookKind = page.Kind[wire.Webhook]{ID: func(v wire.Webhook) string { return v.ID }, Orders: []page.Order[wire.Webhook]{
 		{Name: "created_at", Key: func(v wire.Webhook) string { return moment(v.CreatedAt) }},
 		{Name: "url", Key: func(v wire.Webhook) string { return v.URL }},

@@ -326,6 +326,7 @@ func (a *API) routes() {
 	changeRoutes(a)
 	journalRoutes(a)
 	webhookRoutes(a)
+	providerRoutes(a)
 	keptRoutes(a)
 	eventRoute(a)
 	attentionRoutes(a)
@@ -356,7 +357,7 @@ func signInRoutes(a *API) {
 		Door string `query:"door" enum:"cli,console" default:"cli" doc:"The console gets a cookie, others a token"`
 		Body wire.SignIn
 	}) (*signIn, error) {
-		v, err := a.svc.SignIns.SignIn(ctx, in.Body, in.Door, from(ctx))
+		v, err := a.svc.SignIns.SignIn(ctx, in.Body, in.Door, caller(ctx))
 		if err != nil {
 			return nil, err
 		}

@@ -27,6 +27,7 @@ type Leases struct {
 	ports    *Ports
 	now      func() time.Time
 	sessions *Sessions
+	used     func(store.Token)
 
 	mu sync.Mutex
 	on map[string]map[*lease]bool // by the person, and by the workspace
@@ -132,6 +133,7 @@ func (l *Leases) actor(ctx context.Context, token string) (Actor, time.Time, err
 	if err != nil {
 		return Actor{}, time.Time{}, err
 	}
+	l.used(t) // an open connection is use
 	p, err := l.store.Read().PersonByID(ctx, t.PersonID)
 	if err == nil && p.ClosedAt != nil {
 		err = ErrLeaseEnded

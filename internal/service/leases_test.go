@@ -61,7 +61,7 @@ func TestLeases(t *testing.T) {
 				t.Fatal(err)
 			}
 			for _, a := range []*Actor{&s.mats, &s.runa} {
-				signed, err := s.SignIns.SignIn(t.Context(), wire.SignIn{Name: a.Name, Password: "long enough"}, "console", "")
+				signed, err := s.SignIns.SignIn(t.Context(), wire.SignIn{Name: a.Name, Password: "long enough"}, "console", Caller{})
 				if err != nil {
 					t.Fatal(err)
 				}

@@ -100,7 +100,7 @@ func TestOperationsEndWithTheirToken(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	in, err := s.SignIns.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "long enough"}, "cli", "")
+	in, err := s.SignIns.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "long enough"}, "cli", Caller{})
 	if err != nil {
 		t.Fatal(err)
 	}

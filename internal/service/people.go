@@ -26,11 +26,10 @@ type People struct {
 	now     func() time.Time
 }
 
-// Lifetimes of sign-ins, by door.
-const (
-	ConsoleLifetime = 12 * time.Hour
-	CLILifetime     = 30 * 24 * time.Hour
-)
+// Caller is where somebody asks from, and what their client calls itself.
+type Caller struct{ Place, Agent string }
+
+func (c Caller) client() string { return printable(c.Agent, 120) }
 
 var personName = regexp.MustCompile(`^[a-z][a-z0-9]{0,31}$`)
 

@@ -24,7 +24,7 @@ func TestGuessesAtOnce(t *testing.T) {
 	var wg sync.WaitGroup
 	for range 25 {
 		wg.Go(func() {
-			_, err := s.SignIns.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "a wrong one"}, "cli", "192.0.2.7")
+			_, err := s.SignIns.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "a wrong one"}, "cli", Caller{Place: "192.0.2.7"})
 			mu.Lock()
 			defer mu.Unlock()
 			answers[status(err)]++
@@ -105,7 +105,7 @@ func TestChangesOfPeopleAtOnce(t *testing.T) {
 func TestBeingSignedInNeedsNoWrite(t *testing.T) {
 	s, _, _ := bare(t)
 	ctx := t.Context()
-	in, err := s.SignIns.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "long enough"}, "cli", "")
+	in, err := s.SignIns.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "long enough"}, "cli", Caller{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -163,7 +163,7 @@ func TestEnrolment(t *testing.T) {
 		t.Errorf("used twice, it is answered %v", err)
 	}
 	// A new password for somebody ends what they were signed in with.
-	in, err := s.SignIns.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "long enough"}, "cli", "")
+	in, err := s.SignIns.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "long enough"}, "cli", Caller{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -178,7 +178,7 @@ func TestEnrolment(t *testing.T) {
 	if _, err := s.SignIns.Authenticate(ctx, in.Token); status(err) != 401 {
 		t.Errorf("after a new password the old sign-in is answered %v", err)
 	}
-	if _, err := s.SignIns.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "another one"}, "cli", ""); err != nil {
+	if _, err := s.SignIns.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "another one"}, "cli", Caller{}); err != nil {
 		t.Errorf("the new password is answered %v", err)
 	}
 	if link, needed, err := s.People.FirstEnrolment(ctx); needed || link != "" || err != nil {
@@ -286,7 +286,7 @@ func TestAccountsAndTokens(t *testing.T) {
 	if _, err := s.SignIns.Authenticate(ctx, token.Value); status(err) != 401 {
 		t.Errorf("the token of a closed account is answered %v", err)
 	}
-	if _, err := s.SignIns.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "long enough"}, "cli", ""); status(err) != 401 {
+	if _, err := s.SignIns.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "long enough"}, "cli", Caller{}); status(err) != 401 {
 		t.Errorf("a closed account signs in: %v", err)
 	}
 	if p, err := s.People.ChangePerson(ctx, astrid, "ingrid", wire.PersonChange{Closed: &no, Role: "auditor"}); err != nil || p.Closed || p.Role != "auditor" {
@@ -310,7 +310,7 @@ func TestErased(t *testing.T) {
 	if _, err := s.Secrets.PutSecret(ctx, ingrid, "MAST_KEY", wire.SecretValue{Value: "hush-hush", Everywhere: true}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.SignIns.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "long enough"}, "cli", ""); err != nil {
+	if _, err := s.SignIns.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "long enough"}, "cli", Caller{}); err != nil {
 		t.Fatal(err)
 	}
 	if err := s.Tastes.Keep(ctx, ingrid, "fleet-views", map[string]string{"mine": "team=Harbour"}); err != nil {
@@ -347,7 +347,7 @@ func TestErased(t *testing.T) {
 	if err := s.People.ErasePerson(ctx, astrid, "ingrid"); status(err) != 404 {
 		t.Errorf("erased again: %v", err)
 	}
-	if _, err := s.SignIns.SignIn(ctx, wire.SignIn{Name: p.Name, Password: "long enough"}, "cli", ""); status(err) != 401 {
+	if _, err := s.SignIns.SignIn(ctx, wire.SignIn{Name: p.Name, Password: "long enough"}, "cli", Caller{}); status(err) != 401 {
 		t.Errorf("she signs in: %v", err)
 	}
 	q := s.rooms.Store.Read()

@@ -36,7 +36,7 @@ func TestPassesToPorts(t *testing.T) {
 		return cookie, nil
 	}
 	for _, a := range []*Actor{&ingrid, &mats} {
-		in, err := s.SignIns.SignIn(ctx, wire.SignIn{Name: a.Name, Password: "long enough"}, "console", "")
+		in, err := s.SignIns.SignIn(ctx, wire.SignIn{Name: a.Name, Password: "long enough"}, "console", Caller{})
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -12,6 +12,7 @@ import (
 
 	"yardbench/internal/core/rules"
 	"yardbench/internal/house"
+	"yardbench/internal/identity"
 	"yardbench/internal/live"
 	"yardbench/internal/reconcile"
 	"yardbench/internal/record"
@@ -50,6 +51,7 @@ type Service struct {
 	Webhooks     *Webhooks
 	SignIns      *SignIns
 	Tastes       *Tastes
+	Providers    *Providers
 	Keys         *Keys
 	Programs     *Programs
 	Leases       *Leases
@@ -139,7 +141,7 @@ func New(r Rooms) *Service {
 	starters := &Starters{house: r.House, mirrors: r.Mirrors, store: r.Store, definitions: definitions}
 	webhooks := &Webhooks{installation: r.Installation, bus: r.Bus, house: r.House, keeper: r.Keeper, store: r.Store, vault: r.Vault, now: r.Now, journal: journal}
 	signIns := &SignIns{repositories: repositories, house: r.House, keeper: r.Keeper, store: r.Store, now: r.Now}
-	leases := &Leases{store: r.Store, views: look, ports: ports, sessions: sessions, now: r.Now}
+	leases := &Leases{store: r.Store, views: look, ports: ports, sessions: sessions, used: signIns.used, now: r.Now}
 	if r.Store != nil { // there are no rooms where only the API is described
 		r.Store.OnGround(func(ids []string) {
 			ports.entered.forget() // before anything looks anew
@@ -176,6 +178,7 @@ func New(r Rooms) *Service {
 		Starters:     starters,
 		Webhooks:     webhooks,
 		Tastes:       &Tastes{store: r.Store},
+		Providers:    &Providers{address: r.Address, house: r.House, store: r.Store, vault: r.Vault, now: r.Now, room: &identity.Room{Now: r.Now}},
 		SignIns:      signIns,
 		Keys:         &Keys{signIns: signIns, house: r.House, store: r.Store, now: r.Now, ssh: r.SSH},
 		Programs:     &Programs{store: r.Store, people: people, signIns: signIns},

@@ -84,13 +84,13 @@ func TestPeopleAndPasswords(t *testing.T) {
 	if _, err := HashPassword(t.Context(), "short"); status(err) != 422 {
 		t.Errorf("a short password is answered %v", err)
 	}
-	wrongName, err1 := s.SignIns.SignIn(ctx, wire.SignIn{Name: "nobody", Password: "long enough"}, "cli", "")
-	_, err2 := s.SignIns.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "wrong"}, "cli", "")
+	wrongName, err1 := s.SignIns.SignIn(ctx, wire.SignIn{Name: "nobody", Password: "long enough"}, "cli", Caller{})
+	_, err2 := s.SignIns.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "wrong"}, "cli", Caller{})
 	if status(err1) != 401 || err1.Error() != err2.Error() || wrongName.Token != "" {
 		t.Errorf("an unknown name is told apart from a wrong password: %v, %v", err1, err2)
 	}
-	in, err := s.SignIns.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "long enough"}, "console", "")
-	if err != nil || time.Until(in.ExpiresAt) > ConsoleLifetime {
+	in, err := s.SignIns.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "long enough"}, "console", Caller{})
+	if err != nil || time.Until(in.ExpiresAt) > 12*time.Hour {
 		t.Fatalf("signed in as %+v, %v", in, err)
 	}
 	if a, err := s.SignIns.Authenticate(ctx, in.Token); err != nil || a.Name != "ingrid" {
@@ -109,7 +109,7 @@ func TestChangePassword(t *testing.T) {
 	s, _, _ := bare(t)
 	ctx := t.Context()
 	signIn := func(password string) (string, error) {
-		in, err := s.SignIns.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: password}, "cli", "")
+		in, err := s.SignIns.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: password}, "cli", Caller{})
 		return in.Token, err
 	}
 	here, err := signIn("long enough")

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
@@ -38,33 +39,36 @@ type SignIns struct {
 }
 
 // SignIn checks a password and gives a token for a door ("console" or "cli").
-// from is the address that it is asked from.
-func (s *SignIns) SignIn(ctx context.Context, in wire.SignIn, door, from string) (wire.SignedIn, error) {
+func (s *SignIns) SignIn(ctx context.Context, in wire.SignIn, door string, from Caller) (wire.SignedIn, error) {
 	now := s.now()
 	p, err := s.store.Read().PersonByName(ctx, in.Name)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return wire.SignedIn{}, err
 	}
 	// An unknown name takes the same time and gets the same answer.
-	right, err := s.knows(ctx, in.Name, p, in.Password, from)
+	right, err := s.knows(ctx, in.Name, p, in.Password, from.Place)
 	if err != nil {
 		return wire.SignedIn{}, err
 	}
 	if !right {
 		return wire.SignedIn{}, stranger("sign-in", "this name and password do not go together", "check both; an operator can set a new password")
 	}
-	token, hash := newToken("yb_")
-	life := CLILifetime
-	if door == "console" {
-		life = ConsoleLifetime
+	house, _, err := s.house.Rules(ctx, s.store.Read())
+	if err != nil {
+		return wire.SignedIn{}, err
 	}
-	out := wire.SignedIn{Person: personView(p), Token: token, ExpiresAt: now.Add(life).UTC()}
+	// A provider that is away locks nobody out for good: operators have their own way in.
+	if house.SignIn.NoPasswords && p.Role != policy.Operator {
+		return wire.SignedIn{}, forbidden("the house rules have people sign in by an identity provider, and not by a password", "sign in by it, in the console")
+	}
+	token, hash := newToken("yb_")
+	out := wire.SignedIn{Person: personView(p), Token: token, ExpiresAt: now.Add(endsOf(house.SignIn, door).Longest).UTC()}
 	return out, s.store.Write(ctx, func(tx *store.Tx) error {
-		t := store.Token{ID: store.NewID(), PersonID: p.ID, Hash: hash, Door: door, ExpiresAt: out.ExpiresAt}
+		t := store.Token{ID: store.NewID(), PersonID: p.ID, Hash: hash, Door: door, ExpiresAt: out.ExpiresAt, Place: from.Place, Client: from.client()}
 		if err := tx.AddToken(ctx, t); err != nil {
 			return err
 		}
-		return tx.Journal(ctx, p.ID, p.ID, p.ID, journal.SignedIn{Door: door})
+		return tx.Journal(ctx, p.ID, p.ID, p.ID, journal.SignedIn{Door: door, Place: from.Place})
 	})
 }
 
@@ -140,8 +144,43 @@ func (s *SignIns) Authenticate(ctx context.Context, token string) (Actor, error)
 	return a, err
 }
 
-// actorOf is who holds a sign-in; ErrNotFound where their account is closed.
+// endsOf is when a sign-in at a door ends.
+func endsOf(s rules.SignIn, door string) rules.Ends {
+	if door == "console" {
+		return s.Console
+	}
+	return s.CommandLine
+}
+
+// idle tells whether a sign-in was not used for longer than the house rules have it.
+// What is made for programs, and keys, are not idle: they have their own end.
+func (s *SignIns) idle(ctx context.Context, t store.Token) (bool, error) {
+	if t.Door != "console" && t.Door != "cli" {
+		return false, nil
+	}
+	house, _, err := s.house.Rules(ctx, s.store.Read())
+	most := endsOf(house.SignIn, t.Door).Idle
+	if err != nil || most == 0 {
+		return false, err
+	}
+	at := t.CreatedAt
+	s.usedAt.mu.Lock()
+	if noted, ok := s.usedAt.of[t.ID]; ok && noted.After(at) {
+		at = noted
+	}
+	s.usedAt.mu.Unlock()
+	if t.LastUsedAt != nil && t.LastUsedAt.After(at) {
+		at = *t.LastUsedAt
+	}
+	return s.now().Sub(at) > most, nil
+}
+
+// actorOf is who holds a sign-in; ErrNotFound where their account is closed, or it was
+// not used for too long.
 func (s *SignIns) actorOf(ctx context.Context, t store.Token) (Actor, error) {
+	if over, err := s.idle(ctx, t); err != nil || over {
+		return Actor{}, cmp.Or(err, store.ErrNotFound)
+	}
 	p, err := s.store.Read().PersonByID(ctx, t.PersonID)
 	if err == nil && p.ClosedAt != nil {
 		err = store.ErrNotFound
@@ -291,12 +330,26 @@ func (s *SignIns) Me(ctx context.Context, a Actor) (wire.Me, error) {
 	for _, t := range tokens {
 		if t.Current {
 			me.Scopes, me.Repositories = t.Scopes, t.Repositories
+			if t.Provider != "" && t.Door == "console" {
+				me.SignOutAt = "/api/v1/sign-in/" + t.Provider + "/over"
+			}
 		}
 		if (t.Door == "token" || t.Door == keyDoor) && t.ExpiresAt.Sub(s.now()) < remindAhead {
 			me.Expiring = append(me.Expiring, t)
 		}
 	}
 	return me, err
+}
+
+// providerName is an identity provider's name; "" where it is not any more.
+func (s *SignIns) providerName(ctx context.Context, id string) string {
+	rows, _ := s.store.Read().Providers(ctx) // it is told without
+	for _, p := range rows {
+		if p.ID == id {
+			return p.Name
+		}
+	}
+	return ""
 }
 
 // usedEach is how exactly it is known when a sign-in was used last.
@@ -313,6 +366,10 @@ func (s *SignIns) tokenView(ctx context.Context, t store.Token, a Actor) (wire.T
 			return v, err
 		}
 		v.Repositories = append(v.Repositories, r.Name)
+	}
+	v.Place, v.Client = t.Place, t.Client
+	if t.ProviderID != "" {
+		v.Provider = s.providerName(ctx, t.ProviderID)
 	}
 	if t.MadeBy != "" {
 		v.MadeBy = nameOf(ctx, s.store.Read(), t.MadeBy)

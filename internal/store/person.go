@@ -57,6 +57,7 @@ func (tx peopleWrites) ErasePerson(ctx context.Context, id, name string) error {
 		"DELETE FROM asked WHERE person_id = ?",
 		"DELETE FROM looks WHERE person_id = ?",
 		"DELETE FROM kept WHERE person_id = ?",
+		"DELETE FROM identities WHERE person_id = ?",
 		"UPDATE recordings SET ended_at = 0 WHERE owner_id = ? AND ended_at IS NOT NULL", // what is so old is removed, with its file
 	} {
 		if err := tx.exec(ctx, q, id); err != nil {

@@ -66,11 +66,12 @@ type Q struct {
 	sheetsReads
 	shownReads
 	webhooksReads
+	providersReads
 	workspacesReads
 }
 
 func queries(r reader) Q {
-	return Q{r, conditionsReads{r}, journalReads{r}, meterReads{r}, operationsReads{r}, peopleReads{r}, plansReads{r}, prebuildsReads{r}, repositoriesReads{r}, secretsReads{r}, sheetsReads{r}, shownReads{r}, webhooksReads{r}, workspacesReads{r}}
+	return Q{r, conditionsReads{r}, journalReads{r}, meterReads{r}, operationsReads{r}, peopleReads{r}, plansReads{r}, prebuildsReads{r}, repositoriesReads{r}, secretsReads{r}, sheetsReads{r}, shownReads{r}, webhooksReads{r}, providersReads{r}, workspacesReads{r}}
 }
 
 // reader is what all queries are asked with.

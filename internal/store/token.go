@@ -21,15 +21,19 @@ type Token struct {
 	CreatedAt    time.Time
 	ExpiresAt    time.Time
 	LastUsedAt   *time.Time
+	// ProviderID and Session are the identity provider by which it was made, and its
+	// session there; Place the address, and Client what asked for it.
+	ProviderID, Session string
+	Place, Client       string
 }
 
-const tokenColumns = "id, person_id, hash, door, name, created_at, expires_at, last_used_at, grant_json, made_by"
+const tokenColumns = "id, person_id, hash, door, name, created_at, expires_at, last_used_at, grant_json, made_by, provider_id, provider_session, place, client"
 
 func scanToken(scan func(...any) error) (t Token, err error) {
 	var created, expires int64
 	var used sql.NullInt64
 	var grant []byte
-	err = scan(&t.ID, &t.PersonID, &t.Hash, &t.Door, &t.Name, &created, &expires, &used, &grant, &t.MadeBy)
+	err = scan(&t.ID, &t.PersonID, &t.Hash, &t.Door, &t.Name, &created, &expires, &used, &grant, &t.MadeBy, &t.ProviderID, &t.Session, &t.Place, &t.Client)
 	if err == nil {
 		err = json.Unmarshal(grant, &t.Grant)
 	}
@@ -46,8 +50,8 @@ func (tx peopleWrites) AddToken(ctx context.Context, t Token) error {
 	if err != nil {
 		return err
 	}
-	return tx.exec(ctx, "INSERT INTO tokens ("+tokenColumns+") VALUES (?, ?, ?, ?, ?, ?, ?, NULL, ?, ?)",
-		t.ID, t.PersonID, t.Hash, t.Door, t.Name, micros(tx.now), micros(t.ExpiresAt), string(grant), t.MadeBy)
+	return tx.exec(ctx, "INSERT INTO tokens ("+tokenColumns+") VALUES (?, ?, ?, ?, ?, ?, ?, NULL, ?, ?, ?, ?, ?, ?)",
+		t.ID, t.PersonID, t.Hash, t.Door, t.Name, micros(tx.now), micros(t.ExpiresAt), string(grant), t.MadeBy, t.ProviderID, t.Session, t.Place, t.Client)
 }
 
 // TokenByHash finds a sign-in that has not expired at now.

@@ -292,11 +292,13 @@ type PersonAdded struct {
 	Role      policy.Role `json:"role"`
 	Team      string      `json:"team"`
 	Enrolment string      `json:"enrolment,omitempty"` // the link's id
+	Provider  string      `json:"provider,omitempty"`  // the name of the identity provider that knew them
 }
 
 // PersonChanged tells how they stand now.
 type PersonChanged struct {
-	Closed bool        `json:"closed"`
+	Closed   bool        `json:"closed"`
+	Provider string      `json:"provider,omitempty"` // the identity provider that says so
 	Role   policy.Role `json:"role"`
 	Team   string      `json:"team"`
 }
@@ -309,7 +311,9 @@ type PasswordSet struct{}
 
 // SignedIn is a sign-in at a door.
 type SignedIn struct {
-	Door string `json:"door"`
+	Door     string `json:"door"`
+	Place    string `json:"place,omitempty"`    // the address it was made from
+	Provider string `json:"provider,omitempty"` // the identity provider's name
 }
 
 // SignedOut ends it.
@@ -345,6 +349,18 @@ type TokenExpiring struct {
 
 // TokenEnded ends one, or a sign-in.
 type TokenEnded struct{}
+
+// ProviderPut has people sign in by an identity provider.
+type ProviderPut struct {
+	Client string `json:"client"`
+	Issuer string `json:"issuer"`
+	Name   string `json:"name"`
+}
+
+// ProviderDropped ends that, and what people were signed in with by it.
+type ProviderDropped struct {
+	Name string `json:"name"`
+}
 
 // WebhookAdded has entries told to an address.
 type WebhookAdded struct {
@@ -487,6 +503,8 @@ func (EnrolmentEnded) Kind() string          { return "enrolment.ended" }
 func (TokenExpiring) Kind() string           { return "token.expiring" }
 func (TokenMade) Kind() string               { return "token.made" }
 func (TokenEnded) Kind() string              { return "token.ended" }
+func (ProviderPut) Kind() string             { return "provider.put" }
+func (ProviderDropped) Kind() string         { return "provider.dropped" }
 func (WebhookAdded) Kind() string            { return "webhook.added" }
 func (WebhookChanged) Kind() string          { return "webhook.changed" }
 func (WebhookKeyMade) Kind() string          { return "webhook.key" }

@@ -104,6 +104,8 @@ const (
 	SeeJournal       Action = "journal.see"
 	SeeWholeJournal  Action = "journal.whole" // its head, its soundness, its export
 	SeeWebhooks      Action = "webhook.see"
+	SeeProviders     Action = "provider.see"    // identity providers
+	ChangeProviders  Action = "provider.change" // add and remove them
 	ChangeWebhooks   Action = "webhook.change" // add, remove and try them
 )
 
@@ -151,6 +153,8 @@ var Table = map[Action]rights{
 	SeeWholeJournal:  {Operator: House, Auditor: House},
 	SeeWebhooks:      {Operator: House, Auditor: House},
 	ChangeWebhooks:   {Operator: House},
+	SeeProviders:     {Operator: House, Auditor: House},
+	ChangeProviders:  {Operator: House},
 	SeeJournal:       {Operator: everything, Lead: Own | Team, Developer: Own, Auditor: everything},
 }
 
