@@ -68,7 +68,7 @@ export function Frame({ person }: { person: Me }) {
             await kept?.forget();
             await signOut().catch(() => undefined); // it may have ended already
             queries.clear();
-            location.assign("/");
+            location.assign(person.sign_out_at ?? "/");
           }}
         >
           {say.signOut()}

@@ -103,7 +103,9 @@ func providerRoutes(a *API) {
 			return leads(to, over, http.Cookie{Name: a.cookieName(), Value: v.Token, Path: "/", Expires: v.ExpiresAt, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: a.Secure}), nil
 		})
 	huma.Register(a.huma, byBrowser("/sign-in/{provider}/over", "leave-provider", "Sign out at an identity provider, too"),
-		func(ctx context.Context, in *Named) (*led, error) { return leads(cmp.Or(s.Over(ctx, in.Name), "/")), nil })
+		func(ctx context.Context, in *Named) (*led, error) {
+			return leads(cmp.Or(s.Over(ctx, in.Name), "/")), nil
+		})
 
 	told := op("POST", "/sign-in/{provider}/signed-out", "tell-signed-out", "Tell of somebody who signed out at an identity provider (OpenID Connect Back-Channel Logout)", "")
 	told.Metadata, told.Security, told.DefaultStatus = public, []map[string][]string{}, http.StatusOK

@@ -327,6 +327,7 @@ func (a *API) routes() {
 	journalRoutes(a)
 	webhookRoutes(a)
 	providerRoutes(a)
+	clientRoutes(a)
 	keptRoutes(a)
 	eventRoute(a)
 	attentionRoutes(a)

@@ -17,13 +17,15 @@ import (
 
 func (a peopleCommands) signIn() *cobra.Command {
 	var name string
+	var byBrowser, byDevice bool
 	c := &cobra.Command{
 		Use:   "sign-in [ADDRESS]",
 		Short: "Sign in to a service",
-		Long:  "Sign in to a service. With --service NAME it has a name here, and --service NAME means it with every other command; without that the one signed in to last is meant. The password is read from the terminal without echo, or from standard input.",
+		Long:  "Sign in to a service. With --service NAME it has a name here, and --service NAME means it with every other command; without that the one signed in to last is meant. Where the service has people come by an identity provider, or with --browser, a browser on this machine asks; with --device one anywhere does, by a code that you type. Else, or with --as, a password is read from the terminal without echo, or from standard input.",
 		Example: "  yardbench sign-in http://127.0.0.1:7080 --as ingrid\n" +
 			"  yardbench sign-in --as ingrid < password-file\n" +
-			"  yardbench sign-in https://yard.skerryline.example --service north",
+			"  yardbench sign-in https://yard.skerryline.example --service north\n" +
+			"  yardbench sign-in https://yard.skerryline.example --device",
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			address := a.address
@@ -43,8 +45,33 @@ func (a peopleCommands) signIn() *cobra.Command {
 			if err != nil {
 				return usage{err}
 			}
+			if name == "" && !byBrowser && !byDevice && isTerminal(a.in) {
+				doors, err := api.Self.Doors(cmd.Context())
+				if err != nil {
+					return err
+				}
+				if len(doors.Providers) > 0 {
+					byBrowser, byDevice = canOpen(), !canOpen()
+				}
+			}
+			if byBrowser || byDevice {
+				token := ""
+				if byDevice {
+					token, err = a.byDevice(cmd.Context(), address)
+				} else {
+					token, err = a.byBrowser(cmd.Context(), address, canOpen())
+				}
+				if err != nil {
+					return err
+				}
+				in, err := arrived(cmd.Context(), address, token)
+				if err != nil {
+					return err
+				}
+				return a.keepArrival(address, in)
+			}
 			if name == "" && !isTerminal(a.in) {
-				return usage{fmt.Errorf("say who you are with --as NAME")}
+				return usage{fmt.Errorf("say who you are with --as NAME, or sign in by a browser: --browser, or --device")}
 			}
 			if name == "" {
 				fmt.Fprint(a.err, "Name: ")
@@ -62,20 +89,28 @@ func (a peopleCommands) signIn() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if a.service == "" { // whoever gives it no name means the one without
-				a.service = cmp.Or(os.Getenv("YARDBENCH_SERVICE"), usualService)
-			}
-			if err := keepSignIn(a.app, signedInAt{Address: address, Name: in.Person.Name, Token: in.Token}); err != nil {
-				return fmt.Errorf("keep the sign-in: %w", err)
-			}
-			in.Token = ""
-			return a.print(in, func() {
-				fmt.Fprintf(a.out, "signed in to %s as %s (%s), until %s\n", address, in.Person.FullName, in.Person.Role, in.ExpiresAt.Local().Format("2 January 15:04"))
-			})
+			return a.keepArrival(address, in)
 		},
 	}
-	c.Flags().StringVar(&name, "as", "", "the name to sign in with")
+	c.Flags().StringVar(&name, "as", "", "the name to sign in with, by a password")
+	c.Flags().BoolVar(&byBrowser, "browser", false, "sign in by a browser on this machine")
+	c.Flags().BoolVar(&byDevice, "device", false, "sign in by a browser anywhere, with a code")
+	c.MarkFlagsMutuallyExclusive("as", "browser", "device")
 	return c
+}
+
+// keepArrival keeps a sign-in, and says so.
+func (a peopleCommands) keepArrival(address string, in wire.SignedIn) error {
+	if a.service == "" { // whoever gives it no name means the one without
+		a.service = cmp.Or(os.Getenv("YARDBENCH_SERVICE"), usualService)
+	}
+	if err := keepSignIn(a.app, signedInAt{Address: address, Name: in.Person.Name, Token: in.Token}); err != nil {
+		return fmt.Errorf("keep the sign-in: %w", err)
+	}
+	in.Token = ""
+	return a.print(in, func() {
+		fmt.Fprintf(a.out, "signed in to %s as %s (%s), until %s\n", address, clean(in.Person.FullName), in.Person.Role, in.ExpiresAt.Local().Format("2 January 15:04"))
+	})
 }
 
 func (a peopleCommands) signOut() *cobra.Command {

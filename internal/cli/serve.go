@@ -131,6 +131,15 @@ func (a serviceCommands) demo() *cobra.Command {
 	host.Flags().StringVar(&dir, "data", "git-host", "where its repositories stand")
 	host.Flags().StringVar(&notify, "notify", "", "the service that it tells of pushes")
 	host.Flags().StringVar(&listen, "listen", "127.0.0.1:7081", "where it listens")
+	var idListen, idService string
+	id := &cobra.Command{
+		Use: "identity-provider", Short: "Run the stand-in for a house's identity provider", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return demo.RunIdentityProvider(cmd.Context(), idListen, demo.ClientOf(idService), func(issuer string) { fmt.Fprintln(a.out, "the identity provider is at "+issuer) })
+		},
+	}
+	id.Flags().StringVar(&idListen, "listen", "127.0.0.1:7083", "where it listens")
+	id.Flags().StringVar(&idService, "service", "http://127.0.0.1:7080", "the service that people sign in to by it")
 	var config serve.Config
 	var addresses, git string
 	var past, fast bool
@@ -189,16 +198,17 @@ func (a serviceCommands) demo() *cobra.Command {
 			return demo.Clear(ctx, a.address)
 		},
 	}
-	var hooked string
+	var hooked, issuer string
 	furnish := &cobra.Command{
 		Use: "furnish", Short: "Prepare images, and bring up four workspaces", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			ctx, cancel := context.WithTimeout(cmd.Context(), 10*time.Minute)
 			defer cancel()
-			return demo.Furnish(ctx, a.address, hooked, func(s string) { fmt.Fprintln(a.err, "demo: "+s) })
+			return demo.Furnish(ctx, a.address, hooked, issuer, func(s string) { fmt.Fprintln(a.err, "demo: "+s) })
 		},
 	}
 	furnish.Flags().StringVar(&hooked, "git-host", "", "the git host, whose stand-in is told of journal entries")
-	c.AddCommand(host, svc, base, others, furnish, clear)
+	furnish.Flags().StringVar(&issuer, "identity", "", "the identity provider, by which people can sign in")
+	c.AddCommand(host, id, svc, base, others, furnish, clear)
 	return c
 }

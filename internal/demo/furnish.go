@@ -15,7 +15,7 @@ import (
 // Furnish prepares images of the planned repositories and brings up four
 // workspaces and takes a container on, through the HTTP door as their owners
 // would. What is there already stays as it is, but that a stopped one of the four is started.
-func Furnish(ctx context.Context, address, gitHost string, say func(string)) error {
+func Furnish(ctx context.Context, address, gitHost, issuer string, say func(string)) error {
 	for lead, repository := range map[string]string{"runa": "tide-board", "bjarne": "fare-desk"} {
 		c, err := signedIn(ctx, address, lead)
 		if err != nil {
@@ -48,6 +48,9 @@ func Furnish(ctx context.Context, address, gitHost string, say func(string)) err
 	if err := furnishHook(ctx, address, gitHost); err != nil {
 		return err
 	}
+	if err := furnishProvider(ctx, address, issuer); err != nil {
+		return err
+	}
 	if err := furnishWorkspaces(ctx, address, say); err != nil {
 		return err
 	}
@@ -58,6 +61,20 @@ func Furnish(ctx context.Context, address, gitHost string, say func(string)) err
 		return err
 	}
 	return furnishProgram(ctx, address)
+}
+
+// furnishProvider has people sign in by the identity provider.
+func furnishProvider(ctx context.Context, address, issuer string) error {
+	if issuer == "" {
+		return nil
+	}
+	c, err := signedIn(ctx, address, People[0].Name)
+	if err != nil {
+		return err
+	}
+	client := ClientOf(address)
+	_, err = c.Providers.Put(ctx, ProviderName, wire.PutProvider{Title: "Skerry Line", Issuer: issuer, Client: client.ID, Secret: client.Secret})
+	return err
 }
 
 // furnishProgram makes an account for a program, with a token of few rights, and

@@ -60,6 +60,15 @@ type code struct {
 	until                                 time.Time
 }
 
+// ProviderName is what the identity provider is called at a service.
+const ProviderName = "skerry-id"
+
+// ClientOf is a service as the identity provider knows it.
+func ClientOf(service string) IdentityClient {
+	at := service + "/api/v1/sign-in/" + ProviderName
+	return IdentityClient{ID: "yard-bench", Secret: "harbour-light", Back: at + "/return", SignedOut: at + "/signed-out"}
+}
+
 // GroupsOf are the groups of one of Skerry Line's people: their team in lower case,
 // and what they are.
 func GroupsOf(p Person) (groups []string) {

@@ -52,6 +52,7 @@ type Service struct {
 	SignIns      *SignIns
 	Tastes       *Tastes
 	Providers    *Providers
+	Clients      *Clients
 	Keys         *Keys
 	Programs     *Programs
 	Leases       *Leases
@@ -178,6 +179,7 @@ func New(r Rooms) *Service {
 		Starters:     starters,
 		Webhooks:     webhooks,
 		Tastes:       &Tastes{store: r.Store},
+		Clients:      &Clients{address: r.Address, house: r.House, store: r.Store, now: r.Now},
 		Providers:    &Providers{address: r.Address, house: r.House, store: r.Store, vault: r.Vault, now: r.Now, room: &identity.Room{Now: r.Now}},
 		SignIns:      signIns,
 		Keys:         &Keys{signIns: signIns, house: r.House, store: r.Store, now: r.Now, ssh: r.SSH},

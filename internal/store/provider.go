@@ -83,7 +83,7 @@ func (q providersReads) ProvidersOf(ctx context.Context, person string) ([]strin
 // DropTokensBy ends what people are signed in with by a provider: in one session
 // there, of one person it knows by a subject, or all. It gives whose those were.
 func (tx providersWrites) DropTokensBy(ctx context.Context, provider, session, subject string) ([]string, error) {
-	where, args := "provider_id = ?", []any{provider}
+	where, args := "provider_id = ? AND provider_id <> ''", []any{provider} // by its index
 	if session != "" {
 		where, args = where+" AND provider_session = ?", append(args, session)
 	}

@@ -1,17 +1,39 @@
-import { useMutation } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
+import { useLocation, useSearchParams } from "react-router";
 import { Problem } from "../api/client";
-import { signIn as ask } from "../service/session";
+import { doors as doorsOf, signIn as ask } from "../service/session";
 import * as say from "words/pages/SignInPage";
 
 /** Where everybody begins. It is kept small: without antd, which comes while a name is typed. */
 export function SignInPage({ onSignedIn }: { onSignedIn: () => void }) {
   const [name, setName] = useState("");
   const [password, setPassword] = useState("");
-  const signIn = useMutation({ mutationFn: () => ask({ name, password }), onSuccess: onSignedIn });
+  const { pathname } = useLocation();
+  const [search, setSearch] = useSearchParams();
+  const doors = useQuery(doorsOf);
+  const signIn = useMutation({
+    mutationFn: () => ask({ name, password }),
+    onSuccess: () => {
+      setSearch((old) => (old.delete("refused"), old), { replace: true });
+      onSignedIn();
+    },
+  });
+  const refused = search.get("refused");
+  const to = new URLSearchParams(search);
+  to.delete("refused");
+  const here = pathname + (to.size ? `?${to}` : "");
+  const providers = doors.data?.providers ?? [];
   return (
     <main className="narrow">
       <h1>{say.signInToYard()}</h1>
+      {refused && !signIn.isPending && !signIn.error && <p role="alert">{say.refused(refused)}</p>}
+      {providers.map((p) => (
+        <a key={p.name} className="door" href={`${p.begin}?to=${encodeURIComponent(here)}`}>
+          {say.signInBy(p.title)}
+        </a>
+      ))}
+      {providers.length > 0 && <p className="quiet">{doors.data?.passwords ? say.orByAPassword() : say.operatorsOnly()}</p>}
       <form
         className="lines"
         onSubmit={(e) => {
@@ -20,7 +42,7 @@ export function SignInPage({ onSignedIn }: { onSignedIn: () => void }) {
         }}
       >
         <label htmlFor="name">{say.name()}</label>
-        <input id="name" required autoFocus autoComplete="username" autoCapitalize="none" spellCheck={false} value={name} onChange={(e) => setName(e.target.value)} />
+        <input id="name" required autoFocus={doors.isSuccess && providers.length === 0} autoComplete="username" autoCapitalize="none" spellCheck={false} value={name} onChange={(e) => setName(e.target.value)} />
         <label htmlFor="password">{say.password()}</label>
         <input id="password" type="password" required autoComplete="current-password" value={password} onChange={(e) => setPassword(e.target.value)} />
         {signIn.error && (

@@ -33,8 +33,9 @@ export function TokenTable({ tokens, loading, end }: { tokens?: Token[]; loading
       dataSource={tokens}
       locale={nothing(say.itHasNoToken())}
       columns={[
-        { title: say.signedInBy(), render: (_, t) => (t.door === "token" ? `token “${t.name}”` : t.door === "console" ? say.theConsole() : say.theCommandLine()) + (t.current ? ", here" : "") },
-        { title: say.reaches(), render: (_, t) => (t.scopes?.join(", ") || "everything") + (t.repositories ? say.of(t.repositories.join(", ")) : "") },
+        { title: say.signedInBy(), render: (_, t) => (t.door === "token" ? say.token(t.name ?? "") : t.door === "console" ? say.theConsole() : say.theCommandLine()) + (t.provider ? say.byProvider(t.provider) : "") + (t.current ? say.here() : "") },
+        { title: say.from(), render: (_, t) => (t.place ? <span title={t.client}>{say.placeAndClient(t.place, t.client ?? "")}</span> : "") },
+        { title: say.reaches(), render: (_, t) => (t.scopes?.join(", ") || say.everything()) + (t.repositories ? say.of(t.repositories.join(", ")) : "") },
         { title: say.since(), render: (_, t) => <Tooltip title={exact(t.created_at) + (t.made_by ? say.by(t.made_by) : "")}>{when(t.created_at)}</Tooltip> },
         {
           title: say.until(),
@@ -47,7 +48,7 @@ export function TokenTable({ tokens, loading, end }: { tokens?: Token[]; loading
             </Tooltip>
           ),
         },
-        { title: say.lastUsed(), render: (_, t) => (t.last_used_at ? <Tooltip title={say.toTheNearestTen(exact(t.last_used_at))}>{when(t.last_used_at)}</Tooltip> : "never") },
+        { title: say.lastUsed(), render: (_, t) => (t.last_used_at ? <Tooltip title={say.toTheNearestTen(exact(t.last_used_at))}>{when(t.last_used_at)}</Tooltip> : say.never()) },
         {
           title: "",
           align: "right",

@@ -14,6 +14,16 @@ export const health = queryOptions({ queryKey: ["health"], queryFn: ({ signal })
 
 export const signIn = (body: { name: string; password: string }) => take(api.POST("/api/v1/sign-in", { params: { query: { door: "console" } }, body }));
 
+/** How people sign in here. */
+export const doors = queryOptions({ queryKey: ["doors"], staleTime: 60_000, queryFn: ({ signal }) => take(api.GET("/api/v1/sign-in", { signal })) });
+
+/** Which program waits with a code to be let in as whoever looks. */
+export const deviceRequest = (code: string) => queryOptions({ queryKey: ["device", code], retry: false, enabled: code !== "", queryFn: ({ signal }) => take(api.GET("/api/v1/device-requests/{code}", { signal, params: { path: { code } } })) });
+export const answerDevice = (code: string, allow: boolean) => take(api.POST("/api/v1/device-requests/{code}/answer", { params: { path: { code } }, body: { allow } }));
+
+/** Lets the command line in that waits on this machine; where the browser goes then. */
+export const letIn = (body: { code_challenge: string; redirect_uri: string; state: string }) => take(api.POST("/api/v1/oauth/codes", { body }));
+
 export const signOut = () => take(api.POST("/api/v1/sign-out"));
 
 const entry = () => document.querySelector<HTMLScriptElement>("script[type=module][src]")?.getAttribute("src") ?? "";

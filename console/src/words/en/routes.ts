@@ -24,3 +24,4 @@ export const visit = () => "Visit";
 export const myTeams = () => "My team's";
 export const yardBenchOfParams = (params: string) => `${params} · Yard Bench`;
 export const yardBench = () => "Yard Bench";
+export const letAProgramIn = () => "Let a program in";

@@ -29,3 +29,16 @@ export const noneIsAll = () => "None is all.";
 export const onlyForTheseRepositories = () => "Only for these repositories";
 export const itThenReachesNothing = () => "It then reaches nothing that belongs to none, like the journal.";
 export const all = () => "all";
+export const token = (name: string) => `token “${name}”`;
+export const byProvider = (provider: string) => `, by ${provider}`;
+export const here = () => ", here";
+export const from = () => "From";
+export const everything = () => "everything";
+export const never = () => "never";
+
+/** What a client calls itself is long: of a browser its name is told, the whole of it when pointed at. */
+export const placeAndClient = (place: string, client: string) => {
+  const browser = /(Firefox|Edg|Chrome|Chromium|Safari)\//.exec(client)?.[1]?.replace("Edg", "Edge");
+  const called = browser ?? client.slice(0, 40);
+  return called ? `${place}, ${called}` : place;
+};
