@@ -118,6 +118,7 @@ func TestJSONOfEveryCommand(t *testing.T) {
 		{"astrid", "", "journal list", "journal list --limit 5"},
 		{"astrid", "", "journal head", "journal head"},
 		{"astrid", "", "journal verify", "journal verify"},
+		{"astrid", "", "provider list", "provider list"},
 		{"astrid", "", "webhook add", "webhook add https://hooks.skerryline.example/yard"},
 		{"astrid", "", "webhook list", "webhook list"},
 		{"astrid", "", "webhook change", "webhook change WEBHOOK --kind rules."},

@@ -61,6 +61,7 @@ const table: Room[] = [
   { path: "/prebuild-runs/:run", needs: ["prebuild.see"], name: say.prebuild(), load: () => import("./pages/RunPage").then((m) => m.RunPage) },
   { path: "/secrets", needs: ["repo-secret.see"], name: say.secrets(), load: () => import("./pages/SecretsPage").then((m) => m.SecretsPage) },
   { path: "/people", needs: ["people.see"], name: say.people(), load: () => import("./pages/PeoplePage").then((m) => m.PeoplePage) },
+  { path: "/providers", needs: ["provider.see"], name: say.providers(), load: () => import("./pages/ProvidersPage").then((m) => m.ProvidersPage) },
   { path: "/rules", needs: ["rules.see"], name: say.houseRules(), load: () => import("./pages/RulesPage").then((m) => m.RulesPage) },
   { path: "/cost", needs: ["cost.see"], name: say.cost(), load: () => import("./pages/CostPage").then((m) => m.CostPage) },
   { path: "/journal", needs: ["journal.see"], name: say.journal(), load: () => import("./pages/JournalPage").then((m) => m.JournalPage) },

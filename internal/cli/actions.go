@@ -25,6 +25,7 @@ var commandOf = map[string]string{
 	"list-operations":           "operation list",
 	"list-people":               "person list",
 	"list-plans":                "prebuild list",
+	"list-providers":            "provider list",
 	"list-recordings":           "recording list",
 	"list-look-links":           "look-link list %",
 	"list-repositories":         "repository list",

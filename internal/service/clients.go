@@ -180,7 +180,7 @@ func (s *Clients) Code(_ context.Context, a Actor, in wire.NewCode) (wire.MadeCo
 		ip, iperr = netip.ParseAddr(u.Hostname())
 	}
 	if err != nil || iperr != nil || !ip.IsLoopback() || u.Scheme != "http" || u.Port() == "" || u.Path != "/" || u.RawQuery != "" || u.Fragment != "" || u.User != nil {
-		return wire.MadeCode{}, invalid(quote(in.Redirect)+" is not on this machine's loopback", "begin anew: yardbench sign-in")
+		return wire.MadeCode{}, invalid(quote(in.Redirect)+" is not on this machine's loopback", "begin anew")
 	}
 	key, _ := newToken("yb_code_")
 	s.mu.Lock()

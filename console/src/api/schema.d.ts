@@ -6826,6 +6826,11 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "allow": true
+                 *     }
+                 */
                 "application/json": components["schemas"]["DeviceAnswer"];
             };
         };
@@ -9207,6 +9212,13 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "code_challenge": "E9Melhoa2OwvFrEMTJguCHaoeK1t8URWbuGJSstw-cM",
+                 *       "redirect_uri": "http://127.0.0.1:43117/",
+                 *       "state": "xyz"
+                 *     }
+                 */
                 "application/json": components["schemas"]["NewCode"];
             };
         };
@@ -11902,6 +11914,14 @@ export interface operations {
         };
         requestBody: {
             content: {
+                /**
+                 * @example {
+                 *       "title": "Skerry Line",
+                 *       "issuer": "https://id.skerryline.example",
+                 *       "client": "yard-bench",
+                 *       "secret": "the one that the provider has for it"
+                 *     }
+                 */
                 "application/json": components["schemas"]["PutProvider"];
             };
         };

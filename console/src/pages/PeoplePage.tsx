@@ -2,6 +2,7 @@ import { CheckCircleFilled, PauseCircleFilled, RobotOutlined } from "@ant-design
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { App, Button, Form, Input, Select, Space, Table, Tooltip, Typography, theme } from "antd";
 import { useState } from "react";
+import { Link } from "react-router";
 import { type Person, type Me, may } from "../api/client";
 import { nothing, PageHead } from "../parts/Page";
 import { Ask } from "../parts/Ask";
@@ -70,6 +71,7 @@ export function PeoplePage({ person }: { person: Me }) {
         <Select allowClear placeholder={say.anyRole()} aria-label={say.role()} style={{ width: 130 }} value={role} options={roles.map((r) => ({ value: r, label: r }))} onChange={(r?: string) => set({ role: r })} />
         <Select allowClear placeholder={say.anyTeam()} aria-label={say.team()} style={{ width: 140 }} value={team} options={teams.data?.map((t) => ({ value: t.name, label: t.name }))} onChange={(t?: string) => set({ team: t })} />
         <span className="quiet number">{say.shown(rows.length)}</span>
+        {may(person, "provider.see") && <Link to="/providers">{say.identityProviders()}</Link>}
       </PageHead>
       <ProblemNote error={people.error ?? teams.error} />
       {brings && <OpenLinks />}

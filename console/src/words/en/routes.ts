@@ -25,3 +25,4 @@ export const myTeams = () => "My team's";
 export const yardBenchOfParams = (params: string) => `${params} · Yard Bench`;
 export const yardBench = () => "Yard Bench";
 export const letAProgramIn = () => "Let a program in";
+export const providers = () => "Identity providers";

@@ -46,3 +46,4 @@ export const makeTheLink = () => "Make the link";
 export const sendThisLinkTo = (expires: string) => `Send this link to them. It can be used once, until ${expires}, and is shown only now.`;
 export const canBeUsedFor = () => "Can be used for";
 export const hours = (h: number) => `${h} hours`;
+export const identityProviders = () => "Identity providers";

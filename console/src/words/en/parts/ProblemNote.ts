@@ -19,3 +19,4 @@ export const signInsAndTokens = () => "Sign-ins and tokens";
 export const gitHosts = () => "Git hosts";
 export const webhooks = () => "Webhooks";
 export const signIn = () => "Sign in";
+export const providers = () => "Identity providers";
