@@ -186,6 +186,7 @@ func (c *link) pass(ctx context.Context, method, path string, body io.Reader, he
 	if err != nil {
 		return nil, err
 	}
+	req.Header.Set("User-Agent", "yardbench")
 	for k, v := range header {
 		req.Header[k] = v
 	}

@@ -30,7 +30,9 @@ export function DevicePage({ person }: { person: Me }) {
         <p role="status">{answer.variables ? say.itIsIn() : say.itIsNotLetIn()}</p>
       ) : (
         <>
-          <ProblemNote error={code ? request.error : undefined} />
+          <div style={{ marginTop: 16 }}>
+            <ProblemNote error={code ? request.error : undefined} />
+          </div>
           {r && (
             <section aria-label={say.theProgram()}>
               <p>{say.asksToBeLetIn(<b>{r.client || say.aProgram()}</b>, r.place, r.here, person.name)}</p>
