@@ -1,14 +1,15 @@
 import { CheckCircleFilled, PauseCircleFilled, RobotOutlined } from "@ant-design/icons";
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { App, Button, Form, Input, Select, Space, Table, Tooltip, Typography, theme } from "antd";
-import { useState } from "react";
+import { App, Button, Form, Input, Select, Space, Table, Typography, theme } from "antd";
+import { useMemo, useState } from "react";
 import { Link } from "react-router";
 import { type Person, type Me, may } from "../api/client";
-import { nothing, PageHead } from "../parts/Page";
+import { PageHead } from "../parts/Page";
 import { Ask } from "../parts/Ask";
 import { ProblemNote } from "../parts/ProblemNote";
 import { AddProgram, ProgramTokens } from "../parts/Programs";
-import { sorted, sorting, useAddress } from "../parts/search";
+import { byText, type Filter } from "../parts/fitting";
+import { List, type Column } from "../parts/List";
 import { when } from "words/times";
 import { useDone } from "../parts/useDone";
 import { useColours } from "../palette";
@@ -17,12 +18,20 @@ import * as say from "words/pages/PeoplePage";
 
 const roles = ["operator", "lead", "developer", "auditor"] as const;
 
+type Row = Person & { id: string };
+
+const filters: Filter<Row>[] = [
+  { key: "role", any: say.anyRole(), of: (p) => [p.role] },
+  { key: "team", any: say.anyTeam(), of: (p) => [p.team ?? ""] },
+  { key: "account", any: say.anyAccount(), of: (p) => [p.closed ? say.closed() : say.open(), p.program ? say.ofPrograms() : ""] },
+];
+const texts = (p: Row) => [p.name, p.full_name, p.email];
+
 /** Who is here, in which team and role; operators bring people in and out. */
 export function PeoplePage({ person }: { person: Me }) {
   const { token } = theme.useToken();
   const colours = useColours();
   const { modal } = App.useApp();
-  const [get, set] = useAddress();
   const [enrolling, setEnrolling] = useState<{ person?: string }>();
   const brings = may(person, "people.change");
   const [tokensOf, setTokensOf] = useState<string>();
@@ -35,11 +44,116 @@ export function PeoplePage({ person }: { person: Me }) {
   });
   const erase = useMutation({ mutationFn: erasePerson, ...done });
   const addTeam = useMutation({ mutationFn: addTeamOf, ...done });
-  const words = (get("find") ?? "").toLowerCase();
-  const team = get("team");
-  const role = get("role");
-  const rows = (people.data ?? []).filter((p) => (!team || p.team === team) && (!role || p.role === role) && [p.name, p.full_name.toLowerCase(), p.email].some((v) => v.includes(words)));
-  const by = sorting<Person>(get("sort") ?? "name");
+  const rows = useMemo(() => (people.data ?? []).map((p) => ({ ...p, id: p.name })), [people.data]);
+  const known = useMemo(() => (teams.data ?? []).map((t) => t.name), [teams.data]);
+  const columns: Column<Row>[] = [
+    { key: "name", title: say.name(), width: 110, compare: (a, b) => byText(a.name, b.name), render: (p) => p.name },
+    {
+      key: "full",
+      title: say.fullName(),
+      width: 170,
+      compare: (a, b) => byText(a.full_name, b.full_name),
+      render: (p) =>
+        p.program ? (
+          <span title={say.anAccountOfPrograms()}>
+            <RobotOutlined /> {p.full_name}
+          </span>
+        ) : (
+          p.full_name
+        ),
+    },
+    { key: "email", title: say.address(), width: 210, compare: (a, b) => byText(a.email, b.email), render: (p) => p.email },
+    {
+      key: "role",
+      title: say.role(),
+      width: 130,
+      compare: (a, b) => roles.indexOf(a.role) - roles.indexOf(b.role),
+      render: (p) => (brings && p.name !== person.name ? <Select size="small" variant="borderless" style={{ width: 120 }} aria-label={say.roleOf(p.name)} value={p.role} options={roles.map((r) => ({ value: r, label: r }))} onChange={(r) => change.mutate({ name: p.name, role: r })} /> : p.role),
+    },
+    {
+      key: "team",
+      title: say.team(),
+      width: 140,
+      compare: (a, b) => byText(a.team ?? "", b.team ?? ""),
+      render: (p) =>
+        brings ? <Select size="small" variant="borderless" style={{ width: 130 }} aria-label={say.teamOf(p.name)} value={p.team ?? ""} options={[{ value: "", label: say.none() }, ...known.map((t) => ({ value: t, label: t }))]} onChange={(t: string) => change.mutate({ name: p.name, team: t })} /> : p.team,
+    },
+    {
+      key: "account",
+      title: say.account(),
+      width: 90,
+      compare: (a, b) => Number(a.closed) - Number(b.closed),
+      render: (p) =>
+        p.closed ? (
+          <span style={{ color: colours.rest }}>
+            <PauseCircleFilled /> {say.closed()}
+          </span>
+        ) : (
+          <span style={{ color: token.colorSuccess }}>
+            <CheckCircleFilled /> {say.open()}
+          </span>
+        ),
+    },
+    {
+      key: "actions",
+      title: "",
+      width: 230,
+      align: "right",
+      render: (p) =>
+        (brings || (p.program && may(person, "service-account.change", p.team && p.team === person.team ? "team" : "other"))) &&
+        p.name !== person.name && (
+          <Space>
+            {p.program ? (
+              <Button size="small" onClick={() => setTokensOf(p.name)}>
+                {say.tokens()}
+              </Button>
+            ) : (
+              <Button size="small" onClick={() => setEnrolling({ person: p.name })}>
+                {say.newPassword()}
+              </Button>
+            )}
+            {!brings ? null : p.closed ? (
+              <>
+                <Button size="small" onClick={() => change.mutate({ name: p.name, closed: false })}>
+                  {say.open2()}
+                </Button>
+                <Button
+                  size="small"
+                  danger
+                  onClick={() =>
+                    modal.confirm({
+                      title: say.eraseOfFullName(p.full_name),
+                      content: say.everythingThatIsKnown(),
+                      okText: say.erase(),
+                      okButtonProps: { danger: true },
+                      onOk: () => erase.mutateAsync(p.name).catch(() => undefined),
+                    })
+                  }
+                >
+                  {say.erase()}
+                </Button>
+              </>
+            ) : (
+              <Button
+                size="small"
+                danger
+                onClick={() =>
+                  modal.confirm({
+                    title: say.closeTheAccountOf(p.full_name),
+                    content: say.theyAreSignedOut(),
+                    okText: say.close(),
+                    okButtonProps: { danger: true },
+                    onOk: () => change.mutateAsync({ name: p.name, closed: true }).catch(() => undefined),
+                  })
+                }
+              >
+                {say.close()}
+              </Button>
+            )}
+          </Space>
+        ),
+    },
+  ];
   return (
     <>
       <PageHead
@@ -67,136 +181,12 @@ export function PeoplePage({ person }: { person: Me }) {
           )
         }
       >
-        <Input allowClear placeholder={say.findByNameOr()} aria-label={say.find()} style={{ width: 220 }} value={get("find") ?? ""} onChange={(e) => set({ find: e.target.value })} />
-        <Select allowClear placeholder={say.anyRole()} aria-label={say.role()} style={{ width: 130 }} value={role} options={roles.map((r) => ({ value: r, label: r }))} onChange={(r?: string) => set({ role: r })} />
-        <Select allowClear placeholder={say.anyTeam()} aria-label={say.team()} style={{ width: 140 }} value={team} options={teams.data?.map((t) => ({ value: t.name, label: t.name }))} onChange={(t?: string) => set({ team: t })} />
-        <span className="quiet number">{say.shown(rows.length)}</span>
         {may(person, "provider.see") && <Link to="/providers">{say.identityProviders()}</Link>}
       </PageHead>
       <ProblemNote error={people.error ?? teams.error} />
       {brings && <OpenLinks />}
       {tokensOf && <ProgramTokens of={tokensOf} onClose={() => setTokensOf(undefined)} />}
-      <Table<Person>
-        size="small"
-        rowKey="name"
-        virtual
-        scroll={{ x: 900, y: 640 }}
-        pagination={false}
-        loading={people.isPending}
-        dataSource={rows}
-        onChange={(_, __, s) => set({ sort: sorted(s) })}
-        locale={nothing(say.nobodyFitsWhatYou())}
-        columns={[
-          { title: say.name(), width: 120, ...by("name", (a, b) => a.name.localeCompare(b.name)), render: (_, p) => p.name },
-          {
-            title: say.fullName(),
-            width: 170,
-            ...by("full", (a, b) => a.full_name.localeCompare(b.full_name)),
-            render: (_, p) =>
-              p.program ? (
-                <Tooltip title={say.anAccountOfPrograms()}>
-                  <span>
-                    <RobotOutlined /> {p.full_name}
-                  </span>
-                </Tooltip>
-              ) : (
-                p.full_name
-              ),
-          },
-          { title: say.address(), width: 230, dataIndex: "email", key: "email" },
-          {
-            title: say.role(),
-            width: 140,
-            ...by("role", (a, b) => roles.indexOf(a.role) - roles.indexOf(b.role)),
-            render: (_, p) => (brings && p.name !== person.name ? <Select size="small" variant="borderless" style={{ width: 120 }} aria-label={say.roleOf(p.name)} value={p.role} options={roles.map((r) => ({ value: r, label: r }))} onChange={(r) => change.mutate({ name: p.name, role: r })} /> : p.role),
-          },
-          {
-            title: say.team(),
-            width: 150,
-            ...by("team", (a, b) => (a.team ?? "").localeCompare(b.team ?? "")),
-            render: (_, p) =>
-              brings ? (
-                <Select size="small" variant="borderless" style={{ width: 130 }} aria-label={say.teamOf(p.name)} value={p.team ?? ""} options={[{ value: "", label: say.none() }, ...(teams.data ?? []).map((t) => ({ value: t.name, label: t.name }))]} onChange={(t: string) => change.mutate({ name: p.name, team: t })} />
-              ) : (
-                p.team
-              ),
-          },
-          {
-            title: say.account(),
-            width: 110,
-            key: "account",
-            render: (_, p) =>
-              p.closed ? (
-                <span style={{ color: colours.rest }}>
-                  <PauseCircleFilled /> {say.closed()}
-                </span>
-              ) : (
-                <span style={{ color: token.colorSuccess }}>
-                  <CheckCircleFilled /> {say.open()}
-                </span>
-              ),
-          },
-          {
-            title: "",
-            key: "actions",
-            width: 270,
-            align: "right",
-            render: (_, p) =>
-              (brings || (p.program && may(person, "service-account.change", p.team && p.team === person.team ? "team" : "other"))) &&
-              p.name !== person.name && (
-                <Space>
-                  {p.program ? (
-                    <Button size="small" onClick={() => setTokensOf(p.name)}>
-                      {say.tokens()}
-                    </Button>
-                  ) : (
-                    <Button size="small" onClick={() => setEnrolling({ person: p.name })}>
-                      {say.newPassword()}
-                    </Button>
-                  )}
-                  {!brings ? null : p.closed ? (
-                    <>
-                      <Button size="small" onClick={() => change.mutate({ name: p.name, closed: false })}>
-                        {say.open2()}
-                      </Button>
-                      <Button
-                        size="small"
-                        danger
-                        onClick={() =>
-                          modal.confirm({
-                            title: say.eraseOfFullName(p.full_name),
-                            content: say.everythingThatIsKnown(),
-                            okText: say.erase(),
-                            okButtonProps: { danger: true },
-                            onOk: () => erase.mutateAsync(p.name).catch(() => undefined),
-                          })
-                        }
-                      >
-                        {say.erase()}
-                      </Button>
-                    </>
-                  ) : (
-                    <Button
-                      size="small"
-                      danger
-                      onClick={() =>
-                        modal.confirm({
-                          title: say.closeTheAccountOf(p.full_name),
-                          content: say.theyAreSignedOut(),
-                          okText: say.close(),
-                          okButtonProps: { danger: true },
-                          onOk: () => change.mutateAsync({ name: p.name, closed: true }).catch(() => undefined),
-                        })
-                      }
-                    >
-                      {say.close()}
-                    </Button>
-                  )}
-                </Space>
-              ),
-          },
-        ]}
-      />
+      <List<Row> rows={rows} columns={columns} filters={filters} texts={texts} usual="name" find={say.findByNameOr()} loading={people.isPending} empty={say.nobodyFitsWhatYou()} head={(shown) => <span className="quiet number">{say.shown(shown.length)}</span>} />
       {enrolling && <MakeLink person={enrolling.person} teams={teams.data?.map((t) => t.name) ?? []} onClose={() => setEnrolling(undefined)} />}
     </>
   );

@@ -299,8 +299,8 @@ type PersonAdded struct {
 type PersonChanged struct {
 	Closed   bool        `json:"closed"`
 	Provider string      `json:"provider,omitempty"` // the identity provider that says so
-	Role   policy.Role `json:"role"`
-	Team   string      `json:"team"`
+	Role     policy.Role `json:"role"`
+	Team     string      `json:"team"`
 }
 
 // PersonErased is the last that is told of somebody.

@@ -106,7 +106,7 @@ const (
 	SeeWebhooks      Action = "webhook.see"
 	SeeProviders     Action = "provider.see"    // identity providers
 	ChangeProviders  Action = "provider.change" // add and remove them
-	ChangeWebhooks   Action = "webhook.change" // add, remove and try them
+	ChangeWebhooks   Action = "webhook.change"  // add, remove and try them
 )
 
 type rights map[Role]Relation

@@ -47,3 +47,5 @@ export const sendThisLinkTo = (expires: string) => `Send this link to them. It c
 export const canBeUsedFor = () => "Can be used for";
 export const hours = (h: number) => `${h} hours`;
 export const identityProviders = () => "Identity providers";
+export const anyAccount = () => "Any account";
+export const ofPrograms = () => "of programs";
