@@ -83,7 +83,7 @@ func TestEveryPageForEverybody(t *testing.T) {
 		"": {"/", "/enrol#yb_link_x"},
 		"ingrid": {"/mine", "/launch?repository=tide-board", "/workspaces/quay", "/workspaces/quay?view=log", "/workspaces/quay?view=ports", "/workspaces/quay?view=journal", "/bench/quay.ingrid?board=terminal:main&board=file::page.html&list=files",
 			"/bench/quay.ingrid?board=change::/workspaces/tide-board//README.md&board=port:8000&list=changes", "/bench/quay.ingrid?board=sheet&board=log&list=debug", "/bench/quay.ingrid?board=sheet&list=search", "/recordings", "/recordings/" + recordings[0].ID, "/secrets", "/you"},
-		"astrid": {"/attention", "/fleet", "/fleet?open=quay.ingrid", "/repositories", "/repositories/tide-board", "/repositories/tide-board?view=prebuilds", "/repositories/tide-board/definition?view=values", "/people", "/cost", "/rules", "/rules?view=common", "/rules?view=beside&with=1", "/journal", "/webhooks", "/operations", "/starters"},
+		"astrid": {"/attention", "/fleet", "/fleet?open=quay.ingrid", "/repositories", "/repositories/tide-board", "/repositories/tide-board?view=prebuilds", "/repositories/tide-board/definition?view=values", "/people", "/cost", "/rules", "/rules?view=common", "/rules?view=beside&with=1", "/journal", "/webhooks", "/operations", "/starters", "/providers", "/launch-links"},
 	} {
 		p := openPage(t)
 		if who != "" {

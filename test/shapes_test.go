@@ -119,6 +119,8 @@ func TestJSONOfEveryCommand(t *testing.T) {
 		{"astrid", "", "journal head", "journal head"},
 		{"astrid", "", "journal verify", "journal verify"},
 		{"astrid", "", "provider list", "provider list"},
+		{"ingrid", "", "launch-link add", "launch-link add tide-board"},
+		{"ingrid", "", "launch-link list", "launch-link list"},
 		{"astrid", "", "webhook add", "webhook add https://hooks.skerryline.example/yard"},
 		{"astrid", "", "webhook list", "webhook list"},
 		{"astrid", "", "webhook change", "webhook change WEBHOOK --kind rules."},

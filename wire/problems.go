@@ -38,6 +38,7 @@ var ProblemKinds = []ProblemKind{
 	{"no-change", http.StatusConflict, "it would change nothing"},
 	{"over-limit", http.StatusConflict, "it would go over a limit of the house rules"},
 	{"house-rules", http.StatusConflict, "the house rules do not allow it"},
+	{"link-over", http.StatusConflict, "the launch link is paused, has ended, or was used by as many as may"},
 	{"too-many", http.StatusConflict, "there are as many as there may be"},
 	{"unpushed-work", http.StatusConflict, "work that exists nowhere else would be lost"},
 	{"work-unknown", http.StatusConflict, "whether work would be lost cannot be told"},

@@ -52,6 +52,8 @@ const table: Room[] = [
   { path: "/bench/:name", needs: ["workspace.see"], name: say.bench(), title: (of) => `${workspaceOf(of)}: bench`, load: () => import("./bench/BenchPage").then((m) => m.BenchPage) },
   { path: "/operations", needs: ["operation.ask"], name: say.operations(), load: () => import("./pages/OperationsPage").then((m) => m.OperationsPage) },
   { path: "/launch", needs: ["workspace.launch"], name: say.launch(), load: () => import("./pages/LaunchPage").then((m) => m.LaunchPage) },
+  { path: "/launch-links", needs: ["launch-link.see"], name: say.launchLinks(), load: () => import("./pages/LaunchLinksPage").then((m) => m.LaunchLinksPage) },
+  { path: "/go/:link", needs: ["workspace.launch"], name: say.launchLink(), load: () => import("./pages/GoPage").then((m) => m.GoPage) },
   { path: "/workspaces/:name", needs: ["workspace.see"], name: say.workspace(), title: workspaceOf, load: () => import("./pages/WorkspacePage").then((m) => m.WorkspacePage) },
   { path: "/repositories", needs: ["repository.see"], name: say.repositories(), load: () => import("./pages/RepositoriesPage").then((m) => m.RepositoriesPage) },
   { path: "/repositories/:repository", needs: ["repository.see"], name: say.repository(), title: (of) => of.repository ?? "", load: () => import("./pages/RepositoryPage").then((m) => m.RepositoryPage) },

@@ -124,6 +124,14 @@ var (
 		{Name: "expires_at", Key: func(v wire.Token) string { return moment(v.ExpiresAt) }},
 		{Name: "name", Key: func(v wire.Token) string { return v.Name }},
 	}}
+	launchLinkKind = page.Kind[wire.LaunchLink]{ID: func(v wire.LaunchLink) string { return v.ID }, Usual: "-created_at", Orders: []page.Order[wire.LaunchLink]{
+		{Name: "created_at", Key: func(v wire.LaunchLink) string { return moment(v.CreatedAt) }},
+		{Name: "title", Key: func(v wire.LaunchLink) string { return v.Title }},
+	}}
+	linkUseKind = page.Kind[wire.LinkUse]{ID: func(v wire.LinkUse) string { return v.Person }, Usual: "-at", Orders: []page.Order[wire.LinkUse]{
+		{Name: "at", Key: func(v wire.LinkUse) string { return moment(v.At) }},
+		{Name: "person", Key: func(v wire.LinkUse) string { return v.Person }},
+	}}
 	providerKind = page.Kind[wire.Provider]{ID: func(v wire.Provider) string { return v.Name }, Orders: []page.Order[wire.Provider]{
 		{Name: "name", Key: func(v wire.Provider) string { return v.Name }},
 	}}

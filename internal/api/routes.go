@@ -326,6 +326,7 @@ func (a *API) routes() {
 	changeRoutes(a)
 	journalRoutes(a)
 	webhookRoutes(a)
+	launchLinkRoutes(a)
 	providerRoutes(a)
 	clientRoutes(a)
 	keptRoutes(a)

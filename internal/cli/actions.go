@@ -27,6 +27,7 @@ var commandOf = map[string]string{
 	"list-plans":                "prebuild list",
 	"list-providers":            "provider list",
 	"list-recordings":           "recording list",
+	"list-launch-links":         "launch-link list",
 	"list-look-links":           "look-link list %",
 	"list-repositories":         "repository list",
 	"list-rules":                "rules list",

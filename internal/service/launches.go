@@ -346,6 +346,12 @@ func sizeOffers(house rules.Rules) []wire.SizeOffer {
 // a mistake in it is told at once and leaves nothing behind; its limits are
 // reserved with its row; all else happens after the answer.
 func (s *Launches) Launch(ctx context.Context, a Actor, in wire.Launch) (wire.Workspace, error) {
+	return s.launch(ctx, a, in, nil)
+}
+
+// launch launches; with, where it is set, is done in the transaction that accepts the
+// workspace, and may refuse it.
+func (s *Launches) launch(ctx context.Context, a Actor, in wire.Launch, with func(*store.Tx, store.Workspace) error) (wire.Workspace, error) {
 	o, err := s.order(ctx, a, in)
 	if err != nil {
 		return wire.Workspace{}, err
@@ -378,7 +384,11 @@ func (s *Launches) Launch(ctx context.Context, a Actor, in wire.Launch) (wire.Wo
 		if err := s.admit(ctx, tx, a.Person, quota.Launch(o.size)); err != nil {
 			return err
 		}
-		if err := s.Accept(ctx, tx, &w, lifecycle.LaunchSheet, a.ID, o.repository.Name); err != nil || in.Errand == nil {
+		err := s.Accept(ctx, tx, &w, lifecycle.LaunchSheet, a.ID, o.repository.Name)
+		if err == nil && with != nil {
+			err = with(tx, w)
+		}
+		if err != nil || in.Errand == nil {
 			return err
 		}
 		errand = store.Errand{WorkspaceID: w.ID, LeaseUntil: tx.Now().Add(s.lease), MostUntil: tx.Now().Add(time.Duration(cmp.Or(in.Errand.Seconds, 3600)) * time.Second)}

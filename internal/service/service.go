@@ -52,6 +52,7 @@ type Service struct {
 	SignIns      *SignIns
 	Tastes       *Tastes
 	Providers    *Providers
+	LaunchLinks  *LaunchLinks
 	Clients      *Clients
 	Keys         *Keys
 	Programs     *Programs
@@ -179,6 +180,7 @@ func New(r Rooms) *Service {
 		Starters:     starters,
 		Webhooks:     webhooks,
 		Tastes:       &Tastes{store: r.Store},
+		LaunchLinks:  &LaunchLinks{address: r.Address, store: r.Store, launches: launches, people: people, works: workspaces, now: r.Now},
 		Clients:      &Clients{address: r.Address, house: r.House, store: r.Store, now: r.Now},
 		Providers:    &Providers{address: r.Address, house: r.House, store: r.Store, vault: r.Vault, now: r.Now, room: &identity.Room{Now: r.Now}},
 		SignIns:      signIns,

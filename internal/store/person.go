@@ -58,6 +58,9 @@ func (tx peopleWrites) ErasePerson(ctx context.Context, id, name string) error {
 		"DELETE FROM looks WHERE person_id = ?",
 		"DELETE FROM kept WHERE person_id = ?",
 		"DELETE FROM identities WHERE person_id = ?",
+		"DELETE FROM launch_link_uses WHERE person_id = ?",
+		"DELETE FROM launch_link_uses WHERE link_id IN (SELECT id FROM launch_links WHERE made_by = ?)",
+		"DELETE FROM launch_links WHERE made_by = ?",
 		"UPDATE recordings SET ended_at = 0 WHERE owner_id = ? AND ended_at IS NOT NULL", // what is so old is removed, with its file
 	} {
 		if err := tx.exec(ctx, q, id); err != nil {

@@ -67,11 +67,12 @@ type Q struct {
 	shownReads
 	webhooksReads
 	providersReads
+	linksReads
 	workspacesReads
 }
 
 func queries(r reader) Q {
-	return Q{r, conditionsReads{r}, journalReads{r}, meterReads{r}, operationsReads{r}, peopleReads{r}, plansReads{r}, prebuildsReads{r}, repositoriesReads{r}, secretsReads{r}, sheetsReads{r}, shownReads{r}, webhooksReads{r}, providersReads{r}, workspacesReads{r}}
+	return Q{r, conditionsReads{r}, journalReads{r}, meterReads{r}, operationsReads{r}, peopleReads{r}, plansReads{r}, prebuildsReads{r}, repositoriesReads{r}, secretsReads{r}, sheetsReads{r}, shownReads{r}, webhooksReads{r}, providersReads{r}, linksReads{r}, workspacesReads{r}}
 }
 
 // reader is what all queries are asked with.

@@ -39,11 +39,12 @@ type Tx struct {
 	shownWrites
 	webhooksWrites
 	providersWrites
+	linksWrites
 	workspacesWrites
 }
 
 func transaction(t *txn) *Tx {
-	return &Tx{t, conditionsWrites{t}, meterWrites{t}, operationsWrites{t}, peopleWrites{t}, plansWrites{t}, prebuildsWrites{t}, repositoriesWrites{t}, secretsWrites{t}, sheetsWrites{t}, shownWrites{t}, webhooksWrites{t}, providersWrites{t}, workspacesWrites{t}}
+	return &Tx{t, conditionsWrites{t}, meterWrites{t}, operationsWrites{t}, peopleWrites{t}, plansWrites{t}, prebuildsWrites{t}, repositoriesWrites{t}, secretsWrites{t}, sheetsWrites{t}, shownWrites{t}, webhooksWrites{t}, providersWrites{t}, linksWrites{t}, workspacesWrites{t}}
 }
 
 // txn is what all of it is written with.

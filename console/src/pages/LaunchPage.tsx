@@ -1,18 +1,17 @@
-import { CheckCircleFilled, CloseCircleFilled, WarningFilled } from "@ant-design/icons";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Alert, AutoComplete, Button, Form, Input, Segmented, Select, Space, Table, Tooltip, Typography, theme } from "antd";
+import { Alert, AutoComplete, Button, Form, Input, Segmented, Select, Space, Tooltip, Typography } from "antd";
 import { useEffect, useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
-import { nameOf, Problem, type Preflight } from "../api/client";
+import { may, nameOf, Problem, type Me, type Preflight } from "../api/client";
 import { bytes, cores, money, span } from "words/amounts";
-import { Findings } from "../parts/Findings";
+import { Ahead } from "../parts/Ahead";
+import { MakeLaunchLink } from "../parts/MakeLaunchLink";
 import { PageHead } from "../parts/Page";
 import { launch as launchIt, launched, preflight as aheadOf, type Launch } from "../service/launches";
 import { branches as branchesOf, repositories as all } from "../service/repositories";
 import { mineOf, start } from "../service/workspaces";
 import { ProblemNote } from "../parts/ProblemNote";
-import { GiveSecret } from "../parts/GiveSecret";
-import { took, when } from "words/times";
+import { when } from "words/times";
 import { useSettled } from "../parts/useSettled";
 import * as say from "words/pages/LaunchPage";
 
@@ -57,7 +56,8 @@ function Sizes({ of: p, usual, value, onChange }: { of?: Preflight; usual?: stri
 }
 
 /** The launch form, with what the launch would come to beside it. */
-export function LaunchPage() {
+export function LaunchPage({ person }: { person: Me }) {
+  const [linking, setLinking] = useState(false);
   const navigate = useNavigate();
   const queries = useQueryClient();
   const [search, setSearch] = useSearchParams();
@@ -85,7 +85,10 @@ export function LaunchPage() {
   const rests = [30 * 60, 3600, 2 * 3600, 4 * 3600, 8 * 3600].filter((s) => !p || s <= p.rest_most_s);
   return (
     <>
-      <PageHead title={say.launchAWorkspace()} />
+      <PageHead title={say.launchAWorkspace()}>
+        <Link to="/launch-links">{say.launchLinks()}</Link>
+      </PageHead>
+      {linking && <MakeLaunchLink launch={body(fields)} onClose={() => setLinking(false)} />}
       {p && <Have repository={p.repository} branch={p.branch} />}
       <div className="beside">
         <Form<Fields>
@@ -148,6 +151,7 @@ export function LaunchPage() {
                   {say.aLinkToThis()}
                 </Typography.Text>
               )}
+              {fields.repository && current && may(person, "launch-link.change") && <Button onClick={() => setLinking(true)}>{say.makeALaunchLink()}</Button>}
             </Space>
           </Space>
         </Form>
@@ -198,92 +202,5 @@ function Have({ repository, branch }: { repository: string; branch: string }) {
       ))}
       <ProblemNote error={goOn.error} />
     </>
-  );
-}
-
-/** What a launch would come to. */
-function Ahead({ of: p }: { of: Preflight }) {
-  const { token } = theme.useToken();
-  const good = <CheckCircleFilled style={{ color: token.colorSuccess }} />;
-  const attention = <WarningFilled style={{ color: token.colorWarning }} />;
-  const over = <CloseCircleFilled style={{ color: token.colorError }} />;
-  const [giving, setGiving] = useState<string>();
-  return (
-    <section aria-label={say.beforeTheLaunch()} data-ahead={p.repository}>
-      <h2>{say.beforeTheLaunch()}</h2>
-      <dl className="facts one">
-        <dt>{say.makes()}</dt>
-        <dd>{say.pullRequestAtBy(p.request, p.branch, <code>{p.commit.slice(0, 10)}</code>, p.definition || say.whatIsUsualHave(<Link to="/starters">{say.starters()}</Link>), p.image, p.set_up.length > 0 && say.then(p.set_up.join(", ")))}</dd>
-        {p.services.length > 0 && (
-          <>
-            <dt>{say.services()}</dt>
-            <dd>{p.services.join(", ")}</dd>
-          </>
-        )}
-        {p.beside.length > 0 && (
-          <>
-            <dt>{say.besideIt()}</dt>
-            <dd>{p.beside.join(", ")}</dd>
-          </>
-        )}
-        {p.needs && (
-          <>
-            <dt>{say.needs()}</dt>
-            <dd>{p.needs}</dd>
-          </>
-        )}
-        <dt>{say.prepared2()}</dt>
-        <dd>{p.prepared ? say.imageOfAtThe(good, p.prepared.number, when(p.prepared.made_at), p.prepared.behind) : say.fromScratch(attention, p.scratch)}</dd>
-        <dt>{say.readyIn()}</dt>
-        <dd className="number">{p.usual_ms ? say.usually19Of20(took(p.usual_ms), took(p.slow_ms)) : say.notKnownNobodyHas()}</dd>
-        <dt>{say.costs()}</dt>
-        <dd className="number">{say.anHourItsDisk(money(p.hour_micros, p.currency))}</dd>
-        {p.findings.length > 0 && (
-          <>
-            <dt>{say.findings()}</dt>
-            <dd>
-              <Findings of={p.findings} />
-            </dd>
-          </>
-        )}
-        <dt>{say.secrets()}</dt>
-        <dd>
-          {!!p.request && say.itGetsNoneAnd(attention, p.request)}
-          {!p.request && p.missing.length === 0 && say.nothingThatIsAsked(good)}
-          {p.missing.map((m) => (
-            <div key={m.name}>
-              {say.isMissing(
-                attention,
-                <code>{m.name}</code>,
-                m.description && `: ${m.description}`,
-                <Button size="small" onClick={() => setGiving(m.name)}>
-                  {say.giveIt()}
-                </Button>,
-              )}
-            </div>
-          ))}
-        </dd>
-      </dl>
-      <Table
-        size="small"
-        pagination={false}
-        rowKey={(l) => l.kind + l.whose}
-        dataSource={p.limits}
-        locale={{ emptyText: say.noLimitApplies() }}
-        columns={[
-          { title: say.limit(), render: (_, l) => `${l.kind}, ${l.whose}` },
-          {
-            title: say.usedAskedOfAllowed(),
-            render: (_, l) => (
-              <>
-                {l.over ? over : good} <span className="number">{l.text}</span>
-              </>
-            ),
-          },
-        ]}
-      />
-      {p.refused && <p style={{ color: token.colorError }}>{say.itWouldBeRefused()}</p>}
-      <GiveSecret name={giving} repository={p.repository} onClose={() => setGiving(undefined)} />
-    </section>
   );
 }

@@ -36,6 +36,7 @@ const pages: Record<string, (subject: string) => [path: string, label: string]> 
   "show-starter": () => ["/starters", say.starters()],
   "list-tokens": () => ["/you", say.signInsAndTokens()],
   "list-git-credentials": () => ["/you", say.gitHosts()],
+  "list-launch-links": () => ["/launch-links", say.launchLinks()],
   "list-providers": () => ["/providers", say.providers()],
   "list-webhooks": () => ["/webhooks", say.webhooks()],
   "sign-in": () => ["/", say.signIn()],

@@ -362,6 +362,28 @@ type ProviderDropped struct {
 	Name string `json:"name"`
 }
 
+// LaunchLinkPut is a launch link that was made, or changed.
+type LaunchLinkPut struct {
+	Paused     bool       `json:"paused,omitempty"`
+	PeopleMost int        `json:"people_most,omitempty"`
+	Repository string     `json:"repository,omitempty"` // where it was made
+	Team       string     `json:"team,omitempty"`
+	Title      string     `json:"title"`
+	Until      *time.Time `json:"until,omitempty"`
+}
+
+// LaunchLinkUsed gave somebody a workspace.
+type LaunchLinkUsed struct {
+	Title     string `json:"title"`
+	Workspace string `json:"workspace"`
+}
+
+// LaunchLinkDropped withdraws one that so many people have used.
+type LaunchLinkDropped struct {
+	Title string `json:"title"`
+	Used  int    `json:"used"`
+}
+
 // WebhookAdded has entries told to an address.
 type WebhookAdded struct {
 	Kinds []string `json:"kinds"`
@@ -505,6 +527,9 @@ func (TokenMade) Kind() string               { return "token.made" }
 func (TokenEnded) Kind() string              { return "token.ended" }
 func (ProviderPut) Kind() string             { return "provider.put" }
 func (ProviderDropped) Kind() string         { return "provider.dropped" }
+func (LaunchLinkPut) Kind() string           { return "launch-link.put" }
+func (LaunchLinkUsed) Kind() string          { return "launch-link.used" }
+func (LaunchLinkDropped) Kind() string       { return "launch-link.dropped" }
 func (WebhookAdded) Kind() string            { return "webhook.added" }
 func (WebhookChanged) Kind() string          { return "webhook.changed" }
 func (WebhookKeyMade) Kind() string          { return "webhook.key" }

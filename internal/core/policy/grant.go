@@ -22,9 +22,9 @@ var looked = []Action{SeeSelf, SeeWorkspace, SeeRepositories, SeePrebuilds, SeeR
 // scoped is what each scope may do beside. ChangeSelf is in none: a token with
 // scopes makes no other, and neither changes a password nor a git credential.
 var scoped = map[Scope][]Action{
-	Read:       {SeeSecrets, SeeRepoSecrets, SeePeople, SeeCost, SeeJournal, SeeWholeJournal, SeeWebhooks, SeeProviders},
+	Read:       {SeeSecrets, SeeRepoSecrets, SeePeople, SeeCost, SeeJournal, SeeWholeJournal, SeeWebhooks, SeeProviders, SeeLinks},
 	Work:       {UseWorkspace, SeeRecordings, DriveWorkspace, StopWorkspace, VisitPort, Operate},
-	Launching:  {Launch, DriveWorkspace, StopWorkspace, RemoveWorkspace, Operate},
+	Launching:  {Launch, DriveWorkspace, StopWorkspace, RemoveWorkspace, Operate, SeeLinks, ChangeLinks},
 	Administer: {AdoptContainers, QuietAttention, ChangeSecrets, ChangeRepoSecret, ChangeRepository, ChangePrebuilds, ChangePeople, ChangeServices, ChangeRules, ChangeWebhooks, ChangeProviders, SeeProviders, SeeSecrets, SeeRepoSecrets, SeePeople, SeeWebhooks},
 }
 

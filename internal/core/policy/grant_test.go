@@ -18,7 +18,7 @@ func TestGrants(t *testing.T) {
 		for _, s := range Scopes {
 			in = in || slices.Contains(scoped[s], a)
 			g := Grant{Scopes: []Scope{s}}
-			changes := !slices.Contains([]Action{SeeSelf, SeeWorkspace, SeeRepositories, SeePrebuilds, SeeRules, SeeSecrets, SeeRepoSecrets, SeePeople, SeeCost, SeeJournal, SeeWholeJournal, SeeWebhooks, SeeProviders}, a)
+			changes := !slices.Contains([]Action{SeeSelf, SeeWorkspace, SeeRepositories, SeePrebuilds, SeeRules, SeeSecrets, SeeRepoSecrets, SeePeople, SeeCost, SeeJournal, SeeWholeJournal, SeeWebhooks, SeeProviders, SeeLinks}, a)
 			if s == Read && changes && g.Reaches(a) {
 				t.Errorf("what only reads may %s", a)
 			}

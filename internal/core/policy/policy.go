@@ -104,9 +104,11 @@ const (
 	SeeJournal       Action = "journal.see"
 	SeeWholeJournal  Action = "journal.whole" // its head, its soundness, its export
 	SeeWebhooks      Action = "webhook.see"
-	SeeProviders     Action = "provider.see"    // identity providers
-	ChangeProviders  Action = "provider.change" // add and remove them
-	ChangeWebhooks   Action = "webhook.change"  // add, remove and try them
+	SeeLinks         Action = "launch-link.see"    // and who came by them
+	ChangeLinks      Action = "launch-link.change" // make, pause and withdraw them
+	SeeProviders     Action = "provider.see"       // identity providers
+	ChangeProviders  Action = "provider.change"    // add and remove them
+	ChangeWebhooks   Action = "webhook.change"     // add, remove and try them
 )
 
 type rights map[Role]Relation
@@ -153,6 +155,8 @@ var Table = map[Action]rights{
 	SeeWholeJournal:  {Operator: House, Auditor: House},
 	SeeWebhooks:      {Operator: House, Auditor: House},
 	ChangeWebhooks:   {Operator: House},
+	SeeLinks:         {Operator: everything, Lead: House | Own | Team, Developer: House | Own, Auditor: everything},
+	ChangeLinks:      {Operator: everything, Lead: House | Own | Team, Developer: House | Own},
 	SeeProviders:     {Operator: House, Auditor: House},
 	ChangeProviders:  {Operator: House},
 	SeeJournal:       {Operator: everything, Lead: Own | Team, Developer: Own, Auditor: everything},

@@ -26,3 +26,5 @@ export const yardBenchOfParams = (params: string) => `${params} · Yard Bench`;
 export const yardBench = () => "Yard Bench";
 export const letAProgramIn = () => "Let a program in";
 export const providers = () => "Identity providers";
+export const launchLinks = () => "Launch links";
+export const launchLink = () => "Launch link";

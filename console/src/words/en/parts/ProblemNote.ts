@@ -20,3 +20,4 @@ export const gitHosts = () => "Git hosts";
 export const webhooks = () => "Webhooks";
 export const signIn = () => "Sign in";
 export const providers = () => "Identity providers";
+export const launchLinks = () => "Launch links";

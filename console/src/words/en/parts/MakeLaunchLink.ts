@@ -1,0 +1,13 @@
+export const makeALaunchLink = (repository: string) => `A launch link of ${repository}`;
+export const makeIt = () => "Make it";
+export const whoeverOpensIt = () => "Whoever opens it, and may use it, sees what it comes to, and gets a workspace of their own, once: who comes again is led back to theirs. It counts for their limits and cost.";
+export const forAReadme = () => "For a README:";
+export const qrOf = (title: string) => `QR code of ${title}`;
+export const title = () => "Title";
+export const itStandsAbove = () => "It stands above the page that it leads to, and on its badge.";
+export const forWhom = () => "For whom";
+export const whoeverSignsIn = () => "whoever signs in";
+export const howMany = () => "For how many people";
+export const noBound = () => "no bound";
+export const forHowManyDays = () => "For how many days";
+export const noEnd = () => "no end";
