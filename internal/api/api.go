@@ -53,7 +53,8 @@ type API struct {
 
 // Config says how the door stands in its surroundings.
 type Config struct {
-	Console fs.FS // the console's files
+	Console fs.FS  // the console's files
+	Address string // the console's, as people reach it
 	// Secure tells that people reach the console by TLS, whoever ends it.
 	Secure bool
 	// Frames is which frames our pages may have, as a policy for content says it:

@@ -328,6 +328,7 @@ func (a *API) routes() {
 	webhookRoutes(a)
 	launchLinkRoutes(a)
 	providerRoutes(a)
+	directoryRoutes(a)
 	clientRoutes(a)
 	keptRoutes(a)
 	eventRoute(a)

@@ -60,6 +60,9 @@ func Furnish(ctx context.Context, address, gitHost, issuer string, say func(stri
 	if err := furnishAdopted(ctx, address, say); err != nil {
 		return err
 	}
+	if err := furnishLinks(ctx, address); err != nil {
+		return err
+	}
 	return furnishProgram(ctx, address)
 }
 
@@ -75,6 +78,29 @@ func furnishProvider(ctx context.Context, address, issuer string) error {
 	client := ClientOf(address)
 	_, err = c.Providers.Put(ctx, ProviderName, wire.PutProvider{Title: "Skerry Line", Issuer: issuer, Client: client.ID, Secret: client.Secret})
 	return err
+}
+
+// furnishLinks makes two launch links: one for whoever signs in, one for a team.
+func furnishLinks(ctx context.Context, address string) error {
+	for who, in := range map[string]wire.NewLaunchLink{
+		"runa":   {Title: "Try the tide board", Launch: wire.Launch{Repository: "tide-board", Size: "small"}},
+		"bjarne": {Title: "Fares, for a week", Launch: wire.Launch{Repository: "fare-desk"}, Team: "Fares", PeopleMost: 12, Seconds: 7 * 24 * 3600},
+	} {
+		c, err := signedIn(ctx, address, who)
+		if err != nil {
+			return err
+		}
+		if all, err := c.LaunchLinks.List(ctx); err != nil || len(all) > 0 {
+			if err != nil {
+				return err
+			}
+			continue
+		}
+		if _, err := c.LaunchLinks.Make(ctx, in); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // furnishProgram makes an account for a program, with a token of few rights, and

@@ -269,7 +269,7 @@ func Run(ctx context.Context, c Config) error {
 			}
 		}()
 	}
-	server := api.Server(access.NewPorts(s, api.New(ctx, s, api.Config{Shells: shells.Take, Console: c.Console, Secure: strings.HasPrefix(rooms.Address, "https://"), Proxies: c.Proxies, Frames: s.Ports.Doors().Frames()}).Handler()))
+	server := api.Server(access.NewPorts(s, api.New(ctx, s, api.Config{Shells: shells.Take, Console: c.Console, Address: rooms.Address, Secure: strings.HasPrefix(rooms.Address, "https://"), Proxies: c.Proxies, Frames: s.Ports.Doors().Frames()}).Handler()))
 	served := make(chan error, 1)
 	go func() { served <- server.Serve(listener) }()
 	if c.Ready != nil {

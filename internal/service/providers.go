@@ -483,3 +483,8 @@ func plainName(text string) string {
 	name = strings.TrimLeft(name, "0123456789")
 	return cmp.Or(name[:min(len(name), 32)], "person")
 }
+
+// whoOf is somebody of a directory, as a provider would tell of them.
+func whoOf(in Account, fullName string) identity.Who {
+	return identity.Who{Name: in.UserName, FullName: fullName, Email: in.Email}
+}

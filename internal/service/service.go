@@ -53,6 +53,7 @@ type Service struct {
 	Tastes       *Tastes
 	Providers    *Providers
 	LaunchLinks  *LaunchLinks
+	Directory    *Directory
 	Clients      *Clients
 	Keys         *Keys
 	Programs     *Programs
@@ -153,6 +154,7 @@ func New(r Rooms) *Service {
 	examiner, _ := r.Yard.(yard.Examiner)
 	openings := &Openings{address: r.Address, perHour: r.ChangesPerHour, yard: examiner, house: r.House, store: r.Store, now: r.Now}
 	health := &Health{keeper: r.Keeper, simulated: r.Simulated, store: r.Store, now: r.Now}
+	providers := &Providers{address: r.Address, house: r.House, store: r.Store, vault: r.Vault, now: r.Now, room: &identity.Room{Now: r.Now}}
 	attends := &Attention{store: r.Store, views: look, health: health, journal: journal, prebuilds: prebuilds, webhooks: webhooks, now: r.Now}
 	return &Service{
 		People:       people,
@@ -182,7 +184,8 @@ func New(r Rooms) *Service {
 		Tastes:       &Tastes{store: r.Store},
 		LaunchLinks:  &LaunchLinks{address: r.Address, store: r.Store, launches: launches, people: people, works: workspaces, now: r.Now},
 		Clients:      &Clients{address: r.Address, house: r.House, store: r.Store, now: r.Now},
-		Providers:    &Providers{address: r.Address, house: r.House, store: r.Store, vault: r.Vault, now: r.Now, room: &identity.Room{Now: r.Now}},
+		Providers:    providers,
+		Directory:    &Directory{house: r.House, store: r.Store, providers: providers, works: workspaces},
 		SignIns:      signIns,
 		Keys:         &Keys{signIns: signIns, house: r.House, store: r.Store, now: r.Now, ssh: r.SSH},
 		Programs:     &Programs{store: r.Store, people: people, signIns: signIns},

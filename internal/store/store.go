@@ -68,11 +68,12 @@ type Q struct {
 	webhooksReads
 	providersReads
 	linksReads
+	directoryReads
 	workspacesReads
 }
 
 func queries(r reader) Q {
-	return Q{r, conditionsReads{r}, journalReads{r}, meterReads{r}, operationsReads{r}, peopleReads{r}, plansReads{r}, prebuildsReads{r}, repositoriesReads{r}, secretsReads{r}, sheetsReads{r}, shownReads{r}, webhooksReads{r}, providersReads{r}, linksReads{r}, workspacesReads{r}}
+	return Q{r, conditionsReads{r}, journalReads{r}, meterReads{r}, operationsReads{r}, peopleReads{r}, plansReads{r}, prebuildsReads{r}, repositoriesReads{r}, secretsReads{r}, sheetsReads{r}, shownReads{r}, webhooksReads{r}, providersReads{r}, linksReads{r}, directoryReads{r}, workspacesReads{r}}
 }
 
 // reader is what all queries are asked with.

@@ -40,11 +40,12 @@ type Tx struct {
 	webhooksWrites
 	providersWrites
 	linksWrites
+	directoryWrites
 	workspacesWrites
 }
 
 func transaction(t *txn) *Tx {
-	return &Tx{t, conditionsWrites{t}, meterWrites{t}, operationsWrites{t}, peopleWrites{t}, plansWrites{t}, prebuildsWrites{t}, repositoriesWrites{t}, secretsWrites{t}, sheetsWrites{t}, shownWrites{t}, webhooksWrites{t}, providersWrites{t}, linksWrites{t}, workspacesWrites{t}}
+	return &Tx{t, conditionsWrites{t}, meterWrites{t}, operationsWrites{t}, peopleWrites{t}, plansWrites{t}, prebuildsWrites{t}, repositoriesWrites{t}, secretsWrites{t}, sheetsWrites{t}, shownWrites{t}, webhooksWrites{t}, providersWrites{t}, linksWrites{t}, directoryWrites{t}, workspacesWrites{t}}
 }
 
 // txn is what all of it is written with.

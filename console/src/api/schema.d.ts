@@ -5467,7 +5467,7 @@ export interface components {
         };
         Right: {
             /** @enum {string} */
-            action: "self.see" | "self.change" | "workspace.see" | "workspace.launch" | "workspace.use" | "recording.see" | "workspace.drive" | "workspace.stop" | "workspace.remove" | "operation.ask" | "attention.quiet" | "container.adopt" | "port.visit" | "secret.see" | "secret.change" | "repo-secret.see" | "repo-secret.change" | "repository.see" | "repository.change" | "prebuild.see" | "prebuild.change" | "people.see" | "service-account.change" | "people.change" | "rules.see" | "rules.change" | "cost.see" | "journal.see" | "journal.whole" | "webhook.see" | "provider.see" | "provider.change" | "launch-link.see" | "launch-link.change" | "webhook.change";
+            action: "self.see" | "self.change" | "workspace.see" | "workspace.launch" | "workspace.use" | "recording.see" | "workspace.drive" | "workspace.stop" | "workspace.remove" | "operation.ask" | "attention.quiet" | "container.adopt" | "port.visit" | "secret.see" | "secret.change" | "repo-secret.see" | "repo-secret.change" | "repository.see" | "repository.change" | "prebuild.see" | "prebuild.change" | "people.see" | "service-account.change" | "people.change" | "rules.see" | "rules.change" | "cost.see" | "journal.see" | "journal.whole" | "webhook.see" | "provider.see" | "provider.change" | "directory.sync" | "launch-link.see" | "launch-link.change" | "webhook.change";
             /** @description house: what belongs to nobody in particular; own: one's own; team: what belongs to somebody of one's team; other: anybody else's */
             of: ("house" | "own" | "team" | "other")[];
         };

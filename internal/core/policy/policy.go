@@ -106,6 +106,7 @@ const (
 	SeeWebhooks      Action = "webhook.see"
 	SeeLinks         Action = "launch-link.see"    // and who came by them
 	ChangeLinks      Action = "launch-link.change" // make, pause and withdraw them
+	SyncDirectory    Action = "directory.sync"     // tell who is here, in which groups, and who has left
 	SeeProviders     Action = "provider.see"       // identity providers
 	ChangeProviders  Action = "provider.change"    // add and remove them
 	ChangeWebhooks   Action = "webhook.change"     // add, remove and try them
@@ -157,6 +158,7 @@ var Table = map[Action]rights{
 	ChangeWebhooks:   {Operator: House},
 	SeeLinks:         {Operator: everything, Lead: House | Own | Team, Developer: House | Own, Auditor: everything},
 	ChangeLinks:      {Operator: everything, Lead: House | Own | Team, Developer: House | Own},
+	SyncDirectory:    {Operator: everything},
 	SeeProviders:     {Operator: House, Auditor: House},
 	ChangeProviders:  {Operator: House},
 	SeeJournal:       {Operator: everything, Lead: Own | Team, Developer: Own, Auditor: everything},

@@ -35,6 +35,8 @@ type SignIn struct {
 	CommandLine Ends
 	// Providers is what groups at identity providers come to, by the provider's name.
 	Providers map[string]Groups
+	// Directory is what the groups of a directory come to that tells who is here (SCIM).
+	Directory Groups
 }
 
 // Groups is what the groups of people at an identity provider come to.
@@ -95,6 +97,7 @@ func (d *doc) signIn(n *yaml.Node, s *SignIn) {
 		}),
 		"console":      may(ends("sign_in.console", &s.Console)),
 		"command_line": may(ends("sign_in.command_line", &s.CommandLine)),
+		"directory":    may(func(n *yaml.Node) { s.Directory = d.groups(n, "sign_in.directory") }),
 		"providers": may(func(n *yaml.Node) {
 			for _, p := range d.pairs(n, "sign_in.providers") {
 				if !ProviderName(p.key.Value) {
@@ -162,14 +165,20 @@ func (s SignIn) values(v map[string]string) {
 			v[path+".idle"] = Duration(e.is.Idle)
 		}
 	}
+	of := map[string]Groups{"sign_in.directory": s.Directory}
 	for name, g := range s.Providers {
+		of["sign_in.providers."+name] = g
+	}
+	for path, g := range of {
 		var says []string
 		for _, x := range g.Say {
 			says = append(says, strings.TrimSpace(x.Group+": "+strings.Join(slices.DeleteFunc([]string{string(x.Role), x.Team}, func(s string) bool { return s == "" }), ", ")))
 		}
-		v["sign_in.providers."+name+".groups"] = strings.Join(says, "; ")
+		if len(says) > 0 {
+			v[path+".groups"] = strings.Join(says, "; ")
+		}
 		if g.Otherwise != "" {
-			v["sign_in.providers."+name+".otherwise"] = string(g.Otherwise)
+			v[path+".otherwise"] = string(g.Otherwise)
 		}
 	}
 }
