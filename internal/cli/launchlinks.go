@@ -13,7 +13,7 @@ import (
 	"yardbench/wire"
 )
 
-func (a workspaceCommands) launchLink() *cobra.Command {
+func (a linkCommands) launchLink() *cobra.Command {
 	c := &cobra.Command{Use: "launch-link", Short: "Prepared launches behind a short address, for whoever may use it"}
 	var in wire.NewLaunchLink
 	var long, rest time.Duration

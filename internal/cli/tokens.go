@@ -70,7 +70,7 @@ func (a peopleCommands) token() *cobra.Command {
 					fmt.Fprintf(a.out, "there are none; make one with: yardbench token add NAME --of %s\n", of)
 					return
 				}
-				t := a.table(a.out, "ID", "WHAT", "REACHES", "SINCE", "UNTIL", "LAST USED")
+				t := a.table(a.out, "ID", "WHAT", "FROM", "REACHES", "SINCE", "UNTIL", "LAST USED")
 				for _, k := range ts {
 					what := map[string]string{"console": "console sign-in", "cli": "command-line sign-in", "token": "token " + k.Name, "ssh": "public key " + k.Name}[k.Door]
 					if k.Current {
@@ -84,7 +84,7 @@ func (a peopleCommands) token() *cobra.Command {
 					if k.LastUsedAt != nil {
 						used = when(*k.LastUsedAt)
 					}
-					t.row(k.ID, what, reaches(k.Scopes, k.Repositories), when(k.CreatedAt), until, used)
+					t.row(k.ID, what, madeFrom(k), reaches(k.Scopes, k.Repositories), when(k.CreatedAt), until, used)
 				}
 				t.print()
 			})
@@ -152,4 +152,16 @@ func (a peopleCommands) addProgram() *cobra.Command {
 	_ = c.MarkFlagRequired("team") // the flags are there
 	_ = c.MarkFlagRequired("purpose")
 	return c
+}
+
+// madeFrom says from where a sign-in came: its address and provider, and with what.
+func madeFrom(k wire.Token) string {
+	from := k.Place
+	if k.Client != "" {
+		from += ", " + shortened(k.Client, 24)
+	}
+	if k.Provider != "" {
+		from += ", by " + k.Provider
+	}
+	return strings.TrimPrefix(from, ", ")
 }

@@ -4,9 +4,11 @@
 package scim
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -60,13 +62,51 @@ func Handler(d *service.Directory, address string) (http.Handler, error) {
 	}
 	inner := http.StripPrefix(Path, server)
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		r.Body = struct {
-			io.Reader
-			io.Closer
-		}{http.MaxBytesReader(w, r.Body, bodyMost), r.Body}
+		body := http.MaxBytesReader(w, r.Body, bodyMost)
+		if r.Method == http.MethodPatch {
+			if text, err := io.ReadAll(body); err == nil {
+				body = io.NopCloser(bytes.NewReader(plainBooleans(text)))
+			}
+		}
+		r.Body = body
 		w.Header().Set("Cache-Control", "no-store")
 		inner.ServeHTTP(w, r)
 	}), nil
+}
+
+// plainBooleans writes as a boolean whether somebody is active, where a change has it
+// as a text: some directories write "False".
+func plainBooleans(body []byte) []byte {
+	var patch map[string]any
+	if json.Unmarshal(body, &patch) != nil {
+		return body // what is wrong with it is told by whoever reads it
+	}
+	mend := func(m map[string]any, key string) {
+		if s, ok := m[key].(string); ok {
+			if is, ok := yes(s); ok {
+				m[key] = is
+			}
+		}
+	}
+	ops, _ := patch["Operations"].([]any)
+	for _, one := range ops {
+		op, _ := one.(map[string]any)
+		if path, _ := op["path"].(string); strings.EqualFold(path, "active") {
+			mend(op, "value")
+		}
+		if parts, ok := op["value"].(map[string]any); ok {
+			for k := range parts {
+				if strings.EqualFold(k, "active") {
+					mend(parts, k)
+				}
+			}
+		}
+	}
+	out, err := json.Marshal(patch)
+	if err != nil {
+		return body
+	}
+	return out
 }
 
 // problem says in the protocol's words what went wrong.

@@ -222,6 +222,7 @@ func (s *Directory) place(ctx context.Context, tx *store.Tx, p *store.Person, g 
 // stop stops the workspaces of somebody who has left. What cannot be stopped now is
 // told in the log, and stops by its own rest.
 func (s *Directory) stop(ctx context.Context, a Actor, p store.Person) {
+	a.Grant = policy.Grant{} // who may say that somebody has left may have their workspaces stopped, and no more than that
 	theirs, err := s.store.Read().PeoplesWorkspaces(ctx, store.Scope{OwnerID: p.ID})
 	for _, w := range theirs {
 		if w.Wanted != lifecycle.WantReady {
