@@ -96,6 +96,21 @@ func TestSignInByAProvider(t *testing.T) {
 	for _, to := range []string{"//gull.example/", "/\\gull.example", "https://gull.example/", "/api/v1/sign-out"} {
 		p.do("no link leads elsewhere: "+to, chromedp.Navigate(w.address+"/api/v1/sign-in/skerry-id/begin?again=true&to="+to), atProvider("ingrid"), p.says("Mine"), holds(`location.origin === "`+w.address+`" && location.pathname !== "/api/v1/sign-out"`))
 	}
+	// What is grave wants a sign-in of now: the page leads there and back.
+	file := w.dir + "/again.yaml"
+	if err := os.WriteFile(file, []byte(strings.Replace(w.must(w.as("astrid", "", "rules", "show"), 0), "sign_in:\n", "sign_in:\n  again_after: 1 min\n", 1)), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	w.must(w.as("astrid", "", "rules", "put", file, "--why", "it is grave", "--yes"), 0)
+	db := openDatabase(t, w.dir+"/data/yardbench.db")
+	if _, err := db.Exec("UPDATE tokens SET created_at = created_at - 3600000000"); err != nil {
+		t.Fatal(err)
+	}
+	db.Close()
+	w.must(w.as("astrid", "", "team", "add", "Pilots"), 4, "sign in again", "yardbench sign-in")
+	w.must(w.command("astrid", demo.Password+"\n", "sign-in", w.address, "--as", "astrid").run(), 0)
+	w.must(w.as("astrid", "", "team", "add", "Pilots"), 0)
+
 	// Gone with the provider.
 	w.must(w.as("astrid", "", "provider", "remove", "skerry-id", "--yes"), 0)
 	p.do("who came by a provider that is removed is out", seen("#name"), gone("Skerry Line"))

@@ -25,6 +25,7 @@ var ProblemKinds = []ProblemKind{
 	{"pass", http.StatusUnauthorized, "the way to a port was used, has expired, or is for another address"},
 	{"push-mark", http.StatusUnauthorized, "the news of a push is not signed by its repository's git host, or is too old"},
 	{"forbidden", http.StatusForbidden, "the role of whoever asks does not allow it"},
+	{"sign-in-again", http.StatusForbidden, "whoever asks has to sign in again before: they did so too long ago"},
 	{"scope", http.StatusForbidden, "the token does not reach it: its scopes, or its repositories"},
 	{"cross-origin", http.StatusForbidden, "a page of another site asked for a change"},
 	{"access-ended", http.StatusForbidden, "what the connection stood on has ended: a sign-in, a right, the workspace"},

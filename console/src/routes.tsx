@@ -71,6 +71,7 @@ const table: Room[] = [
   { path: "/looks/:ref/:label", needs: ["self.see"], name: say.look(), title: workspaceOf, load: () => import("./pages/LookPage").then((m) => m.LookPage) },
   { path: "/recordings", needs: ["recording.see"], name: say.recordings(), load: () => import("./pages/RecordingsPage").then((m) => m.RecordingsPage) },
   { path: "/recordings/:id", needs: ["recording.see"], name: say.recording(), load: () => import("./pages/RecordingPage").then((m) => m.RecordingPage) },
+  { path: "/again", needs: ["self.see"], name: say.signInAgain(), load: () => import("./pages/AgainPage").then((m) => m.AgainPage) },
   { path: "/device", needs: ["self.change"], name: say.letAProgramIn(), load: () => import("./pages/DevicePage").then((m) => m.DevicePage) },
   { path: "/let-in", needs: ["self.change"], name: say.letAProgramIn(), load: () => import("./pages/LetInPage").then((m) => m.LetInPage) },
   { path: "/visit", needs: ["port.visit"], name: say.visit(), load: () => import("./pages/VisitPage").then((m) => m.VisitPage) },

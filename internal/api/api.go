@@ -306,7 +306,11 @@ func (a *API) signedIn(ctx huma.Context, next func(huma.Context)) {
 		return
 	}
 	action, _ := ctx.Operation().Extensions[actionKey].(policy.Action)
-	if err := actor.Refusal(action); err != nil {
+	err = actor.Refusal(action)
+	if err == nil && r.Method != http.MethodGet && r.Method != http.MethodHead {
+		err = a.svc.SignIns.Proved(ctx.Context(), actor, action)
+	}
+	if err != nil {
 		write(w, asProblem(err))
 		return
 	}

@@ -117,7 +117,7 @@ func providerRoutes(a *API) {
 	}, error) {
 		form, err := url.ParseQuery(string(in.RawBody))
 		if err == nil {
-			err = s.SignedOut(ctx, in.Name, form.Get("logout_token"))
+			err = s.SignedOut(ctx, in.Name, form.Get("logout_token"), caller(ctx))
 		}
 		if f, ok := errors.AsType[*fault.Fault](err); ok && f.Class == fault.Stranger { // by the specification
 			return nil, huma.Error400BadRequest(f.Detail)

@@ -59,6 +59,7 @@ const (
 	answerMost = 1 << 20
 	askMost    = 15 * time.Second
 	knownFor   = 15 * time.Minute
+	awayFor    = 5 * time.Second
 	groupsMost = 2000
 )
 
@@ -79,6 +80,7 @@ type known struct {
 	names     bool   // it names itself in its answers, by RFC 9207
 	until     time.Time
 	algorithm []string
+	wrong     error // it did not answer: it is left alone for a moment
 }
 
 // bounded bounds what is read of an answer.
@@ -99,14 +101,30 @@ var asking = &http.Client{Timeout: askMost, Transport: bounded{http.DefaultTrans
 	return errors.New("it sends elsewhere") // a provider answers at its own addresses
 }}
 
-// discover asks a provider what it says of itself, or remembers it.
+// discover asks a provider what it says of itself, or remembers it. One that does not
+// answer is not asked again at once, however many want to sign in.
 func (r *Room) discover(ctx context.Context, issuer string) (known, error) {
 	r.mu.Lock()
 	k, ok := r.known[issuer]
 	r.mu.Unlock()
 	if ok && r.Now().Before(k.until) {
-		return k, nil
+		return k, k.wrong
 	}
+	k, err := r.ask(ctx, issuer)
+	if k.until = r.Now().Add(knownFor); err != nil {
+		k = known{until: r.Now().Add(awayFor), wrong: err}
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.known == nil || len(r.known) > 100 {
+		r.known = map[string]known{}
+	}
+	r.known[issuer] = k
+	return k, err
+}
+
+// ask asks a provider what it says of itself.
+func (r *Room) ask(ctx context.Context, issuer string) (k known, err error) {
 	// The keys are asked for later, with this context.
 	p, err := oidc.NewProvider(oidc.ClientContext(context.WithoutCancel(ctx), asking), issuer)
 	if err != nil {
@@ -123,7 +141,7 @@ func (r *Room) discover(ctx context.Context, issuer string) (known, error) {
 	if u, err := url.Parse(p.Endpoint().AuthURL); err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" {
 		return k, fmt.Errorf("%w: it names no address to sign in at", ErrAway)
 	}
-	k = known{Provider: p, over: said.Over, names: said.Names, until: r.Now().Add(knownFor)}
+	k = known{Provider: p, over: said.Over, names: said.Names}
 	for _, a := range said.Algorithms {
 		if slices.Contains(algorithms, a) {
 			k.algorithm = append(k.algorithm, a)
@@ -132,12 +150,6 @@ func (r *Room) discover(ctx context.Context, issuer string) (known, error) {
 	if len(k.algorithm) == 0 {
 		k.algorithm = []string{oidc.RS256} // what every provider has, by the specification
 	}
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	if r.known == nil || len(r.known) > 100 {
-		r.known = map[string]known{}
-	}
-	r.known[issuer] = k
 	return k, nil
 }
 

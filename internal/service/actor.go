@@ -2,6 +2,7 @@ package service
 
 import (
 	"fmt"
+	"time"
 
 	"yardbench/internal/core/policy"
 	"yardbench/internal/fault"
@@ -15,6 +16,8 @@ type Actor struct {
 	TokenID string
 	// Token tells that they came by a token for programs, and not by a sign-in.
 	Token bool
+	// Since is when they signed in with it.
+	Since time.Time
 	// Grant is how much of what they may do they may do by this sign-in.
 	Grant policy.Grant
 	// Operation is the one by which it is asked, and Why its reason; empty where

@@ -22,6 +22,7 @@ import (
 	"yardbench/internal/fault"
 	"yardbench/internal/house"
 	"yardbench/internal/identity"
+	"yardbench/internal/password"
 	"yardbench/internal/store"
 	"yardbench/internal/vault"
 	"yardbench/wire"
@@ -36,6 +37,7 @@ type Providers struct {
 	vault   *vault.Vault
 	room    *identity.Room
 	now     func() time.Time
+	told    password.Attempts // of sign-outs over there that were not to be believed, by who tells
 }
 
 const (
@@ -422,7 +424,11 @@ func (s *Providers) placed(ctx context.Context, tx *store.Tx, p store.Provider, 
 
 // SignedOut ends what people are signed in with by a provider, where it says that they
 // have signed out there.
-func (s *Providers) SignedOut(ctx context.Context, name, raw string) error {
+func (s *Providers) SignedOut(ctx context.Context, name, raw string, from Caller) error {
+	believed, ok := s.told.Begin("signed-out "+from.Place, from.Place, s.now())
+	if !ok {
+		return tooMany("too much was told that is not to be believed", 5*time.Minute)
+	}
 	p, err := s.named(ctx, name)
 	if err != nil {
 		return err
@@ -435,6 +441,7 @@ func (s *Providers) SignedOut(ctx context.Context, name, raw string) error {
 	if err != nil {
 		return s.failed(p, err)
 	}
+	believed()
 	return s.store.Write(ctx, func(tx *store.Tx) error {
 		if first, err := tx.OnceLogout(ctx, p.ID, once, logoutsKept); err != nil || !first {
 			return err

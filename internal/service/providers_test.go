@@ -6,6 +6,7 @@ import (
 	"testing"
 	"time"
 
+	"yardbench/internal/core/policy"
 	"yardbench/internal/core/rules"
 	"yardbench/internal/identity"
 	"yardbench/internal/store"
@@ -108,6 +109,28 @@ func TestEndsOfSignIns(t *testing.T) {
 	}
 	if _, err := s.SignIns.Authenticate(ctx, line.Token); err != nil {
 		t.Errorf("the command line's has no such end: %v", err)
+	}
+	put("sign_in: {again_after: 10 min}\n")
+	chief, err := s.SignIns.SignIn(ctx, wire.SignIn{Name: "astrid", Password: "long enough"}, "console", Caller{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	a, err := s.SignIns.Authenticate(ctx, chief.Token)
+	if err != nil {
+		t.Fatal(err)
+	}
+	a.Since = now
+	for _, step := range []struct {
+		after  time.Duration
+		action policy.Action
+		token  bool
+		want   int
+	}{{0, policy.ChangeRules, false, 0}, {9 * time.Minute, policy.ChangePeople, false, 0}, {2 * time.Minute, policy.ChangePeople, false, 403}, {0, policy.ChangeRules, false, 403}, {0, policy.Launch, false, 0}, {0, policy.ChangeRules, true, 0}} {
+		now = now.Add(step.after)
+		a.Token = step.token
+		if err := s.SignIns.Proved(ctx, a, step.action); status(err) != step.want {
+			t.Errorf("%s, a token's %v: %v, not %d", step.action, step.token, err, step.want)
+		}
 	}
 	put("sign_in:\n  passwords: no\n  providers: {skerry-id: {otherwise: developer}}\n")
 	for name, want := range map[string]int{"ingrid": 403, "astrid": 0} {

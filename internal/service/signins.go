@@ -185,7 +185,20 @@ func (s *SignIns) actorOf(ctx context.Context, t store.Token) (Actor, error) {
 	if err == nil && p.ClosedAt != nil {
 		err = store.ErrNotFound
 	}
-	return Actor{Person: p, TokenID: t.ID, Token: t.Door == "token", Grant: t.Grant}, err
+	return Actor{Person: p, TokenID: t.ID, Token: t.Door == "token", Since: t.CreatedAt, Grant: t.Grant}, err
+}
+
+// Proved tells whether the actor has signed in lately enough to do an action; what says
+// no has them sign in again. Programs prove themselves by their tokens alone.
+func (s *SignIns) Proved(ctx context.Context, a Actor, action policy.Action) error {
+	if a.Token || !slices.Contains(policy.Grave, action) {
+		return nil
+	}
+	house, _, err := s.house.Rules(ctx, s.store.Read())
+	if err != nil || house.SignIn.AgainAfter == 0 || s.now().Sub(a.Since) <= house.SignIn.AgainAfter {
+		return err
+	}
+	return &fault.Fault{Class: fault.Denied, Kind: "sign-in-again", Detail: "you signed in longer ago than " + rules.Duration(house.SignIn.AgainAfter) + ", and the house rules want to know that it is you", Next: "sign in again", Actions: []fault.Action{fault.Do("sign-in", "")}}
 }
 
 // used notes that a sign-in was used, in the background: whoever only looks

@@ -39,7 +39,7 @@ const pages: Record<string, (subject: string) => [path: string, label: string]> 
   "list-launch-links": () => ["/launch-links", say.launchLinks()],
   "list-providers": () => ["/providers", say.providers()],
   "list-webhooks": () => ["/webhooks", say.webhooks()],
-  "sign-in": () => ["/", say.signIn()],
+  "sign-in": () => [`/again?to=${encodeURIComponent(location.pathname + location.search)}`, say.signIn()],
 };
 
 /** What happened, why, and what to do next. */

@@ -164,6 +164,10 @@ var Table = map[Action]rights{
 	SeeJournal:       {Operator: everything, Lead: Own | Team, Developer: Own, Auditor: everything},
 }
 
+// Grave are the actions that change who may do what: whoever asks for them may be made
+// to sign in again before.
+var Grave = []Action{ChangePeople, ChangeServices, ChangeProviders, ChangeRules}
+
 // Actions lists all that can be asked, by name.
 func Actions() []Action { return slices.Sorted(maps.Keys(Table)) }
 

@@ -31,6 +31,9 @@ const leastIdle = 20 * time.Minute
 type SignIn struct {
 	// NoPasswords closes the accounts of the house's own: people come by a provider.
 	NoPasswords bool
+	// AgainAfter has whoever changes people, providers or the house rules sign in again
+	// where they did so longer ago; 0 asks nobody.
+	AgainAfter  time.Duration
 	Console     Ends
 	CommandLine Ends
 	// Providers is what groups at identity providers come to, by the provider's name.
@@ -95,6 +98,7 @@ func (d *doc) signIn(n *yaml.Node, s *SignIn) {
 				none = n
 			}
 		}),
+		"again_after": may(func(n *yaml.Node) { s.AgainAfter = d.duration(n, time.Minute) }),
 		"console":      may(ends("sign_in.console", &s.Console)),
 		"command_line": may(ends("sign_in.command_line", &s.CommandLine)),
 		"directory":    may(func(n *yaml.Node) { s.Directory = d.groups(n, "sign_in.directory") }),
@@ -156,6 +160,9 @@ func (d *doc) groups(n *yaml.Node, path string) (g Groups) {
 func (s SignIn) values(v map[string]string) {
 	if s.NoPasswords {
 		v["sign_in.passwords"] = "no"
+	}
+	if s.AgainAfter > 0 {
+		v["sign_in.again_after"] = Duration(s.AgainAfter)
 	}
 	for path, e := range map[string]struct{ is, usual Ends }{"sign_in.console": {s.Console, consoleEnds}, "sign_in.command_line": {s.CommandLine, commandEnds}} {
 		if e.is.Longest != e.usual.Longest {

@@ -28,3 +28,4 @@ export const letAProgramIn = () => "Let a program in";
 export const providers = () => "Identity providers";
 export const launchLinks = () => "Launch links";
 export const launchLink = () => "Launch link";
+export const signInAgain = () => "Sign in again";
