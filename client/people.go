@@ -18,6 +18,16 @@ func (c Self) SignOut(ctx context.Context) error {
 	return err
 }
 
+// Profile is what of one's own comes into each of one's workspaces.
+func (c Self) Profile(ctx context.Context) (wire.Profile, error) {
+	return call[wire.Profile](ctx, c.link, "GET", "/me/profile", nil)
+}
+
+// PutProfile sets it.
+func (c Self) PutProfile(ctx context.Context, in wire.PutProfile) (wire.Profile, error) {
+	return call[wire.Profile](ctx, c.link, "PUT", "/me/profile", in)
+}
+
 // Me tells who is signed in.
 func (c Self) Me(ctx context.Context) (wire.Me, error) {
 	return call[wire.Me](ctx, c.link, "GET", "/me", nil)

@@ -18,7 +18,7 @@ export default defineConfig({
         codeSplitting: {
           groups: [
             { name: "first", test: first, priority: 2 },
-            { name: "common", test: /node_modules/, minShareCount: 20, priority: 1 },
+            { name: "common", test: /node_modules/, minShareCount: 26, priority: 1 },
           ],
         },
       },

@@ -377,6 +377,14 @@ func signInRoutes(a *API) {
 		func(ctx context.Context, who service.Actor, in *struct{ Body wire.PasswordChange }) error {
 			return a.svc.SignIns.ChangePassword(ctx, who, in.Body, from(ctx))
 		})
+	answer(a, op("GET", "/me/profile", "show-profile", "Show what of your own comes into each of your workspaces", policy.SeeSelf),
+		func(ctx context.Context, who service.Actor, _ *none) (wire.Profile, error) {
+			return a.svc.Profiles.Show(ctx, who)
+		})
+	answer(a, op("PUT", "/me/profile", "put-profile", "Set what of your own comes into each of your workspaces", policy.ChangeSelf),
+		func(ctx context.Context, who service.Actor, in *struct{ Body wire.PutProfile }) (wire.Profile, error) {
+			return a.svc.Profiles.Put(ctx, who, in.Body)
+		})
 	answer(a, op("GET", "/me", "me", "Who you are", policy.SeeSelf),
 		func(ctx context.Context, who service.Actor, _ *none) (wire.Me, error) {
 			return a.svc.SignIns.Me(ctx, who)

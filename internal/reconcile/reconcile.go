@@ -5,6 +5,7 @@ import (
 	"errors"
 	"strings"
 
+	"yardbench/internal/core/changes"
 	"yardbench/internal/core/definition"
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/steward/outside"
@@ -138,7 +139,9 @@ func (k *Keeper) advance(tx *store.Tx, id string, seen yard.Observation) (*begun
 			title = "Let go"
 		}
 		if mv.Action == lifecycle.RunSetUp {
-			key, title = "set-up/"+string(mv.Moment), string(mv.Moment)
+			if key, title = "set-up/"+string(mv.Moment), string(mv.Moment); mv.Moment == definition.Personal {
+				title = "Your files"
+			}
 		}
 		if b.sheet, err = tx.CurrentSheet(k.ctx, id); err != nil || b.sheet.EndedAt != nil {
 			kind := lifecycle.StartSheet
@@ -175,6 +178,20 @@ func (k *Keeper) state(q store.Q, w store.Workspace) (lifecycle.State, error) {
 			s.SetUp = append(s.SetUp, m)
 		}
 	}
+	var own store.Profile
+	if !s.Prebuild && !s.Adopted && changes.Request(w.Branch) == 0 { // a stranger's proposal gets nothing of anybody's
+		var err error
+		if own, err = q.ProfileOf(k.ctx, w.OwnerID); err != nil {
+			return s, err
+		}
+		if own.FilesURL != "" {
+			if _, err := q.ErrandOf(k.ctx, w.ID); errors.Is(err, store.ErrNotFound) { // one for one command needs none
+				s.SetUp = append(s.SetUp, definition.Personal)
+			} else if err != nil {
+				return s, err
+			}
+		}
+	}
 	prepared := w.Target().Prepared
 	if len(s.SetUp) == 0 {
 		return s, nil
@@ -197,6 +214,10 @@ func (k *Keeper) state(q store.Q, w store.Workspace) (lifecycle.State, error) {
 	}
 	for _, m := range s.SetUp {
 		atRest := w.Phase == lifecycle.Ready && w.NextBody == 0 && m.EveryStart() && !k.sheetOpen(q, w.ID)
+		if m == definition.Personal { // of a workspace that is up they come with its next start
+			s.Over[m] = once[m] && !own.EachStart || now[m] || w.Phase == lifecycle.Ready && w.NextBody == 0 && !k.sheetOpen(q, w.ID)
+			continue
+		}
 		if m == definition.Services { // at each start, whatever failed before
 			s.Over[m] = now[m] || atRest
 			continue

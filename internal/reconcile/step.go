@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"time"
 
+	"yardbench/internal/core/definition"
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/secret"
 	"yardbench/internal/feature"
@@ -75,7 +76,7 @@ func (k *Keeper) step(ctx context.Context, b begun, seen *yard.Observation) (fin
 		err = maskedError{cause, err}
 	}
 	again := errors.Is(err, errLookAgain)
-	if outcome == lifecycle.Interrupted && b.mv.Action == lifecycle.RunSetUp {
+	if outcome == lifecycle.Interrupted && b.mv.Action == lifecycle.RunSetUp && b.mv.Moment != definition.Personal {
 		d.set = func(tx *store.Tx, w *store.Workspace) error {
 			return tx.SetCondition(k.ctx, *w, lifecycle.SetUpFailed, b.step.Title+" was given up when something else was asked for; run it by hand, or rebuild")
 		}

@@ -31,6 +31,9 @@ var errSetUp = errors.New("set-up failed")
 func (d setUpStep) do(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(ctx, setUpTimeout)
 	defer cancel()
+	if d.mv.Moment == definition.Personal {
+		return personalStep{d}.do(ctx)
+	}
 	err := d.layers(ctx)
 	if err == nil || !errors.Is(err, errSetUp) {
 		return err

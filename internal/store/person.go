@@ -58,6 +58,7 @@ func (tx peopleWrites) ErasePerson(ctx context.Context, id, name string) error {
 		"DELETE FROM looks WHERE person_id = ?",
 		"DELETE FROM kept WHERE person_id = ?",
 		"DELETE FROM identities WHERE person_id = ?",
+		"DELETE FROM profiles WHERE person_id = ?",
 		"DELETE FROM directory_members WHERE person_id = ?",
 		"DELETE FROM directory_accounts WHERE person_id = ?",
 		"DELETE FROM launch_link_uses WHERE person_id = ?",

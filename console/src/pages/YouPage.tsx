@@ -3,6 +3,7 @@ import { App, Button, Form, Input, Table, Tooltip } from "antd";
 import { useState } from "react";
 import type { Me } from "../api/client";
 import { Keys } from "../parts/Keys";
+import { OwnFiles } from "../parts/OwnFiles";
 import { PageHead, nothing } from "../parts/Page";
 import { Ask } from "../parts/Ask";
 import { ProblemNote } from "../parts/ProblemNote";
@@ -41,6 +42,7 @@ export function YouPage({ person }: { person: Me }) {
       </PageHead>
       <ProblemNote error={tokens.error} />
       <TokenTable tokens={tokens.data?.filter((t) => t.door !== "ssh")} loading={tokens.isPending} end={(id) => end.mutate(id)} />
+      <OwnFiles />
       <Keys />
       <Credentials />
       {changing && <ChangePassword onClose={() => setChanging(false)} />}

@@ -1,5 +1,6 @@
 import { queryOptions } from "@tanstack/react-query";
 import { Problem, api, take } from "../api/client";
+import type { components } from "../api/schema";
 
 const again = 5_000;
 
@@ -23,6 +24,10 @@ export const answerDevice = (code: string, allow: boolean) => take(api.POST("/ap
 
 /** Lets the command line in that waits on this machine; where the browser goes then. */
 export const letIn = (body: { code_challenge: string; redirect_uri: string; state: string }) => take(api.POST("/api/v1/oauth/codes", { body }));
+
+/** What of one's own comes into each of one's workspaces. */
+export const profile = queryOptions({ queryKey: ["me", "profile"], queryFn: ({ signal }) => take(api.GET("/api/v1/me/profile", { signal })) });
+export const putProfile = (body: components["schemas"]["PutProfile"]) => take(api.PUT("/api/v1/me/profile", { body }));
 
 export const signOut = () => take(api.POST("/api/v1/sign-out"));
 

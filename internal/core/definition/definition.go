@@ -207,6 +207,9 @@ const (
 	// Services is no command of the specification: at it the services beside
 	// the workspace are started, before all others.
 	Services Moment = "services"
+	// Personal is none either: at it the owner's own files are brought, after all
+	// others, while the workspace is ready already.
+	Personal Moment = "personal"
 )
 
 // Moments are all of them, in order.

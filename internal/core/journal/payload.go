@@ -362,6 +362,11 @@ type ProviderDropped struct {
 	Name string `json:"name"`
 }
 
+// ProfilePut is what of somebody's own comes into their workspaces.
+type ProfilePut struct {
+	Files string `json:"files"` // the repository with their files; "" is none
+}
+
 // LaunchLinkPut is a launch link that was made, or changed.
 type LaunchLinkPut struct {
 	Paused     bool       `json:"paused,omitempty"`
@@ -527,6 +532,7 @@ func (TokenMade) Kind() string               { return "token.made" }
 func (TokenEnded) Kind() string              { return "token.ended" }
 func (ProviderPut) Kind() string             { return "provider.put" }
 func (ProviderDropped) Kind() string         { return "provider.dropped" }
+func (ProfilePut) Kind() string              { return "person.profile" }
 func (LaunchLinkPut) Kind() string           { return "launch-link.put" }
 func (LaunchLinkUsed) Kind() string          { return "launch-link.used" }
 func (LaunchLinkDropped) Kind() string       { return "launch-link.dropped" }

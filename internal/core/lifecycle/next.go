@@ -183,6 +183,9 @@ func up(s State, o Observed) Move {
 	}
 	for _, m := range s.SetUp {
 		if !s.Over[m] {
+			if m == definition.Personal && s.Phase != Ready {
+				return Move{Enter: Ready, GoesOn: true}
+			}
 			if s.WaitFor != "" && after(m, s.WaitFor) && s.Phase != Ready && !s.Prebuild {
 				return Move{Enter: Ready, GoesOn: true}
 			}

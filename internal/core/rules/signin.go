@@ -98,7 +98,7 @@ func (d *doc) signIn(n *yaml.Node, s *SignIn) {
 				none = n
 			}
 		}),
-		"again_after": may(func(n *yaml.Node) { s.AgainAfter = d.duration(n, time.Minute) }),
+		"again_after":  may(func(n *yaml.Node) { s.AgainAfter = d.duration(n, time.Minute) }),
 		"console":      may(ends("sign_in.console", &s.Console)),
 		"command_line": may(ends("sign_in.command_line", &s.CommandLine)),
 		"directory":    may(func(n *yaml.Node) { s.Directory = d.groups(n, "sign_in.directory") }),

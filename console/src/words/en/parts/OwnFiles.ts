@@ -1,0 +1,16 @@
+export const yourFiles = () => "Your files";
+export const whatTheyAre = () => "A repository with settings of your shell and tools. It comes into each of your workspaces from its next start on, after the set-up, while the workspace is ready already; where that fails, nothing else does.";
+export const none = () => "None.";
+export const set = (repository: string, branch?: string, run?: string, eachStart?: boolean) => repository + (branch ? ` at ${branch}` : "") + (run ? `, by ${run}` : "") + (eachStart ? ", at each start" : ", once for each container");
+export const change = () => "Change";
+export const nameARepository = () => "Name a repository";
+export const bringNone = () => "Bring none";
+export const setIt = () => "Set it";
+export const address = () => "Address of the repository";
+export const theAddressPlease = () => "The address, please";
+export const likeThis = () => "https://git.skerryline.example/ingrid-files.git";
+export const branch = () => "Branch";
+export const theDefault = () => "its default branch";
+export const whatPutsThem = () => "What puts them in place";
+export const elseByConvention = () => "A line for /bin/sh, in the clone (~/.own-files). Empty: the first of install.sh, install, setup.sh, setup, bootstrap.sh and bootstrap; else what begins with a full stop is linked into your home folder.";
+export const atEachStart = () => "bring them up to date at each start";
