@@ -15,15 +15,15 @@ import (
 func TestOwnFiles(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
-	address := strings.Replace(w.must(w.as("astrid", "", "repository", "list", "-o", "template={{.URL}}"), 0), "\n", " ", -1)
+	all, err := w.client("astrid").Repositories.List(context.Background())
 	at := ""
-	for _, u := range strings.Fields(address) {
-		if strings.HasSuffix(u, "/route-notes.git") {
-			at = u
+	for _, r := range all {
+		if strings.HasSuffix(r.URL, "/route-notes.git") {
+			at = r.URL
 		}
 	}
 	if at == "" {
-		t.Fatalf("no route-notes in %s", address)
+		t.Fatal("no route-notes", err)
 	}
 	w.push("route-notes", "links", map[string]string{".tide-aliases": "alias tides='python3 tides.py'\n", ".profile": "TIDE_DESK=north\n", "README.md": "mine\n"})
 	w.push("route-notes", "script", map[string]string{"install.sh": "echo put there >\"$HOME/put\"; date +%N >>\"$HOME/times\"\n"})

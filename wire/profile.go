@@ -5,6 +5,9 @@ type Profile struct {
 	Files *OwnFiles `json:"files,omitempty" doc:"A repository with one's own files: settings of shells and tools"`
 }
 
+// OwnFilesTitle is the step of a launch sheet at which they come.
+const OwnFilesTitle = "Your files"
+
 // OwnFiles is a repository with somebody's own files.
 type OwnFiles struct {
 	Repository string `json:"repository" example:"https://git.skerryline.example/ingrid-files.git"`

@@ -27,10 +27,14 @@ func (a *app) follow(ctx context.Context, api *client.Client, w wire.Workspace) 
 			return false, err
 		}
 		p.show(sheet)
-		if sheet.EndedAt == nil {
+		// Somebody's own files come while the workspace is ready already.
+		own := len(sheet.Steps) > 0 && sheet.Steps[len(sheet.Steps)-1].Title == wire.OwnFilesTitle
+		if sheet.EndedAt == nil && !own {
 			return false, nil
 		}
-		p.sheet = sheet
+		if p.sheet = sheet; sheet.EndedAt == nil {
+			p.sheet.Outcome = "done"
+		}
 		last, err = api.Workspaces.Show(ctx, name(w))
 		return true, err
 	})

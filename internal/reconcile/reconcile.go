@@ -11,6 +11,7 @@ import (
 	"yardbench/internal/steward/outside"
 	"yardbench/internal/store"
 	"yardbench/internal/yard"
+	"yardbench/wire"
 )
 
 // settle does step after step until the workspace is as it is wanted. How a
@@ -140,7 +141,7 @@ func (k *Keeper) advance(tx *store.Tx, id string, seen yard.Observation) (*begun
 		}
 		if mv.Action == lifecycle.RunSetUp {
 			if key, title = "set-up/"+string(mv.Moment), string(mv.Moment); mv.Moment == definition.Personal {
-				title = "Your files"
+				title = wire.OwnFilesTitle
 			}
 		}
 		if b.sheet, err = tx.CurrentSheet(k.ctx, id); err != nil || b.sheet.EndedAt != nil {
