@@ -3,7 +3,7 @@
 set -eu
 export GIT_TERMINAL_PROMPT=0
 command -v git >/dev/null 2>&1 || { echo "there is no git in this image: your files need it" >&2; exit 1; }
-(sleep 600; kill -TERM 0) >/dev/null 2>&1 &
+(trap 'kill $nap; exit' TERM; sleep 600 & nap=$!; wait $nap; kill -TERM 0) >/dev/null 2>&1 &
 watch=$!
 trap 'kill $watch 2>/dev/null || true' EXIT
 files=$HOME/.own-files
