@@ -125,6 +125,9 @@ func TestDirectory(t *testing.T) {
 		t.Errorf("she is in %+v", got.Groups)
 	}
 	d.ask("PATCH", "/Groups/"+leads.ID, fmt.Sprintf(patch, fmt.Sprintf(`{"op":"remove","path":"members[value eq \"%s\"]"}`, ingrid.ID)), 200)
+	if got := role("ingrid"); got != "developer Pilots" {
+		t.Errorf("who leads no more is %q", got)
+	}
 	if got := d.ask("GET", "/Groups/"+leads.ID, "", 200); len(got.Members) != 0 {
 		t.Errorf("the group has %+v", got.Members)
 	}
@@ -196,5 +199,8 @@ func TestDirectory(t *testing.T) {
 	d.ask("PATCH", "/Users/"+chief.ID, fmt.Sprintf(patch, `{"op":"replace","path":"active","value":false}`), 400)
 	d.ask("GET", "/Users/"+haldor.ID, "", 404)
 	d.ask("DELETE", "/Groups/"+pilots.ID, "", 204)
+	if told := w.must(w.as("astrid", "", "journal", "list", "--person", "roster", "--limit", "200"), 0); strings.Count(told, "person.added") != 2 || strings.Count(told, "person.changed") < 4 || !strings.Contains(told, "team.added") {
+		t.Errorf("what it did is not told as its own: %s", told)
+	}
 	w.must(w.as("astrid", "", "journal", "verify"), 0)
 }

@@ -112,6 +112,12 @@ func TestLaunchLinks(t *testing.T) {
 	r := w.page(t, "runa")
 	r.do("markup in a title is a text", chromedp.Navigate(w.address+"/launch-links"), r.says("Try the <b>tide</b> board"), clicked(`(//button[contains(@class, "ant-table-row-expand-icon")])[2]`), holds(fmt.Sprintf(`[...document.images].some((i) => i.src.includes("%s") && i.naturalWidth > 50)`, link.ID)))
 
+	w.must(w.as("astrid", "", "person", "change", "solveig", "--role", "auditor"), 0)
+	refused("nora", at[strings.LastIndex(at, "/")+1:], 409) // who may make none any more has none
+	w.must(w.as("astrid", "", "person", "change", "solveig", "--role", "lead"), 0)
+	if got, err := w.client("even").LaunchLinks.Use(ctx, at[strings.LastIndex(at, "/")+1:]); err != nil || !got.Fresh {
+		t.Errorf("who may again has it again: %+v, %v", got, err)
+	}
 	w.must(w.as("astrid", "", "person", "close", "solveig", "--yes"), 0)
 	id := at[strings.LastIndex(at, "/")+1:]
 	began := time.Now()

@@ -1,5 +1,8 @@
 package wire
 
+// OAuthClient is what the command line calls itself; it has no secret.
+const OAuthClient = "yardbench"
+
 // OAuthToken is what the token endpoint answers (RFC 6749, section 5).
 type OAuthToken struct {
 	AccessToken string `json:"access_token,omitempty" doc:"For the Authorization header, as a bearer token"`
@@ -12,6 +15,7 @@ type OAuthToken struct {
 // DeviceAuthorization is how somebody lets a program sign in that has no browser
 // (RFC 8628, section 3.2).
 type DeviceAuthorization struct {
+	Error           string `json:"error,omitempty" example:"invalid_client" doc:"Why it may not wait, in the words of RFC 6749; the others are empty then"`
 	DeviceCode      string `json:"device_code" doc:"What the program asks for the token with"`
 	UserCode        string `json:"user_code" example:"TKLM-VRQB" doc:"What somebody types in the console"`
 	VerificationURI string `json:"verification_uri" example:"https://bench.skerryline.example/device"`

@@ -40,8 +40,8 @@ func clientRoutes(a *API) {
 	}
 	huma.Register(a.huma, open("/oauth/device_authorization", "begin-device", "Have a program without a browser wait for somebody to let it in (RFC 8628)"),
 		func(ctx context.Context, in *form) (*oauth[wire.DeviceAuthorization], error) {
-			if in.values().Get("client_id") != service.ClientID {
-				return nil, huma.Error400BadRequest("invalid_client")
+			if in.values().Get("client_id") != wire.OAuthClient {
+				return &oauth[wire.DeviceAuthorization]{http.StatusBadRequest, "no-store", wire.DeviceAuthorization{Error: "invalid_client"}}, nil
 			}
 			v, err := s.BeginDevice(ctx, caller(ctx))
 			return &oauth[wire.DeviceAuthorization]{http.StatusOK, "no-store", v}, err

@@ -32,6 +32,9 @@ func directoryRoutes(a *API) {
 		if err == nil {
 			err = who.Refusal(policy.SyncDirectory)
 		}
+		if err == nil {
+			err = a.svc.SignIns.Proved(r.Context(), who, policy.SyncDirectory)
+		}
 		if err != nil {
 			refuse(c.Writer, asProblem(err))
 			return

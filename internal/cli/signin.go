@@ -19,15 +19,12 @@ import (
 	"yardbench/wire"
 )
 
-// clientID is what this program calls itself at the service.
-const clientID = "yardbench"
-
 // browserMost is how long somebody may be in the browser.
 const browserMost = 10 * time.Minute
 
 func oauthOf(address string) oauth2.Config {
 	at := strings.TrimRight(address, "/")
-	return oauth2.Config{ClientID: clientID, Endpoint: oauth2.Endpoint{AuthURL: at + "/let-in", TokenURL: at + "/api/v1/oauth/token", DeviceAuthURL: at + "/api/v1/oauth/device_authorization", AuthStyle: oauth2.AuthStyleInParams}}
+	return oauth2.Config{ClientID: wire.OAuthClient, Endpoint: oauth2.Endpoint{AuthURL: at + "/let-in", TokenURL: at + "/api/v1/oauth/token", DeviceAuthURL: at + "/api/v1/oauth/device_authorization", AuthStyle: oauth2.AuthStyleInParams}}
 }
 
 // naming has requests say what asks.

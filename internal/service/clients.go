@@ -197,8 +197,6 @@ func (s *Clients) Code(_ context.Context, a Actor, in wire.NewCode) (wire.MadeCo
 const (
 	CodeGrant   = "authorization_code"
 	DeviceGrant = "urn:ietf:params:oauth:grant-type:device_code"
-	// ClientID is what the command line calls itself; it has no secret.
-	ClientID = "yardbench"
 )
 
 // Redeem gives a program the sign-in that somebody lets it have. What it may not have
@@ -242,7 +240,7 @@ func (s *Clients) redeem(form url.Values) (as Actor, wrong string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.room()
-	if form.Get("client_id") != ClientID {
+	if form.Get("client_id") != wire.OAuthClient {
 		return as, "invalid_client"
 	}
 	switch form.Get("grant_type") {

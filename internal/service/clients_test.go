@@ -30,7 +30,7 @@ func TestClients(t *testing.T) {
 	challenge := base64.RawURLEncoding.EncodeToString(sum[:])
 	redeem := func(form ...string) string {
 		t.Helper()
-		v := url.Values{"client_id": {ClientID}}
+		v := url.Values{"client_id": {wire.OAuthClient}}
 		for i := 0; i < len(form); i += 2 {
 			v.Set(form[i], form[i+1])
 		}

@@ -6,14 +6,12 @@ import (
 	"errors"
 	"log/slog"
 	"net/mail"
-	"slices"
 	"strings"
 
 	"yardbench/internal/core/journal"
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/policy"
 	"yardbench/internal/core/rules"
-	"yardbench/internal/fault"
 	"yardbench/internal/house"
 	"yardbench/internal/store"
 )
@@ -92,18 +90,19 @@ func (s *Directory) Put(ctx context.Context, a Actor, id string, in Account) (d 
 	}
 	left := false
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
-		all, err := tx.DirectoryAccounts(ctx)
-		if err != nil {
+		same, err := tx.DirectoryAccountByName(ctx, in.UserName)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
 			return err
 		}
-		same := slices.IndexFunc(all, func(o store.DirectoryAccount) bool { return strings.EqualFold(o.UserName, in.UserName) })
-		if same >= 0 && all[same].Person.ID != id {
+		if err == nil && same.Person.ID != id {
 			return conflict("name-taken", "there is an account "+quote(in.UserName)+" already", "")
 		}
-		if id == "" && len(all) >= directoryMost {
-			return conflict("too-many", "a directory may tell of so many people and no more", "")
+		if id == "" {
+			if n, err := tx.DirectoryCount(ctx); err != nil || n >= directoryMost {
+				return cmp.Or(err, error(conflict("too-many", "a directory may tell of so many people and no more", "")))
+			}
 		}
-		if d, err = s.account(ctx, tx, id, in, house.SignIn.Directory); err != nil {
+		if d, err = s.account(ctx, tx, a, id, in, house.SignIn.Directory); err != nil {
 			return err
 		}
 		d.UserName, d.ExternalID, d.GivenName, d.FamilyName = in.UserName, in.ExternalID, in.GivenName, in.FamilyName
@@ -126,7 +125,7 @@ func (s *Directory) Put(ctx context.Context, a Actor, id string, in Account) (d 
 			left = !in.Active
 		}
 		if in.Active {
-			if err := s.place(ctx, tx, &d.Person, house.SignIn.Directory); err != nil {
+			if err := s.place(ctx, tx, a, &d.Person, house.SignIn.Directory); err != nil {
 				return err
 			}
 		}
@@ -142,6 +141,10 @@ func (s *Directory) Put(ctx context.Context, a Actor, id string, in Account) (d 
 // directoryName is what the journal calls it.
 const directoryName = "directory"
 
+// by is the directory as whoever places people: what it does is done by the program
+// that tells of it.
+func by(a Actor) store.Provider { return store.Provider{ID: a.ID, Name: directoryName} }
+
 // spare refuses to have the last operator leave.
 func (s *Directory) spare(ctx context.Context, tx *store.Tx, p store.Person) error {
 	if p.Role != policy.Operator || p.ClosedAt != nil {
@@ -156,7 +159,7 @@ func (s *Directory) spare(ctx context.Context, tx *store.Tx, p store.Person) err
 
 // account finds whom a directory tells of, or takes them in: whoever has the address,
 // where that is one person's that it has not told of; else somebody new.
-func (s *Directory) account(ctx context.Context, tx *store.Tx, id string, in Account, g rules.Groups) (d store.DirectoryAccount, err error) {
+func (s *Directory) account(ctx context.Context, tx *store.Tx, a Actor, id string, in Account, g rules.Groups) (d store.DirectoryAccount, err error) {
 	fullName := cmp.Or(printable(in.FullName, 120), printable(in.GivenName+" "+in.FamilyName, 120))
 	if id != "" {
 		if d, err = tx.DirectoryAccountByID(ctx, id); errors.Is(err, store.ErrNotFound) {
@@ -184,7 +187,7 @@ func (s *Directory) account(ctx context.Context, tx *store.Tx, id string, in Acc
 			if !ok {
 				role = policy.Developer // no more than that, until a group says so
 			}
-			d.Person, err = s.providers.newcomer(ctx, tx, store.Provider{Name: directoryName}, whoOf(in, fullName), role, team)
+			d.Person, err = s.providers.newcomer(ctx, tx, by(a), whoOf(in, fullName), role, team)
 			return d, err
 		}
 	}
@@ -199,8 +202,9 @@ func (s *Directory) account(ctx context.Context, tx *store.Tx, id string, in Acc
 }
 
 // place gives somebody what their groups come to, where the house rules say anything
-// of the directory's. Whom no group gives a role keeps theirs.
-func (s *Directory) place(ctx context.Context, tx *store.Tx, p *store.Person, g rules.Groups) error {
+// of the directory's. Whom no group gives a role is a developer: what a group gave
+// goes with it.
+func (s *Directory) place(ctx context.Context, tx *store.Tx, a Actor, p *store.Person, g rules.Groups) error {
 	if len(g.Say) == 0 && g.Otherwise == "" {
 		return nil
 	}
@@ -214,9 +218,9 @@ func (s *Directory) place(ctx context.Context, tx *store.Tx, p *store.Person, g 
 	}
 	role, team, ok := g.Place(names)
 	if !ok {
-		role = p.Role
+		role = policy.Developer
 	}
-	return s.providers.placed(ctx, tx, store.Provider{Name: directoryName}, p, role, team)
+	return s.providers.placed(ctx, tx, by(a), p, role, team)
 }
 
 // stop stops the workspaces of somebody who has left. What cannot be stopped now is
@@ -323,45 +327,56 @@ func (s *Directory) PutGroup(ctx context.Context, a Actor, id, name, external st
 		if err != nil {
 			return err
 		}
-		for _, m := range members {
+		// Of a group of thousands only what changes is looked at and written.
+		gone, come := differ(before, members)
+		for _, m := range come {
 			if _, err := tx.DirectoryAccountByID(ctx, m); errors.Is(err, store.ErrNotFound) {
 				return invalid("there is no account "+quote(m), "tell of people before you tell of their groups")
 			} else if err != nil {
 				return err
 			}
 		}
-		if err := tx.PutDirectoryGroup(ctx, g, members); err != nil {
+		if err := tx.PutDirectoryGroup(ctx, g, gone, come); err != nil {
 			return err
 		}
 		if g, err = tx.DirectoryGroupByID(ctx, g.ID); err != nil {
 			return err
 		}
-		return s.placeAll(ctx, tx, before, members)
+		return s.placeAll(ctx, tx, a, append(gone, come...))
 	})
 	return g, err
 }
 
-// placeAll places anew whoever was in a group, or is.
-func (s *Directory) placeAll(ctx context.Context, tx *store.Tx, before []store.Member, after []string) error {
+// differ tells who is in a group no more, and who is in it now.
+func differ(before []store.Member, after []string) (gone, come []string) {
+	was, is := map[string]bool{}, map[string]bool{}
+	for _, m := range before {
+		was[m.PersonID] = true
+	}
+	for _, m := range after {
+		if !was[m] && !is[m] {
+			come = append(come, m)
+		}
+		is[m] = true
+	}
+	for _, m := range before {
+		if !is[m.PersonID] {
+			gone = append(gone, m.PersonID)
+		}
+	}
+	return gone, come
+}
+
+// placeAll places anew whose groups are others.
+func (s *Directory) placeAll(ctx context.Context, tx *store.Tx, a Actor, ids []string) error {
 	house, _, err := s.house.Rules(ctx, tx.Q)
 	if err != nil {
 		return err
 	}
-	ids := map[string]bool{}
-	for _, m := range before {
-		ids[m.PersonID] = true
-	}
-	for _, m := range after {
-		if ids[m] {
-			delete(ids, m) // they stay in it
-		} else {
-			ids[m] = true
-		}
-	}
-	for id := range ids {
+	for _, id := range ids {
 		p, err := tx.PersonByID(ctx, id)
 		if err == nil && p.ClosedAt == nil {
-			err = s.place(ctx, tx, &p, house.SignIn.Directory)
+			err = s.place(ctx, tx, a, &p, house.SignIn.Directory)
 		}
 		if err != nil {
 			return err
@@ -380,12 +395,7 @@ func (s *Directory) DropGroup(ctx context.Context, a Actor, id string) error {
 		if err := tx.DropDirectoryGroup(ctx, id); err != nil {
 			return err
 		}
-		return s.placeAll(ctx, tx, members, nil)
+		gone, _ := differ(members, nil)
+		return s.placeAll(ctx, tx, a, gone)
 	})
-}
-
-// Missing tells whether something was not found.
-func Missing(err error) bool {
-	f, ok := errors.AsType[*fault.Fault](err)
-	return ok && f.Class == fault.Missing
 }

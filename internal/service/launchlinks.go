@@ -205,7 +205,7 @@ func (s *LaunchLinks) usable(ctx context.Context, q store.Q, a Actor, id string)
 		return l, denied(a, "launch workspaces")
 	case l.TeamID != "" && l.TeamID != a.TeamID && l.MadeBy.ID != a.ID:
 		return l, forbidden("this launch link is for "+l.Team, "ask "+l.MadeBy.Name)
-	case maker.ClosedAt != nil, l.PausedAt != nil:
+	case maker.ClosedAt != nil, l.PausedAt != nil, !policy.May(maker.Role, policy.ChangeLinks, policy.Own):
 		return l, conflict("link-over", "this launch link is paused", "ask "+l.MadeBy.Name)
 	case l.Until != nil && !s.now().Before(*l.Until):
 		return l, conflict("link-over", "this launch link has ended", "ask "+l.MadeBy.Name)

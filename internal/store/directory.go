@@ -50,6 +50,16 @@ func (q directoryReads) DirectoryAccountByID(ctx context.Context, id string) (Di
 	return one(ctx, q.reader, scanAccount, accountQuery+"WHERE d.person_id = ?", id)
 }
 
+// DirectoryAccountByName finds one by its user name, whatever the case it is written in.
+func (q directoryReads) DirectoryAccountByName(ctx context.Context, name string) (DirectoryAccount, error) {
+	return one(ctx, q.reader, scanAccount, accountQuery+"WHERE d.user_name = ?", name)
+}
+
+// DirectoryCount counts them.
+func (q directoryReads) DirectoryCount(ctx context.Context) (int, error) {
+	return one(ctx, q.reader, func(scan func(...any) error) (n int, err error) { err = scan(&n); return n, err }, "SELECT count(*) FROM directory_accounts")
+}
+
 // PutDirectoryAccount adds one, or writes it anew.
 func (tx directoryWrites) PutDirectoryAccount(ctx context.Context, a DirectoryAccount) error {
 	return tx.exec(ctx, `INSERT INTO directory_accounts (person_id, user_name, external_id, given_name, family_name, created_at, changed_at) VALUES (?, ?, ?, ?, ?, ?, ?)
@@ -108,17 +118,20 @@ func (q directoryReads) GroupsOf(ctx context.Context, person string) ([]Member, 
 	return list(ctx, q.reader, scanMember, memberQuery+"WHERE m.person_id = ? ORDER BY g.name", person)
 }
 
-// PutDirectoryGroup adds a group or writes it anew, with who is in it.
-func (tx directoryWrites) PutDirectoryGroup(ctx context.Context, g DirectoryGroup, members []string) error {
+// PutDirectoryGroup adds a group or writes it anew; gone are in it no more, and come are
+// in it now.
+func (tx directoryWrites) PutDirectoryGroup(ctx context.Context, g DirectoryGroup, gone, come []string) error {
 	if err := tx.exec(ctx, `INSERT INTO directory_groups (id, name, external_id, created_at, changed_at) VALUES (?, ?, ?, ?, ?)
 		ON CONFLICT (id) DO UPDATE SET name = excluded.name, external_id = excluded.external_id, changed_at = excluded.changed_at`, g.ID, g.Name, g.ExternalID, micros(tx.now), micros(tx.now)); err != nil {
 		return err
 	}
-	if err := tx.exec(ctx, "DELETE FROM directory_members WHERE group_id = ?", g.ID); err != nil {
-		return err
+	for _, m := range gone {
+		if err := tx.exec(ctx, "DELETE FROM directory_members WHERE group_id = ? AND person_id = ?", g.ID, m); err != nil {
+			return err
+		}
 	}
-	for _, m := range members {
-		if err := tx.exec(ctx, "INSERT INTO directory_members (group_id, person_id) VALUES (?, ?) ON CONFLICT DO NOTHING", g.ID, m); err != nil {
+	for _, m := range come {
+		if err := tx.exec(ctx, "INSERT INTO directory_members (group_id, person_id) VALUES (?, ?)", g.ID, m); err != nil {
 			return err
 		}
 	}

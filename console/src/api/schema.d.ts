@@ -3804,6 +3804,11 @@ export interface components {
             /** @description What the program asks for the token with */
             device_code: string;
             /**
+             * @description Why it may not wait, in the words of RFC 6749; the others are empty then
+             * @example invalid_client
+             */
+            error?: string;
+            /**
              * Format: int64
              * @description Seconds
              */

@@ -45,10 +45,10 @@ export function FindLine({ workspace: w, layout, open, list, close }: { workspac
   });
   const asks: Line[] = [
     ...layout.boards.map((b, i) => ({ key: addressOf(b), what: titleOf(b), note: say.board(i + 1), go: () => open(b) })),
-    { key: "new terminal", what: say.anotherTerminal(), note: "ask", go: () => open({ kind: "terminal", label: freeLabel((running.data ?? []).map((t) => t.label)) }, true) },
-    { key: "sheet", what: say.launchSheet(), note: "board", go: (beside) => open({ kind: "sheet" }, beside) },
-    { key: "log", what: say.log(), note: "board", go: (beside) => open({ kind: "log" }, beside) },
-    ...(["files", "changes", "terminals", "ports", "search"] as const).map((l) => ({ key: `list ${l}`, what: say.listOfWhatA(l === "search", l), note: "list", go: () => list(l) })),
+    { key: "new terminal", what: say.anotherTerminal(), note: say.ask(), go: () => open({ kind: "terminal", label: freeLabel((running.data ?? []).map((t) => t.label)) }, true) },
+    { key: "sheet", what: say.launchSheet(), note: say.aBoard(), go: (beside) => open({ kind: "sheet" }, beside) },
+    { key: "log", what: say.log(), note: say.aBoard(), go: (beside) => open({ kind: "log" }, beside) },
+    ...(["files", "changes", "terminals", "ports", "search"] as const).map((l) => ({ key: `list ${l}`, what: say.listOfWhatA(l === "search", l), note: say.list(), go: () => list(l) })),
   ];
   const [sought, line] = settled.split(":");
   const low = (sought ?? "").toLowerCase();
@@ -58,7 +58,7 @@ export function FindLine({ workspace: w, layout, open, list, close }: { workspac
   const lines: Line[] = [
     ...named,
     ...asks.filter((a) => !low || a.what.toLowerCase().includes(low)),
-    ...(low && !low.startsWith("@") ? ranked.map((p) => ({ key: `file ${p}`, what: p, note: "file", go: (beside: boolean) => open({ kind: "file", path: p, ...(Number(line) > 0 ? { line: Number(line) } : {}) }, beside) })) : []),
+    ...(low && !low.startsWith("@") ? ranked.map((p) => ({ key: `file ${p}`, what: p, note: say.file(), go: (beside: boolean) => open({ kind: "file", path: p, ...(Number(line) > 0 ? { line: Number(line) } : {}) }, beside) })) : []),
   ];
   // A file is what is looked for most: it stands before what may be asked, once its name begins so.
   const shown = (low ? [...lines.filter((l) => l.note === "file" && end(l.what).startsWith(low)), ...lines.filter((l) => !(l.note === "file" && end(l.what).startsWith(low)))] : lines).slice(0, shownMost);

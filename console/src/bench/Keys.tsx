@@ -3,17 +3,17 @@ import { useTaste } from "../parts/taste";
 import * as say from "words/bench/Keys";
 
 const keys: [string, string][] = [
-  ["F6, Shift-F6", "the next board, the one before; out of a terminal and an editor"],
+  ["F6, Shift-F6", say.theNextBoard()],
   ["Alt-1, 2, 3", say.aBoard()],
   ["Alt-0", say.findAFileA()],
   ["Ctrl-S", say.saveAFile()],
-  ["Ctrl-F, Ctrl-Alt-G", "find in a file; a line of it"],
+  ["Ctrl-F, Ctrl-Alt-G", say.findInAFile()],
   ["Ctrl-Shift-F", say.findInATerminal()],
-  ["Ctrl-click", "open beside; in a terminal, follow an address"],
+  ["Ctrl-click", say.openBeside()],
   ["Ctrl-Space", "complete"],
-  ["Alt-., Alt-,", "where a name is defined; what uses it"],
-  ["Alt-N, Alt-O, Alt-Q", "another name, what may be done here, write the file anew; they stand at its foot, too"],
-  ["Alt-P, Alt-Shift-P", "a program stops in this line; where a condition holds"],
+  ["Alt-., Alt-,", say.whereANameIs()],
+  ["Alt-N, Alt-O, Alt-Q", say.anotherName()],
+  ["Alt-P, Alt-Shift-P", say.aProgramStops()],
   ["Alt-G, J, I, U", say.ofAProgramThat()],
   ["?", "these"],
 ];

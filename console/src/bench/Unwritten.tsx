@@ -22,7 +22,7 @@ export function Picture({ workspace, path, tag }: { workspace: string; path: str
   if (!shown) return <Spin />;
   return (
     <figure className="picture">
-      <img src={shown} alt={path} onLoad={(e) => setSize(`${e.currentTarget.naturalWidth} × ${e.currentTarget.naturalHeight}, `)} onError={() => setSize("it cannot be drawn: it is no picture, or a broken one; ")} />
+      <img src={shown} alt={path} onLoad={(e) => setSize(`${e.currentTarget.naturalWidth} × ${e.currentTarget.naturalHeight}, `)} onError={() => setSize(say.itCannotBeDrawn())} />
       <figcaption className="quiet">
         {size}
         {bytes(got.data?.length ?? 0)}

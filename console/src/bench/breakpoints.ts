@@ -112,7 +112,7 @@ export function stopping(points: Breakpoints, path: string): Extension {
     points.put(path, there && condition === undefined ? rest : [...rest, { line, ...(condition ? { condition } : {}) }].sort((a, b) => a.line - b.line));
   };
   const ask = (view: EditorView, line: number) => {
-    const { close, result } = showDialog(view, { label: say.stopInLineWhere(line), input: { name: "condition", value: points.of(path).find((p) => p.line === line)?.condition ?? "" }, focus: true, submitLabel: "set" });
+    const { close, result } = showDialog(view, { label: say.stopInLineWhere(line), input: { name: "condition", value: points.of(path).find((p) => p.line === line)?.condition ?? "" }, focus: true, submitLabel: say.set() });
     void result.then((form) => {
       view.dispatch({ effects: close });
       if (form) toggle(line, (form.elements.namedItem("condition") as HTMLInputElement).value.trim());

@@ -306,7 +306,7 @@ export class LanguageServer extends Told<ServerState> {
     const word = view.state.wordAt(view.state.selection.main.head);
     const plugin = LSPPlugin.get(view);
     if (!word || !plugin) return false;
-    const { close, result } = showDialog(view, { label: say.anotherName(), input: { name: "name", value: view.state.sliceDoc(word.from, word.to) }, focus: true, submitLabel: "rename" });
+    const { close, result } = showDialog(view, { label: say.anotherName(), input: { name: "name", value: view.state.sliceDoc(word.from, word.to) }, focus: true, submitLabel: say.rename() });
     void result.then(async (form) => {
       view.dispatch({ effects: close });
       const name = form && (form.elements.namedItem("name") as HTMLInputElement).value.trim();

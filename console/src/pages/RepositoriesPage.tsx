@@ -72,7 +72,7 @@ export function RepositoriesPage({ person }: { person: Me }) {
           { title: say.preparedAhead(), className: "nowrap", width: 230, render: (_, r) => (of(r).length === 0 ? <span className="quiet">{say.noPlan()}</span> : of(r).map((p) => <Newest key={p.branch} of={p} />)) },
           { title: say.team(), width: 110, dataIndex: "team" },
           { title: <Tooltip title={say.whetherItsPrebuildsSign()}>{say.reads()}</Tooltip>, width: 90, render: (_, r) => (r.own_credential ? say.asItself() : say.asNobody()) },
-          { title: say.pushes(), width: 80, render: (_, r) => (r.signs_pushes ? "signed" : say.notTold()) },
+          { title: say.pushes(), width: 80, render: (_, r) => (r.signs_pushes ? say.signed() : say.notTold()) },
           {
             title: "",
             align: "right",

@@ -64,7 +64,7 @@ export function WebhooksPage({ person }: { person: Me }) {
         expandable={{ expandedRowRender: (w) => <Log of={w} /> }}
         columns={[
           { title: say.address(), dataIndex: "url", ellipsis: true },
-          { title: say.kinds(), render: (_, w) => w.kinds.join(", ") || "all" },
+          { title: say.kinds(), render: (_, w) => w.kinds.join(", ") || say.all() },
           { title: say.toldUpTo(), dataIndex: "cursor", align: "right", className: "number", width: 110 },
           { title: say.state(), render: (_, w) => <How of={w} /> },
           { title: say.added(), render: (_, w) => say.by(when(w.created_at), w.made_by) },

@@ -29,7 +29,7 @@ export function DayStrip({ day: told, width = 180 }: { day: Stretch[] | string; 
   const end = useMinute();
   const begin = end - day;
   const stretches = typeof told === "string" ? inStretches(told, end) : told;
-  const about = typeof told === "string" ? "about " : "";
+  const about = typeof told === "string" ? say.about() : "";
   const x = (iso: string) => Math.max(0, Math.min(1, (Date.parse(iso) - begin) / day)) * width;
   const active = stretches.filter((s) => s.state === "active").reduce((n, s) => n + Date.parse(s.to) - Math.max(begin, Date.parse(s.from)), 0);
   const idle = stretches.filter((s) => s.state === "idle").reduce((n, s) => n + Date.parse(s.to) - Math.max(begin, Date.parse(s.from)), 0);

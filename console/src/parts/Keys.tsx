@@ -46,7 +46,7 @@ export function Keys() {
           { title: say.fingerprint(), render: (_, k) => <code>{k.fingerprint}</code> },
           { title: say.added(), render: (_, k) => <Tooltip title={exact(k.added_at)}>{when(k.added_at)}</Tooltip> },
           { title: say.until(), render: (_, k) => <Tooltip title={exact(k.expires_at)}>{when(k.expires_at)}</Tooltip> },
-          { title: say.lastUsed(), render: (_, k) => (k.last_used_at ? <Tooltip title={say.toTheNearestTen(exact(k.last_used_at))}>{when(k.last_used_at)}</Tooltip> : "never") },
+          { title: say.lastUsed(), render: (_, k) => (k.last_used_at ? <Tooltip title={say.toTheNearestTen(exact(k.last_used_at))}>{when(k.last_used_at)}</Tooltip> : say.never()) },
           {
             title: "",
             align: "right",

@@ -251,7 +251,7 @@ export function TerminalView({ workspace, label = "main", places, onPlace }: { w
       )}
       {here.length > 1 && (
         <p className="quiet" role="status">
-          {say.atThisTerminal()} {here.map((l) => l.person + (l.writes ? "" : " (looks)")).join(", ")}
+          {say.atThisTerminal()} {here.map((l) => (l.writes ? l.person : say.looks(l.person))).join(", ")}
         </p>
       )}
       {recorded && (

@@ -313,6 +313,34 @@ func TestWaitFor(t *testing.T) {
 	}
 }
 
+// Somebody's own files come last, and hold nobody up: the workspace is ready before
+// them, whatever it waits for.
+func TestOwnFilesHoldNobodyUp(t *testing.T) {
+	for _, wait := range []definition.Moment{"", definition.PostCreate, definition.PostStart} {
+		m := newModel(definition.PostCreate, definition.PostStart, definition.Personal)
+		m.s.WaitFor = wait
+		at := map[string]int{}
+		for n := 1; n < 40; n++ {
+			mv := Next(m.s, m.o)
+			if mv.Idle() {
+				break
+			}
+			if mv.Enter == Ready && m.s.Phase != Ready {
+				if at["ready"] = n; !mv.GoesOn {
+					t.Errorf("waiting for %q its sheet ends before they come", wait)
+				}
+			}
+			if mv.Action == RunSetUp {
+				at[string(mv.Moment)] = n
+			}
+			m.do(t, mv)
+		}
+		if at["ready"] == 0 || at[string(definition.Personal)] < at["ready"] || at[string(definition.Personal)] < at[string(definition.PostStart)] || m.s.Phase != Ready {
+			t.Errorf("waiting for %q it goes %v and is %s", wait, at, m.s.Phase)
+		}
+	}
+}
+
 // The table is whole: every phase can be left for good, each move stands once,
 // and who may make it is held.
 func TestTable(t *testing.T) {

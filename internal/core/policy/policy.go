@@ -166,7 +166,7 @@ var Table = map[Action]rights{
 
 // Grave are the actions that change who may do what: whoever asks for them may be made
 // to sign in again before.
-var Grave = []Action{ChangePeople, ChangeServices, ChangeProviders, ChangeRules}
+var Grave = []Action{ChangePeople, ChangeServices, ChangeProviders, ChangeRules, SyncDirectory}
 
 // Actions lists all that can be asked, by name.
 func Actions() []Action { return slices.Sorted(maps.Keys(Table)) }

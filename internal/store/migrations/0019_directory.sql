@@ -26,7 +26,10 @@ CREATE TABLE directory_members (
 ) STRICT, WITHOUT ROWID;
 CREATE INDEX directory_members_by_person ON directory_members (person_id);
 
+CREATE INDEX people_by_email ON people (email COLLATE NOCASE); -- whom a directory or a provider tells of by it
+
 -- +goose Down
+DROP INDEX people_by_email;
 DROP TABLE directory_members;
 DROP TABLE directory_groups;
 DROP TABLE directory_accounts;

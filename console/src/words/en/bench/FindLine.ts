@@ -8,3 +8,7 @@ export const findAFileA = () => "Find a file, a board, or what may be asked";
 export const aFileTidesPy = () => "A file, tides.py:12, @name in the file, a board, what may be asked";
 export const found = () => "Found";
 export const nothingIsCalledSo = () => "Nothing is called so.";
+export const ask = () => "ask";
+export const aBoard = () => "board";
+export const list = () => "list";
+export const file = () => "file";

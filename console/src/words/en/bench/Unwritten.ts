@@ -6,3 +6,4 @@ export const before = () => "Before";
 export const after = () => "After";
 export const last = () => "Last";
 export const bringItHere = () => "Bring it here";
+export const itCannotBeDrawn = () => "it cannot be drawn: it is no picture, or a broken one; ";

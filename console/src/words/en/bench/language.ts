@@ -15,3 +15,4 @@ export const hasNothingToOffer = (program: string) => `${program} has nothing to
 export const itsEditDoesNot = () => "its edit does not fit";
 export const itWasNotDone = (e: string) => `It was not done: ${e}`;
 export const noneOfThese = () => "None of these";
+export const rename = () => "rename";

@@ -5,7 +5,6 @@ export const harbour = () => "Harbour";
 export const add = () => "Add";
 export const makeAnEnrolmentLink = () => "Make an enrolment link";
 export const findByNameOr = () => "Find by name or address";
-export const find = () => "Find";
 export const anyRole = () => "Any role";
 export const role = () => "Role";
 export const anyTeam = () => "Any team";

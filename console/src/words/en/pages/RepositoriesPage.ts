@@ -23,3 +23,4 @@ export const address = () => "Address";
 export const itsAddressPlease = () => "Its address, please";
 export const httpsGitSkerrylineExample = () => "https://git.skerryline.example/tide-board.git";
 export const theLastPartOf = () => "the last part of the address";
+export const signed = () => "signed";

@@ -49,3 +49,4 @@ export const after = (code: ReactNode, host: ReactNode) => (
 export const withAKeyOf = (typographyText: ReactNode) => <>; with a key of yours: {typographyText}</>;
 export const sshP = (port: string, name: string, host: string) => `ssh -p ${port} ${name}@${host}`;
 export const openIn = (name: string) => `Open in ${name}`;
+export const never = () => "never";

@@ -7,3 +7,4 @@ export const atThisTerminal = () => "At this terminal:";
 export const whatThisTerminalPrints = () => "What this terminal prints is recorded.";
 export const findInTheTerminal = () => "Find in the terminal";
 export const findEnterBeforeShift = () => "Find; Enter: before, Shift-Enter: after";
+export const looks = (person: string) => `${person} (looks)`;
