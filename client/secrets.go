@@ -7,11 +7,23 @@ import (
 	"yardbench/wire"
 )
 
-// secrets is the path of one's own secrets, or a repository's.
-func secrets(of, name string) string {
+// SecretsOf says whose secrets are meant: a repository's, a team's or the house's;
+// one's own where it is empty.
+type SecretsOf struct {
+	Repository, Team string
+	House            bool
+}
+
+// path is where secrets are, and one of them.
+func (of SecretsOf) path(name string) string {
 	path := "/secrets"
-	if of != "" {
-		path = repository(of, path)
+	switch {
+	case of.Repository != "":
+		path = repository(of.Repository, path)
+	case of.Team != "":
+		path = "/teams/" + url.PathEscape(of.Team) + path
+	case of.House:
+		path = "/house" + path
 	}
 	if name != "" {
 		path += "/" + url.PathEscape(name)
@@ -19,23 +31,30 @@ func secrets(of, name string) string {
 	return path
 }
 
-// List lists one's own secrets, or those of a repository.
-func (c Secrets) List(ctx context.Context, of string) ([]wire.Secret, error) {
-	return all[wire.Secret](ctx, c.link, secrets(of, ""))
+// List lists secrets; values are never given out.
+func (c Secrets) List(ctx context.Context, of SecretsOf) ([]wire.Secret, error) {
+	return all[wire.Secret](ctx, c.link, of.path(""))
 }
 
-// Put sets one of one's own secrets, or of a repository's.
-func (c Secrets) Put(ctx context.Context, of, name string, in wire.SecretValue) (wire.Secret, error) {
-	return call[wire.Secret](ctx, c.link, "PUT", secrets(of, name), in)
+// Put sets a secret.
+func (c Secrets) Put(ctx context.Context, of SecretsOf, name string, in wire.SecretValue) (wire.Secret, error) {
+	return call[wire.Secret](ctx, c.link, "PUT", of.path(name), in)
 }
 
-// Drop removes one of one's own secrets, or of a repository's.
-func (c Secrets) Drop(ctx context.Context, of, name string) error {
-	_, err := call[nothing](ctx, c.link, "DELETE", secrets(of, name), nil)
+// Drop removes a secret.
+func (c Secrets) Drop(ctx context.Context, of SecretsOf, name string) error {
+	_, err := call[nothing](ctx, c.link, "DELETE", of.path(name), nil)
 	return err
 }
 
-// Explain says what becomes of each secret in a repository's workspaces.
-func (c Secrets) Explain(ctx context.Context, of string) ([]wire.SecretChoice, error) {
-	return all[wire.SecretChoice](ctx, c.link, repository(of, "/secrets-explained"))
+// Explain says what becomes of each secret in one's workspaces on a branch of a
+// repository; of one name, where it is given.
+func (c Secrets) Explain(ctx context.Context, of, branch, name string) ([]wire.SecretChoice, error) {
+	return all[wire.SecretChoice](ctx, c.link, repository(of, "/secrets-explained")+"?"+url.Values{"branch": {branch}, "name": {name}}.Encode())
+}
+
+// ExplainIn says what becomes of each secret in a workspace, and what runs there with
+// an older value.
+func (c Secrets) ExplainIn(ctx context.Context, ref, name string) ([]wire.SecretChoice, error) {
+	return all[wire.SecretChoice](ctx, c.link, workspace(ref, "/secrets-explained")+"?"+url.Values{"name": {name}}.Encode())
 }

@@ -67,11 +67,34 @@ func TestSecretsByLevelAndForm(t *testing.T) {
 	w.until(c, "quay", 10*time.Second, func(ws wire.Workspace) bool { return condition(ws, "secrets changed") == "" })
 	w.must(w.as("runa", "", "secret", "remove", "PEM", "--yes", "--of-repository", "tide-board"), 0)
 	w.must(w.as("ingrid", "", "run", "quay", "--", "sh", "-c", `test -d /run/yardbench/secrets && test ! -e /run/yardbench/secrets/PEM && test -z "$PEM_FILE"`), 0)
+	// Of the levels the nearest counts, on the branches that were said.
+	const team, all = "the-team-value-1", "the-value-of-all-1"
+	w.must(w.as("astrid", all, "secret", "put", "CHART", "--of-house", "--everywhere"), 0, "set for everybody")
+	w.must(w.as("ingrid", "", "run", "quay", "--", "sh", "-c", "echo CHART is $CHART"), 0, "CHART is "+all)
+	w.must(w.as("runa", team, "secret", "put", "CHART", "--of-team", "Timetable", "--for", "tide-board"), 0, "everybody of Timetable in tide-board")
+	w.must(w.as("ingrid", "", "run", "quay", "--", "sh", "-c", "echo CHART is $CHART"), 0, "CHART is "+team)
+	w.must(w.as("runa", team, "secret", "put", "CHART", "--of-team", "Timetable", "--branch", "release/*"), 0, "on release/*")
+	w.must(w.as("ingrid", "", "run", "quay", "--", "sh", "-c", "echo CHART is $CHART"), 0, "CHART is "+all)
+	w.must(w.as("ingrid", "", "secret", "explain", "--in", "quay", "CHART"), 0, "for branches like release/*, and this is main", "the house's, for all repositories")
+	w.must(w.as("ingrid", "", "secret", "explain", "tide-board", "CHARTS"), 0, "is it CHART?")
+	w.must(w.as("mats", "", "secret", "list", "--of-team", "Timetable"), 3, "no team")
+	// A file stands at its place at once, and is gone at once: seen by what runs all along.
+	seen := make(chan string)
+	go func() {
+		seen <- w.as("ingrid", "", "run", "quay", "--", "sh", "-c", `cd ~; for i in $(seq 90); do cat .config/boat/key 2>/dev/null && stat -Lc ' %U %a' .config/boat/key || echo none; sleep 0.1; done; ls -a .config/boat`).out
+	}()
+	for _, step := range [][]string{{mine, "secret", "put", "BOAT", "--everywhere", "--at", "~/.config/boat/key", "--mode", "0440"}, {changed, "secret", "put", "BOAT"}, {"", "secret", "remove", "BOAT", "--yes"}} {
+		time.Sleep(2 * time.Second) // seen in between
+		w.must(w.as("ingrid", step[0], step[1:]...), 0)
+	}
+	if out := <-seen; !regexp.MustCompile(`(?s)^(none\n)+(` + mine + ` crew 440\n)+(none\n)*(` + changed + ` crew 440\n)+(none\n){10,}\.\n\.\.\n$`).MatchString(out) {
+		t.Errorf("what runs all along sees\n%s", out)
+	}
 	ws, err := c.Workspaces.Show(t.Context(), "quay")
 	if err != nil {
 		t.Fatal(err)
 	}
-	w.nowhere(t, ws.ID, w.must(w.as("ingrid", "", "logs", "quay"), 0), mine, house, changed)
+	w.nowhere(t, ws.ID, w.must(w.as("ingrid", "", "logs", "quay"), 0), mine, house, changed, team, all)
 }
 
 func condition(ws wire.Workspace, kind string) string {

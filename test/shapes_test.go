@@ -84,6 +84,7 @@ func TestJSONOfEveryCommand(t *testing.T) {
 		{"astrid", "", "let-go", "let-go quay-clock.peder --yes"},
 		{"ingrid", "x", "secret put", "secret put A_KEY --everywhere"},
 		{"ingrid", "", "secret list", "secret list"},
+		{"ingrid", "B_KEY=x", "secret import", "secret import --everywhere"},
 		{"ingrid", "", "secret explain", "secret explain tide-board"},
 		{"ingrid", "", "credential list", "credential list"},
 		{"ingrid", "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIMDxq5B5vJ4yQfW1xYb5oZ0sGgQq6mE8u2xJm0hP3c5T ingrid@quay", "key add", "key add"},

@@ -37,6 +37,7 @@ var ProblemKinds = []ProblemKind{
 	{"not-now", http.StatusConflict, "it is not possible in the phase that the workspace, or the run, is in"},
 	{"name-taken", http.StatusConflict, "there is one of that name"},
 	{"no-change", http.StatusConflict, "it would change nothing"},
+	{"secret-missing", http.StatusConflict, "the definition requires a secret that nobody gives"},
 	{"over-limit", http.StatusConflict, "it would go over a limit of the house rules"},
 	{"house-rules", http.StatusConflict, "the house rules do not allow it"},
 	{"link-over", http.StatusConflict, "the launch link is paused, has ended, or was used by as many as may"},

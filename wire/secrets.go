@@ -4,40 +4,65 @@ import "time"
 
 // Secret is what is known of a secret; values are never given out.
 type Secret struct {
-	Name         string    `json:"name"`
-	Level        string    `json:"level" enum:"person,repository"`
-	Repository   string    `json:"repository,omitempty" doc:"Whose it is, for a repository's"`
-	Form         string    `json:"form" enum:"variable,file"`
-	Everywhere   bool      `json:"everywhere" doc:"A person's: given to all their workspaces"`
-	Repositories []string  `json:"repositories" doc:"A person's: else given to workspaces of these"`
-	Version      int       `json:"version"`
-	UpdatedAt    time.Time `json:"updated_at"`
+	Name         string     `json:"name"`
+	Level        string     `json:"level" enum:"person,repository,team,house"`
+	Repository   string     `json:"repository,omitempty" doc:"Whose it is, for a repository's"`
+	Team         string     `json:"team,omitempty" doc:"Whose it is, for a team's"`
+	Form         string     `json:"form" enum:"variable,file,build"`
+	Path         string     `json:"path,omitempty" doc:"Of a person's file: where in the home folder a link leads to it"`
+	Mode         string     `json:"mode,omitempty" doc:"Of a file: its permission bits, in octal"`
+	Everywhere   bool       `json:"everywhere" doc:"Given to all workspaces that its level reaches"`
+	Repositories []string   `json:"repositories" doc:"Else given to workspaces of these; a repository's goes to its own"`
+	Branches     []string   `json:"branches" doc:"Patterns of the branches it is given on; none is every branch"`
+	Version      int        `json:"version"`
+	UpdatedAt    time.Time  `json:"updated_at"`
+	By           string     `json:"by,omitempty" doc:"Who gave it"`
+	UsedAt       *time.Time `json:"used_at,omitempty" doc:"When something was last begun with it, within an hour"`
+	Doubt        string     `json:"doubt,omitempty" doc:"Said once, as it is set: why the value does not look like one"`
 }
 
-// SecretValue sets a secret. Whom a person's secret is given to must be said
-// when it is new; left out later, it stays.
+// SecretValue sets a secret. Whom a person's, a team's or the house's secret is
+// given to must be said when it is new; what is left out later stays.
 type SecretValue struct {
-	Value        string   `json:"value"`
-	Form         string   `json:"form,omitempty" enum:"variable,file" doc:"A variable NAME, or a file with its path in NAME_FILE; default: variable, or as it was"`
-	Everywhere   bool     `json:"everywhere,omitempty"`
-	Repositories []string `json:"repositories,omitempty" maxItems:"200"`
+	Value        string    `json:"value"`
+	Form         string    `json:"form,omitempty" enum:"variable,file,build" doc:"A variable NAME; a file with its path in NAME_FILE; or a build secret of images (a repository's, the house's); default: variable, or as it was"`
+	Path         *string   `json:"path,omitempty" maxLength:"512" doc:"Of a person's file: a place like ~/.config/tide/key, from where a link leads to it"`
+	Mode         string    `json:"mode,omitempty" maxLength:"4" doc:"Of a file: its permission bits in octal, 0400 by itself"`
+	Everywhere   bool      `json:"everywhere,omitempty"`
+	Repositories []string  `json:"repositories,omitempty" maxItems:"200"`
+	Branches     *[]string `json:"branches,omitempty" maxItems:"20" doc:"Patterns like release/*; an empty list is every branch"`
 }
 
 // SecretChoice is a secret and what becomes of it in a repository's workspaces.
 type SecretChoice struct {
-	Name    string `json:"name"`
-	Level   string `json:"level" enum:"person,repository,none"`
-	Form    string `json:"form,omitempty"`
-	Version int    `json:"version,omitempty"`
-	Given   bool   `json:"given"`
-	Wanted  bool   `json:"wanted" doc:"The definition asks for it"`
-	Why     string `json:"why"`
+	Name      string         `json:"name"`
+	Level     string         `json:"level" enum:"person,repository,team,house,none"`
+	Whose     string         `json:"whose,omitempty" doc:"The repository or team whose it is"`
+	Form      string         `json:"form,omitempty"`
+	Version   int            `json:"version,omitempty"`
+	Given     bool           `json:"given"`
+	Wanted    bool           `json:"wanted" doc:"The definition asks for it"`
+	Required  bool           `json:"required,omitempty" doc:"Nothing is launched without it"`
+	Why       string         `json:"why"`
+	Hides     []string       `json:"hides" doc:"Levels at which the same name would be given too"`
+	By        string         `json:"by,omitempty" doc:"Who gave it"`
+	UpdatedAt *time.Time     `json:"updated_at,omitempty"`
+	UsedAt    *time.Time     `json:"used_at,omitempty" doc:"When something was last begun with it, within an hour"`
+	Held      []SecretHolder `json:"held,omitempty" doc:"In a workspace: what runs there with an older value"`
+}
+
+// SecretHolder is something that runs in a workspace with an older value of a secret.
+type SecretHolder struct {
+	Label   string    `json:"label"`
+	Since   time.Time `json:"since"`
+	Version int       `json:"version"`
 }
 
 // WantedSecret is a secret that a definition asks for.
 type WantedSecret struct {
 	Name        string `json:"name"`
 	Description string `json:"description,omitempty"`
+	Required    bool   `json:"required,omitempty" doc:"Nothing is launched without it"`
 }
 
 // KnownCredential is what one signs in to a git host with, but for the secret.

@@ -221,7 +221,7 @@ func TestJournalAndEvents(t *testing.T) {
 	ingrid, audun := mustClient(t, address, signIn(t, address, "ingrid")), mustClient(t, address, signIn(t, address, "audun"))
 	put := func(name string) {
 		t.Helper()
-		if _, err := ingrid.Secrets.Put(t.Context(), "", name, wire.SecretValue{Value: "value-of-it", Everywhere: true}); err != nil {
+		if _, err := ingrid.Secrets.Put(t.Context(), yb.SecretsOf{}, name, wire.SecretValue{Value: "value-of-it", Everywhere: true}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -327,7 +327,7 @@ func TestClientWatches(t *testing.T) {
 	n := 0
 	err := c.Watch(t.Context(), func() (bool, error) {
 		if n++; n == 1 {
-			if _, err := c.Secrets.Put(t.Context(), "", "KEY", wire.SecretValue{Value: "value", Everywhere: true}); err != nil {
+			if _, err := c.Secrets.Put(t.Context(), yb.SecretsOf{}, "KEY", wire.SecretValue{Value: "value", Everywhere: true}); err != nil {
 				return true, err
 			}
 		}

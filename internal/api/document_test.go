@@ -100,7 +100,7 @@ func TestFormOfTheDoor(t *testing.T) {
 					}
 				}
 				apart := map[string]string{
-					"list-openings": "it is a look at how things stand", "list-deliveries": "an attempt has no name", "explain-secrets": "it is a look", "list-container-sizes": "the house rules have them", "list-files": "/files/entry, by its path", "list-changes": "it is a look", "list-terminals": "it is a look", "list-looks": "a leave is put and taken away", "list-own-looks": "a leave is put and taken away", "list-branches": "it is a look", "list-repository-branches": "it is a look",
+					"list-openings": "it is a look at how things stand", "list-deliveries": "an attempt has no name", "explain-secrets": "it is a look", "explain-workspace-secrets": "it is a look", "list-container-sizes": "the house rules have them", "list-files": "/files/entry, by its path", "list-changes": "it is a look", "list-terminals": "it is a look", "list-looks": "a leave is put and taken away", "list-own-looks": "a leave is put and taken away", "list-branches": "it is a look", "list-repository-branches": "it is a look",
 					"list-link-uses": "a use is a person's, of the link", "list-plans": "/repositories/{repository}/prebuild-plan", "list-runs": "/prebuild-runs/{run}",
 				}
 				if one == "" && apart[o.OperationID] == "" {
@@ -333,11 +333,11 @@ func TestChangesOfWhatOthersChange(t *testing.T) {
 	d := description(t)
 	for path, methods := range d.Paths {
 		for method, o := range methods {
-			several := slices.Contains([]string{"put-rules", "change-person", "put-secret", "put-repository-secret", "put-plan", "change-repository", "remove-repository", "change-webhook", "change-launch-link", "remove-workspace", "start-workspace", "stop-workspace", "rebuild-workspace", "remove-file", "write-file"}, o.OperationID)
+			several := slices.Contains([]string{"put-rules", "change-person", "put-secret", "put-repository-secret", "put-team-secret", "put-house-secret", "put-plan", "change-repository", "remove-repository", "change-webhook", "change-launch-link", "remove-workspace", "start-workspace", "stop-workspace", "rebuild-workspace", "remove-file", "write-file"}, o.OperationID)
 			if several != o.takes("If-Match") && o.OperationID != "let-go" {
 				t.Errorf("%s %s takes If-Match: %v", method, path, o.takes("If-Match"))
 			}
-			if slices.Contains([]string{"show-person", "show-secret", "show-repository-secret", "show-plan", "show-rules", "show-workspace", "show-repository", "show-webhook", "show-launch-link"}, o.OperationID) && o.Responses["200"].Headers["ETag"] == nil {
+			if slices.Contains([]string{"show-person", "show-secret", "show-repository-secret", "show-team-secret", "show-house-secret", "show-plan", "show-rules", "show-workspace", "show-repository", "show-webhook", "show-launch-link"}, o.OperationID) && o.Responses["200"].Headers["ETag"] == nil {
 				t.Errorf("%s %s says no ETag", method, path)
 			}
 		}

@@ -4,12 +4,14 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"yardbench/internal/core/page"
+	"yardbench/internal/core/secret"
 	"yardbench/internal/service"
 	"yardbench/wire"
 )
@@ -78,11 +80,13 @@ var (
 	credentialKind = named("host", func(v wire.KnownCredential) string { return v.Host })
 	teamKind       = named("name", func(v wire.Team) string { return v.Name })
 	secretKind     = named("name", func(v wire.Secret) string { return v.Name })
-	choiceKind     = named("name", func(v wire.SecretChoice) string { return v.Name + "\x00" + v.Level })
-	planKind       = named("repository", func(v wire.PrebuildPlan) string { return v.Repository + "\x00" + v.Branch })
-	containerKind  = named("name", func(v wire.Container) string { return v.Name })
-	portKind       = named("number", func(v wire.Port) string { return page.Number(int64(v.Number)) })
-	lookLinkKind   = page.Kind[wire.LookLink]{ID: func(v wire.LookLink) string { return v.ID }, Orders: []page.Order[wire.LookLink]{
+	choiceKind     = named("name", func(v wire.SecretChoice) string {
+		return v.Name + "\x00" + map[bool]string{true: "0", false: "1"}[v.Given] + strconv.Itoa(slices.Index(secret.Levels, secret.Level(v.Level))) + v.Whose
+	})
+	planKind      = named("repository", func(v wire.PrebuildPlan) string { return v.Repository + "\x00" + v.Branch })
+	containerKind = named("name", func(v wire.Container) string { return v.Name })
+	portKind      = named("number", func(v wire.Port) string { return page.Number(int64(v.Number)) })
+	lookLinkKind  = page.Kind[wire.LookLink]{ID: func(v wire.LookLink) string { return v.ID }, Orders: []page.Order[wire.LookLink]{
 		{Name: "made_at", Key: func(v wire.LookLink) string { return moment(v.MadeAt) }},
 		{Name: "until", Key: func(v wire.LookLink) string { return moment(v.Until) }},
 	}}

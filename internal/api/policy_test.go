@@ -1,6 +1,7 @@
 package api_test
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"io"
@@ -25,7 +26,7 @@ var bodies = map[string]string{
 	"commit-changes": `{"message":"x"}`, "allow-look": `{}`, "add-look-link": `{"port":8000}`, "put-first-line": `{"line":"x"}`, "switch-branch": `{"name":"x"}`, "stage-changes": `{"paths":["."]}`, "unstage-changes": `{"paths":["."]}`, "discard-changes": `{"paths":["."]}`,
 	"add-program": `{"name":"x9","purpose":"x","team":"Timetable"}`, "make-program-token": `{"name":"x"}`,
 	"ask-operation": `{"verb":"let rest","names":["w"]}`, "hold-workspace": `{"seconds":3600,"why":"x"}`, "change-port": `{"shared":true}`, "visit-port": `{"address":"http://x"}`, "launch": `{"repository":"ghost"}`, "preflight": `{"repository":"ghost"}`,
-	"adopt-container": `{"owner":"ingrid","repository":"tide-board"}`, "add-repository": `{"url":"ftp://x"}`, "put-secret": `{"value":"x","everywhere":true}`, "put-repository-secret": `{"value":"x"}`, "put-git-credential": `{"username":"a","password":"b"}`,
+	"adopt-container": `{"owner":"ingrid","repository":"tide-board"}`, "add-repository": `{"url":"ftp://x"}`, "put-secret": `{"value":"x","everywhere":true}`, "put-repository-secret": `{"value":"x"}`, "put-team-secret": `{"value":"x","everywhere":true}`, "put-house-secret": `{"value":"x","everywhere":true}`, "put-git-credential": `{"username":"a","password":"b"}`,
 	"check-rules": `{"document":"x"}`, "put-rules": `{"document":"x","reason":"x"}`, "add-team": `{"name":"Bridge"}`, "make-token": `{"name":"x"}`, "make-enrolment": `{}`, "sign-in": `{"name":"x","password":"x"}`,
 	"show-enrolment": `{"key":"x"}`, "use-enrolment": `{"key":"x","password":"x"}`, "tell-push": `{"repository":"x","branch":"x","commit":"x"}`,
 }
@@ -52,6 +53,14 @@ func TestEveryRouteHoldsThePolicy(t *testing.T) {
 		t.Fatalf("the description has %d paths, %v", len(doc.Paths), err)
 	}
 	// Of each owner one workspace: whose is in the asker's team depends on the asker.
+	teamOf := map[string]string{}
+	for _, name := range []string{"astrid", "runa", "ingrid", "audun", "jonas", "mats"} {
+		p, err := svc.rooms.Store.Read().PersonByName(t.Context(), name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		teamOf[name] = cmp.Or(p.Team, "none")
+	}
 	owners := []string{"astrid", "runa", "ingrid", "audun", "jonas", "mats"}
 	fresh := func() {
 		for _, name := range owners {
@@ -65,7 +74,7 @@ func TestEveryRouteHoldsThePolicy(t *testing.T) {
 			method = strings.ToUpper(method)
 			open := o.Security != nil && len(o.Security) == 0 || o.OperationID == "health"
 			concrete := func(owner string) string {
-				return strings.NewReplacer("{workspace}", "w."+owner, "{person}", owner, "{repository}", "tide-board", "{name}", "KEY", "{host}", "git.skerryline.example",
+				return strings.NewReplacer("{workspace}", "w."+owner, "{person}", owner, "{repository}", "tide-board", "{name}", "KEY", "{host}", "git.skerryline.example", "{team}", teamOf[owner],
 					"{id}", "nothing", "{operation}", "nothing", "{container}", "nothing", "{run}", "nothing", "{port}", "8000", "{sheet}", "0", "{version}", "0", "{number}", "1").Replace(path)
 			}
 			if status := ask(t, method, address+concrete("ingrid"), bodies[o.OperationID], ""); open == (status == 401) && o.OperationID != "sign-in" && o.OperationID != "tell-push" {
@@ -79,6 +88,10 @@ func TestEveryRouteHoldsThePolicy(t *testing.T) {
 			}
 			for role, name := range people {
 				targets := []string{name}
+				teams := strings.Contains(path, "{team}/")
+				if teams {
+					targets = []string{"ingrid", "jonas"} // of whose teams
+				}
 				if strings.Contains(path, "{workspace}") || strings.Contains(path, "{person}") {
 					targets = owners
 				}
@@ -90,6 +103,11 @@ func TestEveryRouteHoldsThePolicy(t *testing.T) {
 					rel := policy.Between(me.ID, me.TeamID, them.ID, them.TeamID)
 					want := "allowed"
 					see := map[bool]policy.Action{true: policy.SeeWorkspace, false: policy.SeePeople}[strings.Contains(path, "{workspace}")]
+					if teams { // a team is nobody's own
+						if see = policy.SeeTeamSecrets; rel == policy.Own {
+							rel = policy.Team
+						}
+					}
 					switch {
 					case policy.Widest(role, o.Action) == 0:
 						want = "forbidden"
@@ -146,7 +164,7 @@ func ask(t *testing.T, method, url, body, token string) int {
 		return res.StatusCode // it may be a stream
 	}
 	text, _ := io.ReadAll(io.LimitReader(res.Body, 1<<20)) // what could be read is looked at
-	if says := string(text); !strings.Contains(says, "no workspace") && !strings.Contains(says, "no person") {
+	if says := string(text); !strings.Contains(says, "no workspace") && !strings.Contains(says, "no person") && !strings.Contains(says, "no team") {
 		return http.StatusNoContent // what it belongs to is seen, and has none such
 	}
 	return res.StatusCode

@@ -42,6 +42,7 @@ var commandOf = map[string]string{
 	"make-program-token":        "token add NAME --of %",
 	"make-push-key":             "repository push-key %",
 	"put-plan":                  "prebuild put %",
+	"put-secret":                "secret put % --for REPOSITORY",
 	"put-repository-credential": "repository credential % --username NAME",
 	"rebuild-workspace":         "rebuild %",
 	"remove-workspace":          "remove %",

@@ -212,7 +212,8 @@ func TestWordsForPeople(t *testing.T) {
 	if got := triggers(wire.PrebuildPlan{OnPush: true, Timetable: "30 5 * * *", NextAt: &next}); !strings.HasPrefix(got, "on push, by timetable 30 5 * * *, next ") || !strings.HasSuffix(got, ", by hand") {
 		t.Errorf("a plan's triggers read %q", got)
 	}
-	if givenTo(wire.Secret{Level: "repository", Repository: "tide-board"}) != "everybody in tide-board" || givenTo(wire.Secret{Everywhere: true}) != "all your workspaces" || givenTo(wire.Secret{Repositories: []string{"a", "b"}}) != "a, b" {
+	if givenTo(wire.Secret{Level: "repository", Repository: "tide-board"}) != "everybody in tide-board" || givenTo(wire.Secret{Level: "person", Everywhere: true}) != "all your workspaces" || givenTo(wire.Secret{Level: "person", Repositories: []string{"a", "b"}}) != "a, b" ||
+		givenTo(wire.Secret{Level: "team", Team: "Decks", Everywhere: true, Branches: []string{"release/*"}}) != "everybody of Decks, on release/*" || givenTo(wire.Secret{Level: "house", Repositories: []string{"a"}}) != "everybody in a" {
 		t.Error("whom a secret is given to reads wrongly")
 	}
 }
@@ -276,7 +277,7 @@ func TestWrongWords(t *testing.T) {
 		t.Errorf("only %d were tried", tried)
 	}
 	for line, says := range map[string]string{
-		"secret delete KEY":                 "it has explain, list, put, remove",
+		"secret delete KEY":                 "it has explain, import, list, put, remove",
 		"secret lst":                        "write yardbench secret list, if that is meant",
 		"lanch tide-board":                  "write yardbench launch, if that is meant",
 		"person lst":                        "under yardbench person",
@@ -459,6 +460,25 @@ func TestCompletionOffersNoFiles(t *testing.T) {
 		}
 		if asks != (took > completionTime/2) {
 			t.Errorf("%s asks the service: %v, after %s", line, !asks, took)
+		}
+	}
+}
+
+// A dotenv file is read as such, with dollar signs as they are; what is wrong is told
+// without repeating any of it.
+func TestDotenv(t *testing.T) {
+	names, values, err := readDotenv("# of the tide\nexport A=one\nB='two words' # not this\nC=\"a\nb\"\nD=pa$$word$A\nE=\"\\$x\"\nF=\n")
+	if err != nil || strings.Join(names, " ") != "A B C D E F" {
+		t.Fatalf("it reads %v, %v", names, err)
+	}
+	for name, want := range map[string]string{"A": "one", "B": "two words", "C": "a\nb", "D": "pa$$word$A", "E": "$x", "F": ""} {
+		if values[name] != want {
+			t.Errorf("%s reads %q, not %q", name, values[name], want)
+		}
+	}
+	for _, bad := range []string{"", "# nothing", "A=\"hunter2", "hunter2hunter2 is no line"} {
+		if _, _, err := readDotenv(bad); err == nil || strings.Contains(err.Error(), "hunter2") {
+			t.Errorf("of %q it says %v", bad, err)
 		}
 	}
 }

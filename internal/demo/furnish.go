@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -44,6 +45,9 @@ func Furnish(ctx context.Context, address, gitHost, issuer string, say func(stri
 		if err != nil {
 			return err
 		}
+	}
+	if err := furnishSecrets(ctx, address); err != nil {
+		return err
 	}
 	if err := furnishHook(ctx, address, gitHost); err != nil {
 		return err
@@ -150,6 +154,34 @@ func furnishBroken(ctx context.Context, address string, say func(string)) error 
 	return nil
 }
 
+// furnishSecrets gives the house, a team and a repository secrets.
+func furnishSecrets(ctx context.Context, address string) error {
+	for _, s := range []struct {
+		who, name string
+		of        client.SecretsOf
+		value     wire.SecretValue
+	}{
+		{"astrid", "NOTICE_TOKEN", client.SecretsOf{House: true}, wire.SecretValue{Value: "pins-to-the-board-in-the-hall", Everywhere: true}},
+		{"solveig", "CHART_KEY", client.SecretsOf{Team: "Harbour"}, wire.SecretValue{Value: "opens-the-charts-of-the-sound", Repositories: []string{"berth-planner", "deck-log"}}},
+		{"bjarne", "FARE_SIGNER", client.SecretsOf{Repository: "fare-desk"}, wire.SecretValue{Value: "signs-what-a-crossing-costs", Form: "file", Branches: &[]string{"main", "release/*"}}},
+	} {
+		c, err := signedIn(ctx, address, s.who)
+		if err != nil {
+			return err
+		}
+		if all, err := c.Secrets.List(ctx, s.of); err != nil || slices.ContainsFunc(all, func(v wire.Secret) bool { return v.Name == s.name }) {
+			if err != nil {
+				return err
+			}
+			continue
+		}
+		if _, err := c.Secrets.Put(ctx, s.of, s.name, s.value); err != nil {
+			return fmt.Errorf("secret %s: %w", s.name, err)
+		}
+	}
+	return nil
+}
+
 // furnishHook has the stand-in told of what happens to workspaces.
 func furnishHook(ctx context.Context, address, gitHost string) error {
 	u, err := url.Parse(gitHost)
@@ -196,7 +228,7 @@ func furnishWorkspaces(ctx context.Context, address string, say func(string)) er
 		default:
 			say("a workspace of " + repository + " for " + furnished[n])
 			if repository == "tide-board" {
-				if _, err := c.Secrets.Put(ctx, "", "TIDE_API_KEY", wire.SecretValue{Value: "measured-levels-of-ytre-skjer", Repositories: []string{"tide-board"}}); err != nil {
+				if _, err := c.Secrets.Put(ctx, client.SecretsOf{}, "TIDE_API_KEY", wire.SecretValue{Value: "measured-levels-of-ytre-skjer", Repositories: []string{"tide-board"}}); err != nil {
 					return err
 				}
 			}

@@ -82,7 +82,7 @@ func New(ctx context.Context, r Rooms) *Keeper {
 	k.Images = &Images{installation: r.Installation, store: r.Store, yard: r.Yard, ctx: ctx}
 	k.Links = &Links{hub: r.Hub, vault: r.Vault, yard: r.Yard}
 	k.Rest = &Rest{bus: r.Bus, house: r.House, hub: r.Hub, now: r.Now, sessions: r.Sessions, store: r.Store, board: board, ctx: ctx, due: queue, keeper: k}
-	k.Status = &Status{bus: r.Bus, house: r.House, now: r.Now, sessions: r.Sessions, store: r.Store, board: board, ctx: ctx, due: queue, keeper: k, rest: k.Rest, fails: k.failed}
+	k.Status = &Status{bus: r.Bus, house: r.House, now: r.Now, hub: r.Hub, sessions: r.Sessions, store: r.Store, board: board, ctx: ctx, due: queue, keeper: k, rest: k.Rest, fails: k.failed}
 	k.Followers = &Followers{house: r.House, hub: r.Hub, store: r.Store, turns: k.turns, keeper: k, status: k.Status}
 	k.Sight = &Sight{house: r.House, now: r.Now, store: r.Store, yard: r.Yard, ctx: ctx, keeper: k, status: k.Status}
 	k.sweeper = &sweeper{hold: r.Hold, setBack: r.SetBack, store: r.Store, yard: r.Yard}

@@ -5,9 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"slices"
-	"sort"
 	"strings"
+	"sync"
 	"time"
 
 	"yardbench/internal/core/lifecycle"
@@ -19,6 +20,7 @@ import (
 	"yardbench/internal/presence"
 	"yardbench/internal/session"
 	"yardbench/internal/steward"
+	"yardbench/internal/steward/outside"
 	"yardbench/internal/store"
 )
 
@@ -27,6 +29,7 @@ import (
 type Status struct {
 	bus      *live.Bus
 	house    *house.Book
+	hub      Stewards
 	now      func() time.Time
 	sessions *session.Sessions
 	store    *store.Store
@@ -170,11 +173,21 @@ func (k *Status) SecretsChanged(of func(w store.Workspace) bool) {
 		k.board.With(id, func(s *presence.Status) { s.Checked = false }) // also where what follows does not come to it
 	}
 	k.keeper.Go(func(ctx context.Context) {
+		var placing sync.WaitGroup
+		defer placing.Wait()
+		room := make(chan struct{}, mostPlacing)
 		for _, id := range k.board.Workspaces() {
 			w, err := k.store.Read().WorkspaceByID(ctx, id)
 			if err != nil || !of(w) {
 				continue
 			}
+			room <- struct{}{}
+			placing.Go(func() {
+				defer func() { <-room }()
+				if err := k.placeFiles(ctx, w); err != nil && ctx.Err() == nil { // the next that is begun has them
+					slog.Warn("bring secrets that are files into a workspace", "workspace", id, "error", err)
+				}
+			})
 			if err := k.checkStatus(ctx, id, presence.Changes{Holders: true}); err != nil && ctx.Err() == nil {
 				slog.Error("check who holds which secrets", "workspace", id, "error", err)
 				k.checkLater(id, k.now())
@@ -184,6 +197,33 @@ func (k *Status) SecretsChanged(of func(w store.Workspace) bool) {
 	})
 }
 
+// mostPlacing bounds in how many workspaces files are placed at once, and
+// placeTimeout each.
+const (
+	mostPlacing  = 16
+	placeTimeout = 10 * time.Second
+)
+
+// placeFiles has the secrets that are files stand in a workspace as they are given
+// now, without waiting for what is begun next: one that was taken back is gone.
+func (k *Status) placeFiles(ctx context.Context, w store.Workspace) error {
+	if k.hub == nil || w.Phase != lifecycle.Ready || w.Kind == store.ForPrebuild || w.Plan.Adopted != nil {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, placeTimeout)
+	defer cancel()
+	w.NextPlan = nil // the body in use, not what a rebuild is making
+	process, _, err := k.sessions.Of(ctx, w)
+	if err != nil {
+		return err
+	}
+	c, err := k.hub.Ask(ctx, outside.Link(w.ID, w.Body), steward.Request{Kind: steward.PutFiles, Process: steward.Process{User: process.User, Files: process.Files, FileWays: process.FileWays}})
+	if err != nil {
+		return err
+	}
+	return c.Stream.Close()
+}
+
 // checkSecrets sets or ends the condition that something that runs in a
 // workspace holds older values of secrets than there are now.
 func (k *Status) checkSecrets(ctx context.Context, w store.Workspace, stands string) error {
@@ -191,25 +231,14 @@ func (k *Status) checkSecrets(ctx context.Context, w store.Workspace, stands str
 	if err != nil {
 		return err
 	}
-	now := map[string]store.Secret{}
-	for _, g := range given {
-		now[g.Name] = g
-	}
-	var holders []presence.Holder
-	k.board.With(w.ID, func(s *presence.Status) { holders, s.Checked = slices.Clone(s.Holders), true })
+	k.board.With(w.ID, func(s *presence.Status) { s.Checked = true })
 	var old []string
-	for _, h := range holders {
-		var names []string
-		for name, version := range h.Secrets {
-			// One that was removed and set anew counts its versions from 1 again.
-			if g := now[name]; g.Version != version || h.Since.Before(g.UpdatedAt) {
-				names = append(names, name)
-			}
+	for held := k.Held(w.ID, given); len(held) > 0; {
+		first, names := held[0], []string{}
+		for len(held) > 0 && held[0].Label == first.Label && held[0].Since.Equal(first.Since) {
+			names, held = append(names, held[0].Name), held[1:]
 		}
-		if len(names) > 0 {
-			sort.Strings(names)
-			old = append(old, fmt.Sprintf("%s (since %s) holds an older %s", h.Label, k.house.Local(k.ctx, k.store.Read(), k.now(), h.Since), some(names)))
-		}
+		old = append(old, fmt.Sprintf("%s (since %s) holds an older %s", first.Label, k.house.Local(k.ctx, k.store.Read(), k.now(), first.Since), some(names)))
 	}
 	reason := some(old)
 	if reason == stands {
@@ -220,6 +249,33 @@ func (k *Status) checkSecrets(ctx context.Context, w store.Workspace, stands str
 		k.board.With(w.ID, func(s *presence.Status) { s.Checked = false })
 	}
 	return err
+}
+
+// Held is an older value of a secret that something in a workspace holds.
+type Held struct {
+	Label, Name string
+	Since       time.Time
+	Version     int
+}
+
+// Held lists what in a workspace holds older values than what is given there now,
+// by holder and name.
+func (k *Status) Held(id string, given []store.Secret) (out []Held) {
+	now := map[string]store.Secret{}
+	for _, g := range given {
+		now[g.Name] = g
+	}
+	var holders []presence.Holder
+	k.board.With(id, func(s *presence.Status) { holders = slices.Clone(s.Holders) })
+	for _, h := range holders {
+		for _, name := range slices.Sorted(maps.Keys(h.Secrets)) {
+			// One that was removed and set anew counts its versions from 1 again.
+			if g := now[name]; g.Version != h.Secrets[name] || h.Since.Before(g.UpdatedAt) {
+				out = append(out, Held{h.Label, name, h.Since, h.Secrets[name]})
+			}
+		}
+	}
+	return out
 }
 
 // mostNamed bounds what a reason names one by one.

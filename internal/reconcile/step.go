@@ -49,7 +49,7 @@ type doing struct {
 	sheet   store.Sheet
 	step    store.Step
 	log     *stepLog
-	mask    map[string]string
+	opened  session.Opened
 	seen    *yard.Observation
 	cached  bool
 	bytes   int64 // that it brought in
@@ -122,11 +122,11 @@ func (d *doing) done() store.Step {
 func (d *doing) logged(ctx context.Context, b begun) error {
 	var err error
 	if b.mv.Action == lifecycle.Clone || b.mv.Action == lifecycle.RunSetUp { // the others hand nothing out
-		if d.session, d.mask, err = d.sessions.Of(ctx, b.w); err != nil {
+		if d.session, d.opened, err = d.sessions.Of(ctx, b.w); err != nil {
 			return err
 		}
 	}
-	if d.log, err = d.logs.openLog(b.w, b.sheet.Number, b.step.Number, d.mask); err != nil {
+	if d.log, err = d.logs.openLog(b.w, b.sheet.Number, b.step.Number, d.opened.Mask); err != nil {
 		return fmt.Errorf("write the log: %w", err)
 	}
 	err = actions[b.mv.Action](d, ctx)
@@ -228,4 +228,4 @@ func (d *doing) retire(ctx context.Context, body int) error {
 const maxAttempts = 3
 
 // masked takes secret values out of a text that will be written down.
-func (d *doing) masked(s string) string { return secret.Mask(s, d.mask) }
+func (d *doing) masked(s string) string { return secret.Mask(s, d.opened.Mask) }

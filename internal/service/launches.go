@@ -301,7 +301,7 @@ func (s *Launches) Preflight(ctx context.Context, a Actor, in wire.Launch) (wire
 	}
 	usual, slow := lifecycle.Typical(times)
 	v.UsualMS, v.SlowMS = usual.Milliseconds(), slow.Milliseconds()
-	choices, err := s.secrets.choices(ctx, a, o.repository)
+	choices, err := s.secrets.choices(ctx, a, o.repository, o.branch)
 	if err != nil {
 		return v, err
 	}
@@ -312,7 +312,7 @@ func (s *Launches) Preflight(ctx context.Context, a Actor, in wire.Launch) (wire
 	v.Request = changes.Request(o.branch)
 	for _, w := range def.Secrets {
 		if missing[w.Name] && v.Request == 0 { // there it is given none in any case
-			v.Missing = append(v.Missing, wire.WantedSecret{Name: w.Name, Description: w.Description})
+			v.Missing = append(v.Missing, wire.WantedSecret{Name: w.Name, Description: w.Description, Required: w.Required})
 		}
 	}
 	accounts, err := s.accounts(ctx, s.store.Read(), o.house, a.Person)
@@ -354,6 +354,9 @@ func (s *Launches) Launch(ctx context.Context, a Actor, in wire.Launch) (wire.Wo
 func (s *Launches) launch(ctx context.Context, a Actor, in wire.Launch, with func(*store.Tx, store.Workspace) error) (wire.Workspace, error) {
 	o, err := s.order(ctx, a, in)
 	if err != nil {
+		return wire.Workspace{}, err
+	}
+	if err := s.required(ctx, a, o); err != nil {
 		return wire.Workspace{}, err
 	}
 	base := o.repository.Name
@@ -410,6 +413,30 @@ func (s *Launches) launch(ctx context.Context, a Actor, in wire.Launch, with fun
 	// As it was accepted, whatever became of it since. Nothing that may fail comes
 	// after that: who is told of a failure asks again, and has two.
 	return s.views.at(s.views.rowOf(w, around{owner: a.Person, repository: o.repository, sheet: 1, house: &o.house, rates: rates}), s.views.now().UTC()), nil
+}
+
+// required refuses a launch whose definition requires secrets that nobody gives.
+func (s *Launches) required(ctx context.Context, a Actor, o order) error {
+	var required, parts []string
+	for _, w := range o.plan.Definition.Secrets {
+		if w.Required {
+			required = append(required, w.Name)
+		}
+	}
+	if len(required) == 0 || changes.Request(o.branch) > 0 { // there it is given none in any case
+		return nil
+	}
+	choices, err := s.secrets.choices(ctx, a, o.repository, o.branch)
+	if err != nil {
+		return err
+	}
+	for _, name := range secret.Missing(required, choices) {
+		parts = append(parts, name)
+	}
+	if len(parts) == 0 {
+		return nil
+	}
+	return conflict("secret-missing", fmt.Sprintf("the definition of %s requires %s, and nobody gives it", o.repository.Name, strings.Join(parts, ", ")), "give it", fault.Do("put-secret", parts[0], o.repository.Name))
 }
 
 // Accept writes a workspace, its launch sheet and the entry that metering

@@ -307,7 +307,7 @@ func TestAccountsAndTokens(t *testing.T) {
 func TestErased(t *testing.T) {
 	s, ingrid, astrid := bare(t)
 	ctx := t.Context()
-	if _, err := s.Secrets.PutSecret(ctx, ingrid, "MAST_KEY", wire.SecretValue{Value: "hush-hush", Everywhere: true}); err != nil {
+	if _, err := s.Secrets.Put(ctx, ingrid, Mine, "MAST_KEY", wire.SecretValue{Value: "hush-hush", Everywhere: true}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := s.SignIns.SignIn(ctx, wire.SignIn{Name: "ingrid", Password: "long enough"}, "cli", Caller{}); err != nil {
@@ -351,7 +351,7 @@ func TestErased(t *testing.T) {
 		t.Errorf("she signs in: %v", err)
 	}
 	q := s.rooms.Store.Read()
-	if left, err := q.Secrets(ctx, secret.OfPerson, ingrid.ID); err != nil || len(left) > 0 {
+	if left, err := q.Secrets(ctx, store.SecretsOf{Level: secret.OfPerson, SubjectID: ingrid.ID}); err != nil || len(left) > 0 {
 		t.Errorf("of her secrets there are left %v, %v", left, err)
 	}
 	if left, err := q.TastesOf(ctx, ingrid.ID); err != nil || len(left) > 0 {

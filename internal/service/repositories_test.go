@@ -116,7 +116,7 @@ func TestRemoveRepository(t *testing.T) {
 		}
 		return tx.PutPrebuildPlan(ctx, store.PrebuildPlan{ID: "plan", RepositoryID: "one", Branch: "main", Keep: 1, MadeBy: halla.ID})
 	})
-	if _, err := s.Secrets.PutRepositorySecret(ctx, halla, "one", "KEY", wire.SecretValue{Value: "hush"}); err != nil {
+	if _, err := s.Secrets.Put(ctx, halla, Whose{secret.OfRepository, "one"}, "KEY", wire.SecretValue{Value: "hush"}); err != nil {
 		t.Fatal(err)
 	}
 	if err := s.Repositories.RemoveRepository(ctx, ingrid, "one"); err == nil || !strings.Contains(err.Error(), "does not allow") {
@@ -144,7 +144,7 @@ func TestRemoveRepository(t *testing.T) {
 	all, err := s.Repositories.Repositories(ctx, halla)
 	byURL, uerr := q.RepositoriesByURL(ctx, "http://git.skerryline.example/one.git")
 	plans, perr := q.PrebuildPlans(ctx, "")
-	left, serr := q.Secrets(ctx, secret.OfRepository, "one")
+	left, serr := q.Secrets(ctx, store.SecretsOf{Level: secret.OfRepository, SubjectID: "one"})
 	if err := errors.Join(err, uerr, perr, serr); err != nil || len(all)+len(byURL)+len(plans)+len(left) > 0 {
 		t.Errorf("there are left %v, %v, %v, %v, %v", all, byURL, plans, left, err)
 	}

@@ -1,11 +1,13 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"yardbench/internal/core/definition"
@@ -28,61 +30,88 @@ type Secrets struct {
 	vault        *vault.Vault
 	definitions  *Definitions
 	repositories *Repositories
+	sessions     *session.Sessions
+	views        *views
 }
 
-// PutSecret sets one of the actor's secrets.
-func (s *Secrets) PutSecret(ctx context.Context, a Actor, name string, in wire.SecretValue) (wire.Secret, error) {
-	if !a.may(policy.ChangeSecrets) {
-		return wire.Secret{}, denied(a, "have secrets")
-	}
-	return s.putSecret(ctx, a, store.Secret{Secret: secret.Secret{Level: secret.OfPerson, Name: name}, SubjectID: a.ID}, in)
+// Whose says whose secrets are meant: the actor's own, or those of a repository, a
+// team or the house.
+type Whose struct {
+	Level secret.Level
+	Name  string // of the repository or team
 }
 
-// PutRepositorySecret sets one of a repository's secrets: for everybody who
-// works in it.
-func (s *Secrets) PutRepositorySecret(ctx context.Context, a Actor, repository, name string, in wire.SecretValue) (wire.Secret, error) {
-	if !a.may(policy.ChangeRepoSecret) {
-		return wire.Secret{}, denied(a, "set a repository's secrets")
-	}
-	r, err := s.repositories.repository(ctx, a, repository)
-	if err != nil {
-		return wire.Secret{}, err
-	}
-	if in.Everywhere || len(in.Repositories) > 0 {
-		return wire.Secret{}, invalid("a repository's secret is for that repository", "leave out whom else it is given to")
-	}
-	return s.putSecret(ctx, a, store.Secret{Secret: secret.Secret{Level: secret.OfRepository, Name: name, Repository: r.Name}, SubjectID: r.ID}, in)
+// Mine are the actor's own.
+var Mine = Whose{Level: secret.OfPerson}
+
+// secretRights are what the actor must be allowed to see and change secrets of a
+// level, and how it is said.
+var secretRights = map[secret.Level]struct {
+	see, change policy.Action
+	what        string
+}{
+	secret.OfPerson:     {policy.SeeSecrets, policy.ChangeSecrets, "have secrets"},
+	secret.OfRepository: {policy.SeeRepoSecrets, policy.ChangeRepoSecret, "see or set a repository's secrets"},
+	secret.OfTeam:       {policy.SeeTeamSecrets, policy.ChangeTeamSecret, "see or set that team's secrets"},
+	secret.OfHouse:      {policy.SeeHouseSecrets, policy.ChangeHouseSecret, "see or set the house's secrets"},
 }
 
-func (s *Secrets) putSecret(ctx context.Context, a Actor, row store.Secret, in wire.SecretValue) (wire.Secret, error) {
-	check := secret.CheckName
-	if row.Level != secret.OfPerson {
-		check = secret.CheckSharedName
+// subject finds whose secrets are meant, where the actor may see or change them.
+func (s *Secrets) subject(ctx context.Context, a Actor, of Whose, change bool) (store.SecretsOf, string, error) {
+	rights := secretRights[of.Level]
+	action := rights.see
+	if change {
+		action = rights.change
 	}
-	if err := check(row.Name); err != nil {
-		return wire.Secret{}, invalid(err.Error(), "")
-	}
-	if err := secret.CheckValue(in.Value); err != nil {
-		return wire.Secret{}, invalid(err.Error(), "")
-	}
-	if in.Everywhere && len(in.Repositories) > 0 {
-		return wire.Secret{}, invalid("it is given either everywhere or to named repositories", "choose one of the two")
-	}
-	old, err := s.store.Read().Secrets(ctx, row.Level, row.SubjectID)
-	if err != nil {
-		return wire.Secret{}, err
-	}
-	row.Form, row.Everywhere, row.Repositories, row.UpdatedBy = secret.Variable, in.Everywhere, in.Repositories, a.ID
-	if i := slices.IndexFunc(old, func(o store.Secret) bool { return o.Name == row.Name }); i >= 0 {
-		row.Form = old[i].Form
-		if !in.Everywhere && len(in.Repositories) == 0 {
-			row.Everywhere, row.Repositories = old[i].Everywhere, old[i].Repositories
+	to := store.SecretsOf{Level: of.Level, SubjectID: a.ID}
+	allowed := a.may(action)
+	switch of.Level {
+	case secret.OfPerson:
+	case secret.OfRepository:
+		r, err := s.repositories.repository(ctx, a, of.Name)
+		if err != nil {
+			return to, "", err
 		}
-	} else if row.Level == secret.OfPerson && !in.Everywhere && len(in.Repositories) == 0 {
-		return wire.Secret{}, at(at(invalid(row.Name+" is new: say whom it is given to", ""), "/repositories", "those whose workspaces get it"), "/everywhere", "or all do")
+		to.SubjectID, of.Name = r.ID, r.Name
+	case secret.OfTeam:
+		t, err := s.store.Read().TeamByName(ctx, of.Name)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return to, "", err
+		}
+		// Who may not see a team's finds none of it, whether there is one or not.
+		theirs := err == nil && a.mayOf(rights.see, store.Person{ID: t.ID, TeamID: t.ID})
+		if !theirs {
+			return to, "", notFound("team", of.Name, "see them", fault.Do("list-teams", ""))
+		}
+		to.SubjectID, of.Name, allowed = t.ID, t.Name, a.mayOf(action, store.Person{ID: t.ID, TeamID: t.ID})
+	case secret.OfHouse:
+		to.SubjectID = store.TheHouse
 	}
-	if in.Form != "" {
-		row.Form = secret.Form(in.Form)
+	if !allowed {
+		return to, "", denied(a, rights.what)
+	}
+	return to, of.Name, nil
+}
+
+// Put sets a secret.
+func (s *Secrets) Put(ctx context.Context, a Actor, of Whose, name string, in wire.SecretValue) (wire.Secret, error) {
+	subject, whose, err := s.subject(ctx, a, of, true)
+	if err != nil {
+		return wire.Secret{}, err
+	}
+	row := store.Secret{Secret: secret.Secret{Level: of.Level, Name: name, Whose: whose}, SubjectID: subject.SubjectID, By: a.Name, UpdatedBy: a.ID}
+	old, err := s.store.Read().Secrets(ctx, subject)
+	if err != nil {
+		return wire.Secret{}, err
+	}
+	var was *store.Secret
+	if i := slices.IndexFunc(old, func(o store.Secret) bool { return o.Name == name }); i >= 0 {
+		was = &old[i]
+	} else if len(old) >= mostSecrets {
+		return wire.Secret{}, conflict("too-many", fmt.Sprintf("there are %d secrets here already, and no more are kept", len(old)), "remove one that is not used")
+	}
+	if err := settle(&row, was, in); err != nil {
+		return wire.Secret{}, err
 	}
 	var ids []string
 	for _, name := range row.Repositories {
@@ -95,7 +124,7 @@ func (s *Secrets) putSecret(ctx context.Context, a Actor, row store.Secret, in w
 	err = s.store.Write(ctx, func(tx *store.Tx) (err error) {
 		row.UpdatedAt = tx.Now()
 		var now Tagged
-		all, err := tx.Secrets(ctx, row.Level, row.SubjectID)
+		all, err := tx.Secrets(ctx, subject)
 		if i := slices.IndexFunc(all, func(o store.Secret) bool { return o.Name == row.Name }); i >= 0 {
 			now = secretView(all[i])
 		}
@@ -111,13 +140,81 @@ func (s *Secrets) putSecret(ctx context.Context, a Actor, row store.Secret, in w
 		if err != nil {
 			return err
 		}
-		return tx.Journal(ctx, row.SubjectID, secretOwner(row), a.ID, journal.SecretPut{Name: row.Name, Level: row.Level, Version: row.Version, Form: row.Form, Everywhere: row.Everywhere, Repositories: row.Repositories})
+		return tx.Journal(ctx, row.SubjectID, secretOwner(row), a.ID, journal.SecretPut{Branches: row.Branches, Name: row.Name, Level: row.Level, Version: row.Version, Form: row.Form, Everywhere: row.Everywhere, Repositories: row.Repositories, Whose: whose})
 	})
 	if err != nil {
 		return wire.Secret{}, err
 	}
-	s.secretsChanged(row)
-	return secretView(row), nil
+	s.secretsChanged(row.Of())
+	v := secretView(row)
+	if secret.Placeholder(in.Value) {
+		v.Doubt = "the value looks like what an example has in its place; set it again if it is not the real one"
+	}
+	return v, nil
+}
+
+// mostSecrets bounds how many secrets one subject has.
+const mostSecrets = 500
+
+// settle puts what is asked for into a secret's row, with what it keeps of the one
+// it replaces, and says what is wrong with it.
+func settle(row *store.Secret, was *store.Secret, in wire.SecretValue) error {
+	check := secret.CheckName
+	if row.Level != secret.OfPerson {
+		check = secret.CheckSharedName
+	}
+	said := in.Everywhere || len(in.Repositories) > 0
+	switch {
+	case check(row.Name) != nil:
+		return invalid(check(row.Name).Error(), "")
+	case secret.CheckValue(in.Value) != nil:
+		return invalid(secret.CheckValue(in.Value).Error(), "")
+	case in.Everywhere && len(in.Repositories) > 0:
+		return invalid("it is given either everywhere or to named repositories", "choose one of the two")
+	case row.Level == secret.OfRepository && said:
+		return invalid("a repository's secret is for that repository", "leave out whom else it is given to")
+	case row.Level != secret.OfRepository && was == nil && !said:
+		return at(at(invalid(row.Name+" is new: say whom it is given to", ""), "/repositories", "those whose workspaces get it"), "/everywhere", "or all do")
+	}
+	row.Form, row.Everywhere, row.Repositories = secret.Variable, in.Everywhere, in.Repositories
+	if was != nil {
+		row.Form, row.Path, row.Mode, row.Branches, row.UsedAt = was.Form, was.Path, was.Mode, was.Branches, was.UsedAt
+		if !said {
+			row.Everywhere, row.Repositories = was.Everywhere, was.Repositories
+		}
+	}
+	if in.Form != "" {
+		row.Form = secret.Form(in.Form)
+	}
+	if in.Branches != nil {
+		row.Branches = *in.Branches
+	}
+	if in.Path != nil {
+		row.Path = *in.Path
+	}
+	if in.Mode != "" {
+		mode, err := strconv.ParseUint(in.Mode, 8, 32)
+		if err != nil {
+			return at(invalid(quote(in.Mode)+" is no mode", ""), "/mode", "three or four octal digits, like 0400")
+		}
+		row.Mode = uint32(mode)
+	}
+	if row.Form != secret.File {
+		if in.Path != nil && *in.Path != "" || in.Mode != "" {
+			return invalid("only a file has a path and a mode", "hand it over as a file")
+		}
+		row.Path, row.Mode = "", 0
+	}
+	if err := secret.CheckFile(row.Level, row.Path, row.Mode); err != nil {
+		return invalid(err.Error(), "")
+	}
+	if err := secret.CheckBranches(row.Branches); err != nil {
+		return invalid(err.Error(), "")
+	}
+	if row.Form == secret.Build && row.Level != secret.OfRepository && row.Level != secret.OfHouse {
+		return invalid("an image is everybody's who works in the repository, and a build secret goes into its making", "set it as the repository's, or as the house's")
+	}
+	return nil
 }
 
 // secretOwner is whose matter the journal takes a secret for.
@@ -130,45 +227,40 @@ func secretOwner(row store.Secret) string {
 
 // secretsChanged has the workspaces that a secret goes to checked: what runs
 // there may hold the old value.
-func (s *Secrets) secretsChanged(row store.Secret) {
+func (s *Secrets) secretsChanged(of store.SecretsOf) {
 	s.keeper.Status.SecretsChanged(func(w store.Workspace) bool {
-		if row.Level == secret.OfPerson {
-			return w.OwnerID == row.SubjectID
+		switch of.Level {
+		case secret.OfPerson:
+			return w.OwnerID == of.SubjectID
+		case secret.OfRepository:
+			return w.RepositoryID == of.SubjectID
 		}
-		return w.RepositoryID == row.SubjectID
+		return true // a team's, the house's: it is looked at what each is given
 	})
 }
 
 func secretView(r store.Secret) wire.Secret {
-	v := wire.Secret{Name: r.Name, Level: string(r.Level), Repository: r.Repository, Form: string(r.Form), Everywhere: r.Everywhere, Repositories: r.Repositories, Version: r.Version, UpdatedAt: r.UpdatedAt}
-	if v.Repositories == nil {
-		v.Repositories = []string{}
+	v := wire.Secret{Name: r.Name, Level: string(r.Level), Form: string(r.Form), Path: r.Path, Everywhere: r.Everywhere, Repositories: append([]string{}, r.Repositories...), Branches: append([]string{}, r.Branches...),
+		Version: r.Version, UpdatedAt: r.UpdatedAt, By: r.By, UsedAt: r.UsedAt}
+	switch r.Level {
+	case secret.OfRepository:
+		v.Repository = r.Whose
+	case secret.OfTeam:
+		v.Team = r.Whose
+	}
+	if r.Form == secret.File {
+		v.Mode = fmt.Sprintf("%04o", cmp.Or(r.Mode, 0o400))
 	}
 	return v
 }
 
-// Secrets lists the actor's secrets.
-func (s *Secrets) Secrets(ctx context.Context, a Actor) ([]wire.Secret, error) {
-	if !a.may(policy.SeeSecrets) {
-		return nil, denied(a, "have secrets")
-	}
-	return s.secrets(ctx, secret.OfPerson, a.ID)
-}
-
-// RepositorySecrets lists a repository's secrets.
-func (s *Secrets) RepositorySecrets(ctx context.Context, a Actor, repository string) ([]wire.Secret, error) {
-	r, err := s.repositories.repository(ctx, a, repository)
+// List lists secrets, by name; values are never given out.
+func (s *Secrets) List(ctx context.Context, a Actor, of Whose) ([]wire.Secret, error) {
+	subject, _, err := s.subject(ctx, a, of, false)
 	if err != nil {
 		return nil, err
 	}
-	if !a.may(policy.SeeRepoSecrets) {
-		return nil, denied(a, "see a repository's secrets")
-	}
-	return s.secrets(ctx, secret.OfRepository, r.ID)
-}
-
-func (s *Secrets) secrets(ctx context.Context, level secret.Level, subject string) ([]wire.Secret, error) {
-	rows, err := s.store.Read().Secrets(ctx, level, subject)
+	rows, err := s.store.Read().Secrets(ctx, subject)
 	out := []wire.Secret{}
 	for _, r := range rows {
 		out = append(out, secretView(r))
@@ -176,64 +268,37 @@ func (s *Secrets) secrets(ctx context.Context, level secret.Level, subject strin
 	return out, err
 }
 
-// DropSecret removes one of the actor's secrets.
-func (s *Secrets) DropSecret(ctx context.Context, a Actor, name string) error {
-	if !a.may(policy.ChangeSecrets) {
-		return denied(a, "have secrets")
-	}
-	return s.dropSecret(ctx, a, store.Secret{Secret: secret.Secret{Level: secret.OfPerson, Name: name}, SubjectID: a.ID})
-}
-
-// DropRepositorySecret removes one of a repository's secrets.
-func (s *Secrets) DropRepositorySecret(ctx context.Context, a Actor, repository, name string) error {
-	if !a.may(policy.ChangeRepoSecret) {
-		return denied(a, "remove a repository's secrets")
-	}
-	r, err := s.repositories.repository(ctx, a, repository)
+// Drop removes a secret.
+func (s *Secrets) Drop(ctx context.Context, a Actor, of Whose, name string) error {
+	subject, whose, err := s.subject(ctx, a, of, true)
 	if err != nil {
 		return err
 	}
-	return s.dropSecret(ctx, a, store.Secret{Secret: secret.Secret{Level: secret.OfRepository, Name: name}, SubjectID: r.ID})
-}
-
-func (s *Secrets) dropSecret(ctx context.Context, a Actor, row store.Secret) error {
-	err := s.store.Write(ctx, func(tx *store.Tx) error {
-		if err := tx.DropSecret(ctx, row.Level, row.SubjectID, row.Name); err != nil {
+	row := store.Secret{Secret: secret.Secret{Level: of.Level}, SubjectID: subject.SubjectID}
+	err = s.store.Write(ctx, func(tx *store.Tx) error {
+		if err := tx.DropSecret(ctx, subject, name); err != nil {
 			return err
 		}
-		return tx.Journal(ctx, row.SubjectID, secretOwner(row), a.ID, journal.SecretRemoved{Name: row.Name, Level: row.Level})
+		return tx.Journal(ctx, subject.SubjectID, secretOwner(row), a.ID, journal.SecretRemoved{Name: name, Level: of.Level, Whose: whose})
 	})
 	if errors.Is(err, store.ErrNotFound) {
-		return notFound("secret", row.Name, "see them", fault.Do("list-secrets", ""))
+		return notFound("secret", name, "see them", fault.Do("list-secrets", ""))
 	}
 	if err == nil {
-		s.secretsChanged(row)
+		s.secretsChanged(subject)
 	}
 	return err
 }
 
-// choices says what becomes of each secret in the actor's workspaces of a
-// repository.
-func (s *Secrets) choices(ctx context.Context, a Actor, r store.Repository) ([]secret.Choice, error) {
-	var all []secret.Secret
-	for _, of := range []struct {
-		level   secret.Level
-		subject string
-	}{{secret.OfPerson, a.ID}, {secret.OfRepository, r.ID}} {
-		rows, err := s.store.Read().Secrets(ctx, of.level, of.subject)
-		if err != nil {
-			return nil, err
-		}
-		for _, row := range rows {
-			all = append(all, row.Secret)
-		}
-	}
-	return secret.Choose(r.Name, all), nil
+// Looked is what is looked for among what becomes of secrets.
+type Looked struct {
+	Branch string // "" is the default one
+	Name   string // of one secret; "" is all
 }
 
-// ExplainSecrets says what becomes of each secret in the actor's workspaces of
-// a repository, and which its definition asks for in vain.
-func (s *Secrets) ExplainSecrets(ctx context.Context, a Actor, repository string) ([]wire.SecretChoice, error) {
+// Explain says what becomes of each secret in the actor's workspaces of a
+// repository, and which its definition asks for in vain.
+func (s *Secrets) Explain(ctx context.Context, a Actor, repository string, look Looked) ([]wire.SecretChoice, error) {
 	if !a.may(policy.SeeSecrets) {
 		return nil, denied(a, "have secrets")
 	}
@@ -241,32 +306,111 @@ func (s *Secrets) ExplainSecrets(ctx context.Context, a Actor, repository string
 	if err != nil {
 		return nil, err
 	}
-	cs, err := s.choices(ctx, a, r)
-	if err != nil {
-		return nil, err
-	}
-	plan, err := s.definitions.plan(ctx, a.ID, r, r.DefaultBranch, choice{})
+	branch := cmp.Or(look.Branch, r.DefaultBranch)
+	plan, err := s.definitions.plan(ctx, a.ID, r, branch, choice{})
 	var wrong *fault.Fault
 	if err != nil && !errors.As(err, &wrong) {
 		return nil, err // a definition that is wrong asks for nothing
 	}
-	wanted := map[string]string{}
-	for _, w := range plan.Definition.Secrets {
-		wanted[w.Name] = w.Description
+	return s.explain(ctx, a.Person, r, branch, plan.Definition, look.Name)
+}
+
+// ExplainIn says what becomes of each secret in one of the actor's workspaces,
+// and what runs there with an older value.
+func (s *Secrets) ExplainIn(ctx context.Context, a Actor, ref string, look Looked) ([]wire.SecretChoice, error) {
+	w, _, err := s.views.findTo(ctx, a, ref, policy.UseWorkspace, "see the secrets of")
+	if err != nil {
+		return nil, err
 	}
-	out := []wire.SecretChoice{}
-	for _, c := range cs {
-		_, is := wanted[c.Name]
-		out = append(out, wire.SecretChoice{Name: c.Name, Level: string(c.Level), Form: string(c.Form), Version: c.Version, Given: c.Given, Wanted: is, Why: c.Why})
+	r, err := s.store.Read().RepositoryByID(ctx, w.RepositoryID)
+	if err != nil {
+		return nil, err
 	}
-	for _, n := range secret.Missing(wantedNames(plan.Definition), cs) {
-		why := "the definition asks for it and nobody gives it"
-		if d := wanted[n]; d != "" {
-			why = fmt.Sprintf("%s: %s", d, why)
+	out, err := s.explain(ctx, a.Person, r, w.Branch, w.Plan.Definition, look.Name)
+	if err != nil {
+		return nil, err
+	}
+	given, err := s.sessions.Given(ctx, w)
+	if err != nil {
+		return nil, err
+	}
+	held := map[string][]wire.SecretHolder{}
+	for _, h := range s.keeper.Status.Held(w.ID, given) {
+		held[h.Name] = append(held[h.Name], wire.SecretHolder{Label: h.Label, Since: h.Since, Version: h.Version})
+	}
+	for i := range out {
+		c := &out[i]
+		if i == 0 || out[i-1].Name != c.Name { // it is told once, of the one that is given
+			c.Held = held[c.Name]
 		}
-		out = append(out, wire.SecretChoice{Name: n, Level: "none", Wanted: true, Why: why})
+		if c.Given && !slices.ContainsFunc(given, func(g store.Secret) bool { return g.Name == c.Name }) {
+			c.Given, c.Why = false, "nothing is given in this workspace: what runs here may be a stranger's"
+		}
 	}
 	return out, nil
+}
+
+// explain says what becomes of each secret in a person's workspaces on a branch of a
+// repository, that a definition asks some of.
+func (s *Secrets) explain(ctx context.Context, who store.Person, r store.Repository, branch string, def definition.Definition, name string) ([]wire.SecretChoice, error) {
+	rows, choices, err := s.sessions.Choose(ctx, who, r, branch, "")
+	if err != nil {
+		return nil, err
+	}
+	wanted := map[string]definition.Wanted{}
+	for _, w := range def.Secrets {
+		wanted[w.Name] = w
+	}
+	out, plain := []wire.SecretChoice{}, []secret.Choice{}
+	for _, c := range choices {
+		plain = append(plain, c.Choice)
+		if name != "" && c.Name != name {
+			continue
+		}
+		row := rows[c.Of()]
+		_, is := wanted[c.Name]
+		v := wire.SecretChoice{Name: c.Name, Level: string(c.Level), Whose: c.Whose, Form: string(c.Form), Version: c.Version, Given: c.Given, Wanted: is, Why: c.Why, By: row.By, UpdatedAt: &row.UpdatedAt, UsedAt: row.UsedAt, Hides: []string{}}
+		for _, h := range c.Hides {
+			v.Hides = append(v.Hides, string(h))
+		}
+		out = append(out, v)
+	}
+	names := wantedNames(def)
+	if name != "" && !slices.Contains(names, name) {
+		names = append(names, name)
+	}
+	for _, n := range secret.Missing(names, plain) {
+		if name != "" && n != name || slices.ContainsFunc(plain, func(c secret.Choice) bool { return c.Name == n }) && name != "" {
+			continue // of what there is each line says why it is not given
+		}
+		w, is := wanted[n]
+		why := secret.Absent(n, secret.Place{Repository: r.Name, Branch: branch, Teams: teamsOf(who)}, plain)
+		if is {
+			why = "the definition asks for it and " + why
+		}
+		if w.Description != "" {
+			why = w.Description + ": " + why
+		}
+		out = append(out, wire.SecretChoice{Name: n, Level: "none", Wanted: is, Required: w.Required, Why: why, Hides: []string{}})
+	}
+	return out, nil
+}
+
+func teamsOf(p store.Person) []string {
+	if p.Team == "" {
+		return nil
+	}
+	return []string{p.Team}
+}
+
+// choices says what becomes of each secret in the actor's workspaces on a branch of a
+// repository.
+func (s *Secrets) choices(ctx context.Context, a Actor, r store.Repository, branch string) (out []secret.Choice, err error) {
+	_, all, err := s.sessions.Choose(ctx, a.Person, r, branch, "")
+	for _, c := range all {
+		out = append(out, c.Choice)
+	}
+	return out, err
 }
 
 func wantedNames(d definition.Definition) (out []string) {

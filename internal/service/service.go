@@ -118,8 +118,9 @@ func New(r Rooms) *Service {
 	people := &People{address: r.Address, store: r.Store, now: r.Now}
 	repositories := &Repositories{mirrors: r.Mirrors, sessions: r.Sessions, store: r.Store, people: people}
 	definitions := &Definitions{looks: newLooks(), images: r.Yard, trier: trier, bus: r.Bus, house: r.House, keeper: r.Keeper, mirrors: r.Mirrors, sessions: r.Sessions, store: r.Store, repositories: repositories}
-	secrets := &Secrets{keeper: r.Keeper, store: r.Store, vault: r.Vault, definitions: definitions, repositories: repositories}
+	secrets := &Secrets{keeper: r.Keeper, store: r.Store, vault: r.Vault, definitions: definitions, repositories: repositories, sessions: r.Sessions}
 	look := &views{bus: r.Bus, house: r.House, keeper: r.Keeper, store: r.Store, now: r.Now}
+	secrets.views = look
 	lease := cmp.Or(r.ErrandLease, errandLease)
 	launches := &Launches{lease: lease, house: r.House, keeper: r.Keeper, mirrors: r.Mirrors, store: r.Store, vault: r.Vault, definitions: definitions, repositories: repositories, secrets: secrets, views: look}
 	workspaces := &Workspaces{lease: lease, house: r.House, keeper: r.Keeper, store: r.Store, definitions: definitions, launches: launches, views: look}

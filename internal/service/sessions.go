@@ -165,7 +165,7 @@ func (s *Sessions) open(ctx context.Context, a Actor, ref, what string, build fu
 		return nil, nil, about(ref, a, fromRoom(err))
 	}
 	w.NextPlan = nil // the body in use, not what a rebuild is making
-	session, _, err := s.sessions.Of(ctx, w)
+	session, opened, err := s.sessions.Of(ctx, w)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -185,7 +185,10 @@ func (s *Sessions) open(ctx context.Context, a Actor, ref, what string, build fu
 		return c, nil, nil
 	}
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
-		return tx.Journal(ctx, w.ID, w.OwnerID, a.ID, journal.SessionOpened{What: what})
+		if err := tx.SecretsUsed(ctx, opened.Given); err != nil {
+			return err
+		}
+		return tx.Journal(ctx, w.ID, w.OwnerID, a.ID, journal.SessionOpened{What: what, Secrets: r.Process.Secrets})
 	})
 	if err != nil {
 		c.Stream.Close()

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -81,30 +82,35 @@ func ReadPlace(repository string) []string { return []string{"read", repository}
 // GitPlace is what a sealed git credential is bound to.
 func GitPlace(person, host string) []string { return []string{"git", person, host} }
 
+// Opened is what a process is given beside its variables' names.
+type Opened struct {
+	Mask  map[string]string // what must be masked in anything that is written down, by name
+	Given []store.Secret
+}
+
 // Of says how processes of a workspace's owner run in it: as the
 // definition's user, in the workspace folder, with the definition's variables,
-// the owner's secrets and git set up for them. It also gives what must be
-// masked in anything that is written down.
-func (s *Sessions) Of(ctx context.Context, w store.Workspace) (p steward.Process, mask map[string]string, err error) {
+// the owner's secrets and git set up for them, and which secrets those are.
+func (s *Sessions) Of(ctx context.Context, w store.Workspace) (p steward.Process, opened Opened, err error) {
 	owner, err := s.Store.Read().PersonByID(ctx, w.OwnerID)
 	if err != nil {
-		return p, nil, err
+		return p, opened, err
 	}
 	r, err := s.Store.Read().RepositoryByID(ctx, w.RepositoryID)
 	if err != nil {
-		return p, nil, err
+		return p, opened, err
 	}
 	u, err := url.Parse(r.URL)
 	if err != nil {
-		return p, nil, err
+		return p, opened, err
 	}
-	given, err := s.Given(ctx, w)
+	opened.Given, err = s.Given(ctx, w)
 	if err != nil {
-		return p, nil, err
+		return p, opened, err
 	}
 	cred, err := s.credential(ctx, w, r, u.Host)
 	if err != nil {
-		return p, nil, err
+		return p, opened, err
 	}
 	def := w.Target().Definition
 	p = steward.Process{User: def.User, Folder: def.Folder, Probe: def.EnvProbe(), Unset: def.SessionUnset, GitHost: "http://" + u.Host + "/",
@@ -130,24 +136,27 @@ func (s *Sessions) Of(ctx context.Context, w store.Workspace) (p steward.Process
 	if w.Plan.Adopted != nil {
 		p.GitHost, cred = "", outside.GitSignIn{}
 	}
-	mask, p.Secrets, p.Files = map[string]string{}, map[string]int{}, map[string]string{}
-	for _, g := range given {
+	opened.Mask, p.Secrets, p.Files = map[string]string{}, map[string]int{}, map[string]string{}
+	for _, g := range opened.Given {
 		v, err := s.Vault.Open(g.Sealed, SecretPlace(g.Level, g.SubjectID, g.Name, g.Version)...)
 		if err != nil {
-			return p, nil, err
+			return p, opened, err
 		}
-		mask[g.Name], p.Secrets[g.Name] = v, g.Version
+		opened.Mask[g.Name], p.Secrets[g.Name] = v, g.Version
 		if g.Form == secret.File {
 			p.Files[g.Name] = v
+			if g.Path != "" || g.Mode != 0 {
+				p.FileWays = append(p.FileWays, steward.FileWay{Name: g.Name, Path: g.Path, Mode: g.Mode})
+			}
 			p.Env[g.Name+"_FILE"] = secret.FileFolder + "/" + g.Name
 		} else {
 			p.Env[g.Name] = v
 		}
 	}
 	if cred.Password != "" {
-		mask["git credential"] = cred.Password
+		opened.Mask["git credential"] = cred.Password
 	}
-	return p, mask, nil
+	return p, opened, nil
 }
 
 // Given lists the secrets that a workspace's processes get, sealed.
@@ -158,33 +167,69 @@ func (s *Sessions) Given(ctx context.Context, w store.Workspace) ([]store.Secret
 	if changes.Request(w.Branch) > 0 {
 		return nil, nil // what runs there may be a stranger's
 	}
-	q := s.Store.Read()
-	r, err := q.RepositoryByID(ctx, w.RepositoryID)
+	owner, err := s.Store.Read().PersonByID(ctx, w.OwnerID)
 	if err != nil {
 		return nil, err
 	}
-	mine, err := q.Secrets(ctx, secret.OfPerson, w.OwnerID)
+	r, err := s.Store.Read().RepositoryByID(ctx, w.RepositoryID)
 	if err != nil {
 		return nil, err
 	}
-	theirs, err := q.Secrets(ctx, secret.OfRepository, w.RepositoryID)
+	all, choices, err := s.Choose(ctx, owner, r, w.Branch, "")
 	if err != nil {
 		return nil, err
-	}
-	all := append(mine, theirs...)
-	plain := make([]secret.Secret, len(all))
-	for i, row := range all {
-		plain[i] = row.Secret
 	}
 	var out []store.Secret
-	for _, c := range secret.Choose(r.Name, plain) {
-		for _, row := range all {
-			if c.Given && row.Level == c.Level && row.Name == c.Name {
-				out = append(out, row)
-			}
+	for _, c := range choices {
+		if c.Given {
+			out = append(out, all[c.Of()])
 		}
 	}
 	return out, nil
+}
+
+// Chosen is a secret's name at one level, of one subject.
+type Chosen struct {
+	Level       secret.Level
+	Whose, Name string
+}
+
+// Choice is one secret and what becomes of it.
+type Choice struct{ secret.Choice }
+
+// Of names the secret.
+func (c Choice) Of() Chosen { return Chosen{c.Level, c.Whose, c.Name} }
+
+// Choose says what becomes of each secret that may reach the workspaces of a person
+// on a branch of a repository, and gives them sealed. The reasons speak of the person
+// by the name; "" is who reads them.
+func (s *Sessions) Choose(ctx context.Context, of store.Person, r store.Repository, branch, name string) (map[Chosen]store.Secret, []Choice, error) {
+	rows, err := s.Store.Read().Secrets(ctx, store.SecretsFor(of, r.ID)...)
+	if err != nil {
+		return nil, nil, err
+	}
+	all, plain := map[Chosen]store.Secret{}, []secret.Secret{}
+	for _, row := range rows {
+		all[Chosen{row.Level, row.Whose, row.Name}] = row
+		plain = append(plain, row.Secret)
+	}
+	place := secret.Place{Repository: r.Name, Branch: branch, Owner: name}
+	if of.Team != "" {
+		place.Teams = []string{of.Team}
+	}
+	var out []Choice
+	for _, c := range secret.Choose(place, plain) {
+		out = append(out, Choice{c})
+	}
+	return all, out, nil
+}
+
+// Used notes that something is begun with secrets.
+func (s *Sessions) Used(ctx context.Context, given []store.Secret) error {
+	if !slices.ContainsFunc(given, func(g store.Secret) bool { return g.UsedAt == nil || s.Now().Sub(*g.UsedAt) > time.Hour }) {
+		return nil
+	}
+	return s.Store.Write(ctx, func(tx *store.Tx) error { return tx.SecretsUsed(ctx, given) })
 }
 
 // Serve answers what a steward asks: the way to the workspace's git host, on

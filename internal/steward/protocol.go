@@ -68,16 +68,17 @@ type Kind string
 
 // The kinds of stream the service opens.
 const (
-	Terminal Kind = "terminal" // frames both ways; outlives the stream
-	Run      Kind = "run"      // frames both ways; ends with the stream
-	SetUp    Kind = "set-up"   // frames to the service; once for each ID
-	CloneTo  Kind = "clone"    // frames to the service
-	Work     Kind = "work"     // one WorkReport back
-	Watch    Kind = "watch"    // Status messages to the service, as things change
-	Dial     Kind = "dial"     // then the bytes of a connection to a port
-	Listed   Kind = "listed"   // a TerminalList back
-	Notice   Kind = "notice"   // a line of text for every open terminal
-	Keep     Kind = "keep"     // frames to the service; copies the tree into the container's own layer
+	Terminal Kind = "terminal"     // frames both ways; outlives the stream
+	Run      Kind = "run"          // frames both ways; ends with the stream
+	SetUp    Kind = "set-up"       // frames to the service; once for each ID
+	CloneTo  Kind = "clone"        // frames to the service
+	Work     Kind = "work"         // one WorkReport back
+	Watch    Kind = "watch"        // Status messages to the service, as things change
+	Dial     Kind = "dial"         // then the bytes of a connection to a port
+	Listed   Kind = "listed"       // a TerminalList back
+	Notice   Kind = "notice"       // a line of text for every open terminal
+	PutFiles Kind = "secret-files" // has the secrets that are files stand as the process says
+	Keep     Kind = "keep"         // frames to the service; copies the tree into the container's own layer
 )
 
 // The kinds of stream the steward opens.
@@ -218,11 +219,20 @@ type Process struct {
 	// Files are the secrets in the form of a file, content by name. They
 	// replace those that stand there.
 	Files map[string]string `json:"files,omitzero"`
+	// FileWays are where some of Files stand too, and their modes.
+	FileWays []FileWay `json:"file_ways,omitempty"`
 	// GitConfig is configuration for git, in pairs.
 	GitConfig []string `json:"git_config,omitempty"`
 	// GitHost is the address, with a closing slash, that git reaches through the
 	// service, which signs it in: nothing to sign in with comes into a workspace.
 	GitHost string `json:"git_host,omitempty"`
+}
+
+// FileWay is how a secret's file is to stand.
+type FileWay struct {
+	Name string `json:"name"`
+	Path string `json:"path,omitempty"` // ~/… is a link to it, unless something else stands there
+	Mode uint32 `json:"mode,omitempty"` // its permission bits; 0 is 0400
 }
 
 // The steward's own errands: what it does as the workspace's user.

@@ -64,7 +64,7 @@ func (tx repositoriesWrites) RemoveRepository(ctx context.Context, id string) er
 	tx.cached()
 	for _, q := range []string{
 		"DELETE FROM secrets WHERE level = 'repository' AND subject_id = ?",
-		"DELETE FROM secret_repositories WHERE repository_id = ?",
+		"DELETE FROM secret_reach WHERE repository_id = ?",
 	} {
 		if err := tx.exec(ctx, q, id); err != nil {
 			return err

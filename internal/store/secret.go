@@ -2,6 +2,9 @@ package store
 
 import (
 	"context"
+	"database/sql"
+	"encoding/json"
+	"strings"
 	"time"
 
 	"yardbench/internal/core/secret"
@@ -15,15 +18,39 @@ type (
 // Secret is a stored secret: what is known of it, and its sealed value.
 type Secret struct {
 	secret.Secret
-	SubjectID string // the person's or repository's
+	SubjectID string // the person's, repository's or team's; TheHouse
 	Sealed    []byte
 	UpdatedAt time.Time
 	UpdatedBy string
+	By        string     // the name of who that is
+	UsedAt    *time.Time // when something was last begun with it, within an hour
+}
+
+// Of is whose it is.
+func (s Secret) Of() SecretsOf { return SecretsOf{s.Level, s.SubjectID} }
+
+// SecretsOf names whose secrets are meant.
+type SecretsOf struct {
+	Level     secret.Level
+	SubjectID string
+}
+
+// TheHouse is the subject of the house's secrets.
+const TheHouse = "house"
+
+// SecretsFor names whose secrets may reach the workspaces of a person in a
+// repository.
+func SecretsFor(person Person, repository string) []SecretsOf {
+	of := []SecretsOf{{secret.OfPerson, person.ID}, {secret.OfRepository, repository}, {secret.OfHouse, TheHouse}}
+	if person.TeamID != "" {
+		of = append(of, SecretsOf{secret.OfTeam, person.TeamID})
+	}
+	return of
 }
 
 // PutSecret sets a secret's value, form and whom it is given to. seal is
-// called with the new version. repositories are those a person's secret is
-// given to, by id, unless it is given everywhere.
+// called with the new version. repositories are those it is given to, by id,
+// unless it is given everywhere.
 func (tx secretsWrites) PutSecret(ctx context.Context, s Secret, repositories []string, seal func(version int) ([]byte, error)) (version int, err error) {
 	if err := tx.db.QueryRowContext(ctx, "SELECT COALESCE(MAX(version), 0) + 1 FROM secrets WHERE level = ? AND subject_id = ? AND name = ?", s.Level, s.SubjectID, s.Name).Scan(&version); err != nil {
 		return 0, err
@@ -32,20 +59,21 @@ func (tx secretsWrites) PutSecret(ctx context.Context, s Secret, repositories []
 	if err != nil {
 		return 0, err
 	}
-	if err := tx.exec(ctx, `INSERT INTO secrets (level, subject_id, name, form, everywhere, version, sealed, updated_at, updated_by) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
-		ON CONFLICT (level, subject_id, name) DO UPDATE SET form = excluded.form, everywhere = excluded.everywhere, version = excluded.version,
-		sealed = excluded.sealed, updated_at = excluded.updated_at, updated_by = excluded.updated_by`,
-		s.Level, s.SubjectID, s.Name, s.Form, s.Everywhere, version, sealed, micros(tx.now), s.UpdatedBy); err != nil {
+	branches, err := json.Marshal(append([]string{}, s.Branches...))
+	if err != nil {
 		return 0, err
 	}
-	if s.Level != secret.OfPerson {
-		return version, nil
+	if err := tx.exec(ctx, `INSERT INTO secrets (level, subject_id, name, form, path, mode, everywhere, branches, version, sealed, updated_at, updated_by) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+		ON CONFLICT (level, subject_id, name) DO UPDATE SET form = excluded.form, path = excluded.path, mode = excluded.mode, everywhere = excluded.everywhere, branches = excluded.branches,
+		version = excluded.version, sealed = excluded.sealed, updated_at = excluded.updated_at, updated_by = excluded.updated_by`,
+		s.Level, s.SubjectID, s.Name, s.Form, s.Path, s.Mode, s.Everywhere, string(branches), version, sealed, micros(tx.now), s.UpdatedBy); err != nil {
+		return 0, err
 	}
-	if err := tx.exec(ctx, "DELETE FROM secret_repositories WHERE person_id = ? AND name = ?", s.SubjectID, s.Name); err != nil {
+	if err := tx.exec(ctx, "DELETE FROM secret_reach WHERE level = ? AND subject_id = ? AND name = ?", s.Level, s.SubjectID, s.Name); err != nil {
 		return 0, err
 	}
 	for _, r := range repositories {
-		if err := tx.exec(ctx, "INSERT OR IGNORE INTO secret_repositories (person_id, name, repository_id) VALUES (?, ?, ?)", s.SubjectID, s.Name, r); err != nil {
+		if err := tx.exec(ctx, "INSERT OR IGNORE INTO secret_reach (level, subject_id, name, repository_id) VALUES (?, ?, ?, ?)", s.Level, s.SubjectID, s.Name, r); err != nil {
 			return 0, err
 		}
 	}
@@ -53,32 +81,48 @@ func (tx secretsWrites) PutSecret(ctx context.Context, s Secret, repositories []
 }
 
 // DropSecret removes a secret; ErrNotFound when there is none.
-func (tx secretsWrites) DropSecret(ctx context.Context, level secret.Level, subject, name string) error {
-	if level == secret.OfPerson {
-		if err := tx.exec(ctx, "DELETE FROM secret_repositories WHERE person_id = ? AND name = ?", subject, name); err != nil {
+func (tx secretsWrites) DropSecret(ctx context.Context, of SecretsOf, name string) error {
+	if err := tx.exec(ctx, "DELETE FROM secret_reach WHERE level = ? AND subject_id = ? AND name = ?", of.Level, of.SubjectID, name); err != nil {
+		return err
+	}
+	return tx.mustChange(ctx, "DELETE FROM secrets WHERE level = ? AND subject_id = ? AND name = ?", of.Level, of.SubjectID, name)
+}
+
+// SecretsUsed notes that something is begun with secrets. It is written once in an
+// hour, so that terminals cost no write more.
+func (tx secretsWrites) SecretsUsed(ctx context.Context, used []Secret) error {
+	for _, s := range used {
+		if s.UsedAt != nil && tx.now.Sub(*s.UsedAt) < time.Hour {
+			continue
+		}
+		if err := tx.exec(ctx, "UPDATE secrets SET used_at = ? WHERE level = ? AND subject_id = ? AND name = ?", micros(tx.now), s.Level, s.SubjectID, s.Name); err != nil {
 			return err
 		}
 	}
-	return tx.mustChange(ctx, "DELETE FROM secrets WHERE level = ? AND subject_id = ? AND name = ?", level, subject, name)
+	return nil
 }
 
-// Secrets lists the secrets of a person or repository, sealed, by name.
-func (q secretsReads) Secrets(ctx context.Context, level secret.Level, subject string) ([]Secret, error) {
-	out, err := list(ctx, q.reader, func(scan func(...any) error) (s Secret, err error) {
+// Secrets lists secrets by whose they are, sealed, by level and name.
+func (q secretsReads) Secrets(ctx context.Context, of ...SecretsOf) ([]Secret, error) {
+	var where []string
+	var args []any
+	for _, o := range of {
+		where, args = append(where, "(s.level = ? AND s.subject_id = ?)"), append(args, o.Level, o.SubjectID)
+	}
+	return list(ctx, q.reader, func(scan func(...any) error) (s Secret, err error) {
 		var at int64
-		err = scan(&s.Level, &s.SubjectID, &s.Name, &s.Form, &s.Everywhere, &s.Version, &s.Sealed, &at, &s.UpdatedBy, &s.Repository)
-		s.UpdatedAt = fromMicros(at)
-		return s, err
-	}, `SELECT s.level, s.subject_id, s.name, s.form, s.everywhere, s.version, s.sealed, s.updated_at, s.updated_by, COALESCE(r.name, '')
-		FROM secrets s LEFT JOIN repositories r ON s.level = 'repository' AND r.id = s.subject_id WHERE s.level = ? AND s.subject_id = ? ORDER BY s.name`, level, subject)
-	if err != nil || level != secret.OfPerson {
-		return out, err
-	}
-	for i := range out {
-		if out[i].Repositories, err = list(ctx, q.reader, func(scan func(...any) error) (n string, err error) { return n, scan(&n) },
-			"SELECT r.name FROM secret_repositories s JOIN repositories r ON r.id = s.repository_id WHERE s.person_id = ? AND s.name = ? ORDER BY r.name", subject, out[i].Name); err != nil {
-			return nil, err
+		var used sql.NullInt64
+		var branches, repositories string
+		if err = scan(&s.Level, &s.SubjectID, &s.Name, &s.Form, &s.Path, &s.Mode, &s.Everywhere, &branches, &s.Version, &s.Sealed, &at, &s.UpdatedBy, &s.By, &used, &s.Whose, &repositories); err != nil {
+			return s, err
 		}
-	}
-	return out, nil
+		s.UpdatedAt, s.UsedAt = fromMicros(at), fromNullMicros(used)
+		if repositories != "" {
+			s.Repositories = strings.Split(repositories, "\n")
+		}
+		return s, json.Unmarshal([]byte(branches), &s.Branches)
+	}, `SELECT s.level, s.subject_id, s.name, s.form, s.path, s.mode, s.everywhere, s.branches, s.version, s.sealed, s.updated_at, s.updated_by, COALESCE(p.name, ''), s.used_at, COALESCE(r.name, t.name, ''),
+		COALESCE((SELECT group_concat(name, char(10)) FROM (SELECT x.name FROM secret_reach v JOIN repositories x ON x.id = v.repository_id WHERE v.level = s.level AND v.subject_id = s.subject_id AND v.name = s.name ORDER BY x.name)), '')
+		FROM secrets s LEFT JOIN people p ON p.id = s.updated_by LEFT JOIN repositories r ON s.level = 'repository' AND r.id = s.subject_id LEFT JOIN teams t ON s.level = 'team' AND t.id = s.subject_id
+		WHERE `+strings.Join(where, " OR ")+` ORDER BY s.level, s.subject_id, s.name`, args...)
 }

@@ -19,7 +19,8 @@ import { when } from "words/times";
 import { virtualFrom } from "../parts/virtual";
 import { useDone } from "../parts/useDone";
 import { plans } from "../service/prebuilds";
-import { branches, change, definition, dropCredential, newPushKey, putCredential, remove, repository, secretsOf, type Repository } from "../service/repositories";
+import { branches, change, definition, dropCredential, newPushKey, putCredential, remove, repository, type Repository } from "../service/repositories";
+import { secrets } from "../service/secrets";
 import { teams } from "../service/people";
 import { workspaces } from "../service/workspaces";
 import * as say from "words/pages/RepositoryPage";
@@ -177,18 +178,18 @@ function Workspaces({ of, person }: { of: string; person: Me }) {
 }
 
 function Secrets({ of, manages }: { of: string; manages: boolean }) {
-  const list = useQuery(secretsOf(of));
+  const list = useQuery(secrets({ level: "repository", name: of }));
   const [giving, setGiving] = useState(false);
   return (
     <>
       <ProblemNote error={list.error} />
-      <SecretTable rows={list.data} loading={list.isPending} removable={manages} of={of} empty={say.itHasNoSecrets()} />
+      <SecretTable rows={list.data} loading={list.isPending} removable={manages} of={{ level: "repository", name: of }} empty={say.itHasNoSecrets()} />
       {manages && (
         <Button style={{ marginTop: 12 }} onClick={() => setGiving(true)}>
           {say.setASecret()}
         </Button>
       )}
-      <GiveSecret open={giving} of={of} onClose={() => setGiving(false)} />
+      {giving && <GiveSecret of={{ level: "repository", name: of }} onClose={() => setGiving(false)} />}
     </>
   );
 }

@@ -1,80 +1,92 @@
 import { useQuery } from "@tanstack/react-query";
-import { Button, Select, Table, Tabs, type TableColumnsType } from "antd";
+import { Button, Input, Select, Space, Tabs } from "antd";
 import { useState } from "react";
-import { type SecretChoice, type Me, may } from "../api/client";
+import { type Me, may } from "../api/client";
 import { GiveSecret } from "../parts/GiveSecret";
-import { nothing, PageHead } from "../parts/Page";
+import { PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { useAddress } from "../parts/search";
+import { SecretChoices } from "../parts/SecretChoices";
 import { SecretTable } from "../parts/SecretTable";
-import { repositories as all, secretsOf } from "../service/repositories";
-import { explained as explainedOf, mine as mineOf } from "../service/secrets";
+import { teams as allTeams } from "../service/people";
+import { repositories as all } from "../service/repositories";
+import { explained, own, secrets, type Whose } from "../service/secrets";
 import * as say from "words/pages/SecretsPage";
 
-/** One's own secrets, a repository's, and what becomes of each in a workspace. */
+/** Secrets of every level, and what becomes of each in a workspace. */
 export function SecretsPage({ person }: { person: Me }) {
   const [get, set] = useAddress();
-  const view = get("view") ?? "mine";
+  const works = may(person, "secret.see");
+  const view = get("view") ?? (works ? "mine" : "repository");
   const repositories = useQuery(all);
   const names = repositories.data?.map((r) => r.name) ?? [];
-  const of = get("repository") ?? names[0] ?? "";
-  const [adding, setAdding] = useState(false);
-  const manages = may(person, "repo-secret.change");
-  const mine = useQuery({ ...mineOf, enabled: view === "mine" });
-  const theirs = useQuery({ ...secretsOf(of), enabled: view === "repository" && Boolean(of) });
-  const explained = useQuery({ ...explainedOf(of), enabled: view === "explained" && Boolean(of) });
-  const which = <Select showSearch aria-label={say.repository()} style={{ width: 200, marginBottom: 12 }} value={of} options={names.map((n) => ({ value: n, label: n }))} onChange={(r: string) => set({ repository: r })} />;
+  const everyTeam = may(person, "team-secret.see", "other");
+  const teams = useQuery({ ...allTeams, enabled: everyTeam });
+  const teamNames = everyTeam ? (teams.data?.map((t) => t.name) ?? []) : person.team ? [person.team] : [];
+  const repository = get("repository") ?? names[0] ?? "";
+  const team = get("team") ?? (person.team || teamNames[0]) ?? "";
+  const [giving, setGiving] = useState<Whose>();
+  const changes = (of: Whose) => may(person, of.level === "person" ? "secret.change" : of.level === "repository" ? "repo-secret.change" : of.level === "house" ? "house-secret.change" : "team-secret.change", ...(of.level === "team" ? [of.name === person.team ? ("team" as const) : ("other" as const)] : []));
+  const pick = (label: string, value: string, options: string[], key: string) => <Select showSearch aria-label={label} style={{ width: 200, marginBottom: 12 }} value={value} options={options.map((n) => ({ value: n, label: n }))} onChange={(v: string) => set({ [key]: v })} />;
+  const level = (of: Whose, empty: string, which?: React.ReactNode) => (
+    <>
+      {which}
+      <Level of={of} changes={changes(of)} empty={empty} />
+    </>
+  );
+  const of: Whose | undefined = view === "mine" ? own : view === "repository" && repository ? { level: "repository", name: repository } : view === "team" && team ? { level: "team", name: team } : view === "house" ? { level: "house" } : undefined;
   return (
     <>
       <PageHead
         title={say.secrets()}
         action={
-          (view === "mine" || (view === "repository" && manages)) && (
-            <Button type="primary" onClick={() => setAdding(true)}>
-              {view === "mine" ? say.setASecret() : say.setASecretOf(of)}
+          of &&
+          changes(of) && (
+            <Button type="primary" onClick={() => setGiving(of)}>
+              {say.setASecretOf(of)}
             </Button>
           )
         }
       >
         <span className="quiet">{say.givenToTerminalsRuns()}</span>
       </PageHead>
-      <ProblemNote error={mine.error ?? theirs.error ?? explained.error} />
+      <ProblemNote error={repositories.error ?? teams.error} />
       <Tabs
         activeKey={view}
         onChange={(v) => set({ view: v })}
         items={[
-          { key: "mine", label: say.mine(), children: <SecretTable rows={mine.data} loading={mine.isPending} removable empty={say.youHaveNoSecrets()} /> },
-          {
-            key: "repository",
-            label: say.aRepositorys(),
-            children: (
-              <>
-                {which}
-                <SecretTable rows={theirs.data} loading={theirs.isPending} removable={manages} of={of} empty={say.thisRepositoryHasNo()} />
-              </>
-            ),
-          },
-          {
-            key: "explained",
-            label: say.whatMyWorkspacesGet(),
-            children: (
-              <>
-                {which}
-                <Table<SecretChoice> size="small" rowKey={(c) => c.level + c.name} pagination={false} loading={explained.isPending} dataSource={explained.data} columns={choices} locale={nothing(say.workspacesOfThisRepository())} />
-              </>
-            ),
-          },
+          ...(works ? [{ key: "mine", label: say.mine(), children: level(own, say.youHaveNoSecrets()) }] : []),
+          { key: "repository", label: say.aRepositorys(), children: repository && level({ level: "repository", name: repository }, say.thisRepositoryHasNo(), pick(say.repository(), repository, names, "repository")) },
+          ...(teamNames.length > 0 ? [{ key: "team", label: everyTeam ? say.aTeams() : say.myTeams(), children: level({ level: "team", name: team }, say.thisTeamHasNo(), everyTeam && pick(say.team(), team, teamNames, "team")) }] : []),
+          { key: "house", label: say.theHouses(), children: level({ level: "house" }, say.theHouseHasNo()) },
+          ...(works ? [{ key: "explained", label: say.whatMyWorkspacesGet(), children: repository && <Explained repository={repository} name={get("name") ?? ""} look={(name) => set({ name: name || undefined })} which={pick(say.repository(), repository, names, "repository")} /> }] : []),
         ]}
       />
-      <GiveSecret open={adding} of={view === "repository" ? of : undefined} repositories={names} onClose={() => setAdding(false)} />
+      {giving && <GiveSecret of={giving} repositories={names} onClose={() => setGiving(undefined)} />}
     </>
   );
 }
 
-const choices: TableColumnsType<SecretChoice> = [
-  { title: say.name(), render: (_, c) => <code>{c.name}</code> },
-  { title: say.given(), render: (_, c) => (c.given ? say.yesAsAFile(c.form === "file", c.name, `$${c.name}`) : "no") },
-  { title: say.level(), dataIndex: "level" },
-  { title: say.theDefinitionAsksFor(), render: (_, c) => (c.wanted ? "yes" : "no") },
-  { title: say.why(), dataIndex: "why" },
-];
+function Level({ of, changes, empty }: { of: Whose; changes: boolean; empty: string }) {
+  const rows = useQuery(secrets(of));
+  return (
+    <>
+      <ProblemNote error={rows.error} />
+      <SecretTable rows={rows.data} loading={rows.isPending} removable={changes} of={of} empty={empty} />
+    </>
+  );
+}
+
+function Explained({ repository, name, look, which }: { repository: string; name: string; look: (name: string) => void; which: React.ReactNode }) {
+  const rows = useQuery(explained(repository, name || undefined));
+  return (
+    <>
+      <Space wrap align="start">
+        {which}
+        <Input.Search key={name} allowClear defaultValue={name} aria-label={say.aName()} placeholder={say.aName()} style={{ width: 260 }} onSearch={look} />
+      </Space>
+      <ProblemNote error={rows.error} />
+      <SecretChoices rows={rows.data} loading={rows.isPending} />
+    </>
+  );
+}

@@ -91,7 +91,7 @@ export function Ahead({ of: p }: { of: Preflight }) {
         ]}
       />
       {p.refused && <p style={{ color: token.colorError }}>{say.itWouldBeRefused()}</p>}
-      <GiveSecret name={giving} repository={p.repository} onClose={() => setGiving(undefined)} />
+      {giving && <GiveSecret name={giving} repository={p.repository} onClose={() => setGiving(undefined)} />}
     </section>
   );
 }

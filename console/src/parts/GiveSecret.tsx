@@ -1,22 +1,33 @@
-import { Form, Input, Radio, Select } from "antd";
-import { put } from "../service/secrets";
+import { App, Form, Input, Radio, Select } from "antd";
+import { own, put, type Whose } from "../service/secrets";
 import { Ask } from "./Ask";
 import * as say from "words/parts/GiveSecret";
 
-type Fields = { name: string; value: string; form: "variable" | "file"; reach: "everywhere" | "named"; repositories: string[] };
+type Fields = { name: string; value: string; form: "variable" | "file" | "build"; path?: string; reach: "everywhere" | "named"; repositories: string[]; branches: string[] };
 
 /**
- * The form that sets a secret: a person's own, or with `of` a repository's.
- * With a name it is for that one and `repository`, as a launch asks for it.
+ * The form that sets a secret of one level. With a name it is one's own for that one and
+ * `repository`, as a launch asks for it.
  */
-export function GiveSecret({ name, repository, of, repositories, open = Boolean(name), onClose }: { name?: string; repository?: string; of?: string; repositories?: string[]; open?: boolean; onClose: () => void }) {
-  if (!open) return null;
+export function GiveSecret({ name, repository, of = own, repositories, onClose }: { name?: string; repository?: string; of?: Whose; repositories?: string[]; onClose: () => void }) {
+  const { message } = App.useApp();
+  const shared = of.level === "repository" || of.level === "house";
   return (
     <Ask<Fields>
-      title={of ? say.aSecretOf(of) : name ? say.give(name) : say.aSecretOfYours()}
+      title={name ? say.give(name) : say.aSecretOf(of)}
       ok={say.setIt()}
-      initial={{ name, form: "variable", reach: repository ? "named" : undefined, repositories: repository ? [repository] : [] }}
-      ask={(f) => put(name ?? f.name, { value: f.value, form: f.form, everywhere: !of && f.reach === "everywhere", repositories: !of && f.reach === "named" ? f.repositories : undefined }, of)}
+      initial={{ name, form: "variable", reach: repository ? "named" : undefined, repositories: repository ? [repository] : [], branches: [] }}
+      ask={async (f) => {
+        const set = await put(of, name ?? f.name, {
+          value: f.value,
+          form: f.form,
+          path: f.form === "file" && f.path ? f.path : undefined,
+          everywhere: of.level !== "repository" && f.reach === "everywhere",
+          repositories: of.level !== "repository" && f.reach === "named" ? f.repositories : undefined,
+          branches: f.branches,
+        });
+        if (set.doubt) void message.warning(set.doubt, 8);
+      }}
       changes={["secrets", "preflight", "workspaces"]}
       onClose={onClose}
     >
@@ -29,28 +40,38 @@ export function GiveSecret({ name, repository, of, repositories, open = Boolean(
         <Input.TextArea autoSize={{ minRows: 1, maxRows: 6 }} spellCheck={false} autoComplete="off" className="hidden-text" aria-label={say.value()} />
       </Form.Item>
       <Form.Item name="form" label={say.handedOverAs()}>
-        <Radio.Group
-          options={[
-            { value: "variable", label: say.aVariable() },
-            { value: "file", label: say.aFileWithIts() },
-          ]}
-        />
+        <Radio.Group options={[{ value: "variable", label: say.aVariable() }, { value: "file", label: say.aFileWithIts() }, ...(shared ? [{ value: "build", label: say.aBuildSecret() }] : [])]} />
       </Form.Item>
-      {!of && <Reach repositories={repositories ?? (repository ? [repository] : [])} />}
+      {of.level === "person" && <Place />}
+      {of.level !== "repository" && <Reach of={of} repositories={repositories ?? (repository ? [repository] : [])} />}
+      {!name && (
+        <Form.Item name="branches" label={say.onBranches()} extra={say.patternsLike()}>
+          <Select mode="tags" open={false} suffixIcon={null} aria-label={say.onBranches()} placeholder={say.everyBranch()} />
+        </Form.Item>
+      )}
     </Ask>
   );
 }
 
-/** Whom one's own is given to: said explicitly. */
-function Reach({ repositories }: { repositories: string[] }) {
+/** Where a file of one's own stands too. */
+function Place() {
+  return Form.useWatch<Fields["form"]>("form") === "file" ? (
+    <Form.Item name="path" label={say.alsoAt()} extra={say.aLinkLeads()}>
+      <Input spellCheck={false} autoComplete="off" placeholder={say.configTideKey()} />
+    </Form.Item>
+  ) : null;
+}
+
+/** Whom one is given to: said explicitly. */
+function Reach({ of, repositories }: { of: Whose; repositories: string[] }) {
   const reach = Form.useWatch<Fields["reach"]>("reach");
   return (
     <>
       <Form.Item name="reach" label={say.givenTo()} rules={[{ required: true, message: say.sayWhomItIs() }]}>
         <Radio.Group
           options={[
-            { value: "named", label: say.myWorkspacesOfThese() },
-            { value: "everywhere", label: say.allMyWorkspaces() },
+            { value: "named", label: say.workspacesOfThese(of) },
+            { value: "everywhere", label: say.allWorkspaces(of) },
           ]}
         />
       </Form.Item>

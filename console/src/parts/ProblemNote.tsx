@@ -31,6 +31,7 @@ const pages: Record<string, (subject: string) => [path: string, label: string]> 
   "end-recording": () => ["/recordings", say.recordings()],
   "list-operations": () => ["/operations", say.operations()],
   "list-secrets": () => ["/secrets", say.secrets()],
+  "put-secret": () => ["/secrets", say.secrets()],
   "list-rules": () => ["/rules", say.houseRules()],
   "list-starters": () => ["/starters", say.starters()],
   "show-starter": () => ["/starters", say.starters()],

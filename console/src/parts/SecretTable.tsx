@@ -4,15 +4,15 @@ import type { Secret } from "../api/client";
 import { nothing } from "./Page";
 import { exact, when } from "words/times";
 import { useDone } from "./useDone";
-import { remove as removeIt } from "../service/secrets";
+import { remove as removeIt, type Whose } from "../service/secrets";
 import * as say from "words/parts/SecretTable";
 
-/** Secrets by name: one's own, or with `of` a repository's. Their values are not to be had. */
-export function SecretTable({ rows, loading, removable, of, empty }: { rows?: Secret[]; loading: boolean; removable: boolean; of?: string; empty: string }) {
+/** Secrets of one level by name. Their values are not to be had. */
+export function SecretTable({ rows, loading, removable, of, empty }: { rows?: Secret[]; loading: boolean; removable: boolean; of: Whose; empty: string }) {
   const { modal } = App.useApp();
   const done = useDone("secrets", "workspaces", "preflight");
   const drop = useMutation({
-    mutationFn: (name: string) => removeIt(name, of),
+    mutationFn: (name: string) => removeIt(of, name),
     ...done,
   });
   return (
@@ -25,10 +25,11 @@ export function SecretTable({ rows, loading, removable, of, empty }: { rows?: Se
       locale={nothing(empty)}
       columns={[
         { title: say.name(), render: (_, s) => <code>{s.name}</code>, sorter: (a, b) => a.name.localeCompare(b.name), defaultSortOrder: "ascend" },
-        { title: say.handedOverAs(), render: (_, s) => (s.form === "file" ? say.aFileFile(s.name) : `$${s.name}`) },
-        { title: say.givenTo(), render: (_, s) => (s.level === "repository" ? say.everybodyWhoWorksIn() : s.everywhere ? say.allMyWorkspaces() : s.repositories.join(", ")) },
+        { title: say.handedOverAs(), render: (_, s) => say.formOf(s.form, s.name, s.path, s.mode) },
+        { title: say.givenTo(), render: (_, s) => say.reach(s.level, s.everywhere, s.repositories, s.branches) },
         { title: say.version(), dataIndex: "version", align: "right", className: "number" },
-        { title: say.set(), render: (_, s) => <Tooltip title={exact(s.updated_at)}>{when(s.updated_at)}</Tooltip> },
+        { title: say.set(), render: (_, s) => <Tooltip title={exact(s.updated_at)}>{say.whenBy(when(s.updated_at), s.by)}</Tooltip> },
+        { title: say.lastUsed(), render: (_, s) => (s.used_at ? <Tooltip title={exact(s.used_at)}>{when(s.used_at)}</Tooltip> : <span className="quiet">{say.never()}</span>) },
         {
           title: "",
           align: "right",

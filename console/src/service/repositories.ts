@@ -22,9 +22,6 @@ export const definition = (name: string, branch?: string, which?: string) =>
     queryFn: ({ signal }) => take(api.GET("/api/v1/repositories/{repository}/definition", { signal, params: { path: { repository: name }, query: { branch: branch || undefined, name: which || undefined } } })),
   });
 
-/** The secrets that everybody who works in it has. */
-export const secretsOf = (name: string) => queryOptions({ queryKey: ["secrets", "of", name], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/repositories/{repository}/secrets", { signal, params: { path: { repository: name }, query: page } })) });
-
 export const add = (body: components["schemas"]["NewRepository"]) => take(api.POST("/api/v1/repositories", { body }));
 export const change = (name: string, body: components["schemas"]["RepositoryChange"]) => take(api.PATCH("/api/v1/repositories/{repository}", { ...at(name), body }));
 export const remove = (name: string) => take(api.DELETE("/api/v1/repositories/{repository}", at(name)));

@@ -178,6 +178,7 @@ type Needs struct {
 type Wanted struct {
 	Name        string `json:"name"`
 	Description string `json:"description,omitempty"`
+	Required    bool   `json:"required,omitempty"` // nothing is launched without it
 }
 
 // Build is how an image is made from files of the repository. Paths are

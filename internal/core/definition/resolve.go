@@ -242,7 +242,7 @@ func (d *doc) resolve(src Source) Definition {
 	(layerDoc{d}).runArgs(&out, r.RunArgs, vars)
 	(layerDoc{d}).under(&out, r, "", vars)
 	d.underneath(&out, vars)
-	d.secrets(&out, r.Secrets)
+	d.secrets(&out, r)
 	d.beside(&out, r, src)
 	d.features(&out, r, src, vars)
 	if d.unfolded.spent() {
@@ -354,8 +354,17 @@ func (d *doc) buildOf(at int, base, dockerfile, context, target string, args map
 // MaxSecrets bounds the secrets a definition may ask for.
 const MaxSecrets = 100
 
-// secrets reads the names of the secrets that are wanted.
-func (d *doc) secrets(out *Definition, wanted map[string]any) {
+// secrets reads the names of the secrets that are wanted, and in the definition's
+// customizations for this product which of them nothing is launched without.
+func (d *doc) secrets(out *Definition, r raw) {
+	wanted := r.Secrets
+	ours, _ := r.Customizations["yardbench"].(map[string]any)
+	required := stringsOf(ours["requiredSecrets"])
+	for _, name := range required {
+		if _, asked := wanted[name]; !asked {
+			d.say(Error, d.at("customizations", "yardbench", "requiredSecrets"), "ask for it in secrets too, with what it is for", "%q is required, and secrets does not ask for it", name)
+		}
+	}
 	if len(wanted) > MaxSecrets {
 		d.say(Error, d.at("secrets"), "", "%d secrets are asked for; at most %d are allowed", len(wanted), MaxSecrets)
 		return
@@ -370,7 +379,7 @@ func (d *doc) secrets(out *Definition, wanted map[string]any) {
 		if text = plain.Text(text); len([]rune(text)) > 300 {
 			text = string([]rune(text)[:300])
 		}
-		out.Secrets = append(out.Secrets, Wanted{Name: k, Description: text})
+		out.Secrets = append(out.Secrets, Wanted{Name: k, Description: text, Required: slices.Contains(required, k)})
 		d.origin(out, "secrets."+k, "secrets", k)
 	}
 }

@@ -197,7 +197,8 @@ type AttentionAgain struct{}
 // its files or changes some: what of them is its kind. What was typed, and which
 // files, is nobody's to keep.
 type SessionOpened struct {
-	What string `json:"-"`
+	Secrets map[string]int `json:"secrets,omitempty"` // what it was given: the version by name
+	What    string         `json:"-"`
 }
 
 // LookAllowed lets somebody look at a terminal of somebody else's for a time, or type
@@ -229,18 +230,21 @@ type RulesPut struct {
 
 // SecretPut is a value given for a secret; which value is not said.
 type SecretPut struct {
+	Branches     []string     `json:"branches,omitempty"`
 	Everywhere   bool         `json:"everywhere"`
 	Form         secret.Form  `json:"form"`
 	Level        secret.Level `json:"level"`
 	Name         string       `json:"name"`
 	Repositories []string     `json:"repositories"`
 	Version      int          `json:"version"`
+	Whose        string       `json:"whose,omitempty"` // the name of the repository or team
 }
 
 // SecretRemoved takes one away.
 type SecretRemoved struct {
 	Level secret.Level `json:"level"`
 	Name  string       `json:"name"`
+	Whose string       `json:"whose,omitempty"`
 }
 
 // CredentialPut is what somebody signs in to a git host with, given.

@@ -22,10 +22,10 @@ var looked = []Action{SeeSelf, SeeWorkspace, SeeRepositories, SeePrebuilds, SeeR
 // scoped is what each scope may do beside. ChangeSelf is in none: a token with
 // scopes makes no other, and neither changes a password nor a git credential.
 var scoped = map[Scope][]Action{
-	Read:       {SeeSecrets, SeeRepoSecrets, SeePeople, SeeCost, SeeJournal, SeeWholeJournal, SeeWebhooks, SeeProviders, SeeLinks},
+	Read:       {SeeSecrets, SeeRepoSecrets, SeeTeamSecrets, SeeHouseSecrets, SeePeople, SeeCost, SeeJournal, SeeWholeJournal, SeeWebhooks, SeeProviders, SeeLinks},
 	Work:       {UseWorkspace, SeeRecordings, DriveWorkspace, StopWorkspace, VisitPort, Operate},
 	Launching:  {Launch, DriveWorkspace, StopWorkspace, RemoveWorkspace, Operate, SeeLinks, ChangeLinks},
-	Administer: {AdoptContainers, QuietAttention, ChangeSecrets, ChangeRepoSecret, ChangeRepository, ChangePrebuilds, ChangePeople, ChangeServices, ChangeRules, ChangeWebhooks, ChangeProviders, SeeProviders, SyncDirectory, SeeSecrets, SeeRepoSecrets, SeePeople, SeeWebhooks},
+	Administer: {AdoptContainers, QuietAttention, ChangeSecrets, ChangeRepoSecret, ChangeTeamSecret, ChangeHouseSecret, ChangeRepository, ChangePrebuilds, ChangePeople, ChangeServices, ChangeRules, ChangeWebhooks, ChangeProviders, SeeProviders, SyncDirectory, SeeSecrets, SeeRepoSecrets, SeeTeamSecrets, SeeHouseSecrets, SeePeople, SeeWebhooks},
 }
 
 // narrowed is what a grant of some repositories may do at most: what belongs to a

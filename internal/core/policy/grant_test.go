@@ -18,11 +18,11 @@ func TestGrants(t *testing.T) {
 		for _, s := range Scopes {
 			in = in || slices.Contains(scoped[s], a)
 			g := Grant{Scopes: []Scope{s}}
-			changes := !slices.Contains([]Action{SeeSelf, SeeWorkspace, SeeRepositories, SeePrebuilds, SeeRules, SeeSecrets, SeeRepoSecrets, SeePeople, SeeCost, SeeJournal, SeeWholeJournal, SeeWebhooks, SeeProviders, SeeLinks}, a)
+			changes := !slices.Contains([]Action{SeeSelf, SeeWorkspace, SeeRepositories, SeePrebuilds, SeeRules, SeeSecrets, SeeRepoSecrets, SeeTeamSecrets, SeeHouseSecrets, SeePeople, SeeCost, SeeJournal, SeeWholeJournal, SeeWebhooks, SeeProviders, SeeLinks}, a)
 			if s == Read && changes && g.Reaches(a) {
 				t.Errorf("what only reads may %s", a)
 			}
-			if s != Administer && slices.Contains([]Action{ChangePeople, ChangeRules, ChangeSecrets, ChangeRepoSecret, ChangeServices, AdoptContainers, ChangeWebhooks, ChangeProviders, SyncDirectory}, a) && g.Reaches(a) {
+			if s != Administer && slices.Contains([]Action{ChangePeople, ChangeRules, ChangeSecrets, ChangeRepoSecret, ChangeTeamSecret, ChangeHouseSecret, ChangeServices, AdoptContainers, ChangeWebhooks, ChangeProviders, SyncDirectory}, a) && g.Reaches(a) {
 				t.Errorf("%s may %s", s, a)
 			}
 			if s != Work && (a == UseWorkspace || a == VisitPort) && g.Reaches(a) {

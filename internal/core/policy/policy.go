@@ -74,42 +74,46 @@ type Action string
 
 // The actions.
 const (
-	SeeSelf          Action = "self.see"         // who one is, one's sign-ins
-	ChangeSelf       Action = "self.change"      // sign out, make and end tokens, git credentials
-	SeeWorkspace     Action = "workspace.see"    // state, launch sheets, logs
-	Launch           Action = "workspace.launch" // for oneself
-	UseWorkspace     Action = "workspace.use"    // terminals, commands, private ports, sharing and forwarding them
-	SeeRecordings    Action = "recording.see"    // of terminals: one's own; those that the house rules have made, of anybody
-	DriveWorkspace   Action = "workspace.drive"  // start, rebuild, hold
-	StopWorkspace    Action = "workspace.stop"   // put to rest
-	RemoveWorkspace  Action = "workspace.remove" // with its files
-	Operate          Action = "operation.ask"    // one verb of many; what it may do to each is asked of each
-	QuietAttention   Action = "attention.quiet"  // say that a cause needs nobody for a time
-	AdoptContainers  Action = "container.adopt"  // see others' containers in the yard, take them on, let them go
-	VisitPort        Action = "port.visit"       // a port that is shared with everybody signed in
-	SeeSecrets       Action = "secret.see"       // names of a person's secrets, never values
-	ChangeSecrets    Action = "secret.change"    // a person's
-	SeeRepoSecrets   Action = "repo-secret.see"  // names of a repository's secrets
-	ChangeRepoSecret Action = "repo-secret.change"
-	SeeRepositories  Action = "repository.see"
-	ChangeRepository Action = "repository.change"
-	SeePrebuilds     Action = "prebuild.see"
-	ChangePrebuilds  Action = "prebuild.change" // plans, and runs by hand
-	SeePeople        Action = "people.see"
-	ChangeServices   Action = "service-account.change" // accounts of programs that belong to a team, and their tokens
-	ChangePeople     Action = "people.change"          // enrolment links, roles, teams, closing accounts
-	SeeRules         Action = "rules.see"
-	ChangeRules      Action = "rules.change"
-	SeeCost          Action = "cost.see"
-	SeeJournal       Action = "journal.see"
-	SeeWholeJournal  Action = "journal.whole" // its head, its soundness, its export
-	SeeWebhooks      Action = "webhook.see"
-	SeeLinks         Action = "launch-link.see"    // and who came by them
-	ChangeLinks      Action = "launch-link.change" // make, pause and withdraw them
-	SyncDirectory    Action = "directory.sync"     // tell who is here, in which groups, and who has left
-	SeeProviders     Action = "provider.see"       // identity providers
-	ChangeProviders  Action = "provider.change"    // add and remove them
-	ChangeWebhooks   Action = "webhook.change"     // add, remove and try them
+	SeeSelf           Action = "self.see"         // who one is, one's sign-ins
+	ChangeSelf        Action = "self.change"      // sign out, make and end tokens, git credentials
+	SeeWorkspace      Action = "workspace.see"    // state, launch sheets, logs
+	Launch            Action = "workspace.launch" // for oneself
+	UseWorkspace      Action = "workspace.use"    // terminals, commands, private ports, sharing and forwarding them
+	SeeRecordings     Action = "recording.see"    // of terminals: one's own; those that the house rules have made, of anybody
+	DriveWorkspace    Action = "workspace.drive"  // start, rebuild, hold
+	StopWorkspace     Action = "workspace.stop"   // put to rest
+	RemoveWorkspace   Action = "workspace.remove" // with its files
+	Operate           Action = "operation.ask"    // one verb of many; what it may do to each is asked of each
+	QuietAttention    Action = "attention.quiet"  // say that a cause needs nobody for a time
+	AdoptContainers   Action = "container.adopt"  // see others' containers in the yard, take them on, let them go
+	VisitPort         Action = "port.visit"       // a port that is shared with everybody signed in
+	SeeSecrets        Action = "secret.see"       // names of a person's secrets, never values
+	ChangeSecrets     Action = "secret.change"    // a person's
+	SeeRepoSecrets    Action = "repo-secret.see"  // names of a repository's secrets
+	ChangeRepoSecret  Action = "repo-secret.change"
+	SeeTeamSecrets    Action = "team-secret.see" // names of a team's secrets
+	ChangeTeamSecret  Action = "team-secret.change"
+	SeeHouseSecrets   Action = "house-secret.see" // names of the house's secrets
+	ChangeHouseSecret Action = "house-secret.change"
+	SeeRepositories   Action = "repository.see"
+	ChangeRepository  Action = "repository.change"
+	SeePrebuilds      Action = "prebuild.see"
+	ChangePrebuilds   Action = "prebuild.change" // plans, and runs by hand
+	SeePeople         Action = "people.see"
+	ChangeServices    Action = "service-account.change" // accounts of programs that belong to a team, and their tokens
+	ChangePeople      Action = "people.change"          // enrolment links, roles, teams, closing accounts
+	SeeRules          Action = "rules.see"
+	ChangeRules       Action = "rules.change"
+	SeeCost           Action = "cost.see"
+	SeeJournal        Action = "journal.see"
+	SeeWholeJournal   Action = "journal.whole" // its head, its soundness, its export
+	SeeWebhooks       Action = "webhook.see"
+	SeeLinks          Action = "launch-link.see"    // and who came by them
+	ChangeLinks       Action = "launch-link.change" // make, pause and withdraw them
+	SyncDirectory     Action = "directory.sync"     // tell who is here, in which groups, and who has left
+	SeeProviders      Action = "provider.see"       // identity providers
+	ChangeProviders   Action = "provider.change"    // add and remove them
+	ChangeWebhooks    Action = "webhook.change"     // add, remove and try them
 )
 
 type rights map[Role]Relation
@@ -126,42 +130,46 @@ func workers(r Relation) rights { return rights{Operator: r, Lead: r, Developer:
 // Table is the whole policy. An operator drives other people's workspaces and
 // does not get into them: their owner's secrets are in there.
 var Table = map[Action]rights{
-	SeeSelf:          everybody(House | Own),
-	ChangeSelf:       everybody(House | Own),
-	SeeWorkspace:     {Operator: everything, Lead: Own | Team, Developer: Own, Auditor: everything},
-	Launch:           workers(House | Own),
-	UseWorkspace:     workers(Own),
-	SeeRecordings:    {Operator: Own, Lead: Own, Developer: Own, Auditor: everything},
-	DriveWorkspace:   {Operator: Own | Team | Other, Lead: Own, Developer: Own},
-	StopWorkspace:    {Operator: Own | Team | Other, Lead: Own | Team, Developer: Own},
-	RemoveWorkspace:  {Operator: Own | Team | Other, Lead: Own, Developer: Own},
-	Operate:          workers(House | Own),
-	QuietAttention:   {Operator: House},
-	AdoptContainers:  {Operator: everything},
-	VisitPort:        everybody(Own | Team | Other),
-	SeeSecrets:       workers(House | Own),
-	ChangeSecrets:    workers(House | Own),
-	SeeRepoSecrets:   everybody(House),
-	ChangeRepoSecret: {Operator: House, Lead: House},
-	SeeRepositories:  everybody(House),
-	ChangeRepository: {Operator: House},
-	SeePrebuilds:     everybody(House),
-	ChangePrebuilds:  {Operator: House, Lead: House},
-	SeePeople:        {Operator: everything, Lead: House | Own | Team, Auditor: everything},
-	ChangePeople:     {Operator: everything},
-	ChangeServices:   {Operator: everything, Lead: House | Team},
-	SeeRules:         everybody(House),
-	ChangeRules:      {Operator: House},
-	SeeCost:          {Operator: everything, Lead: House | Own | Team, Developer: House | Own, Auditor: everything},
-	SeeWholeJournal:  {Operator: House, Auditor: House},
-	SeeWebhooks:      {Operator: House, Auditor: House},
-	ChangeWebhooks:   {Operator: House},
-	SeeLinks:         {Operator: everything, Lead: House | Own | Team, Developer: House | Own, Auditor: everything},
-	ChangeLinks:      {Operator: everything, Lead: House | Own | Team, Developer: House | Own},
-	SyncDirectory:    {Operator: everything},
-	SeeProviders:     {Operator: House, Auditor: House},
-	ChangeProviders:  {Operator: House},
-	SeeJournal:       {Operator: everything, Lead: Own | Team, Developer: Own, Auditor: everything},
+	SeeSelf:           everybody(House | Own),
+	ChangeSelf:        everybody(House | Own),
+	SeeWorkspace:      {Operator: everything, Lead: Own | Team, Developer: Own, Auditor: everything},
+	Launch:            workers(House | Own),
+	UseWorkspace:      workers(Own),
+	SeeRecordings:     {Operator: Own, Lead: Own, Developer: Own, Auditor: everything},
+	DriveWorkspace:    {Operator: Own | Team | Other, Lead: Own, Developer: Own},
+	StopWorkspace:     {Operator: Own | Team | Other, Lead: Own | Team, Developer: Own},
+	RemoveWorkspace:   {Operator: Own | Team | Other, Lead: Own, Developer: Own},
+	Operate:           workers(House | Own),
+	QuietAttention:    {Operator: House},
+	AdoptContainers:   {Operator: everything},
+	VisitPort:         everybody(Own | Team | Other),
+	SeeSecrets:        workers(House | Own),
+	ChangeSecrets:     workers(House | Own),
+	SeeRepoSecrets:    everybody(House),
+	ChangeRepoSecret:  {Operator: House, Lead: House},
+	SeeTeamSecrets:    {Operator: everything, Lead: Team, Developer: Team, Auditor: everything},
+	ChangeTeamSecret:  {Operator: everything, Lead: Team},
+	SeeHouseSecrets:   everybody(House),
+	ChangeHouseSecret: {Operator: House},
+	SeeRepositories:   everybody(House),
+	ChangeRepository:  {Operator: House},
+	SeePrebuilds:      everybody(House),
+	ChangePrebuilds:   {Operator: House, Lead: House},
+	SeePeople:         {Operator: everything, Lead: House | Own | Team, Auditor: everything},
+	ChangePeople:      {Operator: everything},
+	ChangeServices:    {Operator: everything, Lead: House | Team},
+	SeeRules:          everybody(House),
+	ChangeRules:       {Operator: House},
+	SeeCost:           {Operator: everything, Lead: House | Own | Team, Developer: House | Own, Auditor: everything},
+	SeeWholeJournal:   {Operator: House, Auditor: House},
+	SeeWebhooks:       {Operator: House, Auditor: House},
+	ChangeWebhooks:    {Operator: House},
+	SeeLinks:          {Operator: everything, Lead: House | Own | Team, Developer: House | Own, Auditor: everything},
+	ChangeLinks:       {Operator: everything, Lead: House | Own | Team, Developer: House | Own},
+	SyncDirectory:     {Operator: everything},
+	SeeProviders:      {Operator: House, Auditor: House},
+	ChangeProviders:   {Operator: House},
+	SeeJournal:        {Operator: everything, Lead: Own | Team, Developer: Own, Auditor: everything},
 }
 
 // Grave are the actions that change who may do what: whoever asks for them may be made

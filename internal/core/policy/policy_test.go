@@ -17,7 +17,7 @@ func TestWhatMustHold(t *testing.T) {
 			if a == SeeWorkspace || a == VisitPort || r != Auditor {
 				continue
 			}
-			if May(Auditor, a, Team|Other) && a != SeePeople && a != SeeCost && a != SeeJournal && a != SeeRecordings && a != SeeLinks {
+			if May(Auditor, a, Team|Other) && a != SeePeople && a != SeeCost && a != SeeJournal && a != SeeRecordings && a != SeeLinks && a != SeeTeamSecrets {
 				t.Errorf("an auditor may %s", a)
 			}
 		}
@@ -35,6 +35,9 @@ func TestWhatMustHold(t *testing.T) {
 	}
 	if May(Developer, SeeWorkspace, Team) || May(Lead, SeeWorkspace, Other) || !May(Lead, StopWorkspace, Team) || May(Lead, RemoveWorkspace, Team) {
 		t.Error("a team's workspaces are not their lead's to see and stop, or more")
+	}
+	if May(Developer, ChangeTeamSecret, Team) || May(Lead, ChangeTeamSecret, Other) || May(Lead, SeeTeamSecrets, Other) || May(Lead, ChangeHouseSecret, House) {
+		t.Error("a team's secrets are not its lead's alone, or the house's not the operators'")
 	}
 	if May(Operator, "unheard of", House|Own) {
 		t.Error("an action that is not in the table is allowed")

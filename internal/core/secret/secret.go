@@ -7,6 +7,7 @@ package secret
 
 import (
 	"fmt"
+	"path"
 	"regexp"
 	"strings"
 )
@@ -43,3 +44,40 @@ func CheckValue(v string) error {
 	}
 	return nil
 }
+
+// CheckFile tells what is wrong with where a secret's file is to stand, or with its
+// mode, if anything. A file that others than its owner get stands in FileFolder
+// alone: in a home folder it could steer what runs there.
+func CheckFile(level Level, where string, mode uint32) error {
+	rest, home := strings.CutPrefix(where, "~/")
+	switch {
+	case mode != 0 && (mode&^0o555 != 0 || mode&0o400 == 0):
+		return fmt.Errorf("mode %04o is none for a secret's file: its owner must read it, and nobody writes it; like 0400 or 0440", mode)
+	case where == "":
+		return nil
+	case !home, rest != path.Clean(rest), rest == ".", strings.HasPrefix(rest, "../"), rest == "..", path.IsAbs(rest), len(where) > 512, strings.ContainsAny(where, "\x00\r\n"):
+		return fmt.Errorf("%q is no path for a secret's file: give one beneath the home folder, like ~/.config/tide/key", where)
+	case level != OfPerson:
+		return fmt.Errorf("a file at a place of its own is for a person's secret alone: in others' home folders it could steer what runs there; programs find it by its variable")
+	}
+	return nil
+}
+
+// CheckBranches tells what is wrong with patterns of branches, if anything.
+func CheckBranches(patterns []string) error {
+	if len(patterns) > 20 {
+		return fmt.Errorf("%d patterns of branches are given; at most 20 are allowed", len(patterns))
+	}
+	for _, p := range patterns {
+		if _, err := path.Match(strings.TrimSuffix(p, "/**"), ""); err != nil || p == "" || len(p) > 200 {
+			return fmt.Errorf("%q is no pattern of branches: write a name with * for a part of it, like release/*", p)
+		}
+	}
+	return nil
+}
+
+// placeholders are what stands in examples in the place of a value.
+var placeholders = regexp.MustCompile(`(?i)^(x{3,}|\*{3,}|\.{3,}|<.*>|\$?\{.*\}|todo|tbd|fixme|none|null|changeme|change[-_ ]me|placeholder|example|secret|password|test|dummy|your[-_ ].*|insert[-_ ].*|replace[-_ ].*)$`)
+
+// Placeholder tells whether a value looks like what examples have in the place of one.
+func Placeholder(value string) bool { return placeholders.MatchString(strings.TrimSpace(value)) }

@@ -130,7 +130,7 @@ func TestSharedNames(t *testing.T) {
 	if CheckName("NODE_OPTIONS") != nil || CheckName("PAGER") != nil {
 		t.Error("a person cannot name their own as they like")
 	}
-	for _, c := range Choose("tide-board", []Secret{{Level: OfRepository, Repository: "tide-board", Name: "PROMPT_COMMAND"}, {Level: OfRepository, Repository: "tide-board", Name: "TIDE_KEY"}, {Level: OfPerson, Name: "PAGER", Everywhere: true}}) {
+	for _, c := range Choose(Place{Repository: "tide-board"}, []Secret{{Level: OfRepository, Whose: "tide-board", Name: "PROMPT_COMMAND"}, {Level: OfRepository, Whose: "tide-board", Name: "TIDE_KEY"}, {Level: OfPerson, Name: "PAGER", Everywhere: true}}) {
 		if c.Given == (c.Name == "PROMPT_COMMAND") {
 			t.Errorf("%s is given: %v, as %s", c.Name, c.Given, c.Why)
 		}

@@ -2,9 +2,11 @@ package inside
 
 import (
 	"bufio"
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"maps"
 	"os"
 	"os/exec"
@@ -122,7 +124,7 @@ func (s *server) prepare(p steward.Process) (*exec.Cmd, error) {
 	for k, v := range env {
 		cmd.Env = append(cmd.Env, k+"="+v)
 	}
-	if err := s.putFiles(a, p.Files); err != nil {
+	if err := s.putFiles(a, p.Files, p.FileWays); err != nil {
 		return nil, err
 	}
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
@@ -192,8 +194,9 @@ func find(name, path, folder string) (string, error) {
 }
 
 // putFiles writes the secrets that are wanted as files, readable by their user
-// alone, on tmpfs; others that stood there go.
-func (s *server) putFiles(a account, files map[string]string) error {
+// alone, on tmpfs; others that stood there go. Where one has a place of its own, a
+// link leads from there.
+func (s *server) putFiles(a account, files map[string]string, ways []steward.FileWay) error {
 	if files == nil {
 		return nil
 	}
@@ -214,9 +217,16 @@ func (s *server) putFiles(a account, files map[string]string) error {
 			}
 		}
 	}
+	modes := map[string]os.FileMode{}
+	for _, w := range ways {
+		modes[w.Name] = os.FileMode(w.Mode) & 0o555
+	}
 	for name, content := range files {
-		path := filepath.Join(dir, filepath.Base(name))
+		path, mode := filepath.Join(dir, filepath.Base(name)), cmp.Or(modes[name], 0o400)
 		if is, err := os.ReadFile(path); err == nil && string(is) == content {
+			if err := os.Chmod(path, mode); err != nil {
+				return fmt.Errorf("secrets as files: %w", err)
+			}
 			continue
 		}
 		f, err := os.OpenFile(path+".new", os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o400)
@@ -224,8 +234,53 @@ func (s *server) putFiles(a account, files map[string]string) error {
 			return fmt.Errorf("secrets as files: %w", err)
 		}
 		_, err = f.WriteString(content)
-		if err := errors.Join(err, f.Chown(int(a.uid), int(a.gid)), f.Close(), os.Rename(path+".new", path)); err != nil {
+		if err := errors.Join(err, f.Chown(int(a.uid), int(a.gid)), f.Chmod(mode), f.Close(), os.Rename(path+".new", path)); err != nil {
 			return fmt.Errorf("secrets as files: %w", err)
+		}
+	}
+	return s.linkFiles(a, dir, ways)
+}
+
+// linkFiles leads from places in a home folder to secrets' files. What else stands
+// there stays, and nothing outside of the home folder is touched, whatever links are
+// in it.
+func (s *server) linkFiles(a account, dir string, ways []steward.FileWay) error {
+	wanted := map[string]string{}
+	for _, w := range ways {
+		if rest, home := strings.CutPrefix(w.Path, "~/"); home {
+			wanted[rest] = filepath.Join(dir, filepath.Base(w.Name))
+		}
+	}
+	if len(wanted)+len(s.links) == 0 {
+		return nil
+	}
+	home, err := os.OpenRoot(a.home)
+	if err != nil {
+		return fmt.Errorf("secrets in the home folder: %w", err)
+	}
+	defer home.Close()
+	for place := range s.links {
+		if to, err := home.Readlink(place); wanted[place] == "" && err == nil && filepath.Dir(to) == dir {
+			_ = home.Remove(place) // it leads nowhere, and harms nobody, where it stays
+		}
+	}
+	s.links = wanted
+	for place, to := range wanted {
+		for i := range place { // folders above it, as their user's
+			if place[i] == '/' && home.Mkdir(place[:i], 0o700) == nil {
+				if err := home.Lchown(place[:i], int(a.uid), int(a.gid)); err != nil {
+					return fmt.Errorf("secrets in the home folder: %w", err)
+				}
+			}
+		}
+		is, err := home.Readlink(place)
+		if is == to || err == nil && filepath.Dir(is) == dir && home.Remove(place) != nil {
+			continue
+		}
+		if err := home.Symlink(to, place); err == nil {
+			_ = home.Lchown(place, int(a.uid), int(a.gid))
+		} else if !errors.Is(err, fs.ErrExist) { // a file of theirs counts more
+			return fmt.Errorf("secrets in the home folder: %w", err)
 		}
 	}
 	return nil

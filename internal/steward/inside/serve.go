@@ -42,11 +42,12 @@ type server struct {
 	setUps     map[string]*setUp
 	procs      map[int]holder // leaders of process groups that run
 	signs      signs
-	scrollRoom atomic.Int64 // what is free for the scrollback of terminals
-	gitProxy   string       // the address of the proxy for git
-	files      sync.Mutex   // guards the secrets that are files
-	probes     probes       // what users' shells say of their environment
-	tree       sync.Mutex   // guards the tree while it is made or kept: one who was cut off may still be at it
+	scrollRoom atomic.Int64      // what is free for the scrollback of terminals
+	gitProxy   string            // the address of the proxy for git
+	files      sync.Mutex        // guards the secrets that are files
+	links      map[string]string // from places in the home folder to them
+	probes     probes            // what users' shells say of their environment
+	tree       sync.Mutex        // guards the tree while it is made or kept: one who was cut off may still be at it
 }
 
 // Serve connects to the service, again and again, and does what it asks.
@@ -186,6 +187,16 @@ func (s *server) serve(c *steward.Conn) {
 			return
 		}
 		s.run(c, p, r.Process.Secrets, r.Process.Quiet)
+	case steward.PutFiles:
+		a, err := lookup(r.Process.User)
+		if err == nil {
+			err = s.putFiles(a, r.Process.Files, r.Process.FileWays)
+		}
+		if err != nil {
+			refuse(err)
+			return
+		}
+		_ = c.Send(steward.Reply{})
 	case steward.SetUp:
 		u, err := s.setUp(r)
 		if err != nil {

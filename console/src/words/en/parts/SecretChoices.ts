@@ -1,0 +1,15 @@
+export const noneIsGiven = () => "No secrets are given here, and the definition asks for none.";
+export const name = () => "Name";
+export const given = () => "Given";
+export const yesAs = (form: string, name: string) => `yes, as ${form === "file" ? `a file ($${name}_FILE)` : `$${name}`}`;
+export const no = () => "no";
+export const level = () => "Level";
+export const levelOf = (level: string, whose?: string) => ({ person: "mine", repository: "the repository's", team: `team ${whose ?? ""}'s`, house: "the house's", none: "nobody's" })[level] ?? level;
+export const set = () => "Set";
+export const version = (n: number) => `version ${n}`;
+export const by = (who: string) => ` by ${who}`;
+export const theDefinitionAsksFor = () => "The definition asks for it";
+export const asked = (wanted: boolean, required: boolean) => (required ? "requires it" : wanted ? "yes" : "no");
+export const why = () => "Why";
+export const hides = (levels: string[]) => `; it hides the ${levels.join("'s and the ")}'s`;
+export const holdsAnOlder = (label: string, version: number, since: string) => `${label} (since ${since}) holds an older one, version ${version}`;
