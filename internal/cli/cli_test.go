@@ -476,7 +476,7 @@ func TestDotenv(t *testing.T) {
 			t.Errorf("%s reads %q, not %q", name, values[name], want)
 		}
 	}
-	for _, bad := range []string{"", "# nothing", "A=\"hunter2", "hunter2hunter2 is no line"} {
+	for _, bad := range []string{"", "# nothing", "A=\"hunter2"} {
 		if _, _, err := readDotenv(bad); err == nil || strings.Contains(err.Error(), "hunter2") {
 			t.Errorf("of %q it says %v", bad, err)
 		}

@@ -126,6 +126,16 @@ func (d *doing) logged(ctx context.Context, b begun) error {
 			return err
 		}
 	}
+	if b.mv.Action == lifecycle.MakeImage {
+		if d.opened, err = d.sessions.ForBuild(ctx, b.w); err != nil {
+			return err
+		}
+	}
+	if len(d.opened.Given) > 0 {
+		if err := d.sessions.Used(ctx, d.opened.Given); err != nil {
+			return err
+		}
+	}
 	if d.log, err = d.logs.openLog(b.w, b.sheet.Number, b.step.Number, d.opened.Mask); err != nil {
 		return fmt.Errorf("write the log: %w", err)
 	}

@@ -137,7 +137,11 @@ func (d imageStep) build(ctx context.Context, tag string, plan store.Plan, b def
 		return yard.Image{}, err
 	}
 	fmt.Fprintf(d.log, "building %s from %s\n", tag, cmp.Or(b.Dockerfile, "the compose file"))
-	return d.followed(ctx, filepath.Join(dir, "context"), plan.Commit, yard.Build{Tag: tag, Dockerfile: file, Target: b.Target, Args: b.Args, CacheFrom: b.CacheFrom, Take: takes(ctx, house)})
+	img, err := d.followed(ctx, filepath.Join(dir, "context"), plan.Commit, yard.Build{Tag: tag, Dockerfile: file, Target: b.Target, Args: b.Args, CacheFrom: b.CacheFrom, Take: takes(ctx, house), Secrets: d.opened.Mask})
+	if err != nil || len(d.opened.Mask) == 0 {
+		return img, err
+	}
+	return img, d.clean(ctx, tag, "", d.opened.Mask) // what mounts a secret may also write it
 }
 
 // takes holds what a build takes from against the house rules.

@@ -4,8 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 
 	"yardbench/internal/core/lifecycle"
+	"yardbench/internal/core/plain"
+	"yardbench/internal/core/secret"
 	"yardbench/internal/steward"
 	"yardbench/internal/steward/outside"
 	"yardbench/internal/store"
@@ -39,6 +42,17 @@ func (d *doing) keep(ctx context.Context) error {
 	if err := tryWhole(ctx, buildTimeout, func(ctx context.Context) error { return committer.Keep(ctx, d.w.ID, d.body, tag) }); err != nil {
 		return err
 	}
+	r, err := d.store.Read().RepositoryByID(ctx, d.w.RepositoryID)
+	if err != nil {
+		return err
+	}
+	shared, err := d.sessions.SharedBy(ctx, r)
+	if err != nil {
+		return err
+	}
+	if err := d.clean(ctx, tag, d.w.Plan.Image, shared); err != nil {
+		return err
+	}
 	fmt.Fprintf(d.log, "kept as %s\n", tag)
 	img, ok, err := d.yard.FindImage(ctx, tag)
 	if err == nil && !ok {
@@ -54,3 +68,38 @@ func (d *doing) keep(ctx context.Context) error {
 	}
 	return nil
 }
+
+// clean looks for values of secrets in the files of an image, those of the image
+// below it left out, and gives up its name where one is there: a prepared image is
+// everybody's who works in the repository, and stays.
+func (d *doing) clean(ctx context.Context, tag, below string, values map[string]string) error {
+	finder := secret.NewFinder(values)
+	if finder.Empty() {
+		return nil
+	}
+	looker, err := yard.Able[yard.Looker](d.yard, "does not let us look into images")
+	if err != nil {
+		return err
+	}
+	where, name := "", ""
+	look := finder.Look()
+	err = looker.LookInto(ctx, tag, below, func(path string, r io.Reader) error {
+		found, err := look(r)
+		if found != "" {
+			where, name = path, found
+			return errFoundIn
+		}
+		return err
+	})
+	if !errors.Is(err, errFoundIn) {
+		return err
+	}
+	if builder, err := yard.Able[yard.Builder](d.yard, "builds no images"); err == nil {
+		if err := builder.DropTag(context.WithoutCancel(ctx), tag); err != nil {
+			return err
+		}
+	}
+	return yard.Refused("the image is not kept: the value of secret %s is in %s; have what needs it read it when it runs, or mount it in the build as a secret, and write it nowhere", name, plain.Line(where, 300))
+}
+
+var errFoundIn = errors.New("a value was found")

@@ -138,7 +138,7 @@ func (s *Sessions) Of(ctx context.Context, w store.Workspace) (p steward.Process
 	}
 	opened.Mask, p.Secrets, p.Files = map[string]string{}, map[string]int{}, map[string]string{}
 	for _, g := range opened.Given {
-		v, err := s.Vault.Open(g.Sealed, SecretPlace(g.Level, g.SubjectID, g.Name, g.Version)...)
+		v, err := s.open(g)
 		if err != nil {
 			return p, opened, err
 		}
@@ -186,6 +186,75 @@ func (s *Sessions) Given(ctx context.Context, w store.Workspace) ([]store.Secret
 		}
 	}
 	return out, nil
+}
+
+// ForBuild gives the build secrets of a workspace's repository and the house: what the
+// build of its image may mount. An image is everybody's who works in the repository,
+// so nothing of a person's or a team's goes in; what is launched from a pull request
+// has none.
+func (s *Sessions) ForBuild(ctx context.Context, w store.Workspace) (opened Opened, err error) {
+	opened.Mask = map[string]string{}
+	if changes.Request(w.Branch) > 0 || w.Plan.Adopted != nil {
+		return opened, nil
+	}
+	r, err := s.Store.Read().RepositoryByID(ctx, w.RepositoryID)
+	if err != nil {
+		return opened, err
+	}
+	rows, err := s.Store.Read().Secrets(ctx, store.SecretsOf{Level: secret.OfRepository, SubjectID: r.ID}, store.SecretsOf{Level: secret.OfHouse, SubjectID: store.TheHouse})
+	if err != nil {
+		return opened, err
+	}
+	for _, level := range []secret.Level{secret.OfHouse, secret.OfRepository} { // the nearer counts
+		for _, row := range rows {
+			given := secret.Choose(secret.Place{Repository: r.Name, Branch: w.Branch, Build: true}, []secret.Secret{row.Secret})
+			if row.Level != level || len(given) == 0 || !given[0].Given {
+				continue
+			}
+			if opened.Mask[row.Name], err = s.open(row); err != nil {
+				return opened, err
+			}
+			opened.Given = append(opened.Given, row)
+		}
+	}
+	return opened, nil
+}
+
+// SharedBy gives the values of all secrets that others set for a repository's
+// workspaces or the builds of its images, by level and name: those that no image of it
+// may hold.
+func (s *Sessions) SharedBy(ctx context.Context, r store.Repository) (map[string]string, error) {
+	q := s.Store.Read()
+	teams, err := q.Teams(ctx)
+	if err != nil {
+		return nil, err
+	}
+	of := []store.SecretsOf{{Level: secret.OfRepository, SubjectID: r.ID}, {Level: secret.OfHouse, SubjectID: store.TheHouse}}
+	for _, t := range teams {
+		of = append(of, store.SecretsOf{Level: secret.OfTeam, SubjectID: t.ID})
+	}
+	rows, err := q.Secrets(ctx, of...)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]string{}
+	for _, row := range rows {
+		if row.Level != secret.OfRepository && !row.Everywhere && !slices.Contains(row.Repositories, r.Name) {
+			continue
+		}
+		name := row.Name + " of the " + string(row.Level)
+		if row.Level == secret.OfTeam {
+			name = row.Name + " of team " + row.Whose
+		}
+		if out[name], err = s.open(row); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+func (s *Sessions) open(row store.Secret) (string, error) {
+	return s.Vault.Open(row.Sealed, SecretPlace(row.Level, row.SubjectID, row.Name, row.Version)...)
 }
 
 // Chosen is a secret's name at one level, of one subject.

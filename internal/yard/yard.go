@@ -82,6 +82,14 @@ type Committer interface {
 	Keep(ctx context.Context, workspace string, number int, tag string) error
 }
 
+// Looker is a yard into whose images one can look.
+type Looker interface {
+	// LookInto calls each with every file of an image, and with what it says of itself:
+	// its configuration and how it was made. The files of the image below, "" for
+	// none, are left out. What each gives ends it.
+	LookInto(ctx context.Context, ref, below string, each func(path string, r io.Reader) error) error
+}
+
 // Server is a yard that runs services beside a body.
 type Server interface {
 	// StartService makes a service beside a body, if it is not there, and
@@ -221,6 +229,10 @@ type Build struct {
 	// outside of Context, before it is taken, and says by which name to take it.
 	// An error is why it is not: then there is no build.
 	Take func(BuildSource) (name string, err error)
+	// Secrets are what commands of the build may mount as secrets (RUN
+	// --mount=type=secret,id=NAME), value by name. They are in no layer, no argument
+	// and no history.
+	Secrets map[string]string
 	// Closed gives commands of the build no network.
 	Closed bool
 	// CoresMilli and MemoryBytes bound a command of the build where the yard can

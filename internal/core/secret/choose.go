@@ -64,6 +64,8 @@ type Place struct {
 	Repository, Branch string
 	// Teams are those of its owner.
 	Teams []string
+	// Build tells that it is the build of an image, which gets build secrets alone.
+	Build bool
 	// Owner tells how its owner is spoken of in reasons: "" is the reader.
 	Owner string
 }
@@ -93,7 +95,9 @@ func reach(p Place, s Secret) (given, known bool, why string) {
 		return false, true, fmt.Sprintf("it is %s and not for %s, but for %s", whose, p.Repository, strings.Join(s.Repositories, ", "))
 	case !OnBranch(s.Branches, p.Branch):
 		return false, true, fmt.Sprintf("it is %s, for branches like %s, and this is %s", whose, strings.Join(s.Branches, ", "), p.Branch)
-	case s.Form == Build:
+	case p.Build && s.Form != Build:
+		return false, false, ""
+	case s.Form == Build && !p.Build:
 		return false, true, fmt.Sprintf("it is %s, for the builds of images alone", whose)
 	}
 	why = "it is " + whose

@@ -23,12 +23,17 @@ type Masker struct {
 	nodes []node
 	root  [256]int32 // the nodes of the first bytes
 	names []string
+	// first has a bit set for the hash of each first four bytes of a form: what has
+	// none begins nothing, and is passed on without a look at the tree.
+	first []uint64
 
+	out   bytes.Buffer // what is passed on of one write
 	state int32
 	depth int    // of the state: so many of the newest bytes could begin a value
 	held  []byte // the newest bytes, from where a value could begin or is found
 	from  int64  // where held begins, counted from the first byte written
 	at    int64  // how many were written
+	keep  bool   // found ones are kept, and nothing is passed on
 	found []run  // what is masked and not passed on yet, apart and in order
 }
 
@@ -52,7 +57,7 @@ type run struct {
 // A value of several lines is masked line by line too, as terminals and tools
 // often print it so.
 func NewMasker(w io.Writer, byName map[string]string) *Masker {
-	m := &Masker{to: w, nodes: make([]node, 1)} // the first stands for nothing
+	m := &Masker{to: w, nodes: make([]node, 1), first: make([]uint64, 1<<firstBits/64)} // the first node stands for nothing
 	for _, name := range slices.Sorted(maps.Keys(byName)) {
 		m.names = append(m.names, name)
 		for _, form := range Forms(byName[name]) {
@@ -65,6 +70,8 @@ func NewMasker(w io.Writer, byName map[string]string) *Masker {
 
 // add puts a value's form into the tree.
 func (m *Masker) add(form string, name int32) {
+	h := hashOf(form)
+	m.first[h/64] |= 1 << (h % 64)
 	at := int32(0)
 	for i := range len(form) {
 		next := m.step(at, form[i])
@@ -125,8 +132,19 @@ func (m *Masker) link() {
 
 // Write masks p and passes on what cannot be part of a value any more.
 func (m *Masker) Write(p []byte) (int, error) {
-	var out bytes.Buffer
-	for _, b := range p {
+	out := &m.out
+	out.Reset()
+	for i := 0; i < len(p); {
+		if m.state == 0 { // nothing is held
+			n := m.plainly(p[i:])
+			out.Write(p[i : i+n])
+			m.at, m.from, i = m.at+int64(n), m.from+int64(n), i+n
+			if i == len(p) {
+				break
+			}
+		}
+		b := p[i]
+		i++
 		next := m.step(m.state, b)
 		for next == 0 && m.state != 0 {
 			m.state = m.nodes[m.state].fail
@@ -140,14 +158,46 @@ func (m *Masker) Write(p []byte) (int, error) {
 		for next != 0 && m.nodes[next].child == 0 { // nothing longer begins so
 			next = m.nodes[next].fail
 		}
+		if m.nodes[next].depth == 1 && i+firstBytes-1 <= len(p) && !m.begins(p[i-1:]) {
+			next = 0
+		}
 		m.state, m.depth = next, int(m.nodes[next].depth)
-		m.pass(&out, m.at-int64(m.depth))
+		m.pass(out, m.at-int64(m.depth))
 	}
 	if out.Len() == 0 {
 		return len(p), nil
 	}
 	_, err := m.to.Write(out.Bytes())
 	return len(p), err
+}
+
+const (
+	firstBytes = MinMasked // no form is shorter
+	firstBits  = 20        // of the hashes of some ten thousand forms one in a hundred is set
+)
+
+// hashOf is the hash of the first four bytes (Knuth, The Art of Computer
+// Programming 3, 6.4: multiplicative hashing).
+func hashOf[T string | []byte](s T) uint32 {
+	return (uint32(s[0]) | uint32(s[1])<<8 | uint32(s[2])<<16 | uint32(s[3])<<24) * 2654435769 >> (32 - firstBits)
+}
+
+// begins tells whether a form may begin so, by the first four bytes.
+func (m *Masker) begins(p []byte) bool {
+	h := hashOf(p)
+	return m.first[h/64]&(1<<(h%64)) != 0
+}
+
+// plainly is how many bytes no form begins in.
+func (m *Masker) plainly(p []byte) int {
+	first := m.first
+	for n := 0; n+firstBytes <= len(p); n++ {
+		h := hashOf(p[n : n+firstBytes])
+		if first[h/64]&(1<<(h%64)) != 0 {
+			return n
+		}
+	}
+	return max(0, len(p)-firstBytes+1)
 }
 
 // cover says that a value was found, from there to the newest byte. What it
@@ -172,6 +222,10 @@ func (m *Masker) cover(from int64, name int32) {
 
 // pass passes on all before a place: nothing that is found yet begins there.
 func (m *Masker) pass(out *bytes.Buffer, before int64) {
+	if m.keep && len(m.found) > 0 {
+		m.drop(before)
+		return
+	}
 	for len(m.found) > 0 && m.found[0].to <= before {
 		m.plain(out, m.found[0].from)
 		for _, n := range m.found[0].names {

@@ -14,6 +14,8 @@ import (
 	buildkit "github.com/moby/buildkit/client"
 	"github.com/moby/buildkit/frontend/dockerfile/builder"
 	gateway "github.com/moby/buildkit/frontend/gateway/client"
+	"github.com/moby/buildkit/session"
+	"github.com/moby/buildkit/session/secrets/secretsprovider"
 	"github.com/moby/buildkit/util/staticfs"
 	"github.com/moby/moby/client"
 	"github.com/tonistiigi/fsutil"
@@ -153,6 +155,10 @@ func (e *images) Build(ctx context.Context, b yard.Build, report func(yard.Progr
 	for _, ref := range b.CacheFrom {
 		cache = append(cache, buildkit.CacheOptionsEntry{Type: "registry", Attrs: map[string]string{"ref": ref}})
 	}
+	secrets := map[string][]byte{}
+	for name, v := range b.Secrets {
+		secrets[name] = []byte(v)
+	}
 	news := make(chan *buildkit.SolveStatus)
 	follow := follower{report: report, titles: map[string]string{}, ended: map[string]bool{}, allCached: true}
 	var wg sync.WaitGroup
@@ -160,6 +166,7 @@ func (e *images) Build(ctx context.Context, b yard.Build, report func(yard.Progr
 	g := &guard{build: b, taken: map[string]bool{}}
 	_, err = bk.Build(ctx, buildkit.SolveOpt{
 		FrontendAttrs: attrs, LocalMounts: mounts, CacheImports: cache, SharedKey: b.CacheSpace,
+		Session: []session.Attachable{secretsprovider.FromMap(secrets)},
 		Exports: []buildkit.ExportEntry{{Type: "moby", Attrs: map[string]string{"name": b.Tag}}},
 	}, "", func(ctx context.Context, c gateway.Client) (*gateway.Result, error) {
 		g.Client = c

@@ -186,3 +186,8 @@ func (y *images) Try(ctx context.Context, image string, argv []string, max int64
 	out, _, _ := run(argv, nil, nil)
 	return []byte(out[:min(int64(len(out)), max)]), ctx.Err()
 }
+
+// LookInto implements [yard.Looker]: simulated images hold no files.
+func (y *images) LookInto(ctx context.Context, _, _ string, _ func(string, io.Reader) error) error {
+	return ctx.Err()
+}
