@@ -110,7 +110,7 @@ func (a peopleCommands) listSecrets() *cobra.Command {
 			}
 			return a.print(secrets, func() {
 				if len(secrets) == 0 {
-					fmt.Fprintln(a.out, "there are none; set one with: yardbench secret put NAME --for REPOSITORY")
+					fmt.Fprintln(a.out, "there are none"+map[bool]string{true: "; set one with: yardbench secret put NAME --for REPOSITORY"}[of == client.SecretsOf{}])
 					return
 				}
 				t := a.table(a.out, "NAME", "FORM", "GIVEN TO", "VERSION", "SET", "BY", "LAST USED")

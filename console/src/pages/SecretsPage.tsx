@@ -83,7 +83,7 @@ function Explained({ repository, name, look, which }: { repository: string; name
     <>
       <Space wrap align="start">
         {which}
-        <Input.Search key={name} allowClear defaultValue={name} aria-label={say.aName()} placeholder={say.aName()} style={{ width: 260 }} onSearch={look} />
+        <Input.Search key={name} allowClear defaultValue={name} aria-label={say.aName()} placeholder={say.aName()} style={{ width: 320 }} onSearch={look} />
       </Space>
       <ProblemNote error={rows.error} />
       <SecretChoices rows={rows.data} loading={rows.isPending} />

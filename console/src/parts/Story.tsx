@@ -11,7 +11,9 @@ import { SSHLine } from "./Keys";
 import { LogView } from "./LogView";
 import { Ports } from "./Ports";
 import { ProblemNote } from "./ProblemNote";
+import { SecretChoices } from "./SecretChoices";
 import { useAddress } from "./search";
+import { explainedIn } from "../service/secrets";
 import { SheetView } from "./SheetView";
 import { State } from "./State";
 import { exact, when } from "words/times";
@@ -138,6 +140,7 @@ export function Story({ name, person, head }: { name: string; person: Me; head?:
           },
           ...(w.services > 0 ? [{ key: "services", label: say.services(), children: <Services workspace={w} /> }] : []),
           { key: "ports", label: say.ports(), children: <Ports workspace={w} own={own} /> },
+          ...(own ? [{ key: "secrets", label: say.secrets(), children: <Secrets of={nameOf(w)} /> }] : []),
           { key: "journal", label: say.journal(), children: <Entries of={{ workspace: nameOf(w) }} /> },
         ]}
       />
@@ -244,6 +247,17 @@ function Services({ workspace: w }: { workspace: Workspace }) {
         ]}
       />
       <p className="quiet">{say.openARowFor()}</p>
+    </>
+  );
+}
+
+/** What one's own workspace is given, and what in it holds an older one. */
+function Secrets({ of }: { of: string }) {
+  const rows = useQuery(explainedIn(of));
+  return (
+    <>
+      <ProblemNote error={rows.error} />
+      <SecretChoices rows={rows.data} loading={rows.isPending} />
     </>
   );
 }

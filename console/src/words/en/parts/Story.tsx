@@ -45,6 +45,7 @@ export const launchSheet = () => "Launch sheet";
 export const log = () => "Log";
 export const services = () => "Services";
 export const ports = () => "Ports";
+export const secrets = () => "Secrets";
 export const journal = () => "Journal";
 export const iHaveReadIt = () => "I have read it";
 export const somethingInItWanted = (since: string) => `something in it wanted to push (${since})`;
