@@ -9,6 +9,7 @@ import (
 	"regexp"
 	"strings"
 	"testing"
+	"time"
 
 	"yardbench/wire"
 )
@@ -18,7 +19,7 @@ var schemas = map[string]reflect.Type{}
 
 func init() {
 	for _, v := range []any{wire.WorkspaceRow{}, wire.Workspace{}, wire.Preflight{}, wire.Outcome{}, wire.Operation{}, wire.Service{}, wire.Port{}, wire.Container{}, wire.Secret{}, wire.SecretChoice{}, wire.KnownCredential{},
-		wire.Token{}, wire.MadeToken{}, wire.Repository{}, wire.PushKey{}, wire.DefinitionCheck{}, wire.DefinitionChanges{}, wire.Starter{}, wire.PrebuildPlan{}, wire.Sheet{}, wire.Person{}, wire.Team{}, wire.OpenEnrolment{}, wire.Enrolment{},
+		wire.Token{}, wire.MadeToken{}, wire.Repository{}, wire.PushKey{}, wire.DefinitionCheck{}, wire.DefinitionChanges{}, wire.Starter{}, wire.PrebuildPlan{}, wire.Sheet{}, wire.Person{}, wire.Team{}, wire.OpenEnrolment{}, wire.Enrolment{}, wire.Guest{},
 		wire.Rules{}, wire.RulesVersion{}, wire.RulesCheck{}, wire.JournalEntry{}, wire.JournalHead{}, wire.JournalVerdict{}, wire.Webhook{}, wire.MadeWebhook{}, wire.WebhookKey{}, wire.Delivery{}, wire.Cost{}, wire.Me{}, wire.SignedIn{}, wire.SSHKey{}, wire.Terminal{}, wire.FirstLine{}, wire.Look{}, wire.LookLink{}, wire.Bench{}, wire.MadeLookLink{}, wire.Recording{}, wire.Attention{}, wire.AttentionCause{}, wire.RepositoryBranch{}, wire.Provider{}, wire.LaunchLink{}, wire.LinkUse{}, wire.UsedLink{}, wire.Profile{}} {
 		schemas[reflect.TypeOf(v).Name()] = reflect.TypeOf(v)
 	}
@@ -55,6 +56,7 @@ func TestJSONOfEveryCommand(t *testing.T) {
 	}
 	w.must(w.as("ingrid", "", "launch", "tide-board", "--name", "b"), 0)
 	w.must(w.as("ingrid", "", "launch", "tide-board", "--name", "c"), 0)
+	w.guest("tormod", time.Now().Add(time.Hour), "tide-board")
 	seen := map[string]bool{}
 	for _, c := range []struct{ who, stdin, row, line string }{
 		{"ingrid", "", "launch", "launch tide-board --name a"},
@@ -112,6 +114,9 @@ func TestJSONOfEveryCommand(t *testing.T) {
 		{"astrid", "", "team add", "team add Lights"},
 		{"astrid", "", "enrolment add", "enrolment add"},
 		{"astrid", "", "enrolment list", "enrolment list"},
+		{"runa", "", "guest invite", "guest invite --team Timetable --for tide-board --until 72h"},
+		{"runa", "", "guest list", "guest list"},
+		{"runa", "", "guest extend", "guest extend tormod --size small"},
 		{"astrid", "", "rules show", "rules show"},
 		{"astrid", "", "rules list", "rules list"},
 		{"astrid", "", "rules check", "rules check " + tree},

@@ -17,7 +17,7 @@ type Person struct {
 	Name     string `json:"name" example:"ingrid"`
 	FullName string `json:"full_name" example:"Ingrid Solheim"`
 	Email    string `json:"email" example:"ingrid@skerryline.example"`
-	Role     string `json:"role" enum:"operator,lead,developer,auditor"`
+	Role     string `json:"role" enum:"operator,lead,developer,auditor,guest"`
 	Team     string `json:"team,omitempty" example:"Timetable"`
 	Closed   bool   `json:"closed" doc:"They may not sign in any more"`
 	Program  bool   `json:"program,omitempty" doc:"It is no person, but the account of programs of a team: its tokens are made for it, and nobody signs in with it"`
@@ -37,6 +37,40 @@ type PersonChange struct {
 	Role   string  `json:"role,omitempty" enum:"operator,lead,developer,auditor"`
 	Team   *string `json:"team,omitempty" doc:"Empty for none"`
 	Closed *bool   `json:"closed,omitempty" doc:"They may not sign in any more; what they are signed in with ends"`
+}
+
+// Guest is somebody whose access ends by itself.
+type Guest struct {
+	Name         string    `json:"name" example:"tormod"`
+	FullName     string    `json:"full_name"`
+	Team         string    `json:"team"`
+	Until        time.Time `json:"until" doc:"When it ends"`
+	Repositories []string  `json:"repositories" doc:"Those they may work in"`
+	Sizes        []string  `json:"sizes" doc:"Those they may have; none is every size"`
+	By           string    `json:"by" doc:"Who brought them in, or changed it last"`
+	Over         bool      `json:"over" doc:"It has ended"`
+}
+
+// EndingGuest is a guest whose access ends soon.
+type EndingGuest struct {
+	Name  string    `json:"name"`
+	Until time.Time `json:"until"`
+}
+
+// NewGuest asks for a link by which somebody sets up an account that ends by itself.
+type NewGuest struct {
+	Team         string    `json:"team" minLength:"1" maxLength:"40" doc:"Whose guest it is"`
+	Until        time.Time `json:"until" doc:"When it ends: within 366 days"`
+	Repositories []string  `json:"repositories" minItems:"1" maxItems:"50" doc:"Those they may work in"`
+	Sizes        []string  `json:"sizes,omitempty" maxItems:"50" doc:"Those they may have; none is every size"`
+	Hours        int       `json:"hours,omitempty" minimum:"0" maximum:"720" doc:"How long the link can be used; default 72"`
+}
+
+// GuestChange changes a guest's access; what is left out stays.
+type GuestChange struct {
+	Until        *time.Time `json:"until,omitempty"`
+	Repositories *[]string  `json:"repositories,omitempty" maxItems:"50"`
+	Sizes        *[]string  `json:"sizes,omitempty" maxItems:"50" doc:"An empty list is every size"`
 }
 
 // NewEnrolment asks for a link by which somebody sets up their account.

@@ -5,17 +5,19 @@ import "time"
 // Me is who is signed in, and where.
 type Me struct {
 	Person
-	Organisation string   `json:"organisation,omitempty" example:"Skerry Line"`
-	Scopes       []string `json:"scopes,omitempty" enum:"read,work,launch,administer" doc:"What the token that this was asked with reaches; without it everything"`
-	Repositories []string `json:"repositories,omitempty" doc:"Those it is for; without it all"`
-	Expiring     []Token  `json:"expiring,omitempty" doc:"Tokens of theirs that expire within a week"`
-	SignOutAt    string   `json:"sign_out_at,omitempty" doc:"Where a browser that came by an identity provider signs out there, too"`
-	May          []Right  `json:"may" doc:"What may be done with this sign-in; what is not named may not"`
+	Organisation string        `json:"organisation,omitempty" example:"Skerry Line"`
+	Scopes       []string      `json:"scopes,omitempty" enum:"read,work,launch,administer" doc:"What the token that this was asked with reaches; without it everything"`
+	Repositories []string      `json:"repositories,omitempty" doc:"Those it is for; without it all"`
+	Expiring     []Token       `json:"expiring,omitempty" doc:"Tokens of theirs that expire within a week"`
+	AccessUntil  *time.Time    `json:"access_until,omitempty" doc:"When a guest's access ends"`
+	EndingGuests []EndingGuest `json:"ending_guests,omitempty" doc:"Guests whom one looks after, whose access ends within three days"`
+	SignOutAt    string        `json:"sign_out_at,omitempty" doc:"Where a browser that came by an identity provider signs out there, too"`
+	May          []Right       `json:"may" doc:"What may be done with this sign-in; what is not named may not"`
 }
 
 // Right is something that one may ask of the service, and of whose matters.
 type Right struct {
-	Action string   `json:"action" enum:"self.see,self.change,workspace.see,workspace.launch,workspace.use,recording.see,workspace.drive,workspace.stop,workspace.remove,operation.ask,attention.quiet,container.adopt,port.visit,secret.see,secret.change,repo-secret.see,repo-secret.change,team-secret.see,team-secret.change,house-secret.see,house-secret.change,repository.see,repository.change,prebuild.see,prebuild.change,people.see,service-account.change,people.change,rules.see,rules.change,cost.see,journal.see,journal.whole,webhook.see,provider.see,provider.change,directory.sync,launch-link.see,launch-link.change,webhook.change"`
+	Action string   `json:"action" enum:"self.see,self.change,workspace.see,workspace.launch,workspace.use,recording.see,workspace.drive,workspace.stop,workspace.remove,operation.ask,attention.quiet,container.adopt,port.visit,secret.see,secret.change,repo-secret.see,repo-secret.change,team-secret.see,team-secret.change,house-secret.see,house-secret.change,repository.see,repository.change,prebuild.see,prebuild.change,people.see,service-account.change,people.change,guest.change,rules.see,rules.change,cost.see,journal.see,journal.whole,webhook.see,provider.see,provider.change,directory.sync,launch-link.see,launch-link.change,webhook.change"`
 	Of     []string `json:"of" enum:"house,own,team,other" doc:"house: what belongs to nobody in particular; own: one's own; team: what belongs to somebody of one's team; other: anybody else's"`
 }
 

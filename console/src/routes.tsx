@@ -93,6 +93,7 @@ const bars: Record<Person["role"], string[]> = {
   lead: ["/mine", "/fleet", "/attention", "/repositories", "/secrets", "/people", "/cost", "/rules", "/journal"],
   auditor: ["/fleet", "/attention", "/repositories", "/people", "/cost", "/rules", "/journal", "/webhooks"],
   developer: ["/mine", "/repositories", "/secrets", "/cost", "/rules", "/journal"],
+  guest: ["/mine", "/repositories", "/secrets", "/cost", "/journal"],
 };
 
 /** The bar of somebody: addresses and how they are called. */

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -25,6 +26,7 @@ var tags = map[string]string{
 	"health":          "Whether the service is well",
 	"journal":         "Who did what, and what happened: append-only, chained and signed",
 	"kept":            "What people like, kept for them",
+	"guests":          "People whose access ends by itself",
 	"house":           "What belongs to nobody in particular",
 	"launch-links":    "Prepared launches behind short addresses",
 	"me":              "Who one is here",
@@ -93,6 +95,8 @@ var asksWith = map[string]any{
 	"keep":                      wire.KeepValue{Value: map[string]string{"mine": "team=Harbour&state=idle"}},
 	"launch":                    wire.Launch{Repository: "tide-board", Branch: "storm-warnings", Name: "storm"},
 	"make-certificate":          wire.NewSSHCertificate{Key: "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIMDxq5B5vJ4yQfW1xYb5oZ0sGgQq6mE8u2xJm0hP3c5T"},
+	"invite-guest":              wire.NewGuest{Team: "Harbour", Until: time.Date(2027, 1, 31, 23, 0, 0, 0, time.UTC), Repositories: []string{"berth-planner"}, Sizes: []string{"small"}},
+	"change-guest":              wire.GuestChange{Until: pointer(time.Date(2027, 2, 28, 23, 0, 0, 0, time.UTC))},
 	"make-enrolment":            wire.NewEnrolment{Role: "developer", Team: "Harbour"},
 	"make-program-token":        wire.NewToken{Name: "reviews", Days: 90, Scopes: []string{"launch", "work"}, Repositories: []string{"tide-board"}},
 	"make-token":                wire.NewToken{Name: "nightly report", Scopes: []string{"read"}},

@@ -116,6 +116,7 @@ var (
 		{Name: "role", Key: func(v wire.Person) string { return v.Role + "\x00" + v.Name }},
 		{Name: "team", Key: func(v wire.Person) string { return v.Team + "\x00" + v.Name }},
 	}}
+	guestKind     = named("name", func(v wire.Guest) string { return v.Name })
 	enrolmentKind = page.Kind[wire.OpenEnrolment]{ID: func(v wire.OpenEnrolment) string { return v.ID }, Orders: []page.Order[wire.OpenEnrolment]{
 		{Name: "expires_at", Key: func(v wire.OpenEnrolment) string { return moment(v.ExpiresAt) }},
 	}}

@@ -9,15 +9,17 @@ import (
 	"yardbench/wire"
 )
 
+// PersonPath names somebody.
+type PersonPath struct {
+	Person string `path:"person" maxLength:"64"`
+}
+
 func peopleRoutes(a *API) {
 	s := a.svc
 	list(a, op("GET", "/people", "list-people", "List the people you may see", policy.SeePeople), personKind,
 		func(ctx context.Context, who service.Actor, _ *Page) ([]wire.Person, error) {
 			return s.People.People(ctx, who)
 		})
-	type PersonPath struct {
-		Person string `path:"person" maxLength:"64"`
-	}
 	answer(a, op("GET", "/people/{person}", "show-person", "Show somebody", policy.SeePeople),
 		func(ctx context.Context, who service.Actor, in *PersonPath) (wire.Person, error) {
 			return s.People.Person(ctx, who, in.Person)

@@ -311,6 +311,7 @@ func (a *API) routes() {
 	})
 	peopleRoutes(a)
 	secretRoutes(a)
+	guestRoutes(a)
 	operationRoutes(a)
 	stayRoutes(a)
 	programRoutes(a)

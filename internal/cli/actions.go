@@ -21,6 +21,7 @@ var commandOf = map[string]string{
 	"list-containers":           "container list",
 	"list-enrolments":           "enrolment list",
 	"list-git-credentials":      "credential list",
+	"list-guests":               "guest list",
 	"list-keys":                 "key list",
 	"list-operations":           "operation list",
 	"list-people":               "person list",

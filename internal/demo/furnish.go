@@ -49,6 +49,9 @@ func Furnish(ctx context.Context, address, gitHost, issuer string, say func(stri
 	if err := furnishSecrets(ctx, address); err != nil {
 		return err
 	}
+	if err := furnishGuest(ctx, address); err != nil {
+		return err
+	}
 	if err := furnishHook(ctx, address, gitHost); err != nil {
 		return err
 	}
@@ -180,6 +183,24 @@ func furnishSecrets(ctx context.Context, address string) error {
 		}
 	}
 	return nil
+}
+
+// furnishGuest brings in somebody whose access ends by itself.
+func furnishGuest(ctx context.Context, address string) error {
+	c, err := signedIn(ctx, address, "solveig")
+	if err != nil {
+		return err
+	}
+	if all, err := c.Guests.List(ctx); err != nil || len(all) > 0 {
+		return err
+	}
+	e, err := c.Guests.Invite(ctx, wire.NewGuest{Team: "Harbour", Until: time.Now().Add(14 * 24 * time.Hour), Repositories: []string{"berth-planner"}, Sizes: []string{"small"}})
+	if err != nil {
+		return fmt.Errorf("invite a guest: %w", err)
+	}
+	_, key, _ := strings.Cut(e.Link, "#")
+	_, err = c.People.UseEnrolment(ctx, wire.EnrolmentUse{Key: key, Name: "tormod", FullName: "Tormod Vik", Email: "tormod@skerryline.example", Password: Password})
+	return err
 }
 
 // furnishHook has the stand-in told of what happens to workspaces.

@@ -249,6 +249,9 @@ func Run(ctx context.Context, c Config) error {
 	if err := s.SignIns.Remind(ctx); err != nil {
 		return err
 	}
+	if err := s.Guests.Began(ctx); err != nil {
+		return err
+	}
 	if err := s.Operations.Run(ctx); err != nil {
 		return err
 	}

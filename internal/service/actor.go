@@ -2,6 +2,7 @@ package service
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"yardbench/internal/core/policy"
@@ -29,6 +30,12 @@ type Actor struct {
 // particular.
 func (a Actor) may(action policy.Action) bool {
 	return a.Grant.Reaches(action) && policy.May(a.Role, action, policy.House)
+}
+
+// holds tells whether what belongs to a repository is the actor's to reach: by this
+// sign-in, and as a guest.
+func (a Actor) holds(repository string) bool {
+	return a.Grant.Holds(repository) && (a.Guest == nil || slices.Contains(a.Guest.Repositories, repository))
 }
 
 // mayOf tells whether the actor may do an action with somebody's matter.

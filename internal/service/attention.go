@@ -130,7 +130,7 @@ func (s *Attention) groups(ctx context.Context, a Actor) ([]attention.Group, map
 	var cases []attention.Case
 	byID := map[string]*row{}
 	for _, r := range rows {
-		if (scope.OwnerID == "" || r.w.OwnerID == scope.OwnerID) && (scope.TeamID == "" || r.teamID == scope.TeamID) && a.Grant.Holds(r.w.RepositoryID) {
+		if (scope.OwnerID == "" || r.w.OwnerID == scope.OwnerID) && (scope.TeamID == "" || r.teamID == scope.TeamID) && a.holds(r.w.RepositoryID) {
 			cases = append(cases, s.views.cases(ctx, r, now)...)
 			byID[r.w.ID] = r
 		}

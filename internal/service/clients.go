@@ -220,7 +220,7 @@ func (s *Clients) Redeem(ctx context.Context, form url.Values, from Caller) (wir
 			return nil
 		}
 		p, err := tx.PersonByID(ctx, as.ID)
-		if err != nil || p.ClosedAt != nil {
+		if err != nil || p.Left(tx.Now()) {
 			gone = true
 			return err
 		}

@@ -4,12 +4,10 @@ import (
 	"cmp"
 	"context"
 	"errors"
-	"log/slog"
 	"net/mail"
 	"strings"
 
 	"yardbench/internal/core/journal"
-	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/policy"
 	"yardbench/internal/core/rules"
 	"yardbench/internal/house"
@@ -133,7 +131,7 @@ func (s *Directory) Put(ctx context.Context, a Actor, id string, in Account) (d 
 		return err
 	})
 	if err == nil && left {
-		s.stop(ctx, a, d.Person)
+		s.works.stopAll(ctx, a, d.Person)
 	}
 	return d, err
 }
@@ -223,24 +221,6 @@ func (s *Directory) place(ctx context.Context, tx *store.Tx, a Actor, p *store.P
 	return s.providers.placed(ctx, tx, by(a), p, role, team)
 }
 
-// stop stops the workspaces of somebody who has left. What cannot be stopped now is
-// told in the log, and stops by its own rest.
-func (s *Directory) stop(ctx context.Context, a Actor, p store.Person) {
-	a.Grant = policy.Grant{} // who may say that somebody has left may have their workspaces stopped, and no more than that
-	theirs, err := s.store.Read().PeoplesWorkspaces(ctx, store.Scope{OwnerID: p.ID})
-	for _, w := range theirs {
-		if w.Wanted != lifecycle.WantReady {
-			continue
-		}
-		if _, serr := s.works.Stop(ctx, a, w.Name+"."+p.Name); serr != nil {
-			err = serr
-		}
-	}
-	if err != nil {
-		slog.Warn("not all workspaces of somebody who has left could be stopped", "person", p.Name, "error", err)
-	}
-}
-
 // Drop has somebody leave for good: as Put does of who is not active, and the directory
 // knows nothing of them any more.
 func (s *Directory) Drop(ctx context.Context, a Actor, id string) error {
@@ -261,7 +241,7 @@ func (s *Directory) Drop(ctx context.Context, a Actor, id string) error {
 		return tx.Journal(ctx, id, id, a.ID, journal.PersonChanged{Role: d.Person.Role, Team: d.Person.Team, Closed: true, Provider: directoryName})
 	})
 	if err == nil {
-		s.stop(ctx, a, d.Person)
+		s.works.stopAll(ctx, a, d.Person)
 	}
 	return err
 }

@@ -246,7 +246,7 @@ func (s *Feed) feedRows(ctx context.Context, people map[string]store.Person, cha
 		of := s.ownerIn(ctx, people, owner)
 		f.mu.Lock()
 		f.concerned(func(sub *Watch) {
-			if sub.actor.mayOf(policy.SeeWorkspace, of) && (!there || sub.actor.Grant.Holds(row.w.RepositoryID)) {
+			if sub.actor.mayOf(policy.SeeWorkspace, of) && (!there || sub.actor.holds(row.w.RepositoryID)) {
 				f.give(sub, news)
 			}
 		}, owner)
@@ -265,7 +265,7 @@ func (s *Feed) Rows(ctx context.Context, a Actor, ids []string) (map[string]wire
 	now, out := s.views.now().UTC(), map[string]wire.WorkspaceRow{}
 	for id, r := range rows {
 		owner, err := s.store.Read().PersonByID(ctx, r.w.OwnerID)
-		if err == nil && a.Grant.Holds(r.w.RepositoryID) && a.mayOf(policy.SeeWorkspace, owner) {
+		if err == nil && a.holds(r.w.RepositoryID) && a.mayOf(policy.SeeWorkspace, owner) {
 			out[id] = r.listed(now)
 		}
 	}
@@ -284,14 +284,14 @@ func (s *Feed) feedChange(ctx context.Context, workspace string, people map[stri
 	defer f.mu.Unlock()
 	if w.Kind == store.ForPrebuild {
 		for sub := range f.subs {
-			if sub.actor.Grant.Holds(w.RepositoryID) && sub.actor.may(policy.SeePrebuilds) {
+			if sub.actor.holds(w.RepositoryID) && sub.actor.may(policy.SeePrebuilds) {
 				f.give(sub, News{Change: workspace})
 			}
 		}
 		return
 	}
 	f.concerned(func(sub *Watch) {
-		if sub.actor.Grant.Holds(w.RepositoryID) && sub.actor.mayOf(policy.SeeWorkspace, owner) {
+		if sub.actor.holds(w.RepositoryID) && sub.actor.mayOf(policy.SeeWorkspace, owner) {
 			f.give(sub, News{Change: workspace})
 		}
 	}, w.OwnerID)

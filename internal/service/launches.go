@@ -108,7 +108,13 @@ func (s *Launches) order(ctx context.Context, a Actor, in wire.Launch) (o order,
 	if o.house, _, err = s.house.Rules(ctx, s.store.Read()); err != nil {
 		return o, err
 	}
-	if _, ok := o.house.Sizes[in.Size]; !ok && in.Size != "" {
+	if err := o.forGuest(a); err != nil {
+		return o, err
+	}
+	if in.Size != "" && !slices.Contains(o.house.Order, in.Size) {
+		if _, ok := o.house.Sizes[in.Size]; ok {
+			return o, denied(a, "have size "+in.Size+", but "+strings.Join(o.house.Order, ", "))
+		}
 		return o, invalid(quote(in.Size)+" is no size", "the house rules have: "+strings.Join(o.house.Order, ", "))
 	}
 	o.rest = time.Duration(in.RestAfterS) * time.Second

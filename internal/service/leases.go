@@ -79,7 +79,7 @@ func (l *Leases) HoldWorkspace(ctx context.Context, a Actor, ref string) (contex
 			return expires, err
 		}
 		owner, err := l.store.Read().PersonByID(ctx, w.OwnerID)
-		if err == nil && (!now.Grant.Holds(w.RepositoryID) || !now.mayOf(policy.UseWorkspace, owner) || w.Phase == lifecycle.Removing || w.Phase == lifecycle.Removed) {
+		if err == nil && (!now.holds(w.RepositoryID) || !now.mayOf(policy.UseWorkspace, owner) || w.Phase == lifecycle.Removing || w.Phase == lifecycle.Removed) {
 			err = ErrLeaseEnded
 		}
 		return expires, err
@@ -135,8 +135,11 @@ func (l *Leases) actor(ctx context.Context, token string) (Actor, time.Time, err
 	}
 	l.used(t) // an open connection is use
 	p, err := l.store.Read().PersonByID(ctx, t.PersonID)
-	if err == nil && p.ClosedAt != nil {
+	if err == nil && p.Left(l.now()) {
 		err = ErrLeaseEnded
+	}
+	if p.Guest != nil && p.Guest.Until.Before(t.ExpiresAt) {
+		t.ExpiresAt = p.Guest.Until
 	}
 	return Actor{Person: p, TokenID: t.ID, Grant: t.Grant}, t.ExpiresAt, err
 }

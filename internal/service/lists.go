@@ -97,11 +97,11 @@ func (s *Workspaces) List(ctx context.Context, a Actor, q WorkspaceQuery) (Part[
 			return Part[wire.WorkspaceRow]{}, invalidAs("unknown-word", "there is no state "+quote(w)+" of a workspace", next)
 		}
 	}
-	return s.views.listed(ctx, a.Grant, scope, q)
+	return s.views.listed(ctx, a, scope, q)
 }
 
 // listed tells of those in a scope that are wanted.
-func (s *views) listed(ctx context.Context, grant policy.Grant, scope store.Scope, q WorkspaceQuery) (out Part[wire.WorkspaceRow], err error) {
+func (s *views) listed(ctx context.Context, a Actor, scope store.Scope, q WorkspaceQuery) (out Part[wire.WorkspaceRow], err error) {
 	rows, err := s.rows(ctx)
 	if err != nil {
 		return out, err
@@ -109,7 +109,7 @@ func (s *views) listed(ctx context.Context, grant policy.Grant, scope store.Scop
 	q.Find = strings.ToLower(strings.TrimSpace(q.Find))
 	wanted := make([]*row, 0, len(rows))
 	for _, r := range rows {
-		if (scope.OwnerID == "" || r.w.OwnerID == scope.OwnerID) && (scope.TeamID == "" || r.teamID == scope.TeamID) && grant.Holds(r.w.RepositoryID) && q.fits(r) && (q.Cause == "" || s.needs(ctx, r, q.Cause)) {
+		if (scope.OwnerID == "" || r.w.OwnerID == scope.OwnerID) && (scope.TeamID == "" || r.teamID == scope.TeamID) && a.holds(r.w.RepositoryID) && q.fits(r) && (q.Cause == "" || s.needs(ctx, r, q.Cause)) {
 			wanted = append(wanted, r)
 		}
 	}

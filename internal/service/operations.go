@@ -433,7 +433,7 @@ func (s *Operations) ask(ctx context.Context, o store.Operation, w *store.Outcom
 // actor is who asked for an operation, as they are now.
 func (s *Operations) actor(ctx context.Context, o store.Operation) (Actor, error) {
 	p, err := s.store.Read().PersonByID(ctx, o.PersonID)
-	if errors.Is(err, store.ErrNotFound) || err == nil && p.ClosedAt != nil {
+	if errors.Is(err, store.ErrNotFound) || err == nil && p.Left(s.now()) {
 		return Actor{}, forbidden("the account of who asked for it is closed", "")
 	}
 	if err == nil && o.TokenID != "" { // who goes home signs out; a token that ends is taken back

@@ -24,6 +24,7 @@ type People struct {
 	address string
 	store   *store.Store
 	now     func() time.Time
+	guests  *Guests
 }
 
 // Caller is where somebody asks from, and what their client calls itself.
@@ -347,6 +348,12 @@ func (s *People) UseEnrolment(ctx context.Context, in wire.EnrolmentUse) (wire.P
 		return wire.Person{}, err
 	}
 	p := store.Person{ID: store.NewID(), Name: in.Name, FullName: strings.TrimSpace(in.FullName), Email: in.Email, Role: e.Role, TeamID: e.TeamID, Team: e.Team}
+	if e.Guest != nil {
+		if !s.now().Before(e.Guest.Until) {
+			return wire.Person{}, conflict("not-now", "the access that this link is for is over", "ask the lead of "+e.Team+" for another")
+		}
+		p.Role = policy.Developer // what a guest is beside is their access
+	}
 	if e.PersonID != "" {
 		if p, err = s.store.Read().PersonByID(ctx, e.PersonID); err != nil {
 			return wire.Person{}, err
@@ -366,7 +373,14 @@ func (s *People) UseEnrolment(ctx context.Context, in wire.EnrolmentUse) (wire.P
 			return err
 		}
 		if e.PersonID == "" {
-			return addPerson(ctx, tx, p, p.ID, e.ID)
+			if err := addPerson(ctx, tx, p, p.ID, e.ID); err != nil || e.Guest == nil {
+				return err
+			}
+			if err := tx.PutGuest(ctx, p.ID, *e.Guest); err != nil {
+				return err
+			}
+			p.Guest = e.Guest
+			return tx.Journal(ctx, p.ID, p.ID, e.Guest.By, guestPut(ctx, tx.Q, *e.Guest))
 		}
 		if err := tx.SetPassword(ctx, p.ID, p.PasswordHash); err != nil {
 			return err
@@ -378,6 +392,10 @@ func (s *People) UseEnrolment(ctx context.Context, in wire.EnrolmentUse) (wire.P
 	})
 	if errors.Is(err, store.ErrNotFound) {
 		return wire.Person{}, notFound("enrolment link", "", "it was used meanwhile; ask an operator for another")
+	}
+	if err == nil && p.Guest != nil {
+		p.Role = policy.Guest
+		s.guests.watch(p)
 	}
 	return personView(p), nameOfPersonTaken(err, p.Name)
 }

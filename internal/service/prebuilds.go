@@ -156,7 +156,7 @@ func (s *Prebuilds) Plans(ctx context.Context, a Actor, repository string) ([]wi
 	rows, err := s.store.Read().PrebuildPlans(ctx, id)
 	out := []wire.PrebuildPlan{}
 	for _, p := range rows {
-		if !a.Grant.Holds(p.RepositoryID) {
+		if !a.holds(p.RepositoryID) {
 			continue
 		}
 		r, err := s.store.Read().RepositoryByID(ctx, p.RepositoryID)
@@ -355,7 +355,7 @@ func (s *Prebuilds) findRun(ctx context.Context, a Actor, id string) (store.Work
 	if err == nil {
 		w, err = s.store.Read().WorkspaceByID(ctx, run.WorkspaceID)
 	}
-	if errors.Is(err, store.ErrNotFound) || err == nil && !a.Grant.Holds(w.RepositoryID) {
+	if errors.Is(err, store.ErrNotFound) || err == nil && !a.holds(w.RepositoryID) {
 		return store.Workspace{}, notFound("prebuild run", id, "see them", fault.Do("list-plans", ""))
 	}
 	if err != nil {

@@ -281,7 +281,7 @@ func (s *Providers) arrived(ctx context.Context, p store.Provider, who identity.
 		switch fresh := errors.Is(err, store.ErrNotFound); {
 		case err != nil && !fresh:
 			return err
-		case !fresh && person.ClosedAt != nil:
+		case !fresh && person.Left(tx.Now()):
 			closed = true
 			return nil
 		case !ok:
@@ -388,6 +388,9 @@ func (s *Providers) teamNamed(ctx context.Context, tx *store.Tx, p store.Provide
 // placed gives somebody the role and the team that a provider's groups come to. The
 // last operator stays one: somebody must be left who can mend the rules.
 func (s *Providers) placed(ctx context.Context, tx *store.Tx, p store.Provider, person *store.Person, role policy.Role, team string) error {
+	if person.Guest != nil { // what they may is said with their access
+		return nil
+	}
 	if person.Role == policy.Operator && role != policy.Operator {
 		n, err := tx.Operators(ctx)
 		if err != nil {

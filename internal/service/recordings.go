@@ -69,7 +69,7 @@ func (s *Recordings) seen(ctx context.Context, a Actor, r store.Recording) (wire
 	if err != nil {
 		return wire.Recording{}, w, err
 	}
-	if !a.mayOf(policy.SeeRecordings, owner) || !a.Grant.Holds(w.RepositoryID) || r.Asked && a.ID != r.OwnerID {
+	if !a.mayOf(policy.SeeRecordings, owner) || !a.holds(w.RepositoryID) || r.Asked && a.ID != r.OwnerID {
 		return wire.Recording{}, w, errUnseen
 	}
 	r = s.Progress(r)

@@ -31,7 +31,7 @@ func (s *Repositories) Repositories(ctx context.Context, a Actor) ([]wire.Reposi
 	rows, err := s.store.Read().Repositories(ctx)
 	out := []wire.Repository{}
 	for _, r := range rows {
-		if a.Grant.Holds(r.ID) {
+		if a.holds(r.ID) {
 			out = append(out, repositoryView(r))
 		}
 	}
@@ -51,7 +51,7 @@ func repositoryView(r store.Repository) wire.Repository {
 // repository finds a registered repository.
 func (s *Repositories) repository(ctx context.Context, a Actor, name string) (store.Repository, error) {
 	r, err := s.store.Read().RepositoryByName(ctx, name)
-	if errors.Is(err, store.ErrNotFound) || (err == nil && (!a.Grant.Holds(r.ID) || !a.may(policy.SeeRepositories))) {
+	if errors.Is(err, store.ErrNotFound) || (err == nil && (!a.holds(r.ID) || !a.may(policy.SeeRepositories))) {
 		return r, notFound("repository", name, "see what is registered", fault.Do("list-repositories", ""))
 	}
 	return r, err

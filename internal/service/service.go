@@ -26,6 +26,7 @@ import (
 // Service is the use cases, a field for each noun.
 type Service struct {
 	People       *People
+	Guests       *Guests
 	Repositories *Repositories
 	Definitions  *Definitions
 	Secrets      *Secrets
@@ -157,9 +158,12 @@ func New(r Rooms) *Service {
 	openings := &Openings{address: r.Address, perHour: r.ChangesPerHour, yard: examiner, house: r.House, store: r.Store, now: r.Now}
 	health := &Health{keeper: r.Keeper, simulated: r.Simulated, store: r.Store, now: r.Now}
 	providers := &Providers{address: r.Address, house: r.House, store: r.Store, vault: r.Vault, now: r.Now, room: &identity.Room{Now: r.Now}}
+	guests := &Guests{house: r.House, keeper: r.Keeper, store: r.Store, now: r.Now, people: people, repositories: repositories, works: workspaces}
+	people.guests, signIns.guests = guests, guests
 	attends := &Attention{store: r.Store, views: look, health: health, journal: journal, prebuilds: prebuilds, webhooks: webhooks, now: r.Now}
 	return &Service{
 		People:       people,
+		Guests:       guests,
 		Repositories: repositories,
 		Definitions:  definitions,
 		Secrets:      secrets,

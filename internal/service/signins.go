@@ -32,6 +32,7 @@ type SignIns struct {
 	now          func() time.Time
 	repositories *Repositories
 	attempts     password.Attempts
+	guests       *Guests
 	usedAt       struct { // sign-ins, as noted or being noted
 		mu sync.Mutex
 		of map[string]time.Time
@@ -84,7 +85,7 @@ func (s *SignIns) knows(ctx context.Context, name string, p store.Person, text, 
 	if errors.Is(err, password.ErrBusy) {
 		return false, tooMany(err.Error(), 10*time.Second)
 	}
-	if err != nil || !right || p.ID == "" || p.ClosedAt != nil {
+	if err != nil || !right || p.ID == "" || p.Left(s.now()) {
 		return false, err
 	}
 	succeeded()
@@ -182,7 +183,7 @@ func (s *SignIns) actorOf(ctx context.Context, t store.Token) (Actor, error) {
 		return Actor{}, cmp.Or(err, store.ErrNotFound)
 	}
 	p, err := s.store.Read().PersonByID(ctx, t.PersonID)
-	if err == nil && p.ClosedAt != nil {
+	if err == nil && p.Left(s.now()) {
 		err = store.ErrNotFound
 	}
 	return Actor{Person: p, TokenID: t.ID, Token: t.Door == "token", Since: t.CreatedAt, Grant: t.Grant}, err
@@ -339,6 +340,12 @@ func (s *SignIns) Me(ctx context.Context, a Actor) (wire.Me, error) {
 		return wire.Me{}, err
 	}
 	me := wire.Me{Person: personView(a.Person), Organisation: house.Organisation, May: a.rights()}
+	if a.Guest != nil {
+		me.AccessUntil = &a.Guest.Until
+	}
+	if me.EndingGuests, err = s.guests.Ending(ctx, a); err != nil {
+		return me, err
+	}
 	tokens, err := s.Tokens(ctx, a)
 	for _, t := range tokens {
 		if t.Current {

@@ -175,7 +175,7 @@ func (s *Sessions) look(ctx context.Context, a Actor, ref, label string) (w stor
 		return w, l, false, err
 	}
 	all, err := s.store.Read().LooksAt(ctx, w.ID, s.now())
-	if err != nil || !a.Grant.Holds(w.RepositoryID) || owner.ClosedAt != nil {
+	if err != nil || !a.holds(w.RepositoryID) || owner.ClosedAt != nil {
 		return w, l, false, err
 	}
 	for _, l := range all {

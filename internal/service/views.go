@@ -231,7 +231,7 @@ func (s *views) findOwned(ctx context.Context, a Actor, ref string) (store.Works
 		owner = p
 	}
 	w, err := s.store.Read().WorkspaceByName(ctx, owner.ID, name)
-	if errors.Is(err, store.ErrNotFound) || (err == nil && (w.Kind != store.ForPerson || !a.Grant.Holds(w.RepositoryID))) {
+	if errors.Is(err, store.ErrNotFound) || (err == nil && (w.Kind != store.ForPerson || !a.holds(w.RepositoryID))) {
 		return w, owner, none
 	}
 	return w, owner, err
@@ -245,7 +245,7 @@ func (s *views) findEver(ctx context.Context, a Actor, ref string) (store.Worksp
 	}
 	name, _, _ := cutRef(ref)
 	gone, gerr := s.store.Read().RemovedWorkspace(ctx, owner.ID, name)
-	if errors.Is(gerr, store.ErrNotFound) || (gerr == nil && (gone.Kind != store.ForPerson || !a.Grant.Holds(gone.RepositoryID))) {
+	if errors.Is(gerr, store.ErrNotFound) || (gerr == nil && (gone.Kind != store.ForPerson || !a.holds(gone.RepositoryID))) {
 		return w, err
 	}
 	return gone, gerr

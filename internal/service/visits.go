@@ -83,7 +83,7 @@ func (s *Ports) mayVisit(ctx context.Context, a Actor, w store.Workspace, port i
 	if err != nil {
 		return until, err
 	}
-	if !a.Grant.Holds(w.RepositoryID) {
+	if !a.holds(w.RepositoryID) {
 		return until, noPort(host)
 	}
 	if a.mayOf(policy.UseWorkspace, owner) {
@@ -322,7 +322,7 @@ func (s *Ports) enter(ctx context.Context, host, cookie string) (Visit, error) {
 	if err != nil {
 		return Visit{}, err
 	}
-	if p.ClosedAt != nil {
+	if p.Left(s.now()) {
 		return Visit{}, ErrNoPass
 	}
 	out := Visit{Host: host, Person: p.ID, Framed: v.Framed, Expires: v.Expires, cookie: cookie}

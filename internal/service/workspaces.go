@@ -51,7 +51,7 @@ func (s *Workspaces) Made(ctx context.Context, a Actor, id string) (wire.Workspa
 		return wire.Workspace{}, err
 	}
 	owner, err := s.store.Read().PersonByID(ctx, w.OwnerID)
-	if err == nil && (w.Phase == lifecycle.Removed || !a.Grant.Holds(w.RepositoryID) || !a.mayOf(policy.SeeWorkspace, owner)) {
+	if err == nil && (w.Phase == lifecycle.Removed || !a.holds(w.RepositoryID) || !a.mayOf(policy.SeeWorkspace, owner)) {
 		err = notFound("workspace", w.Name, "it was made when this was asked before, and is removed")
 	}
 	if err != nil {

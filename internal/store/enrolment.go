@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"time"
 
 	"yardbench/internal/core/policy"
@@ -19,16 +20,22 @@ type Enrolment struct {
 	MadeBy           string
 	ExpiresAt        time.Time
 	UsedAt           *time.Time
+	Guest            *Guest // what it is for, where it brings a guest in
 }
 
-const enrolmentQuery = `SELECT e.id, e.hash, e.role, COALESCE(e.team_id, ''), COALESCE(t.name, ''), COALESCE(e.person_id, ''), COALESCE(p.name, ''), e.made_by, e.expires_at, e.used_at
+const enrolmentQuery = `SELECT e.id, e.hash, e.role, COALESCE(e.team_id, ''), COALESCE(t.name, ''), COALESCE(e.person_id, ''), COALESCE(p.name, ''), e.made_by, e.expires_at, e.used_at, e.guest
  FROM enrolments e LEFT JOIN teams t ON t.id = e.team_id LEFT JOIN people p ON p.id = e.person_id `
 
 func scanEnrolment(scan func(...any) error) (e Enrolment, err error) {
 	var expires int64
 	var used sql.NullInt64
-	err = scan(&e.ID, &e.Hash, &e.Role, &e.TeamID, &e.Team, &e.PersonID, &e.Person, &e.MadeBy, &expires, &used)
+	var guest string
+	err = scan(&e.ID, &e.Hash, &e.Role, &e.TeamID, &e.Team, &e.PersonID, &e.Person, &e.MadeBy, &expires, &used, &guest)
 	e.ExpiresAt, e.UsedAt = fromMicros(expires), fromNullMicros(used)
+	if err == nil && guest != "" {
+		e.Role, e.Guest = policy.Guest, &Guest{}
+		err = json.Unmarshal([]byte(guest), e.Guest)
+	}
 	return e, err
 }
 
@@ -37,15 +44,26 @@ func (tx peopleWrites) AddEnrolment(ctx context.Context, e Enrolment) error {
 	if err := tx.exec(ctx, "DELETE FROM enrolments WHERE expires_at < ?", micros(tx.now)); err != nil {
 		return err
 	}
-	return tx.exec(ctx, "INSERT INTO enrolments (id, hash, role, team_id, person_id, made_by, created_at, expires_at) VALUES (?, ?, ?, NULLIF(?, ''), NULLIF(?, ''), ?, ?, ?)",
-		e.ID, e.Hash, e.Role, e.TeamID, e.PersonID, e.MadeBy, micros(tx.now), micros(e.ExpiresAt))
+	guest := ""
+	if e.Guest != nil {
+		text, err := json.Marshal(e.Guest)
+		if err != nil {
+			return err
+		}
+		guest = string(text)
+	}
+	if e.Role == policy.Guest { // what a guest is beside is their access
+		e.Role = policy.Developer
+	}
+	return tx.exec(ctx, "INSERT INTO enrolments (id, hash, role, team_id, person_id, made_by, created_at, expires_at, guest) VALUES (?, ?, ?, NULLIF(?, ''), NULLIF(?, ''), ?, ?, ?, ?)",
+		e.ID, e.Hash, e.Role, e.TeamID, e.PersonID, e.MadeBy, micros(tx.now), micros(e.ExpiresAt), guest)
 }
 
 // EnrolmentByHash finds a link that can still be used at now. One counts only
-// while whoever made it may make links; those that the service makes itself
+// while whoever made it may make links, a lead such for guests of their team; those that the service makes itself
 // always do.
 func (q peopleReads) EnrolmentByHash(ctx context.Context, hash []byte, now time.Time) (Enrolment, error) {
-	return one(ctx, q.reader, scanEnrolment, enrolmentQuery+"WHERE e.hash = ? AND e.used_at IS NULL AND e.expires_at > ? AND (e.made_by = 'service' OR EXISTS (SELECT 1 FROM people m WHERE m.id = e.made_by AND m.closed_at IS NULL AND m.role = 'operator'))", hash, micros(now))
+	return one(ctx, q.reader, scanEnrolment, enrolmentQuery+"WHERE e.hash = ? AND e.used_at IS NULL AND e.expires_at > ? AND (e.made_by = 'service' OR EXISTS (SELECT 1 FROM people m WHERE m.id = e.made_by AND m.closed_at IS NULL AND (m.role = 'operator' OR e.guest <> '' AND m.role = 'lead' AND m.team_id = e.team_id)))", hash, micros(now))
 }
 
 // UseEnrolment marks a link as used.

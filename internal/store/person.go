@@ -3,6 +3,8 @@ package store
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
+	"errors"
 	"time"
 
 	"yardbench/internal/core/policy"
@@ -22,17 +24,33 @@ type Person struct {
 	CreatedAt                 time.Time
 	ClosedAt                  *time.Time // since when they may not sign in
 	Program                   bool       // it is no person, but belongs to a team; nobody signs in with it
+	Guest                     *Guest     // what their access is for, where it ends by itself
 }
 
-const personQuery = `SELECT p.id, p.name, p.full_name, p.email, p.role, COALESCE(p.team_id, ''), COALESCE(t.name, ''), p.password_hash, p.created_at, p.closed_at, p.program
- FROM people p LEFT JOIN teams t ON t.id = p.team_id `
+const personQuery = `SELECT p.id, p.name, p.full_name, p.email, p.role, COALESCE(p.team_id, ''), COALESCE(t.name, ''), p.password_hash, p.created_at, p.closed_at, p.program,
+ g.until, COALESCE(g.repositories, ''), COALESCE(g.sizes, ''), COALESCE(g.by_id, '')
+ FROM people p LEFT JOIN teams t ON t.id = p.team_id LEFT JOIN guests g ON g.person_id = p.id `
 
 func scanPerson(scan func(...any) error) (p Person, err error) {
 	var at int64
-	var closed sql.NullInt64
-	err = scan(&p.ID, &p.Name, &p.FullName, &p.Email, &p.Role, &p.TeamID, &p.Team, &p.PasswordHash, &at, &closed, &p.Program)
+	var closed, until sql.NullInt64
+	var repositories, sizes string
+	var g Guest
+	if err = scan(&p.ID, &p.Name, &p.FullName, &p.Email, &p.Role, &p.TeamID, &p.Team, &p.PasswordHash, &at, &closed, &p.Program, &until, &repositories, &sizes, &g.By); err != nil {
+		return p, err
+	}
 	p.CreatedAt, p.ClosedAt = fromMicros(at), fromNullMicros(closed)
+	if until.Valid {
+		g.Until = fromMicros(until.Int64)
+		p.Role, p.Guest = policy.Guest, &g
+		err = errors.Join(json.Unmarshal([]byte(repositories), &g.Repositories), json.Unmarshal([]byte(sizes), &g.Sizes))
+	}
 	return p, err
+}
+
+// Left tells whether somebody's account is closed, or a guest's access over.
+func (p Person) Left(now time.Time) bool {
+	return p.ClosedAt != nil || p.Guest != nil && !now.Before(p.Guest.Until)
 }
 
 // AddPerson adds a person.
@@ -59,6 +77,7 @@ func (tx peopleWrites) ErasePerson(ctx context.Context, id, name string) error {
 		"DELETE FROM kept WHERE person_id = ?",
 		"DELETE FROM identities WHERE person_id = ?",
 		"DELETE FROM profiles WHERE person_id = ?",
+		"DELETE FROM guests WHERE person_id = ?",
 		"DELETE FROM directory_members WHERE person_id = ?",
 		"DELETE FROM directory_accounts WHERE person_id = ?",
 		"DELETE FROM launch_link_uses WHERE person_id = ?",
@@ -83,6 +102,9 @@ func (tx peopleWrites) SetRole(ctx context.Context, id string, role policy.Role)
 		if err := tx.dropEnrolmentsBy(ctx, id); err != nil {
 			return err
 		}
+	}
+	if err := tx.DropGuest(ctx, id); err != nil { // who has a role of their own is no guest
+		return err
 	}
 	return tx.mustChange(ctx, "UPDATE people SET role = ? WHERE id = ?", role, id)
 }

@@ -41,6 +41,9 @@ const TheHouse = "house"
 // SecretsFor names whose secrets may reach the workspaces of a person in a
 // repository.
 func SecretsFor(person Person, repository string) []SecretsOf {
+	if person.Guest != nil { // what others give is not for who is here for a time
+		return []SecretsOf{{secret.OfPerson, person.ID}}
+	}
 	of := []SecretsOf{{secret.OfPerson, person.ID}, {secret.OfRepository, repository}, {secret.OfHouse, TheHouse}}
 	if person.TeamID != "" {
 		of = append(of, SecretsOf{secret.OfTeam, person.TeamID})

@@ -9,6 +9,7 @@ export type Sheet = Schemas["Sheet"];
 export type Step = Schemas["Step"];
 export type Repository = Schemas["Repository"];
 export type Person = Schemas["Person"];
+export type Guest = Schemas["Guest"];
 export type Me = Schemas["Me"];
 
 export type Right = Schemas["Right"];

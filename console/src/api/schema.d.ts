@@ -13,7 +13,7 @@ export interface paths {
         };
         /**
          * List what needs somebody, grouped by cause: what holds up most people for longest first
-         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's). Tokens reach it with: read, work, launch, administer.
+         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's), guest (their own). Tokens reach it with: read, work, launch, administer.
          */
         get: operations["list-attention"];
         put?: never;
@@ -33,7 +33,7 @@ export interface paths {
         };
         /**
          * Show a cause: what has it, what the logs have in common, and what was changed before
-         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's). Tokens reach it with: read, work, launch, administer.
+         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's), guest (their own). Tokens reach it with: read, work, launch, administer.
          */
         get: operations["show-attention"];
         put?: never;
@@ -157,7 +157,7 @@ export interface paths {
         };
         /**
          * What was used, and what it cost, of those whom you may see
-         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's). Tokens reach it with: read.
+         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's), guest (their own). Tokens reach it with: read.
          */
         get: operations["report-cost"];
         put?: never;
@@ -177,7 +177,7 @@ export interface paths {
         };
         /**
          * The same as comma-separated values (RFC 4180)
-         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's). Tokens reach it with: read.
+         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's), guest (their own). Tokens reach it with: read.
          */
         get: operations["report-cost-csv"];
         put?: never;
@@ -197,7 +197,7 @@ export interface paths {
         };
         /**
          * Show which program waits with a code to be let in as you
-         * @description For: operator, lead, developer, auditor. No token with scopes reaches it.
+         * @description For: operator, lead, developer, auditor, guest. No token with scopes reaches it.
          */
         get: operations["show-device-request"];
         put?: never;
@@ -219,7 +219,7 @@ export interface paths {
         put?: never;
         /**
          * Let a program in as you that waits with a code, or not
-         * @description For: operator, lead, developer, auditor. No token with scopes reaches it.
+         * @description For: operator, lead, developer, auditor, guest. No token with scopes reaches it.
          */
         post: operations["answer-device-request"];
         delete?: never;
@@ -327,7 +327,7 @@ export interface paths {
          * Watch what changes, by server-sent events
          * @description journal: an entry, its number is the event's id. row: how a workspace stands in the list of workspaces, after entries of it. gone: that it stands in it no more. change: something of a workspace changed without an entry; look again. pulse: nothing, every 20 seconds.
          *
-         *     For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         *     For: operator, lead, developer, auditor, guest. Tokens reach it with: read, work, launch, administer.
          */
         get: operations["watch-events"];
         put?: never;
@@ -347,7 +347,7 @@ export interface paths {
         };
         /**
          * List what you sign in to git hosts with, but for the secrets
-         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         * @description For: operator, lead, developer, auditor, guest. Tokens reach it with: read, work, launch, administer.
          */
         get: operations["list-git-credentials"];
         put?: never;
@@ -367,23 +367,75 @@ export interface paths {
         };
         /**
          * Show what you sign in to a git host with, but for the secret
-         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         * @description For: operator, lead, developer, auditor, guest. Tokens reach it with: read, work, launch, administer.
          */
         get: operations["show-git-credential"];
         /**
          * Set what you sign in to a git host with
-         * @description For: operator, lead, developer, auditor. No token with scopes reaches it.
+         * @description For: operator, lead, developer, auditor, guest. No token with scopes reaches it.
          */
         put: operations["put-git-credential"];
         post?: never;
         /**
          * Forget what you sign in to a git host with
-         * @description For: operator, lead, developer, auditor. No token with scopes reaches it.
+         * @description For: operator, lead, developer, auditor, guest. No token with scopes reaches it.
          */
         delete: operations["drop-git-credential"];
         options?: never;
         head?: never;
         patch?: never;
+        trace?: never;
+    };
+    "/api/v1/guests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List those whose access ends by itself, of your team
+         * @description For: operator (anybody's), lead (their team's). Tokens reach it with: administer.
+         */
+        get: operations["list-guests"];
+        put?: never;
+        /**
+         * Make a link by which somebody sets up an account that ends by itself
+         * @description For: operator (anybody's), lead (their team's). Tokens reach it with: administer.
+         */
+        post: operations["invite-guest"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/guests/{person}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show somebody whose access ends by itself
+         * @description For: operator (anybody's), lead (their team's). Tokens reach it with: administer.
+         */
+        get: operations["show-guest"];
+        put?: never;
+        post?: never;
+        /**
+         * End a guest's access now: their workspaces are stopped and kept
+         * @description For: operator (anybody's), lead (their team's). Tokens reach it with: administer.
+         */
+        delete: operations["end-guest"];
+        options?: never;
+        head?: never;
+        /**
+         * Have a guest's access last longer or shorter, or be for other repositories or sizes
+         * @description For: operator (anybody's), lead (their team's). Tokens reach it with: administer.
+         */
+        patch: operations["change-guest"];
         trace?: never;
     };
     "/api/v1/health": {
@@ -465,7 +517,7 @@ export interface paths {
          * List journal entries, the oldest first
          * @description Without after or before the oldest come first. With before, or with newest, the newest come first, and next is a before.
          *
-         *     For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's). Tokens reach it with: read.
+         *     For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's), guest (their own). Tokens reach it with: read.
          */
         get: operations["list-journal"];
         put?: never;
@@ -545,7 +597,7 @@ export interface paths {
         };
         /**
          * Show a journal entry
-         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's). Tokens reach it with: read.
+         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's), guest (their own). Tokens reach it with: read.
          */
         get: operations["show-journal-entry"];
         put?: never;
@@ -565,7 +617,7 @@ export interface paths {
         };
         /**
          * List what is kept for you
-         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         * @description For: operator, lead, developer, auditor, guest. Tokens reach it with: read, work, launch, administer.
          */
         get: operations["list-kept"];
         put?: never;
@@ -585,18 +637,18 @@ export interface paths {
         };
         /**
          * Show one thing that is kept for you
-         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         * @description For: operator, lead, developer, auditor, guest. Tokens reach it with: read, work, launch, administer.
          */
         get: operations["show-kept"];
         /**
          * Keep something you like under a name, in place of what was there
-         * @description For: operator, lead, developer, auditor. No token with scopes reaches it.
+         * @description For: operator, lead, developer, auditor, guest. No token with scopes reaches it.
          */
         put: operations["keep"];
         post?: never;
         /**
          * Forget something that is kept for you
-         * @description For: operator, lead, developer, auditor. No token with scopes reaches it.
+         * @description For: operator, lead, developer, auditor, guest. No token with scopes reaches it.
          */
         delete: operations["forget-kept"];
         options?: never;
@@ -685,7 +737,7 @@ export interface paths {
         };
         /**
          * Show what a launch link comes to for you
-         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: launch.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: launch.
          */
         get: operations["show-link-offer"];
         put?: never;
@@ -727,7 +779,7 @@ export interface paths {
         put?: never;
         /**
          * Have a workspace of your own by a launch link, or come back to the one you have
-         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: launch.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: launch.
          */
         post: operations["use-launch-link"];
         delete?: never;
@@ -765,7 +817,7 @@ export interface paths {
         };
         /**
          * Who you are
-         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         * @description For: operator, lead, developer, auditor, guest. Tokens reach it with: read, work, launch, administer.
          */
         get: operations["me"];
         put?: never;
@@ -785,7 +837,7 @@ export interface paths {
         };
         /**
          * List the terminals of others that you may look at
-         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         * @description For: operator, lead, developer, auditor, guest. Tokens reach it with: read, work, launch, administer.
          */
         get: operations["list-own-looks"];
         put?: never;
@@ -806,7 +858,7 @@ export interface paths {
         get?: never;
         /**
          * Set another password, and end all other sign-ins
-         * @description For: operator, lead, developer, auditor. No token with scopes reaches it.
+         * @description For: operator, lead, developer, auditor, guest. No token with scopes reaches it.
          */
         put: operations["change-password"];
         post?: never;
@@ -825,12 +877,12 @@ export interface paths {
         };
         /**
          * Show what of your own comes into each of your workspaces
-         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         * @description For: operator, lead, developer, auditor, guest. Tokens reach it with: read, work, launch, administer.
          */
         get: operations["show-profile"];
         /**
          * Set what of your own comes into each of your workspaces
-         * @description For: operator, lead, developer, auditor. No token with scopes reaches it.
+         * @description For: operator, lead, developer, auditor, guest. No token with scopes reaches it.
          */
         put: operations["put-profile"];
         post?: never;
@@ -851,7 +903,7 @@ export interface paths {
         put?: never;
         /**
          * Let the command line in as you that waits on this machine (RFC 8252)
-         * @description For: operator, lead, developer, auditor. No token with scopes reaches it.
+         * @description For: operator, lead, developer, auditor, guest. No token with scopes reaches it.
          */
         post: operations["make-code"];
         delete?: never;
@@ -909,7 +961,7 @@ export interface paths {
         };
         /**
          * This description
-         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         * @description For: operator, lead, developer, auditor, guest. Tokens reach it with: read, work, launch, administer.
          */
         get: operations["openapi"];
         put?: never;
@@ -949,13 +1001,13 @@ export interface paths {
         };
         /**
          * List the operations you may see: one verb for many workspaces
-         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's). Tokens reach it with: read, work, launch, administer.
+         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's), guest (their own). Tokens reach it with: read, work, launch, administer.
          */
         get: operations["list-operations"];
         put?: never;
         /**
          * Ask one verb of many workspaces; it is accepted, and done after the answer, a few at a time
-         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work, launch.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work, launch.
          */
         post: operations["ask-operation"];
         delete?: never;
@@ -973,7 +1025,7 @@ export interface paths {
         };
         /**
          * Show an operation
-         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's). Tokens reach it with: read, work, launch, administer.
+         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's), guest (their own). Tokens reach it with: read, work, launch, administer.
          */
         get: operations["show-operation"];
         put?: never;
@@ -995,7 +1047,7 @@ export interface paths {
         put?: never;
         /**
          * Leave those alone whose turn has not come
-         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work, launch.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work, launch.
          */
         post: operations["cancel-operation"];
         delete?: never;
@@ -1013,7 +1065,7 @@ export interface paths {
         };
         /**
          * List how an operation stands with each workspace
-         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's). Tokens reach it with: read, work, launch, administer.
+         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's), guest (their own). Tokens reach it with: read, work, launch, administer.
          */
         get: operations["list-outcomes"];
         put?: never;
@@ -1033,7 +1085,7 @@ export interface paths {
         };
         /**
          * Show how an operation stands with one workspace
-         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's). Tokens reach it with: read, work, launch, administer.
+         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's), guest (their own). Tokens reach it with: read, work, launch, administer.
          */
         get: operations["show-outcome"];
         put?: never;
@@ -1155,7 +1207,7 @@ export interface paths {
         put?: never;
         /**
          * Get the way to a port's address
-         * @description For: operator (anybody's), lead (anybody's), developer (anybody's), auditor (anybody's). Tokens reach it with: work.
+         * @description For: operator (anybody's), lead (anybody's), developer (anybody's), auditor (anybody's), guest (their team's). Tokens reach it with: work.
          */
         post: operations["visit-port"];
         delete?: never;
@@ -1173,7 +1225,7 @@ export interface paths {
         };
         /**
          * List the prebuild plans with their newest runs
-         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         * @description For: operator, lead, developer, auditor, guest. Tokens reach it with: read, work, launch, administer.
          */
         get: operations["list-plans"];
         put?: never;
@@ -1193,7 +1245,7 @@ export interface paths {
         };
         /**
          * Show a prebuild run
-         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         * @description For: operator, lead, developer, auditor, guest. Tokens reach it with: read, work, launch, administer.
          */
         get: operations["show-run"];
         put?: never;
@@ -1213,7 +1265,7 @@ export interface paths {
         };
         /**
          * The log of a prebuild run as text
-         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         * @description For: operator, lead, developer, auditor, guest. Tokens reach it with: read, work, launch, administer.
          */
         get: operations["read-run-log"];
         put?: never;
@@ -1233,7 +1285,7 @@ export interface paths {
         };
         /**
          * The launch sheet of a prebuild run
-         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         * @description For: operator, lead, developer, auditor, guest. Tokens reach it with: read, work, launch, administer.
          */
         get: operations["show-run-sheet"];
         put?: never;
@@ -1255,7 +1307,7 @@ export interface paths {
         put?: never;
         /**
          * What a launch would come to, without launching
-         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: launch.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: launch.
          */
         post: operations["preflight"];
         delete?: never;
@@ -1341,13 +1393,13 @@ export interface paths {
         };
         /**
          * List the recordings of terminals that you may see, the newest first
-         * @description For: operator (their own), lead (their own), developer (their own), auditor (anybody's). Tokens reach it with: work.
+         * @description For: operator (their own), lead (their own), developer (their own), auditor (anybody's), guest (their own). Tokens reach it with: work.
          */
         get: operations["list-recordings"];
         put?: never;
         /**
          * Record a terminal of yours from now on
-         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         post: operations["begin-recording"];
         delete?: never;
@@ -1365,14 +1417,14 @@ export interface paths {
         };
         /**
          * Show a recording
-         * @description For: operator (their own), lead (their own), developer (their own), auditor (anybody's). Tokens reach it with: work.
+         * @description For: operator (their own), lead (their own), developer (their own), auditor (anybody's), guest (their own). Tokens reach it with: work.
          */
         get: operations["show-recording"];
         put?: never;
         post?: never;
         /**
          * Remove a recording that you asked for
-         * @description For: operator (their own), lead (their own), developer (their own), auditor (anybody's). Tokens reach it with: work.
+         * @description For: operator (their own), lead (their own), developer (their own), auditor (anybody's), guest (their own). Tokens reach it with: work.
          */
         delete: operations["remove-recording"];
         options?: never;
@@ -1389,7 +1441,7 @@ export interface paths {
         };
         /**
          * Read what a recording holds, as far as it has come
-         * @description For: operator (their own), lead (their own), developer (their own), auditor (anybody's). Tokens reach it with: work.
+         * @description For: operator (their own), lead (their own), developer (their own), auditor (anybody's), guest (their own). Tokens reach it with: work.
          */
         get: operations["read-recording"];
         put?: never;
@@ -1411,7 +1463,7 @@ export interface paths {
         put?: never;
         /**
          * End a recording that you asked for
-         * @description For: operator (their own), lead (their own), developer (their own), auditor (anybody's). Tokens reach it with: work.
+         * @description For: operator (their own), lead (their own), developer (their own), auditor (anybody's), guest (their own). Tokens reach it with: work.
          */
         post: operations["end-recording"];
         delete?: never;
@@ -1429,7 +1481,7 @@ export interface paths {
         };
         /**
          * List the registered repositories
-         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         * @description For: operator, lead, developer, auditor, guest. Tokens reach it with: read, work, launch, administer.
          */
         get: operations["list-repositories"];
         put?: never;
@@ -1453,7 +1505,7 @@ export interface paths {
         };
         /**
          * Show a repository
-         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         * @description For: operator, lead, developer, auditor, guest. Tokens reach it with: read, work, launch, administer.
          */
         get: operations["show-repository"];
         put?: never;
@@ -1481,7 +1533,7 @@ export interface paths {
         };
         /**
          * List the branches of a repository, those with the newest commits first
-         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         * @description For: operator, lead, developer, auditor, guest. Tokens reach it with: read, work, launch, administer.
          */
         get: operations["list-repository-branches"];
         put?: never;
@@ -1525,7 +1577,7 @@ export interface paths {
         };
         /**
          * What a repository's environment definition comes to, and what is wrong with it
-         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         * @description For: operator, lead, developer, auditor, guest. Tokens reach it with: read, work, launch, administer.
          */
         get: operations["check-definition"];
         put?: never;
@@ -1545,7 +1597,7 @@ export interface paths {
         };
         /**
          * What differs between the definitions of two branches, and what that makes due
-         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         * @description For: operator, lead, developer, auditor, guest. Tokens reach it with: read, work, launch, administer.
          */
         get: operations["compare-definitions"];
         put?: never;
@@ -1565,7 +1617,7 @@ export interface paths {
         };
         /**
          * Show the prebuild plan of a branch
-         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         * @description For: operator, lead, developer, auditor, guest. Tokens reach it with: read, work, launch, administer.
          */
         get: operations["show-plan"];
         /**
@@ -1593,7 +1645,7 @@ export interface paths {
         };
         /**
          * List the runs of a branch's prebuild plan, the newest first
-         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         * @description For: operator, lead, developer, auditor, guest. Tokens reach it with: read, work, launch, administer.
          */
         get: operations["list-runs"];
         put?: never;
@@ -1657,7 +1709,7 @@ export interface paths {
         };
         /**
          * What becomes of each secret in your workspaces of a repository, and why
-         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: read, administer.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: read, administer.
          */
         get: operations["explain-secrets"];
         put?: never;
@@ -1769,7 +1821,7 @@ export interface paths {
         };
         /**
          * List your secrets; values are never given out
-         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: read, administer.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: read, administer.
          */
         get: operations["list-secrets"];
         put?: never;
@@ -1789,18 +1841,18 @@ export interface paths {
         };
         /**
          * Show one of your secrets; its value is never given out
-         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: read, administer.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: read, administer.
          */
         get: operations["show-secret"];
         /**
          * Set one of your secrets
-         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: administer.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: administer.
          */
         put: operations["put-secret"];
         post?: never;
         /**
          * Remove one of your secrets
-         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: administer.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: administer.
          */
         delete: operations["remove-secret"];
         options?: never;
@@ -1923,7 +1975,7 @@ export interface paths {
         put?: never;
         /**
          * End this sign-in
-         * @description For: operator, lead, developer, auditor. No token with scopes reaches it.
+         * @description For: operator, lead, developer, auditor, guest. No token with scopes reaches it.
          */
         post: operations["sign-out"];
         delete?: never;
@@ -1941,7 +1993,7 @@ export interface paths {
         };
         /**
          * Show where the door of SSH is, and by which key it is known
-         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         * @description For: operator, lead, developer, auditor, guest. Tokens reach it with: read, work, launch, administer.
          */
         get: operations["show-ssh"];
         put?: never;
@@ -1962,7 +2014,7 @@ export interface paths {
         get?: never;
         /**
          * Have a public key signed, to come in by SSH for 12 hours at most
-         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         put: operations["make-certificate"];
         post?: never;
@@ -1981,13 +2033,13 @@ export interface paths {
         };
         /**
          * List the public keys that let you in by SSH
-         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         * @description For: operator, lead, developer, auditor, guest. Tokens reach it with: read, work, launch, administer.
          */
         get: operations["list-keys"];
         put?: never;
         /**
          * Let yourself in by a public key
-         * @description For: operator, lead, developer, auditor. No token with scopes reaches it.
+         * @description For: operator, lead, developer, auditor, guest. No token with scopes reaches it.
          */
         post: operations["add-key"];
         delete?: never;
@@ -2005,14 +2057,14 @@ export interface paths {
         };
         /**
          * Show one of your public keys
-         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         * @description For: operator, lead, developer, auditor, guest. Tokens reach it with: read, work, launch, administer.
          */
         get: operations["show-key"];
         put?: never;
         post?: never;
         /**
          * Let yourself in by a key no more; what is open by it ends
-         * @description For: operator, lead, developer, auditor. No token with scopes reaches it.
+         * @description For: operator, lead, developer, auditor, guest. No token with scopes reaches it.
          */
         delete: operations["remove-key"];
         options?: never;
@@ -2029,7 +2081,7 @@ export interface paths {
         };
         /**
          * List the starters: ready definitions for a new project
-         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         * @description For: operator, lead, developer, auditor, guest. Tokens reach it with: read, work, launch, administer.
          */
         get: operations["list-starters"];
         put?: never;
@@ -2049,13 +2101,13 @@ export interface paths {
         };
         /**
          * Show a starter
-         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         * @description For: operator, lead, developer, auditor, guest. Tokens reach it with: read, work, launch, administer.
          */
         get: operations["show-starter"];
         put?: never;
         /**
          * The files of a starter, with what was chosen in them
-         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         * @description For: operator, lead, developer, auditor, guest. Tokens reach it with: read, work, launch, administer.
          */
         post: operations["fill-starter"];
         delete?: never;
@@ -2165,13 +2217,13 @@ export interface paths {
         };
         /**
          * List what you are signed in with, and your tokens
-         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         * @description For: operator, lead, developer, auditor, guest. Tokens reach it with: read, work, launch, administer.
          */
         get: operations["list-tokens"];
         put?: never;
         /**
          * Make a token with a name, for programs
-         * @description For: operator, lead, developer, auditor. No token with scopes reaches it.
+         * @description For: operator, lead, developer, auditor, guest. No token with scopes reaches it.
          */
         post: operations["make-token"];
         delete?: never;
@@ -2189,14 +2241,14 @@ export interface paths {
         };
         /**
          * Show one of your sign-ins or tokens
-         * @description For: operator, lead, developer, auditor. Tokens reach it with: read, work, launch, administer.
+         * @description For: operator, lead, developer, auditor, guest. Tokens reach it with: read, work, launch, administer.
          */
         get: operations["show-token"];
         put?: never;
         post?: never;
         /**
          * End one of your sign-ins or tokens
-         * @description For: operator, lead, developer, auditor. No token with scopes reaches it.
+         * @description For: operator, lead, developer, auditor, guest. No token with scopes reaches it.
          */
         delete: operations["end-token"];
         options?: never;
@@ -2345,13 +2397,13 @@ export interface paths {
         };
         /**
          * List your workspaces
-         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's). Tokens reach it with: read, work, launch, administer.
+         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's), guest (their own). Tokens reach it with: read, work, launch, administer.
          */
         get: operations["list-workspaces"];
         put?: never;
         /**
          * Launch a workspace; it is accepted, and comes up after the answer
-         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: launch.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: launch.
          */
         post: operations["launch"];
         delete?: never;
@@ -2369,14 +2421,14 @@ export interface paths {
         };
         /**
          * Show a workspace
-         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's). Tokens reach it with: read, work, launch, administer.
+         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's), guest (their own). Tokens reach it with: read, work, launch, administer.
          */
         get: operations["show-workspace"];
         put?: never;
         post?: never;
         /**
          * Remove a workspace with its files
-         * @description For: operator (anybody's), lead (their own), developer (their own). Tokens reach it with: launch.
+         * @description For: operator (anybody's), lead (their own), developer (their own), guest (their own). Tokens reach it with: launch.
          */
         delete: operations["remove-workspace"];
         options?: never;
@@ -2393,7 +2445,7 @@ export interface paths {
         };
         /**
          * Show what serves languages and debugs in a workspace, and how its editor writes
-         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         get: operations["show-bench"];
         put?: never;
@@ -2413,7 +2465,7 @@ export interface paths {
         };
         /**
          * List how each clone in a workspace stands, with the files that are changed
-         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         get: operations["list-changes"];
         put?: never;
@@ -2434,7 +2486,7 @@ export interface paths {
         get?: never;
         /**
          * Have another branch be out
-         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         put: operations["switch-branch"];
         post?: never;
@@ -2453,7 +2505,7 @@ export interface paths {
         };
         /**
          * List a clone's branches, with those of its remotes as they were fetched
-         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         get: operations["list-branches"];
         put?: never;
@@ -2474,7 +2526,7 @@ export interface paths {
         get?: never;
         /**
          * Commit what is staged, as its owner
-         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         put: operations["commit-changes"];
         post?: never;
@@ -2493,7 +2545,7 @@ export interface paths {
         };
         /**
          * Show how a file differs from what is staged, or what is staged of it from the newest commit
-         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         get: operations["show-difference"];
         put?: never;
@@ -2514,7 +2566,7 @@ export interface paths {
         get?: never;
         /**
          * Discard changes that are not staged: they are lost
-         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         put: operations["discard-changes"];
         post?: never;
@@ -2534,7 +2586,7 @@ export interface paths {
         get?: never;
         /**
          * Fetch from a clone's remote
-         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         put: operations["fetch-changes"];
         post?: never;
@@ -2554,7 +2606,7 @@ export interface paths {
         get?: never;
         /**
          * Push the branch that is out
-         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         put: operations["push-changes"];
         post?: never;
@@ -2574,7 +2626,7 @@ export interface paths {
         get?: never;
         /**
          * Stage changes, of whole files or by hunks
-         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         put: operations["stage-changes"];
         post?: never;
@@ -2594,7 +2646,7 @@ export interface paths {
         get?: never;
         /**
          * Take changes out of what is staged
-         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         put: operations["unstage-changes"];
         post?: never;
@@ -2615,7 +2667,7 @@ export interface paths {
          * Speak with a debug adapter (Debug Adapter Protocol), over WebSocket
          * @description Upgrades to WebSocket. A text message is one message of the protocol, without the head before it, both ways. The last may be a binary one, the byte p and a Problem as JSON: why it is refused, or how the program ended, with what it said of that.
          *
-         *     For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         *     For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         get: operations["open-debugger"];
         put?: never;
@@ -2635,7 +2687,7 @@ export interface paths {
         };
         /**
          * List a part of a folder: folders first, each by the bytes of its name
-         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         get: operations["list-files"];
         put?: never;
@@ -2655,21 +2707,21 @@ export interface paths {
         };
         /**
          * Read a file or folder with all that is in it, as an archive
-         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         get: operations["pack-files"];
         /**
          * Bring an archive's content beneath a folder, over what is there
          * @description A tar or a zip, by its media type; at most 16 GiB, packed and unpacked. Each file comes in one step; what leads out of the folder is refused, and what came before it stays.
          *
-         *     For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         *     For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         put: operations["unpack-files"];
         /**
          * Read some of the files beneath a folder, as an archive
          * @description The body holds their names from that folder, each ended by a zero byte, of 64 MiB at most. What is not there is left out.
          *
-         *     For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         *     For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         post: operations["pack-some-files"];
         delete?: never;
@@ -2689,14 +2741,14 @@ export interface paths {
          * Read a file, or a range of it (RFC 9110, 14)
          * @description Answers with ETag, and honours Range, If-Range, If-None-Match and If-Modified-Since.
          *
-         *     For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         *     For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         get: operations["read-file"];
         /**
          * Write a file, in one step: whoever reads it sees the one before or this
          * @description At most 16 GiB. If-None-Match: * wants that there is none. A link is followed, beneath the workspace's folders.
          *
-         *     For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         *     For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         put: operations["write-file"];
         post?: never;
@@ -2715,14 +2767,14 @@ export interface paths {
         };
         /**
          * Show one file, folder or link
-         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         get: operations["show-file"];
         put?: never;
         post?: never;
         /**
          * Remove a file, or a folder
-         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         delete: operations["remove-file"];
         options?: never;
@@ -2740,7 +2792,7 @@ export interface paths {
         get?: never;
         /**
          * Make a folder, with those above it
-         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         put: operations["make-folder"];
         post?: never;
@@ -2760,7 +2812,7 @@ export interface paths {
         get?: never;
         /**
          * Give a file or folder another path
-         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         put: operations["move-file"];
         post?: never;
@@ -2781,7 +2833,7 @@ export interface paths {
          * Search names, or lines, beneath a folder
          * @description Answers a line for each as it is found, and one with over at the end. What git passes over is not searched, nor .git.
          *
-         *     For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         *     For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         get: operations["search-files"];
         put?: never;
@@ -2803,7 +2855,7 @@ export interface paths {
          * Tell what changes beneath a folder
          * @description Answers a line for each change, gathered for a tenth of a second, until whoever asked goes; an empty line each 20 s. It does not keep a workspace from rest.
          *
-         *     For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         *     For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         get: operations["watch-files"];
         put?: never;
@@ -2823,12 +2875,12 @@ export interface paths {
         };
         /**
          * Show what each new terminal runs first
-         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         get: operations["show-first-line"];
         /**
          * Say what each new terminal runs first
-         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         put: operations["put-first-line"];
         post?: never;
@@ -2848,13 +2900,13 @@ export interface paths {
         get?: never;
         /**
          * Keep a workspace from being put to rest for a time
-         * @description For: operator (anybody's), lead (their own), developer (their own). Tokens reach it with: work, launch.
+         * @description For: operator (anybody's), lead (their own), developer (their own), guest (their own). Tokens reach it with: work, launch.
          */
         put: operations["hold-workspace"];
         post?: never;
         /**
          * Let a workspace be put to rest again
-         * @description For: operator (anybody's), lead (their own), developer (their own). Tokens reach it with: work, launch.
+         * @description For: operator (anybody's), lead (their own), developer (their own), guest (their own). Tokens reach it with: work, launch.
          */
         delete: operations["end-hold"];
         options?: never;
@@ -2873,7 +2925,7 @@ export interface paths {
          * Speak with the program that serves a language (Language Server Protocol), over WebSocket
          * @description Upgrades to WebSocket. A text message is one message of the protocol, without the head before it, both ways. The last may be a binary one, the byte p and a Problem as JSON: why it is refused, or how the program ended, with what it said of that.
          *
-         *     For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         *     For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         get: operations["open-language"];
         put?: never;
@@ -2895,7 +2947,7 @@ export interface paths {
         put?: never;
         /**
          * Say that you still need a workspace that is for one command; a minute without a word, and it goes
-         * @description For: operator (anybody's), lead (their own), developer (their own). Tokens reach it with: work, launch.
+         * @description For: operator (anybody's), lead (their own), developer (their own), guest (their own). Tokens reach it with: work, launch.
          */
         post: operations["renew-lease"];
         delete?: never;
@@ -2933,7 +2985,7 @@ export interface paths {
         };
         /**
          * Read a launch sheet's log as text, secrets masked
-         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's). Tokens reach it with: read, work, launch, administer.
+         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's), guest (their own). Tokens reach it with: read, work, launch, administer.
          */
         get: operations["read-log"];
         put?: never;
@@ -2953,13 +3005,13 @@ export interface paths {
         };
         /**
          * List the look links to ports
-         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         get: operations["list-look-links"];
         put?: never;
         /**
          * Make a link by which anybody who holds it visits a port
-         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         post: operations["add-look-link"];
         delete?: never;
@@ -2977,14 +3029,14 @@ export interface paths {
         };
         /**
          * Show a look link
-         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         get: operations["show-look-link"];
         put?: never;
         post?: never;
         /**
          * End a look link, and every visit by it
-         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         delete: operations["end-look-link"];
         options?: never;
@@ -3001,7 +3053,7 @@ export interface paths {
         };
         /**
          * List who may look at terminals of yours
-         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         get: operations["list-looks"];
         put?: never;
@@ -3024,7 +3076,7 @@ export interface paths {
         post?: never;
         /**
          * Take away a notice that was put before you, read
-         * @description For: operator (anybody's), lead (their own), developer (their own). Tokens reach it with: work, launch.
+         * @description For: operator (anybody's), lead (their own), developer (their own), guest (their own). Tokens reach it with: work, launch.
          */
         delete: operations["heed-notice"];
         options?: never;
@@ -3041,7 +3093,7 @@ export interface paths {
         };
         /**
          * List the declared and the listening ports
-         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's). Tokens reach it with: read, work, launch, administer.
+         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's), guest (their own). Tokens reach it with: read, work, launch, administer.
          */
         get: operations["list-ports"];
         put?: never;
@@ -3061,12 +3113,12 @@ export interface paths {
         };
         /**
          * Show a declared or a listening port
-         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's). Tokens reach it with: read, work, launch, administer.
+         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's), guest (their own). Tokens reach it with: read, work, launch, administer.
          */
         get: operations["show-port"];
         /**
          * Say who may visit a port
-         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         put: operations["change-port"];
         post?: never;
@@ -3087,7 +3139,7 @@ export interface paths {
          * Exchange datagrams with a port (UDP), over WebSocket
          * @description Upgrades to WebSocket. Each binary message is a datagram, both ways. It ends after two minutes without any. A refusal closes it with code 4000 and the reason.
          *
-         *     For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         *     For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         get: operations["open-datagrams"];
         put?: never;
@@ -3109,7 +3161,7 @@ export interface paths {
          * Listen on a port of the workspace's own loopback, over WebSocket
          * @description Upgrades to WebSocket. Binary messages carry yamux, of which whoever asks is the client. The first stream holds, with its length before it in four bytes, a Listening as JSON: the port, or the problem; each stream after it is a connection that came there. A refusal closes it with code 4000 and the reason.
          *
-         *     For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         *     For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         get: operations["listen-port"];
         put?: never;
@@ -3131,7 +3183,7 @@ export interface paths {
          * Connect to a port, over WebSocket
          * @description Upgrades to WebSocket. Binary messages carry the bytes of one connection, both ways. A refusal closes it with code 4000 and the reason.
          *
-         *     For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         *     For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         get: operations["open-tunnel"];
         put?: never;
@@ -3152,13 +3204,13 @@ export interface paths {
         get?: never;
         /**
          * Let what is in a workspace push for a quarter of an hour, where the house rules have pushes confirmed
-         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         put: operations["allow-push"];
         post?: never;
         /**
          * Let nothing in a workspace push, where the house rules have pushes confirmed
-         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         delete: operations["refuse-push"];
         options?: never;
@@ -3177,7 +3229,7 @@ export interface paths {
         put?: never;
         /**
          * Make a workspace's container anew from the branch's head
-         * @description For: operator (anybody's), lead (their own), developer (their own). Tokens reach it with: work, launch.
+         * @description For: operator (anybody's), lead (their own), developer (their own), guest (their own). Tokens reach it with: work, launch.
          */
         post: operations["rebuild-workspace"];
         delete?: never;
@@ -3195,7 +3247,7 @@ export interface paths {
         };
         /**
          * What becomes of each secret in one of your workspaces, and what runs there with an older value
-         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         get: operations["explain-workspace-secrets"];
         put?: never;
@@ -3215,7 +3267,7 @@ export interface paths {
         };
         /**
          * List the services beside a workspace
-         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's). Tokens reach it with: read, work, launch, administer.
+         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's), guest (their own). Tokens reach it with: read, work, launch, administer.
          */
         get: operations["list-services"];
         put?: never;
@@ -3235,7 +3287,7 @@ export interface paths {
         };
         /**
          * Show a service beside a workspace
-         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's). Tokens reach it with: read, work, launch, administer.
+         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's), guest (their own). Tokens reach it with: read, work, launch, administer.
          */
         get: operations["show-service"];
         put?: never;
@@ -3255,7 +3307,7 @@ export interface paths {
         };
         /**
          * Read the newest lines that a service printed
-         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's). Tokens reach it with: read, work, launch, administer.
+         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's), guest (their own). Tokens reach it with: read, work, launch, administer.
          */
         get: operations["read-service-log"];
         put?: never;
@@ -3277,7 +3329,7 @@ export interface paths {
          * Open a terminal or run a command, over WebSocket
          * @description Upgrades to WebSocket. The first message is a Run as text; after it binary messages go both ways, each a byte of kind and its content: x-yardbench-messages has the kinds, docs/terminals.md tells of them.
          *
-         *     For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         *     For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         get: operations["open-session"];
         put?: never;
@@ -3297,7 +3349,7 @@ export interface paths {
         };
         /**
          * List a workspace's launch sheets, the newest first
-         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's). Tokens reach it with: read, work, launch, administer.
+         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's), guest (their own). Tokens reach it with: read, work, launch, administer.
          */
         get: operations["list-sheets"];
         put?: never;
@@ -3317,7 +3369,7 @@ export interface paths {
         };
         /**
          * Show a launch sheet with its steps
-         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's). Tokens reach it with: read, work, launch, administer.
+         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's), guest (their own). Tokens reach it with: read, work, launch, administer.
          */
         get: operations["show-sheet"];
         put?: never;
@@ -3339,7 +3391,7 @@ export interface paths {
          * Speak SSH with a workspace, over WebSocket
          * @description Upgrades to WebSocket. Binary messages carry the bytes of one connection that speaks SSH, both ways: where the door of SSH cannot be reached. Who comes is asked for a key or a certificate there as at that door.
          *
-         *     For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         *     For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         get: operations["open-ssh"];
         put?: never;
@@ -3361,7 +3413,7 @@ export interface paths {
         put?: never;
         /**
          * Start a stopped or failed workspace
-         * @description For: operator (anybody's), lead (their own), developer (their own). Tokens reach it with: work, launch.
+         * @description For: operator (anybody's), lead (their own), developer (their own), guest (their own). Tokens reach it with: work, launch.
          */
         post: operations["start-workspace"];
         delete?: never;
@@ -3381,7 +3433,7 @@ export interface paths {
         put?: never;
         /**
          * Stop a workspace; its files stay
-         * @description For: operator (anybody's), lead (their team's), developer (their own). Tokens reach it with: work, launch.
+         * @description For: operator (anybody's), lead (their team's), developer (their own), guest (their own). Tokens reach it with: work, launch.
          */
         post: operations["stop-workspace"];
         delete?: never;
@@ -3399,7 +3451,7 @@ export interface paths {
         };
         /**
          * List the terminals that are open, with who is at them
-         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         get: operations["list-terminals"];
         put?: never;
@@ -3420,13 +3472,13 @@ export interface paths {
         get?: never;
         /**
          * Let a colleague look at a terminal for a time, or type into it
-         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         put: operations["allow-look"];
         post?: never;
         /**
          * Let a colleague look no more
-         * @description For: operator (their own), lead (their own), developer (their own). Tokens reach it with: work.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         delete: operations["end-look"];
         options?: never;
@@ -3443,7 +3495,7 @@ export interface paths {
         };
         /**
          * Show what in a workspace exists nowhere else
-         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's). Tokens reach it with: read, work, launch, administer.
+         * @description For: operator (anybody's), lead (their team's), developer (their own), auditor (anybody's), guest (their own). Tokens reach it with: read, work, launch, administer.
          */
         get: operations["show-work"];
         put?: never;
@@ -3972,6 +4024,11 @@ export interface components {
             /** @description Why it could not be run */
             problem?: string;
         };
+        EndingGuest: {
+            name: string;
+            /** Format: date-time */
+            until: string;
+        };
         Enrolment: {
             /** Format: date-time */
             expires_at: string;
@@ -4120,6 +4177,32 @@ export interface components {
         Gone: {
             /** @description The id of the workspace */
             workspace: string;
+        };
+        Guest: {
+            /** @description Who brought them in, or changed it last */
+            by: string;
+            full_name: string;
+            /** @example tormod */
+            name: string;
+            /** @description It has ended */
+            over: boolean;
+            /** @description Those they may work in */
+            repositories: string[];
+            /** @description Those they may have; none is every size */
+            sizes: string[];
+            team: string;
+            /**
+             * Format: date-time
+             * @description When it ends
+             */
+            until: string;
+        };
+        GuestChange: {
+            repositories?: string[];
+            /** @description An empty list is every size */
+            sizes?: string[];
+            /** Format: date-time */
+            until?: string;
         };
         Health: {
             /**
@@ -4399,6 +4482,16 @@ export interface components {
              */
             as_of: number;
             items: components["schemas"]["File"][];
+            /** @description Ask with it as after for what follows; without it nothing does */
+            next?: string;
+        };
+        ListGuest: {
+            /**
+             * Format: int64
+             * @description The number of the newest journal entry before it was read: events after it go on from here
+             */
+            as_of: number;
+            items: components["schemas"]["Guest"][];
             /** @description Ask with it as after for what follows; without it nothing does */
             next?: string;
         };
@@ -4860,10 +4953,17 @@ export interface components {
             url: string;
         };
         Me: {
+            /**
+             * Format: date-time
+             * @description When a guest's access ends
+             */
+            access_until?: string;
             /** @description They may not sign in any more */
             closed: boolean;
             /** @example ingrid@skerryline.example */
             email: string;
+            /** @description Guests whom one looks after, whose access ends within three days */
+            ending_guests?: components["schemas"]["EndingGuest"][];
             /** @description Tokens of theirs that expire within a week */
             expiring?: components["schemas"]["Token"][];
             /** @example Ingrid Solheim */
@@ -4879,7 +4979,7 @@ export interface components {
             /** @description Those it is for; without it all */
             repositories?: string[];
             /** @enum {string} */
-            role: "operator" | "lead" | "developer" | "auditor";
+            role: "operator" | "lead" | "developer" | "auditor" | "guest";
             /** @description What the token that this was asked with reaches; without it everything */
             scopes?: ("read" | "work" | "launch" | "administer")[];
             /** @description Where a browser that came by an identity provider signs out there, too */
@@ -4934,6 +5034,24 @@ export interface components {
              * @example . .venv/bin/activate
              */
             line: string;
+        };
+        NewGuest: {
+            /**
+             * Format: int64
+             * @description How long the link can be used; default 72
+             */
+            hours?: number;
+            /** @description Those they may work in */
+            repositories: string[];
+            /** @description Those they may have; none is every size */
+            sizes?: string[];
+            /** @description Whose guest it is */
+            team: string;
+            /**
+             * Format: date-time
+             * @description When it ends: within 366 days
+             */
+            until: string;
         };
         NewLaunchLink: {
             /** @description What it launches; name and errand are not of it */
@@ -5198,7 +5316,7 @@ export interface components {
             /** @description It is no person, but the account of programs of a team: its tokens are made for it, and nobody signs in with it */
             program?: boolean;
             /** @enum {string} */
-            role: "operator" | "lead" | "developer" | "auditor";
+            role: "operator" | "lead" | "developer" | "auditor" | "guest";
             /** @example Timetable */
             team?: string;
         };
@@ -5644,7 +5762,7 @@ export interface components {
         };
         Right: {
             /** @enum {string} */
-            action: "self.see" | "self.change" | "workspace.see" | "workspace.launch" | "workspace.use" | "recording.see" | "workspace.drive" | "workspace.stop" | "workspace.remove" | "operation.ask" | "attention.quiet" | "container.adopt" | "port.visit" | "secret.see" | "secret.change" | "repo-secret.see" | "repo-secret.change" | "team-secret.see" | "team-secret.change" | "house-secret.see" | "house-secret.change" | "repository.see" | "repository.change" | "prebuild.see" | "prebuild.change" | "people.see" | "service-account.change" | "people.change" | "rules.see" | "rules.change" | "cost.see" | "journal.see" | "journal.whole" | "webhook.see" | "provider.see" | "provider.change" | "directory.sync" | "launch-link.see" | "launch-link.change" | "webhook.change";
+            action: "self.see" | "self.change" | "workspace.see" | "workspace.launch" | "workspace.use" | "recording.see" | "workspace.drive" | "workspace.stop" | "workspace.remove" | "operation.ask" | "attention.quiet" | "container.adopt" | "port.visit" | "secret.see" | "secret.change" | "repo-secret.see" | "repo-secret.change" | "team-secret.see" | "team-secret.change" | "house-secret.see" | "house-secret.change" | "repository.see" | "repository.change" | "prebuild.see" | "prebuild.change" | "people.see" | "service-account.change" | "people.change" | "guest.change" | "rules.see" | "rules.change" | "cost.see" | "journal.see" | "journal.whole" | "webhook.see" | "provider.see" | "provider.change" | "directory.sync" | "launch-link.see" | "launch-link.change" | "webhook.change";
             /** @description house: what belongs to nobody in particular; own: one's own; team: what belongs to somebody of one's team; other: anybody else's */
             of: ("house" | "own" | "team" | "other")[];
         };
@@ -8463,6 +8581,525 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-guests": {
+        parameters: {
+            query?: {
+                /** @description How many at most */
+                limit?: number;
+                /** @description What the part before gave as next; without it from the beginning */
+                after?: string;
+                /** @description The order, one of name; with a minus before it turned about */
+                sort?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListGuest"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "invite-guest": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description A random key of whoever asks: what is asked again with it within a day is not done again, and is answered as the first time */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "team": "Harbour",
+                 *       "until": "2027-01-31T23:00:00Z",
+                 *       "repositories": [
+                 *         "berth-planner"
+                 *       ],
+                 *       "sizes": [
+                 *         "small"
+                 *       ]
+                 *     }
+                 */
+                "application/json": components["schemas"]["NewGuest"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    ETag?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Enrolment"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-guest": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                person: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Guest"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "end-guest": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                person: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "change-guest": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                person: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "until": "2027-02-28T23:00:00Z"
+                 *     }
+                 */
+                "application/json": components["schemas"]["GuestChange"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Guest"];
+                };
             };
             /** @description Unauthorized */
             401: {

@@ -6,6 +6,7 @@ import { Link } from "react-router";
 import { type Person, type Me, may } from "../api/client";
 import { PageHead } from "../parts/Page";
 import { Ask } from "../parts/Ask";
+import { Guests, InviteGuest } from "../parts/Guests";
 import { ProblemNote } from "../parts/ProblemNote";
 import { AddProgram, ProgramTokens } from "../parts/Programs";
 import { byText, type Filter } from "../parts/fitting";
@@ -33,13 +34,14 @@ export function PeoplePage({ person }: { person: Me }) {
   const colours = useColours();
   const { modal } = App.useApp();
   const [enrolling, setEnrolling] = useState<{ person?: string }>();
+  const [inviting, setInviting] = useState(false);
   const brings = may(person, "people.change");
   const [tokensOf, setTokensOf] = useState<string>();
   const people = useQuery(everybody);
   const teams = useQuery(teamsOf);
   const done = useDone("people");
   const change = useMutation({
-    mutationFn: ({ name, ...body }: { name: string; role?: Person["role"]; team?: string; closed?: boolean }) => changePerson(name, body),
+    mutationFn: ({ name, ...body }: { name: string; role?: (typeof roles)[number]; team?: string; closed?: boolean }) => changePerson(name, body),
     ...done,
   });
   const erase = useMutation({ mutationFn: erasePerson, ...done });
@@ -67,8 +69,13 @@ export function PeoplePage({ person }: { person: Me }) {
       key: "role",
       title: say.role(),
       width: 130,
-      compare: (a, b) => roles.indexOf(a.role) - roles.indexOf(b.role),
-      render: (p) => (brings && p.name !== person.name ? <Select size="small" variant="borderless" style={{ width: 120 }} aria-label={say.roleOf(p.name)} value={p.role} options={roles.map((r) => ({ value: r, label: r }))} onChange={(r) => change.mutate({ name: p.name, role: r })} /> : p.role),
+      compare: (a, b) => byText(a.role, b.role),
+      render: (p) =>
+        brings && p.name !== person.name ? (
+          <Select size="small" variant="borderless" style={{ width: 120 }} aria-label={say.roleOf(p.name)} value={p.role as (typeof roles)[number]} options={roles.map((r) => ({ value: r, label: r }))} onChange={(r: (typeof roles)[number]) => change.mutate({ name: p.name, role: r })} />
+        ) : (
+          p.role
+        ),
     },
     {
       key: "team",
@@ -161,6 +168,7 @@ export function PeoplePage({ person }: { person: Me }) {
         action={
           may(person, "service-account.change", "team", "other") && (
             <Space>
+              <Button onClick={() => setInviting(true)}>{say.inviteAGuest()}</Button>
               <AddProgram person={person} teams={(teams.data ?? []).map((t) => t.name)} />
               {brings && (
                 <>
@@ -185,6 +193,8 @@ export function PeoplePage({ person }: { person: Me }) {
       </PageHead>
       <ProblemNote error={people.error ?? teams.error} />
       {brings && <OpenLinks />}
+      {may(person, "guest.change", "team", "other") && <Guests />}
+      {inviting && <InviteGuest teams={brings ? known : person.team ? [person.team] : []} team={person.team} onClose={() => setInviting(false)} />}
       {tokensOf && <ProgramTokens of={tokensOf} onClose={() => setTokensOf(undefined)} />}
       <List<Row> rows={rows} columns={columns} filters={filters} texts={texts} usual="name" find={say.findByNameOr()} loading={people.isPending} empty={say.nobodyFitsWhatYou()} head={(shown) => <span className="quiet number">{say.shown(shown.length)}</span>} />
       {enrolling && <MakeLink person={enrolling.person} teams={teams.data?.map((t) => t.name) ?? []} onClose={() => setEnrolling(undefined)} />}
@@ -226,7 +236,7 @@ function OpenLinks() {
   );
 }
 
-type Fields = { role: Person["role"]; team?: string; hours: number };
+type Fields = { role: (typeof roles)[number]; team?: string; hours: number };
 
 function MakeLink({ person, teams, onClose }: { person?: string; teams: string[]; onClose: () => void }) {
   return (

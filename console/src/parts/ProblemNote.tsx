@@ -22,6 +22,7 @@ const pages: Record<string, (subject: string) => [path: string, label: string]> 
   "check-definition": (of) => [`/repositories/${of.split("@")[0]}/definition${of.includes("@") ? `?branch=${encodeURIComponent(of.split("@")[1] ?? "")}` : ""}`, say.definitionOf(of)],
   "list-people": () => ["/people", say.people()],
   "change-person": () => ["/people", say.people()],
+  "list-guests": () => ["/people", say.people()],
   "list-teams": () => ["/people", say.people()],
   "list-enrolments": () => ["/people", say.people()],
   "make-program-token": () => ["/people", say.people()],

@@ -14,6 +14,12 @@ export const erasePerson = (name: string) => take(api.DELETE("/api/v1/people/{pe
 export const addTeam = (name: string) => take(api.POST("/api/v1/teams", { body: { name } }));
 export const addProgram = (body: Schemas["NewProgram"]) => take(api.POST("/api/v1/people", { body }));
 
+/** Those whose access ends by itself. */
+export const guests = queryOptions({ queryKey: ["people", "guests"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/guests", { signal, params: { query: page } })) });
+export const inviteGuest = (body: Schemas["NewGuest"]) => take(api.POST("/api/v1/guests", { body }));
+export const changeGuest = (name: string, body: Schemas["GuestChange"]) => take(api.PATCH("/api/v1/guests/{person}", { params: at(name), body }));
+export const endGuest = (name: string) => take(api.DELETE("/api/v1/guests/{person}", { params: at(name) }));
+
 /** The enrolment links that nobody has used yet. */
 export const openLinks = queryOptions({ queryKey: ["enrolment", "list"], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/enrolments", { signal, params: { query: page } })) });
 export const makeLink = (body: Schemas["NewEnrolment"]) => take(api.POST("/api/v1/enrolments", { body }));

@@ -307,6 +307,18 @@ type PersonChanged struct {
 	Team     string      `json:"team"`
 }
 
+// GuestPut says until when a guest's access lasts, and what it is for.
+type GuestPut struct {
+	Repositories []string  `json:"repositories"`
+	Sizes        []string  `json:"sizes"` // none is every size
+	Until        time.Time `json:"until"`
+}
+
+// GuestEnding says that a guest's access ends soon.
+type GuestEnding struct {
+	Until time.Time `json:"until"`
+}
+
 // PersonErased is the last that is told of somebody.
 type PersonErased struct{}
 
@@ -522,6 +534,8 @@ func (RepositoryChanged) Kind() string       { return "repository.changed" }
 func (RepositoryRemoved) Kind() string       { return "repository.removed" }
 func (RepositoryCredentialPut) Kind() string { return "repository.credential" }
 func (PushKeyMade) Kind() string             { return "repository.push-key" }
+func (GuestPut) Kind() string                { return "guest.put" }
+func (GuestEnding) Kind() string             { return "guest.ending" }
 func (PersonAdded) Kind() string             { return "person.added" }
 func (PersonChanged) Kind() string           { return "person.changed" }
 func (PersonErased) Kind() string            { return "person.erased" }

@@ -18,10 +18,13 @@ const (
 	Lead      Role = "lead"
 	Developer Role = "developer"
 	Auditor   Role = "auditor"
+	// Guest works like a developer, in some repositories and until a day: nobody's
+	// but what is their own, and nothing of the house.
+	Guest Role = "guest"
 )
 
 // Roles lists them all.
-var Roles = []Role{Operator, Lead, Developer, Auditor}
+var Roles = []Role{Operator, Lead, Developer, Auditor, Guest}
 
 // Valid tells whether r is one of the roles.
 func (r Role) Valid() bool {
@@ -102,6 +105,7 @@ const (
 	SeePeople         Action = "people.see"
 	ChangeServices    Action = "service-account.change" // accounts of programs that belong to a team, and their tokens
 	ChangePeople      Action = "people.change"          // enrolment links, roles, teams, closing accounts
+	ChangeGuests      Action = "guest.change"           // bring guests in, have their access last longer, end it
 	SeeRules          Action = "rules.see"
 	ChangeRules       Action = "rules.change"
 	SeeCost           Action = "cost.see"
@@ -127,40 +131,47 @@ func everybody(r Relation) rights {
 // workers are those who have workspaces. An auditor looks and does not touch.
 func workers(r Relation) rights { return rights{Operator: r, Lead: r, Developer: r} }
 
+// and is what guests may beside.
+func (r rights) and(guest Relation) rights {
+	r[Guest] = guest
+	return r
+}
+
 // Table is the whole policy. An operator drives other people's workspaces and
 // does not get into them: their owner's secrets are in there.
 var Table = map[Action]rights{
-	SeeSelf:           everybody(House | Own),
-	ChangeSelf:        everybody(House | Own),
-	SeeWorkspace:      {Operator: everything, Lead: Own | Team, Developer: Own, Auditor: everything},
-	Launch:            workers(House | Own),
-	UseWorkspace:      workers(Own),
-	SeeRecordings:     {Operator: Own, Lead: Own, Developer: Own, Auditor: everything},
-	DriveWorkspace:    {Operator: Own | Team | Other, Lead: Own, Developer: Own},
-	StopWorkspace:     {Operator: Own | Team | Other, Lead: Own | Team, Developer: Own},
-	RemoveWorkspace:   {Operator: Own | Team | Other, Lead: Own, Developer: Own},
-	Operate:           workers(House | Own),
+	SeeSelf:           everybody(House | Own).and(House | Own),
+	ChangeSelf:        everybody(House | Own).and(House | Own),
+	SeeWorkspace:      {Operator: everything, Lead: Own | Team, Developer: Own, Auditor: everything, Guest: Own},
+	Launch:            workers(House | Own).and(House | Own),
+	UseWorkspace:      workers(Own).and(Own),
+	SeeRecordings:     {Operator: Own, Lead: Own, Developer: Own, Auditor: everything, Guest: Own},
+	DriveWorkspace:    {Operator: Own | Team | Other, Lead: Own, Developer: Own, Guest: Own},
+	StopWorkspace:     {Operator: Own | Team | Other, Lead: Own | Team, Developer: Own, Guest: Own},
+	RemoveWorkspace:   {Operator: Own | Team | Other, Lead: Own, Developer: Own, Guest: Own},
+	Operate:           workers(House | Own).and(House | Own),
 	QuietAttention:    {Operator: House},
 	AdoptContainers:   {Operator: everything},
-	VisitPort:         everybody(Own | Team | Other),
-	SeeSecrets:        workers(House | Own),
-	ChangeSecrets:     workers(House | Own),
+	VisitPort:         everybody(Own | Team | Other).and(Own | Team),
+	SeeSecrets:        workers(House | Own).and(House | Own),
+	ChangeSecrets:     workers(House | Own).and(House | Own),
 	SeeRepoSecrets:    everybody(House),
 	ChangeRepoSecret:  {Operator: House, Lead: House},
 	SeeTeamSecrets:    {Operator: everything, Lead: Team, Developer: Team, Auditor: everything},
 	ChangeTeamSecret:  {Operator: everything, Lead: Team},
 	SeeHouseSecrets:   everybody(House),
 	ChangeHouseSecret: {Operator: House},
-	SeeRepositories:   everybody(House),
+	SeeRepositories:   everybody(House).and(House),
 	ChangeRepository:  {Operator: House},
-	SeePrebuilds:      everybody(House),
+	SeePrebuilds:      everybody(House).and(House),
 	ChangePrebuilds:   {Operator: House, Lead: House},
 	SeePeople:         {Operator: everything, Lead: House | Own | Team, Auditor: everything},
 	ChangePeople:      {Operator: everything},
+	ChangeGuests:      {Operator: everything, Lead: House | Team},
 	ChangeServices:    {Operator: everything, Lead: House | Team},
 	SeeRules:          everybody(House),
 	ChangeRules:       {Operator: House},
-	SeeCost:           {Operator: everything, Lead: House | Own | Team, Developer: House | Own, Auditor: everything},
+	SeeCost:           {Operator: everything, Lead: House | Own | Team, Developer: House | Own, Auditor: everything, Guest: House | Own},
 	SeeWholeJournal:   {Operator: House, Auditor: House},
 	SeeWebhooks:       {Operator: House, Auditor: House},
 	ChangeWebhooks:    {Operator: House},
@@ -169,12 +180,12 @@ var Table = map[Action]rights{
 	SyncDirectory:     {Operator: everything},
 	SeeProviders:      {Operator: House, Auditor: House},
 	ChangeProviders:   {Operator: House},
-	SeeJournal:        {Operator: everything, Lead: Own | Team, Developer: Own, Auditor: everything},
+	SeeJournal:        {Operator: everything, Lead: Own | Team, Developer: Own, Auditor: everything, Guest: Own},
 }
 
 // Grave are the actions that change who may do what: whoever asks for them may be made
 // to sign in again before.
-var Grave = []Action{ChangePeople, ChangeServices, ChangeProviders, ChangeRules, SyncDirectory}
+var Grave = []Action{ChangePeople, ChangeGuests, ChangeServices, ChangeProviders, ChangeRules, SyncDirectory}
 
 // Actions lists all that can be asked, by name.
 func Actions() []Action { return slices.Sorted(maps.Keys(Table)) }

@@ -25,6 +25,13 @@ export const yourTokenExpiresAnd = (name: ReactNode, expires: string, link: Reac
   </>
 );
 export const makeAnother = () => "Make another";
+export const yourAccessEnds = (at: string) => `You are a guest here until ${at}.`;
+export const theAccessOfEnds = (name: string, at: string, link: ReactNode) => (
+  <>
+    The access of {name}, a guest, ends {at}. {link}, or let it end.
+  </>
+);
+export const extendIt = () => "Extend it";
 export const nothingWasHeardOf = () => "Nothing was heard of the service for half a minute: what you see may be a little old.";
 export const theEventStreamIs = () => "The event stream is lost: what you see may be old. It is being connected again.";
 export const theServiceRefusesThe = () => "The service refuses the event stream: what you see is as it was when it was read. It is asked again.";

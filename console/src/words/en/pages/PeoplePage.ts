@@ -1,4 +1,5 @@
 export const people = () => "People";
+export const inviteAGuest = () => "Invite a guest";
 export const addATeam = () => "Add a team";
 export const nameOfTheTeam = () => "Name of the team";
 export const harbour = () => "Harbour";
