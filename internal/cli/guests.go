@@ -12,7 +12,7 @@ import (
 	"yardbench/wire"
 )
 
-func (a peopleCommands) guest() *cobra.Command {
+func (a guestCommands) guest() *cobra.Command {
 	c := &cobra.Command{Use: "guest", Short: "Guests: people whose access ends by itself, for named repositories (leads, operators)",
 		Long: "A guest is of a team and works in named repositories until a day, with their own secrets alone. Three days before its end it is told of; then what they are signed in with ends, and their workspaces are stopped and kept."}
 	c.AddCommand(a.inviteGuest(), a.listGuests(), a.extendGuest(), a.endGuest())
@@ -33,7 +33,7 @@ func untilOf(text string, now time.Time) (time.Time, error) {
 	return time.Time{}, errors.New("--until takes a day like 2027-01-31, which counts whole, a time like 2027-01-31T12:00:00Z, or how long, like 72h")
 }
 
-func (a peopleCommands) inviteGuest() *cobra.Command {
+func (a guestCommands) inviteGuest() *cobra.Command {
 	var in wire.NewGuest
 	var until string
 	c := &cobra.Command{
@@ -64,7 +64,7 @@ func (a peopleCommands) inviteGuest() *cobra.Command {
 	return c
 }
 
-func (a peopleCommands) listGuests() *cobra.Command {
+func (a guestCommands) listGuests() *cobra.Command {
 	return &cobra.Command{
 		Use: "list", Short: "List the guests of your team", Example: "  yardbench guest list", Args: cobra.NoArgs,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
@@ -101,7 +101,7 @@ func guestSizes(g wire.Guest) string {
 	return strings.Join(g.Sizes, ", ")
 }
 
-func (a peopleCommands) extendGuest() *cobra.Command {
+func (a guestCommands) extendGuest() *cobra.Command {
 	var until string
 	var repositories, sizes []string
 	c := &cobra.Command{
@@ -145,7 +145,7 @@ func (a peopleCommands) extendGuest() *cobra.Command {
 	return c
 }
 
-func (a peopleCommands) endGuest() *cobra.Command {
+func (a guestCommands) endGuest() *cobra.Command {
 	return &cobra.Command{
 		Use: "end NAME", Short: "End a guest's access now; their workspaces are stopped and kept", Example: "  yardbench guest end tormod", Args: cobra.ExactArgs(1),
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {

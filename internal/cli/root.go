@@ -46,6 +46,8 @@ type (
 	journalCommands    struct{ *app }
 	prebuildCommands   struct{ *app }
 	peopleCommands     struct{ *app }
+	secretCommands     struct{ *app }
+	guestCommands      struct{ *app }
 	serviceCommands    struct{ *app }
 )
 
@@ -211,8 +213,8 @@ func (a *app) root() *cobra.Command {
 	root.AddGroup(&cobra.Group{ID: "work", Title: "Workspaces:"}, &cobra.Group{ID: "mine", Title: "You:"}, &cobra.Group{ID: "service", Title: "The service:"})
 	for group, commands := range map[string][]*cobra.Command{
 		"work":    {(workspaceCommands{a}).launch(), (linkCommands{a}).launchLink(), (errandCommands{a}).errand(), (workspaceCommands{a}).list(), (workspaceCommands{a}).show(), (workspaceCommands{a}).enter(), (workspaceCommands{a}).terminal(), (workspaceCommands{a}).look(), (recordingCommands{a}).recording(), (workspaceCommands{a}).run(), (sshCommands{a}).ssh(), (fileCommands{a}).copy(), (workspaceCommands{a}).logs(), (workspaceCommands{a}).start(), (workspaceCommands{a}).stop(), (workspaceCommands{a}).rebuild(), (workspaceCommands{a}).remove(), (workspaceCommands{a}).wait(), (workspaceCommands{a}).hold(), (workspaceCommands{a}).allowPush(), (operationCommands{a}).tell(), (operationCommands{a}).heed(), (operationCommands{a}).operation(), (portCommands{a}).port(), (portCommands{a}).lookLink(), (portCommands{a}).forward(), (portCommands{a}).open(), (workspaceCommands{a}).service(), (workspaceCommands{a}).bench()},
-		"mine":    {(peopleCommands{a}).signIn(), (peopleCommands{a}).signOut(), (peopleCommands{a}).whoami(), (peopleCommands{a}).me(), (peopleCommands{a}).password(), (peopleCommands{a}).enrol(), (peopleCommands{a}).secret(), (peopleCommands{a}).credential(), (peopleCommands{a}).token(), (sshCommands{a}).key(), (rulesCommands{a}).cost()},
-		"service": {(attentionCommands{a}).attention(), (peopleCommands{a}).repository(), (peopleCommands{a}).branch(), (definitionCommands{a}).definition(), (definitionCommands{a}).starter(), (prebuildCommands{a}).prebuild(), (adoptCommands{a}).container(), (adoptCommands{a}).adopt(), (adoptCommands{a}).letGo(), (peopleCommands{a}).person(), (peopleCommands{a}).program(), (peopleCommands{a}).team(), (peopleCommands{a}).enrolment(), (peopleCommands{a}).guest(), (peopleCommands{a}).provider(), (rulesCommands{a}).rules(), (journalCommands{a}).journal(), (journalCommands{a}).webhook(), (serviceCommands{a}).doctor(), (serviceCommands{a}).version(), (serviceCommands{a}).serve()},
+		"mine":    {(peopleCommands{a}).signIn(), (peopleCommands{a}).signOut(), (peopleCommands{a}).whoami(), (peopleCommands{a}).me(), (peopleCommands{a}).password(), (peopleCommands{a}).enrol(), (secretCommands{a}).secret(), (peopleCommands{a}).credential(), (peopleCommands{a}).token(), (sshCommands{a}).key(), (rulesCommands{a}).cost()},
+		"service": {(attentionCommands{a}).attention(), (peopleCommands{a}).repository(), (peopleCommands{a}).branch(), (definitionCommands{a}).definition(), (definitionCommands{a}).starter(), (prebuildCommands{a}).prebuild(), (adoptCommands{a}).container(), (adoptCommands{a}).adopt(), (adoptCommands{a}).letGo(), (peopleCommands{a}).person(), (peopleCommands{a}).program(), (peopleCommands{a}).team(), (peopleCommands{a}).enrolment(), (guestCommands{a}).guest(), (peopleCommands{a}).provider(), (rulesCommands{a}).rules(), (journalCommands{a}).journal(), (journalCommands{a}).webhook(), (serviceCommands{a}).doctor(), (serviceCommands{a}).version(), (serviceCommands{a}).serve()},
 	} {
 		for _, c := range commands {
 			c.GroupID = group

@@ -24,7 +24,7 @@ func secretsOf(c *cobra.Command, of *client.SecretsOf, verb string) {
 	c.MarkFlagsMutuallyExclusive("of-repository", "of-team", "of-house")
 }
 
-func (a peopleCommands) secret() *cobra.Command {
+func (a secretCommands) secret() *cobra.Command {
 	c := &cobra.Command{Use: "secret", Short: "Secrets: given to terminals, runs and set-up commands, never shown again",
 		Long: "Secrets are given to terminals, runs and set-up commands, as variables or as files on tmpfs, and never shown again. " +
 			"Your own, your team's and the house's go to the repositories that are named, or everywhere; a repository's go to everybody who works in it. " +
@@ -69,7 +69,7 @@ func reachOf(c *cobra.Command, in *wire.SecretValue) (settle func(cmd *cobra.Com
 	}
 }
 
-func (a peopleCommands) putSecret() *cobra.Command {
+func (a secretCommands) putSecret() *cobra.Command {
 	var of client.SecretsOf
 	var in wire.SecretValue
 	var settle func(*cobra.Command)
@@ -99,7 +99,7 @@ func (a peopleCommands) putSecret() *cobra.Command {
 	return put
 }
 
-func (a peopleCommands) listSecrets() *cobra.Command {
+func (a secretCommands) listSecrets() *cobra.Command {
 	var of client.SecretsOf
 	list := &cobra.Command{
 		Use: "list", Short: "List your secrets, or those of a repository, a team or the house", Example: "  yardbench secret list\n  yardbench secret list --of-repository berth-planner\n  yardbench secret list --of-house", Args: cobra.NoArgs,
@@ -129,7 +129,7 @@ func (a peopleCommands) listSecrets() *cobra.Command {
 	return list
 }
 
-func (a peopleCommands) removeSecret() *cobra.Command {
+func (a secretCommands) removeSecret() *cobra.Command {
 	var of client.SecretsOf
 	remove := &cobra.Command{
 		Use: "remove NAME", Short: "Remove a secret", Example: "  yardbench secret remove TIDE_API_KEY\n  yardbench secret remove CHART_KEY --of-team Harbour", Args: cobra.ExactArgs(1),
@@ -144,7 +144,7 @@ func (a peopleCommands) removeSecret() *cobra.Command {
 	return remove
 }
 
-func (a peopleCommands) explainSecrets() *cobra.Command {
+func (a secretCommands) explainSecrets() *cobra.Command {
 	var branch, in string
 	explain := &cobra.Command{
 		Use: "explain [REPOSITORY] [NAME]", Short: "Say which secrets your workspaces of a repository get, or one of them has, and why",
@@ -180,7 +180,7 @@ func (a peopleCommands) explainSecrets() *cobra.Command {
 }
 
 // secretChoices prints what becomes of each secret.
-func (a peopleCommands) secretChoices(of string, cs []wire.SecretChoice) {
+func (a secretCommands) secretChoices(of string, cs []wire.SecretChoice) {
 	if len(cs) == 0 {
 		fmt.Fprintf(a.out, "workspaces of %s get no secrets, and its definition asks for none\n", of)
 		return
@@ -217,7 +217,7 @@ func (a peopleCommands) secretChoices(of string, cs []wire.SecretChoice) {
 	}
 }
 
-func (a peopleCommands) importSecrets() *cobra.Command {
+func (a secretCommands) importSecrets() *cobra.Command {
 	var of client.SecretsOf
 	var in wire.SecretValue
 	var settle func(*cobra.Command)

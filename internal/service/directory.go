@@ -131,7 +131,7 @@ func (s *Directory) Put(ctx context.Context, a Actor, id string, in Account) (d 
 		return err
 	})
 	if err == nil && left {
-		s.works.stopAll(ctx, a, d.Person)
+		stopAll(ctx, s.works, a, d.Person)
 	}
 	return d, err
 }
@@ -241,7 +241,7 @@ func (s *Directory) Drop(ctx context.Context, a Actor, id string) error {
 		return tx.Journal(ctx, id, id, a.ID, journal.PersonChanged{Role: d.Person.Role, Team: d.Person.Team, Closed: true, Provider: directoryName})
 	})
 	if err == nil {
-		s.works.stopAll(ctx, a, d.Person)
+		stopAll(ctx, s.works, a, d.Person)
 	}
 	return err
 }

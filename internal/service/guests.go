@@ -222,7 +222,7 @@ func (s *Guests) end(ctx context.Context, by string, p store.Person) error {
 			return err
 		}
 	}
-	s.works.stopAll(ctx, Actor{Person: store.Person{ID: by, Name: "the service", Role: policy.Operator}}, p)
+	stopAll(ctx, s.works, Actor{Person: store.Person{ID: by, Name: "the service", Role: policy.Operator}}, p)
 	return nil
 }
 
@@ -300,7 +300,7 @@ func (o *order) forGuest(a Actor) error {
 
 // stopAll stops the workspaces of somebody who has left. What cannot be stopped now is
 // told in the log, and stops by its own rest.
-func (s *Workspaces) stopAll(ctx context.Context, a Actor, p store.Person) {
+func stopAll(ctx context.Context, s *Workspaces, a Actor, p store.Person) {
 	a.Grant = policy.Grant{} // who may say that somebody has left may have their workspaces stopped, and no more than that
 	theirs, err := s.store.Read().PeoplesWorkspaces(ctx, store.Scope{OwnerID: p.ID})
 	for _, w := range theirs {

@@ -6,6 +6,11 @@ import (
 	"time"
 )
 
+type (
+	guestsReads  struct{ reader }
+	guestsWrites struct{ *txn }
+)
+
 // Guest is what the access of somebody is for that ends by itself.
 type Guest struct {
 	Until        time.Time `json:"until"`
@@ -15,7 +20,7 @@ type Guest struct {
 }
 
 // PutGuest has somebody's access end by itself, and be for some repositories and sizes.
-func (tx peopleWrites) PutGuest(ctx context.Context, person string, g Guest) error {
+func (tx guestsWrites) PutGuest(ctx context.Context, person string, g Guest) error {
 	repositories, err := json.Marshal(append([]string{}, g.Repositories...))
 	if err != nil {
 		return err
@@ -31,16 +36,9 @@ func (tx peopleWrites) PutGuest(ctx context.Context, person string, g Guest) err
 		person, micros(g.Until), string(repositories), string(sizes), g.By)
 }
 
-// DropGuest has somebody be no guest any more, but of their own role.
-func (tx peopleWrites) DropGuest(ctx context.Context, person string) error {
-	tx.touchAll()
-	tx.shift(person)
-	return tx.exec(ctx, "DELETE FROM guests WHERE person_id = ?", person)
-}
-
 // GuestTold notes that it was told that a guest's access ends soon; it tells whether
 // it was not before.
-func (tx peopleWrites) GuestTold(ctx context.Context, person string) (bool, error) {
+func (tx guestsWrites) GuestTold(ctx context.Context, person string) (bool, error) {
 	r, err := tx.db.ExecContext(ctx, "UPDATE guests SET told = 1 WHERE person_id = ? AND told = 0", person)
 	if err != nil {
 		return false, err
@@ -50,6 +48,6 @@ func (tx peopleWrites) GuestTold(ctx context.Context, person string) (bool, erro
 }
 
 // Guests lists those whose access ends by itself, and is open, by name.
-func (q peopleReads) Guests(ctx context.Context) ([]Person, error) {
+func (q guestsReads) Guests(ctx context.Context) ([]Person, error) {
 	return list(ctx, q.reader, scanPerson, personQuery+"WHERE g.person_id IS NOT NULL AND p.closed_at IS NULL ORDER BY p.name")
 }

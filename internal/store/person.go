@@ -103,7 +103,8 @@ func (tx peopleWrites) SetRole(ctx context.Context, id string, role policy.Role)
 			return err
 		}
 	}
-	if err := tx.DropGuest(ctx, id); err != nil { // who has a role of their own is no guest
+	tx.touchAll()
+	if err := tx.exec(ctx, "DELETE FROM guests WHERE person_id = ?", id); err != nil { // who has a role of their own is no guest
 		return err
 	}
 	return tx.mustChange(ctx, "UPDATE people SET role = ? WHERE id = ?", role, id)
