@@ -145,3 +145,13 @@ func (c People) EndProgramToken(ctx context.Context, name, id string) error {
 	_, err := call[nothing](ctx, c.link, "DELETE", "/people/"+url.PathEscape(name)+"/tokens/"+url.PathEscape(id), nil)
 	return err
 }
+
+// Usual says what one usually wants.
+func (c Self) Usual(ctx context.Context) (wire.Usual, error) {
+	return call[wire.Usual](ctx, c.link, "GET", "/me/usual", nil)
+}
+
+// PutUsual sets it.
+func (c Self) PutUsual(ctx context.Context, in wire.PutUsual) (wire.Usual, error) {
+	return call[wire.Usual](ctx, c.link, "PUT", "/me/usual", in)
+}

@@ -28,3 +28,25 @@ type PutOwnFiles struct {
 	Run        string `json:"run,omitempty" maxLength:"1000" example:"./install.sh" doc:"What puts them in place, by /bin/sh in the clone; default: the first of install.sh, install, setup.sh, setup, bootstrap.sh and bootstrap, else each file and folder whose name begins with a full stop is linked into the home folder"`
 	EachStart  bool   `json:"each_start,omitempty" doc:"They are brought up to date and put in place at each start; else once for each container"`
 }
+
+// Usual is what one usually wants; what is left out is as it is for everybody.
+type Usual struct {
+	GitName    string `json:"git_name,omitempty" doc:"Who one is in git; default: the full name"`
+	GitEmail   string `json:"git_email,omitempty" doc:"Default: the address of the account"`
+	Shell      string `json:"shell,omitempty" example:"zsh" doc:"What terminals begin, where the image has it; default: the user's own"`
+	Zone       string `json:"zone,omitempty" example:"Europe/Oslo" doc:"TZ of what is begun"`
+	Language   string `json:"language,omitempty" example:"nb_NO.UTF-8" doc:"LANG of what is begun"`
+	Size       string `json:"size,omitempty" doc:"Of launches that name none"`
+	RestAfterS int    `json:"rest_after_s,omitempty" doc:"Of launches that name none"`
+}
+
+// PutUsual sets what one usually wants; what is left out is as it is for everybody.
+type PutUsual struct {
+	GitName    string `json:"git_name,omitempty" maxLength:"120"`
+	GitEmail   string `json:"git_email,omitempty" maxLength:"200"`
+	Shell      string `json:"shell,omitempty" maxLength:"200" example:"zsh" doc:"A program's name, or its path"`
+	Zone       string `json:"zone,omitempty" maxLength:"64" example:"Europe/Oslo" doc:"Of the IANA time zone database"`
+	Language   string `json:"language,omitempty" maxLength:"64" example:"nb_NO.UTF-8" doc:"A locale that the image has"`
+	Size       string `json:"size,omitempty" maxLength:"40"`
+	RestAfterS int    `json:"rest_after_s,omitempty" minimum:"0" maximum:"2592000"`
+}

@@ -61,7 +61,7 @@ const table: Room[] = [
   { path: "/webhooks", needs: ["webhook.see"], name: say.webhooks(), load: () => import("./pages/WebhooksPage").then((m) => m.WebhooksPage) },
   { path: "/starters", needs: ["repository.see"], name: say.starters(), load: () => import("./pages/StartersPage").then((m) => m.StartersPage) },
   { path: "/prebuild-runs/:run", needs: ["prebuild.see"], name: say.prebuild(), load: () => import("./pages/RunPage").then((m) => m.RunPage) },
-  { path: "/secrets", needs: ["repo-secret.see"], name: say.secrets(), load: () => import("./pages/SecretsPage").then((m) => m.SecretsPage) },
+  { path: "/secrets", needs: ["self.see"], name: say.secrets(), load: () => import("./pages/SecretsPage").then((m) => m.SecretsPage) },
   { path: "/people", needs: ["people.see"], name: say.people(), load: () => import("./pages/PeoplePage").then((m) => m.PeoplePage) },
   { path: "/providers", needs: ["provider.see"], name: say.providers(), load: () => import("./pages/ProvidersPage").then((m) => m.ProvidersPage) },
   { path: "/rules", needs: ["rules.see"], name: say.houseRules(), load: () => import("./pages/RulesPage").then((m) => m.RulesPage) },

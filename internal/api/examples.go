@@ -71,6 +71,7 @@ var asksWith = map[string]any{
 	"make-launch-link":          wire.NewLaunchLink{Title: "Try the tide board", Launch: wire.Launch{Repository: "tide-board", Size: "small"}, PeopleMost: 20, Seconds: 604800},
 	"change-launch-link":        wire.LaunchLinkChange{Paused: pointer(true)},
 	"make-code":                 wire.NewCode{Challenge: "E9Melhoa2OwvFrEMTJguCHaoeK1t8URWbuGJSstw-cM", Redirect: "http://127.0.0.1:43117/", State: "xyz"},
+	"put-usual":                 wire.PutUsual{Shell: "zsh", Zone: "Europe/Oslo", Size: "medium", RestAfterS: 7200},
 	"put-profile":               wire.PutProfile{Files: &wire.PutOwnFiles{Repository: "https://git.skerryline.example/ingrid-files.git", Run: "./install.sh"}},
 	"put-provider":              wire.PutProvider{Title: "Skerry Line", Issuer: "https://id.skerryline.example", Client: "yard-bench", Secret: "the one that the provider has for it"},
 	"add-webhook":               wire.NewWebhook{URL: "https://hooks.skerryline.example/yard", Kinds: []string{"workspace.phase"}},

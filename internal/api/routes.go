@@ -382,6 +382,14 @@ func signInRoutes(a *API) {
 		func(ctx context.Context, who service.Actor, _ *none) (wire.Profile, error) {
 			return a.svc.Profiles.Show(ctx, who)
 		})
+	answer(a, op("GET", "/me/usual", "show-usual", "Show what you usually want: in git, of terminals, of launches", policy.SeeSelf),
+		func(ctx context.Context, who service.Actor, _ *none) (wire.Usual, error) {
+			return a.svc.Profiles.Usual(ctx, who)
+		})
+	answer(a, op("PUT", "/me/usual", "put-usual", "Set what you usually want", policy.ChangeSelf),
+		func(ctx context.Context, who service.Actor, in *struct{ Body wire.PutUsual }) (wire.Usual, error) {
+			return a.svc.Profiles.PutUsual(ctx, who, in.Body)
+		})
 	answer(a, op("PUT", "/me/profile", "put-profile", "Set what of your own comes into each of your workspaces", policy.ChangeSelf),
 		func(ctx context.Context, who service.Actor, in *struct{ Body wire.PutProfile }) (wire.Profile, error) {
 			return a.svc.Profiles.Put(ctx, who, in.Body)

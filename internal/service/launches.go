@@ -121,6 +121,11 @@ func (s *Launches) order(ctx context.Context, a Actor, in wire.Launch) (o order,
 	if o.rest > o.house.Idle.RestAfterMost {
 		return o, invalid("rest after "+rules.Duration(o.rest)+" is longer than the house rules allow", "ask for at most "+rules.Duration(o.house.Idle.RestAfterMost))
 	}
+	usual, err := s.store.Read().UsualOf(ctx, a.ID)
+	if err != nil {
+		return o, err
+	}
+	o.usually(usual)
 	if o.rest != 0 && o.rest < time.Minute {
 		return o, invalid("rest after "+rules.Duration(o.rest)+" is too short to work in", "ask for at least 1 min")
 	}

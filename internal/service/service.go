@@ -188,7 +188,7 @@ func New(r Rooms) *Service {
 		Starters:     starters,
 		Webhooks:     webhooks,
 		Tastes:       &Tastes{store: r.Store},
-		Profiles:     &Profiles{store: r.Store},
+		Profiles:     &Profiles{house: r.House, store: r.Store},
 		LaunchLinks:  &LaunchLinks{address: r.Address, store: r.Store, launches: launches, people: people, works: workspaces, now: r.Now},
 		Clients:      &Clients{address: r.Address, house: r.House, store: r.Store, now: r.Now},
 		Providers:    providers,

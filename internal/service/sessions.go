@@ -237,6 +237,14 @@ func (s *Sessions) greeting(ctx context.Context, w store.Workspace) (script stri
 	if err != nil {
 		return "", false // the terminal is worth more than its greeting
 	}
+	usual, err := s.store.Read().UsualOf(ctx, w.OwnerID)
+	if err != nil {
+		return "", false
+	}
+	if usual.Shell != "" {
+		shell := plain.Word(usual.Shell)
+		script += "if yardbench_shell=$(command -v " + shell + "); then SHELL=$yardbench_shell; export SHELL; unset yardbench_shell; else printf '%s\\n' " + plain.Word("Your usual shell, "+usual.Shell+", is not in this workspace's image: this is its user's own.") + "; fi\n"
+	}
 	for _, c := range conditions {
 		if c.Kind == lifecycle.RebuildDue {
 			script += "printf '%s\\n' " + plain.Word("A rebuild is due, since the definition changed: "+c.Reason) + " " + plain.Word("Rebuild with: yardbench rebuild "+w.Name) + "\n"

@@ -5,6 +5,7 @@
 package session
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -113,8 +114,12 @@ func (s *Sessions) Of(ctx context.Context, w store.Workspace) (p steward.Process
 		return p, opened, err
 	}
 	def := w.Target().Definition
+	usual, err := s.Store.Read().UsualOf(ctx, w.OwnerID)
+	if err != nil {
+		return p, opened, err
+	}
 	p = steward.Process{User: def.User, Folder: def.Folder, Probe: def.EnvProbe(), Unset: def.SessionUnset, GitHost: "http://" + u.Host + "/",
-		GitConfig: []string{"user.name", owner.FullName, "user.email", owner.Email, "safe.directory", def.TreeFolder()},
+		GitConfig: []string{"user.name", cmp.Or(usual.GitName, owner.FullName), "user.email", cmp.Or(usual.GitEmail, owner.Email), "safe.directory", def.TreeFolder()},
 		Env:       map[string]string{"YARDBENCH_WORKSPACE": w.Name, "YARDBENCH_OWNER": owner.Name, "YARDBENCH_REPOSITORY": r.Name}}
 	if u.Scheme == "https" { // the service speaks TLS to the host, where it signs in
 		p.GitConfig = append(p.GitConfig, "url.http://"+u.Host+"/.insteadOf", "https://"+u.Host+"/")
@@ -122,7 +127,13 @@ func (s *Sessions) Of(ctx context.Context, w store.Workspace) (p steward.Process
 	for _, b := range w.Target().Beside {
 		p.GitConfig = append(p.GitConfig, "safe.directory", b.Folder)
 	}
-	for k, v := range def.SessionEnv {
+	if usual.Zone != "" {
+		p.Env["TZ"] = usual.Zone
+	}
+	if usual.Language != "" {
+		p.Env["LANG"] = usual.Language
+	}
+	for k, v := range def.SessionEnv { // what the project says counts more
 		p.Env[k] = v
 	}
 	if w.PortKey != "" && s.PortForm != "" {

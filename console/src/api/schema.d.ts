@@ -892,6 +892,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/me/usual": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show what you usually want: in git, of terminals, of launches
+         * @description For: operator, lead, developer, auditor, guest. Tokens reach it with: read, work, launch, administer.
+         */
+        get: operations["show-usual"];
+        /**
+         * Set what you usually want
+         * @description For: operator, lead, developer, auditor, guest. No token with scopes reaches it.
+         */
+        put: operations["put-usual"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/oauth/codes": {
         parameters: {
             query?: never;
@@ -5656,6 +5680,28 @@ export interface components {
             /** @description Default: its name */
             title?: string;
         };
+        PutUsual: {
+            git_email?: string;
+            git_name?: string;
+            /**
+             * @description A locale that the image has
+             * @example nb_NO.UTF-8
+             */
+            language?: string;
+            /** Format: int64 */
+            rest_after_s?: number;
+            /**
+             * @description A program's name, or its path
+             * @example zsh
+             */
+            shell?: string;
+            size?: string;
+            /**
+             * @description Of the IANA time zone database
+             * @example Europe/Oslo
+             */
+            zone?: string;
+        };
         Quiet: {
             by: string;
             reason: string;
@@ -6200,6 +6246,34 @@ export interface components {
             fresh: boolean;
             /** @example tide-board.ingrid */
             workspace: string;
+        };
+        Usual: {
+            /** @description Default: the address of the account */
+            git_email?: string;
+            /** @description Who one is in git; default: the full name */
+            git_name?: string;
+            /**
+             * @description LANG of what is begun
+             * @example nb_NO.UTF-8
+             */
+            language?: string;
+            /**
+             * Format: int64
+             * @description Of launches that name none
+             */
+            rest_after_s?: number;
+            /**
+             * @description What terminals begin, where the image has it; default: the user's own
+             * @example zsh
+             */
+            shell?: string;
+            /** @description Of launches that name none */
+            size?: string;
+            /**
+             * @description TZ of what is begun
+             * @example Europe/Oslo
+             */
+            zone?: string;
         };
         WantedSecret: {
             description?: string;
@@ -11827,6 +11901,193 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Profile"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-usual": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Usual"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "put-usual": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "shell": "zsh",
+                 *       "zone": "Europe/Oslo",
+                 *       "size": "medium",
+                 *       "rest_after_s": 7200
+                 *     }
+                 */
+                "application/json": components["schemas"]["PutUsual"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Usual"];
                 };
             };
             /** @description Unauthorized */

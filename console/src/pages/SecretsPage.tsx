@@ -22,7 +22,7 @@ export function SecretsPage({ person }: { person: Me }) {
   const names = repositories.data?.map((r) => r.name) ?? [];
   const everyTeam = may(person, "team-secret.see", "other");
   const teams = useQuery({ ...allTeams, enabled: everyTeam });
-  const teamNames = everyTeam ? (teams.data?.map((t) => t.name) ?? []) : person.team ? [person.team] : [];
+  const teamNames = everyTeam ? (teams.data?.map((t) => t.name) ?? []) : person.team && may(person, "team-secret.see") ? [person.team] : [];
   const repository = get("repository") ?? names[0] ?? "";
   const team = get("team") ?? (person.team || teamNames[0]) ?? "";
   const [giving, setGiving] = useState<Whose>();
@@ -56,9 +56,9 @@ export function SecretsPage({ person }: { person: Me }) {
         onChange={(v) => set({ view: v })}
         items={[
           ...(works ? [{ key: "mine", label: say.mine(), children: level(own, say.youHaveNoSecrets()) }] : []),
-          { key: "repository", label: say.aRepositorys(), children: repository && level({ level: "repository", name: repository }, say.thisRepositoryHasNo(), pick(say.repository(), repository, names, "repository")) },
+          ...(may(person, "repo-secret.see") ? [{ key: "repository", label: say.aRepositorys(), children: repository && level({ level: "repository", name: repository }, say.thisRepositoryHasNo(), pick(say.repository(), repository, names, "repository")) }] : []),
           ...(teamNames.length > 0 ? [{ key: "team", label: everyTeam ? say.aTeams() : say.myTeams(), children: level({ level: "team", name: team }, say.thisTeamHasNo(), everyTeam && pick(say.team(), team, teamNames, "team")) }] : []),
-          { key: "house", label: say.theHouses(), children: level({ level: "house" }, say.theHouseHasNo()) },
+          ...(may(person, "house-secret.see") ? [{ key: "house", label: say.theHouses(), children: level({ level: "house" }, say.theHouseHasNo()) }] : []),
           ...(works ? [{ key: "explained", label: say.whatMyWorkspacesGet(), children: repository && <Explained repository={repository} name={get("name") ?? ""} look={(name) => set({ name: name || undefined })} which={pick(say.repository(), repository, names, "repository")} /> }] : []),
         ]}
       />

@@ -4,6 +4,7 @@ import { useState } from "react";
 import type { Me } from "../api/client";
 import { Keys } from "../parts/Keys";
 import { OwnFiles } from "../parts/OwnFiles";
+import { Usual } from "../parts/Usual";
 import { PageHead, nothing } from "../parts/Page";
 import { Ask } from "../parts/Ask";
 import { ProblemNote } from "../parts/ProblemNote";
@@ -42,6 +43,7 @@ export function YouPage({ person }: { person: Me }) {
       </PageHead>
       <ProblemNote error={tokens.error} />
       <TokenTable tokens={tokens.data?.filter((t) => t.door !== "ssh")} loading={tokens.isPending} end={(id) => end.mutate(id)} />
+      <Usual />
       <OwnFiles />
       <Keys />
       <Credentials />

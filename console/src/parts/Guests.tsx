@@ -19,8 +19,8 @@ export function Guests() {
   const end = useMutation({ mutationFn: endGuest, ...useDone("people", "workspaces") });
   if (!guests.data?.length) return <ProblemNote error={guests.error} />;
   return (
-    <section aria-label={say.guests()} style={{ marginBottom: 16 }}>
-      <Typography.Title level={3}>{say.guests()}</Typography.Title>
+    <section aria-label={say.guests()} style={{ marginBottom: 24 }}>
+      <h2 className="below">{say.guests()}</h2>
       <Table<Guest>
         size="small"
         rowKey="name"

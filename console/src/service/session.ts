@@ -27,6 +27,10 @@ export const letIn = (body: { code_challenge: string; redirect_uri: string; stat
 
 /** What of one's own comes into each of one's workspaces. */
 export const profile = queryOptions({ queryKey: ["me", "profile"], queryFn: ({ signal }) => take(api.GET("/api/v1/me/profile", { signal })) });
+/** What one usually wants: in git, of terminals, of launches. */
+export const usual = queryOptions({ queryKey: ["me", "usual"], queryFn: ({ signal }) => take(api.GET("/api/v1/me/usual", { signal })) });
+export const putUsual = (body: components["schemas"]["PutUsual"]) => take(api.PUT("/api/v1/me/usual", { body }));
+
 export const putProfile = (body: components["schemas"]["PutProfile"]) => take(api.PUT("/api/v1/me/profile", { body }));
 
 export const signOut = () => take(api.POST("/api/v1/sign-out"));
