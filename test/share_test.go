@@ -154,6 +154,11 @@ func TestPullRequest(t *testing.T) {
 	w.must(w.as("ingrid", "", "stop", "asked"), 0)
 	w.must(w.as("ingrid", "", "rebuild", "asked"), 0, "is ready")
 	w.must(w.as("ingrid", "", "run", "asked", "--", "git", "log", "--oneline", "origin/pull/3/head"), 0, "spring timetable")
+	// The house rules may open a level, and open that alone.
+	w.must(w.as("astrid", "pinned-up", "secret", "put", "NOTICE", "--of-house", "--everywhere"), 0)
+	w.must(w.as("ingrid", "", "run", "asked", "--", "sh", "-c", "echo notice: $NOTICE, key: $TIDE_KEY."), 0, "notice: , key: .")
+	w.rules("\nsign_in:", "\nsecrets: {pull_requests: [house]}\nsign_in:")
+	w.must(w.as("ingrid", "", "run", "asked", "--", "sh", "-c", "echo notice: $NOTICE, key: $TIDE_KEY."), 0, "notice: pinned-up, key: .")
 	w.must(w.as("ingrid", "", "remove", "asked", "--yes"), 0)
 
 	// From an image that was prepared for the branch it goes into.

@@ -9,10 +9,19 @@ type Me struct {
 	Scopes       []string      `json:"scopes,omitempty" enum:"read,work,launch,administer" doc:"What the token that this was asked with reaches; without it everything"`
 	Repositories []string      `json:"repositories,omitempty" doc:"Those it is for; without it all"`
 	Expiring     []Token       `json:"expiring,omitempty" doc:"Tokens of theirs that expire within a week"`
+	AgingSecrets []AgingSecret `json:"aging_secrets,omitempty" doc:"Secrets that one may change and that were set longer ago than the house rules like"`
 	AccessUntil  *time.Time    `json:"access_until,omitempty" doc:"When a guest's access ends"`
 	EndingGuests []EndingGuest `json:"ending_guests,omitempty" doc:"Guests whom one looks after, whose access ends within three days"`
 	SignOutAt    string        `json:"sign_out_at,omitempty" doc:"Where a browser that came by an identity provider signs out there, too"`
 	May          []Right       `json:"may" doc:"What may be done with this sign-in; what is not named may not"`
+}
+
+// AgingSecret is a secret that was set long ago.
+type AgingSecret struct {
+	Name      string    `json:"name"`
+	Level     string    `json:"level" enum:"person,team,house"`
+	Team      string    `json:"team,omitempty"`
+	UpdatedAt time.Time `json:"updated_at"`
 }
 
 // Right is something that one may ask of the service, and of whose matters.

@@ -81,6 +81,7 @@ export function Frame({ person }: { person: Me }) {
       {person.expiring?.map((t) => (
         <Alert key={t.id} banner type="warning" title={t.door === "ssh" ? say.yourKeyForSsh(t.name, when(t.expires_at), <Link to="/you">{say.removeItAndAdd()}</Link>) : say.yourTokenExpiresAnd(t.name, when(t.expires_at), <Link to="/you">{say.makeAnother()}</Link>)} />
       ))}
+      {(person.aging_secrets?.length ?? 0) > 0 && <Alert banner type="warning" title={say.secretsAge(person.aging_secrets?.map((s) => s.name) ?? [], <Link to="/secrets">{say.setThemAnew()}</Link>)} />}
       {person.access_until && <Alert banner type="info" title={say.yourAccessEnds(when(person.access_until))} />}
       {person.ending_guests?.map((g) => (
         <Alert key={g.name} banner type="warning" title={say.theAccessOfEnds(g.name, when(g.until), <Link to="/people">{say.extendIt()}</Link>)} />

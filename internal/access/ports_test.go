@@ -33,7 +33,7 @@ func door(t *testing.T) (*Ports, *service.Service, service.Actor, string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	k := reconcile.New(t.Context(), reconcile.Rooms{Store: st, Vault: v, Bus: &live.Bus{}, Now: time.Now, House: &house.Book{}, Sessions: &session.Sessions{Store: st, Vault: v, PortForm: "http://*.ports.localhost:7080"}})
+	k := reconcile.New(t.Context(), reconcile.Rooms{Store: st, Vault: v, Bus: &live.Bus{}, Now: time.Now, House: &house.Book{}, Sessions: &session.Sessions{Store: st, Vault: v, PortForm: "http://*.ports.localhost:7080", House: &house.Book{}, Now: time.Now}})
 	s := service.New(service.Rooms{Store: st, Vault: v, Bus: k.Bus, Keeper: k, Yard: k.Yard, Installation: k.Installation, House: k.House, Sessions: k.Sessions, Address: "http://127.0.0.1:7080"})
 	if err := s.HouseRules.FirstRules(ctx, rules.First); err != nil {
 		t.Fatal(err)

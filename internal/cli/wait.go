@@ -173,6 +173,16 @@ func (a peopleCommands) whoami() *cobra.Command {
 				if len(me.Scopes)+len(me.Repositories) > 0 {
 					fmt.Fprintf(a.out, "by a token that reaches %s\n", reaches(me.Scopes, me.Repositories))
 				}
+				if me.AccessUntil != nil {
+					fmt.Fprintf(a.out, "you are a guest here until %s\n", when(*me.AccessUntil))
+				}
+				for _, g := range me.EndingGuests {
+					fmt.Fprintf(a.out, "the access of %s, a guest, ends %s; extend it: yardbench guest extend %s --until DAY\n", g.Name, when(g.Until), g.Name)
+				}
+				for _, s := range me.AgingSecrets {
+					of := map[string]string{"team": " --of-team " + s.Team, "house": " --of-house"}[s.Level]
+					fmt.Fprintf(a.out, "the secret %s was set %s; set it anew where it comes from, and here: yardbench secret put %s%s\n", s.Name, when(s.UpdatedAt), s.Name, of)
+				}
 				for _, t := range me.Expiring {
 					if t.Door == "ssh" {
 						fmt.Fprintf(a.out, "the key %q for SSH lets you in until %s; remove it and add it again, or another: yardbench key add FILE\n", clean(t.Name), when(t.ExpiresAt))

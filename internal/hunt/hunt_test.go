@@ -128,7 +128,7 @@ func lay(t *testing.T) {
 	if ground.vault, err = vault.Open(filepath.Join(dir, "key.json")); err != nil {
 		t.Fatal(err)
 	}
-	k := reconcile.New(t.Context(), reconcile.Rooms{Store: st, Vault: ground.vault, Bus: &live.Bus{}, Mirrors: trees{}, Now: time.Now, House: &house.Book{}, Sessions: &session.Sessions{Store: st, Vault: ground.vault, PortForm: "http://*.ports.localhost:7080"}})
+	k := reconcile.New(t.Context(), reconcile.Rooms{Store: st, Vault: ground.vault, Bus: &live.Bus{}, Mirrors: trees{}, Now: time.Now, House: &house.Book{}, Sessions: &session.Sessions{Store: st, Vault: ground.vault, PortForm: "http://*.ports.localhost:7080", House: &house.Book{}, Now: time.Now}})
 	s := service.New(service.Rooms{Store: st, Vault: ground.vault, Bus: k.Bus, Mirrors: trees{}, Keeper: k, House: k.House, Sessions: k.Sessions, Address: "http://127.0.0.1:7080"})
 	check := func(err error) {
 		t.Helper()
@@ -259,13 +259,13 @@ func (r *teller) start() {
 	st.Hook(store.Hooks{Around: r.life.around, Group: r.life.group, Statement: r.life.statement})
 	bus := &live.Bus{}
 	r.store = st
-	r.keeper = reconcile.New(ctx, reconcile.Rooms{Store: st, Yard: &theYard{r.yard, r.life}, Hub: r.life, Mirrors: trees{}, Vault: ground.vault, Bus: bus, DataDir: r.dir, Installation: "hunt", Now: r.now, House: &house.Book{}, Sessions: &session.Sessions{Store: st, Vault: ground.vault, PortForm: "http://*.ports.localhost:7080"}})
+	r.keeper = reconcile.New(ctx, reconcile.Rooms{Store: st, Yard: &theYard{r.yard, r.life}, Hub: r.life, Mirrors: trees{}, Vault: ground.vault, Bus: bus, DataDir: r.dir, Installation: "hunt", Now: r.now, House: &house.Book{}, Sessions: &session.Sessions{Store: st, Vault: ground.vault, PortForm: "http://*.ports.localhost:7080", House: &house.Book{}, Now: time.Now}})
 	r.rooms = service.Rooms{Store: st, Keeper: r.keeper, Yard: r.keeper.Yard, Installation: r.keeper.Installation, House: r.keeper.House, Sessions: r.keeper.Sessions, Hub: r.life, Mirrors: trees{}, Vault: ground.vault, Bus: bus, Address: "http://127.0.0.1:7080", Now: r.now}
 	r.service = service.New(r.rooms)
 	r.life.changed = r.keeper.Followers.StewardChanged
 	r.note("the service starts")
 	l, s, k := r.life, r.service, r.keeper
-	r.second = reconcile.New(ctx, reconcile.Rooms{Store: st, Yard: k.Yard, Hub: r.life, Mirrors: trees{}, Vault: ground.vault, Bus: bus, DataDir: r.dir, Installation: "hunt", Now: r.now, House: &house.Book{}, Sessions: &session.Sessions{Store: st, Vault: ground.vault}})
+	r.second = reconcile.New(ctx, reconcile.Rooms{Store: st, Yard: k.Yard, Hub: r.life, Mirrors: trees{}, Vault: ground.vault, Bus: bus, DataDir: r.dir, Installation: "hunt", Now: r.now, House: &house.Book{}, Sessions: &session.Sessions{Store: st, Vault: ground.vault, House: &house.Book{}, Now: time.Now}})
 	r.asking.Go(func() {
 		err := s.Prebuilds.Schedule(ctx)
 		if err == nil {

@@ -38,7 +38,7 @@ func newBench(t *testing.T, change ...func(*Rooms)) *bench {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { st.Close() })
-	r := Rooms{Store: st, Hub: outside.NewHub(dir), Bus: &live.Bus{}, Now: func() time.Time { return b.now }, House: &house.Book{}, Sessions: &session.Sessions{Store: st}}
+	r := Rooms{Store: st, Hub: outside.NewHub(dir), Bus: &live.Bus{}, Now: func() time.Time { return b.now }, House: &house.Book{}, Sessions: &session.Sessions{Store: st, House: &house.Book{}, Now: time.Now}}
 	for _, c := range change {
 		c(&r)
 	}

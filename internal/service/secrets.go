@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"yardbench/internal/core/definition"
 	"yardbench/internal/core/journal"
@@ -288,6 +289,31 @@ func (s *Secrets) Drop(ctx context.Context, a Actor, of Whose, name string) erro
 		s.secretsChanged(subject)
 	}
 	return err
+}
+
+// aging lists those of the actor's own, their team's and the house's secrets that they
+// may change and that were set longer ago than some time; none for 0.
+func (s *Secrets) aging(ctx context.Context, a Actor, after time.Duration, now time.Time) (out []wire.AgingSecret, err error) {
+	if after == 0 {
+		return nil, nil
+	}
+	var of []store.SecretsOf
+	if a.may(policy.ChangeSecrets) {
+		of = append(of, store.SecretsOf{Level: secret.OfPerson, SubjectID: a.ID})
+	}
+	if a.TeamID != "" && a.mayOf(policy.ChangeTeamSecret, store.Person{ID: a.TeamID, TeamID: a.TeamID}) {
+		of = append(of, store.SecretsOf{Level: secret.OfTeam, SubjectID: a.TeamID})
+	}
+	if a.may(policy.ChangeHouseSecret) {
+		of = append(of, store.SecretsOf{Level: secret.OfHouse, SubjectID: store.TheHouse})
+	}
+	rows, err := s.store.Read().Secrets(ctx, of...)
+	for _, r := range rows {
+		if now.Sub(r.UpdatedAt) > after {
+			out = append(out, wire.AgingSecret{Name: r.Name, Level: string(r.Level), Team: r.Whose, UpdatedAt: r.UpdatedAt})
+		}
+	}
+	return out, err
 }
 
 // Looked is what is looked for among what becomes of secrets.

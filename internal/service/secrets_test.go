@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/policy"
@@ -133,6 +134,32 @@ func TestSecretsOfEveryLevel(t *testing.T) {
 	for _, of := range []Whose{harbour, house, Mine} {
 		if err := s.Secrets.Drop(ctx, map[bool]Actor{true: astrid, false: ingrid}[of != Mine], of, "KEY"); err != nil {
 			t.Errorf("%v: %v", of, err)
+		}
+	}
+}
+
+// Who may change a secret is reminded of it when it is older than the house rules like.
+func TestAgingSecrets(t *testing.T) {
+	s, ingrid, astrid := bare(t)
+	ctx := t.Context()
+	for who, of := range map[*Actor]Whose{&ingrid: Mine, &astrid: {Level: secret.OfHouse}} {
+		if _, err := s.Secrets.Put(ctx, *who, of, "KEY", wire.SecretValue{Value: "some value", Everywhere: true}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	later := time.Now().Add(48 * time.Hour)
+	for _, c := range []struct {
+		who   Actor
+		after time.Duration
+		want  string
+	}{{ingrid, 0, ""}, {ingrid, 72 * time.Hour, ""}, {ingrid, 24 * time.Hour, "KEY person"}, {astrid, 24 * time.Hour, "KEY house"}} {
+		aging, err := s.Secrets.aging(ctx, c.who, c.after, later)
+		got := ""
+		for _, x := range aging {
+			got += x.Name + " " + x.Level
+		}
+		if err != nil || got != c.want {
+			t.Errorf("%s is reminded after %s of %q, %v", c.who.Name, c.after, got, err)
 		}
 	}
 }

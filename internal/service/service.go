@@ -159,7 +159,7 @@ func New(r Rooms) *Service {
 	health := &Health{keeper: r.Keeper, simulated: r.Simulated, store: r.Store, now: r.Now}
 	providers := &Providers{address: r.Address, house: r.House, store: r.Store, vault: r.Vault, now: r.Now, room: &identity.Room{Now: r.Now}}
 	guests := &Guests{house: r.House, keeper: r.Keeper, store: r.Store, now: r.Now, people: people, repositories: repositories, works: workspaces}
-	people.guests, signIns.guests = guests, guests
+	people.guests, signIns.guests, signIns.secrets = guests, guests, secrets
 	attends := &Attention{store: r.Store, views: look, health: health, journal: journal, prebuilds: prebuilds, webhooks: webhooks, now: r.Now}
 	return &Service{
 		People:       people,

@@ -44,7 +44,7 @@ func bare(t *testing.T) (*inner, Actor, Actor) {
 		t.Fatal(err)
 	}
 	mirrors := repo.NewMirrors(dir)
-	k := reconcile.New(t.Context(), reconcile.Rooms{DataDir: dir, Store: st, Vault: v, Bus: &live.Bus{}, Hub: outside.NewHub(dir), Mirrors: mirrors, Now: time.Now, House: &house.Book{}, Sessions: &session.Sessions{Store: st, Vault: v, PortForm: "http://*.ports.localhost:7080"}})
+	k := reconcile.New(t.Context(), reconcile.Rooms{DataDir: dir, Store: st, Vault: v, Bus: &live.Bus{}, Hub: outside.NewHub(dir), Mirrors: mirrors, Now: time.Now, House: &house.Book{}, Sessions: &session.Sessions{Store: st, Vault: v, PortForm: "http://*.ports.localhost:7080", House: &house.Book{}, Now: time.Now}})
 	on := Rooms{Store: st, Vault: v, Bus: k.Bus, Hub: k.Hub, Mirrors: mirrors, Keeper: k, Yard: k.Yard, Installation: k.Installation, House: k.House, Sessions: k.Sessions, Address: "http://127.0.0.1:7080"}
 	s := &inner{New(on), on}
 	if err := s.HouseRules.FirstRules(t.Context(), rules.First); err != nil {

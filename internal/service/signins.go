@@ -33,6 +33,7 @@ type SignIns struct {
 	repositories *Repositories
 	attempts     password.Attempts
 	guests       *Guests
+	secrets      *Secrets
 	usedAt       struct { // sign-ins, as noted or being noted
 		mu sync.Mutex
 		of map[string]time.Time
@@ -340,6 +341,9 @@ func (s *SignIns) Me(ctx context.Context, a Actor) (wire.Me, error) {
 		return wire.Me{}, err
 	}
 	me := wire.Me{Person: personView(a.Person), Organisation: house.Organisation, May: a.rights()}
+	if me.AgingSecrets, err = s.secrets.aging(ctx, a, house.Secrets.RemindAfter, s.now()); err != nil {
+		return me, err
+	}
 	if a.Guest != nil {
 		me.AccessUntil = &a.Guest.Until
 	}

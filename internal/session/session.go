@@ -175,9 +175,6 @@ func (s *Sessions) Given(ctx context.Context, w store.Workspace) ([]store.Secret
 	if w.Kind == store.ForPrebuild || w.Plan.Adopted != nil {
 		return nil, nil // an image must not hold anybody's secret, nor a stranger's container
 	}
-	if changes.Request(w.Branch) > 0 {
-		return nil, nil // what runs there may be a stranger's
-	}
 	owner, err := s.Store.Read().PersonByID(ctx, w.OwnerID)
 	if err != nil {
 		return nil, err
@@ -284,7 +281,14 @@ func (c Choice) Of() Chosen { return Chosen{c.Level, c.Whose, c.Name} }
 // on a branch of a repository, and gives them sealed. The reasons speak of the person
 // by the name; "" is who reads them.
 func (s *Sessions) Choose(ctx context.Context, of store.Person, r store.Repository, branch, name string) (map[Chosen]store.Secret, []Choice, error) {
-	rows, err := s.Store.Read().Secrets(ctx, store.SecretsFor(of, r.ID)...)
+	house, _, err := s.House.Rules(ctx, s.Store.Read())
+	if err != nil {
+		return nil, nil, err
+	}
+	// What runs from a pull request may be a stranger's, and a guest is here for a time:
+	// the house rules say what they are given.
+	levels := house.Secrets.Levels(of.Guest != nil, changes.Request(branch) > 0)
+	rows, err := s.Store.Read().Secrets(ctx, store.SecretsFor(of, r.ID, levels)...)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -38,15 +38,13 @@ type SecretsOf struct {
 // TheHouse is the subject of the house's secrets.
 const TheHouse = "house"
 
-// SecretsFor names whose secrets may reach the workspaces of a person in a
-// repository.
-func SecretsFor(person Person, repository string) []SecretsOf {
-	if person.Guest != nil { // what others give is not for who is here for a time
-		return []SecretsOf{{secret.OfPerson, person.ID}}
-	}
-	of := []SecretsOf{{secret.OfPerson, person.ID}, {secret.OfRepository, repository}, {secret.OfHouse, TheHouse}}
-	if person.TeamID != "" {
-		of = append(of, SecretsOf{secret.OfTeam, person.TeamID})
+// SecretsFor names whose secrets of some levels may reach the workspaces of a person
+// in a repository.
+func SecretsFor(person Person, repository string, levels []secret.Level) (of []SecretsOf) {
+	for _, level := range levels {
+		if subject := map[secret.Level]string{secret.OfPerson: person.ID, secret.OfRepository: repository, secret.OfTeam: person.TeamID, secret.OfHouse: TheHouse}[level]; subject != "" {
+			of = append(of, SecretsOf{level, subject})
+		}
 	}
 	return of
 }
@@ -107,6 +105,9 @@ func (tx secretsWrites) SecretsUsed(ctx context.Context, used []Secret) error {
 
 // Secrets lists secrets by whose they are, sealed, by level and name.
 func (q secretsReads) Secrets(ctx context.Context, of ...SecretsOf) ([]Secret, error) {
+	if len(of) == 0 {
+		return nil, nil
+	}
 	var where []string
 	var args []any
 	for _, o := range of {

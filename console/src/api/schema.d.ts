@@ -3562,6 +3562,14 @@ export interface components {
             /** @description Who the terminals are; default: the container's own user */
             user?: string;
         };
+        AgingSecret: {
+            /** @enum {string} */
+            level: "person" | "team" | "house";
+            name: string;
+            team?: string;
+            /** Format: date-time */
+            updated_at: string;
+        };
         AllowLook: {
             /**
              * Format: int64
@@ -4982,6 +4990,8 @@ export interface components {
              * @description When a guest's access ends
              */
             access_until?: string;
+            /** @description Secrets that one may change and that were set longer ago than the house rules like */
+            aging_secrets?: components["schemas"]["AgingSecret"][];
             /** @description They may not sign in any more */
             closed: boolean;
             /** @example ingrid@skerryline.example */

@@ -26,9 +26,10 @@ const (
 // Roles lists them all.
 var Roles = []Role{Operator, Lead, Developer, Auditor, Guest}
 
-// Valid tells whether r is one of the roles.
+// Valid tells whether r is a role that somebody can be given. Who is a guest is said
+// with their access.
 func (r Role) Valid() bool {
-	return slices.Contains(Roles, r)
+	return slices.Contains(Roles, r) && r != Guest
 }
 
 // The relations by name, as the API gives them.

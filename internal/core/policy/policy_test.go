@@ -1,13 +1,19 @@
 package policy
 
-import "testing"
+import (
+	"slices"
+	"testing"
+)
 
 // What must never be allowed, whatever the table comes to say; and what must.
 func TestWhatMustHold(t *testing.T) {
+	if Guest.Valid() || !Developer.Valid() {
+		t.Error("somebody can be given the role of a guest")
+	}
 	for _, r := range Roles {
 		for a, rights := range Table {
 			for role := range rights {
-				if !role.Valid() {
+				if !slices.Contains(Roles, role) {
 					t.Errorf("%s is given to %q, which is no role", a, role)
 				}
 			}

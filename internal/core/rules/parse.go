@@ -70,6 +70,7 @@ func Parse(text []byte) (Rules, []Finding) {
 		"ports":           may(func(n *yaml.Node) { d.ports(n, &r.Ports) }),
 		"terminals":       may(func(n *yaml.Node) { d.terminals(n, &r.Terminals) }),
 		"sign_in":         may(func(n *yaml.Node) { d.signIn(n, &r.SignIn) }),
+		"secrets":         may(func(n *yaml.Node) { d.secrets(n, &r.Secrets) }),
 		"builds":          may(func(n *yaml.Node) { d.builds(n, &r.Builds) }),
 		"editors":         may(func(n *yaml.Node) { r.Editors = d.editors(n) }),
 		"webhooks_inside": may(func(n *yaml.Node) { r.WebhooksInside = d.list(n, anyText) }),

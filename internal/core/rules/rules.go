@@ -47,6 +47,7 @@ type Rules struct {
 	Ports      Ports
 	Terminals  Terminals
 	SignIn     SignIn
+	Secrets    Secrets
 	// Starters is the registered repository that holds the starters; "" is none.
 	Starters string
 	// Editors are those of people's own machines that are opened on a workspace.
@@ -383,6 +384,7 @@ func (r Rules) values() map[string]string {
 	r.Ports.values(v)
 	r.Terminals.values(v)
 	r.SignIn.values(v)
+	r.Secrets.values(v)
 	amounts := func(path string, a Amounts) {
 		for k, n := range a {
 			v[path+"."+string(k)] = Amount(k, n)

@@ -25,6 +25,12 @@ export const yourTokenExpiresAnd = (name: ReactNode, expires: string, link: Reac
   </>
 );
 export const makeAnother = () => "Make another";
+export const secretsAge = (names: string[], link: ReactNode) => (
+  <>
+    {names.length === 1 ? `The secret ${names[0]} was set long ago.` : `${names.length} secrets were set long ago: ${names.slice(0, 5).join(", ")}${names.length > 5 ? " and others" : ""}.`} {link}.
+  </>
+);
+export const setThemAnew = () => "Set them anew where they come from, and here";
 export const yourAccessEnds = (at: string) => `You are a guest here until ${at}.`;
 export const theAccessOfEnds = (name: string, at: string, link: ReactNode) => (
   <>
