@@ -6,6 +6,7 @@ import (
 	"os"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/emulation"
@@ -56,6 +57,7 @@ func TestEveryPageForEverybody(t *testing.T) {
 	if err != nil || len(recordings) != 1 {
 		t.Fatalf("%+v, %v", recordings, err)
 	}
+	w.guest("tormod", time.Now().Add(48*time.Hour), "tide-board")
 	look := func(p page, path, light, only string) {
 		t.Helper()
 		text, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](axe+"("+only+")", chromedp.EvalAwaitPromise))
@@ -82,7 +84,7 @@ func TestEveryPageForEverybody(t *testing.T) {
 	for who, pages := range map[string][]string{
 		"": {"/", "/enrol#yb_link_x"},
 		"ingrid": {"/mine", "/launch?repository=tide-board", "/workspaces/quay", "/workspaces/quay?view=log", "/workspaces/quay?view=ports", "/workspaces/quay?view=journal", "/bench/quay.ingrid?board=terminal:main&board=file::page.html&list=files",
-			"/bench/quay.ingrid?board=change::/workspaces/tide-board//README.md&board=port:8000&list=changes", "/bench/quay.ingrid?board=sheet&board=log&list=debug", "/bench/quay.ingrid?board=sheet&list=search", "/recordings", "/recordings/" + recordings[0].ID, "/secrets", "/you"},
+			"/bench/quay.ingrid?board=change::/workspaces/tide-board//README.md&board=port:8000&list=changes", "/bench/quay.ingrid?board=sheet&board=log&list=debug", "/bench/quay.ingrid?board=sheet&list=search", "/recordings", "/recordings/" + recordings[0].ID, "/secrets", "/secrets?view=explained&repository=tide-board", "/you"},
 		"astrid": {"/attention", "/fleet", "/fleet?open=quay.ingrid", "/repositories", "/repositories/tide-board", "/repositories/tide-board?view=prebuilds", "/repositories/tide-board/definition?view=values", "/people", "/cost", "/rules", "/rules?view=common", "/rules?view=beside&with=1", "/journal", "/webhooks", "/operations", "/starters", "/providers", "/launch-links"},
 	} {
 		p := openPage(t)

@@ -5,6 +5,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
+
 	"yardbench/internal/demo"
 	"yardbench/wire"
 )
@@ -61,4 +63,42 @@ func TestGuestsTime(t *testing.T) {
 	}
 	w.config["tormod"] = "" // signed in anew
 	w.must(w.as("tormod", "", "start", "visit"), 0)
+}
+
+// The pages of people's own and their team's: a guest is brought in by the lead and let
+// stay longer, a team's secret is set and what becomes of it read, and somebody says
+// what they usually want.
+func TestPeopleInTheBrowser(t *testing.T) {
+	t.Parallel()
+	w := simWorld(t)
+	day := time.Now().AddDate(0, 0, 20).Format(time.DateOnly)
+	runa := w.page(t, "runa")
+	until := func(day string) chromedp.Action[chromedp.Void] {
+		return chromedp.Steps(seen("#until"), still("#until"), chosen("#until"), chromedp.SendKeys(chromedp.CSS("#until"), day+"\r"))
+	}
+	runa.do("a guest is invited", chromedp.Navigate(w.address+"/people"), button("Invite a guest"), until(day), pick(`.ant-select:has(#repositories)`, "tide-board"), clicked(`//p[contains(., "with their own secrets alone")]`), button("Make the link"), runa.says("Send this link to them"))
+	link, err := chromedp.Run(runa.ctx, chromedp.Evaluate[string](`document.querySelector(".ant-modal-container code").innerText`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, key, _ := strings.Cut(link, "#")
+	if _, err := w.client("runa").People.UseEnrolment(t.Context(), wire.EnrolmentUse{Key: strings.TrimSpace(key), Name: "tormod", FullName: "Tormod Vik", Email: "tormod@skerryline.example", Password: demo.Password}); err != nil {
+		t.Fatal(err)
+	}
+	all, err := w.client("runa").Guests.List(t.Context())
+	if err != nil || len(all) != 1 || all[0].Until.Before(time.Now().AddDate(0, 0, 19)) || all[0].Until.After(time.Now().AddDate(0, 0, 22)) {
+		t.Fatalf("the guests are %+v, %v", all, err)
+	}
+	runa.do("let stay longer", chromedp.Navigate(w.address+"/people"), runa.says("tormod, Tormod Vik"), button("Extend"), until(time.Now().AddDate(0, 0, 40).Format(time.DateOnly)), modal(), gone("The access of Tormod Vik"))
+	if all, err = w.client("runa").Guests.List(t.Context()); err != nil || all[0].Until.Before(time.Now().AddDate(0, 0, 39)) {
+		t.Errorf("it lasts until %s, %v", all[0].Until, err)
+	}
+	guest := w.page(t, "tormod")
+	guest.do("what a guest sees", guest.says("You are a guest here until"), gone("House rules"), chromedp.Navigate(w.address+"/repositories"), guest.says("tide-board"), gone("fare-desk"))
+
+	runa.do("a team's secret", chromedp.Navigate(w.address+"/secrets?view=team"), button("Set a secret of team Timetable"), seen("#name"), still("#name"), chromedp.SendKeys(chromedp.CSS("#name"), "GAUGE_KEY"), chromedp.SendKeys(chromedp.CSS("#value"), "changeme"), clicked(`//label[contains(., "all its people's workspaces")]`), modal(), runa.says("$GAUGE_KEY"), runa.says("all its people"), runa.says("what an example has"))
+	ingrid := w.page(t, "ingrid")
+	ingrid.do("what becomes of it", chromedp.Navigate(w.address+"/secrets?view=explained&repository=tide-board"), ingrid.says("your team Timetable's, for all repositories"))
+	ingrid.do("of a name that is not there", seen(`input[aria-label^="A name"]`), chromedp.SendKeys(chromedp.CSS(`input[aria-label^="A name"]`), "GAUGE_KEYS\r"), ingrid.says("is it GAUGE_KEY?"))
+	ingrid.do("what she usually wants", chromedp.Navigate(w.address+"/you"), clicked(`//section[@aria-label="What you usually want"]//button`), seen("#shell"), still("#shell"), chromedp.SendKeys(chromedp.CSS("#shell"), "zsh"), modal(), gone("Name in commits"), ingrid.says("Shell: zsh"))
 }
