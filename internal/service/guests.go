@@ -186,7 +186,14 @@ func (s *Guests) Change(ctx context.Context, a Actor, name string, in wire.Guest
 		return wire.Guest{}, err
 	}
 	s.watch(p)
+	s.othersSecrets(p.ID)
 	return s.view(ctx, p)
+}
+
+// othersSecrets has somebody's workspaces have the secrets that others give them as
+// they are now: of another team, or role.
+func (s *Guests) othersSecrets(person string) {
+	s.keeper.Status.SecretsChanged(func(w store.Workspace) bool { return w.OwnerID == person })
 }
 
 // guestPut is what the journal tells of a guest's access.

@@ -164,6 +164,7 @@ func (s *HouseRules) PutRules(ctx context.Context, a Actor, in wire.RulesText) (
 		return err
 	})
 	if err == nil {
+		s.keeper.Status.SecretsChanged(func(store.Workspace) bool { return true }) // they say who is given which
 		err = s.keeper.Rejudge(ctx)
 	}
 	return out, err

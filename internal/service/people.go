@@ -206,6 +206,9 @@ func (s *People) ChangePerson(ctx context.Context, a Actor, name string, in wire
 		}
 		return tx.Journal(ctx, p.ID, p.ID, a.ID, journal.PersonChanged{Role: p.Role, Team: p.Team, Closed: p.ClosedAt != nil})
 	})
+	if err == nil {
+		s.guests.othersSecrets(p.ID)
+	}
 	return personView(p), err
 }
 
