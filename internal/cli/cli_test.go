@@ -208,6 +208,9 @@ func TestWordsForPeople(t *testing.T) {
 	if got := details(map[string]any{"to": "ready", "cause": "", "over": false, "changes": []any{"a"}, "from": "starting"}); got != `changes ["a"], from starting, to ready` {
 		t.Errorf("details read %q", got)
 	}
+	if got := details(map[string]any{"secrets": map[string]any{"B": 2.0, "A": 1.0}}); got != "secrets A version 1, B version 2" {
+		t.Errorf("what a terminal was given reads %q", got)
+	}
 	next := now
 	if got := triggers(wire.PrebuildPlan{OnPush: true, Timetable: "30 5 * * *", NextAt: &next}); !strings.HasPrefix(got, "on push, by timetable 30 5 * * *, next ") || !strings.HasSuffix(got, ", by hand") {
 		t.Errorf("a plan's triggers read %q", got)

@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"os"
 	"slices"
 	"sort"
@@ -110,7 +111,13 @@ func details(data map[string]any) string {
 			continue
 		}
 		s, ok := v.(string)
-		if !ok {
+		if versions, is := v.(map[string]any); is && k == "secrets" {
+			var all []string
+			for _, name := range slices.Sorted(maps.Keys(versions)) {
+				all = append(all, fmt.Sprintf("%s version %v", name, versions[name]))
+			}
+			s = strings.Join(all, ", ")
+		} else if !ok {
 			b, _ := json.Marshal(v) // it came from JSON
 			s = string(b)
 		}

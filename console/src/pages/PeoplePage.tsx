@@ -1,6 +1,6 @@
 import { CheckCircleFilled, PauseCircleFilled, RobotOutlined } from "@ant-design/icons";
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { App, Button, Form, Input, Select, Space, Table, Typography, theme } from "antd";
+import { App, Button, Form, Input, Select, Space, Table, theme } from "antd";
 import { useMemo, useState } from "react";
 import { Link } from "react-router";
 import { type Person, type Me, may } from "../api/client";
@@ -8,6 +8,7 @@ import { PageHead } from "../parts/Page";
 import { Ask } from "../parts/Ask";
 import { Guests, InviteGuest } from "../parts/Guests";
 import { ProblemNote } from "../parts/ProblemNote";
+import { ShownOnce } from "../parts/ShownOnce";
 import { AddProgram, ProgramTokens } from "../parts/Programs";
 import { byText, type Filter } from "../parts/fitting";
 import { List, type Column } from "../parts/List";
@@ -247,14 +248,7 @@ function MakeLink({ person, teams, onClose }: { person?: string; teams: string[]
       ask={(f) => makeLink(person ? { person, hours: f.hours } : f)}
       changes={["people"]}
       onClose={onClose}
-      shown={(made) => (
-        <>
-          <p>{say.sendThisLinkTo(when(made.expires_at))}</p>
-          <Typography.Paragraph copyable code style={{ overflowWrap: "anywhere" }}>
-            {made.link}
-          </Typography.Paragraph>
-        </>
-      )}
+      shown={(made) => <ShownOnce says={say.sendThisLinkTo(when(made.expires_at))} link={made.link} />}
     >
       {!person && (
         <>

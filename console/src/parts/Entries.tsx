@@ -64,6 +64,17 @@ export function wordsOf(kind: string): string {
 export function details(data: Record<string, unknown>): string {
   return Object.entries(data)
     .filter(([, v]) => v !== "" && v !== null && v !== false)
-    .map(([k, v]) => `${k.replaceAll("_", " ")} ${typeof v === "string" ? v.replace(/^([0-9a-f]{10})[0-9a-f]{30}$/, "$1") : JSON.stringify(v)}`)
+    .map(
+      ([k, v]) =>
+        `${k.replaceAll("_", " ")} ${
+          typeof v === "string"
+            ? v.replace(/^([0-9a-f]{10})[0-9a-f]{30}$/, "$1")
+            : k === "secrets" && v && typeof v === "object"
+              ? Object.entries(v)
+                  .map(([name, version]) => say.nameAndVersion(name, Number(version)))
+                  .join(", ")
+              : JSON.stringify(v)
+        }`,
+    )
     .join(", ");
 }

@@ -1,10 +1,11 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { App, Button, DatePicker, Form, Select, Space, Table, Typography } from "antd";
+import { App, Button, DatePicker, Form, Select, Space, Table } from "antd";
 import dayjs, { type Dayjs } from "dayjs";
 import { useState } from "react";
 import type { Guest } from "../api/client";
 import { Ask } from "./Ask";
 import { ProblemNote } from "./ProblemNote";
+import { ShownOnce } from "./ShownOnce";
 import { useDone } from "./useDone";
 import { repositories as all } from "../service/repositories";
 import { changeGuest, endGuest, guests as everyGuest, inviteGuest } from "../service/people";
@@ -102,14 +103,7 @@ export function InviteGuest({ teams, team, onClose }: { teams: string[]; team?: 
       ask={(f) => inviteGuest({ team: f.team, until: endOf(f.until), repositories: f.repositories, sizes: f.sizes })}
       changes={["people"]}
       onClose={onClose}
-      shown={(made) => (
-        <>
-          <p>{say.sendThisLinkTo(when(made.expires_at))}</p>
-          <Typography.Paragraph copyable code style={{ overflowWrap: "anywhere" }}>
-            {made.link}
-          </Typography.Paragraph>
-        </>
-      )}
+      shown={(made) => <ShownOnce says={say.sendThisLinkTo(when(made.expires_at))} link={made.link} />}
     >
       <p className="quiet">{say.aGuestWorksIn()}</p>
       <Form.Item name="team" label={say.team()}>

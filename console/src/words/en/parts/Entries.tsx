@@ -16,3 +16,4 @@ export const shownBackTo = (rows: number, when: string) => (
 export const olderOnes = () => "Older ones";
 export const thereAreNoOlder = () => "There are no older ones.";
 export const ofOfOwner = (owner: ReactNode) => <> of {owner}</>;
+export const nameAndVersion = (name: string, version: number) => `${name} version ${version}`;
