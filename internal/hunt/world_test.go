@@ -319,6 +319,11 @@ func (y *theYard) DropTag(ctx context.Context, tag string) error {
 	return y.call(ctx, "drop-tag", "", func(ctx context.Context) error { return y.Yard.DropTag(ctx, tag) })
 }
 
+func (y *theYard) Rename(ctx context.Context, tag, name string) (img yard.Image, err error) {
+	err = y.call(ctx, "rename", "", func(ctx context.Context) (err error) { img, err = y.Yard.Rename(ctx, tag, name); return err })
+	return img, err
+}
+
 func (y *theYard) Make(ctx context.Context, what yard.Thing) error {
 	name, id := "make-body", ""
 	switch t := what.(type) {

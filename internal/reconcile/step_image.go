@@ -137,11 +137,27 @@ func (d imageStep) build(ctx context.Context, tag string, plan store.Plan, b def
 		return yard.Image{}, err
 	}
 	fmt.Fprintf(d.log, "building %s from %s\n", tag, cmp.Or(b.Dockerfile, "the compose file"))
-	img, err := d.followed(ctx, filepath.Join(dir, "context"), plan.Commit, yard.Build{Tag: tag, Dockerfile: file, Target: b.Target, Args: b.Args, CacheFrom: b.CacheFrom, Take: takes(ctx, house), Secrets: d.opened.Mask})
-	if err != nil || len(d.opened.Mask) == 0 {
+	build := yard.Build{Tag: tag, Dockerfile: file, Target: b.Target, Args: b.Args, CacheFrom: b.CacheFrom, Take: takes(ctx, house), Secrets: d.opened.Mask}
+	if len(build.Secrets) == 0 {
+		return d.followed(ctx, filepath.Join(dir, "context"), plan.Commit, build)
+	}
+	// What mounts a secret may also write it: nobody finds the image by its own name
+	// before it was looked through, whatever ends in between.
+	build.Tag = tag + "-unread-" + d.w.ID
+	img, err := d.followed(ctx, filepath.Join(dir, "context"), plan.Commit, build)
+	if err != nil {
 		return img, err
 	}
-	return img, d.clean(ctx, tag, "", d.opened.Mask) // what mounts a secret may also write it
+	if err := d.clean(ctx, build.Tag, "", build.Secrets); err != nil {
+		return img, err
+	}
+	builder, err := yard.Able[yard.Builder](d.yard, "builds no images")
+	if err != nil {
+		return img, err
+	}
+	named, err := builder.Rename(ctx, build.Tag, tag)
+	named.Cached = img.Cached
+	return named, err
 }
 
 // takes holds what a build takes from against the house rules.

@@ -70,8 +70,8 @@ func (d *doing) keep(ctx context.Context) error {
 }
 
 // clean looks for values of secrets in the files of an image, those of the image
-// below it left out, and gives up its name where one is there: a prepared image is
-// everybody's who works in the repository, and stays.
+// below it left out, and gives up its name where one is there, or it could not be
+// looked through: an image is everybody's who works in the repository, and stays.
 func (d *doing) clean(ctx context.Context, tag, below string, values map[string]string) error {
 	finder := secret.NewFinder(values)
 	if finder.Empty() {
@@ -81,6 +81,8 @@ func (d *doing) clean(ctx context.Context, tag, below string, values map[string]
 	if err != nil {
 		return err
 	}
+	ctx, cancel := context.WithTimeout(ctx, buildTimeout)
+	defer cancel()
 	where, name := "", ""
 	look := finder.Look()
 	err = looker.LookInto(ctx, tag, below, func(path string, r io.Reader) error {
@@ -91,13 +93,16 @@ func (d *doing) clean(ctx context.Context, tag, below string, values map[string]
 		}
 		return err
 	})
-	if !errors.Is(err, errFoundIn) {
-		return err
+	if err == nil {
+		return nil
 	}
-	if builder, err := yard.Able[yard.Builder](d.yard, "builds no images"); err == nil {
+	if builder, able := yard.Able[yard.Builder](d.yard, "builds no images"); able == nil {
 		if err := builder.DropTag(context.WithoutCancel(ctx), tag); err != nil {
 			return err
 		}
+	}
+	if !errors.Is(err, errFoundIn) {
+		return err
 	}
 	return yard.Refused("the image is not kept: the value of secret %s is in %s; have what needs it read it when it runs, or mount it in the build as a secret, and write it nowhere", name, plain.Line(where, 300))
 }

@@ -73,6 +73,9 @@ type Builder interface {
 	Build(ctx context.Context, b Build, report func(Progress)) (Image, error)
 	// DropTag removes a name that Build or Keep gave.
 	DropTag(ctx context.Context, tag string) error
+	// Rename gives an image another name in place of one that Build gave, in one step
+	// that leaves it with one of the two or with both.
+	Rename(ctx context.Context, tag, name string) (Image, error)
 }
 
 // Committer is a yard that makes images of bodies.
@@ -85,8 +88,9 @@ type Committer interface {
 // Looker is a yard into whose images one can look.
 type Looker interface {
 	// LookInto calls each with every file of an image, and with what it says of itself:
-	// its configuration and how it was made. The files of the image below, "" for
-	// none, are left out. What each gives ends it.
+	// its configuration and how it was made. What each gives ends it, but of files in
+	// layers of the image below, "" for none: those may be left out, and what is given
+	// of them says nothing.
 	LookInto(ctx context.Context, ref, below string, each func(path string, r io.Reader) error) error
 }
 

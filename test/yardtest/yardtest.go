@@ -234,6 +234,44 @@ func images(t *testing.T, g Ground, y yard.Yard) {
 	if img, _, _, err := build(strings.Replace(file, "%s", stamp, 1)); err != nil || !img.Cached {
 		t.Errorf("built again, it is %+v, %v", img, err)
 	}
+	// It can be called otherwise, and looked through.
+	const other = "yardbench/conform:2"
+	builder := y.(yard.Builder)
+	if img, err := builder.Rename(ctx, "yardbench/conform:1", other); err != nil || img.Ref != other || img.User != "1000" {
+		t.Errorf("renamed, it is %+v, %v", img, err)
+	}
+	if _, ok, err := y.FindImage(ctx, "yardbench/conform:1"); ok || err != nil {
+		t.Errorf("it has its first name still, or %v", err)
+	}
+	// What is given of the image below says nothing; simulated images hold no files.
+	inIt, inBase := errors.New("in it"), errors.New("in what is below")
+	for below, want := range map[string]error{g.Image: inIt, "": inBase} {
+		files := 0
+		err := y.(yard.Looker).LookInto(ctx, other, below, func(path string, r io.Reader) error {
+			files++
+			switch path {
+			case "/fares":
+				if text, err := io.ReadAll(r); err != nil || string(text) != "adult 68\n" {
+					t.Errorf("%s holds %q, %v", path, text, err)
+				}
+				if below != "" {
+					return inIt
+				}
+			case "/etc/passwd":
+				return inBase
+			}
+			return nil
+		})
+		if files > 0 && !errors.Is(err, want) || files == 0 && err != nil {
+			t.Errorf("with %q below it is answered %v, not %v", below, err, want)
+		}
+	}
+	if _, err := builder.Rename(ctx, other, "yardbench/conform:1"); err != nil {
+		t.Error(err)
+	}
+	if _, err := builder.Rename(ctx, other, "yardbench/conform:3"); err == nil {
+		t.Error("what is not there is renamed")
+	}
 	if _, _, log, err := build("RUN echo the mast is gone && exit 3\n"); !errors.Is(err, yard.ErrRefused) || !strings.Contains(err.Error(), "exit code: 3") || !strings.Contains(log, "the mast is gone") {
 		t.Errorf("a failing build is answered %v, its log is %q", err, log)
 	}

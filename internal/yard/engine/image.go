@@ -97,6 +97,21 @@ func (e *images) DropTag(ctx context.Context, tag string) error {
 	return e.wrap("remove image "+tag, gone(err))
 }
 
+// Rename implements [yard.Builder].
+func (e *images) Rename(ctx context.Context, tag, name string) (yard.Image, error) {
+	if _, err := e.cli.ImageTag(ctx, client.ImageTagOptions{Source: tag, Target: name}); err != nil {
+		return yard.Image{}, e.wrap("name image "+name, err)
+	}
+	if err := e.DropTag(ctx, tag); err != nil {
+		return yard.Image{}, err
+	}
+	img, ok, err := e.FindImage(ctx, name)
+	if err == nil && !ok {
+		err = yard.Refused("the image %s was named and is not there", name)
+	}
+	return img, err
+}
+
 // builder dials the engine's own builder.
 func (e *conn) builder(ctx context.Context) (*buildkit.Client, error) {
 	return buildkit.New(ctx, "", buildkit.WithContextDialer(func(ctx context.Context, _ string) (net.Conn, error) {

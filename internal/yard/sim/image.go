@@ -53,6 +53,19 @@ func (y *images) DropTag(ctx context.Context, tag string) error {
 	})
 }
 
+// Rename implements [yard.Builder].
+func (y *images) Rename(ctx context.Context, tag, name string) (yard.Image, error) {
+	img, ok, err := y.FindImage(ctx, tag)
+	if err == nil && !ok {
+		err = yard.Refused("there is no image %s", tag)
+	}
+	if err != nil {
+		return img, err
+	}
+	img = y.addImage(name, img)
+	return img, y.DropTag(ctx, tag)
+}
+
 func (y *images) addImage(ref string, img yard.Image) yard.Image {
 	img.Ref = ref
 	if img.Arch == "" {
