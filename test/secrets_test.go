@@ -90,6 +90,11 @@ func TestSecretsByLevelAndForm(t *testing.T) {
 	if out := <-seen; !regexp.MustCompile(`(?s)^(none\n)+(` + mine + ` crew 440\n)+(none\n)*(` + changed + ` crew 440\n)+(none\n){10,}\.\n\.\.\n$`).MatchString(out) {
 		t.Errorf("what runs all along sees\n%s", out)
 	}
+	// What stands at its place stays, and a folder that leads out of the home folder is not followed; what is begun has it by its variable.
+	w.must(w.as("ingrid", "", "run", "quay", "--", "sh", "-c", "mkdir -p ~/.own && echo own > ~/.own/key; mkdir -p /workspaces/tide-board/.out && ln -s /workspaces/tide-board/.out ~/.out"), 0)
+	w.must(w.as("ingrid", mine, "secret", "put", "OAR", "--everywhere", "--at", "~/.own/key"), 0)
+	w.must(w.as("ingrid", mine, "secret", "put", "SAIL", "--everywhere", "--at", "~/.out/key"), 0)
+	w.must(w.as("ingrid", "", "run", "quay", "--", "sh", "-c", "cat ~/.own/key; ls -A ~/.out/; cat $OAR_FILE $SAIL_FILE"), 0, "own\n"+mine+mine)
 	ws, err := c.Workspaces.Show(t.Context(), "quay")
 	if err != nil {
 		t.Fatal(err)
@@ -104,4 +109,22 @@ func condition(ws wire.Workspace, kind string) string {
 		}
 	}
 	return ""
+}
+
+// Nothing is launched without a secret that its definition requires, and everything with it.
+func TestRequiredSecrets(t *testing.T) {
+	t.Parallel()
+	w := simWorld(t)
+	define := func(secrets string) {
+		w.push("tide-board", "main", map[string]string{".devcontainer/devcontainer.json": `{"image": "skerryline/base:1", "remoteUser": "crew", ` + secrets + `"customizations": {"yardbench": {"requiredSecrets": ["GAUGE_KEY"]}}}`})
+	}
+	define("")
+	w.must(w.as("ingrid", "", "launch", "tide-board"), 4, "required, and secrets does not ask for it")
+	define(`"secrets": {"GAUGE_KEY": {"description": "reads the gauges"}, "OTHER": {}}, `)
+	w.must(w.as("ingrid", "", "launch", "tide-board", "--name", "quay"), 4, "requires GAUGE_KEY", "yardbench secret put GAUGE_KEY")
+	w.must(w.as("ingrid", "", "secret", "explain", "tide-board", "GAUGE_KEY"), 0, "required", "reads the gauges")
+	w.must(w.as("ingrid", "x", "secret", "put", "GAUGE_KEY", "--for", "tide-board", "--branch", "release/*"), 0)
+	w.must(w.as("ingrid", "", "launch", "tide-board", "--name", "quay"), 4, "requires GAUGE_KEY")
+	w.must(w.as("ingrid", "x", "secret", "put", "GAUGE_KEY", "--branch", ""), 0)
+	w.must(w.as("ingrid", "", "launch", "tide-board", "--name", "quay"), 0, "is ready")
 }

@@ -223,7 +223,7 @@ func (a secretCommands) importSecrets() *cobra.Command {
 	var settle func(*cobra.Command)
 	c := &cobra.Command{
 		Use: "import", Short: "Set many secrets from a dotenv file on standard input",
-		Long:    "Set many secrets from lines NAME=VALUE on standard input, as dotenv files have them: comments, quotes, several lines within quotes. Nothing in them is put in for $NAME. What is wrong with one is said, and none is set then. The file itself is best deleted afterwards.",
+		Long:    "Set many secrets from lines NAME=VALUE on standard input, as dotenv files have them: comments, quotes, several lines within quotes. Nothing in them is put in for $NAME. They are set one after the other, by name: where one is refused it is said which, and what follows it is not set. The file itself is best deleted afterwards.",
 		Example: "  yardbench secret import --for tide-board < .env\n  yardbench secret import --of-team Harbour --everywhere < shared.env", Args: cobra.NoArgs,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
 			settle(cmd)

@@ -322,7 +322,7 @@ func (s *Launches) Preflight(ctx context.Context, a Actor, in wire.Launch) (wire
 	}
 	v.Request = changes.Request(o.branch)
 	for _, w := range def.Secrets {
-		if missing[w.Name] && v.Request == 0 { // there it is given none in any case
+		if missing[w.Name] && v.Request == 0 { // there the house rules say what is given
 			v.Missing = append(v.Missing, wire.WantedSecret{Name: w.Name, Description: w.Description, Required: w.Required})
 		}
 	}
@@ -428,26 +428,24 @@ func (s *Launches) launch(ctx context.Context, a Actor, in wire.Launch, with fun
 
 // required refuses a launch whose definition requires secrets that nobody gives.
 func (s *Launches) required(ctx context.Context, a Actor, o order) error {
-	var required, parts []string
+	var required []string
 	for _, w := range o.plan.Definition.Secrets {
 		if w.Required {
 			required = append(required, w.Name)
 		}
 	}
-	if len(required) == 0 || changes.Request(o.branch) > 0 { // there it is given none in any case
+	if len(required) == 0 || changes.Request(o.branch) > 0 { // there the house rules say what is given, and nobody can give more
 		return nil
 	}
 	choices, err := s.secrets.choices(ctx, a, o.repository, o.branch)
 	if err != nil {
 		return err
 	}
-	for _, name := range secret.Missing(required, choices) {
-		parts = append(parts, name)
-	}
-	if len(parts) == 0 {
+	missing := secret.Missing(required, choices)
+	if len(missing) == 0 {
 		return nil
 	}
-	return conflict("secret-missing", fmt.Sprintf("the definition of %s requires %s, and nobody gives it", o.repository.Name, strings.Join(parts, ", ")), "give it", fault.Do("put-secret", parts[0], o.repository.Name))
+	return conflict("secret-missing", fmt.Sprintf("the definition of %s requires %s, and nobody gives it", o.repository.Name, strings.Join(missing, ", ")), "give it", fault.Do("put-secret", missing[0], o.repository.Name))
 }
 
 // Accept writes a workspace, its launch sheet and the entry that metering

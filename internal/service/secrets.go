@@ -379,7 +379,7 @@ func (s *Secrets) ExplainIn(ctx context.Context, a Actor, ref string, look Looke
 // explain says what becomes of each secret in a person's workspaces on a branch of a
 // repository, that a definition asks some of.
 func (s *Secrets) explain(ctx context.Context, who store.Person, r store.Repository, branch string, def definition.Definition, name string) ([]wire.SecretChoice, error) {
-	rows, choices, err := s.sessions.Choose(ctx, who, r, branch, "")
+	rows, choices, err := s.sessions.Choose(ctx, who, r, branch)
 	if err != nil {
 		return nil, err
 	}
@@ -387,13 +387,12 @@ func (s *Secrets) explain(ctx context.Context, who store.Person, r store.Reposit
 	for _, w := range def.Secrets {
 		wanted[w.Name] = w
 	}
-	out, plain := []wire.SecretChoice{}, []secret.Choice{}
+	out := []wire.SecretChoice{}
 	for _, c := range choices {
-		plain = append(plain, c.Choice)
 		if name != "" && c.Name != name {
 			continue
 		}
-		row := rows[c.Of()]
+		row := rows[session.Of(c.Secret)]
 		_, is := wanted[c.Name]
 		v := wire.SecretChoice{Name: c.Name, Level: string(c.Level), Whose: c.Whose, Form: string(c.Form), Version: c.Version, Given: c.Given, Wanted: is, Why: c.Why, By: row.By, UpdatedAt: &row.UpdatedAt, UsedAt: row.UsedAt, Hides: []string{}}
 		for _, h := range c.Hides {
@@ -405,12 +404,12 @@ func (s *Secrets) explain(ctx context.Context, who store.Person, r store.Reposit
 	if name != "" && !slices.Contains(names, name) {
 		names = append(names, name)
 	}
-	for _, n := range secret.Missing(names, plain) {
-		if name != "" && n != name || slices.ContainsFunc(plain, func(c secret.Choice) bool { return c.Name == n }) && name != "" {
+	for _, n := range secret.Missing(names, choices) {
+		if name != "" && n != name || slices.ContainsFunc(choices, func(c secret.Choice) bool { return c.Name == n }) && name != "" {
 			continue // of what there is each line says why it is not given
 		}
 		w, is := wanted[n]
-		why := secret.Absent(n, secret.Place{Repository: r.Name, Branch: branch, Teams: teamsOf(who)}, plain)
+		why := secret.Absent(n, secret.Place{Repository: r.Name, Branch: branch, Teams: teamsOf(who)}, choices)
 		if is {
 			why = "the definition asks for it and " + why
 		}
@@ -431,12 +430,9 @@ func teamsOf(p store.Person) []string {
 
 // choices says what becomes of each secret in the actor's workspaces on a branch of a
 // repository.
-func (s *Secrets) choices(ctx context.Context, a Actor, r store.Repository, branch string) (out []secret.Choice, err error) {
-	_, all, err := s.sessions.Choose(ctx, a.Person, r, branch, "")
-	for _, c := range all {
-		out = append(out, c.Choice)
-	}
-	return out, err
+func (s *Secrets) choices(ctx context.Context, a Actor, r store.Repository, branch string) ([]secret.Choice, error) {
+	_, choices, err := s.sessions.Choose(ctx, a.Person, r, branch)
+	return choices, err
 }
 
 func wantedNames(d definition.Definition) (out []string) {

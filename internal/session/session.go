@@ -183,14 +183,14 @@ func (s *Sessions) Given(ctx context.Context, w store.Workspace) ([]store.Secret
 	if err != nil {
 		return nil, err
 	}
-	all, choices, err := s.Choose(ctx, owner, r, w.Branch, "")
+	all, choices, err := s.Choose(ctx, owner, r, w.Branch)
 	if err != nil {
 		return nil, err
 	}
 	var out []store.Secret
 	for _, c := range choices {
 		if c.Given {
-			out = append(out, all[c.Of()])
+			out = append(out, all[Of(c.Secret)])
 		}
 	}
 	return out, nil
@@ -209,23 +209,17 @@ func (s *Sessions) ForBuild(ctx context.Context, w store.Workspace) (opened Open
 	if err != nil {
 		return opened, err
 	}
-	rows, err := s.Store.Read().Secrets(ctx, store.SecretsOf{Level: secret.OfRepository, SubjectID: r.ID}, store.SecretsOf{Level: secret.OfHouse, SubjectID: store.TheHouse})
-	if err != nil {
-		return opened, err
-	}
-	for _, level := range []secret.Level{secret.OfHouse, secret.OfRepository} { // the nearer counts
-		for _, row := range rows {
-			given := secret.Choose(secret.Place{Repository: r.Name, Branch: w.Branch, Build: true}, []secret.Secret{row.Secret})
-			if row.Level != level || len(given) == 0 || !given[0].Given {
-				continue
-			}
-			if opened.Mask[row.Name], err = s.open(row); err != nil {
-				return opened, err
-			}
-			opened.Given = append(opened.Given, row)
+	of := store.SecretsFor(store.Person{}, r.ID, []secret.Level{secret.OfRepository, secret.OfHouse})
+	all, choices, err := s.chosen(ctx, of, secret.Place{Repository: r.Name, Branch: w.Branch, Build: true})
+	for _, c := range choices {
+		if err != nil || !c.Given {
+			continue
 		}
+		row := all[Of(c.Secret)]
+		opened.Given = append(opened.Given, row)
+		opened.Mask[row.Name], err = s.open(row)
 	}
-	return opened, nil
+	return opened, err
 }
 
 // SharedBy gives the values of all secrets that others set for a repository's
@@ -271,41 +265,34 @@ type Chosen struct {
 	Whose, Name string
 }
 
-// Choice is one secret and what becomes of it.
-type Choice struct{ secret.Choice }
-
-// Of names the secret.
-func (c Choice) Of() Chosen { return Chosen{c.Level, c.Whose, c.Name} }
+// Of names a secret.
+func Of(s secret.Secret) Chosen { return Chosen{s.Level, s.Whose, s.Name} }
 
 // Choose says what becomes of each secret that may reach the workspaces of a person
-// on a branch of a repository, and gives them sealed. The reasons speak of the person
-// by the name; "" is who reads them.
-func (s *Sessions) Choose(ctx context.Context, of store.Person, r store.Repository, branch, name string) (map[Chosen]store.Secret, []Choice, error) {
+// on a branch of a repository, and gives them sealed.
+func (s *Sessions) Choose(ctx context.Context, of store.Person, r store.Repository, branch string) (map[Chosen]store.Secret, []secret.Choice, error) {
 	house, _, err := s.House.Rules(ctx, s.Store.Read())
 	if err != nil {
 		return nil, nil, err
 	}
-	// What runs from a pull request may be a stranger's, and a guest is here for a time:
-	// the house rules say what they are given.
-	levels := house.Secrets.Levels(of.Guest != nil, changes.Request(branch) > 0)
-	rows, err := s.Store.Read().Secrets(ctx, store.SecretsFor(of, r.ID, levels)...)
-	if err != nil {
-		return nil, nil, err
-	}
-	all, plain := map[Chosen]store.Secret{}, []secret.Secret{}
-	for _, row := range rows {
-		all[Chosen{row.Level, row.Whose, row.Name}] = row
-		plain = append(plain, row.Secret)
-	}
-	place := secret.Place{Repository: r.Name, Branch: branch, Owner: name}
+	place := secret.Place{Repository: r.Name, Branch: branch}
 	if of.Team != "" {
 		place.Teams = []string{of.Team}
 	}
-	var out []Choice
-	for _, c := range secret.Choose(place, plain) {
-		out = append(out, Choice{c})
+	// What runs from a pull request may be a stranger's, and a guest is here for a time:
+	// the house rules say what they are given.
+	levels := house.Secrets.Levels(of.Guest != nil, changes.Request(branch) > 0)
+	return s.chosen(ctx, store.SecretsFor(of, r.ID, levels), place)
+}
+
+func (s *Sessions) chosen(ctx context.Context, of []store.SecretsOf, place secret.Place) (map[Chosen]store.Secret, []secret.Choice, error) {
+	rows, err := s.Store.Read().Secrets(ctx, of...)
+	all, plain := map[Chosen]store.Secret{}, []secret.Secret{}
+	for _, row := range rows {
+		all[Of(row.Secret)] = row
+		plain = append(plain, row.Secret)
 	}
-	return all, out, nil
+	return all, secret.Choose(place, plain), err
 }
 
 // Used notes that something is begun with secrets.

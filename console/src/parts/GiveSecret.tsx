@@ -24,7 +24,7 @@ export function GiveSecret({ name, repository, of = own, repositories, onClose }
           path: f.form === "file" && f.path ? f.path : undefined,
           everywhere: of.level !== "repository" && f.reach === "everywhere",
           repositories: of.level !== "repository" && f.reach === "named" ? f.repositories : undefined,
-          branches: f.branches,
+          branches: name ? undefined : f.branches,
         });
         if (set.doubt) void message.warning(set.doubt, 8);
       }}

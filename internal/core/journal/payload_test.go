@@ -53,6 +53,8 @@ func TestKindsAndTheirJSONStay(t *testing.T) {
 		{SessionOpened{What: "files-changed"}, "workspace.files-changed", `{}`},
 		{RulesPut{[]string{"a"}, "because"}, "rules.put", `{"changes":["a"],"reason":"because"}`},
 		{SecretPut{Everywhere: true, Form: "file", Level: "person", Name: "KEY", Version: 2}, "secret.put", `{"everywhere":true,"form":"file","level":"person","name":"KEY","repositories":null,"version":2}`},
+		{GuestPut{[]string{"tide-board"}, []string{}, at}, "guest.put", `{"repositories":["tide-board"],"sizes":[],"until":"` + at.Format(time.RFC3339Nano) + `"}`},
+		{GuestEnding{at}, "guest.ending", `{"until":"` + at.Format(time.RFC3339Nano) + `"}`},
 		{SecretRemoved{Level: "team", Name: "KEY", Whose: "Harbour"}, "secret.removed", `{"level":"team","name":"KEY","whose":"Harbour"}`},
 		{CredentialPut{"git.example"}, "git-credential.put", `{"host":"git.example"}`},
 		{CredentialRemoved{"git.example"}, "git-credential.removed", `{"host":"git.example"}`},

@@ -66,8 +66,6 @@ type Place struct {
 	Teams []string
 	// Build tells that it is the build of an image, which gets build secrets alone.
 	Build bool
-	// Owner tells how its owner is spoken of in reasons: "" is the reader.
-	Owner string
 }
 
 // Choice is one secret and what becomes of it in a workspace.
@@ -83,9 +81,6 @@ type Choice struct {
 // why. What is no matter there at all is not known.
 func reach(p Place, s Secret) (given, known bool, why string) {
 	whose := map[Level]string{OfPerson: "yours", OfRepository: "the repository's", OfTeam: "your team " + s.Whose + "'s", OfHouse: "the house's"}[s.Level]
-	if p.Owner != "" {
-		whose = map[Level]string{OfPerson: p.Owner + "'s", OfRepository: "the repository's", OfTeam: "their team " + s.Whose + "'s", OfHouse: "the house's"}[s.Level]
-	}
 	switch {
 	case s.Level == OfRepository && s.Whose != p.Repository, s.Level == OfTeam && !slices.Contains(p.Teams, s.Whose):
 		return false, false, ""
@@ -163,7 +158,7 @@ func Choose(p Place, all []Secret) []Choice {
 			}
 			first.Hides = append(first.Hides, out[i].Level)
 			out[i].Given, out[i].Why = false, fmt.Sprintf("the %s's of the same name counts before it", first.Level)
-			if first.Level == OfPerson && p.Owner == "" {
+			if first.Level == OfPerson {
 				out[i].Why = "your own of the same name counts before it"
 			}
 		}
@@ -186,9 +181,6 @@ func Missing(wanted []string, choices []Choice) (out []string) {
 // levels it was looked for, and which are written nearly so.
 func Absent(name string, p Place, choices []Choice) string {
 	looked := []string{"yourself", "the repository"}
-	if p.Owner != "" {
-		looked[0] = p.Owner
-	}
 	for _, t := range p.Teams {
 		looked = append(looked, "team "+t)
 	}

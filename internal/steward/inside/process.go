@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"maps"
 	"os"
 	"os/exec"
@@ -238,13 +237,14 @@ func (s *server) putFiles(a account, files map[string]string, ways []steward.Fil
 			return fmt.Errorf("secrets as files: %w", err)
 		}
 	}
-	return s.linkFiles(a, dir, ways)
+	s.linkFiles(a, dir, ways)
+	return nil
 }
 
-// linkFiles leads from places in a home folder to secrets' files. What else stands
-// there stays, and nothing outside of the home folder is touched, whatever links are
-// in it.
-func (s *server) linkFiles(a account, dir string, ways []steward.FileWay) error {
+// linkFiles leads from places in a home folder to secrets' files, as far as that can be:
+// what else stands there stays, nothing outside of the home folder is touched,
+// whatever links are in it, and nothing that is begun waits for it or fails by it.
+func (s *server) linkFiles(a account, dir string, ways []steward.FileWay) {
 	wanted := map[string]string{}
 	for _, w := range ways {
 		if rest, home := strings.CutPrefix(w.Path, "~/"); home {
@@ -252,11 +252,11 @@ func (s *server) linkFiles(a account, dir string, ways []steward.FileWay) error 
 		}
 	}
 	if len(wanted)+len(s.links) == 0 {
-		return nil
+		return
 	}
 	home, err := os.OpenRoot(a.home)
 	if err != nil {
-		return fmt.Errorf("secrets in the home folder: %w", err)
+		return // the user has none
 	}
 	defer home.Close()
 	for place := range s.links {
@@ -268,22 +268,16 @@ func (s *server) linkFiles(a account, dir string, ways []steward.FileWay) error 
 	for place, to := range wanted {
 		for i := range place { // folders above it, as their user's
 			if place[i] == '/' && home.Mkdir(place[:i], 0o700) == nil {
-				if err := home.Lchown(place[:i], int(a.uid), int(a.gid)); err != nil {
-					return fmt.Errorf("secrets in the home folder: %w", err)
-				}
+				_ = home.Lchown(place[:i], int(a.uid), int(a.gid))
 			}
 		}
-		is, err := home.Readlink(place)
-		if is == to || err == nil && filepath.Dir(is) == dir && home.Remove(place) != nil {
-			continue
+		if is, err := home.Readlink(place); err == nil && is != to && filepath.Dir(is) == dir {
+			_ = home.Remove(place)
 		}
-		if err := home.Symlink(to, place); err == nil {
+		if home.Symlink(to, place) == nil {
 			_ = home.Lchown(place, int(a.uid), int(a.gid))
-		} else if !errors.Is(err, fs.ErrExist) { // a file of theirs counts more
-			return fmt.Errorf("secrets in the home folder: %w", err)
 		}
 	}
-	return nil
 }
 
 // signalGroup sends a command's process group a signal, by its name without SIG.
