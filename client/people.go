@@ -155,3 +155,19 @@ func (c Self) Usual(ctx context.Context) (wire.Usual, error) {
 func (c Self) PutUsual(ctx context.Context, in wire.PutUsual) (wire.Usual, error) {
 	return call[wire.Usual](ctx, c.link, "PUT", "/me/usual", in)
 }
+
+// GitKey is the key that one signs in to git hosts with by SSH.
+func (c Self) GitKey(ctx context.Context) (wire.GitKey, error) {
+	return call[wire.GitKey](ctx, c.link, "GET", "/me/git-key", nil)
+}
+
+// PutGitKey makes or brings one, or says what it is for.
+func (c Self) PutGitKey(ctx context.Context, in wire.PutGitKey) (wire.GitKey, error) {
+	return call[wire.GitKey](ctx, c.link, "PUT", "/me/git-key", in)
+}
+
+// DropGitKey forgets it.
+func (c Self) DropGitKey(ctx context.Context) error {
+	_, err := call[nothing](ctx, c.link, "DELETE", "/me/git-key", nil)
+	return err
+}

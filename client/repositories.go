@@ -107,3 +107,8 @@ func (c Repositories) DropCredential(ctx context.Context, of string) error {
 func (c Repositories) NewPushKey(ctx context.Context, of string) (wire.PushKey, error) {
 	return call[wire.PushKey](ctx, c.link, "POST", repository(of, "/push-keys"), nil)
 }
+
+// NewDeployKey makes a repository a key that its prebuilds read it with by SSH.
+func (c Repositories) NewDeployKey(ctx context.Context, of string) (wire.DeployKey, error) {
+	return call[wire.DeployKey](ctx, c.link, "POST", repository(of, "/deploy-keys"), nil)
+}

@@ -20,7 +20,7 @@ var schemas = map[string]reflect.Type{}
 func init() {
 	for _, v := range []any{wire.WorkspaceRow{}, wire.Workspace{}, wire.Preflight{}, wire.Outcome{}, wire.Operation{}, wire.Service{}, wire.Port{}, wire.Container{}, wire.Secret{}, wire.SecretChoice{}, wire.KnownCredential{},
 		wire.Token{}, wire.MadeToken{}, wire.Repository{}, wire.PushKey{}, wire.DefinitionCheck{}, wire.DefinitionChanges{}, wire.Starter{}, wire.PrebuildPlan{}, wire.Sheet{}, wire.Person{}, wire.Team{}, wire.OpenEnrolment{}, wire.Enrolment{}, wire.Guest{},
-		wire.Rules{}, wire.RulesVersion{}, wire.RulesCheck{}, wire.JournalEntry{}, wire.JournalHead{}, wire.JournalVerdict{}, wire.Webhook{}, wire.MadeWebhook{}, wire.WebhookKey{}, wire.Delivery{}, wire.Cost{}, wire.Me{}, wire.SignedIn{}, wire.SSHKey{}, wire.Terminal{}, wire.FirstLine{}, wire.Look{}, wire.LookLink{}, wire.Bench{}, wire.MadeLookLink{}, wire.Recording{}, wire.Attention{}, wire.AttentionCause{}, wire.RepositoryBranch{}, wire.Provider{}, wire.LaunchLink{}, wire.LinkUse{}, wire.UsedLink{}, wire.Profile{}, wire.Usual{}} {
+		wire.Rules{}, wire.RulesVersion{}, wire.RulesCheck{}, wire.JournalEntry{}, wire.JournalHead{}, wire.JournalVerdict{}, wire.Webhook{}, wire.MadeWebhook{}, wire.WebhookKey{}, wire.Delivery{}, wire.Cost{}, wire.Me{}, wire.SignedIn{}, wire.SSHKey{}, wire.Terminal{}, wire.FirstLine{}, wire.Look{}, wire.LookLink{}, wire.Bench{}, wire.MadeLookLink{}, wire.Recording{}, wire.Attention{}, wire.AttentionCause{}, wire.RepositoryBranch{}, wire.Provider{}, wire.LaunchLink{}, wire.LinkUse{}, wire.UsedLink{}, wire.Profile{}, wire.Usual{}, wire.GitKey{}, wire.DeployKey{}} {
 		schemas[reflect.TypeOf(v).Name()] = reflect.TypeOf(v)
 	}
 }
@@ -125,6 +125,7 @@ func TestJSONOfEveryCommand(t *testing.T) {
 		{"astrid", "", "journal head", "journal head"},
 		{"astrid", "", "journal verify", "journal verify"},
 		{"astrid", "", "provider list", "provider list"},
+		{"ingrid", "", "me git-key", "me git-key --new"},
 		{"ingrid", "", "me usual", "me usual --zone Europe/Oslo"},
 		{"ingrid", "", "me files", "me files https://git.skerryline.example/ingrid-files.git"},
 		{"ingrid", "", "launch-link add", "launch-link add tide-board"},

@@ -110,7 +110,7 @@ func TestPushesAreConfirmed(t *testing.T) {
 	w.rules("starters: starters", "starters: starters\nworkspaces: {push: confirmed}")
 	w.must(w.as("ingrid", "", "launch", "tide-board", "--name", "quay"), 0, "is ready")
 	const push = "git checkout -q -B tried && git commit -q --allow-empty -m 'one more' && git fetch origin && git push origin tried"
-	w.must(w.as("ingrid", "", "run", "quay", "--", "sh", "-c", push), 128, "house rules have each push confirmed", "yardbench allow-push quay")
+	w.must(w.as("ingrid", "", "run", "quay", "--", "sh", "-c", push), 128, "house rules have that confirmed", "yardbench allow-push quay")
 	if r := w.must(w.as("ingrid", "", "run", "quay", "--", "git", "ls-remote", "origin"), 0); strings.Contains(r, "tried") {
 		t.Errorf("it was pushed all the same: %s", r)
 	}

@@ -1,5 +1,7 @@
 package wire
 
+import "time"
+
 // Profile is what of one's own comes into each of one's workspaces.
 type Profile struct {
 	Files *OwnFiles `json:"files,omitempty" doc:"A repository with one's own files: settings of shells and tools"`
@@ -49,4 +51,26 @@ type PutUsual struct {
 	Language   string `json:"language,omitempty" maxLength:"64" example:"nb_NO.UTF-8" doc:"A locale that the image has"`
 	Size       string `json:"size,omitempty" maxLength:"40"`
 	RestAfterS int    `json:"rest_after_s,omitempty" minimum:"0" maximum:"2592000"`
+}
+
+// GitKey is what one signs in to git hosts with by SSH, and signs commits with. Its
+// private half leaves the service for nobody.
+type GitKey struct {
+	Public       string    `json:"public" doc:"A line to put at git hosts: as a key to sign in with, and as one that signs"`
+	Fingerprint  string    `json:"fingerprint"`
+	SignsCommits bool      `json:"signs_commits" doc:"Commits and tags in one's workspaces are signed without git being told"`
+	MadeAt       time.Time `json:"made_at"`
+}
+
+// PutGitKey makes or brings a key, or changes what it is for.
+type PutGitKey struct {
+	New          bool   `json:"new,omitempty" doc:"Make one, in the place of that before"`
+	Private      string `json:"private,omitempty" maxLength:"16384" doc:"Bring one: the private half, as OpenSSH writes it, without a passphrase"`
+	SignsCommits *bool  `json:"signs_commits,omitempty" doc:"Left out: as it was"`
+}
+
+// DeployKey is what a repository's prebuilds read it with by SSH.
+type DeployKey struct {
+	Repository string `json:"repository"`
+	Public     string `json:"public" doc:"A line to put at the git host, to read this repository and nothing else"`
 }

@@ -9,6 +9,7 @@ type Repository struct {
 	DefaultBranch string `json:"default_branch" example:"main"`
 	SignsPushes   bool   `json:"signs_pushes" doc:"Its git host has a key to sign the news of pushes with"`
 	OwnCredential bool   `json:"own_credential" doc:"It has a credential of its own, which its prebuilds read it with"`
+	DeployKey     string `json:"deploy_key,omitempty" doc:"The public half of that, where it is a key for SSH"`
 	Team          string `json:"team,omitempty" doc:"Whose money its prebuilds are"`
 }
 

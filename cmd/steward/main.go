@@ -40,6 +40,10 @@ func main() {
 		os.Exit(inside.Connect(os.Args[2:]))
 	case steward.Listen:
 		os.Exit(inside.Listen(os.Args[2:]))
+	case "git-ssh":
+		os.Exit(inside.GitSSH(os.Args[2:], os.Stdin, os.Stdout, os.Stderr))
+	case "-Y": // as git runs ssh-keygen
+		os.Exit(inside.SignAs(os.Args[2:], os.Stdin, os.Stdout, os.Stderr))
 	case "report-without-git":
 		os.Exit(inside.ReportWithoutGit(os.Args[2:], os.Stdout))
 	}

@@ -72,6 +72,7 @@ var asksWith = map[string]any{
 	"change-launch-link":        wire.LaunchLinkChange{Paused: pointer(true)},
 	"make-code":                 wire.NewCode{Challenge: "E9Melhoa2OwvFrEMTJguCHaoeK1t8URWbuGJSstw-cM", Redirect: "http://127.0.0.1:43117/", State: "xyz"},
 	"put-usual":                 wire.PutUsual{Shell: "zsh", Zone: "Europe/Oslo", Size: "medium", RestAfterS: 7200},
+	"put-git-key":               wire.PutGitKey{New: true, SignsCommits: pointer(true)},
 	"put-profile":               wire.PutProfile{Files: &wire.PutOwnFiles{Repository: "https://git.skerryline.example/ingrid-files.git", Run: "./install.sh"}},
 	"put-provider":              wire.PutProvider{Title: "Skerry Line", Issuer: "https://id.skerryline.example", Client: "yard-bench", Secret: "the one that the provider has for it"},
 	"add-webhook":               wire.NewWebhook{URL: "https://hooks.skerryline.example/yard", Kinds: []string{"workspace.phase"}},

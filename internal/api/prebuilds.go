@@ -91,6 +91,11 @@ func prebuildRoutes(a *API) {
 		func(ctx context.Context, who service.Actor, in *RepositoryPath) error {
 			return s.Repositories.DropCredential(ctx, who, in.Repository)
 		})
+	made(a, op("POST", "/repositories/{repository}/deploy-keys", "make-deploy-key", "Make a repository a key that its prebuilds read it with by SSH", policy.ChangeRepository),
+		func(v wire.DeployKey) string { return "/repositories/" + url.PathEscape(v.Repository) }, nil,
+		func(ctx context.Context, who service.Actor, in *RepositoryPath) (wire.DeployKey, error) {
+			return s.Repositories.NewDeployKey(ctx, who, in.Repository)
+		})
 	made(a, op("POST", "/repositories/{repository}/push-keys", "make-push-key", "Give a repository a fresh key for its git host to sign the news of pushes with", policy.ChangeRepository),
 		func(v wire.PushKey) string { return "/repositories/" + url.PathEscape(v.Repository) }, nil,
 		func(ctx context.Context, who service.Actor, in *RepositoryPath) (wire.PushKey, error) {

@@ -390,6 +390,15 @@ func signInRoutes(a *API) {
 		func(ctx context.Context, who service.Actor, in *struct{ Body wire.PutUsual }) (wire.Usual, error) {
 			return a.svc.Profiles.PutUsual(ctx, who, in.Body)
 		})
+	answer(a, op("GET", "/me/git-key", "show-git-key", "Show the key that you sign in to git hosts with by SSH, and sign commits with", policy.SeeSelf),
+		func(ctx context.Context, who service.Actor, _ *none) (wire.GitKey, error) {
+			return a.svc.GitKeys.Show(ctx, who)
+		})
+	answer(a, op("PUT", "/me/git-key", "put-git-key", "Make yourself such a key, bring one, or say what it is for", policy.ChangeSelf),
+		func(ctx context.Context, who service.Actor, in *struct{ Body wire.PutGitKey }) (wire.GitKey, error) {
+			return a.svc.GitKeys.Put(ctx, who, in.Body)
+		})
+	done(a, op("DELETE", "/me/git-key", "drop-git-key", "Forget it", policy.ChangeSelf), func(ctx context.Context, who service.Actor, _ *none) error { return a.svc.GitKeys.Drop(ctx, who) })
 	answer(a, op("PUT", "/me/profile", "put-profile", "Set what of your own comes into each of your workspaces", policy.ChangeSelf),
 		func(ctx context.Context, who service.Actor, in *struct{ Body wire.PutProfile }) (wire.Profile, error) {
 			return a.svc.Profiles.Put(ctx, who, in.Body)

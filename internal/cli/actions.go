@@ -42,6 +42,8 @@ var commandOf = map[string]string{
 	"list-workspaces":           "list",
 	"make-program-token":        "token add NAME --of %",
 	"make-push-key":             "repository push-key %",
+	"put-git-key":               "me git-key --new",
+	"make-deploy-key":           "repository deploy-key %",
 	"put-plan":                  "prebuild put %",
 	"put-secret":                "secret put % --for REPOSITORY",
 	"put-repository-credential": "repository credential % --username NAME",

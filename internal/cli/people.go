@@ -349,7 +349,7 @@ func (a peopleCommands) repository() *cobra.Command {
 	credential.Flags().BoolVar(&gone, "remove", false, "take it away")
 	credential.MarkFlagsOneRequired("username", "remove")
 	credential.MarkFlagsMutuallyExclusive("username", "remove")
-	c.AddCommand(list, add, change, remove, credential, key)
+	c.AddCommand(list, add, change, remove, credential, a.deployKey(), key)
 	return c
 }
 

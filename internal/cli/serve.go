@@ -121,16 +121,17 @@ func (a serviceCommands) lifecycle() *cobra.Command {
 // demo runs the parts of the demo; `make demo` calls them.
 func (a serviceCommands) demo() *cobra.Command {
 	c := &cobra.Command{Use: "demo", Short: "The parts of the demo: Skerry Line", Hidden: true}
-	var dir, listen, notify string
+	var dir, listen, sshListen, notify string
 	host := &cobra.Command{
 		Use: "git-host", Short: "Run the git-host stand-in", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return demo.RunGitHost(cmd.Context(), dir, listen, notify, func(address string) { fmt.Fprintln(a.out, "the git host is at "+address) })
+			return demo.RunGitHost(cmd.Context(), dir, listen, sshListen, notify, func(address string) { fmt.Fprintln(a.out, "the git host is at "+address) })
 		},
 	}
 	host.Flags().StringVar(&dir, "data", "git-host", "where its repositories stand")
 	host.Flags().StringVar(&notify, "notify", "", "the service that it tells of pushes")
 	host.Flags().StringVar(&listen, "listen", "127.0.0.1:7081", "where it listens")
+	host.Flags().StringVar(&sshListen, "ssh-listen", "127.0.0.1:7084", "where its door by SSH listens")
 	var idListen, idService string
 	id := &cobra.Command{
 		Use: "identity-provider", Short: "Run the stand-in for a house's identity provider", Args: cobra.NoArgs,

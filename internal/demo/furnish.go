@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
+	"net/http"
 	"net/url"
 	"slices"
 	"strings"
@@ -50,6 +52,9 @@ func Furnish(ctx context.Context, address, gitHost, issuer string, say func(stri
 		return err
 	}
 	if err := furnishGuest(ctx, address); err != nil {
+		return err
+	}
+	if err := furnishGit(ctx, address, gitHost); err != nil {
 		return err
 	}
 	if err := furnishHook(ctx, address, gitHost); err != nil {
@@ -312,4 +317,63 @@ func signedIn(ctx context.Context, address, name string) (*client.Client, error)
 		return nil, fmt.Errorf("sign in as %s: %w", name, err)
 	}
 	return client.New(address, in.Token)
+}
+
+// furnishGit has the git host known by its key for SSH, and somebody with a key there.
+func furnishGit(ctx context.Context, address, gitHost string) error {
+	u, err := url.Parse(gitHost)
+	if err != nil || u.Port() == "" {
+		return err // there is no stand-in
+	}
+	door, err := atTheHost(ctx, http.MethodGet, u.Port(), "/host-key", "")
+	if err != nil {
+		return err
+	}
+	port, key, _ := strings.Cut(strings.TrimSpace(door), " ")
+	host := u.Hostname() + ":" + port
+	operator, err := signedIn(ctx, address, People[0].Name)
+	if err != nil {
+		return err
+	}
+	rules, err := operator.Rules.Show(ctx, 0)
+	if err != nil {
+		return err
+	}
+	if !strings.Contains(rules.Document, "\ngit:") {
+		text := rules.Document + "\ngit:\n  host_keys:\n    \"" + host + "\": [\"" + key + "\"]\n"
+		if _, err := operator.Rules.Put(ctx, wire.RulesText{Document: text, Reason: "The git host is reached by SSH, too"}, rules.Version); err != nil {
+			return err
+		}
+	}
+	c, err := signedIn(ctx, address, "ingrid")
+	if err != nil {
+		return err
+	}
+	if _, err := c.Self.GitKey(ctx); err == nil {
+		return nil
+	}
+	k, err := c.Self.PutGitKey(ctx, wire.PutGitKey{New: true})
+	if err == nil {
+		_, err = atTheHost(ctx, http.MethodPut, u.Port(), "/keys", k.Public)
+	}
+	return err
+}
+
+// atTheHost asks the git host on this machine, as Ingrid.
+func atTheHost(ctx context.Context, method, port, path, body string) (string, error) {
+	req, err := http.NewRequestWithContext(ctx, method, "http://127.0.0.1:"+port+path, strings.NewReader(body))
+	if err != nil {
+		return "", err
+	}
+	req.SetBasicAuth("ingrid", GitToken("ingrid"))
+	res, err := http.DefaultClient.Do(req)
+	if err != nil {
+		return "", err
+	}
+	defer res.Body.Close()
+	text, err := io.ReadAll(io.LimitReader(res.Body, 64<<10))
+	if err == nil && res.StatusCode >= 300 {
+		err = fmt.Errorf("the git host answers %s: %s", res.Status, text)
+	}
+	return string(text), err
 }

@@ -48,8 +48,9 @@ func Reader(repository string) string { return "reader-of-" + repository }
 // RunGitHost runs the git-host stand-in until ctx ends: smart HTTP by git's
 // own http-backend (git-http-backend(1)), for Skerry Line's people only. Its
 // repositories are made on the first start. ready gets its address.
-// It tells the service at notify, if that is set, of pushes.
-func RunGitHost(ctx context.Context, dir, listen, notify string, ready func(address string)) error {
+// It tells the service at notify, if that is set, of pushes. sshListen is where its
+// door by SSH is.
+func RunGitHost(ctx context.Context, dir, listen, sshListen, notify string, ready func(address string)) error {
 	dir, err := filepath.Abs(dir)
 	if err != nil {
 		return err
@@ -67,7 +68,25 @@ func RunGitHost(ctx context.Context, dir, listen, notify string, ready func(addr
 	if err != nil {
 		return fmt.Errorf("cannot listen on %s: %w; stop what uses it, or give another --listen", listen, err)
 	}
-	server := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second}
+	over, err := NewGitHostSSH(dir, func() string { return notify })
+	if err != nil {
+		return err
+	}
+	shells, err := net.Listen("tcp", sshListen)
+	if err != nil {
+		return fmt.Errorf("cannot listen on %s: %w; stop what uses it, or give another --ssh-listen", sshListen, err)
+	}
+	defer shells.Close()
+	go over.Serve(shells)
+	_, sshPort, err := net.SplitHostPort(shells.Addr().String())
+	if err != nil {
+		return err
+	}
+	both := http.NewServeMux()
+	both.Handle("/", handler)
+	// By which key it is known, and where, as hosts publish it.
+	both.HandleFunc("GET /host-key", func(w http.ResponseWriter, _ *http.Request) { fmt.Fprintln(w, sshPort, over.Key) })
+	server := &http.Server{Handler: both, ReadHeaderTimeout: 10 * time.Second}
 	stop := context.AfterFunc(ctx, func() { server.Close() })
 	defer stop()
 	ready("http://" + l.Addr().String())
@@ -117,6 +136,10 @@ func GitHost(dir string, notify func() string) (http.Handler, error) {
 		if !known {
 			w.Header().Set("WWW-Authenticate", `Basic realm="Skerry Line git"`)
 			http.Error(w, "sign in", http.StatusUnauthorized)
+			return
+		}
+		if keysPath.MatchString(r.URL.Path) {
+			putKey(dir, w, r, name)
 			return
 		}
 		if m == nil {

@@ -32,7 +32,7 @@ func command(ctx context.Context, dir string, c *Credential, args ...string) *ex
 		config = append(config, "http.extraHeader", "Authorization: Basic "+basic)
 	}
 	cmd.Env = append([]string{"PATH=" + os.Getenv("PATH"), "HOME=/nonexistent", "LC_ALL=C", "GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=/dev/null",
-		"GIT_TERMINAL_PROMPT=0", "GIT_ALLOW_PROTOCOL=http:https", "GIT_ATTR_NOSYSTEM=1"}, configEnv(config...)...)
+		"GIT_TERMINAL_PROMPT=0", "GIT_ALLOW_PROTOCOL=http:https:fd", "GIT_ATTR_NOSYSTEM=1"}, configEnv(config...)...)
 	cmd.WaitDelay = time.Second
 	return cmd
 }

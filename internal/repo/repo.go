@@ -21,6 +21,7 @@ import (
 	"unicode"
 
 	"yardbench/internal/core/changes"
+	"yardbench/internal/gitssh"
 )
 
 // Bounds.
@@ -40,7 +41,11 @@ const (
 var maxPack int64 = 8 << 30
 
 // Credential signs in to a git host; the zero Credential does not.
-type Credential struct{ Username, Password string }
+type Credential struct {
+	Username, Password string
+	// SSH is what a host that is reached by SSH wants instead.
+	SSH gitssh.With
+}
 
 // Mirrors is a folder of bare mirrors.
 type Mirrors struct {
@@ -79,10 +84,15 @@ func CheckURL(s string) error {
 	switch u, err := url.Parse(s); {
 	case strings.ContainsFunc(s, func(r rune) bool { return unicode.IsSpace(r) || unicode.IsControl(r) }):
 		return bad("has a blank in it")
+	case OverSSH(s):
+		if r, _ := gitssh.Parse(s); r.User == "" {
+			return bad("does not say as whom, like git@ before the host")
+		}
+		return nil
 	case err != nil:
 		return bad("cannot be read")
 	case u.Scheme != "http" && u.Scheme != "https":
-		return bad("does not start with https:// or http://")
+		return bad("does not start with https://, http:// or ssh://")
 	case u.User != nil:
 		return bad("holds a user name or password; those are given apart")
 	case u.Host == "" || strings.Trim(u.Path, "/") == "":
@@ -95,6 +105,9 @@ func CheckURL(s string) error {
 
 // Host is the host of an address, with its port if one is given.
 func Host(address string) string {
+	if r, ok := gitssh.Parse(address); ok {
+		return r.Host
+	}
 	u, err := url.Parse(address)
 	if err != nil {
 		return ""
@@ -102,13 +115,21 @@ func Host(address string) string {
 	return u.Host
 }
 
+// OverSSH tells whether a repository is reached by SSH.
+func OverSSH(address string) bool {
+	_, ok := gitssh.Parse(address)
+	return ok
+}
+
 // DefaultBranch asks the git host which branch a repository starts with.
 func (m *Mirrors) DefaultBranch(ctx context.Context, address string, c Credential) (string, error) {
 	ctx, cancel := context.WithTimeout(ctx, readTimeout)
 	defer cancel()
-	out, err := git(ctx, "", &c, "ls-remote", "--symref", "--", address, "HEAD")
+	out, err := atHost(ctx, address, c, func(at string) (*exec.Cmd, error) {
+		return command(ctx, "", &c, "ls-remote", "--symref", "--", at, "HEAD"), nil
+	})
 	if err != nil {
-		return "", hostProblem(address, err)
+		return "", err
 	}
 	if _, rest, ok := strings.Cut(string(out), "ref: refs/heads/"); ok {
 		if b, _, ok := strings.Cut(rest, "\t"); ok {
@@ -122,7 +143,7 @@ func (m *Mirrors) DefaultBranch(ctx context.Context, address string, c Credentia
 // fetch is under way share the next one, if they come with the same credential:
 // each gets what was there after they asked, by what they may see.
 func (m *Mirrors) Fetch(ctx context.Context, id, address string, c Credential) error {
-	key := strings.Join([]string{id, address, c.Username, c.Password}, "\x00")
+	key := strings.Join([]string{id, address, c.Username, c.Password, c.SSH.Key, c.SSH.HostKeys}, "\x00")
 	m.mu.Lock()
 	f := m.waiting[key]
 	if f != nil {
@@ -191,18 +212,16 @@ func fetchInto(ctx context.Context, dir, address string, c Credential) error {
 }
 
 func fetchRefs(ctx context.Context, dir, address string, c Credential, refs ...string) error {
-	cmd := command(ctx, dir, &c, append([]string{"fetch", "--quiet", "--prune", "--no-tags", "--no-auto-gc", "--", address}, refs...)...)
-	// Git has no bound of its own for what a host sends: the system holds its
-	// files to one (ulimit -f, in blocks of 512 bytes).
-	cmd.Args = append([]string{"sh", "-c", fmt.Sprintf(`ulimit -f %d && exec git "$@"`, maxPack/512)}, cmd.Args...)
-	var err error
-	if cmd.Path, err = exec.LookPath("sh"); err != nil {
-		return err
-	}
-	if _, err := output(cmd); err != nil {
-		return hostProblem(address, err)
-	}
-	return nil
+	_, err := atHost(ctx, address, c, func(at string) (*exec.Cmd, error) {
+		cmd := command(ctx, dir, &c, append([]string{"fetch", "--quiet", "--prune", "--no-tags", "--no-auto-gc", "--", at}, refs...)...)
+		// Git has no bound of its own for what a host sends: the system holds its
+		// files to one (ulimit -f, in blocks of 512 bytes).
+		cmd.Args = append([]string{"sh", "-c", fmt.Sprintf(`ulimit -f %d && exec git "$@"`, maxPack/512)}, cmd.Args...)
+		sh, err := exec.LookPath("sh")
+		cmd.Path = sh
+		return cmd, err
+	})
+	return err
 }
 
 // tidyEach is after how many fetches of this life a mirror is packed anew: each

@@ -62,7 +62,7 @@ func TestMirror(t *testing.T) {
 	address, commit, asked := host(t, `mkdir -p .devcontainer sub; echo '{}' > .devcontainer/devcontainer.json; ln -s /etc/passwd passwd; ln -s .. sub/up; echo deep > sub/file;
 		printf '* filter=evil\n' > .gitattributes; echo plain > "with space"; head -c 3000 /dev/zero > big; chmod +x sub/file`)
 	m, ctx := NewMirrors(filepath.Join(t.TempDir(), "mirrors")), t.Context()
-	cred := Credential{"ingrid", "hush"}
+	cred := Credential{Username: "ingrid", Password: "hush"}
 	if b, err := m.DefaultBranch(ctx, address, cred); err != nil || b != "main" {
 		t.Errorf("the default branch is %q, %v", b, err)
 	}
@@ -178,7 +178,7 @@ func TestCredentialsStayAtHome(t *testing.T) {
 	defer home.Close()
 	m := NewMirrors(t.TempDir())
 	for path, says := range map[string]string{"/moved/x.git": "cannot be used", "/private/x.git": "refuses your credential", "/gone/x.git": "knows no repository"} {
-		err := m.Fetch(t.Context(), "r", home.URL+path, Credential{"ingrid", "hush-hush"})
+		err := m.Fetch(t.Context(), "r", home.URL+path, Credential{Username: "ingrid", Password: "hush-hush"})
 		var p Problem
 		if !errors.As(err, &p) || !strings.Contains(p.What, says) || p.Next == "" {
 			t.Errorf("%s is answered %v", path, err)
@@ -206,7 +206,7 @@ func TestCheckURL(t *testing.T) {
 func TestBehind(t *testing.T) {
 	address, first, _ := host(t, `echo 1 > a`)
 	m, ctx := NewMirrors(filepath.Join(t.TempDir(), "mirrors")), t.Context()
-	if err := m.Fetch(ctx, "r", address, Credential{"ingrid", "hush"}); err != nil {
+	if err := m.Fetch(ctx, "r", address, Credential{Username: "ingrid", Password: "hush"}); err != nil {
 		t.Fatal(err)
 	}
 	dir := filepath.Join(m.dir, "r.git")
@@ -234,17 +234,19 @@ func TestBehind(t *testing.T) {
 func TestFetchesAreShared(t *testing.T) {
 	address, commit, asked := host(t, `echo 1 > a`)
 	m, ctx := NewMirrors(filepath.Join(t.TempDir(), "mirrors")), t.Context()
-	if err := m.Fetch(ctx, "r", address, Credential{"ingrid", "hush"}); err != nil {
+	if err := m.Fetch(ctx, "r", address, Credential{Username: "ingrid", Password: "hush"}); err != nil {
 		t.Fatal(err)
 	}
 	before := len(asked.all())
-	if err := m.Fetch(ctx, "r", address, Credential{"ingrid", "hush"}); err != nil {
+	if err := m.Fetch(ctx, "r", address, Credential{Username: "ingrid", Password: "hush"}); err != nil {
 		t.Fatal(err)
 	}
 	one := len(asked.all()) - before
 	errs := make(chan error)
 	for n := range 60 {
-		go func() { errs <- m.Fetch(ctx, "r", address, Credential{[]string{"ingrid", "mats"}[n%2], "hush"}) }()
+		go func() {
+			errs <- m.Fetch(ctx, "r", address, Credential{Username: []string{"ingrid", "mats"}[n%2], Password: "hush"})
+		}()
 	}
 	for range 60 {
 		if err := <-errs; err != nil {

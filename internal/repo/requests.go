@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"os/exec"
 	"slices"
 	"strings"
 
@@ -35,9 +36,11 @@ func (m *Mirrors) FetchRequests(ctx context.Context, id, address string, c Crede
 	defer l.Unlock()
 	ctx, cancel := context.WithTimeout(ctx, fetchTimeout)
 	defer cancel()
-	out, err := git(ctx, "", &c, append([]string{"ls-remote", "--quiet", "--refs", "--", address}, changes.RequestPatterns...)...)
+	out, err := atHost(ctx, address, c, func(at string) (*exec.Cmd, error) {
+		return command(ctx, "", &c, append([]string{"ls-remote", "--quiet", "--refs", "--", at}, changes.RequestPatterns...)...), nil
+	})
 	if err != nil {
-		return hostProblem(address, err)
+		return err
 	}
 	theirs := commits(string(out), "\t")
 	out, err = m.read(ctx, id, append([]string{"for-each-ref", "--format=%(objectname) %(refname)"}, changes.RequestPatterns...)...)

@@ -131,15 +131,18 @@ func (s *Definitions) planAt(ctx context.Context, r store.Repository, branch, co
 // with its own credential, and further repositories are none of it. Those are
 // fetched by who launches, with their right.
 func (s *Definitions) planAsRepository(ctx context.Context, r store.Repository, branch string) (store.Plan, error) {
-	c, err := s.sessions.RepositoryCredential(r)
+	c, err := s.sessions.RepositoryCredential(ctx, r)
 	if err != nil {
 		return store.Plan{}, err
 	}
 	commit, err := s.headBy(ctx, repo.Credential(c), r, branch)
 	if refused := (repo.SignIn{}); errors.As(err, &refused) {
 		why := "it has no credential of its own, and the git host shows it to nobody without one"
-		if c.Username != "" {
+		if r.Reads() {
 			why = "the git host refuses its credential"
+		}
+		if repo.OverSSH(r.URL) {
+			return store.Plan{}, conflict("repository-credential", "prebuilds of "+r.Name+" cannot read it: "+why, "an operator makes it a key, and puts the public half at the git host", fault.Do("make-deploy-key", r.Name))
 		}
 		return store.Plan{}, conflict("repository-credential", "prebuilds of "+r.Name+" cannot read it: "+why, "an operator gives it one", fault.Do("put-repository-credential", r.Name))
 	}

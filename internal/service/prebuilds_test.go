@@ -106,7 +106,7 @@ func TestRepositoryCredential(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		with, err := s.rooms.Sessions.RepositoryCredential(r)
+		with, err := s.rooms.Sessions.RepositoryCredential(t.Context(), r)
 		if err != nil || with.Username != "" && with.Password != "tide" {
 			t.Errorf("it is kept as %+v, %v", with, err)
 		}

@@ -10,6 +10,7 @@ import (
 	"yardbench/internal/core/journal"
 	"yardbench/internal/core/policy"
 	"yardbench/internal/fault"
+	"yardbench/internal/gitssh"
 	"yardbench/internal/repo"
 	"yardbench/internal/session"
 	"yardbench/internal/store"
@@ -45,7 +46,7 @@ func (s *Repositories) Repository(ctx context.Context, a Actor, name string) (wi
 }
 
 func repositoryView(r store.Repository) wire.Repository {
-	return wire.Repository{Name: r.Name, URL: r.URL, DefaultBranch: r.DefaultBranch, SignsPushes: len(r.PushKey) > 0, OwnCredential: r.ReadUsername != "", Team: r.Team}
+	return wire.Repository{Name: r.Name, URL: r.URL, DefaultBranch: r.DefaultBranch, SignsPushes: len(r.PushKey) > 0, OwnCredential: r.Reads(), DeployKey: r.ReadKey, Team: r.Team}
 }
 
 // repository finds a registered repository.
@@ -108,7 +109,10 @@ func (s *Repositories) PutCredential(ctx context.Context, a Actor, name string, 
 	if err != nil {
 		return err
 	}
-	_, err = s.mirrors.DefaultBranch(ctx, r.URL, repo.Credential(c))
+	if repo.OverSSH(r.URL) {
+		return invalidAs("credential", "the repository is reached by SSH, where a name and a password sign nobody in", "make it a key", fault.Do("make-deploy-key", r.Name))
+	}
+	_, err = s.mirrors.DefaultBranch(ctx, r.URL, repo.Credential{Username: c.Username, Password: c.Password})
 	if refused := (repo.SignIn{}); errors.As(err, &refused) {
 		return invalidAs("credential", "with this credential "+r.URL+" cannot be read", "give one that the git host lets read this repository, and nothing else")
 	}
@@ -119,27 +123,48 @@ func (s *Repositories) PutCredential(ctx context.Context, a Actor, name string, 
 	if err != nil {
 		return err
 	}
-	return s.setCredential(ctx, a, r, c.Username, sealed)
+	return s.setCredential(ctx, a, r, c.Username, "", sealed)
 }
 
 // DropCredential takes a repository's own credential away.
 func (s *Repositories) DropCredential(ctx context.Context, a Actor, name string) error {
 	r, err := s.changing(ctx, a, name)
-	if err == nil && r.ReadUsername == "" {
+	if err == nil && !r.Reads() {
 		err = notFound("credential of the repository", name, "give it one", fault.Do("put-repository-credential", name))
 	}
 	if err != nil {
 		return err
 	}
-	return s.setCredential(ctx, a, r, "", nil)
+	return s.setCredential(ctx, a, r, "", "", nil)
 }
 
-func (s *Repositories) setCredential(ctx context.Context, a Actor, r store.Repository, username string, sealed []byte) error {
+// NewDeployKey makes a repository a key that its prebuilds read it with by SSH, in the
+// place of what they had. Its public half is put at the git host, for this repository.
+func (s *Repositories) NewDeployKey(ctx context.Context, a Actor, name string) (wire.DeployKey, error) {
+	r, err := s.changing(ctx, a, name)
+	if err == nil && !repo.OverSSH(r.URL) {
+		err = invalidAs("credential", r.Name+" is reached by "+r.URL+", where no key signs anybody in", "give it a name and a token, or change its address to that for SSH", fault.Do("put-repository-credential", r.Name))
+	}
+	if err != nil {
+		return wire.DeployKey{}, err
+	}
+	private, public, err := gitssh.NewKey(r.Name + " by Yard Bench")
+	if err != nil {
+		return wire.DeployKey{}, err
+	}
+	sealed, err := s.sessions.Vault.Seal(private, session.ReadPlace(r.ID)...)
+	if err != nil {
+		return wire.DeployKey{}, err
+	}
+	return wire.DeployKey{Repository: r.Name, Public: public}, s.setCredential(ctx, a, r, "", public, sealed)
+}
+
+func (s *Repositories) setCredential(ctx context.Context, a Actor, r store.Repository, username, key string, sealed []byte) error {
 	return s.store.Write(ctx, func(tx *store.Tx) error {
-		if err := tx.SetReadCredential(ctx, r.ID, username, sealed); err != nil {
+		if err := tx.SetReadCredential(ctx, r.ID, username, key, sealed); err != nil {
 			return err
 		}
-		return tx.Journal(ctx, r.ID, "", a.ID, journal.RepositoryCredentialPut{Gone: username == "", Repository: r.Name})
+		return tx.Journal(ctx, r.ID, "", a.ID, journal.RepositoryCredentialPut{Gone: username+key == "", Key: gitssh.Fingerprint(key), Repository: r.Name})
 	})
 }
 
@@ -194,9 +219,9 @@ func (s *Repositories) ChangeRepository(ctx context.Context, a Actor, name strin
 			return err
 		}
 		// What one host gave it is not shown to another.
-		if now.ReadUsername != "" && repo.Host(next.URL) != repo.Host(now.URL) {
-			next.ReadUsername = ""
-			if err := tx.SetReadCredential(ctx, r.ID, "", nil); err != nil {
+		if now.Reads() && (repo.Host(next.URL) != repo.Host(now.URL) || repo.OverSSH(next.URL) != repo.OverSSH(now.URL)) {
+			next.ReadUsername, next.ReadKey = "", ""
+			if err := tx.SetReadCredential(ctx, r.ID, "", "", nil); err != nil {
 				return err
 			}
 			if err := tx.Journal(ctx, r.ID, "", a.ID, journal.RepositoryCredentialPut{Gone: true, Repository: r.Name}); err != nil {

@@ -51,7 +51,7 @@ func TestChangeRepository(t *testing.T) {
 		if err := tx.AddRepository(ctx, old); err != nil {
 			return err
 		}
-		return tx.SetReadCredential(ctx, "one", "reader", []byte("sealed"))
+		return tx.SetReadCredential(ctx, "one", "reader", "", []byte("sealed"))
 	}); err != nil {
 		t.Fatal(err)
 	}

@@ -495,7 +495,7 @@ func (s *Secrets) DropGitCredential(ctx context.Context, a Actor, host string) e
 
 // gitCredential is what a person signs in with where a repository is.
 func gitCredential(ctx context.Context, s *session.Sessions, person, address string) (repo.Credential, error) {
-	c, err := s.GitCredential(ctx, person, repo.Host(address))
+	c, err := s.GitSignIn(ctx, person, address)
 	return repo.Credential(c), err
 }
 

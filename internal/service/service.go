@@ -55,6 +55,7 @@ type Service struct {
 	Providers    *Providers
 	LaunchLinks  *LaunchLinks
 	Profiles     *Profiles
+	GitKeys      *GitKeys
 	Directory    *Directory
 	Clients      *Clients
 	Keys         *Keys
@@ -188,6 +189,7 @@ func New(r Rooms) *Service {
 		Starters:     starters,
 		Webhooks:     webhooks,
 		Tastes:       &Tastes{store: r.Store},
+		GitKeys:      &GitKeys{r.Store, r.Vault, r.Sessions},
 		Profiles:     &Profiles{house: r.House, store: r.Store},
 		LaunchLinks:  &LaunchLinks{address: r.Address, store: r.Store, launches: launches, people: people, works: workspaces, now: r.Now},
 		Clients:      &Clients{address: r.Address, house: r.House, store: r.Store, now: r.Now},

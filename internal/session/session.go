@@ -7,9 +7,6 @@ package session
 import (
 	"cmp"
 	"context"
-	"errors"
-	"fmt"
-	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -19,7 +16,6 @@ import (
 	"yardbench/internal/core/rules"
 	"yardbench/internal/core/secret"
 	"yardbench/internal/steward"
-	"yardbench/internal/steward/outside"
 	"yardbench/internal/store"
 	"yardbench/internal/vault"
 )
@@ -38,50 +34,10 @@ type Sessions struct {
 	Now func() time.Time
 }
 
-const askTimeout = 10 * time.Second // bounds looking up where a steward's git may go
-
 // SecretPlace is what a sealed secret is bound to.
 func SecretPlace(level secret.Level, subject, name string, version int) []string {
 	return []string{"secret", string(level), subject, name, strconv.Itoa(version)}
 }
-
-// GitCredential opens what a person signs in to a git host with. None is no error.
-func (s *Sessions) GitCredential(ctx context.Context, person, host string) (outside.GitSignIn, error) {
-	row, err := s.Store.Read().GitCredential(ctx, person, host)
-	if errors.Is(err, store.ErrNotFound) {
-		return outside.GitSignIn{}, nil
-	}
-	if err != nil {
-		return outside.GitSignIn{}, err
-	}
-	p, err := s.Vault.Open(row.Sealed, GitPlace(person, host)...)
-	return outside.GitSignIn{Username: row.Username, Password: p}, err
-}
-
-// RepositoryCredential opens what a repository's prebuilds sign in to its git
-// host with. None is no error.
-func (s *Sessions) RepositoryCredential(r store.Repository) (c outside.GitSignIn, err error) {
-	if r.ReadUsername == "" {
-		return c, nil
-	}
-	p, err := s.Vault.Open(r.ReadSealed, ReadPlace(r.ID)...)
-	return outside.GitSignIn{Username: r.ReadUsername, Password: p}, err
-}
-
-// credential is what a workspace signs in to its git host with: its owner's, a
-// prebuild's that of the repository.
-func (s *Sessions) credential(ctx context.Context, w store.Workspace, r store.Repository, host string) (outside.GitSignIn, error) {
-	if w.Kind == store.ForPrebuild {
-		return s.RepositoryCredential(r)
-	}
-	return s.GitCredential(ctx, w.OwnerID, host)
-}
-
-// ReadPlace is what a sealed credential of a repository is bound to.
-func ReadPlace(repository string) []string { return []string{"read", repository} }
-
-// GitPlace is what a sealed git credential is bound to.
-func GitPlace(person, host string) []string { return []string{"git", person, host} }
 
 // Opened is what a process is given beside its variables' names.
 type Opened struct {
@@ -101,15 +57,7 @@ func (s *Sessions) Of(ctx context.Context, w store.Workspace) (p steward.Process
 	if err != nil {
 		return p, opened, err
 	}
-	u, err := url.Parse(r.URL)
-	if err != nil {
-		return p, opened, err
-	}
 	opened.Given, err = s.Given(ctx, w)
-	if err != nil {
-		return p, opened, err
-	}
-	cred, err := s.credential(ctx, w, r, u.Host)
 	if err != nil {
 		return p, opened, err
 	}
@@ -118,12 +66,9 @@ func (s *Sessions) Of(ctx context.Context, w store.Workspace) (p steward.Process
 	if err != nil {
 		return p, opened, err
 	}
-	p = steward.Process{User: def.User, Folder: def.Folder, Probe: def.EnvProbe(), Unset: def.SessionUnset, GitHost: "http://" + u.Host + "/",
+	p = steward.Process{User: def.User, Folder: def.Folder, Probe: def.EnvProbe(), Unset: def.SessionUnset,
 		GitConfig: []string{"user.name", cmp.Or(usual.GitName, owner.FullName), "user.email", cmp.Or(usual.GitEmail, owner.Email), "safe.directory", def.TreeFolder()},
 		Env:       map[string]string{"YARDBENCH_WORKSPACE": w.Name, "YARDBENCH_OWNER": owner.Name, "YARDBENCH_REPOSITORY": r.Name}}
-	if u.Scheme == "https" { // the service speaks TLS to the host, where it signs in
-		p.GitConfig = append(p.GitConfig, "url.http://"+u.Host+"/.insteadOf", "https://"+u.Host+"/")
-	}
 	for _, b := range w.Target().Beside {
 		p.GitConfig = append(p.GitConfig, "safe.directory", b.Folder)
 	}
@@ -144,9 +89,6 @@ func (s *Sessions) Of(ctx context.Context, w store.Workspace) (p steward.Process
 			p.Env["YARDBENCH_PORT_"+n+"_ADDRESS"] = s.PortAddress(w.PortKey, n)
 		}
 	}
-	if w.Plan.Adopted != nil {
-		p.GitHost, cred = "", outside.GitSignIn{}
-	}
 	opened.Mask, p.Secrets, p.Files = map[string]string{}, map[string]int{}, map[string]string{}
 	for _, g := range opened.Given {
 		v, err := s.open(g)
@@ -164,10 +106,10 @@ func (s *Sessions) Of(ctx context.Context, w store.Workspace) (p steward.Process
 			p.Env[g.Name] = v
 		}
 	}
-	if cred.Password != "" {
-		opened.Mask["git credential"] = cred.Password
+	if w.Plan.Adopted != nil { // a container that was taken on has no way
+		return p, opened, nil
 	}
-	return p, opened, nil
+	return p, opened, s.ways(ctx, w, r, &p, opened.Mask)
 }
 
 // Given lists the secrets that a workspace's processes get, sealed.
@@ -301,69 +243,6 @@ func (s *Sessions) Used(ctx context.Context, given []store.Secret) error {
 		return nil
 	}
 	return s.Store.Write(ctx, func(tx *store.Tx) error { return tx.SecretsUsed(ctx, given) })
-}
-
-// Serve answers what a steward asks: the way to the workspace's git host, on
-// which the service signs in with its owner's credential. What signs in never
-// comes into the workspace.
-func (s *Sessions) Serve(link string, c *steward.Conn) {
-	ctx, cancel := context.WithTimeout(context.Background(), askTimeout)
-	defer cancel()
-	host, _, w, err := s.hostOf(ctx, link)
-	if err != nil || w.Plan.Adopted != nil { // a container that was taken on has no way
-		return
-	}
-	outside.ServeGit(c, outside.GitWay{Scheme: host.Scheme, Host: host.Host, SignIn: func(ctx context.Context, push bool) (outside.GitSignIn, string, bool) {
-		if push {
-			if wait := s.pushWaits(ctx, w.ID); wait != "" {
-				return outside.GitSignIn{}, wait, false
-			}
-		}
-		with, refused := s.signIn(ctx, link)
-		return with, refused, true
-	}})
-}
-
-// signIn is what a workspace's git is signed in with now, and what is said where
-// the host takes that from nobody.
-func (s *Sessions) signIn(ctx context.Context, link string) (outside.GitSignIn, string) {
-	host, r, w, err := s.hostOf(ctx, link)
-	if err != nil {
-		return outside.GitSignIn{}, "nobody knows what to sign in with: " + err.Error()
-	}
-	if w.Kind == store.ForPrebuild && w.SeededVolume > 0 {
-		// The repository's credential is for the clone, never for what the
-		// repository itself runs.
-		return outside.GitSignIn{}, "set-up commands of a prebuild cannot sign in at the git host"
-	}
-	with, err := s.credential(ctx, w, r, host.Host)
-	switch {
-	case err != nil:
-		return outside.GitSignIn{}, "the credential cannot be opened: " + err.Error()
-	case w.Kind == store.ForPrebuild && with.Username == "":
-		return with, fmt.Sprintf("the repository has no credential of its own; an operator gives it one with: yardbench repository credential %s --username NAME", r.Name)
-	case w.Kind == store.ForPrebuild:
-		return with, fmt.Sprintf("the git host refuses the repository's credential; an operator gives it another with: yardbench repository credential %s --username NAME", r.Name)
-	case with.Username == "":
-		return with, fmt.Sprintf("you have no credential for %s; give one with: yardbench credential put %s", host.Host, host.Host)
-	}
-	return with, fmt.Sprintf("the git host refuses your credential; give a fresh one with: yardbench credential put %s", host.Host)
-}
-
-func (s *Sessions) hostOf(ctx context.Context, link string) (host *url.URL, r store.Repository, w store.Workspace, err error) {
-	w, err = s.Store.Read().WorkspaceByID(ctx, outside.WorkspaceOf(link))
-	if err != nil {
-		return nil, r, w, err
-	}
-	r, err = s.Store.Read().RepositoryByID(ctx, w.RepositoryID)
-	if err != nil {
-		return nil, r, w, err
-	}
-	u, err := url.Parse(r.URL)
-	if err != nil {
-		return nil, r, w, err
-	}
-	return u, r, w, nil
 }
 
 // PortAddress is where a port of a workspace is to be reached.

@@ -83,7 +83,17 @@ const (
 
 // The kinds of stream the steward opens.
 const (
-	Git Kind = "git" // an HTTP proxy connection for git
+	Git   Kind = "git"   // an HTTP proxy connection for git
+	Agent Kind = "agent" // then the protocol of SSH's agents (draft-ietf-sshm-ssh-agent)
+)
+
+// What a CONNECT over such a proxy asks for: one of git's programs, run at the host
+// by SSH. Frames go over it then, as of a Run.
+const (
+	GitProgram  = "Git-Program" // like git-upload-pack
+	GitUser     = "Git-User"    // as whom
+	GitPath     = "Git-Path"    // of the repository, there
+	GitProtocol = "Git-Protocol"
 )
 
 // Request opens a stream. Which fields count depends on the kind.
@@ -226,6 +236,10 @@ type Process struct {
 	// GitHost is the address, with a closing slash, that git reaches through the
 	// service, which signs it in: nothing to sign in with comes into a workspace.
 	GitHost string `json:"git_host,omitempty"`
+	// SSHHosts are those on which the service signs git in by SSH, as it does there.
+	SSHHosts []string `json:"ssh_hosts,omitempty"`
+	// Agent has the process find an agent that signs with its user's own key.
+	Agent bool `json:"agent,omitempty"`
 }
 
 // FileWay is how a secret's file is to stand.

@@ -27,9 +27,8 @@ type DirectoryGroup struct {
 // Member is somebody in a group.
 type Member struct{ GroupID, Group, PersonID, UserName string }
 
-const accountQuery = `SELECT p.id, p.name, p.full_name, p.email, p.role, COALESCE(p.team_id, ''), COALESCE(t.name, ''), p.password_hash, p.created_at, p.closed_at, p.program,
- d.user_name, d.external_id, d.given_name, d.family_name, d.created_at, d.changed_at
- FROM directory_accounts d JOIN people p ON p.id = d.person_id LEFT JOIN teams t ON t.id = p.team_id `
+const accountQuery = "SELECT " + personColumns + `, d.user_name, d.external_id, d.given_name, d.family_name, d.created_at, d.changed_at
+ FROM directory_accounts d JOIN people p ON p.id = d.person_id` + personJoins
 
 func scanAccount(scan func(...any) error) (a DirectoryAccount, err error) {
 	var created, changed int64

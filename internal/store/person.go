@@ -27,9 +27,13 @@ type Person struct {
 	Guest                     *Guest     // what their access is for, where it ends by itself
 }
 
-const personQuery = `SELECT p.id, p.name, p.full_name, p.email, p.role, COALESCE(p.team_id, ''), COALESCE(t.name, ''), p.password_hash, p.created_at, p.closed_at, p.program,
- g.until, COALESCE(g.repositories, ''), COALESCE(g.sizes, ''), COALESCE(g.by_id, '')
- FROM people p LEFT JOIN teams t ON t.id = p.team_id LEFT JOIN guests g ON g.person_id = p.id `
+// What scanPerson reads of a person p, and from where the rest of it comes.
+const (
+	personColumns = `p.id, p.name, p.full_name, p.email, p.role, COALESCE(p.team_id, ''), COALESCE(t.name, ''), p.password_hash, p.created_at, p.closed_at, p.program,
+ g.until, COALESCE(g.repositories, ''), COALESCE(g.sizes, ''), COALESCE(g.by_id, '')`
+	personJoins = ` LEFT JOIN teams t ON t.id = p.team_id LEFT JOIN guests g ON g.person_id = p.id `
+	personQuery = "SELECT " + personColumns + " FROM people p" + personJoins
+)
 
 func scanPerson(scan func(...any) error) (p Person, err error) {
 	var at int64
@@ -72,6 +76,7 @@ func (tx peopleWrites) ErasePerson(ctx context.Context, id, name string) error {
 		"DELETE FROM secrets WHERE level = 'person' AND subject_id = ?",
 		"DELETE FROM secret_reach WHERE level = 'person' AND subject_id = ?",
 		"DELETE FROM git_credentials WHERE person_id = ?",
+		"DELETE FROM git_keys WHERE person_id = ?",
 		"DELETE FROM asked WHERE person_id = ?",
 		"DELETE FROM looks WHERE person_id = ?",
 		"DELETE FROM kept WHERE person_id = ?",

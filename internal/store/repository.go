@@ -18,16 +18,17 @@ type Repository struct {
 	// ReadUsername and ReadSealed are what its prebuilds sign in to the git host
 	// with; empty for nothing.
 	ReadUsername string
+	ReadKey      string // the public half of a key for SSH, in place of a name
 	ReadSealed   []byte
 	TeamID, Team string // whose money its prebuilds are; empty for nobody's
 	Removed      bool   // it is registered no more
 }
 
-const repositoryQuery = "SELECT r.id, r.name, r.url, r.default_branch, r.created_at, r.push_key, r.read_username, r.read_sealed, COALESCE(r.team_id, ''), COALESCE(t.name, ''), r.removed_at IS NOT NULL FROM repositories r LEFT JOIN teams t ON t.id = r.team_id "
+const repositoryQuery = "SELECT r.id, r.name, r.url, r.default_branch, r.created_at, r.push_key, r.read_username, r.read_key, r.read_sealed, COALESCE(r.team_id, ''), COALESCE(t.name, ''), r.removed_at IS NOT NULL FROM repositories r LEFT JOIN teams t ON t.id = r.team_id "
 
 func scanRepository(scan func(...any) error) (r Repository, err error) {
 	var at int64
-	err = scan(&r.ID, &r.Name, &r.URL, &r.DefaultBranch, &at, &r.PushKey, &r.ReadUsername, &r.ReadSealed, &r.TeamID, &r.Team, &r.Removed)
+	err = scan(&r.ID, &r.Name, &r.URL, &r.DefaultBranch, &at, &r.PushKey, &r.ReadUsername, &r.ReadKey, &r.ReadSealed, &r.TeamID, &r.Team, &r.Removed)
 	r.CreatedAt = fromMicros(at)
 	return r, err
 }
@@ -38,12 +39,15 @@ func (tx repositoriesWrites) AddRepository(ctx context.Context, r Repository) er
 	return tx.exec(ctx, "INSERT INTO repositories (id, name, url, default_branch, created_at, push_key, team_id) VALUES (?, ?, ?, ?, ?, x'', NULLIF(?, ''))", r.ID, r.Name, r.URL, r.DefaultBranch, micros(tx.now), r.TeamID)
 }
 
-// SetReadCredential sets what a repository's prebuilds sign in with; both empty
-// for nothing.
-func (tx repositoriesWrites) SetReadCredential(ctx context.Context, repository, username string, sealed []byte) error {
+// SetReadCredential sets what a repository's prebuilds sign in with: by a name, or by
+// the key whose public half it is; all empty for nothing.
+func (tx repositoriesWrites) SetReadCredential(ctx context.Context, repository, username, key string, sealed []byte) error {
 	tx.cached()
-	return tx.mustChange(ctx, "UPDATE repositories SET read_username = ?, read_sealed = ? WHERE id = ?", username, append([]byte{}, sealed...), repository)
+	return tx.mustChange(ctx, "UPDATE repositories SET read_username = ?, read_key = ?, read_sealed = ? WHERE id = ?", username, key, append([]byte{}, sealed...), repository)
 }
+
+// Reads tells whether a repository's prebuilds have something to sign in with.
+func (r Repository) Reads() bool { return r.ReadUsername != "" || r.ReadKey != "" }
 
 // SetPushKey sets what a repository's git host signs with.
 func (tx repositoriesWrites) SetPushKey(ctx context.Context, repository string, sealed []byte) error {
@@ -70,7 +74,7 @@ func (tx repositoriesWrites) RemoveRepository(ctx context.Context, id string) er
 			return err
 		}
 	}
-	return tx.mustChange(ctx, "UPDATE repositories SET removed_at = ?, name = name || ', removed ' || substr(id, 1, 6), push_key = x'', read_username = '', read_sealed = x'' WHERE id = ? AND removed_at IS NULL", micros(tx.now), id)
+	return tx.mustChange(ctx, "UPDATE repositories SET removed_at = ?, name = name || ', removed ' || substr(id, 1, 6), push_key = x'', read_username = '', read_key = '', read_sealed = x'' WHERE id = ? AND removed_at IS NULL", micros(tx.now), id)
 }
 
 // WorkspacesOfRepository counts the workspaces of a repository, and the prebuilds of it

@@ -32,6 +32,7 @@ type Tx struct {
 	operationsWrites
 	peopleWrites
 	guestsWrites
+	gitKeysWrites
 	plansWrites
 	prebuildsWrites
 	repositoriesWrites
@@ -46,7 +47,7 @@ type Tx struct {
 }
 
 func transaction(t *txn) *Tx {
-	return &Tx{t, conditionsWrites{t}, meterWrites{t}, operationsWrites{t}, peopleWrites{t}, guestsWrites{t}, plansWrites{t}, prebuildsWrites{t}, repositoriesWrites{t}, secretsWrites{t}, sheetsWrites{t}, shownWrites{t}, webhooksWrites{t}, providersWrites{t}, linksWrites{t}, directoryWrites{t}, workspacesWrites{t}}
+	return &Tx{t, conditionsWrites{t}, meterWrites{t}, operationsWrites{t}, peopleWrites{t}, guestsWrites{t}, gitKeysWrites{t}, plansWrites{t}, prebuildsWrites{t}, repositoriesWrites{t}, secretsWrites{t}, sheetsWrites{t}, shownWrites{t}, webhooksWrites{t}, providersWrites{t}, linksWrites{t}, directoryWrites{t}, workspacesWrites{t}}
 }
 
 // txn is what all of it is written with.

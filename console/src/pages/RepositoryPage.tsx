@@ -1,6 +1,6 @@
 import { CheckCircleFilled } from "@ant-design/icons";
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { App, Button, Dropdown, Form, Input, Select, Spin, Table, Tabs, Typography, theme } from "antd";
+import { App, Button, Dropdown, Form, Input, Modal, Select, Spin, Table, Tabs, Typography, theme } from "antd";
 import { DownOutlined } from "@ant-design/icons";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
@@ -19,7 +19,7 @@ import { when } from "words/times";
 import { virtualFrom } from "../parts/virtual";
 import { useDone } from "../parts/useDone";
 import { plans } from "../service/prebuilds";
-import { branches, change, definition, dropCredential, newPushKey, putCredential, remove, repository, type Repository } from "../service/repositories";
+import { branches, change, definition, dropCredential, makeDeployKey, newPushKey, putCredential, remove, repository, type Repository } from "../service/repositories";
 import { secrets } from "../service/secrets";
 import { teams } from "../service/people";
 import { workspaces } from "../service/workspaces";
@@ -59,7 +59,7 @@ export function RepositoryPage({ person }: { person: Me }) {
         <dt>{say.prebuildsAre()}</dt>
         <dd>{r.team ? say.theMoneyOf(r.team) : say.nobodysMoney()}</dd>
         <dt>{say.prebuildsReadIt()}</dt>
-        <dd>{r.own_credential ? say.withACredentialOf() : say.asNobody()}</dd>
+        <dd>{r.deploy_key ? say.withAKeyOf() : r.own_credential ? say.withACredentialOf() : say.asNobody()}</dd>
         <dt>{say.pushes()}</dt>
         <dd>{r.signs_pushes ? say.itsGitHostTells() : say.areNotTold()}</dd>
         <dt>{say.definition()}</dt>
@@ -242,7 +242,7 @@ function More({ of: r }: { of: Repository }) {
         <Button>{say.more(<DownOutlined />)}</Button>
       </Dropdown>
       {asked === "change" && <Change of={r} onClose={() => setAsked(undefined)} />}
-      {asked === "credential" && <Credential of={r} onClose={() => setAsked(undefined)} />}
+      {asked === "credential" && (overSSH(r.url) ? <DeployKey of={r} onClose={() => setAsked(undefined)} /> : <Credential of={r} onClose={() => setAsked(undefined)} />)}
     </>
   );
 }
@@ -273,6 +273,47 @@ function Change({ of: r, onClose }: { of: Repository; onClose: () => void }) {
     </Ask>
   );
 }
+
+/** The key that prebuilds of a repository read it with, where it is reached by SSH. */
+function DeployKey({ of: r, onClose }: { of: Repository; onClose: () => void }) {
+  const done = useDone("repositories");
+  const make = useMutation({ mutationFn: () => makeDeployKey(r.name), ...done });
+  const drop = useMutation({ mutationFn: () => dropCredential(r.name), ...done });
+  return (
+    <Modal
+      open
+      title={say.whatPrebuildsOfRead(r.name)}
+      onCancel={onClose}
+      footer={
+        <>
+          {r.deploy_key && (
+            <Button danger style={{ float: "left" }} loading={drop.isPending} onClick={() => drop.mutate()}>
+              {say.takeItAway()}
+            </Button>
+          )}
+          <Button loading={make.isPending} onClick={() => make.mutate()}>
+            {r.deploy_key ? say.makeAnotherKey() : say.makeAKey()}
+          </Button>
+          <Button type="primary" onClick={onClose}>
+            {say.done()}
+          </Button>
+        </>
+      }
+    >
+      <p className="quiet">{say.aKeyThatThe()}</p>
+      <ProblemNote error={make.error ?? drop.error} />
+      {r.deploy_key ? (
+        <Typography.Paragraph code copyable style={{ wordBreak: "break-all" }}>
+          {r.deploy_key}
+        </Typography.Paragraph>
+      ) : (
+        <p>{say.thereIsNoKey()}</p>
+      )}
+    </Modal>
+  );
+}
+
+const overSSH = (url: string) => !/^https?:/.test(url);
 
 /** The credential that a repository's prebuilds read it with. */
 function Credential({ of: r, onClose }: { of: Repository; onClose: () => void }) {

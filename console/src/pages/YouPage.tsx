@@ -4,6 +4,7 @@ import { useState } from "react";
 import type { Me } from "../api/client";
 import { Keys } from "../parts/Keys";
 import { OwnFiles } from "../parts/OwnFiles";
+import { GitKey } from "../parts/GitKey";
 import { Usual } from "../parts/Usual";
 import { PageHead, nothing } from "../parts/Page";
 import { Ask } from "../parts/Ask";
@@ -45,6 +46,7 @@ export function YouPage({ person }: { person: Me }) {
       <TokenTable tokens={tokens.data?.filter((t) => t.door !== "ssh")} loading={tokens.isPending} end={(id) => end.mutate(id)} />
       <Usual />
       <OwnFiles />
+      <GitKey />
       <Keys />
       <Credentials />
       {changing && <ChangePassword onClose={() => setChanging(false)} />}

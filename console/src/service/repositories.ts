@@ -27,6 +27,7 @@ export const change = (name: string, body: components["schemas"]["RepositoryChan
 export const remove = (name: string) => take(api.DELETE("/api/v1/repositories/{repository}", at(name)));
 export const newPushKey = (name: string) => take(api.POST("/api/v1/repositories/{repository}/push-keys", at(name)));
 export const putCredential = (name: string, body: components["schemas"]["GitCredential"]) => take(api.PUT("/api/v1/repositories/{repository}/credential", { ...at(name), body }));
+export const makeDeployKey = (name: string) => take(api.POST("/api/v1/repositories/{repository}/deploy-keys", at(name)));
 export const dropCredential = (name: string) => take(api.DELETE("/api/v1/repositories/{repository}/credential", at(name)));
 
 /** What differs on a branch from the repository's own definition, and what that makes due. */

@@ -31,6 +31,20 @@ export const profile = queryOptions({ queryKey: ["me", "profile"], queryFn: ({ s
 export const usual = queryOptions({ queryKey: ["me", "usual"], queryFn: ({ signal }) => take(api.GET("/api/v1/me/usual", { signal })) });
 export const putUsual = (body: components["schemas"]["PutUsual"]) => take(api.PUT("/api/v1/me/usual", { body }));
 
+/** The key that one signs in to git hosts with by SSH; null where there is none. */
+export const gitKey = queryOptions({
+  queryKey: ["me", "git-key"],
+  queryFn: ({ signal }) =>
+    take(api.GET("/api/v1/me/git-key", { signal })).catch((e: unknown) => {
+      if (e instanceof Problem && e.status === 404) {
+        return null;
+      }
+      throw e;
+    }),
+});
+export const putGitKey = (body: components["schemas"]["PutGitKey"]) => take(api.PUT("/api/v1/me/git-key", { body }));
+export const dropGitKey = () => take(api.DELETE("/api/v1/me/git-key"));
+
 export const putProfile = (body: components["schemas"]["PutProfile"]) => take(api.PUT("/api/v1/me/profile", { body }));
 
 export const signOut = () => take(api.POST("/api/v1/sign-out"));

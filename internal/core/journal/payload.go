@@ -257,6 +257,17 @@ type CredentialRemoved struct {
 	Host string `json:"host"`
 }
 
+// GitKeyPut is a key of somebody's that signs them in to git hosts by SSH, and their
+// commits: made or brought, or another use of the one they had.
+type GitKeyPut struct {
+	Fingerprint string `json:"fingerprint"`
+	From        string `json:"from,omitempty"` // made or brought; empty where it stays
+	Signs       bool   `json:"signs_commits,omitempty"`
+}
+
+// GitKeyRemoved takes it away.
+type GitKeyRemoved struct{}
+
 // RepositoryAdded registers a repository.
 type RepositoryAdded struct {
 	Name string `json:"name"`
@@ -283,6 +294,7 @@ type RepositoryRemoved struct {
 // it away.
 type RepositoryCredentialPut struct {
 	Gone       bool   `json:"gone,omitempty"`
+	Key        string `json:"key,omitempty"` // the fingerprint, where it is one for SSH
 	Repository string `json:"repository"`
 }
 
@@ -529,6 +541,8 @@ func (SecretPut) Kind() string               { return "secret.put" }
 func (SecretRemoved) Kind() string           { return "secret.removed" }
 func (CredentialPut) Kind() string           { return "git-credential.put" }
 func (CredentialRemoved) Kind() string       { return "git-credential.removed" }
+func (GitKeyPut) Kind() string               { return "git-key.put" }
+func (GitKeyRemoved) Kind() string           { return "git-key.removed" }
 func (RepositoryAdded) Kind() string         { return "repository.added" }
 func (RepositoryChanged) Kind() string       { return "repository.changed" }
 func (RepositoryRemoved) Kind() string       { return "repository.removed" }

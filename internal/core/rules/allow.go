@@ -202,14 +202,11 @@ func (d *doc) apart() {
 
 func (d *doc) workspaces(n *yaml.Node, w *Workspaces) {
 	d.mapping(n, "workspaces", fields{
-		"network":     may(func(n *yaml.Node) { w.Closed = d.closed(n) }),
+		"network":     may(func(n *yaml.Node) { w.Closed = d.either(n, "outside", "closed") }),
 		"gain_rights": may(func(n *yaml.Node) { w.NoGain = !d.yes(n) }),
 		"push":        may(func(n *yaml.Node) { w.ConfirmPush = d.either(n, "free", "confirmed") }),
 	})
 }
-
-// closed reads whether a network leads nowhere.
-func (d *doc) closed(n *yaml.Node) bool { return d.either(n, "outside", "closed") }
 
 // either reads one of two words; it tells whether it is the other.
 func (d *doc) either(n *yaml.Node, usual, other string) bool {
@@ -222,7 +219,7 @@ func (d *doc) either(n *yaml.Node, usual, other string) bool {
 
 func (d *doc) builds(n *yaml.Node, b *Builds) {
 	d.mapping(n, "builds", fields{
-		"network": may(func(n *yaml.Node) { b.Closed = d.closed(n) }),
+		"network": may(func(n *yaml.Node) { b.Closed = d.either(n, "outside", "closed") }),
 		"size":    may(func(n *yaml.Node) { b.Size, d.buildSize = d.text(n), n }),
 	})
 }

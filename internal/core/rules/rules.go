@@ -48,6 +48,7 @@ type Rules struct {
 	Terminals  Terminals
 	SignIn     SignIn
 	Secrets    Secrets
+	Git        Git
 	// Starters is the registered repository that holds the starters; "" is none.
 	Starters string
 	// Editors are those of people's own machines that are opened on a workspace.
@@ -385,6 +386,7 @@ func (r Rules) values() map[string]string {
 	r.Terminals.values(v)
 	r.SignIn.values(v)
 	r.Secrets.values(v)
+	r.Git.values(v)
 	amounts := func(path string, a Amounts) {
 		for k, n := range a {
 			v[path+"."+string(k)] = Amount(k, n)

@@ -20,6 +20,7 @@ import (
 	_ "golang.org/x/crypto/x509roots/fallback" // small images know no authorities either
 
 	"yardbench/internal/core/changes"
+	"yardbench/internal/gitssh"
 	"yardbench/internal/steward"
 )
 
@@ -53,6 +54,9 @@ func CloneWithoutGit(args []string, out io.Writer) int {
 }
 
 func (g gitless) clone(out io.Writer) error {
+	if _, over := gitssh.Parse(g.URL); over {
+		return errors.New("a clone by SSH needs git in the image: add it (apt-get install git, apk add git), or put a feature for it into the definition")
+	}
 	proxy := transport.ProxyOptions{URL: g.Proxy}
 	u, err := url.Parse(g.URL)
 	if err != nil {

@@ -158,6 +158,19 @@ func (s *server) environment(a account, p steward.Process) map[string]string {
 			pairs = append(pairs, "http.https://"+host+".proxy", s.gitProxy) // what signs in by itself, as large files do
 		}
 	}
+	if len(p.SSHHosts) > 0 && s.gitProxy != "" {
+		pairs = append(pairs, "ssh.variant", "ssh", "core.sshCommand", s.binary+" git-ssh "+s.gitProxy+" "+strings.Join(p.SSHHosts, ","))
+	}
+	if p.Agent {
+		// Without it what signs says so; everything else begins. One that somebody
+		// brought along by SSH counts before it.
+		if at, err := s.agentSocket(a); err == nil && p.Env["SSH_AUTH_SOCK"] == "" {
+			env["SSH_AUTH_SOCK"] = at
+		}
+		if _, err := find("ssh-keygen", env["PATH"], "/"); err != nil {
+			pairs = append(pairs, "gpg.ssh.program", s.binary)
+		}
+	}
 	for i := 0; i+1 < len(pairs); i += 2 {
 		n := strconv.Itoa(i / 2)
 		env["GIT_CONFIG_KEY_"+n], env["GIT_CONFIG_VALUE_"+n] = pairs[i], pairs[i+1]

@@ -17,6 +17,8 @@ import (
 	"time"
 
 	"yardbench/internal/core/plain"
+	"yardbench/internal/gitssh"
+	"yardbench/internal/reach"
 	"yardbench/internal/steward"
 )
 
@@ -29,23 +31,14 @@ func ExitOf(p []byte) (x steward.Exit, err error) {
 	return x, nil
 }
 
-// dialer reaches git hosts. Names under .localhost are this machine
-// (RFC 6761, 6.3), which not every resolver knows.
-var dialer = func(ctx context.Context, network, addr string) (net.Conn, error) {
-	host, port, err := net.SplitHostPort(addr)
-	if err != nil {
-		return nil, err
-	}
-	if strings.HasSuffix(host, ".localhost") {
-		addr = net.JoinHostPort("127.0.0.1", port)
-	}
-	return (&net.Dialer{Timeout: 10 * time.Second}).DialContext(ctx, network, addr)
-}
-
-var transport = &http.Transport{DialContext: dialer, MaxIdleConnsPerHost: 16, IdleConnTimeout: time.Minute, DisableCompression: true}
+var transport = &http.Transport{DialContext: reach.Dial, MaxIdleConnsPerHost: 16, IdleConnTimeout: time.Minute, DisableCompression: true}
 
 // GitSignIn signs in to a git host; the zero value signs nobody in.
-type GitSignIn struct{ Username, Password string }
+type GitSignIn struct {
+	Username, Password string
+	// SSH is what a host that is reached by SSH wants instead.
+	SSH gitssh.With
+}
 
 // GitWay is the one git host that a steward's way leads to.
 type GitWay struct {
@@ -54,6 +47,10 @@ type GitWay struct {
 	// is what to say where the host wants another; what may not go there at all is
 	// not let through, and told the same.
 	SignIn func(ctx context.Context, push bool) (with GitSignIn, refused string, may bool)
+	// Key gives what a program of git's is run with at a host that is reached by SSH.
+	// refused is what to say where the host takes that from nobody, and why it does
+	// not go there at all.
+	Key func(ctx context.Context, host string, push bool) (with gitssh.With, refused string, may bool)
 }
 
 // ofGit tells whether a request is one of git's smart protocol
@@ -176,12 +173,14 @@ func ServeGit(c *steward.Conn, way GitWay) {
 	conn := &closing{Conn: stream, done: make(chan struct{})}
 	server := &http.Server{ReadHeaderTimeout: 30 * time.Second, Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		switch {
-		case r.Method == http.MethodConnect && r.Host == withPort(way.Host, "443"):
+		case r.Method == http.MethodConnect && r.Header.Get(steward.GitProgram) != "":
+			way.program(w, r)
+		case r.Method == http.MethodConnect && way.Host != "" && r.Host == withPort(way.Host, "443"):
 			tunnel(w, r)
 		case r.Method != http.MethodConnect && r.URL.Scheme == "http" && r.URL.Host == way.Host:
 			way.sign(w, r)
 		default:
-			http.Error(w, "this way leads to "+way.Host+" only", http.StatusForbidden)
+			http.Error(w, "this way leads to the repository's git host only: "+way.Host, http.StatusForbidden)
 		}
 	})}
 	_ = server.Serve(&oneListener{conn: conn, done: conn.done}) // ends with the one connection
@@ -195,7 +194,7 @@ func withPort(host, port string) string {
 }
 
 func tunnel(w http.ResponseWriter, r *http.Request) {
-	to, err := dialer(r.Context(), "tcp", r.Host)
+	to, err := reach.Dial(r.Context(), "tcp", r.Host)
 	if err != nil {
 		http.Error(w, err.Error(), http.StatusBadGateway)
 		return

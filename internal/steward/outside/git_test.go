@@ -38,7 +38,7 @@ func TestServeGit(t *testing.T) {
 	transport.TLSClientConfig = host.Client().Transport.(*http.Transport).TLSClientConfig
 	defer func() { transport.TLSClientConfig = before; transport.CloseIdleConnections() }()
 	at := strings.TrimPrefix(host.URL, "https://")
-	with, mayPush := GitSignIn{"ingrid", "right"}, true
+	with, mayPush := GitSignIn{Username: "ingrid", Password: "right"}, true
 	through := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }, Transport: &http.Transport{
 		Proxy: func(*http.Request) (*url.URL, error) { return url.Parse("http://proxy.invalid") }, TLSClientConfig: host.Client().Transport.(*http.Transport).TLSClientConfig, DisableKeepAlives: true,
 		DialContext: func(context.Context, string, string) (net.Conn, error) {
@@ -83,12 +83,12 @@ func TestServeGit(t *testing.T) {
 	if code, _, h := get("http://" + at + "/moved.git/info/refs?service=git-upload-pack"); code != 301 || h.Get("Location") != "http://"+at+"/tide-board.git/info/refs" {
 		t.Errorf("what has moved is answered %d, %v", code, h)
 	}
-	for _, with = range []GitSignIn{{"ingrid", "old"}, {}} {
+	for _, with = range []GitSignIn{{Username: "ingrid", Password: "old"}, {}} {
 		if code, body, h := get(refs); code != http.StatusForbidden || body != "give a fresh one\n" || h.Get("WWW-Authenticate") != "" {
 			t.Errorf("who may not is answered %d %q %v", code, body, h)
 		}
 	}
-	with = GitSignIn{"ingrid", "right"}
+	with = GitSignIn{Username: "ingrid", Password: "right"}
 	if code, _, h := get(refs, "Authorization", "Basic bWF0czp4"); code != http.StatusUnauthorized || h.Get("WWW-Authenticate") == "" || asked[len(asked)-1] != "GET /tide-board.git/info/refs as mats:x" {
 		t.Errorf("one of their own is answered %d %v; the host saw %v", code, h, asked)
 	}

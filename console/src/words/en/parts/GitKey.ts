@@ -1,0 +1,16 @@
+export const yourKey = () => "Your key for git";
+export const whatItIs = () => "It signs you in to git hosts by SSH, and your commits in your workspaces. Its private half stays in the service: no workspace holds it. Put the public half at your git hosts, as a key to sign in with and as one that signs.";
+export const none = () => "You have none.";
+export const makeOne = () => "Make one";
+export const bringOne = () => "Bring one";
+export const another = () => "Make another";
+export const remove = () => "Remove";
+export const signAll = () => "Sign all my commits and tags";
+export const madeAt = (fingerprint: string, when: string) => `${fingerprint}, of ${when}`;
+export const anotherInItsPlace = () => "Make another in its place?";
+export const whatHasTheOld = () => "Git hosts that have its public half let you in by it no more, until they have the new one.";
+export const removeIt = () => "Remove your key for git?";
+export const privateHalf = () => "The private half";
+export const asOpenSSH = () => "As OpenSSH writes it, without a passphrase: nobody could type one where it is used. It is sealed, and never shown again.";
+export const takeIt = () => "Take it";
+export const itPlease = () => "The private half, please.";
