@@ -16,9 +16,9 @@ import (
 // own floor's subrooms and the floors beneath, never one above.
 var floors = [][]string{
 	{"durable", "fault", "bound", "reach"},
-	{"core", "live", "wire", "vault", "browser", "due", "password"},
+	{"core", "live", "wire", "vault", "browser", "due", "password", "gitssh"},
 	{"steward"},
-	{"store", "yard", "repo", "feature", "webhook", "identity"},
+	{"store", "yard", "repo", "feature", "webhook", "identity", "githost"},
 	{"presence", "house", "session"},
 	{"reconcile", "record"},
 	{"service"},

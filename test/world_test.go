@@ -36,6 +36,7 @@ type world struct {
 	t          testing.TB
 	dir        string // short: there are sockets in it
 	git        string // the git host's address
+	host       *demo.GitHostServer
 	bare       string // where its repositories stand
 	engine     string
 	sshAddress string // where its door of SSH is to be; "" is anywhere
@@ -129,6 +130,7 @@ func (w *world) hostGit() {
 	if err != nil {
 		w.t.Fatal(err)
 	}
+	w.host = handler
 	host := httptest.NewServer(handler)
 	w.t.Cleanup(host.Close)
 	w.git = strings.Replace(host.URL, "127.0.0.1", "git.skerryline.localhost", 1)
@@ -425,7 +427,7 @@ func (w *world) must(r result, code int, words ...string) string {
 
 // slack is how much longer than usual a busy machine may take before a wait
 // counts as in vain.
-const slack = 1
+const slack = 6
 
 // until waits for a workspace to be as wanted.
 func (w *world) until(c *yb.Client, name string, limit time.Duration, is func(wire.Workspace) bool) wire.Workspace {

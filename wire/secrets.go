@@ -70,6 +70,10 @@ type KnownCredential struct {
 	Host      string    `json:"host"`
 	Username  string    `json:"username"`
 	UpdatedAt time.Time `json:"updated_at"`
+	// Lent by the host itself (see [GitHost]); it is made fresh where it ends.
+	Lent        bool       `json:"lent,omitempty" doc:"By the host itself, with which one is connected; else it was typed"`
+	Until       *time.Time `json:"until,omitempty" doc:"When it ends, where the host does not make it fresh"`
+	TakenBackAt *time.Time `json:"taken_back_at,omitempty" doc:"Since when the host knows nothing of it any more: connect anew"`
 }
 
 // GitCredential sets what one signs in to a git host with.

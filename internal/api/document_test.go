@@ -47,7 +47,7 @@ func description(t *testing.T) (d described) {
 }
 
 // makesNothing are the POSTs after which there is nothing new that could be read.
-var makesNothing = []string{"cancel-operation", "renew-lease",
+var makesNothing = []string{"begin-git-host", "begin-git-host-code", "ask-git-host-code", "cancel-operation", "renew-lease",
 	"sign-in", "sign-out", "show-enrolment", "visit-port", "make-code", "use-launch-link", "begin-device", "redeem-token", "answer-device-request", "tell-signed-out", // a way in, which stands in no list
 	"preflight", "check-rules", "verify-journal", "fill-starter", "pack-some-files", // a look
 	"start-workspace", "stop-workspace", "end-recording", "rebuild-workspace", "let-go", // a change of what is there
@@ -100,7 +100,7 @@ func TestFormOfTheDoor(t *testing.T) {
 					}
 				}
 				apart := map[string]string{
-					"list-openings": "it is a look at how things stand", "list-deliveries": "an attempt has no name", "explain-secrets": "it is a look", "explain-workspace-secrets": "it is a look", "list-container-sizes": "the house rules have them", "list-files": "/files/entry, by its path", "list-changes": "it is a look", "list-terminals": "it is a look", "list-looks": "a leave is put and taken away", "list-own-looks": "a leave is put and taken away", "list-branches": "it is a look", "list-repository-branches": "it is a look",
+					"list-hosted-repositories": "it is a look", "list-openings": "it is a look at how things stand", "list-deliveries": "an attempt has no name", "explain-secrets": "it is a look", "explain-workspace-secrets": "it is a look", "list-container-sizes": "the house rules have them", "list-files": "/files/entry, by its path", "list-changes": "it is a look", "list-terminals": "it is a look", "list-looks": "a leave is put and taken away", "list-own-looks": "a leave is put and taken away", "list-branches": "it is a look", "list-repository-branches": "it is a look",
 					"list-link-uses": "a use is a person's, of the link", "list-plans": "/repositories/{repository}/prebuild-plan", "list-runs": "/prebuild-runs/{run}",
 				}
 				if one == "" && apart[o.OperationID] == "" {

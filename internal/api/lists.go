@@ -78,6 +78,8 @@ var (
 	})
 	serviceKind    = named("name", func(v wire.Service) string { return v.Name })
 	credentialKind = named("host", func(v wire.KnownCredential) string { return v.Host })
+	gitHostKind    = named("host", func(v wire.GitHost) string { return v.Host })
+	hostedKind     = named("url", func(v wire.HostedRepository) string { return v.URL })
 	teamKind       = named("name", func(v wire.Team) string { return v.Name })
 	secretKind     = named("name", func(v wire.Secret) string { return v.Name })
 	choiceKind     = named("name", func(v wire.SecretChoice) string {

@@ -25,6 +25,7 @@ import (
 // bodies are what operations are asked with, by their id; others get {}.
 var bodies = map[string]string{
 	"commit-changes": `{"message":"x"}`, "allow-look": `{}`, "add-look-link": `{"port":8000}`, "put-first-line": `{"line":"x"}`, "switch-branch": `{"name":"x"}`, "stage-changes": `{"paths":["."]}`, "unstage-changes": `{"paths":["."]}`, "discard-changes": `{"paths":["."]}`,
+	"put-git-host": `{"authorize":"x","token":"x","client":"x"}`, "ask-git-host-code": `{"kept":"x"}`,
 	"add-program": `{"name":"x9","purpose":"x","team":"Timetable"}`, "make-program-token": `{"name":"x"}`,
 	"ask-operation": `{"verb":"let rest","names":["w"]}`, "hold-workspace": `{"seconds":3600,"why":"x"}`, "change-port": `{"shared":true}`, "visit-port": `{"address":"http://x"}`, "launch": `{"repository":"ghost"}`, "preflight": `{"repository":"ghost"}`,
 	"adopt-container": `{"owner":"ingrid","repository":"tide-board"}`, "add-repository": `{"url":"ftp://x"}`, "put-secret": `{"value":"x","everywhere":true}`, "put-repository-secret": `{"value":"x"}`, "invite-guest": `{"team":"Timetable","until":"2020-01-01T00:00:00Z","repositories":["tide-board"]}`, "change-guest": `{"until":"2020-01-01T00:00:00Z"}`, "put-team-secret": `{"value":"x","everywhere":true}`, "put-house-secret": `{"value":"x","everywhere":true}`, "put-git-credential": `{"username":"a","password":"b"}`,

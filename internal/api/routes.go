@@ -290,24 +290,21 @@ func (a *API) routes() {
 		})
 	list(a, op("GET", "/git-credentials", "list-git-credentials", "List what you sign in to git hosts with, but for the secrets", policy.SeeSelf), credentialKind,
 		func(ctx context.Context, who service.Actor, _ *Page) ([]wire.KnownCredential, error) {
-			return s.Secrets.GitCredentials(ctx, who)
+			return s.GitHosts.GitCredentials(ctx, who)
 		})
-	type HostPath struct {
-		Host string `path:"host" maxLength:"260"`
-	}
 	answer(a, op("GET", "/git-credentials/{host}", "show-git-credential", "Show what you sign in to a git host with, but for the secret", policy.SeeSelf),
 		func(ctx context.Context, who service.Actor, in *HostPath) (wire.KnownCredential, error) {
-			all, err := s.Secrets.GitCredentials(ctx, who)
+			all, err := s.GitHosts.GitCredentials(ctx, who)
 			return service.One(all, err, func(v wire.KnownCredential) bool { return v.Host == in.Host }, "credential for", in.Host)
 		})
 	done(a, op("DELETE", "/git-credentials/{host}", "drop-git-credential", "Forget what you sign in to a git host with", policy.ChangeSelf), func(ctx context.Context, who service.Actor, in *HostPath) error {
-		return s.Secrets.DropGitCredential(ctx, who, in.Host)
+		return s.GitHosts.DropGitCredential(ctx, who, in.Host)
 	})
 	done(a, op("PUT", "/git-credentials/{host}", "put-git-credential", "Set what you sign in to a git host with", policy.ChangeSelf), func(ctx context.Context, who service.Actor, in *struct {
 		HostPath
 		Body wire.GitCredential
 	}) error {
-		return s.Secrets.PutGitCredential(ctx, who, in.Host, in.Body)
+		return s.GitHosts.PutGitCredential(ctx, who, in.Host, in.Body)
 	})
 	peopleRoutes(a)
 	secretRoutes(a)
@@ -329,6 +326,7 @@ func (a *API) routes() {
 	webhookRoutes(a)
 	launchLinkRoutes(a)
 	providerRoutes(a)
+	gitHostRoutes(a)
 	directoryRoutes(a)
 	clientRoutes(a)
 	keptRoutes(a)

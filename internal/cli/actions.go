@@ -21,6 +21,8 @@ var commandOf = map[string]string{
 	"list-containers":           "container list",
 	"list-enrolments":           "enrolment list",
 	"list-git-credentials":      "credential list",
+	"begin-git-host":            "credential connect %",
+	"list-git-hosts":            "git-host list",
 	"list-guests":               "guest list",
 	"list-keys":                 "key list",
 	"list-operations":           "operation list",

@@ -189,9 +189,9 @@ func (a peopleCommands) credential() *cobra.Command {
 					fmt.Fprintln(a.out, "you have none; give one with: yardbench credential put HOST")
 					return
 				}
-				t := a.table(a.out, "HOST", "USER NAME", "SET")
+				t := a.table(a.out, "HOST", "USER NAME", "SET", "HOW")
 				for _, c := range all {
-					t.row(c.Host, c.Username, when(c.UpdatedAt))
+					t.row(c.Host, c.Username, when(c.UpdatedAt), lentBy(c))
 				}
 				t.print()
 			})
@@ -209,7 +209,7 @@ func (a peopleCommands) credential() *cobra.Command {
 			return a.print(struct{}{}, func() { fmt.Fprintf(a.out, "your credential for %s is gone\n", args[0]) })
 		}),
 	}
-	c.AddCommand(put, list, remove)
+	c.AddCommand(put, gitHostCommands{a.app}.connect(), list, remove)
 	return c
 }
 

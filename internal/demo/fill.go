@@ -153,7 +153,7 @@ func FillPeople(ctx context.Context, s *service.Service, rooms service.Rooms, gi
 		}
 		a, err := actor(ctx, rooms.Store, p.Name)
 		if err == nil {
-			err = s.Secrets.PutGitCredential(ctx, a, repo.Host(gitHost), wire.GitCredential{Username: p.Name, Password: GitToken(p.Name)})
+			err = s.GitHosts.PutGitCredential(ctx, a, repo.Host(gitHost), wire.GitCredential{Username: p.Name, Password: GitToken(p.Name)})
 		}
 		if err != nil {
 			return fmt.Errorf("give %s a git credential: %w", p.Name, err)

@@ -57,6 +57,9 @@ func Furnish(ctx context.Context, address, gitHost, issuer string, say func(stri
 	if err := furnishGit(ctx, address, gitHost); err != nil {
 		return err
 	}
+	if err := furnishGitHost(ctx, address, gitHost); err != nil {
+		return err
+	}
 	if err := furnishHook(ctx, address, gitHost); err != nil {
 		return err
 	}
@@ -376,4 +379,19 @@ func atTheHost(ctx context.Context, method, port, path, body string) (string, er
 		err = fmt.Errorf("the git host answers %s: %s", res.Status, text)
 	}
 	return string(text), err
+}
+
+// furnishGitHost has people connect with the git host, in place of giving it tokens.
+func furnishGitHost(ctx context.Context, address, gitHost string) error {
+	u, err := url.Parse(gitHost)
+	if err != nil || u.Port() == "" {
+		return err // there is no stand-in
+	}
+	c, err := signedIn(ctx, address, People[0].Name)
+	if err != nil {
+		return err
+	}
+	_, err = c.GitHosts.Put(ctx, u.Host, wire.PutGitHost{Title: "Skerry Line git", Authorize: gitHost + "/oauth/authorize", Token: gitHost + "/oauth/token", Device: gitHost + "/oauth/device", Revoke: gitHost + "/oauth/revoke",
+		Repositories: gitHost + "/api/repositories", Client: GitClient, Secret: GitClientSecret, Scopes: []string{"repositories"}})
+	return err
 }

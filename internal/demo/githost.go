@@ -24,6 +24,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"strconv"
 	"strings"
 	"time"
 
@@ -98,9 +99,48 @@ func RunGitHost(ctx context.Context, dir, listen, sshListen, notify string, read
 
 var repositoryPath = regexp.MustCompile(`^/([a-z0-9-]+)\.git/(info/refs|git-upload-pack|git-receive-pack)$`)
 
-// GitHost serves the bare repositories under dir, and Skerry Line's registry. After a push it tells the
-// service whose address notify gives, if any.
-func GitHost(dir string, notify func() string) (http.Handler, error) {
+// GitHostServer serves bare repositories, and Skerry Line's registry.
+type GitHostServer struct {
+	http.Handler
+	lender *lender
+	// May, if set, tells whom it lets read a repository; else it is everybody there.
+	May func(person, repository string) bool
+}
+
+// Lives sets how long what it lends from now on counts.
+func (g *GitHostServer) Lives(d time.Duration) {
+	g.lender.mu.Lock()
+	defer g.lender.mu.Unlock()
+	g.lender.lives = d
+}
+
+// Lends tells how much of somebody's counts there that it has lent.
+func (g *GitHostServer) Lends(person string) (n int) {
+	g.lender.mu.Lock()
+	defer g.lender.mu.Unlock()
+	for _, all := range []map[string]loan{g.lender.Lent, g.lender.Refresh} {
+		for _, t := range all {
+			if t.Person == person && (t.Until.IsZero() || time.Now().Before(t.Until)) {
+				n++
+			}
+		}
+	}
+	return n
+}
+
+// Forget has it know nothing any more of what it lent somebody.
+func (g *GitHostServer) Forget(person string) {
+	g.lender.mu.Lock()
+	defer g.lender.mu.Unlock()
+	g.lender.forget(person)
+}
+
+// lentFor is how long what the git host lends counts.
+const lentFor = 10 * time.Minute
+
+// GitHost serves the bare repositories under dir. After a push it tells the service
+// whose address notify gives, if any.
+func GitHost(dir string, notify func() string) (*GitHostServer, error) {
 	out, err := exec.Command("git", "--exec-path").Output()
 	if err != nil {
 		return nil, fmt.Errorf("find git: %w", err)
@@ -113,7 +153,17 @@ func GitHost(dir string, notify func() string) (http.Handler, error) {
 	if err != nil {
 		return nil, err
 	}
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	g := &GitHostServer{lender: newLender(dir, lentFor)}
+	reads := func(person, repository string) bool { return g.May == nil || g.May(person, repository) }
+	g.Handler = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if strings.HasPrefix(r.URL.Path, "/oauth/") {
+			g.lender.ServeHTTP(w, r)
+			return
+		}
+		if r.URL.Path == "/api/repositories" {
+			g.list(w, r, dir, reads)
+			return
+		}
 		if r.URL.Path == HookPath {
 			_, _ = io.Copy(io.Discard, io.LimitReader(r.Body, 1<<20)) // it is enough to have been told
 			w.WriteHeader(http.StatusNoContent)
@@ -127,6 +177,9 @@ func GitHost(dir string, notify func() string) (http.Handler, error) {
 		known := false
 		for _, p := range People {
 			known = known || (p.Name == name && subtle.ConstantTimeCompare([]byte(password), []byte(GitToken(name))) == 1)
+		}
+		if lent := g.lender.who(password); lent != "" {
+			name, known = lent, true
 		}
 		m := repositoryPath.FindStringSubmatch(r.URL.Path)
 		// A repository's reader reads that one, and no more.
@@ -146,7 +199,7 @@ func GitHost(dir string, notify func() string) (http.Handler, error) {
 			http.NotFound(w, r)
 			return
 		}
-		if _, err := os.Stat(filepath.Join(dir, m[1]+".git")); err != nil {
+		if _, err := os.Stat(filepath.Join(dir, m[1]+".git")); err != nil || name != Reader(m[1]) && !reads(name, m[1]) {
 			http.Error(w, "repository not found", http.StatusNotFound)
 			return
 		}
@@ -165,7 +218,33 @@ func GitHost(dir string, notify func() string) (http.Handler, error) {
 				go tell(to, wire.Push{Repository: "http://" + r.Host + "/" + m[1] + ".git", Branch: branch, Commit: commit}, PushKey(m[1]))
 			}
 		}
-	}), nil
+	})
+	return g, nil
+}
+
+// list answers what somebody may read, three at a time.
+func (g *GitHostServer) list(w http.ResponseWriter, r *http.Request, dir string, reads func(person, repository string) bool) {
+	token, _ := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
+	who := g.lender.who(token)
+	all, err := filepath.Glob(filepath.Join(dir, "*.git"))
+	if who == "" || err != nil {
+		http.Error(w, "sign in", http.StatusUnauthorized)
+		return
+	}
+	out := []map[string]string{}
+	for _, bare := range all {
+		if name := strings.TrimSuffix(filepath.Base(bare), ".git"); reads(who, name) {
+			out = append(out, map[string]string{"name": name, "clone_url": "http://" + r.Host + "/" + name + ".git"})
+		}
+	}
+	const part = 3
+	from, _ := strconv.Atoi(r.URL.Query().Get("from")) // else from the first
+	from = max(0, min(from, len(out)))
+	if from+part < len(out) {
+		w.Header().Set("Link", fmt.Sprintf(`</api/repositories?from=%d>; rel="next"`, from+part))
+	}
+	w.Header().Set("Content-Type", "application/json")
+	_ = json.NewEncoder(w).Encode(out[from:min(len(out), from+part)]) // whoever asks may have gone
 }
 
 // heads gives the commit of each branch.

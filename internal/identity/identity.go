@@ -11,8 +11,6 @@ import (
 	"crypto/subtle"
 	"errors"
 	"fmt"
-	"io"
-	"net/http"
 	"net/url"
 	"slices"
 	"sync"
@@ -20,6 +18,8 @@ import (
 
 	"github.com/coreos/go-oidc/v3/oidc"
 	"golang.org/x/oauth2"
+
+	"yardbench/internal/reach"
 )
 
 // Provider is one as it was registered.
@@ -83,23 +83,7 @@ type known struct {
 	wrong     error // it did not answer: it is left alone for a moment
 }
 
-// bounded bounds what is read of an answer.
-type bounded struct{ http.RoundTripper }
-
-func (b bounded) RoundTrip(r *http.Request) (*http.Response, error) {
-	res, err := b.RoundTripper.RoundTrip(r)
-	if err == nil {
-		res.Body = struct {
-			io.Reader
-			io.Closer
-		}{io.LimitReader(res.Body, answerMost), res.Body}
-	}
-	return res, err
-}
-
-var asking = &http.Client{Timeout: askMost, Transport: bounded{http.DefaultTransport}, CheckRedirect: func(*http.Request, []*http.Request) error {
-	return errors.New("it sends elsewhere") // a provider answers at its own addresses
-}}
+var asking = reach.Asking(askMost, answerMost)
 
 // discover asks a provider what it says of itself, or remembers it. One that does not
 // answer is not asked again at once, however many want to sign in.

@@ -2,6 +2,7 @@ package repo
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/base64"
 	"errors"
@@ -87,7 +88,7 @@ func output(cmd *exec.Cmd) ([]byte, error) {
 }
 
 // hostProblem puts git's complaint about a git host into our words.
-func hostProblem(address string, err error) error {
+func hostProblem(address string, c Credential, err error) error {
 	var g gitError
 	if !errors.As(err, &g) {
 		return err
@@ -99,7 +100,7 @@ func hostProblem(address string, err error) error {
 	case strings.Contains(s, "not found"), strings.Contains(s, "returned error: 404"):
 		return Problem{"the git host knows no repository at " + address, "check the address, and that you may see it there"}
 	case strings.Contains(s, "Authentication failed"), strings.Contains(s, "returned error: 403"), strings.Contains(s, "could not read Username"), strings.Contains(s, "terminal prompts disabled"):
-		return SignIn{Problem{"the git host at " + Host(address) + " refuses your credential", "give a fresh one with: yardbench credential put " + Host(address)}}
+		return SignIn{Problem{"the git host at " + Host(address) + " refuses your credential", cmp.Or(c.Refused, "give a fresh one with: yardbench credential put "+Host(address))}}
 	}
 	return Problem{"the git host at " + Host(address) + " cannot be used: " + last, "try again when it answers"}
 }

@@ -24,7 +24,7 @@ func atHost(ctx context.Context, address string, c Credential, prepare func(at s
 		}
 		out, err := output(cmd)
 		if err != nil {
-			return nil, hostProblem(address, err)
+			return nil, hostProblem(address, c, err)
 		}
 		return out, nil
 	}
@@ -65,7 +65,7 @@ func atHost(ctx context.Context, address string, c Credential, prepare func(at s
 		g.message = strings.TrimSpace(string(bytes.ToValidUTF8(said.kept.Bytes(), []byte("?"))))
 		err = g
 	}
-	return nil, hostProblem(address, err)
+	return nil, hostProblem(address, c, err)
 }
 
 // keyProblem puts what stands in the way of a connection by SSH into our words; nil

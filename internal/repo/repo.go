@@ -45,6 +45,8 @@ type Credential struct {
 	Username, Password string
 	// SSH is what a host that is reached by SSH wants instead.
 	SSH gitssh.With
+	// Refused is what helps where the host refuses it; "" is to give a fresh one.
+	Refused string
 }
 
 // Mirrors is a folder of bare mirrors.

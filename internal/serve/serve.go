@@ -252,6 +252,7 @@ func Run(ctx context.Context, c Config) error {
 	if err := s.Guests.Began(ctx); err != nil {
 		return err
 	}
+	go s.GitHosts.Run(ctx)
 	if err := s.Operations.Run(ctx); err != nil {
 		return err
 	}

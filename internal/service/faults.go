@@ -6,6 +6,7 @@ import (
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/page"
 	"yardbench/internal/fault"
+	"yardbench/internal/githost"
 	"yardbench/internal/repo"
 	"yardbench/internal/steward/outside"
 	"yardbench/internal/store"
@@ -79,6 +80,8 @@ func fromRoom(err error) error {
 		return invalid(rp.What, rp.Next)
 	case errors.Is(err, outside.ErrAway):
 		return away("steward-away", err.Error(), "try again in a moment; if it stays away, stop the workspace and start it")
+	case errors.Is(err, githost.ErrAway):
+		return away("git-host-away", err.Error(), "try again when it answers")
 	case errors.Is(err, yard.ErrAway):
 		return away("yard-away", err.Error(), "try again when it answers")
 	case errors.Is(err, yard.ErrRefused):

@@ -58,7 +58,7 @@ func TestRunLogsAreForReaders(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, a := range []Actor{ingrid, mats} {
-		if err := s.Secrets.PutGitCredential(ctx, a, "git.skerryline.example", wire.GitCredential{Username: a.Name, Password: "hush"}); err != nil {
+		if err := s.GitHosts.PutGitCredential(ctx, a, "git.skerryline.example", wire.GitCredential{Username: a.Name, Password: "hush"}); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -8,7 +8,6 @@ import (
 	"regexp"
 	"slices"
 	"strconv"
-	"strings"
 	"time"
 
 	"yardbench/internal/core/definition"
@@ -17,7 +16,6 @@ import (
 	"yardbench/internal/core/secret"
 	"yardbench/internal/fault"
 	"yardbench/internal/reconcile"
-	"yardbench/internal/repo"
 	"yardbench/internal/session"
 	"yardbench/internal/store"
 	"yardbench/internal/vault"
@@ -440,63 +438,6 @@ func wantedNames(d definition.Definition) (out []string) {
 		out = append(out, w.Name)
 	}
 	return out
-}
-
-// PutGitCredential sets what the actor signs in to a git host with.
-func (s *Secrets) PutGitCredential(ctx context.Context, a Actor, host string, c wire.GitCredential) error {
-	if !hostName.MatchString(host) {
-		return invalid(quote(host)+" is no host", "give a host name, with :PORT where it is not the usual one")
-	}
-	if err := checkCredential(c); err != nil {
-		return err
-	}
-	sealed, err := s.vault.Seal(c.Password, session.GitPlace(a.ID, host)...)
-	if err != nil {
-		return err
-	}
-	return s.store.Write(ctx, func(tx *store.Tx) error {
-		if err := tx.PutGitCredential(ctx, store.Sealed{PersonID: a.ID, Name: host, Username: c.Username, Sealed: sealed}); err != nil {
-			return err
-		}
-		return tx.Journal(ctx, a.ID, a.ID, a.ID, journal.CredentialPut{Host: host})
-	})
-}
-
-func checkCredential(c wire.GitCredential) error {
-	if strings.ContainsAny(c.Username+c.Password, "\r\n\x00") || strings.Contains(c.Username, ":") {
-		return invalid("the user name or password holds a character git cannot pass on", "")
-	}
-	return nil
-}
-
-// GitCredentials lists what the actor signs in to git hosts with.
-func (s *Secrets) GitCredentials(ctx context.Context, a Actor) ([]wire.KnownCredential, error) {
-	rows, err := s.store.Read().GitCredentials(ctx, a.ID)
-	out := []wire.KnownCredential{}
-	for _, r := range rows {
-		out = append(out, wire.KnownCredential{Host: r.Name, Username: r.Username, UpdatedAt: r.UpdatedAt})
-	}
-	return out, err
-}
-
-// DropGitCredential forgets what the actor signs in to a git host with.
-func (s *Secrets) DropGitCredential(ctx context.Context, a Actor, host string) error {
-	err := s.store.Write(ctx, func(tx *store.Tx) error {
-		if err := tx.DropGitCredential(ctx, a.ID, host); err != nil {
-			return err
-		}
-		return tx.Journal(ctx, a.ID, a.ID, a.ID, journal.CredentialRemoved{Host: host})
-	})
-	if errors.Is(err, store.ErrNotFound) {
-		return notFound("credential of yours for", host, "see yours", fault.Do("list-git-credentials", ""))
-	}
-	return err
-}
-
-// gitCredential is what a person signs in with where a repository is.
-func gitCredential(ctx context.Context, s *session.Sessions, person, address string) (repo.Credential, error) {
-	c, err := s.GitSignIn(ctx, person, address)
-	return repo.Credential(c), err
 }
 
 var hostName = regexp.MustCompile(`^[A-Za-z0-9.-]{1,253}(:[0-9]{1,5})?$`)

@@ -56,6 +56,7 @@ type Service struct {
 	LaunchLinks  *LaunchLinks
 	Profiles     *Profiles
 	GitKeys      *GitKeys
+	GitHosts     *GitHosts
 	Directory    *Directory
 	Clients      *Clients
 	Keys         *Keys
@@ -189,6 +190,7 @@ func New(r Rooms) *Service {
 		Starters:     starters,
 		Webhooks:     webhooks,
 		Tastes:       &Tastes{store: r.Store},
+		GitHosts:     &GitHosts{r.Address, r.Store, r.Vault, r.Sessions, r.Now},
 		GitKeys:      &GitKeys{r.Store, r.Vault, r.Sessions},
 		Profiles:     &Profiles{house: r.House, store: r.Store},
 		LaunchLinks:  &LaunchLinks{address: r.Address, store: r.Store, launches: launches, people: people, works: workspaces, now: r.Now},

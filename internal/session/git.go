@@ -25,6 +25,9 @@ func ReadPlace(repository string) []string { return []string{"read", repository}
 // GitPlace is what a sealed git credential is bound to.
 func GitPlace(person, host string) []string { return []string{"git", person, host} }
 
+// RefreshPlace is what is bound to that which such a credential is made fresh by.
+func RefreshPlace(person, host string) []string { return []string{"git-refresh", person, host} }
+
 // KeyPlace is what the private half of somebody's key for git is bound to.
 func KeyPlace(person string) []string { return []string{"git-key", person} }
 
@@ -38,6 +41,9 @@ func (s *Sessions) GitSignIn(ctx context.Context, person, address string) (with 
 	if err != nil {
 		return with, err
 	}
+	if s.Lending().connects(ctx, u.Host) {
+		with.Refused = "connect with it on your page in the console, or with: yardbench credential connect " + u.Host
+	}
 	row, err := s.Store.Read().GitCredential(ctx, person, u.Host)
 	if errors.Is(err, store.ErrNotFound) {
 		return with, nil
@@ -45,8 +51,14 @@ func (s *Sessions) GitSignIn(ctx context.Context, person, address string) (with 
 	if err != nil {
 		return with, err
 	}
-	p, err := s.Vault.Open(row.Sealed, GitPlace(person, u.Host)...)
-	return outside.GitSignIn{Username: row.Username, Password: p}, err
+	if row.Lent {
+		if row, err = s.Lending().fresh(ctx, row); err != nil || row.TakenBackAt != nil {
+			return with, err
+		}
+	}
+	with.Username = row.Username
+	with.Password, err = s.Vault.Open(row.Sealed, GitPlace(person, u.Host)...)
+	return with, err
 }
 
 // overSSH is what somebody signs in to a host with by SSH.
@@ -214,6 +226,8 @@ func (s *Sessions) signIn(ctx context.Context, link string) (outside.GitSignIn, 
 		return with, fmt.Sprintf("the repository has no credential of its own; an operator gives it one with: yardbench repository credential %s --username NAME", r.Name)
 	case w.Kind == store.ForPrebuild:
 		return with, fmt.Sprintf("the git host refuses the repository's credential; an operator gives it another with: yardbench repository credential %s --username NAME", r.Name)
+	case with.Refused != "":
+		return with, u.Host + " does not let you in, or not any more; " + with.Refused
 	case with.Username == "":
 		return with, fmt.Sprintf("you have no credential for %s; give one with: yardbench credential put %s", u.Host, u.Host)
 	}

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"yardbench/internal/core/changes"
@@ -32,6 +33,9 @@ type Sessions struct {
 		Rules(ctx context.Context, q store.Q) (rules.Rules, int, error)
 	}
 	Now func() time.Time
+	// freshening guards what is being made fresh, by person and host: a host that gives
+	// another each time takes the one before once.
+	freshening sync.Map
 }
 
 // SecretPlace is what a sealed secret is bound to.

@@ -5,6 +5,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { may, type Me } from "../api/client";
 import { Ask } from "../parts/Ask";
+import { GitHosts } from "../parts/GitHosts";
 import { nothing, PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
 import { useDone } from "../parts/useDone";
@@ -80,6 +81,7 @@ export function ProvidersPage({ person }: { person: Me }) {
           },
         ]}
       />
+      <GitHosts changes={changes} />
       {asked && <Put of={asked === "new" ? undefined : asked} onClose={() => setAsked(undefined)} />}
     </>
   );

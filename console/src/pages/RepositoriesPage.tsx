@@ -3,6 +3,7 @@ import { Button, Form, Input, Space, Table, Tooltip } from "antd";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { type PrebuildPlan, type Me, may } from "../api/client";
+import { AddressInput } from "../parts/AddressInput";
 import { Ask } from "../parts/Ask";
 import { nothing, PageHead } from "../parts/Page";
 import { Newest, Plan, PutPlan } from "../parts/Prebuilds";
@@ -98,7 +99,7 @@ export function RepositoriesPage({ person }: { person: Me }) {
       {adding && (
         <Ask<{ url: string; name?: string }> title={say.registerARepository()} ok={say.register()} ask={(f) => add({ url: f.url, name: f.name || undefined })} changes={["repositories"]} onClose={() => setAdding(false)}>
           <Form.Item name="url" label={say.address()} rules={[{ required: true, message: say.itsAddressPlease() }]}>
-            <Input autoFocus spellCheck={false} placeholder={say.httpsGitSkerrylineExample()} />
+            <AddressInput />
           </Form.Item>
           <Form.Item name="name" label={say.name()}>
             <Input spellCheck={false} placeholder={say.theLastPartOf()} maxLength={40} />

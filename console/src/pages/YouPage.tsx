@@ -1,18 +1,18 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { App, Button, Form, Input, Table, Tooltip } from "antd";
+import { App, Button, Form, Input } from "antd";
 import { useState } from "react";
 import type { Me } from "../api/client";
 import { Keys } from "../parts/Keys";
 import { OwnFiles } from "../parts/OwnFiles";
+import { Credentials } from "../parts/Credentials";
 import { GitKey } from "../parts/GitKey";
 import { Usual } from "../parts/Usual";
-import { PageHead, nothing } from "../parts/Page";
+import { PageHead } from "../parts/Page";
 import { Ask } from "../parts/Ask";
 import { ProblemNote } from "../parts/ProblemNote";
 import { MakeToken, TokenTable } from "../parts/Tokens";
-import { exact, when } from "words/times";
 import { useDone } from "../parts/useDone";
-import { changePassword, credentials, dropCredential, endToken, tokens as tokensOf } from "../service/tokens";
+import { changePassword, endToken, tokens as tokensOf } from "../service/tokens";
 import * as say from "words/pages/YouPage";
 
 /** What one is signed in with, and tokens for programs. */
@@ -51,53 +51,6 @@ export function YouPage({ person }: { person: Me }) {
       <Credentials />
       {changing && <ChangePassword onClose={() => setChanging(false)} />}
       {making && <MakeToken onClose={() => setMaking(false)} />}
-    </>
-  );
-}
-
-/** What one signs in to git hosts with; the secret itself is never shown. */
-function Credentials() {
-  const { modal } = App.useApp();
-  const known = useQuery(credentials);
-  const remove = useMutation({ mutationFn: dropCredential, ...useDone("credentials") });
-  return (
-    <>
-      <h2 className="below">{say.gitHosts()}</h2>
-      <ProblemNote error={known.error} />
-      <Table
-        size="small"
-        rowKey="host"
-        pagination={false}
-        loading={known.isPending}
-        dataSource={known.data}
-        locale={nothing(say.youHaveNoCredential())}
-        columns={[
-          { title: say.host(), dataIndex: "host" },
-          { title: say.userName(), dataIndex: "username" },
-          { title: say.set(), render: (_, c) => <Tooltip title={exact(c.updated_at)}>{when(c.updated_at)}</Tooltip> },
-          {
-            title: "",
-            align: "right",
-            render: (_, c) => (
-              <Button
-                size="small"
-                danger
-                aria-label={say.removeTheCredentialFor(c.host)}
-                onClick={() =>
-                  modal.confirm({
-                    title: say.removeYourCredentialFor(c.host),
-                    content: say.launchesFromItAre(),
-                    okText: say.remove(),
-                    onOk: () => remove.mutateAsync(c.host).catch(() => undefined),
-                  })
-                }
-              >
-                {say.remove()}
-              </Button>
-            ),
-          },
-        ]}
-      />
     </>
   );
 }

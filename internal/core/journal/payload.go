@@ -250,6 +250,18 @@ type SecretRemoved struct {
 // CredentialPut is what somebody signs in to a git host with, given.
 type CredentialPut struct {
 	Host string `json:"host"`
+	Lent bool   `json:"lent,omitempty"` // by the host itself
+}
+
+// GitHostPut has people connect with a git host, or changes how.
+type GitHostPut struct {
+	Host   string `json:"host"`
+	Client string `json:"client"`
+}
+
+// GitHostDropped has nobody connect with it any more.
+type GitHostDropped struct {
+	Host string `json:"host"`
 }
 
 // CredentialRemoved takes it away.
@@ -541,6 +553,8 @@ func (SecretPut) Kind() string               { return "secret.put" }
 func (SecretRemoved) Kind() string           { return "secret.removed" }
 func (CredentialPut) Kind() string           { return "git-credential.put" }
 func (CredentialRemoved) Kind() string       { return "git-credential.removed" }
+func (GitHostPut) Kind() string              { return "git-host.put" }
+func (GitHostDropped) Kind() string          { return "git-host.dropped" }
 func (GitKeyPut) Kind() string               { return "git-key.put" }
 func (GitKeyRemoved) Kind() string           { return "git-key.removed" }
 func (RepositoryAdded) Kind() string         { return "repository.added" }

@@ -38,6 +38,8 @@ type GitSignIn struct {
 	Username, Password string
 	// SSH is what a host that is reached by SSH wants instead.
 	SSH gitssh.With
+	// Refused is what helps where the host refuses it; "" is to give a fresh one.
+	Refused string
 }
 
 // GitWay is the one git host that a steward's way leads to.

@@ -21,6 +21,5 @@ export const planPrebuilds = () => "Plan prebuilds";
 export const register = () => "Register";
 export const address = () => "Address";
 export const itsAddressPlease = () => "Its address, please";
-export const httpsGitSkerrylineExample = () => "https://git.skerryline.example/tide-board.git";
 export const theLastPartOf = () => "the last part of the address";
 export const signed = () => "signed";

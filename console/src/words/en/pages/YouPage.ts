@@ -1,15 +1,6 @@
 export const changePassword = () => "Change password";
 export const makeAToken = () => "Make a token";
 export const team = (team: string) => `, team ${team}`;
-export const gitHosts = () => "Git hosts";
-export const youHaveNoCredential = () => "You have no credential for a git host. Give one with: yardbench credential put HOST";
-export const host = () => "Host";
-export const userName = () => "User name";
-export const set = () => "Set";
-export const removeTheCredentialFor = (host: string) => `Remove the credential for ${host}`;
-export const removeYourCredentialFor = (host: string) => `Remove your credential for ${host}?`;
-export const launchesFromItAre = () => "Launches from it are refused, and pushes from your workspaces, until you give another.";
-export const remove = () => "Remove";
 export const changeYourPassword = () => "Change your password";
 export const changeIt = () => "Change it";
 export const allYourOtherSign = () => "All your other sign-ins end, and tokens that you gave to programs.";

@@ -1,0 +1,1 @@
+export const likeThis = () => "https://git.skerryline.example/tide-board.git";
