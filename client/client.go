@@ -51,6 +51,7 @@ type Client struct {
 	Webhooks     Webhooks
 	Providers    Providers
 	GitHosts     GitHosts
+	SealingKeys  SealingKeys
 	LaunchLinks  LaunchLinks
 	Guests       Guests
 }
@@ -85,6 +86,7 @@ type (
 	Costs        struct{ *link } // are reports of what was used
 	LaunchLinks  struct{ *link } // are prepared launches behind short addresses
 	Guests       struct{ *link } // are people whose access ends by itself
+	SealingKeys  struct{ *link } // are the keys that everything secret in the records is sealed with
 	GitHosts     struct{ *link } // are git hosts that people connect with
 	Providers    struct{ *link } // are identity providers by which people sign in
 	Webhooks     struct{ *link } // are addresses that are told of entries
@@ -98,7 +100,7 @@ func New(address, token string) (*Client, error) {
 		return nil, fmt.Errorf("%q is no address of a service; give one like http://127.0.0.1:7080", address)
 	}
 	l := &link{address: strings.TrimRight(address, "/"), token: token, http: &http.Client{}, silence: silence}
-	return &Client{l, Workspaces{l}, Ports{l}, Files{l}, Changes{l}, Bench{l}, Recordings{l}, Attention{l}, Containers{l}, Operations{l}, Repositories{l}, Starters{l}, Prebuilds{l}, People{l}, Self{l}, Secrets{l}, Journal{l}, Rules{l}, Costs{l}, Webhooks{l}, Providers{l}, GitHosts{l}, LaunchLinks{l}, Guests{l}}, nil
+	return &Client{l, Workspaces{l}, Ports{l}, Files{l}, Changes{l}, Bench{l}, Recordings{l}, Attention{l}, Containers{l}, Operations{l}, Repositories{l}, Starters{l}, Prebuilds{l}, People{l}, Self{l}, Secrets{l}, Journal{l}, Rules{l}, Costs{l}, Webhooks{l}, Providers{l}, GitHosts{l}, SealingKeys{l}, LaunchLinks{l}, Guests{l}}, nil
 }
 
 // Address is where the service is.

@@ -41,7 +41,7 @@ func simWorld(t testing.TB) *world {
 func (w *world) multiply(name string, n int) {
 	w.t.Helper()
 	data := filepath.Join(w.dir, "data")
-	v, err := vault.Open(filepath.Join(data, "keys", "sealing.json"))
+	v, err := vault.Open(filepath.Join(data, "keys", "sealing.json"), nil)
 	if err != nil {
 		w.t.Fatal(err)
 	}

@@ -29,7 +29,7 @@ func door(t *testing.T) (*Ports, *service.Service, service.Actor, string) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { st.Close() })
-	v, err := vault.Open(filepath.Join(dir, "key.json"))
+	v, err := vault.Open(filepath.Join(dir, "key.json"), nil)
 	if err != nil {
 		t.Fatal(err)
 	}

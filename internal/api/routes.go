@@ -327,6 +327,7 @@ func (a *API) routes() {
 	launchLinkRoutes(a)
 	providerRoutes(a)
 	gitHostRoutes(a)
+	sealingRoutes(a)
 	directoryRoutes(a)
 	clientRoutes(a)
 	keptRoutes(a)

@@ -39,6 +39,7 @@ func serviceFlags(c *cobra.Command, config *serve.Config, addresses *string) {
 	c.Flags().BoolVar(&config.BoundBuilds, "bound-builds", false, "bound all builds together by the house rules' size for builds (wants --bound-together, and an engine started with --cgroup-parent=/yardbench/builds)")
 	c.Flags().BoolVar(&config.BoundDisks, "bound-disks", false, "give each workspace a disk of its size that cannot grow (wants root, a local engine and loop devices); without it disks are measured")
 	c.Flags().StringSliceVar(&config.Proxies, "proxies", []string{"127.0.0.0/8", "::1"}, "addresses and ranges of the proxies in front of the service, which are believed when they say whom a request comes from")
+	c.Flags().StringVar(&config.KeyService, "key-service", "", "a command that guards the key file: run with seal or open as its last word, it reads a line of base64 and writes one (docs/operating.md)")
 	c.Flags().BoolVar(&config.TakeOver, "take-over", false, "keep the yard although another service with the same records, or newer records of this one, kept it last; give it once, when the other is gone for good")
 	c.Flags().StringVar(addresses, "addresses", "10.213.0.0/16", "the IPv4 range that workspaces' networks are cut from, 32 addresses each")
 }
@@ -132,6 +133,12 @@ func (a serviceCommands) demo() *cobra.Command {
 	host.Flags().StringVar(&notify, "notify", "", "the service that it tells of pushes")
 	host.Flags().StringVar(&listen, "listen", "127.0.0.1:7081", "where it listens")
 	host.Flags().StringVar(&sshListen, "ssh-listen", "127.0.0.1:7084", "where its door by SSH listens")
+	var keyFile string
+	guard := &cobra.Command{
+		Use: "key-service seal|open", Short: "Be a stand-in for a key service: seal or open what comes on standard input", Args: cobra.ExactArgs(1), ValidArgs: []string{"seal", "open"},
+		RunE: func(_ *cobra.Command, args []string) error { return demo.KeyService(keyFile, args[0], a.in, a.out) },
+	}
+	guard.Flags().StringVar(&keyFile, "file", "key-service.json", "where its own key is")
 	var idListen, idService string
 	id := &cobra.Command{
 		Use: "identity-provider", Short: "Run the stand-in for a house's identity provider", Args: cobra.NoArgs,

@@ -76,7 +76,7 @@ func newDoor(b *testing.B, dir string) *door {
 	st, err := store.Open(b.Context(), d.file, time.Now)
 	check(err)
 	st.OnJournal(func() { d.groups.Add(1) })
-	v, err := vault.Open(filepath.Join(dir, "key.json"))
+	v, err := vault.Open(filepath.Join(dir, "key.json"), nil)
 	check(err)
 	y, err := sim.New("hunt", nil, sim.Options{Images: map[string]yard.Image{"skerryline/base:1": {Digest: "sha256:0123"}}})
 	check(err)

@@ -125,7 +125,7 @@ func lay(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if ground.vault, err = vault.Open(filepath.Join(dir, "key.json")); err != nil {
+	if ground.vault, err = vault.Open(filepath.Join(dir, "key.json"), nil); err != nil {
 		t.Fatal(err)
 	}
 	k := reconcile.New(t.Context(), reconcile.Rooms{Store: st, Vault: ground.vault, Bus: &live.Bus{}, Mirrors: trees{}, Now: time.Now, House: &house.Book{}, Sessions: &session.Sessions{Store: st, Vault: ground.vault, PortForm: "http://*.ports.localhost:7080", House: &house.Book{}, Now: time.Now}})

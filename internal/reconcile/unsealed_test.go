@@ -17,7 +17,7 @@ import (
 // A value that does not open stops neither the service nor a stop: the look at
 // the work says that it could not be done.
 func TestAValueThatDoesNotOpen(t *testing.T) {
-	v, err := vault.Open(filepath.Join(t.TempDir(), "sealing.json"))
+	v, err := vault.Open(filepath.Join(t.TempDir(), "sealing.json"), nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -11,7 +11,9 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 
+	"yardbench/internal/service"
 	"yardbench/internal/store"
 	"yardbench/internal/vault"
 )
@@ -19,8 +21,8 @@ import (
 // Keys of the installation's own table: what the records know of the keys that
 // are kept beside them.
 const (
-	metaSealed     = "sealed"      // a known word, sealed
-	metaJournalKey = "journal key" // SHA-256 of the public key, in hexadecimal
+	metaSealed     = service.MetaSealed // a known word, sealed
+	metaJournalKey = "journal key"      // SHA-256 of the public key, in hexadecimal
 )
 
 // sealedWord is what is sealed to be opened at each start.
@@ -30,7 +32,7 @@ const sealedWord = "yardbench"
 // heads are signed with. They are made for new records only: records that were
 // there before with a key that is missing, or is another one, are refused, and
 // nothing is written.
-func openKeys(ctx context.Context, st *store.Store, dir string) (*vault.Vault, ed25519.PrivateKey, error) {
+func openKeys(ctx context.Context, st *store.Store, dir, keyService string) (*vault.Vault, ed25519.PrivateKey, error) {
 	sealing, signing := filepath.Join(dir, "sealing.json"), filepath.Join(dir, "journal.pem")
 	fresh, err := newRecords(ctx, st)
 	if err != nil {
@@ -43,7 +45,11 @@ func openKeys(ctx context.Context, st *store.Store, dir string) (*vault.Vault, e
 			}
 		}
 	}
-	v, err := vault.Open(sealing)
+	var guard vault.Guard
+	if words := strings.Fields(keyService); len(words) > 0 {
+		guard = vault.Command(words)
+	}
+	v, err := vault.Open(sealing, guard)
 	if err != nil {
 		return nil, nil, err
 	}

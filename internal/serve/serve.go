@@ -74,6 +74,8 @@ type Config struct {
 	SSHListen, SSHAddress string
 	// Proxies are those in front of the door; see api.Config.
 	Proxies []string
+	// KeyService is a command that guards the key file; "" is none.
+	KeyService string
 	// TakeOver keeps the yard although another service with the same records, or
 	// newer records of this one, kept it last.
 	TakeOver bool
@@ -164,7 +166,7 @@ func Run(ctx context.Context, c Config) error {
 	if err != nil {
 		return err
 	}
-	v, journalKey, err := openKeys(ctx, st, filepath.Join(dir, "keys"))
+	v, journalKey, err := openKeys(ctx, st, filepath.Join(dir, "keys"), c.KeyService)
 	if err != nil {
 		return err
 	}
@@ -253,6 +255,7 @@ func Run(ctx context.Context, c Config) error {
 		return err
 	}
 	go s.GitHosts.Run(ctx)
+	go s.Sealing.Run(ctx)
 	if err := s.Operations.Run(ctx); err != nil {
 		return err
 	}

@@ -57,6 +57,7 @@ type Service struct {
 	Profiles     *Profiles
 	GitKeys      *GitKeys
 	GitHosts     *GitHosts
+	Sealing      *Sealing
 	Directory    *Directory
 	Clients      *Clients
 	Keys         *Keys
@@ -190,6 +191,7 @@ func New(r Rooms) *Service {
 		Starters:     starters,
 		Webhooks:     webhooks,
 		Tastes:       &Tastes{store: r.Store},
+		Sealing:      &Sealing{store: r.Store, vault: r.Vault, now: r.Now, again: make(chan struct{}, 1)},
 		GitHosts:     &GitHosts{r.Address, r.Store, r.Vault, r.Sessions, r.Now},
 		GitKeys:      &GitKeys{r.Store, r.Vault, r.Sessions},
 		Profiles:     &Profiles{house: r.House, store: r.Store},

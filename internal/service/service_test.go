@@ -39,7 +39,7 @@ func bare(t *testing.T) (*inner, Actor, Actor) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { st.Close() })
-	v, err := vault.Open(filepath.Join(dir, "key.json"))
+	v, err := vault.Open(filepath.Join(dir, "key.json"), nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -65,7 +65,7 @@ export function Credentials() {
               <Space>
                 {r.connects && (
                   <Button size="small" aria-label={say.connectWith(r.host)} loading={go.isPending && go.variables === r.host} onClick={() => go.mutate(r.host)}>
-                    {r.has ? say.connectAgain() : say.connect()}
+                    {r.has?.lent ? say.connectAgain() : say.connect()}
                   </Button>
                 )}
                 {r.has && (

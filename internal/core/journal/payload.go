@@ -280,6 +280,16 @@ type GitKeyPut struct {
 // GitKeyRemoved takes it away.
 type GitKeyRemoved struct{}
 
+// SealingKeyMade is another key that everything secret in the records is sealed with.
+type SealingKeyMade struct {
+	Key string `json:"key"`
+}
+
+// SealingKeyRetired forgets an older one, which nothing needs any more.
+type SealingKeyRetired struct {
+	Key string `json:"key"`
+}
+
 // RepositoryAdded registers a repository.
 type RepositoryAdded struct {
 	Name string `json:"name"`
@@ -555,6 +565,8 @@ func (CredentialPut) Kind() string           { return "git-credential.put" }
 func (CredentialRemoved) Kind() string       { return "git-credential.removed" }
 func (GitHostPut) Kind() string              { return "git-host.put" }
 func (GitHostDropped) Kind() string          { return "git-host.dropped" }
+func (SealingKeyMade) Kind() string          { return "sealing-key.made" }
+func (SealingKeyRetired) Kind() string       { return "sealing-key.retired" }
 func (GitKeyPut) Kind() string               { return "git-key.put" }
 func (GitKeyRemoved) Kind() string           { return "git-key.removed" }
 func (RepositoryAdded) Kind() string         { return "repository.added" }

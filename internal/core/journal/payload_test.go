@@ -61,6 +61,8 @@ func TestKindsAndTheirJSONStay(t *testing.T) {
 		{GitKeyPut{"SHA256:x", "made", true}, "git-key.put", `{"fingerprint":"SHA256:x","from":"made","signs_commits":true}`},
 		{GitHostPut{"git.example", "yard"}, "git-host.put", `{"host":"git.example","client":"yard"}`},
 		{GitHostDropped{"git.example"}, "git-host.dropped", `{"host":"git.example"}`},
+		{SealingKeyMade{"1f"}, "sealing-key.made", `{"key":"1f"}`},
+		{SealingKeyRetired{"1f"}, "sealing-key.retired", `{"key":"1f"}`},
 		{GitKeyRemoved{}, "git-key.removed", `{}`},
 		{RepositoryAdded{"tide-board", "Timetable", "https://x"}, "repository.added", `{"name":"tide-board","team":"Timetable","url":"https://x"}`},
 		{RepositoryChanged{"main", "tide-board", "Fares", "https://x"}, "repository.changed", `{"branch":"main","repository":"tide-board","team":"Fares","url":"https://x"}`},

@@ -25,7 +25,7 @@ var scoped = map[Scope][]Action{
 	Read:       {SeeSecrets, SeeRepoSecrets, SeeTeamSecrets, SeeHouseSecrets, SeePeople, SeeCost, SeeJournal, SeeWholeJournal, SeeWebhooks, SeeProviders, SeeLinks},
 	Work:       {UseWorkspace, SeeRecordings, DriveWorkspace, StopWorkspace, VisitPort, Operate},
 	Launching:  {Launch, DriveWorkspace, StopWorkspace, RemoveWorkspace, Operate, SeeLinks, ChangeLinks},
-	Administer: {AdoptContainers, QuietAttention, ChangeSecrets, ChangeRepoSecret, ChangeTeamSecret, ChangeHouseSecret, ChangeRepository, ChangePrebuilds, ChangePeople, ChangeGuests, ChangeServices, ChangeRules, ChangeWebhooks, ChangeProviders, SeeProviders, SyncDirectory, SeeSecrets, SeeRepoSecrets, SeeTeamSecrets, SeeHouseSecrets, SeePeople, SeeWebhooks},
+	Administer: {AdoptContainers, QuietAttention, ChangeSecrets, ChangeRepoSecret, ChangeTeamSecret, ChangeHouseSecret, ChangeRepository, ChangePrebuilds, ChangePeople, ChangeGuests, ChangeServices, ChangeRules, ChangeWebhooks, ChangeProviders, ChangeKeys, SeeProviders, SyncDirectory, SeeSecrets, SeeRepoSecrets, SeeTeamSecrets, SeeHouseSecrets, SeePeople, SeeWebhooks},
 }
 
 // narrowed is what a grant of some repositories may do at most: what belongs to a

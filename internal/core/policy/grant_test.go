@@ -22,7 +22,7 @@ func TestGrants(t *testing.T) {
 			if s == Read && changes && g.Reaches(a) {
 				t.Errorf("what only reads may %s", a)
 			}
-			if s != Administer && slices.Contains([]Action{ChangePeople, ChangeRules, ChangeSecrets, ChangeRepoSecret, ChangeTeamSecret, ChangeHouseSecret, ChangeServices, AdoptContainers, ChangeWebhooks, ChangeProviders, SyncDirectory}, a) && g.Reaches(a) {
+			if s != Administer && slices.Contains([]Action{ChangePeople, ChangeRules, ChangeSecrets, ChangeRepoSecret, ChangeTeamSecret, ChangeHouseSecret, ChangeServices, AdoptContainers, ChangeWebhooks, ChangeProviders, ChangeKeys, SyncDirectory}, a) && g.Reaches(a) {
 				t.Errorf("%s may %s", s, a)
 			}
 			if s != Work && (a == UseWorkspace || a == VisitPort) && g.Reaches(a) {

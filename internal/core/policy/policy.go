@@ -118,6 +118,7 @@ const (
 	SyncDirectory     Action = "directory.sync"     // tell who is here, in which groups, and who has left
 	SeeProviders      Action = "provider.see"       // identity providers
 	ChangeProviders   Action = "provider.change"    // add and remove them
+	ChangeKeys        Action = "keys.change"        // make other keys that secrets are sealed with
 	ChangeWebhooks    Action = "webhook.change"     // add, remove and try them
 )
 
@@ -181,12 +182,13 @@ var Table = map[Action]rights{
 	SyncDirectory:     {Operator: everything},
 	SeeProviders:      {Operator: House, Auditor: House},
 	ChangeProviders:   {Operator: House},
+	ChangeKeys:        {Operator: House},
 	SeeJournal:        {Operator: everything, Lead: Own | Team, Developer: Own, Auditor: everything, Guest: Own},
 }
 
 // Grave are the actions that change who may do what: whoever asks for them may be made
 // to sign in again before.
-var Grave = []Action{ChangePeople, ChangeGuests, ChangeServices, ChangeProviders, ChangeRules, SyncDirectory}
+var Grave = []Action{ChangePeople, ChangeGuests, ChangeServices, ChangeProviders, ChangeKeys, ChangeRules, SyncDirectory}
 
 // Actions lists all that can be asked, by name.
 func Actions() []Action { return slices.Sorted(maps.Keys(Table)) }
