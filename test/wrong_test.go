@@ -155,7 +155,7 @@ func TestStrangersAtTheDoor(t *testing.T) {
 		res.Body.Close()
 		return res
 	}
-	open := map[string]bool{"GET /api/v1/git-hosts/return": true, "GET /api/v1/health": true, "POST /api/v1/sign-in": true, "POST /api/v1/enrolments/offer": true, "POST /api/v1/enrolments/use": true, "POST /api/v1/pushes": true,
+	open := map[string]bool{"POST /api/v1/sign-in-questions": true, "POST /api/v1/passkey-sign-ins": true, "GET /api/v1/git-hosts/return": true, "GET /api/v1/health": true, "POST /api/v1/sign-in": true, "POST /api/v1/enrolments/offer": true, "POST /api/v1/enrolments/use": true, "POST /api/v1/pushes": true,
 		// Ways in, by a provider and for the command line; what a README shows of a launch link.
 		"GET /api/v1/sign-in": true, "GET /api/v1/sign-in/{provider}/begin": true, "GET /api/v1/sign-in/{provider}/return": true, "GET /api/v1/sign-in/{provider}/over": true, "POST /api/v1/sign-in/{provider}/signed-out": true,
 		"POST /api/v1/oauth/device_authorization": true, "POST /api/v1/oauth/token": true, "GET /api/v1/launch-links/{link}/badge.svg": true, "GET /api/v1/launch-links/{link}/qr.png": true}

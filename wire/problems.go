@@ -79,6 +79,8 @@ var ProblemKinds = []ProblemKind{
 	{"too-many-attempts", http.StatusTooManyRequests, "too many sign-ins have failed"},
 	{"broken", http.StatusInternalServerError, "the service could not do it; its own log says why"},
 	{"git-host-away", http.StatusServiceUnavailable, "a git host does not answer"},
+	{"no-passkeys", http.StatusConflict, "browsers have no passkeys at the console's address"},
+	{"passkey", http.StatusUnprocessableEntity, "a browser's answer is not to be believed"},
 	{"git-host", http.StatusUnprocessableEntity, "a git host has not let this service in"},
 	{"not-connected", http.StatusConflict, "one is not connected with the git host"},
 	{"yard-away", http.StatusServiceUnavailable, "the yard does not answer"},

@@ -5,6 +5,7 @@ import "time"
 // SignInDoors is how people sign in here.
 type SignInDoors struct {
 	Passwords bool           `json:"passwords" doc:"The house has accounts of its own; without them operators alone come by password"`
+	Passkeys  bool           `json:"passkeys" doc:"Browsers can have passkeys for this address"`
 	Providers []SignInByDoor `json:"providers" doc:"Identity providers, by name"`
 }
 

@@ -78,6 +78,7 @@ var (
 	})
 	serviceKind    = named("name", func(v wire.Service) string { return v.Name })
 	credentialKind = named("host", func(v wire.KnownCredential) string { return v.Host })
+	passkeyKind    = named("id", func(v wire.Passkey) string { return v.ID })
 	sealingKind    = named("id", func(v wire.SealingKey) string { return v.ID })
 	gitHostKind    = named("host", func(v wire.GitHost) string { return v.Host })
 	hostedKind     = named("url", func(v wire.HostedRepository) string { return v.URL })

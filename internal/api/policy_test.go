@@ -25,6 +25,7 @@ import (
 // bodies are what operations are asked with, by their id; others get {}.
 var bodies = map[string]string{
 	"commit-changes": `{"message":"x"}`, "allow-look": `{}`, "add-look-link": `{"port":8000}`, "put-first-line": `{"line":"x"}`, "switch-branch": `{"name":"x"}`, "stage-changes": `{"paths":["."]}`, "unstage-changes": `{"paths":["."]}`, "discard-changes": `{"paths":["."]}`,
+	"make-passkey": `{"name":"x","kept":"x","answer":"x"}`, "sign-in-by-passkey": `{"kept":"x","answer":"x"}`,
 	"put-git-host": `{"authorize":"x","token":"x","client":"x"}`, "ask-git-host-code": `{"kept":"x"}`,
 	"add-program": `{"name":"x9","purpose":"x","team":"Timetable"}`, "make-program-token": `{"name":"x"}`,
 	"ask-operation": `{"verb":"let rest","names":["w"]}`, "hold-workspace": `{"seconds":3600,"why":"x"}`, "change-port": `{"shared":true}`, "visit-port": `{"address":"http://x"}`, "launch": `{"repository":"ghost"}`, "preflight": `{"repository":"ghost"}`,

@@ -328,6 +328,7 @@ func (a *API) routes() {
 	providerRoutes(a)
 	gitHostRoutes(a)
 	sealingRoutes(a)
+	passkeyRoutes(a)
 	directoryRoutes(a)
 	clientRoutes(a)
 	keptRoutes(a)

@@ -217,6 +217,6 @@ func (a serviceCommands) demo() *cobra.Command {
 	}
 	furnish.Flags().StringVar(&hooked, "git-host", "", "the git host, whose stand-in is told of journal entries")
 	furnish.Flags().StringVar(&issuer, "identity", "", "the identity provider, by which people can sign in")
-	c.AddCommand(host, id, svc, base, others, furnish, clear)
+	c.AddCommand(host, id, svc, base, others, furnish, clear, guard)
 	return c
 }

@@ -31,13 +31,14 @@ import (
 // Providers are the use cases of identity providers: which there are, and people who
 // sign in by them.
 type Providers struct {
-	address string
-	house   *house.Book
-	store   *store.Store
-	vault   *vault.Vault
-	room    *identity.Room
-	now     func() time.Time
-	told    password.Attempts // of sign-outs over there that were not to be believed, by who tells
+	address  string
+	house    *house.Book
+	store    *store.Store
+	vault    *vault.Vault
+	room     *identity.Room
+	passkeys *Passkeys
+	now      func() time.Time
+	told     password.Attempts // of sign-outs over there that were not to be believed, by who tells
 }
 
 const (
@@ -54,7 +55,8 @@ func (s *Providers) Doors(ctx context.Context) (wire.SignInDoors, error) {
 		return wire.SignInDoors{}, err
 	}
 	rows, err := s.store.Read().Providers(ctx)
-	out := wire.SignInDoors{Passwords: !house.SignIn.NoPasswords, Providers: []wire.SignInByDoor{}}
+	_, passkeys := s.passkeys.door()
+	out := wire.SignInDoors{Passwords: !house.SignIn.NoPasswords, Passkeys: passkeys, Providers: []wire.SignInByDoor{}}
 	for _, p := range rows {
 		if _, ok := house.SignIn.Providers[p.Name]; ok { // another lets nobody in
 			out.Providers = append(out.Providers, wire.SignInByDoor{Name: p.Name, Title: p.Title, Begin: "/api/v1/sign-in/" + p.Name + "/begin"})

@@ -82,7 +82,9 @@ func (s *Sealing) List(ctx context.Context, a Actor) ([]wire.SealingKey, error) 
 	for _, k := range s.vault.Keys() {
 		v := wire.SealingKey{ID: keyName(k.ID), Current: k.Current, Seals: s.need[k.ID]}
 		if n, ok := known[v.ID]; ok {
-			v.MadeAt, v.RetiresAt = &n.MadeAt, n.RetiresAt
+			if v.RetiresAt = n.RetiresAt; !n.MadeAt.IsZero() {
+				v.MadeAt = &n.MadeAt
+			}
 		}
 		out = append(out, v)
 	}

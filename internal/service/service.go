@@ -58,6 +58,7 @@ type Service struct {
 	GitKeys      *GitKeys
 	GitHosts     *GitHosts
 	Sealing      *Sealing
+	Passkeys     *Passkeys
 	Directory    *Directory
 	Clients      *Clients
 	Keys         *Keys
@@ -160,7 +161,8 @@ func New(r Rooms) *Service {
 	examiner, _ := r.Yard.(yard.Examiner)
 	openings := &Openings{address: r.Address, perHour: r.ChangesPerHour, yard: examiner, house: r.House, store: r.Store, now: r.Now}
 	health := &Health{keeper: r.Keeper, simulated: r.Simulated, store: r.Store, now: r.Now}
-	providers := &Providers{address: r.Address, house: r.House, store: r.Store, vault: r.Vault, now: r.Now, room: &identity.Room{Now: r.Now}}
+	passkeys := &Passkeys{address: r.Address, store: r.Store, vault: r.Vault, now: r.Now, signIns: signIns}
+	providers := &Providers{passkeys: passkeys, address: r.Address, house: r.House, store: r.Store, vault: r.Vault, now: r.Now, room: &identity.Room{Now: r.Now}}
 	guests := &Guests{house: r.House, keeper: r.Keeper, store: r.Store, now: r.Now, people: people, repositories: repositories, works: workspaces}
 	people.guests, signIns.guests, signIns.secrets = guests, guests, secrets
 	attends := &Attention{store: r.Store, views: look, health: health, journal: journal, prebuilds: prebuilds, webhooks: webhooks, now: r.Now}
@@ -200,6 +202,7 @@ func New(r Rooms) *Service {
 		Providers:    providers,
 		Directory:    &Directory{house: r.House, store: r.Store, providers: providers, works: workspaces},
 		SignIns:      signIns,
+		Passkeys:     passkeys,
 		Keys:         &Keys{signIns: signIns, house: r.House, store: r.Store, now: r.Now, ssh: r.SSH},
 		Programs:     &Programs{store: r.Store, people: people, signIns: signIns},
 		Leases:       leases,

@@ -42,7 +42,6 @@ type SignIns struct {
 
 // SignIn checks a password and gives a token for a door ("console" or "cli").
 func (s *SignIns) SignIn(ctx context.Context, in wire.SignIn, door string, from Caller) (wire.SignedIn, error) {
-	now := s.now()
 	p, err := s.store.Read().PersonByName(ctx, in.Name)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return wire.SignedIn{}, err
@@ -55,6 +54,11 @@ func (s *SignIns) SignIn(ctx context.Context, in wire.SignIn, door string, from 
 	if !right {
 		return wire.SignedIn{}, stranger("sign-in", "this name and password do not go together", "check both; an operator can set a new password")
 	}
+	return s.signedIn(ctx, p, door, from, func(*store.Tx) error { return nil })
+}
+
+// signedIn signs somebody in who has shown who they are by an account of the house.
+func (s *SignIns) signedIn(ctx context.Context, p store.Person, door string, from Caller, also func(*store.Tx) error) (wire.SignedIn, error) {
 	house, _, err := s.house.Rules(ctx, s.store.Read())
 	if err != nil {
 		return wire.SignedIn{}, err
@@ -64,10 +68,13 @@ func (s *SignIns) SignIn(ctx context.Context, in wire.SignIn, door string, from 
 		return wire.SignedIn{}, forbidden("the house rules have people sign in by an identity provider, and not by a password", "sign in by it, in the console")
 	}
 	token, hash := newToken("yb_")
-	out := wire.SignedIn{Person: personView(p), Token: token, ExpiresAt: now.Add(endsOf(house.SignIn, door).Longest).UTC()}
+	out := wire.SignedIn{Person: personView(p), Token: token, ExpiresAt: s.now().Add(endsOf(house.SignIn, door).Longest).UTC()}
 	return out, s.store.Write(ctx, func(tx *store.Tx) error {
 		t := store.Token{ID: store.NewID(), PersonID: p.ID, Hash: hash, Door: door, ExpiresAt: out.ExpiresAt, Place: from.Place, Client: from.client()}
 		if err := tx.AddToken(ctx, t); err != nil {
+			return err
+		}
+		if err := also(tx); err != nil {
 			return err
 		}
 		return tx.Journal(ctx, p.ID, p.ID, p.ID, journal.SignedIn{Door: door, Place: from.Place})

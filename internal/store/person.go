@@ -77,6 +77,7 @@ func (tx peopleWrites) ErasePerson(ctx context.Context, id, name string) error {
 		"DELETE FROM secret_reach WHERE level = 'person' AND subject_id = ?",
 		"DELETE FROM git_credentials WHERE person_id = ? AND lent = 0", // what was lent is taken back at its host first
 		"DELETE FROM git_keys WHERE person_id = ?",
+		"DELETE FROM passkeys WHERE person_id = ?",
 		"DELETE FROM asked WHERE person_id = ?",
 		"DELETE FROM looks WHERE person_id = ?",
 		"DELETE FROM kept WHERE person_id = ?",

@@ -61,6 +61,7 @@ type Q struct {
 	peopleReads
 	guestsReads
 	gitKeysReads
+	passkeysReads
 	plansReads
 	prebuildsReads
 	repositoriesReads
@@ -75,7 +76,7 @@ type Q struct {
 }
 
 func queries(r reader) Q {
-	return Q{r, conditionsReads{r}, journalReads{r}, meterReads{r}, operationsReads{r}, peopleReads{r}, guestsReads{r}, gitKeysReads{r}, plansReads{r}, prebuildsReads{r}, repositoriesReads{r}, secretsReads{r}, sheetsReads{r}, shownReads{r}, webhooksReads{r}, providersReads{r}, linksReads{r}, directoryReads{r}, workspacesReads{r}}
+	return Q{r, conditionsReads{r}, journalReads{r}, meterReads{r}, operationsReads{r}, peopleReads{r}, guestsReads{r}, gitKeysReads{r}, passkeysReads{r}, plansReads{r}, prebuildsReads{r}, repositoriesReads{r}, secretsReads{r}, sheetsReads{r}, shownReads{r}, webhooksReads{r}, providersReads{r}, linksReads{r}, directoryReads{r}, workspacesReads{r}}
 }
 
 // reader is what all queries are asked with.

@@ -33,6 +33,7 @@ type Tx struct {
 	peopleWrites
 	guestsWrites
 	gitKeysWrites
+	passkeysWrites
 	plansWrites
 	prebuildsWrites
 	repositoriesWrites
@@ -47,7 +48,7 @@ type Tx struct {
 }
 
 func transaction(t *txn) *Tx {
-	return &Tx{t, conditionsWrites{t}, meterWrites{t}, operationsWrites{t}, peopleWrites{t}, guestsWrites{t}, gitKeysWrites{t}, plansWrites{t}, prebuildsWrites{t}, repositoriesWrites{t}, secretsWrites{t}, sheetsWrites{t}, shownWrites{t}, webhooksWrites{t}, providersWrites{t}, linksWrites{t}, directoryWrites{t}, workspacesWrites{t}}
+	return &Tx{t, conditionsWrites{t}, meterWrites{t}, operationsWrites{t}, peopleWrites{t}, guestsWrites{t}, gitKeysWrites{t}, passkeysWrites{t}, plansWrites{t}, prebuildsWrites{t}, repositoriesWrites{t}, secretsWrites{t}, sheetsWrites{t}, shownWrites{t}, webhooksWrites{t}, providersWrites{t}, linksWrites{t}, directoryWrites{t}, workspacesWrites{t}}
 }
 
 // txn is what all of it is written with.

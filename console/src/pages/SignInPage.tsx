@@ -3,6 +3,7 @@ import { useState } from "react";
 import { useLocation, useSearchParams } from "react-router";
 import { Problem } from "../api/client";
 import { doors as doorsOf, signIn as ask } from "../service/session";
+import { hasPasskeys, signInByPasskey } from "../service/passkeys";
 import * as say from "words/pages/SignInPage";
 
 /** Where everybody begins. It is kept small: without antd, which comes while a name is typed. */
@@ -14,6 +15,13 @@ export function SignInPage({ onSignedIn }: { onSignedIn: () => void }) {
   const doors = useQuery(doorsOf);
   const signIn = useMutation({
     mutationFn: () => ask({ name, password }),
+    onSuccess: () => {
+      setSearch((old) => (old.delete("refused"), old), { replace: true });
+      onSignedIn();
+    },
+  });
+  const byPasskey = useMutation({
+    mutationFn: signInByPasskey,
     onSuccess: () => {
       setSearch((old) => (old.delete("refused"), old), { replace: true });
       onSignedIn();
@@ -54,6 +62,12 @@ export function SignInPage({ onSignedIn }: { onSignedIn: () => void }) {
         <button type="submit" disabled={signIn.isPending}>
           {say.signIn()}
         </button>
+        {doors.data?.passkeys && hasPasskeys() && (
+          <button type="button" className="other" disabled={byPasskey.isPending} onClick={() => byPasskey.mutate()}>
+            {say.byAPasskey()}
+          </button>
+        )}
+        {byPasskey.error && <p role="alert">{byPasskey.error instanceof Problem ? byPasskey.error.message : say.noPasskey()}</p>}
       </form>
     </main>
   );

@@ -6,6 +6,7 @@ import { Keys } from "../parts/Keys";
 import { OwnFiles } from "../parts/OwnFiles";
 import { Credentials } from "../parts/Credentials";
 import { GitKey } from "../parts/GitKey";
+import { Passkeys } from "../parts/Passkeys";
 import { Usual } from "../parts/Usual";
 import { PageHead } from "../parts/Page";
 import { Ask } from "../parts/Ask";
@@ -44,6 +45,7 @@ export function YouPage({ person }: { person: Me }) {
       </PageHead>
       <ProblemNote error={tokens.error} />
       <TokenTable tokens={tokens.data?.filter((t) => t.door !== "ssh")} loading={tokens.isPending} end={(id) => end.mutate(id)} />
+      <Passkeys />
       <Usual />
       <OwnFiles />
       <GitKey />

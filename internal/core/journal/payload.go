@@ -290,6 +290,14 @@ type SealingKeyRetired struct {
 	Key string `json:"key"`
 }
 
+// PasskeyMade is a passkey of somebody's, made.
+type PasskeyMade struct {
+	Name string `json:"name"`
+}
+
+// PasskeyRemoved takes one away.
+type PasskeyRemoved struct{}
+
 // RepositoryAdded registers a repository.
 type RepositoryAdded struct {
 	Name string `json:"name"`
@@ -567,6 +575,8 @@ func (GitHostPut) Kind() string              { return "git-host.put" }
 func (GitHostDropped) Kind() string          { return "git-host.dropped" }
 func (SealingKeyMade) Kind() string          { return "sealing-key.made" }
 func (SealingKeyRetired) Kind() string       { return "sealing-key.retired" }
+func (PasskeyMade) Kind() string             { return "passkey.made" }
+func (PasskeyRemoved) Kind() string          { return "passkey.removed" }
 func (GitKeyPut) Kind() string               { return "git-key.put" }
 func (GitKeyRemoved) Kind() string           { return "git-key.removed" }
 func (RepositoryAdded) Kind() string         { return "repository.added" }

@@ -63,6 +63,8 @@ func TestKindsAndTheirJSONStay(t *testing.T) {
 		{GitHostDropped{"git.example"}, "git-host.dropped", `{"host":"git.example"}`},
 		{SealingKeyMade{"1f"}, "sealing-key.made", `{"key":"1f"}`},
 		{SealingKeyRetired{"1f"}, "sealing-key.retired", `{"key":"1f"}`},
+		{PasskeyMade{"x"}, "passkey.made", `{"name":"x"}`},
+		{PasskeyRemoved{}, "passkey.removed", `{}`},
 		{GitKeyRemoved{}, "git-key.removed", `{}`},
 		{RepositoryAdded{"tide-board", "Timetable", "https://x"}, "repository.added", `{"name":"tide-board","team":"Timetable","url":"https://x"}`},
 		{RepositoryChanged{"main", "tide-board", "Fares", "https://x"}, "repository.changed", `{"branch":"main","repository":"tide-board","team":"Fares","url":"https://x"}`},

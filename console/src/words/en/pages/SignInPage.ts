@@ -2,6 +2,8 @@ export const signInToYard = () => "Sign in to Yard Bench";
 export const name = () => "Name";
 export const password = () => "Password";
 export const signIn = () => "Sign in";
+export const byAPasskey = () => "Sign in with a passkey";
+export const noPasskey = () => "The browser has shown no passkey.";
 export const signInBy = (title: string) => `Sign in by ${title}`;
 export const orByAPassword = () => "Or with a name and a password of this house";
 export const operatorsOnly = () => "Operators have a password, for when that does not answer";

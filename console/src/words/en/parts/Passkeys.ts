@@ -1,0 +1,17 @@
+export const passkeys = () => "Passkeys";
+export const whatTheyAre = () => "You sign in to the console with one in place of your password: it is kept by your device, which asks for your finger, face or code.";
+export const notHere = () => "Browsers have none for this address of the console, which is a number: an operator gives the service one with a name.";
+export const none = () => "You have none.";
+export const add = () => "Add a passkey";
+export const name = () => "Name";
+export const after = () => "After where it is kept, like my laptop.";
+export const password = () => "Your password";
+export const ifYouHave = () => "If you have one.";
+export const makeIt = () => "Make it";
+export const please = () => "A name, please.";
+export const made = () => "Made";
+export const used = () => "Last used";
+export const never = () => "never";
+export const remove = () => "Remove";
+export const removeIt = (name: string) => `Remove the passkey ${name}?`;
+export const removeTheOne = (name: string) => `Remove the passkey ${name}`;
