@@ -57,7 +57,7 @@ func (s *Passkeys) door() (*webauthn.WebAuthn, bool) {
 func (s *Passkeys) asks() (*webauthn.WebAuthn, error) {
 	w, ok := s.door()
 	if !ok {
-		return nil, conflict("no-passkeys", "the console's address is a number, where browsers have no passkeys", "an operator gives the service one with a name: --public-address")
+		return nil, conflict("no-passkeys", "the console's address is a number, where browsers have no passkeys", "an operator gives the service one with a name")
 	}
 	return w, nil
 }
