@@ -94,11 +94,15 @@ func (h Host) Return(ctx context.Context, a Arrival, q url.Values) (Tokens, erro
 }
 
 // Refresh exchanges what was lent for what counts longer. ErrRefused says that it was
-// taken back.
+// taken back; a host that does not know this service any more has taken nothing back.
 func (h Host) Refresh(ctx context.Context, refresh string) (Tokens, error) {
 	ctx, cancel := with(ctx)
 	defer cancel()
-	t, err := said(h.config().TokenSource(ctx, &oauth2.Token{RefreshToken: refresh}).Token())
+	token, err := h.config().TokenSource(ctx, &oauth2.Token{RefreshToken: refresh}).Token()
+	if no, ok := errors.AsType[*oauth2.RetrieveError](err); ok && no.ErrorCode != "invalid_grant" { // RFC 6749, 5.2
+		return Tokens{}, fmt.Errorf("%w: to this service it says %.200q", ErrAway, no.ErrorCode+" "+no.ErrorDescription)
+	}
+	t, err := said(token, err)
 	if err == nil && t.Refresh == "" {
 		t.Refresh = refresh // RFC 6749, 6: the old one counts on
 	}

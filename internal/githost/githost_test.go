@@ -77,6 +77,10 @@ func TestHostile(t *testing.T) {
 	if _, err := h.Refresh(ctx, "old"); !errors.Is(err, ErrRefused) {
 		t.Errorf("taken back: %v", err)
 	}
+	says(401, `{"error":"invalid_client"}`)
+	if _, err := h.Refresh(ctx, "old"); !errors.Is(err, ErrAway) {
+		t.Errorf("an operator's slip takes back what people lent: %v", err)
+	}
 	for text, want := range map[string]error{`{"error":"authorization_pending"}`: ErrWaits, `{"error":"slow_down"}`: ErrWaits, `{"error":"access_denied"}`: ErrRefused, `{"error":"expired_token"}`: ErrRefused, `{}`: ErrRefused} {
 		says(400, text)
 		if _, err := h.AskDevice(ctx, "d"); !errors.Is(err, want) {

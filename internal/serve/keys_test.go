@@ -28,7 +28,7 @@ func TestKeysGoWithTheirRecords(t *testing.T) {
 		t.Cleanup(func() { g.st.Close() })
 		return g
 	}
-	open := func(g ground) error { _, _, err := openKeys(ctx, g.st, g.dir); return err }
+	open := func(g ground) error { _, _, err := openKeys(ctx, g.st, g.dir, ""); return err }
 	other := fresh()
 	if err := open(other); err != nil {
 		t.Fatal(err)

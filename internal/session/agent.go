@@ -100,7 +100,7 @@ func (a *keyAgent) SignWithFlags(key ssh.PublicKey, data []byte, flags agent.Sig
 		select {
 		case <-ctx.Done():
 			return nil, errors.New(wait)
-		case <-time.After(500 * time.Millisecond):
+		case <-time.After(time.Second):
 		}
 	}
 	ring, err := a.ring()

@@ -136,12 +136,8 @@ func (s *Sessions) ways(ctx context.Context, w store.Workspace, r store.Reposito
 		if u.Scheme == "https" { // the service speaks TLS to the host, where it signs in
 			p.GitConfig = append(p.GitConfig, "url.http://"+u.Host+"/.insteadOf", "https://"+u.Host+"/")
 		}
-		cred, err := s.credential(ctx, w, r)
-		if err != nil {
+		if err := s.masked(ctx, w, r, u.Host, mask); err != nil {
 			return err
-		}
-		if cred.Password != "" {
-			mask["git credential"] = cred.Password
 		}
 	}
 	p.SSHHosts = slices.Sorted(maps.Keys(house.Git.HostKeys))
@@ -161,6 +157,26 @@ func (s *Sessions) ways(ctx context.Context, w store.Workspace, r store.Reposito
 		p.GitConfig = append(p.GitConfig, "commit.gpgSign", "true", "tag.gpgSign", "true")
 	}
 	return nil
+}
+
+// masked adds what a workspace signs in with by HTTP to what is masked: as it is kept,
+// as nothing that is begun waits for a git host.
+func (s *Sessions) masked(ctx context.Context, w store.Workspace, r store.Repository, host string, mask map[string]string) error {
+	if w.Kind == store.ForPrebuild {
+		c, err := s.RepositoryCredential(ctx, r)
+		if c.Password != "" {
+			mask["git credential"] = c.Password
+		}
+		return err
+	}
+	row, err := s.Store.Read().GitCredential(ctx, w.OwnerID, host)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	}
+	if err == nil {
+		mask["git credential"], err = s.Vault.Open(row.Sealed, GitPlace(w.OwnerID, host)...)
+	}
+	return err
 }
 
 // Serve answers what a steward asks: the way to git hosts, on which the service signs

@@ -122,7 +122,7 @@ func (s Lending) fresh(ctx context.Context, row store.Sealed) (store.Sealed, err
 	default:
 		if err := s.Store.Write(ctx, func(tx *store.Tx) error {
 			now, err := tx.GitCredential(ctx, row.PersonID, row.Name)
-			if errors.Is(err, store.ErrNotFound) || err == nil && string(now.Refresh) != string(row.Refresh) {
+			if errors.Is(err, store.ErrNotFound) || err == nil && (!now.Lent || !now.UpdatedAt.Equal(row.UpdatedAt)) {
 				return nil // it was taken away, or connected anew, meanwhile
 			}
 			if err != nil {

@@ -74,5 +74,5 @@ func (q gitKeysReads) LentByLeft(ctx context.Context, now time.Time) ([]Sealed, 
 // still the same.
 func (tx gitKeysWrites) TakenBack(ctx context.Context, was Sealed) error {
 	tx.cached()
-	return tx.exec(ctx, "UPDATE git_credentials SET taken_back = ? WHERE person_id = ? AND host = ? AND refresh = ?", micros(tx.now), was.PersonID, was.Name, was.Refresh)
+	return tx.exec(ctx, "UPDATE git_credentials SET taken_back = ? WHERE person_id = ? AND host = ? AND lent = 1 AND updated_at = ?", micros(tx.now), was.PersonID, was.Name, micros(was.UpdatedAt))
 }
