@@ -97,7 +97,7 @@ func TestWrongInput(t *testing.T) {
 		})
 	}
 	for address, says := range map[string]string{
-		"ssh://git.skerryline.example/tide-board.git":         "http://",
+		"ssh://git.skerryline.example/tide-board.git":         "as whom",
 		" http://git.skerryline.example/tide-board.git":       "blank",
 		"http://git.skerryline.example/tide board.git":        "blank",
 		"http://ingrid:pw@git.skerryline.example/tide.git":    "user name or password",

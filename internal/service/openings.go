@@ -56,7 +56,7 @@ func (s *Openings) Openings(ctx context.Context, a Actor) (out []wire.Opening, e
 	for _, o := range rules.Openings() {
 		say(true, "house rules", o.Kind, o.What, o.Close)
 	}
-	say(true, "git", "git-as-owner", "what runs in a workspace fetches and pushes as its owner, in every repository of the host that the owner's credential opens", "have people give tokens that can do little")
+	say(true, "git", "git-as-owner", "what runs in a workspace fetches and pushes as its owner, in every repository of the host that the owner's credential opens", "have people connect with the host, or give tokens, for as little as git needs")
 	if s.yard != nil {
 		of, err := s.yard.Examine(ctx)
 		if err != nil {
