@@ -77,7 +77,10 @@ func TestConnectedWithAGitHost(t *testing.T) {
 		t.Errorf("a script of the page can read what the browser keeps: %q, %v", said, err)
 	}
 	w.must(w.as("ingrid", "", "launch", "tide-board", "--name", "quay"), 0, "is ready")
-	p.do("what may be registered is offered", chromedp.Navigate(w.address+"/repositories"))
+	w.push("spare-keys", "main", map[string]string{"README.md": "not registered yet\n"})
+	w.must(w.byCode("astrid", host, "yes"), 0)
+	astrid := w.page(t, "astrid")
+	astrid.do("what may be registered is offered", chromedp.Navigate(w.address+"/repositories"), button("Register a repository"), seen("#url"), still("#url"), chromedp.SendKeys(chromedp.CSS("#url"), "spare"), seen(`.ant-select-item-option[title="`+w.git+`/spare-keys.git"]`))
 
 	// By a code, at a command line; what the host does not let him read is not there for him.
 	w.must(w.byCode("mats", host, "no"), 4, "has not let this service in")
@@ -109,8 +112,9 @@ func TestConnectedWithAGitHost(t *testing.T) {
 		t.Errorf("ingrid has %d lent, not an access and a refresh", n)
 	}
 	w.must(w.as("ingrid", "", "credential", "remove", host, "--yes"), 0)
-	if n := w.host.Lends("ingrid"); n != 0 {
-		t.Errorf("%d is lent to ingrid still", n)
+	w.must(w.as("astrid", demo.GitToken("astrid")+"\n", "credential", "put", host), 0)
+	if n := w.host.Lends("ingrid") + w.host.Lends("astrid"); n != 0 {
+		t.Errorf("%d is lent to them still", n)
 	}
 	// So is what somebody has who leaves.
 	w.must(w.as("mats", "", "remove", "board", "--yes"), 0)

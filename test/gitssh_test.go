@@ -118,6 +118,12 @@ func TestGitBySSH(t *testing.T) {
 	run(128, "git ls-remote ssh://git@"+host+"/nothing.git 2>&1", "repository not found")
 	run(0, "grep -rls 'PRIVATE KEY' / --exclude-dir=proc --exclude-dir=sys --exclude-dir=usr --exclude-dir=.yardbench; env | grep -c 'PRIVATE' ; test -S $SSH_AUTH_SOCK && stat -c '%U %a' $SSH_AUTH_SOCK", "0\nroot 600")
 
+	// What a stranger wrote is given no key for further hosts, nor an agent.
+	w.must(w.as("ingrid", "", "launch", "tide-board", "--branch", demo.AskedRef, "--name", "asked"), 0)
+	w.must(w.as("ingrid", "", "run", "asked", "--", "sh", "-c", "git ls-remote ssh://git@"+host+"/deck-log.git 2>&1"), 128, "nothing of its owner's own")
+	w.must(w.as("ingrid", "", "run", "asked", "--", "sh", "-c", "test -z \"$SSH_AUTH_SOCK\" && git fetch"), 0)
+	w.must(w.as("ingrid", "", "remove", "asked", "--yes"), 0)
+
 	// Where pushes are confirmed, so is the key: nothing signs until the owner allows it.
 	w.rules("\nstarters:", "\nworkspaces: {push: confirmed}"+known(hostKey))
 	signed := make(chan result, 1)

@@ -39,7 +39,6 @@ func TestPasskeys(t *testing.T) {
 	w.more = append(w.more, "--public-address", at, "--port-address", fmt.Sprintf("http://*.ports.example:%d", port))
 	w.start()
 	p := openPage(t)
-	verified := true
 	// The page comes anew as she signs out: what is pressed before that is pressed in vain.
 	out := chromedp.Steps(chromedp.Func(func(ctx context.Context, x *chromedp.Target) error {
 		_, err := chromedp.Evaluate[any]("window.before = true; 0")(ctx, x)
@@ -50,7 +49,7 @@ func TestPasskeys(t *testing.T) {
 			return err
 		}
 		_, err := cdp.Call(ctx, x, webauthn.AddVirtualAuthenticator, webauthn.AddVirtualAuthenticatorParams{Options: &webauthn.VirtualAuthenticatorOptions{Protocol: webauthn.AuthenticatorProtocolCtap2, Ctap2version: webauthn.Ctap2versionCtap21,
-			Transport: webauthn.AuthenticatorTransportInternal, HasResidentKey: true, HasUserVerification: true, IsUserVerified: verified, AutomaticPresenceSimulation: true}})
+			Transport: webauthn.AuthenticatorTransportInternal, HasResidentKey: true, HasUserVerification: true, IsUserVerified: true, AutomaticPresenceSimulation: true}})
 		return err
 	}))
 	p.do("nobody has one yet", chromedp.Navigate(at), button("Sign in with a passkey"), p.says("The browser has shown no passkey"))

@@ -59,8 +59,7 @@ const (
 	answerMost = 4 << 20
 	tokenMost  = 4096 // bytes
 	partsMost  = 20
-	// Most bounds how many repositories are listed.
-	Most = 2000
+	listMost   = 2000 // repositories
 )
 
 var asking = reach.Asking(askMost, answerMost)
@@ -232,7 +231,7 @@ func (h Host) post(ctx context.Context, at string, form url.Values, into any) (s
 
 var nextPart = regexp.MustCompile(`<([^<>]+)>\s*;[^,]*\brel="?next"?`)
 
-// List lists the addresses of the repositories that somebody may read, at most [Most].
+// List lists the addresses of the repositories that somebody may read, at most 2,000.
 func (h Host) List(ctx context.Context, access string) ([]string, error) {
 	if h.Repositories == "" {
 		return nil, nil
@@ -250,14 +249,14 @@ func (h Host) List(ctx context.Context, access string) ([]string, error) {
 		if err != nil {
 			return nil, err
 		}
-		if out = append(out, part...); next == "" || len(out) >= Most {
+		if out = append(out, part...); next == "" || len(out) >= listMost {
 			break
 		}
 		if at, err = at.Parse(next); err != nil || at.Host != first.Host || at.Scheme != first.Scheme {
 			return nil, fmt.Errorf("%w: its list goes on elsewhere", ErrRefused)
 		}
 	}
-	return out[:min(len(out), Most)], nil
+	return out[:min(len(out), listMost)], nil
 }
 
 func (h Host) part(ctx context.Context, at *url.URL, access string) (out []string, next string, err error) {

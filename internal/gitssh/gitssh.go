@@ -27,9 +27,7 @@ import (
 // Bounds.
 const (
 	dialTimeout = 15 * time.Second
-	// MaxKey bounds a private key's text, in bytes.
-	MaxKey   = 16 << 10
-	maxLines = 64 << 10 // of a host's keys
+	maxLines    = 64 << 10 // of a host's keys
 )
 
 // Remote is where a repository is.

@@ -26,6 +26,15 @@ func (s *GitHosts) PutGitCredential(ctx context.Context, a Actor, host string, c
 	if err != nil {
 		return err
 	}
+	before, err := s.store.Read().GitCredential(ctx, a.ID, host)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	if before.Lent { // it is given back, as where it is removed
+		if err := s.giveBack(ctx, before); err != nil {
+			slog.Warn("a git host was not told that what it lent is forgotten", "host", host, "error", err)
+		}
+	}
 	return s.store.Write(ctx, func(tx *store.Tx) error {
 		if err := tx.PutGitCredential(ctx, store.Sealed{PersonID: a.ID, Name: host, Username: c.Username, Sealed: sealed}); err != nil {
 			return err

@@ -274,6 +274,13 @@ func (s *Sessions) keyFor(ctx context.Context, link, host string) (with gitssh.W
 		}
 		return c.SSH, fmt.Sprintf("the git host lets the repository's prebuilds in by no key; an operator makes one with: yardbench repository deploy-key %s", r.Name), true
 	}
+	// Beyond the repository's own host the key is one of its owner's secrets, which what
+	// a stranger wrote is not given.
+	if remote, over := gitssh.Parse(r.URL); !over || remote.Host != host {
+		if may, err := s.mayUseKey(ctx, w); err != nil || !may {
+			return with, "the house rules give this workspace nothing of its owner's own, and so no key for " + host, false
+		}
+	}
 	if with, err = s.overSSH(ctx, w.OwnerID, host); err != nil {
 		return with, "the key cannot be opened: " + err.Error(), false
 	}

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"strings"
-	"sync"
 	"time"
 
 	"yardbench/internal/githost"
@@ -68,28 +67,30 @@ func (s Lending) fresh(ctx context.Context, row store.Sealed) (store.Sealed, err
 	if !stale() {
 		return row, nil
 	}
-	one, _ := s.freshening.LoadOrStore(row.PersonID+" "+row.Name, &sync.Mutex{})
-	guard, is := one.(*sync.Mutex)
-	if !is {
-		return row, errors.New("nothing guards it")
+	// Whoever comes meanwhile has what it comes to, too: what a host gives it gives once,
+	// and one that is away is not asked by each in turn.
+	made, err, _ := s.freshening.Do(row.PersonID+" "+row.Name, func() (any, error) {
+		// Whoever was before may have done it. It ends with itself, not with the
+		// patience of who asked first.
+		ctx := context.WithoutCancel(ctx)
+		again, err := s.Store.Read().GitCredential(ctx, row.PersonID, row.Name)
+		if row = again; err != nil || !row.Lent || !stale() {
+			return row, err
+		}
+		return s.refresh(ctx, row)
+	})
+	if fresh, is := made.(store.Sealed); is {
+		return fresh, err
 	}
-	guard.Lock()
-	defer guard.Unlock()
-	// Whoever held it may have done it.
-	again, err := s.Store.Read().GitCredential(ctx, row.PersonID, row.Name)
-	if err != nil {
-		return row, err
-	}
-	if row = again; !row.Lent || !stale() {
-		return row, nil
-	}
+	return row, err
+}
+
+// refresh asks a host for what counts longer.
+func (s Lending) refresh(ctx context.Context, row store.Sealed) (store.Sealed, error) {
 	h, err := s.Store.Read().GitHost(ctx, row.Name)
 	if err != nil {
 		return row, err
 	}
-	// It ends with itself, not with the patience of who asks: what the host gives it
-	// gives once.
-	ctx = context.WithoutCancel(ctx)
 	var t githost.Tokens
 	if len(row.Refresh) == 0 {
 		err = githost.ErrRefused // it has ended, and there is nothing to make it fresh by

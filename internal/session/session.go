@@ -10,8 +10,9 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
+
+	"golang.org/x/sync/singleflight"
 
 	"yardbench/internal/core/changes"
 	"yardbench/internal/core/rules"
@@ -33,9 +34,8 @@ type Sessions struct {
 		Rules(ctx context.Context, q store.Q) (rules.Rules, int, error)
 	}
 	Now func() time.Time
-	// freshening guards what is being made fresh, by person and host: a host that gives
-	// another each time takes the one before once.
-	freshening sync.Map
+	// freshening is what is being made fresh, by person and host.
+	freshening singleflight.Group
 }
 
 // SecretPlace is what a sealed secret is bound to.
