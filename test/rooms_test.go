@@ -16,7 +16,7 @@ import (
 // own floor's subrooms and the floors beneath, never one above.
 var floors = [][]string{
 	{"durable", "fault", "bound", "reach"},
-	{"core", "live", "wire", "vault", "browser", "due", "password", "gitssh"},
+	{"core", "live", "wire", "vault", "browser", "due", "password", "gitssh", "registry"},
 	{"steward"},
 	{"store", "yard", "repo", "feature", "webhook", "identity", "githost"},
 	{"presence", "house", "session"},

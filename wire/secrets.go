@@ -8,9 +8,12 @@ type Secret struct {
 	Level        string     `json:"level" enum:"person,repository,team,house"`
 	Repository   string     `json:"repository,omitempty" doc:"Whose it is, for a repository's"`
 	Team         string     `json:"team,omitempty" doc:"Whose it is, for a team's"`
-	Form         string     `json:"form" enum:"variable,file,build"`
+	Form         string     `json:"form" enum:"variable,file,build,registry"`
 	Path         string     `json:"path,omitempty" doc:"Of a person's file: where in the home folder a link leads to it"`
 	Mode         string     `json:"mode,omitempty" doc:"Of a file: its permission bits, in octal"`
+	Registry     string     `json:"registry,omitempty" doc:"Of one that signs in to a registry of images: its host"`
+	Username     string     `json:"username,omitempty" doc:"And who signs in there"`
+	Prebuilds    bool       `json:"prebuilds,omitempty" doc:"The set-up of prepared images is given it too"`
 	Everywhere   bool       `json:"everywhere" doc:"Given to all workspaces that its level reaches"`
 	Repositories []string   `json:"repositories" doc:"Else given to workspaces of these; a repository's goes to its own"`
 	Branches     []string   `json:"branches" doc:"Patterns of the branches it is given on; none is every branch"`
@@ -25,9 +28,12 @@ type Secret struct {
 // given to must be said when it is new; what is left out later stays.
 type SecretValue struct {
 	Value        string    `json:"value"`
-	Form         string    `json:"form,omitempty" enum:"variable,file,build" doc:"A variable NAME; a file with its path in NAME_FILE; or a build secret of images (a repository's, the house's); default: variable, or as it was"`
+	Form         string    `json:"form,omitempty" enum:"variable,file,build,registry" doc:"A variable NAME; a file with its path in NAME_FILE; a build secret of images, or what images of a registry are fetched with (both a repository's or the house's alone); default: variable, or as it was"`
 	Path         *string   `json:"path,omitempty" maxLength:"512" doc:"Of a person's file: a place like ~/.config/tide/key, from where a link leads to it"`
 	Mode         string    `json:"mode,omitempty" maxLength:"4" doc:"Of a file: its permission bits in octal, 0400 by itself"`
+	Registry     string    `json:"registry,omitempty" maxLength:"260" doc:"Of a registry's: its host as images name it, like images.skerry-line.example:5000"`
+	Username     string    `json:"username,omitempty" maxLength:"256" doc:"And who signs in there, with the value as the password"`
+	Prebuilds    *bool     `json:"prebuilds,omitempty" doc:"The set-up of prepared images is given it too (a repository's, the house's)"`
 	Everywhere   bool      `json:"everywhere,omitempty"`
 	Repositories []string  `json:"repositories,omitempty" maxItems:"200"`
 	Branches     *[]string `json:"branches,omitempty" maxItems:"20" doc:"Patterns like release/*; an empty list is every branch"`

@@ -35,7 +35,7 @@ func (a secretCommands) secret() *cobra.Command {
 
 // reachOf adds the options that say whom a secret is given to and how.
 func reachOf(c *cobra.Command, in *wire.SecretValue) (settle func(cmd *cobra.Command)) {
-	var asFile, asVariable, forBuilds bool
+	var asFile, asVariable, forBuilds, inPrebuilds bool
 	var branches []string
 	var path string
 	c.Flags().StringSliceVar(&in.Repositories, "for", nil, "the repositories whose workspaces get it")
@@ -44,9 +44,12 @@ func reachOf(c *cobra.Command, in *wire.SecretValue) (settle func(cmd *cobra.Com
 	c.Flags().BoolVar(&asFile, "as-file", false, "hand it over as a file, with its path in NAME_FILE")
 	c.Flags().BoolVar(&asVariable, "as-variable", false, "hand it over as a variable (the default for a new one)")
 	c.Flags().BoolVar(&forBuilds, "for-builds", false, "hand it to the builds of images alone, where they mount it as a secret (a repository's, the house's)")
+	c.Flags().StringVar(&in.Registry, "signs-in-to", "", "fetch images of this registry with it, as --username (a repository's, the house's)")
+	c.Flags().StringVar(&in.Username, "username", "", "who signs in to the registry, with the value as the password")
+	c.Flags().BoolVar(&inPrebuilds, "in-prebuilds", false, "the set-up of prepared images is given it too; =false takes that back (a repository's, the house's)")
 	c.Flags().StringVar(&path, "at", "", "of a file of yours: a place like ~/.config/tide/key, from where a link leads to it")
 	c.Flags().StringVar(&in.Mode, "mode", "", "of a file: its permission bits in octal (0400 by itself)")
-	c.MarkFlagsMutuallyExclusive("as-file", "as-variable", "for-builds")
+	c.MarkFlagsMutuallyExclusive("as-file", "as-variable", "for-builds", "signs-in-to")
 	c.MarkFlagsMutuallyExclusive("for", "everywhere")
 	c.MarkFlagsMutuallyExclusive("for", "of-repository")
 	c.MarkFlagsMutuallyExclusive("everywhere", "of-repository")
@@ -58,6 +61,11 @@ func reachOf(c *cobra.Command, in *wire.SecretValue) (settle func(cmd *cobra.Com
 			in.Form = "variable"
 		case forBuilds:
 			in.Form = "build"
+		case in.Registry != "":
+			in.Form = "registry"
+		}
+		if cmd.Flags().Changed("in-prebuilds") {
+			in.Prebuilds = &inPrebuilds
 		}
 		if cmd.Flags().Changed("at") {
 			in.Path = &path
@@ -76,7 +84,7 @@ func (a secretCommands) putSecret() *cobra.Command {
 	put := &cobra.Command{
 		Use: "put NAME", Short: "Set a secret, read from the terminal without echo or from standard input",
 		Example: "  yardbench secret put TIDE_API_KEY --for tide-board\n  yardbench secret put SIGNING_KEY --everywhere --as-file --at ~/.config/tide/key < key.pem\n" +
-			"  yardbench secret put BERTH_TOKEN --of-repository berth-planner --branch 'release/*'\n  yardbench secret put CHART_KEY --of-team Harbour --for berth-planner,deck-log\n  yardbench secret put MIRROR_TOKEN --of-house --everywhere --for-builds", Args: cobra.ExactArgs(1),
+			"  yardbench secret put BERTH_TOKEN --of-repository berth-planner --branch 'release/*'\n  yardbench secret put CHART_KEY --of-team Harbour --for berth-planner,deck-log\n  yardbench secret put MIRROR_TOKEN --of-house --everywhere --for-builds\n  yardbench secret put IMAGES --of-repository fare-desk --signs-in-to images.skerry-line.example:5000 --username fare-desk", Args: cobra.ExactArgs(1),
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) (err error) {
 			settle(cmd)
 			if in.Value, err = a.readHidden("Value of " + args[0] + ": "); err != nil {
@@ -119,7 +127,7 @@ func (a secretCommands) listSecrets() *cobra.Command {
 					if s.UsedAt != nil {
 						used = when(*s.UsedAt)
 					}
-					t.row(s.Name, formOf(s.Name, s.Form), givenTo(s), fmt.Sprint(s.Version), when(s.UpdatedAt), s.By, used)
+					t.row(s.Name, formOf(s), givenTo(s), fmt.Sprint(s.Version), when(s.UpdatedAt), s.By, used)
 				}
 				t.print()
 			})
@@ -189,7 +197,7 @@ func (a secretCommands) secretChoices(of string, cs []wire.SecretChoice) {
 	for _, s := range cs {
 		given, version, set, why := "no", "", "", s.Why
 		if s.Given {
-			given = "yes, as " + formOf(s.Name, s.Form)
+			given = "yes, as " + formOf(wire.Secret{Name: s.Name, Form: s.Form})
 		}
 		if s.UpdatedAt != nil {
 			version, set = fmt.Sprint(s.Version), when(*s.UpdatedAt)
@@ -306,15 +314,21 @@ func from(s wire.Secret) string {
 	if s.Form == "build" {
 		return "images that are built from now on mount it: RUN --mount=type=secret,id=" + s.Name
 	}
-	return "terminals and runs opened from now on have it, as " + formOf(s.Name, s.Form)
+	if s.Form == "registry" {
+		return "images are fetched from " + s.Registry + " with it from now on, as " + s.Username
+	}
+	return "terminals and runs opened from now on have it, as " + formOf(s)
 }
 
-func formOf(name, form string) string {
-	switch form {
+func formOf(s wire.Secret) string {
+	form := "$" + s.Name
+	switch s.Form {
 	case "file":
-		return "a file ($" + name + "_FILE)"
+		form = "a file ($" + s.Name + "_FILE)"
 	case "build":
 		return "a build secret"
+	case "registry":
+		return "signs in to " + s.Registry + " as " + s.Username
 	}
-	return "$" + name
+	return form + map[bool]string{true: ", in prebuilds too"}[s.Prebuilds]
 }

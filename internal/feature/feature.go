@@ -18,7 +18,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"net"
 	"net/http"
 	"os"
 	"path"
@@ -32,6 +31,7 @@ import (
 
 	"yardbench/internal/core/definition"
 	"yardbench/internal/durable"
+	"yardbench/internal/registry"
 )
 
 // Bounds on what is fetched.
@@ -48,20 +48,6 @@ type Kept struct{ dir string }
 // NewKept keeps features under dir.
 func NewKept(dir string) *Kept { return &Kept{dir: dir} }
 
-// transport reaches registries. Names under localhost are this machine,
-// whatever is asked for names (RFC 6761, 6.3), as they are to git.
-var transport = func() http.RoundTripper {
-	t := http.DefaultTransport.(*http.Transport).Clone()
-	dialer := &net.Dialer{Timeout: 10 * time.Second}
-	t.DialContext = func(ctx context.Context, network, address string) (net.Conn, error) {
-		if host, port, err := net.SplitHostPort(address); err == nil && strings.HasSuffix(host, ".localhost") {
-			address = net.JoinHostPort("localhost", port)
-		}
-		return dialer.DialContext(ctx, network, address)
-	}
-	return t
-}()
-
 var digestForm = regexp.MustCompile(`^sha256:[0-9a-f]{64}$`)
 
 func (k *Kept) file(digest string) string {
@@ -69,11 +55,11 @@ func (k *Kept) file(digest string) string {
 }
 
 // Look finds out what a reference stands for now, and fetches that if it is
-// not kept yet.
-func (k *Kept) Look(ctx context.Context, ref string) (definition.FeatureContent, error) {
+// not kept yet, signed in where there is a sign-in at its registry.
+func (k *Kept) Look(ctx context.Context, ref string, as registry.SignIns) (definition.FeatureContent, error) {
 	ctx, cancel := context.WithTimeout(ctx, fetchTimeout)
 	defer cancel()
-	digest, archive, err := k.fetch(ctx, ref)
+	digest, archive, err := k.fetch(ctx, ref, as)
 	if err != nil {
 		return definition.FeatureContent{}, err
 	}
@@ -97,12 +83,12 @@ func (k *Kept) Look(ctx context.Context, ref string) (definition.FeatureContent,
 
 // Unpack writes a feature's files into dest, fetching them again if they are
 // not kept any more.
-func (k *Kept) Unpack(ctx context.Context, f definition.Feature, dest string) error {
+func (k *Kept) Unpack(ctx context.Context, f definition.Feature, dest string, as registry.SignIns) error {
 	if !digestForm.MatchString(f.Digest) {
 		return fmt.Errorf("the feature %s has no digest", f.Ref)
 	}
 	if _, err := os.Stat(k.file(f.Digest)); errors.Is(err, fs.ErrNotExist) {
-		c, err := k.Look(ctx, cmp.Or(f.From, f.Ref))
+		c, err := k.Look(ctx, cmp.Or(f.From, f.Ref), as)
 		if err == nil && c.Digest != f.Digest {
 			err = errors.New("it is another one now")
 		}
@@ -199,7 +185,7 @@ func (k *Kept) keep(digest string, archive []byte) error {
 
 // fetch gives the digest of what a reference stands for, and the archive
 // itself where it is not kept yet.
-func (k *Kept) fetch(ctx context.Context, ref string) (digest string, archive []byte, err error) {
+func (k *Kept) fetch(ctx context.Context, ref string, as registry.SignIns) (digest string, archive []byte, err error) {
 	if strings.HasPrefix(ref, "https://") || strings.HasPrefix(ref, "http://") {
 		return k.fetchLink(ctx, ref)
 	}
@@ -207,7 +193,7 @@ func (k *Kept) fetch(ctx context.Context, ref string) (digest string, archive []
 	if err != nil {
 		return "", nil, err
 	}
-	d, err := remote.Get(r, remote.WithContext(ctx), remote.WithTransport(transport))
+	d, err := remote.Get(r, remote.WithContext(ctx), remote.WithTransport(registry.Transport), remote.WithAuthFromKeychain(as))
 	if err != nil {
 		return "", nil, fmt.Errorf("ask its registry: %w", err)
 	}
@@ -228,7 +214,7 @@ func (k *Kept) fetch(ctx context.Context, ref string) (digest string, archive []
 	case k.has(l.Digest):
 		return l.Digest, nil, nil
 	}
-	layer, err := remote.Layer(r.Context().Digest(l.Digest), remote.WithContext(ctx), remote.WithTransport(transport))
+	layer, err := remote.Layer(r.Context().Digest(l.Digest), remote.WithContext(ctx), remote.WithTransport(registry.Transport), remote.WithAuthFromKeychain(as))
 	if err != nil {
 		return "", nil, fmt.Errorf("ask its registry: %w", err)
 	}
@@ -264,7 +250,7 @@ func (k *Kept) fetchLink(ctx context.Context, link string) (string, []byte, erro
 		return "", nil, err
 	}
 	// Where it is sent on to is not where the house rules let it be fetched from.
-	stay := http.Client{Transport: transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	stay := http.Client{Transport: registry.Transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	res, err := stay.Do(req)
 	if err != nil {
 		return "", nil, err

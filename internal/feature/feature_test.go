@@ -76,22 +76,22 @@ func TestLook(t *testing.T) {
 	at := strings.Replace(strings.TrimPrefix(host.URL, "http://"), "127.0.0.1", "registry.skerryline.localhost", 1)
 	dir := filepath.Join(t.TempDir(), "features")
 	k := feature.NewKept(dir)
-	c, err := k.Look(t.Context(), at+"/features/lantern:1")
+	c, err := k.Look(t.Context(), at+"/features/lantern:1", nil)
 	if err != nil || !strings.Contains(string(c.Manifest), `"id": "lantern"`) || len(c.Digest) != len("sha256:")+64 {
 		t.Fatalf("the lantern is %s %q, %v", c.Digest, c.Manifest, err)
 	}
 	before := fetched
-	if again, err := k.Look(t.Context(), at+"/features/lantern:1.1.0"); err != nil || again.Digest != c.Digest || fetched-before > 3 {
+	if again, err := k.Look(t.Context(), at+"/features/lantern:1.1.0", nil); err != nil || again.Digest != c.Digest || fetched-before > 3 {
 		t.Errorf("again it is %s after %d requests, %v", again.Digest, fetched-before, err)
 	}
-	m, err := k.Look(t.Context(), "http://"+at+"/mast.tgz")
+	m, err := k.Look(t.Context(), "http://"+at+"/mast.tgz", nil)
 	if err != nil {
 		t.Fatal(err)
 	}
 	f := definition.Feature{Ref: "http://" + at + "/mast.tgz", Digest: m.Digest}
 	for range 2 {
 		dest := filepath.Join(t.TempDir(), "0")
-		if err := k.Unpack(t.Context(), f, dest); err != nil {
+		if err := k.Unpack(t.Context(), f, dest, nil); err != nil {
 			t.Fatal(err)
 		}
 		if _, err := os.Lstat(filepath.Join(dest, "link")); err == nil {
@@ -106,11 +106,11 @@ func TestLook(t *testing.T) {
 	}
 	for ref, says := range map[string]string{"http://" + at + "/away.tgz": "302", "http://" + at + "/out.tgz": "outside of itself", "http://" + at + "/none.tgz": "holds no devcontainer-feature.json", "http://" + at + "/rubbish.tgz": "no archive", "http://" + at + "/ghost.tgz": "404",
 		at + "/features/ghost:1": "ask its registry", "nowhere.skerryline.localhost:1/a/b:1": "ask its registry", "UPPER/x y:1": ""} {
-		if _, err := k.Look(t.Context(), ref); err == nil || !strings.Contains(err.Error(), says) {
+		if _, err := k.Look(t.Context(), ref, nil); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%s is answered %v", ref, err)
 		}
 	}
-	if err := k.Unpack(t.Context(), definition.Feature{Ref: "http://" + at + "/mast.tgz", Digest: "sha256:" + strings.Repeat("0", 64)}, t.TempDir()); err == nil || !strings.Contains(err.Error(), "another one now") {
+	if err := k.Unpack(t.Context(), definition.Feature{Ref: "http://" + at + "/mast.tgz", Digest: "sha256:" + strings.Repeat("0", 64)}, t.TempDir(), nil); err == nil || !strings.Contains(err.Error(), "another one now") {
 		t.Errorf("one that changed is answered %v", err)
 	}
 }
@@ -142,22 +142,22 @@ func TestAnothersPlaceIsNotTaken(t *testing.T) {
 		if sends = sends[:size]; size == len(good) {
 			copy(sends, "x")
 		}
-		if _, err := k.Look(t.Context(), at+"/features/evil:1"); err == nil {
+		if _, err := k.Look(t.Context(), at+"/features/evil:1", nil); err == nil {
 			t.Errorf("%d other bytes are taken", size)
 		}
 	}
-	lamp, err := k.Look(t.Context(), "http://"+at+"/lamp.tgz")
+	lamp, err := k.Look(t.Context(), "http://"+at+"/lamp.tgz", nil)
 	if err != nil || lamp.Digest != digest {
 		t.Fatal(lamp.Digest, err)
 	}
 	f := definition.Feature{Ref: "http://" + at + "/lamp.tgz", Digest: digest}
-	if err := k.Unpack(t.Context(), f, filepath.Join(t.TempDir(), "0")); err != nil {
+	if err := k.Unpack(t.Context(), f, filepath.Join(t.TempDir(), "0"), nil); err != nil {
 		t.Fatal(err)
 	}
 	if err := os.WriteFile(filepath.Join(dir, strings.TrimPrefix(digest, "sha256:")+".tar"), evil, 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if err := k.Unpack(t.Context(), f, filepath.Join(t.TempDir(), "0")); err == nil {
+	if err := k.Unpack(t.Context(), f, filepath.Join(t.TempDir(), "0"), nil); err == nil {
 		t.Error("what was put in its place is unpacked")
 	}
 }

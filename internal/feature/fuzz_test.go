@@ -58,7 +58,7 @@ func FuzzArchive(f *testing.F) {
 		if err := os.Mkdir(to, 0o700); err != nil {
 			t.Fatal(err)
 		}
-		bound.Hold(t, 64, func() { _ = k.Unpack(t.Context(), definition.Feature{Ref: "x", Digest: digest}, to) })
+		bound.Hold(t, 64, func() { _ = k.Unpack(t.Context(), definition.Feature{Ref: "x", Digest: digest}, to, nil) })
 		err := filepath.WalkDir(dir, func(p string, d fs.DirEntry, err error) error {
 			if err == nil && !d.IsDir() && (!d.Type().IsRegular() || !strings.HasPrefix(p, to+"/") && !strings.HasPrefix(p, filepath.Join(dir, "kept")+"/")) {
 				t.Errorf("it leaves %s, %s", p, d.Type())

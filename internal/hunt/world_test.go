@@ -17,6 +17,7 @@ import (
 	"testing/synctest"
 	"time"
 
+	"yardbench/internal/registry"
 	"yardbench/internal/steward"
 	"yardbench/internal/steward/outside"
 	"yardbench/internal/store"
@@ -305,8 +306,8 @@ func (y *theYard) Observe(ctx context.Context, id string) (o yard.Observation, e
 	return o, err
 }
 
-func (y *theYard) UseImage(ctx context.Context, ref string, log io.Writer) (img yard.Image, err error) {
-	err = y.call(ctx, "use-image", "", func(ctx context.Context) (err error) { img, err = y.Yard.UseImage(ctx, ref, log); return err })
+func (y *theYard) UseImage(ctx context.Context, ref string, as registry.SignIns, log io.Writer) (img yard.Image, err error) {
+	err = y.call(ctx, "use-image", "", func(ctx context.Context) (err error) { img, err = y.Yard.UseImage(ctx, ref, as, log); return err })
 	return img, err
 }
 

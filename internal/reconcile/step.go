@@ -127,7 +127,7 @@ func (d *doing) logged(ctx context.Context, b begun) error {
 		}
 	}
 	if b.mv.Action == lifecycle.MakeImage {
-		if d.opened, err = d.sessions.ForBuild(ctx, b.w); err != nil {
+		if d.opened, err = d.sessions.Images().ForBuild(ctx, b.w); err != nil {
 			return err
 		}
 	}

@@ -13,6 +13,7 @@ import (
 	"yardbench/internal/core/definition"
 	"yardbench/internal/core/rules"
 	"yardbench/internal/reach"
+	"yardbench/internal/registry"
 	"yardbench/internal/store"
 	"yardbench/internal/yard"
 )
@@ -48,7 +49,7 @@ func (d imageStep) built(ctx context.Context, plan store.Plan) (img yard.Image, 
 	def := plan.Definition
 	if def.Build == nil && len(def.Features) == 0 {
 		fmt.Fprintf(d.log, "image %s\n", def.Image)
-		return d.yard.UseImage(ctx, def.Image, d.log)
+		return d.use(ctx, def.Image)
 	}
 	tag := d.images.Tag(plan.Fingerprint)
 	img, ok, err := d.yard.FindImage(ctx, tag)
@@ -56,6 +57,9 @@ func (d imageStep) built(ctx context.Context, plan store.Plan) (img yard.Image, 
 		return img, err
 	}
 	if ok {
+		if err := d.grantedBases(ctx, plan, def.Image, def.Build); err != nil {
+			return img, err
+		}
 		fmt.Fprintf(d.log, "the yard has the image of this very definition already: %s\n", tag)
 		return img, nil
 	}
@@ -64,7 +68,7 @@ func (d imageStep) built(ctx context.Context, plan store.Plan) (img yard.Image, 
 	}
 	if def.Build == nil {
 		fmt.Fprintf(d.log, "image %s\n", def.Image)
-		img, err = d.yard.UseImage(ctx, def.Image, d.log)
+		img, err = d.use(ctx, def.Image)
 	} else {
 		img, err = d.build(ctx, tag+"-base", plan, *def.Build)
 	}
@@ -119,13 +123,7 @@ func (d imageStep) build(ctx context.Context, tag string, plan store.Plan, b def
 		return yard.Image{}, err
 	}
 	defer os.RemoveAll(dir)
-	file, ok := []byte(b.Inline), true
-	if b.Inline == "" {
-		file, ok, err = d.mirrors.ReadFile(ctx, d.w.RepositoryID, plan.Commit, b.Dockerfile, definition.MaxBytes)
-	}
-	if err == nil && !ok {
-		err = yard.Refused("%s is not in the repository at %.10s", b.Dockerfile, plan.Commit)
-	}
+	file, err := d.buildFile(ctx, plan, b)
 	if err == nil {
 		err = d.mirrors.Pack(ctx, d.w.RepositoryID, plan.Commit, b.Context, filepath.Join(dir, "context"))
 	}
@@ -137,7 +135,7 @@ func (d imageStep) build(ctx context.Context, tag string, plan store.Plan, b def
 		return yard.Image{}, err
 	}
 	fmt.Fprintf(d.log, "building %s from %s\n", tag, cmp.Or(b.Dockerfile, "the compose file"))
-	build := yard.Build{Tag: tag, Dockerfile: file, Target: b.Target, Args: b.Args, CacheFrom: b.CacheFrom, Take: takes(ctx, house), Secrets: d.opened.Mask}
+	build := yard.Build{Tag: tag, Dockerfile: file, Target: b.Target, Args: b.Args, CacheFrom: b.CacheFrom, Take: d.takes(ctx, house), Secrets: d.opened.Mounts, As: d.opened.Registries}
 	if len(build.Secrets) == 0 {
 		return d.followed(ctx, filepath.Join(dir, "context"), plan.Commit, build)
 	}
@@ -160,15 +158,74 @@ func (d imageStep) build(ctx context.Context, tag string, plan store.Plan, b def
 	return named, err
 }
 
+// buildFile reads the build file of a plan's repository.
+func (d imageStep) buildFile(ctx context.Context, plan store.Plan, b definition.Build) ([]byte, error) {
+	if b.Inline != "" {
+		return []byte(b.Inline), nil
+	}
+	file, ok, err := d.mirrors.ReadFile(ctx, d.w.RepositoryID, plan.Commit, b.Dockerfile, definition.MaxBytes)
+	if err == nil && !ok {
+		err = yard.Refused("%s is not in the repository at %.10s", b.Dockerfile, plan.Commit)
+	}
+	return file, err
+}
+
+// use makes sure that the yard has an image, where the repository may have it.
+func (d imageStep) use(ctx context.Context, image string) (yard.Image, error) {
+	if err := d.granted(ctx, image); err != nil {
+		return yard.Image{}, err
+	}
+	return d.yard.UseImage(ctx, image, d.opened.Registries, d.log)
+}
+
+// granted refuses an image of a registry that others sign in to and this repository does
+// not, but for one that it shows to everybody: what was fetched for one repository is in
+// the yard, and no other's for that.
+func (d imageStep) granted(ctx context.Context, image string) error {
+	host := registry.Host(image)
+	if _, has := d.opened.Registries.At(host); has {
+		return nil
+	}
+	guarded, err := d.sessions.Images().Guarded(ctx, host)
+	if err != nil || !guarded {
+		return err
+	}
+	if err := registry.Readable(ctx, image); err != nil {
+		return yard.Refused("image %s is not this repository's to have: %s; a secret of the repository's or the house's that signs in to %s opens it", image, err, host)
+	}
+	return nil
+}
+
+// grantedBases refuses an image that was made of one which [imageStep.granted] refuses.
+func (d imageStep) grantedBases(ctx context.Context, plan store.Plan, image string, b *definition.Build) error {
+	if b == nil {
+		return d.granted(ctx, image)
+	}
+	file, err := d.buildFile(ctx, plan, *b)
+	if err != nil {
+		return err
+	}
+	house, _, err := d.house.Rules(ctx, d.store.Read())
+	if err != nil {
+		return err
+	}
+	for _, base := range definition.Bases(file, b.Args) {
+		if err := d.granted(ctx, house.Images.Mirrored(base)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // takes holds what a build takes from against the house rules.
-func takes(ctx context.Context, house rules.Rules) func(yard.BuildSource) (string, error) {
+func (d imageStep) takes(ctx context.Context, house rules.Rules) func(yard.BuildSource) (string, error) {
 	return func(s yard.BuildSource) (string, error) {
 		if s.Kind == yard.ImageSource {
 			name, err := definition.BuildTakes(s.Name, house.Images)
 			if err != nil {
 				return "", yard.Refused("the build may not take it: %s", err)
 			}
-			return name, nil
+			return name, d.granted(ctx, name)
 		}
 		// The engine itself fetches these, from where it is. What a command of the
 		// build reaches is no matter of it.
@@ -219,7 +276,7 @@ func (d imageStep) withFeatures(ctx context.Context, tag string, plan store.Plan
 		if f.Folder != "" {
 			err = d.mirrors.Pack(ctx, d.w.RepositoryID, plan.Commit, f.Folder, to)
 		} else {
-			err = d.features.Unpack(ctx, f, to)
+			err = d.features.Unpack(ctx, f, to, d.opened.Registries)
 		}
 		if err != nil {
 			return yard.Image{}, err
@@ -314,12 +371,14 @@ func (d imageStep) serviceImages(ctx context.Context, def definition.Definition)
 		var img yard.Image
 		var err error
 		if s.Build == nil {
-			img, err = d.yard.UseImage(ctx, s.Image, d.log)
+			img, err = d.use(ctx, s.Image)
 		} else {
 			tag := d.images.Tag(s.Fingerprint)
 			ok := false
 			if img, ok, err = d.yard.FindImage(ctx, tag); err == nil && !ok {
 				img, err = d.build(ctx, tag, *d.w.Target(), *s.Build)
+			} else if err == nil {
+				err = d.grantedBases(ctx, *d.w.Target(), "", s.Build)
 			}
 		}
 		if err != nil {

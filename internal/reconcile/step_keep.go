@@ -46,7 +46,7 @@ func (d *doing) keep(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	shared, err := d.sessions.SharedBy(ctx, r)
+	shared, err := d.sessions.Images().SharedBy(ctx, r)
 	if err != nil {
 		return err
 	}

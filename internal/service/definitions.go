@@ -267,7 +267,13 @@ func (s *Definitions) source(ctx context.Context, r store.Repository, commit str
 			note(err)
 			return names
 		},
-		Feature: func(ref string) (definition.FeatureContent, error) { return s.keeper.Features.Look(ctx, ref) },
+		Feature: func(ref string) (definition.FeatureContent, error) {
+			as, err := s.sessions.Images().Registries(ctx, r, r.DefaultBranch)
+			if err != nil {
+				return definition.FeatureContent{}, err
+			}
+			return s.keeper.Features.Look(ctx, ref, as)
+		},
 	}
 	return src, func() error { return fromRoom(readErr) }, nil
 }

@@ -163,6 +163,7 @@ func settle(row *store.Secret, was *store.Secret, in wire.SecretValue) error {
 		check = secret.CheckSharedName
 	}
 	said := in.Everywhere || len(in.Repositories) > 0
+	images := row.Level == secret.OfRepository || row.Level == secret.OfHouse
 	switch {
 	case check(row.Name) != nil:
 		return invalid(check(row.Name).Error(), "")
@@ -177,13 +178,18 @@ func settle(row *store.Secret, was *store.Secret, in wire.SecretValue) error {
 	}
 	row.Form, row.Everywhere, row.Repositories = secret.Variable, in.Everywhere, in.Repositories
 	if was != nil {
-		row.Form, row.Path, row.Mode, row.Branches, row.UsedAt = was.Form, was.Path, was.Mode, was.Branches, was.UsedAt
+		row.Form, row.Path, row.Mode, row.Prebuilds, row.Branches, row.UsedAt = was.Form, was.Path, was.Mode, was.Prebuilds, was.Branches, was.UsedAt
 		if !said {
 			row.Everywhere, row.Repositories = was.Everywhere, was.Repositories
 		}
 	}
 	if in.Form != "" {
-		row.Form = secret.Form(in.Form)
+		if row.Form = secret.Form(in.Form); was != nil && row.Form != was.Form {
+			row.Path, row.Mode = "", 0
+		}
+	}
+	if in.Prebuilds != nil {
+		row.Prebuilds = *in.Prebuilds
 	}
 	if in.Branches != nil {
 		row.Branches = *in.Branches
@@ -198,20 +204,42 @@ func settle(row *store.Secret, was *store.Secret, in wire.SecretValue) error {
 		}
 		row.Mode = uint32(mode)
 	}
-	if row.Form != secret.File {
+	switch {
+	case row.Form == secret.Registry:
+		host, username := row.SignsIn()
+		host, username = cmp.Or(in.Registry, host), cmp.Or(in.Username, username)
+		if in.Path != nil || in.Mode != "" {
+			return invalid("only a file has a path and a mode", "hand it over as a file")
+		}
+		if err := secret.CheckSignIn(host, username); err != nil {
+			return invalid(err.Error(), "")
+		}
+		row.Path = username + "@" + host
+	case in.Registry != "" || in.Username != "":
+		return invalid("only what signs in to a registry has a registry and a username", "set it as one of a registry")
+	case row.Form != secret.File:
 		if in.Path != nil && *in.Path != "" || in.Mode != "" {
 			return invalid("only a file has a path and a mode", "hand it over as a file")
 		}
 		row.Path, row.Mode = "", 0
 	}
-	if err := secret.CheckFile(row.Level, row.Path, row.Mode); err != nil {
-		return invalid(err.Error(), "")
+	if row.Form == secret.File {
+		if err := secret.CheckFile(row.Level, row.Path, row.Mode); err != nil {
+			return invalid(err.Error(), "")
+		}
 	}
 	if err := secret.CheckBranches(row.Branches); err != nil {
 		return invalid(err.Error(), "")
 	}
-	if row.Form == secret.Build && row.Level != secret.OfRepository && row.Level != secret.OfHouse {
+	switch {
+	case images:
+	case row.Form == secret.Build || row.Prebuilds:
 		return invalid("an image is everybody's who works in the repository, and a build secret goes into its making", "set it as the repository's, or as the house's")
+	case row.Form == secret.Registry:
+		return invalid("an image is everybody's who works in the repository, and so is what it is fetched with", "set it as the repository's, or as the house's")
+	}
+	if row.Prebuilds && (row.Form == secret.Build || row.Form == secret.Registry) {
+		return invalid("builds have it in any case: the set-up of prebuilds is given variables and files", "leave that out")
 	}
 	return nil
 }
@@ -240,12 +268,16 @@ func (s *Secrets) secretsChanged(of store.SecretsOf) {
 
 func secretView(r store.Secret) wire.Secret {
 	v := wire.Secret{Name: r.Name, Level: string(r.Level), Form: string(r.Form), Path: r.Path, Everywhere: r.Everywhere, Repositories: append([]string{}, r.Repositories...), Branches: append([]string{}, r.Branches...),
-		Version: r.Version, UpdatedAt: r.UpdatedAt, By: r.By, UsedAt: r.UsedAt}
+		Prebuilds: r.Prebuilds, Version: r.Version, UpdatedAt: r.UpdatedAt, By: r.By, UsedAt: r.UsedAt}
 	switch r.Level {
 	case secret.OfRepository:
 		v.Repository = r.Whose
 	case secret.OfTeam:
 		v.Team = r.Whose
+	}
+	if r.Form == secret.Registry {
+		v.Path = ""
+		v.Registry, v.Username = r.SignsIn()
 	}
 	if r.Form == secret.File {
 		v.Mode = fmt.Sprintf("%04o", cmp.Or(r.Mode, 0o400))

@@ -17,6 +17,7 @@ import (
 	"yardbench/internal/core/changes"
 	"yardbench/internal/core/rules"
 	"yardbench/internal/core/secret"
+	"yardbench/internal/registry"
 	"yardbench/internal/steward"
 	"yardbench/internal/store"
 	"yardbench/internal/vault"
@@ -45,8 +46,12 @@ func SecretPlace(level secret.Level, subject, name string, version int) []string
 
 // Opened is what a process is given beside its variables' names.
 type Opened struct {
-	Mask  map[string]string // what must be masked in anything that is written down, by name
-	Given []store.Secret
+	Mask map[string]string // what must be masked in anything that is written down, by name
+	// Mounts are what the build of an image may mount as secrets, by name, and Registries
+	// what images are fetched with; see [Images.ForBuild].
+	Mounts     map[string]string
+	Registries registry.SignIns
+	Given      []store.Secret
 }
 
 // Of says how processes of a workspace's owner run in it: as the
@@ -118,8 +123,8 @@ func (s *Sessions) Of(ctx context.Context, w store.Workspace) (p steward.Process
 
 // Given lists the secrets that a workspace's processes get, sealed.
 func (s *Sessions) Given(ctx context.Context, w store.Workspace) ([]store.Secret, error) {
-	if w.Kind == store.ForPrebuild || w.Plan.Adopted != nil {
-		return nil, nil // an image must not hold anybody's secret, nor a stranger's container
+	if w.Plan.Adopted != nil {
+		return nil, nil // a stranger's container holds nobody's
 	}
 	owner, err := s.Store.Read().PersonByID(ctx, w.OwnerID)
 	if err != nil {
@@ -129,7 +134,13 @@ func (s *Sessions) Given(ctx context.Context, w store.Workspace) ([]store.Secret
 	if err != nil {
 		return nil, err
 	}
-	all, choices, err := s.Choose(ctx, owner, r, w.Branch)
+	var all map[Chosen]store.Secret
+	var choices []secret.Choice
+	if w.Kind == store.ForPrebuild { // its image is everybody's: nothing of a person's or a team's
+		all, choices, err = s.Images().chosen(ctx, r, secret.Place{Repository: r.Name, Branch: w.Branch, Prebuild: true})
+	} else {
+		all, choices, err = s.Choose(ctx, owner, r, w.Branch)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -137,65 +148,6 @@ func (s *Sessions) Given(ctx context.Context, w store.Workspace) ([]store.Secret
 	for _, c := range choices {
 		if c.Given {
 			out = append(out, all[Of(c.Secret)])
-		}
-	}
-	return out, nil
-}
-
-// ForBuild gives the build secrets of a workspace's repository and the house: what the
-// build of its image may mount. An image is everybody's who works in the repository,
-// so nothing of a person's or a team's goes in; what is launched from a pull request
-// has none.
-func (s *Sessions) ForBuild(ctx context.Context, w store.Workspace) (opened Opened, err error) {
-	opened.Mask = map[string]string{}
-	if changes.Request(w.Branch) > 0 || w.Plan.Adopted != nil {
-		return opened, nil
-	}
-	r, err := s.Store.Read().RepositoryByID(ctx, w.RepositoryID)
-	if err != nil {
-		return opened, err
-	}
-	of := store.SecretsFor(store.Person{}, r.ID, []secret.Level{secret.OfRepository, secret.OfHouse})
-	all, choices, err := s.chosen(ctx, of, secret.Place{Repository: r.Name, Branch: w.Branch, Build: true})
-	for _, c := range choices {
-		if err != nil || !c.Given {
-			continue
-		}
-		row := all[Of(c.Secret)]
-		opened.Given = append(opened.Given, row)
-		opened.Mask[row.Name], err = s.open(row)
-	}
-	return opened, err
-}
-
-// SharedBy gives the values of all secrets that others set for a repository's
-// workspaces or the builds of its images, by level and name: those that no image of it
-// may hold.
-func (s *Sessions) SharedBy(ctx context.Context, r store.Repository) (map[string]string, error) {
-	q := s.Store.Read()
-	teams, err := q.Teams(ctx)
-	if err != nil {
-		return nil, err
-	}
-	of := []store.SecretsOf{{Level: secret.OfRepository, SubjectID: r.ID}, {Level: secret.OfHouse, SubjectID: store.TheHouse}}
-	for _, t := range teams {
-		of = append(of, store.SecretsOf{Level: secret.OfTeam, SubjectID: t.ID})
-	}
-	rows, err := q.Secrets(ctx, of...)
-	if err != nil {
-		return nil, err
-	}
-	out := map[string]string{}
-	for _, row := range rows {
-		if row.Level != secret.OfRepository && !row.Everywhere && !slices.Contains(row.Repositories, r.Name) {
-			continue
-		}
-		name := row.Name + " of the " + string(row.Level)
-		if row.Level == secret.OfTeam {
-			name = row.Name + " of team " + row.Whose
-		}
-		if out[name], err = s.open(row); err != nil {
-			return nil, err
 		}
 	}
 	return out, nil

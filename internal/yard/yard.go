@@ -18,6 +18,7 @@ import (
 
 	"yardbench/internal/core/definition"
 	"yardbench/internal/core/lifecycle"
+	"yardbench/internal/registry"
 )
 
 // Yard is a named place with capacity where workspaces run: what every kind of
@@ -38,8 +39,8 @@ type Yard interface {
 	Watch(ctx context.Context, connected func(), changed func(workspace string, what News)) error
 
 	// UseImage makes sure that the yard has the image ref, and refuses one that
-	// nobody has.
-	UseImage(ctx context.Context, ref string, log io.Writer) (Image, error)
+	// nobody has. A registry that it is asked of is signed in to.
+	UseImage(ctx context.Context, ref string, as registry.SignIns, log io.Writer) (Image, error)
 	// FindImage looks an image up; ok is false when the yard has none.
 	FindImage(ctx context.Context, ref string) (img Image, ok bool, err error)
 
@@ -237,6 +238,8 @@ type Build struct {
 	// --mount=type=secret,id=NAME), value by name. They are in no layer, no argument
 	// and no history.
 	Secrets map[string]string
+	// As signs in to the registries that the build takes images from.
+	As registry.SignIns
 	// Closed gives commands of the build no network.
 	Closed bool
 	// CoresMilli and MemoryBytes bound a command of the build where the yard can

@@ -182,10 +182,10 @@ func services(t *testing.T, g Ground, y yard.Yard) {
 
 func images(t *testing.T, g Ground, y yard.Yard) {
 	ctx := t.Context()
-	if img, err := y.UseImage(ctx, g.Image, io.Discard); err != nil || !img.Cached || img.Digest == "" || img.Arch == "" {
+	if img, err := y.UseImage(ctx, g.Image, nil, io.Discard); err != nil || !img.Cached || img.Digest == "" || img.Arch == "" {
 		t.Errorf("an image that is there is %+v, %v", img, err)
 	}
-	if _, err := y.UseImage(ctx, "skerryline/nowhere:9", io.Discard); !errors.Is(err, yard.ErrRefused) || !strings.Contains(err.Error(), "skerryline/nowhere:9") {
+	if _, err := y.UseImage(ctx, "skerryline/nowhere:9", nil, io.Discard); !errors.Is(err, yard.ErrRefused) || !strings.Contains(err.Error(), "skerryline/nowhere:9") {
 		t.Errorf("an image nobody has is answered %v", err)
 	}
 	dir := filepath.Join(t.TempDir(), "context")

@@ -6487,7 +6487,7 @@ export interface components {
             /** @description Given to all workspaces that its level reaches */
             everywhere: boolean;
             /** @enum {string} */
-            form: "variable" | "file" | "build";
+            form: "variable" | "file" | "build" | "registry";
             /** @enum {string} */
             level: "person" | "repository" | "team" | "house";
             /** @description Of a file: its permission bits, in octal */
@@ -6495,6 +6495,10 @@ export interface components {
             name: string;
             /** @description Of a person's file: where in the home folder a link leads to it */
             path?: string;
+            /** @description The set-up of prepared images is given it too */
+            prebuilds?: boolean;
+            /** @description Of one that signs in to a registry of images: its host */
+            registry?: string;
             /** @description Else given to workspaces of these; a repository's goes to its own */
             repositories: string[];
             /** @description Whose it is, for a repository's */
@@ -6508,6 +6512,8 @@ export interface components {
              * @description When something was last begun with it, within an hour
              */
             used_at?: string;
+            /** @description And who signs in there */
+            username?: string;
             /** Format: int64 */
             version: number;
         };
@@ -6552,15 +6558,21 @@ export interface components {
             branches?: string[];
             everywhere?: boolean;
             /**
-             * @description A variable NAME; a file with its path in NAME_FILE; or a build secret of images (a repository's, the house's); default: variable, or as it was
+             * @description A variable NAME; a file with its path in NAME_FILE; a build secret of images, or what images of a registry are fetched with (both a repository's or the house's alone); default: variable, or as it was
              * @enum {string}
              */
-            form?: "variable" | "file" | "build";
+            form?: "variable" | "file" | "build" | "registry";
             /** @description Of a file: its permission bits in octal, 0400 by itself */
             mode?: string;
             /** @description Of a person's file: a place like ~/.config/tide/key, from where a link leads to it */
             path?: string;
+            /** @description The set-up of prepared images is given it too (a repository's, the house's) */
+            prebuilds?: boolean;
+            /** @description Of a registry's: its host as images name it, like images.skerry-line.example:5000 */
+            registry?: string;
             repositories?: string[];
+            /** @description And who signs in there, with the value as the password */
+            username?: string;
             value: string;
         };
         Service: {

@@ -1,9 +1,9 @@
-import { App, Form, Input, Radio, Select } from "antd";
+import { App, Checkbox, Form, Input, Radio, Select } from "antd";
 import { own, put, type Whose } from "../service/secrets";
 import { Ask } from "./Ask";
 import * as say from "words/parts/GiveSecret";
 
-type Fields = { name: string; value: string; form: "variable" | "file" | "build"; path?: string; reach: "everywhere" | "named"; repositories: string[]; branches: string[] };
+type Fields = { name: string; value: string; form: "variable" | "file" | "build" | "registry"; path?: string; registry?: string; username?: string; prebuilds?: boolean; reach: "everywhere" | "named"; repositories: string[]; branches: string[] };
 
 /**
  * The form that sets a secret of one level. With a name it is one's own for that one and
@@ -22,6 +22,9 @@ export function GiveSecret({ name, repository, of = own, repositories, onClose }
           value: f.value,
           form: f.form,
           path: f.form === "file" && f.path ? f.path : undefined,
+          registry: f.form === "registry" ? f.registry : undefined,
+          username: f.form === "registry" ? f.username : undefined,
+          prebuilds: f.prebuilds || undefined,
           everywhere: of.level !== "repository" && f.reach === "everywhere",
           repositories: of.level !== "repository" && f.reach === "named" ? f.repositories : undefined,
           branches: name ? undefined : f.branches,
@@ -40,9 +43,21 @@ export function GiveSecret({ name, repository, of = own, repositories, onClose }
         <Input.TextArea autoSize={{ minRows: 1, maxRows: 6 }} spellCheck={false} autoComplete="off" className="hidden-text" aria-label={say.value()} />
       </Form.Item>
       <Form.Item name="form" label={say.handedOverAs()}>
-        <Radio.Group options={[{ value: "variable", label: say.aVariable() }, { value: "file", label: say.aFileWithIts() }, ...(shared ? [{ value: "build", label: say.aBuildSecret() }] : [])]} />
+        <Radio.Group
+          options={[
+            { value: "variable", label: say.aVariable() },
+            { value: "file", label: say.aFileWithIts() },
+            ...(shared
+              ? [
+                  { value: "build", label: say.aBuildSecret() },
+                  { value: "registry", label: say.signsInToARegistry() },
+                ]
+              : []),
+          ]}
+        />
       </Form.Item>
       {of.level === "person" && <Place />}
+      {shared && <OfImages />}
       {of.level !== "repository" && <Reach of={of} repositories={repositories ?? (repository ? [repository] : [])} />}
       {!name && (
         <Form.Item name="branches" label={say.onBranches()} extra={say.patternsLike()}>
@@ -60,6 +75,26 @@ function Place() {
       <Input spellCheck={false} autoComplete="off" placeholder={say.configTideKey()} />
     </Form.Item>
   ) : null;
+}
+
+/** Of one that is a repository's or the house's: what it has to do with images. */
+function OfImages() {
+  const form = Form.useWatch<Fields["form"]>("form");
+  if (form === "build") return null;
+  return form === "registry" ? (
+    <>
+      <Form.Item name="registry" label={say.registry()} rules={[{ required: true, message: say.theRegistry() }]} extra={say.itsHost()}>
+        <Input spellCheck={false} autoComplete="off" placeholder={say.imagesSkerry()} />
+      </Form.Item>
+      <Form.Item name="username" label={say.signsInAs()} rules={[{ required: true, message: say.whoSignsIn() }]} extra={say.theValueIs()}>
+        <Input spellCheck={false} autoComplete="off" />
+      </Form.Item>
+    </>
+  ) : (
+    <Form.Item name="prebuilds" valuePropName="checked">
+      <Checkbox>{say.inPrebuilds()}</Checkbox>
+    </Form.Item>
+  );
 }
 
 /** Whom one is given to: said explicitly. */

@@ -25,7 +25,7 @@ export function SecretTable({ rows, loading, removable, of, empty }: { rows?: Se
       locale={nothing(empty)}
       columns={[
         { title: say.name(), render: (_, s) => <code>{s.name}</code>, sorter: (a, b) => a.name.localeCompare(b.name), defaultSortOrder: "ascend" },
-        { title: say.handedOverAs(), render: (_, s) => say.formOf(s.form, s.name, s.path, s.mode) },
+        { title: say.handedOverAs(), render: (_, s) => say.formOf(s) },
         { title: say.givenTo(), render: (_, s) => say.reach(s.level, s.everywhere, s.repositories, s.branches) },
         { title: say.version(), dataIndex: "version", align: "right", className: "number" },
         { title: say.set(), render: (_, s) => <Tooltip title={exact(s.updated_at)}>{say.whenBy(when(s.updated_at), s.by)}</Tooltip> },

@@ -28,11 +28,13 @@ type Form string
 
 // The forms: a variable; a file on tmpfs with a variable NAME_FILE that holds its
 // path; or a build secret, which no process of a workspace gets, but the builds of
-// images alone, where they mount it (RUN --mount=type=secret,id=NAME).
+// images alone, where they mount it (RUN --mount=type=secret,id=NAME); or what the
+// images of a registry are fetched with, which nothing inside ever gets.
 const (
 	Variable Form = "variable"
 	File     Form = "file"
 	Build    Form = "build"
+	Registry Form = "registry"
 )
 
 // FileFolder is where secrets in the form of a file stand in a workspace.
@@ -44,7 +46,8 @@ type Secret struct {
 	Name  string
 	Form  Form
 	// Path is where a file stands beside FileFolder: beginning with ~/, a link to
-	// it there; and Mode its permission bits, 0400 where it is zero.
+	// it there; and Mode its permission bits, 0400 where it is zero. Of a registry's
+	// it is who signs in where; see [Secret.SignsIn].
 	Path    string
 	Mode    uint32
 	Version int
@@ -54,6 +57,8 @@ type Secret struct {
 	// otherwise only to those of Repositories. A repository's goes to its own.
 	Everywhere   bool
 	Repositories []string
+	// Prebuilds tells that the set-up of prepared images is given it too.
+	Prebuilds bool
 	// Branches are patterns, as [path.Match] has them, one of which a workspace's
 	// branch must fit; none is every branch.
 	Branches []string
@@ -66,6 +71,9 @@ type Place struct {
 	Teams []string
 	// Build tells that it is the build of an image, which gets build secrets alone.
 	Build bool
+	// Prebuild tells that it is the set-up of a prepared image, which gets those that
+	// are for it alone.
+	Prebuild bool
 }
 
 // Choice is one secret and what becomes of it in a workspace.
@@ -75,6 +83,12 @@ type Choice struct {
 	Why   string
 	// Hides are the levels at which the same name would be given too.
 	Hides []Level
+}
+
+// SignsIn says at which registry one of the form [Registry] signs in, and as whom.
+func (s Secret) SignsIn() (host, username string) {
+	i := strings.LastIndex(s.Path, "@")
+	return s.Path[i+1:], s.Path[:max(i, 0)]
 }
 
 // reach says whether a secret is given to a place but for others of its name, and
@@ -90,10 +104,13 @@ func reach(p Place, s Secret) (given, known bool, why string) {
 		return false, true, fmt.Sprintf("it is %s and not for %s, but for %s", whose, p.Repository, strings.Join(s.Repositories, ", "))
 	case !OnBranch(s.Branches, p.Branch):
 		return false, true, fmt.Sprintf("it is %s, for branches like %s, and this is %s", whose, strings.Join(s.Branches, ", "), p.Branch)
-	case p.Build && s.Form != Build:
+	case p.Build && s.Form != Build && s.Form != Registry, p.Prebuild && !s.Prebuilds:
 		return false, false, ""
 	case s.Form == Build && !p.Build:
 		return false, true, fmt.Sprintf("it is %s, for the builds of images alone", whose)
+	case s.Form == Registry && !p.Build:
+		host, _ := s.SignsIn()
+		return false, true, fmt.Sprintf("it is %s, and signs in to %s for images alone", whose, host)
 	}
 	why = "it is " + whose
 	switch {

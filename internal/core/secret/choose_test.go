@@ -55,6 +55,47 @@ func TestWhichSecretIsGiven(t *testing.T) {
 	}
 }
 
+// The making of images is given what is for it: builds what they mount and what signs in
+// to registries, set-up of prepared images what is marked; nothing inside signs in.
+func TestWhatImagesAreGiven(t *testing.T) {
+	all := []Secret{
+		{Level: OfHouse, Name: "LAMPS", Everywhere: true, Form: Registry, Path: "robot@fare@images.skerryline.example:5000"},
+		{Level: OfHouse, Name: "MIRROR", Everywhere: true, Form: Build},
+		{Level: OfRepository, Name: "SHELF", Whose: "deck-log", Prebuilds: true},
+		{Level: OfRepository, Name: "TIDE", Whose: "deck-log"},
+	}
+	for want, place := range map[string]Place{
+		"LAMPS MIRROR": {Repository: "deck-log", Build: true},
+		"SHELF":        {Repository: "deck-log", Prebuild: true},
+		"SHELF TIDE":   {Repository: "deck-log"},
+	} {
+		var got []string
+		for _, c := range Choose(place, all) {
+			if c.Given {
+				got = append(got, c.Name)
+			} else if c.Name == "LAMPS" && !place.Prebuild && c.Why != "it is the house's, and signs in to images.skerryline.example:5000 for images alone" {
+				t.Errorf("of what signs in it says %q", c.Why)
+			}
+		}
+		if strings.Join(got, " ") != want {
+			t.Errorf("%+v is given %v, not %s", place, got, want)
+		}
+	}
+	if host, who := all[0].SignsIn(); host != "images.skerryline.example:5000" || who != "robot@fare" {
+		t.Errorf("it signs in to %q as %q", host, who)
+	}
+	for host, bad := range map[string]bool{"images.skerryline.example": false, "10.1.2.3:5000": false, "https://images.skerryline.example": true, "images.skerryline.example/fare": true, "": true, "IMAGES.example": true, "-x": true, "x:": true} {
+		if err := CheckSignIn(host, "reader"); (err != nil) != bad {
+			t.Errorf("a registry %q: %v", host, err)
+		}
+	}
+	for who, bad := range map[string]bool{"robot$tide": false, "reader@fare": false, "": true, "a:b": true, "a\nb": true} {
+		if err := CheckSignIn("images.skerryline.example", who); (err != nil) != bad {
+			t.Errorf("who signs in as %q: %v", who, err)
+		}
+	}
+}
+
 // A pattern is for one part of a branch's name, and in the end for all that follows.
 func TestBranches(t *testing.T) {
 	for _, c := range []struct {

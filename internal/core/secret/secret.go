@@ -63,6 +63,20 @@ func CheckFile(level Level, where string, mode uint32) error {
 	return nil
 }
 
+// registryHost is a registry's host, with a port where it has one.
+var registryHost = regexp.MustCompile(`^[a-z0-9]([a-z0-9.-]{0,251}[a-z0-9])?(:[0-9]{1,5})?$`)
+
+// CheckSignIn tells what is wrong with a registry and who signs in there, if anything.
+func CheckSignIn(host, username string) error {
+	switch {
+	case !registryHost.MatchString(host):
+		return fmt.Errorf("%q is no registry: write its host as images name it, like images.skerry-line.example:5000, without https:// and path", host)
+	case username == "" || len(username) > 256 || strings.ContainsFunc(username, func(r rune) bool { return r < ' ' || r == ':' || r == 0x7f }):
+		return fmt.Errorf("%q is nobody who could sign in to %s: a username has at most 256 characters and no colon", username, host)
+	}
+	return nil
+}
+
 // CheckBranches tells what is wrong with patterns of branches, if anything.
 func CheckBranches(patterns []string) error {
 	if len(patterns) > 20 {

@@ -2,6 +2,8 @@ package engine
 
 import (
 	"context"
+	"encoding/base64"
+	"encoding/json"
 	"fmt"
 	"io"
 	"net"
@@ -15,13 +17,17 @@ import (
 	"github.com/moby/buildkit/frontend/dockerfile/builder"
 	gateway "github.com/moby/buildkit/frontend/gateway/client"
 	"github.com/moby/buildkit/session"
+	"github.com/moby/buildkit/session/auth"
 	"github.com/moby/buildkit/session/secrets/secretsprovider"
 	"github.com/moby/buildkit/util/staticfs"
+	registrytypes "github.com/moby/moby/api/types/registry"
 	"github.com/moby/moby/client"
 	"github.com/tonistiigi/fsutil"
 	"github.com/tonistiigi/fsutil/types"
+	"google.golang.org/grpc"
 
 	"yardbench/internal/core/definition"
+	"yardbench/internal/registry"
 	"yardbench/internal/yard"
 )
 
@@ -45,12 +51,20 @@ func (e *images) FindImage(ctx context.Context, ref string) (yard.Image, bool, e
 }
 
 // UseImage implements [yard.Yard].
-func (e *images) UseImage(ctx context.Context, ref string, log io.Writer) (yard.Image, error) {
+func (e *images) UseImage(ctx context.Context, ref string, as registry.SignIns, log io.Writer) (yard.Image, error) {
 	if img, ok, err := e.FindImage(ctx, ref); ok || err != nil {
 		return img, err
 	}
 	fmt.Fprintf(log, "the yard does not have %s; asking its registry\n", ref)
-	pull, err := e.cli.ImagePull(ctx, ref, client.ImagePullOptions{})
+	var how client.ImagePullOptions
+	if in, ok := as.At(registry.Host(ref)); ok {
+		sealed, err := json.Marshal(registrytypes.AuthConfig{Username: in.Username, Password: in.Password})
+		if err != nil {
+			return yard.Image{}, err
+		}
+		how.RegistryAuth = base64.URLEncoding.EncodeToString(sealed)
+	}
+	pull, err := e.cli.ImagePull(ctx, ref, how)
 	layers := map[string]int64{}
 	if err == nil {
 		for m, merr := range pull.JSONMessages(ctx) {
@@ -181,7 +195,7 @@ func (e *images) Build(ctx context.Context, b yard.Build, report func(yard.Progr
 	g := &guard{build: b, taken: map[string]bool{}}
 	_, err = bk.Build(ctx, buildkit.SolveOpt{
 		FrontendAttrs: attrs, LocalMounts: mounts, CacheImports: cache, SharedKey: b.CacheSpace,
-		Session: []session.Attachable{secretsprovider.FromMap(secrets)},
+		Session: []session.Attachable{secretsprovider.FromMap(secrets), signingIn{as: b.As}},
 		Exports: []buildkit.ExportEntry{{Type: "moby", Attrs: map[string]string{"name": b.Tag}}},
 	}, "", func(ctx context.Context, c gateway.Client) (*gateway.Result, error) {
 		g.Client = c
@@ -200,6 +214,22 @@ func (e *images) Build(ctx context.Context, b yard.Build, report func(yard.Progr
 	}
 	img.Cached = follow.allCached
 	return img, err
+}
+
+// signingIn gives the builder what it signs in to registries with, over the session of
+// a build; the builder asks for tokens itself.
+type signingIn struct {
+	auth.UnimplementedAuthServer
+	as registry.SignIns
+}
+
+// Register implements [session.Attachable].
+func (s signingIn) Register(to *grpc.Server) { auth.RegisterAuthServer(to, s) }
+
+// Credentials implements [auth.AuthServer]; none is anonymous.
+func (s signingIn) Credentials(_ context.Context, of *auth.CredentialsRequest) (*auth.CredentialsResponse, error) {
+	in, _ := s.as.At(of.Host)
+	return &auth.CredentialsResponse{Username: in.Username, Secret: in.Password}, nil
 }
 
 // buildError says which step failed, and whether trying again could help.

@@ -16,6 +16,7 @@ import (
 	"github.com/moby/buildkit/frontend/dockerfile/parser"
 
 	"yardbench/internal/core/lifecycle"
+	"yardbench/internal/registry"
 	"yardbench/internal/yard"
 )
 
@@ -32,7 +33,7 @@ func (y *images) FindImage(ctx context.Context, ref string) (yard.Image, bool, e
 }
 
 // UseImage implements [yard.Yard].
-func (y *images) UseImage(ctx context.Context, ref string, log io.Writer) (yard.Image, error) {
+func (y *images) UseImage(ctx context.Context, ref string, _ registry.SignIns, log io.Writer) (yard.Image, error) {
 	if img, ok, err := y.FindImage(ctx, ref); ok || err != nil {
 		return img, err
 	}

@@ -118,7 +118,7 @@ func TestTimesAndRoom(t *testing.T) {
 	defer y.Close()
 	ctx, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond)
 	defer cancel()
-	if _, err := y.UseImage(ctx, "elsewhere:1", io.Discard); !errors.Is(err, context.DeadlineExceeded) {
+	if _, err := y.UseImage(ctx, "elsewhere:1", nil, io.Discard); !errors.Is(err, context.DeadlineExceeded) {
 		t.Errorf("a long step that is given up is answered %v", err)
 	}
 	brought(t, y, "one")

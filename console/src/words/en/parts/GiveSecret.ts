@@ -24,3 +24,12 @@ export const aLinkLeads = () => "A link leads from there to the file, unless som
 export const configTideKey = () => "~/.config/tide/key";
 export const nameAtLeastOne = () => "Name at least one";
 export const repositories = () => "Repositories";
+export const signsInToARegistry = () => "what signs in to a registry, to fetch images and features";
+export const registry = () => "Registry";
+export const theRegistry = () => "The registry";
+export const itsHost = () => "Its host, as images name it.";
+export const imagesSkerry = () => "images.skerry-line.example:5000";
+export const signsInAs = () => "Signs in as";
+export const whoSignsIn = () => "Who signs in there";
+export const theValueIs = () => "The value above is the password.";
+export const inPrebuilds = () => "the set-up of prepared images is given it too";

@@ -1,6 +1,16 @@
 export const name = () => "Name";
 export const handedOverAs = () => "Handed over as";
-export const formOf = (form: string, name: string, path?: string, mode?: string) => (form === "build" ? "a build secret of images" : form === "file" ? `a file ($${name}_FILE)${path ? `, at ${path}` : ""}${mode && mode !== "0400" ? `, ${mode}` : ""}` : `$${name}`);
+type Form = { form: string; name: string; path?: string; mode?: string; registry?: string; username?: string; prebuilds?: boolean };
+export const formOf = (s: Form) => {
+  switch (s.form) {
+    case "build":
+      return "a build secret of images";
+    case "registry":
+      return `signs in to ${s.registry} as ${s.username}`;
+  }
+  const form = s.form === "file" ? `a file ($${s.name}_FILE)${s.path ? `, at ${s.path}` : ""}${s.mode && s.mode !== "0400" ? `, ${s.mode}` : ""}` : `$${s.name}`;
+  return form + (s.prebuilds ? ", in prebuilds too" : "");
+};
 export const givenTo = () => "Given to";
 export const reach = (level: string, everywhere: boolean, repositories: string[], branches: string[]) => {
   const to = level === "repository" ? "everybody who works in it" : everywhere ? ({ person: "all my workspaces", team: "all its people" }[level] ?? "everybody") : repositories.join(", ");
