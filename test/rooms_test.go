@@ -19,7 +19,7 @@ var floors = [][]string{
 	{"core", "live", "wire", "vault", "browser", "due", "password", "gitssh", "registry"},
 	{"steward"},
 	{"store", "yard", "repo", "feature", "webhook", "identity", "githost"},
-	{"presence", "house", "session"},
+	{"presence", "house", "session", "backup"},
 	{"reconcile", "record"},
 	{"service"},
 	{"scim"},

@@ -31,7 +31,7 @@ type SecretValue struct {
 	Form         string    `json:"form,omitempty" enum:"variable,file,build,registry" doc:"A variable NAME; a file with its path in NAME_FILE; a build secret of images, or what images of a registry are fetched with (both a repository's or the house's alone); default: variable, or as it was"`
 	Path         *string   `json:"path,omitempty" maxLength:"512" doc:"Of a person's file: a place like ~/.config/tide/key, from where a link leads to it"`
 	Mode         string    `json:"mode,omitempty" maxLength:"4" doc:"Of a file: its permission bits in octal, 0400 by itself"`
-	Registry     string    `json:"registry,omitempty" maxLength:"260" doc:"Of a registry's: its host as images name it, like images.skerry-line.example:5000"`
+	Registry     string    `json:"registry,omitempty" maxLength:"260" doc:"Of a registry's: its host as images name it, like images.skerryline.example:5000"`
 	Username     string    `json:"username,omitempty" maxLength:"256" doc:"And who signs in there, with the value as the password"`
 	Prebuilds    *bool     `json:"prebuilds,omitempty" doc:"The set-up of prepared images is given it too (a repository's, the house's)"`
 	Everywhere   bool      `json:"everywhere,omitempty"`

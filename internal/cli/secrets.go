@@ -84,7 +84,7 @@ func (a secretCommands) putSecret() *cobra.Command {
 	put := &cobra.Command{
 		Use: "put NAME", Short: "Set a secret, read from the terminal without echo or from standard input",
 		Example: "  yardbench secret put TIDE_API_KEY --for tide-board\n  yardbench secret put SIGNING_KEY --everywhere --as-file --at ~/.config/tide/key < key.pem\n" +
-			"  yardbench secret put BERTH_TOKEN --of-repository berth-planner --branch 'release/*'\n  yardbench secret put CHART_KEY --of-team Harbour --for berth-planner,deck-log\n  yardbench secret put MIRROR_TOKEN --of-house --everywhere --for-builds\n  yardbench secret put IMAGES --of-repository fare-desk --signs-in-to images.skerry-line.example:5000 --username fare-desk", Args: cobra.ExactArgs(1),
+			"  yardbench secret put BERTH_TOKEN --of-repository berth-planner --branch 'release/*'\n  yardbench secret put CHART_KEY --of-team Harbour --for berth-planner,deck-log\n  yardbench secret put MIRROR_TOKEN --of-house --everywhere --for-builds\n  yardbench secret put IMAGES --of-repository fare-desk --signs-in-to images.skerryline.example:5000 --username fare-desk", Args: cobra.ExactArgs(1),
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) (err error) {
 			settle(cmd)
 			if in.Value, err = a.readHidden("Value of " + args[0] + ": "); err != nil {

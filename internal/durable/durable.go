@@ -34,12 +34,17 @@ func Write(path string, content []byte, mode os.FileMode) (err error) {
 	if err := os.Rename(f.Name(), path); err != nil {
 		return err
 	}
+	if err := Folder(dir); err != nil {
+		return fmt.Errorf("write %s: %w", path, err)
+	}
+	return nil
+}
+
+// Folder sees to it that the names in a folder are on disk (fsync(2)).
+func Folder(dir string) error {
 	d, err := os.Open(dir)
 	if err != nil {
 		return err
 	}
-	if err := errors.Join(d.Sync(), d.Close()); err != nil { // fsync(2): the name is in the folder
-		return fmt.Errorf("write %s: %w", path, err)
-	}
-	return nil
+	return errors.Join(d.Sync(), d.Close())
 }

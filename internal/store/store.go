@@ -165,11 +165,8 @@ func migrate(ctx context.Context, db *sql.DB, from fs.FS, path string) error {
 		if err := os.Remove(copied); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
-		if _, err := db.ExecContext(ctx, "VACUUM INTO ?", copied); err != nil {
+		if err := copyInto(ctx, db, copied); err != nil {
 			return fmt.Errorf("copy them to %s before they are changed: %w", copied, err)
-		}
-		if err := os.Chmod(copied, 0o600); err != nil {
-			return err
 		}
 	}
 	_, err = provider.Up(ctx)

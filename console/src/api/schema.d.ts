@@ -6568,7 +6568,7 @@ export interface components {
             path?: string;
             /** @description The set-up of prepared images is given it too (a repository's, the house's) */
             prebuilds?: boolean;
-            /** @description Of a registry's: its host as images name it, like images.skerry-line.example:5000 */
+            /** @description Of a registry's: its host as images name it, like images.skerryline.example:5000 */
             registry?: string;
             repositories?: string[];
             /** @description And who signs in there, with the value as the password */

@@ -70,7 +70,7 @@ var registryHost = regexp.MustCompile(`^[a-z0-9]([a-z0-9.-]{0,251}[a-z0-9])?(:[0
 func CheckSignIn(host, username string) error {
 	switch {
 	case !registryHost.MatchString(host):
-		return fmt.Errorf("%q is no registry: write its host as images name it, like images.skerry-line.example:5000, without https:// and path", host)
+		return fmt.Errorf("%q is no registry: write its host as images name it, like images.skerryline.example:5000, without https:// and path", host)
 	case username == "" || len(username) > 256 || strings.ContainsFunc(username, func(r rune) bool { return r < ' ' || r == ':' || r == 0x7f }):
 		return fmt.Errorf("%q is nobody who could sign in to %s: a username has at most 256 characters and no colon", username, host)
 	}

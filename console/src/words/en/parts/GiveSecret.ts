@@ -28,7 +28,7 @@ export const signsInToARegistry = () => "what signs in to a registry, to fetch i
 export const registry = () => "Registry";
 export const theRegistry = () => "The registry";
 export const itsHost = () => "Its host, as images name it.";
-export const imagesSkerry = () => "images.skerry-line.example:5000";
+export const imagesSkerry = () => "images.skerryline.example:5000";
 export const signsInAs = () => "Signs in as";
 export const whoSignsIn = () => "Who signs in there";
 export const theValueIs = () => "The value above is the password.";
