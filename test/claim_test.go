@@ -32,7 +32,7 @@ func TestASecondServiceOnACopyOfTheRecords(t *testing.T) {
 	if err := os.CopyFS(filepath.Join(copied, "keys"), os.DirFS(filepath.Join(w.dir, "data", "keys"))); err != nil {
 		t.Fatal(err)
 	}
-	db := openDatabase(t, filepath.Join(w.dir, "data", "yardbench.db"))
+	db := openDatabase(t, filepath.Join(w.data(), "yardbench.db"))
 	if _, err := db.Exec("VACUUM INTO ?", filepath.Join(copied, "yardbench.db")); err != nil {
 		t.Fatal(err)
 	}
@@ -114,7 +114,7 @@ func TestASecondServiceOnACopyOfTheRecords(t *testing.T) {
 // would.
 func (w *world) dropVolumesUnknown(now string) {
 	w.t.Helper()
-	db := openDatabase(w.t, filepath.Join(w.dir, "data", "yardbench.db"))
+	db := openDatabase(w.t, filepath.Join(w.data(), "yardbench.db"))
 	defer db.Close()
 	for _, line := range strings.Split(now, "\n") {
 		name, ok := strings.CutPrefix(line, "volume ")
@@ -134,7 +134,7 @@ func (w *world) dropVolumesUnknown(now string) {
 			w.t.Error(err)
 		}
 		cli.Close()
-		if out, err := exec.Command("sh", "-c", "rm -rf "+filepath.Join(w.dir, "data", "disks", name)+"*").CombinedOutput(); err != nil {
+		if out, err := exec.Command("sh", "-c", "rm -rf "+filepath.Join(w.data(), "disks", name)+"*").CombinedOutput(); err != nil {
 			w.t.Errorf("%v: %s", err, out)
 		}
 	}

@@ -38,5 +38,5 @@ func TestDoctor(t *testing.T) {
 	// What was opened since is told.
 	w.rules("mirrors: {", "mirrors: {", "from: [docker.io/skerryline]", "from: []")
 	w.must(w.as("astrid", "", "enrolment", "add", "--role", "operator"), 0)
-	w.must(w.as("astrid", "", "doctor"), 0, "images come from any registry", "an enrolment link for an operator is open until", "take it back with: yardbench enrolment remove ")
+	w.must(w.as("astrid", "", "doctor"), 0, "images come from any registry", "no backup was ever made", "an enrolment link for an operator is open until", "take it back with: yardbench enrolment remove ")
 }

@@ -8,6 +8,7 @@ package test
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"net"
@@ -35,6 +36,7 @@ type world struct {
 	more       []string // further arguments of the service
 	t          testing.TB
 	dir        string // short: there are sockets in it
+	place      string // the data directory in it; "" is data
 	git        string // the git host's address
 	host       *demo.GitHostServer
 	bare       string // where its repositories stand
@@ -136,6 +138,9 @@ func (w *world) hostGit() {
 	w.git = strings.Replace(host.URL, "127.0.0.1", "git.skerryline.localhost", 1)
 }
 
+// data is the service's data directory.
+func (w *world) data() string { return filepath.Join(w.dir, cmp.Or(w.place, "data")) }
+
 // start starts the service, or starts it again.
 func (w *world) start() {
 	w.t.Helper()
@@ -147,7 +152,7 @@ func (w *world) start() {
 	if w.sshAddress != "" {
 		sshListen = w.sshAddress
 	}
-	w.service = exec.Command(os.Getenv("YARDBENCH_TEST_BINARY"), "demo", "service", "--data", filepath.Join(w.dir, "data"),
+	w.service = exec.Command(os.Getenv("YARDBENCH_TEST_BINARY"), "demo", "service", "--data", w.data(),
 		"--listen", listen, "--ssh-listen", sshListen, "--engine", w.engine, "--git-host", w.git)
 	w.service.Args = append(w.service.Args, w.more...)
 	if w.more == nil {
@@ -234,7 +239,7 @@ func (w *world) wipe() {
 	left, disks := "", []string(nil)
 	for end := time.Now().Add(slack * 20 * time.Second); ; time.Sleep(100 * time.Millisecond) {
 		left = w.leftovers(installation)
-		disks, _ = filepath.Glob(filepath.Join(w.dir, "data", "disks", "*"))
+		disks, _ = filepath.Glob(filepath.Join(w.data(), "disks", "*"))
 		for _, hierarchy := range []string{"", "memory", "cpu", "pids"} { // control groups of either version
 			groups, _ := filepath.Glob(filepath.Join("/sys/fs/cgroup", hierarchy, "yardbench", "yb-"+installation+"-*"))
 			disks = append(disks, groups...)
@@ -276,7 +281,7 @@ func (w *world) dropClaims(installation string) {
 }
 
 func (w *world) installation() string {
-	db := openDatabase(w.t, filepath.Join(w.dir, "data", "yardbench.db"))
+	db := openDatabase(w.t, filepath.Join(w.data(), "yardbench.db"))
 	defer db.Close()
 	var id string
 	if err := db.QueryRow("SELECT value FROM meta WHERE key = 'installation'").Scan(&id); err != nil {
@@ -329,7 +334,7 @@ func (w *world) leftovers(installation string) string {
 // vault opens the service's own keys.
 func (w *world) vault() *vault.Vault {
 	w.t.Helper()
-	v, err := vault.Open(filepath.Join(w.dir, "data", "keys", "sealing.json"), nil)
+	v, err := vault.Open(filepath.Join(w.data(), "keys", "sealing.json"), nil)
 	if err != nil {
 		w.t.Fatal(err)
 	}

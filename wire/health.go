@@ -14,7 +14,7 @@ type Health struct {
 
 // Opening is something that an installation leaves open.
 type Opening struct {
-	Area   string  `json:"area" enum:"way in,people,house rules,git,yard"`
+	Area   string  `json:"area" enum:"way in,people,house rules,git,yard,records"`
 	Kind   string  `json:"kind" doc:"The same for the same thing" example:"images-from-anywhere"`
 	What   string  `json:"what"`
 	Close  string  `json:"close" doc:"How it is closed"`

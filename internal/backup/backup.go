@@ -13,6 +13,7 @@ package backup
 import (
 	"archive/tar"
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -43,10 +44,15 @@ const (
 	keysFile     = "keys.age"
 	databaseFile = "yardbench.db"
 	keysFolder   = "keys"
+	lastFile     = "last-backup" // when the newest was made
 )
 
 // folders are those of a data directory whose files are copied as they are.
 var folders = []string{"logs", "recordings"}
+
+// workFactor is what guessing a passphrase costs: scrypt's N as a power of two, about a
+// second of one core. Tests have less.
+var workFactor = 18
 
 // mostKeys bounds the archive of the keys, in bytes.
 const mostKeys = 4 << 20
@@ -86,13 +92,16 @@ func Make(ctx context.Context, dir, to, passphrase, version string, now time.Tim
 	if _, err := os.Stat(database); err != nil {
 		return m, fmt.Errorf("%s is no data directory: %w", dir, err)
 	}
+	if inside, err := within(dir, to); err != nil || inside {
+		return m, cmp.Or(err, fmt.Errorf("%s is in the data directory itself: what ends that would end the backup with it", to))
+	}
 	if _, err := os.Lstat(to); !errors.Is(err, fs.ErrNotExist) {
 		return m, fmt.Errorf("%s is there already: name a folder that is not, each backup is one of its own", to)
 	}
 	if err := os.MkdirAll(filepath.Dir(to), 0o700); err != nil {
 		return m, err
 	}
-	partial, err := os.MkdirTemp(filepath.Dir(to), "."+filepath.Base(to)+"-unfinished-")
+	partial, err := unfinished(to, now)
 	if err != nil {
 		return m, err
 	}
@@ -128,7 +137,54 @@ func Make(ctx context.Context, dir, to, passphrase, version string, now time.Tim
 	if err == nil {
 		err = durable.Folder(filepath.Dir(to))
 	}
+	if err == nil {
+		err = durable.Write(filepath.Join(dir, lastFile), []byte(m.MadeAt.Format(time.RFC3339)+"\n"), 0o600)
+	}
 	return m, err
+}
+
+// Last is when the newest backup of a data directory was made; the zero time where none
+// was.
+func Last(dir string) (time.Time, error) {
+	text, err := os.ReadFile(filepath.Join(dir, lastFile))
+	if errors.Is(err, fs.ErrNotExist) {
+		return time.Time{}, nil
+	}
+	if err != nil {
+		return time.Time{}, err
+	}
+	return time.Parse(time.RFC3339, strings.TrimSpace(string(text)))
+}
+
+// within tells whether a path is in a folder, or is it.
+func within(folder, path string) (bool, error) {
+	folder, err := filepath.Abs(folder)
+	if err != nil {
+		return false, err
+	}
+	if path, err = filepath.Abs(path); err != nil {
+		return false, err
+	}
+	rest, err := filepath.Rel(folder, path)
+	return err == nil && rest != ".." && !strings.HasPrefix(rest, "../"), err
+}
+
+// unfinished makes a folder beside one that is to be, to become that; what was left of
+// earlier ones, a day ago or longer, is taken away.
+func unfinished(to string, now time.Time) (string, error) {
+	pattern := "." + filepath.Base(to) + "-unfinished-"
+	left, err := filepath.Glob(filepath.Join(filepath.Dir(to), pattern+"*"))
+	if err != nil {
+		return "", fmt.Errorf("%q cannot be the name of a folder here: leave out * ? [ and \\", filepath.Base(to))
+	}
+	for _, old := range left {
+		if st, err := os.Stat(old); err == nil && now.Sub(st.ModTime()) > 24*time.Hour {
+			if err := os.RemoveAll(old); err != nil {
+				return "", err
+			}
+		}
+	}
+	return os.MkdirTemp(filepath.Dir(to), pattern)
 }
 
 // copyFolder copies the files of a folder, where there is one. A file that goes
@@ -237,6 +293,7 @@ func sealKeys(from, to, passphrase string) error {
 	if err != nil {
 		return err
 	}
+	who.SetWorkFactor(workFactor)
 	var sealed bytes.Buffer
 	in, err := age.Encrypt(&sealed, who)
 	if err == nil {
@@ -262,7 +319,7 @@ func openKeys(from, to, passphrase string) error {
 	if err != nil {
 		return err
 	}
-	who.SetMaxWorkFactor(20) // what this program writes has 18
+	who.SetMaxWorkFactor(20)
 	plain, err := age.Decrypt(io.LimitReader(sealed, mostKeys), who)
 	if err != nil {
 		return errors.New("the passphrase does not open the keys of this backup")

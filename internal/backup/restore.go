@@ -147,7 +147,7 @@ func Restore(ctx context.Context, folder, dir string, keys Keys) (f Found, err e
 	if err := os.MkdirAll(filepath.Dir(dir), 0o700); err != nil {
 		return f, err
 	}
-	partial, err := os.MkdirTemp(filepath.Dir(dir), "."+filepath.Base(dir)+"-unfinished-")
+	partial, err := unfinished(dir, time.Now())
 	if err != nil {
 		return f, err
 	}

@@ -26,7 +26,7 @@ func (a serviceCommands) backup() *cobra.Command {
 
 // passphrase reads one from a file, or where that is named - without echo or from
 // standard input. A new one is asked for twice at a terminal.
-func (a *app) passphrase(file string, anew bool) (string, error) {
+func (a serviceCommands) passphrase(file string, anew bool) (string, error) {
 	var text string
 	switch file {
 	case "":

@@ -20,6 +20,9 @@ func (k *Keeper) settle(id string, j *work) error {
 	turn := k.turns.next()
 	defer turn.end()
 	w, err := k.Store.Read().WorkspaceByID(k.ctx, id)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil // the yard speaks of one that the records do not know: they were set back
+	}
 	if err != nil {
 		return err
 	}
@@ -279,7 +282,11 @@ func (k *Keeper) note(tx *store.Tx, w *store.Workspace, s lifecycle.State, mv li
 		}
 	}
 	if away {
-		if err := tx.SetCondition(k.ctx, *w, lifecycle.StewardAway, "its steward is not connected; it dials again by itself"); err != nil {
+		why := "its steward is not connected; it dials again by itself"
+		if seen.Elsewhere[w.Body] {
+			why = "its container was made where the service was before, and does not find it here: stop and start it, and it is made anew, with its files"
+		}
+		if err := tx.SetCondition(k.ctx, *w, lifecycle.StewardAway, why); err != nil {
 			return err
 		}
 	} else if wasAway {

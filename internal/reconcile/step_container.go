@@ -2,6 +2,7 @@ package reconcile
 
 import (
 	"context"
+	"fmt"
 
 	"yardbench/internal/core/definition"
 	"yardbench/internal/core/lifecycle"
@@ -33,6 +34,9 @@ func (d *doing) makeBody(ctx context.Context) error {
 			return nil
 		}
 		return errLookAgain
+	}
+	if d.w.NextBody == 0 && d.w.SeededVolume > 0 {
+		fmt.Fprintln(d.log, "the container before is gone, or was made where the service was before: it is made anew, with its files and its set-up; what was written elsewhere in it is not there any more")
 	}
 	if err := d.links.openLink(d.w, d.body); err != nil {
 		return err

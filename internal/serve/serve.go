@@ -22,6 +22,7 @@ import (
 
 	"yardbench/internal/access"
 	"yardbench/internal/api"
+	"yardbench/internal/backup"
 	"yardbench/internal/core/rules"
 	"yardbench/internal/feature"
 	"yardbench/internal/house"
@@ -224,7 +225,7 @@ func Run(ctx context.Context, c Config) error {
 		simulated.Links().Changed = k.Followers.StewardChanged
 	}
 	hub.Serve = k.Sessions.Serve
-	rooms := service.Rooms{ChangesPerHour: c.ChangesPerHour, ErrandLease: c.ErrandLease, JournalKey: journalKey, Simulated: isSimulated, Store: st, Keeper: k, Yard: k.Yard, Installation: k.Installation, House: k.House, Sessions: k.Sessions, Hub: stewards, Recordings: filepath.Join(dir, "recordings"), Mirrors: mirrors, Vault: v, Bus: bus, Address: strings.TrimRight(c.Address, "/"), Now: c.Now}
+	rooms := service.Rooms{ChangesPerHour: c.ChangesPerHour, ErrandLease: c.ErrandLease, JournalKey: journalKey, Simulated: isSimulated, Store: st, Keeper: k, Yard: k.Yard, Installation: k.Installation, House: k.House, Sessions: k.Sessions, Hub: stewards, Recordings: filepath.Join(dir, "recordings"), LastBackup: func() (time.Time, error) { return backup.Last(dir) }, Mirrors: mirrors, Vault: v, Bus: bus, Address: strings.TrimRight(c.Address, "/"), Now: c.Now}
 	host, people, err := sshKeys(filepath.Join(dir, "keys"))
 	if err != nil {
 		return err

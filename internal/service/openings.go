@@ -22,7 +22,13 @@ type Openings struct {
 	house   *house.Book
 	store   *store.Store
 	now     func() time.Time
+	// lastBackup is when the newest backup was made; zero for never, nil where nobody
+	// could make one.
+	lastBackup func() (time.Time, error)
 }
+
+// oldBackup is how old the newest backup may be before it is told.
+const oldBackup = 48 * time.Hour
 
 // Openings lists what is open, and how each is closed: of the yard, of the house
 // rules, of the way people come, of what people were given.
@@ -38,6 +44,15 @@ func (s *Openings) Openings(ctx context.Context, a Actor) (out []wire.Opening, e
 	out = []wire.Opening{}
 	say(!reach.SafeWay(s.address), "way in", "no-tls", "people reach "+s.address+" without TLS: whoever sits between reads passwords and secrets", "put a TLS end before the service, and start it with that address; see docs/operating.md")
 	say(s.perHour == 0, "way in", "no-pace", "nobody is held to a pace: one person can fill the journal", "start the service with --changes-per-hour")
+	if s.lastBackup != nil {
+		at, err := s.lastBackup()
+		if err != nil {
+			return nil, err
+		}
+		how := "have one made each day; see docs/operating.md, Backup"
+		say(at.IsZero(), "records", "no-backup", "no backup was ever made of the records: whoever loses this disk loses them", how)
+		say(!at.IsZero() && s.now().Sub(at) > oldBackup, "records", "old-backup", fmt.Sprintf("the newest backup of the records is of %s", at.UTC().Format("2006-01-02 15:04 MST")), how)
+	}
 	open, err := s.store.Read().Enrolments(ctx, s.now())
 	if err != nil {
 		return nil, err

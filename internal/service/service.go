@@ -93,8 +93,10 @@ type Rooms struct {
 	// minute.
 	ErrandLease time.Duration
 	Recordings  string // the folder of recordings
-	SSH         SSH    // the zero value: no such door
-	Now         func() time.Time
+	// LastBackup is when the newest backup was made; the zero time for never.
+	LastBackup func() (time.Time, error)
+	SSH        SSH // the zero value: no such door
+	Now        func() time.Time
 }
 
 // Mirrors is what is asked of the copies of repositories; see repo.Mirrors.
@@ -159,7 +161,7 @@ func New(r Rooms) *Service {
 		})
 	}
 	examiner, _ := r.Yard.(yard.Examiner)
-	openings := &Openings{address: r.Address, perHour: r.ChangesPerHour, yard: examiner, house: r.House, store: r.Store, now: r.Now}
+	openings := &Openings{address: r.Address, perHour: r.ChangesPerHour, yard: examiner, house: r.House, store: r.Store, now: r.Now, lastBackup: r.LastBackup}
 	health := &Health{keeper: r.Keeper, simulated: r.Simulated, store: r.Store, now: r.Now}
 	passkeys := &Passkeys{address: r.Address, store: r.Store, vault: r.Vault, now: r.Now, signIns: signIns}
 	providers := &Providers{passkeys: passkeys, address: r.Address, house: r.House, store: r.Store, vault: r.Vault, now: r.Now, room: &identity.Room{Now: r.Now}}

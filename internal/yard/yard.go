@@ -183,6 +183,9 @@ type Observation struct {
 	Bodies  map[int]lifecycle.Body
 	// Ends tells for an ended body how: an exit code, out of memory.
 	Ends map[int]string
+	// Elsewhere are the bodies that were made for a service in another place: what they
+	// have of it lies where this one puts nothing, and they are to be made anew.
+	Elsewhere map[int]bool
 	// Named tells that there are volumes that bodies or services named.
 	Named bool
 	// Services are the services beside each body, by name.

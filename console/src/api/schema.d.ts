@@ -5728,7 +5728,7 @@ export interface components {
             /** @description What closes it, where one operation does */
             action?: components["schemas"]["Action"];
             /** @enum {string} */
-            area: "way in" | "people" | "house rules" | "git" | "yard";
+            area: "way in" | "people" | "house rules" | "git" | "yard" | "records";
             /** @description How it is closed */
             close: string;
             /**

@@ -56,6 +56,9 @@ func (e *bodies) makeBody(ctx context.Context, b yard.Body) error {
 	if err != nil {
 		return err
 	}
+	if err := e.bringDisk(ctx, e.volume(b.Workspace, b.Volume)); err != nil {
+		return err
+	}
 	img, err := e.cli.ImageInspect(ctx, b.Image)
 	if err != nil {
 		return e.wrap("make the container", err)
@@ -68,7 +71,7 @@ func (e *bodies) makeBody(ctx context.Context, b yard.Body) error {
 	labels[LabelService], labels[labelLinks] = "", "" // whatever the image's own labels say
 	mounts := []mount.Mount{
 		{Type: mount.TypeBind, Source: steward, Target: "/.yardbench/bin", ReadOnly: true},
-		{Type: mount.TypeBind, Source: e.Link(b.Workspace, b.Number), Target: "/.yardbench/link", ReadOnly: true},
+		{Type: mount.TypeBind, Source: e.Link(b.Workspace, b.Number), Target: linkTarget, ReadOnly: true},
 		// Seeding is ours: the engine's own copy into an empty volume
 		// stays half-filled, without a word, when it is cut off.
 		{Type: mount.TypeVolume, Source: e.volume(b.Workspace, b.Volume), Target: b.Folder, VolumeOptions: &mount.VolumeOptions{NoCopy: true}},

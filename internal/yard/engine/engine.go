@@ -175,7 +175,7 @@ func (e *Engine) Workspaces(ctx context.Context) ([]string, error) {
 
 // Observe implements [yard.Yard].
 func (e *Engine) Observe(ctx context.Context, workspace string) (yard.Observation, error) {
-	o := yard.Observation{Volumes: map[int]bool{}, Bodies: map[int]lifecycle.Body{}, Ends: map[int]string{}, Services: map[int]map[string]yard.ServiceState{}}
+	o := yard.Observation{Volumes: map[int]bool{}, Bodies: map[int]lifecycle.Body{}, Ends: map[int]string{}, Elsewhere: map[int]bool{}, Services: map[int]map[string]yard.ServiceState{}}
 	cs, err := e.cli.ContainerList(ctx, client.ContainerListOptions{All: true, Filters: e.mine(workspace)})
 	if err != nil {
 		return o, e.wrap("look at the containers", err)
@@ -199,6 +199,9 @@ func (e *Engine) Observe(ctx context.Context, workspace string) (yard.Observatio
 			continue
 		}
 		o.Bodies[n], o.Ends[n] = bodyState(in.Container.State)
+		if in.Container.HostConfig != nil && e.elsewhere(workspace, n, in.Container.HostConfig.Mounts) {
+			o.Elsewhere[n] = true
+		}
 	}
 	if id := e.adopted.container(workspace); id != "" {
 		in, err := e.cli.ContainerInspect(ctx, id, client.ContainerInspectOptions{})
@@ -271,6 +274,9 @@ func (e *Engine) Remove(ctx context.Context, p yard.Part) error {
 }
 
 func (e *conn) makeVolume(ctx context.Context, name string, labels map[string]string, size int64) error {
+	if err := e.bringDisk(ctx, name); err != nil {
+		return err
+	}
 	options := client.VolumeCreateOptions{Name: name, Labels: labels}
 	if e.Disks != nil && size > 0 {
 		if err := e.Disks.make(ctx, name, size); err != nil {

@@ -1,0 +1,122 @@
+package test
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"yardbench/wire"
+)
+
+// operate runs the program by itself, as an operator on the service's machine would.
+func (w *world) operate(args ...string) result {
+	w.t.Helper()
+	cmd := exec.CommandContext(w.t.Context(), os.Getenv("YARDBENCH_TEST_BINARY"), args...)
+	var out, errs strings.Builder
+	cmd.Stdout, cmd.Stderr = &out, &errs
+	_ = cmd.Run() // its exit code says it
+	return result{code: cmd.ProcessState.ExitCode(), out: out.String(), errors: errs.String()}
+}
+
+// The machine's disk with the service's data is gone. A backup, made while people
+// worked, is put elsewhere on the same engine; everybody goes on, with their files; what
+// came after it is lost to the records, named, and taken from nobody.
+func TestRestoredElsewhere(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.kill()
+	w.more = []string{} // bounded disks lie in the data directory, and would be gone with it
+	w.start()
+	c := w.client("ingrid")
+	w.must(w.as("ingrid", "", "launch", "deck-log", "--name", "pier"), 0, "is ready")
+	w.must(w.as("ingrid", "", "launch", "deck-log", "--name", "quay"), 0, "is ready")
+	for _, name := range []string{"pier", "quay"} {
+		w.must(w.as("ingrid", "", "run", name, "--", "sh", "-c", "echo of "+name+" > only-here"), 0)
+	}
+	w.must(w.as("ingrid", "", "stop", "pier"), 0, "is stopped")
+	w.must(w.as("ingrid", "the-first-tide-key", "secret", "put", "TIDE_KEY", "--everywhere"), 0)
+
+	phrase, kept := filepath.Join(w.dir, "phrase"), filepath.Join(w.dir, "kept")
+	if err := os.WriteFile(phrase, []byte("four herring gulls\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	w.must(w.operate("backup", "make", kept, "--data", w.data(), "--passphrase-file", phrase), 0, "its keys sealed by the passphrase")
+	w.must(w.as("ingrid", "the-second-tide-key", "secret", "put", "TIDE_KEY", "--everywhere"), 0)
+	w.must(w.as("ingrid", "", "launch", "deck-log", "--name", "late"), 0, "is ready")
+	installation := w.installation()
+	before := w.leftovers(installation)
+
+	w.kill()
+	if err := os.RemoveAll(w.data()); err != nil {
+		t.Fatal(err)
+	}
+	w.must(w.operate("backup", "verify", kept, "--passphrase-file", phrase), 0, "it is whole", "the keys open all")
+	w.place = "elsewhere"
+	w.must(w.operate("backup", "restore", kept, "--data", w.data(), "--passphrase-file", phrase), 0, "--take-over")
+	w.more = []string{"--take-over"}
+	w.start()
+
+	w.must(w.as("ingrid", "", "start", "pier"), 0, "is ready")
+	w.must(w.as("ingrid", "", "run", "pier", "--", "sh", "-c", "cat only-here; echo key $TIDE_KEY; cat made 2>/dev/null; true"), 0, "of pier", "key the-first-tide-key")
+	// What ran went on, and cannot be entered: that is said, with the way back.
+	w.until(c, "quay", 30*time.Second, func(ws wire.Workspace) bool {
+		for _, x := range ws.Conditions {
+			if x.Kind == "steward away" && strings.Contains(x.Reason, "stop and start it") {
+				return true
+			}
+		}
+		return false
+	})
+	w.must(w.as("ingrid", "", "stop", "quay"), 0, "is stopped")
+	w.must(w.as("ingrid", "", "start", "quay"), 0, "is ready")
+	w.must(w.as("ingrid", "", "run", "quay", "--", "cat", "only-here"), 0, "of quay")
+
+	// Nobody took away what the records do not know.
+	w.must(w.as("ingrid", "", "show", "late"), 3)
+	now := w.leftovers(installation)
+	for line := range strings.Lines(before) {
+		if kind, name, _ := strings.Cut(strings.TrimSpace(line), " "); kind == "volume" && !strings.Contains(now, name) {
+			t.Errorf("the %s %s was taken away; there is\n%s", kind, name, now)
+		}
+	}
+	if strings.Count(now, "container ") != 3 {
+		t.Errorf("of three containers there are\n%s", now)
+	}
+	w.must(w.as("astrid", "", "journal", "list", "--kind", "yard.set-back"), 0, "yard.set-back")
+	w.must(w.operate("backup", "verify", kept), 0, "was not tried")
+	w.kill() // an operator has looked
+	w.start()
+	for end := time.Now().Add(slack * 10 * time.Second); strings.Count(w.leftovers(installation), "container ") > 2 && time.Now().Before(end); {
+		time.Sleep(100 * time.Millisecond)
+	}
+	w.dropVolumesUnknown(w.leftovers(installation))
+}
+
+// A data directory that was moved while the service was down is the same one: what runs
+// goes on, and what is started is made anew at the new place with its files, on a
+// bounded disk too.
+func TestMovedDataDirectory(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.register("mast", map[string]string{".devcontainer/devcontainer.json": `{"image": "skerryline/base:1", "remoteUser": "crew", "onCreateCommand": "sudo -n true 2>/dev/null; echo set up >> /tmp/set-up"}`})
+	w.must(w.as("ingrid", "", "launch", "mast", "--name", "fore"), 0, "is ready")
+	w.must(w.as("ingrid", "", "launch", "mast", "--name", "aft"), 0, "is ready")
+	w.must(w.as("ingrid", "", "run", "fore", "--", "sh", "-c", "echo of the fore > only-here"), 0)
+	w.must(w.as("ingrid", "", "stop", "fore"), 0, "is stopped")
+	w.kill()
+	was := w.data()
+	w.place = "moved"
+	if err := os.Rename(was, w.data()); err != nil {
+		t.Fatal(err)
+	}
+	w.start()
+	w.must(w.as("ingrid", "", "run", "aft", "--", "echo", "goes on"), 0, "goes on")
+	w.must(w.as("ingrid", "", "start", "fore"), 0, "is ready")
+	w.must(w.as("ingrid", "", "run", "fore", "--", "sh", "-c", "cat only-here /tmp/set-up"), 0, "of the fore\nset up")
+	w.must(w.as("ingrid", "", "logs", "fore"), 0, "it is made anew, with its files")
+	w.must(w.as("ingrid", "", "stop", "aft"), 0, "is stopped")
+	w.must(w.as("ingrid", "", "start", "aft"), 0, "is ready")
+}
