@@ -19,8 +19,10 @@ type Person struct {
 	Email    string `json:"email" example:"ingrid@skerryline.example"`
 	Role     string `json:"role" enum:"operator,lead,developer,auditor,guest"`
 	Team     string `json:"team,omitempty" example:"Timetable"`
-	Closed   bool   `json:"closed" doc:"They may not sign in any more"`
-	Program  bool   `json:"program,omitempty" doc:"It is no person, but the account of programs of a team: its tokens are made for it, and nobody signs in with it"`
+	// Also are further teams, beside the one that their workspaces are counted with.
+	Also    []Membership `json:"also,omitempty"`
+	Closed  bool         `json:"closed" doc:"They may not sign in any more"`
+	Program bool         `json:"program,omitempty" doc:"It is no person, but the account of programs of a team: its tokens are made for it, and nobody signs in with it"`
 }
 
 // NewProgram asks for an account of programs that belongs to a team.
@@ -32,11 +34,24 @@ type NewProgram struct {
 	Role    string `json:"role,omitempty" enum:"operator,developer,auditor" doc:"Default: developer; another only operators give"`
 }
 
+// Membership is a team that somebody is in beside their own.
+type Membership struct {
+	Team  string `json:"team" example:"Harbour"`
+	Leads bool   `json:"leads,omitempty" doc:"They lead it"`
+}
+
+// NewMembership puts somebody into a team beside their own.
+type NewMembership struct {
+	Team  string `json:"team" minLength:"1" maxLength:"40" example:"Harbour"`
+	Leads bool   `json:"leads,omitempty" doc:"They lead it: its people, workspaces, secrets and guests are theirs to look after"`
+}
+
 // PersonChange changes a person; what is left out stays.
 type PersonChange struct {
-	Role   string  `json:"role,omitempty" enum:"operator,lead,developer,auditor"`
-	Team   *string `json:"team,omitempty" doc:"Empty for none"`
-	Closed *bool   `json:"closed,omitempty" doc:"They may not sign in any more; what they are signed in with ends"`
+	Role   string           `json:"role,omitempty" enum:"operator,lead,developer,auditor"`
+	Team   *string          `json:"team,omitempty" doc:"Empty for none"`
+	Also   *[]NewMembership `json:"also,omitempty" maxItems:"50" doc:"All teams that they are to be in beside their own; an empty list is none"`
+	Closed *bool            `json:"closed,omitempty" doc:"They may not sign in any more; what they are signed in with ends"`
 }
 
 // Guest is somebody whose access ends by itself.

@@ -113,7 +113,7 @@ func TestEveryRouteHoldsThePolicy(t *testing.T) {
 					status := ask(t, method, address+concrete(owner), bodies[o.OperationID], tokens[role])
 					me, _ := svc.rooms.Store.Read().PersonByName(t.Context(), name)
 					them, _ := svc.rooms.Store.Read().PersonByName(t.Context(), owner)
-					rel := policy.Between(me.ID, me.TeamID, them.ID, them.TeamID)
+					rel := policy.Between(me.ID, me.Teams(), them.ID, them.TeamID)
 					want := "allowed"
 					see := map[bool]policy.Action{true: policy.SeeWorkspace, false: policy.SeePeople}[strings.Contains(path, "{workspace}")]
 					if teams { // a team is nobody's own

@@ -75,7 +75,7 @@ func (f *Found) check(ctx context.Context, folder, dir string, keys Keys) error 
 		return err
 	}
 	f.Workspaces = len(all)
-	people, err := q.People(ctx, "")
+	people, err := q.People(ctx, store.Scope{})
 	if f.People = len(people); err != nil {
 		return err
 	}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/url"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -365,25 +366,36 @@ func (a peopleCommands) person() *cobra.Command {
 			return a.print(ps, func() {
 				t := a.table(a.out, "NAME", "FULL NAME", "ROLE", "TEAM", "")
 				for _, p := range ps {
-					t.row(p.Name, p.FullName, p.Role, p.Team, strings.TrimPrefix(map[bool]string{true: ", a program"}[p.Program]+map[bool]string{true: ", closed"}[p.Closed], ", "))
+					t.row(p.Name, p.FullName, p.Role, teamsOf(p), strings.TrimPrefix(map[bool]string{true: ", a program"}[p.Program]+map[bool]string{true: ", closed"}[p.Closed], ", "))
 				}
 				t.print()
 			})
 		}),
 	}
 	var role, team string
+	var also, leads []string
 	set := &cobra.Command{
-		Use: "change NAME", Short: "Change somebody's role or team (operators)", Example: "  yardbench person change ingrid --role lead --team Timetable", Args: cobra.ExactArgs(1),
+		Use: "change NAME", Short: "Change somebody's role or teams (operators)", Example: "  yardbench person change ingrid --role lead --team Timetable\n  yardbench person change ingrid --also Fares --leads Harbour\n  yardbench person change ingrid --also ''", Args: cobra.ExactArgs(1),
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
 			ch := wire.PersonChange{Role: role}
 			if cmd.Flags().Changed("team") {
 				ch.Team = &team
 			}
+			if cmd.Flags().Changed("also") || cmd.Flags().Changed("leads") {
+				ch.Also = &[]wire.NewMembership{}
+				for _, t := range slices.Concat(also, leads) {
+					if t = strings.TrimSpace(t); t != "" {
+						*ch.Also = append(*ch.Also, wire.NewMembership{Team: t, Leads: slices.Contains(leads, t)})
+					}
+				}
+			}
 			return a.changed(cmd, api, args[0], ch)
 		}),
 	}
 	set.Flags().StringVar(&role, "role", "", "operator, lead, developer or auditor")
-	set.Flags().StringVar(&team, "team", "", "their team; empty for none")
+	set.Flags().StringVar(&team, "team", "", "their own team, with which their workspaces are counted; empty for none")
+	set.Flags().StringSliceVar(&also, "also", nil, "all teams that they are in beside it, with --leads; '' for none")
+	set.Flags().StringSliceVar(&leads, "leads", nil, "teams beside their own that they lead")
 	account := func(use, short string, closed bool) *cobra.Command {
 		return &cobra.Command{Use: use + " NAME", Short: short, Example: "  yardbench person " + use + " ingrid", Args: cobra.ExactArgs(1),
 			RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
@@ -427,11 +439,23 @@ func (a peopleCommands) changed(cmd *cobra.Command, api *client.Client, name str
 			state = "may not sign in"
 		}
 		fmt.Fprintf(a.out, "%s is %s", p.Name, p.Role)
-		if p.Team != "" {
-			fmt.Fprintf(a.out, ", team %s", p.Team)
+		if teams := teamsOf(p); teams != "" {
+			fmt.Fprintf(a.out, ", team %s", teams)
 		}
 		fmt.Fprintln(a.out, ", and "+state)
 	})
+}
+
+// teamsOf are the teams of somebody, their own first.
+func teamsOf(p wire.Person) string {
+	var all []string
+	if p.Team != "" {
+		all = append(all, p.Team)
+	}
+	for _, m := range p.Also {
+		all = append(all, map[bool]string{true: "leads "}[m.Leads]+m.Team)
+	}
+	return strings.Join(all, "; ")
 }
 
 // enrol sets up one's own account by a link.

@@ -166,8 +166,8 @@ func (a peopleCommands) whoami() *cobra.Command {
 					return
 				}
 				team := ""
-				if me.Team != "" {
-					team = ", " + me.Team
+				if all := teamsOf(me.Person); all != "" {
+					team = ", " + all
 				}
 				fmt.Fprintf(a.out, "%s (%s, %s%s) at %s\n", me.Name, me.FullName, me.Role, team, api.Address())
 				if len(me.Scopes)+len(me.Repositories) > 0 {

@@ -76,6 +76,12 @@ func RulesBeside(gitHost string) string {
 	return strings.Replace(Rules, "registry.skerryline.localhost:7081", "registry.skerryline.localhost:"+u.Port(), 1)
 }
 
+// alsoIn are those of them who are in several teams.
+var alsoIn = map[string][]wire.NewMembership{
+	"embla": {{Team: "Decks"}},
+	"hauk":  {{Team: "Fares", Leads: true}},
+}
+
 // PushKey is what the git host signs the news of a repository's pushes with.
 func PushKey(repository string) string { return "skerry-push-" + repository }
 
@@ -89,6 +95,15 @@ func Fill(ctx context.Context, s *service.Service, rooms service.Rooms, gitHost 
 	operator, err := actor(ctx, rooms.Store, People[0].Name)
 	if err != nil {
 		return err
+	}
+	for name, also := range alsoIn {
+		p, err := rooms.Store.Read().PersonByName(ctx, name)
+		if err == nil && len(p.Also) == 0 {
+			_, err = s.People.ChangePerson(ctx, operator, name, wire.PersonChange{Also: &also})
+		}
+		if err != nil {
+			return fmt.Errorf("put %s into teams: %w", name, err)
+		}
 	}
 	for _, name := range Repositories {
 		if _, err := rooms.Store.Read().RepositoryByName(ctx, name); err == nil {

@@ -84,7 +84,7 @@ func newDoor(b *testing.B, dir string) *door {
 	k := reconcile.New(b.Context(), reconcile.Rooms{Store: st, Yard: y, Vault: v, Bus: &live.Bus{}, Mirrors: trees{}, Now: time.Now, House: &house.Book{}, Sessions: &session.Sessions{Store: st, Vault: v, PortForm: "http://*.ports.localhost:7080", House: &house.Book{}, Now: time.Now}})
 	d.s = service.New(service.Rooms{Store: st, Vault: v, Bus: k.Bus, Mirrors: trees{}, Keeper: k, House: k.House, Sessions: k.Sessions, Address: "http://127.0.0.1:7080"})
 	if _, err := st.Read().RepositoryByName(b.Context(), "berth-planner"); err == nil { // it was opened before
-		people, err := st.Read().People(b.Context(), "")
+		people, err := st.Read().People(b.Context(), store.Scope{})
 		check(err)
 		for _, p := range people {
 			d.actors = append(d.actors, service.Actor{Person: p})

@@ -29,7 +29,7 @@ type Actor struct {
 // may tells whether the actor may do an action with what is nobody's in
 // particular.
 func (a Actor) may(action policy.Action) bool {
-	return a.Grant.Reaches(action) && policy.May(a.Role, action, policy.House)
+	return a.Grant.Reaches(action) && (policy.May(a.Role, action, policy.House) || a.LeadsAnother() && policy.May(policy.Lead, action, policy.House))
 }
 
 // holds tells whether what belongs to a repository is the actor's to reach: by this
@@ -40,7 +40,19 @@ func (a Actor) holds(repository string) bool {
 
 // mayOf tells whether the actor may do an action with somebody's matter.
 func (a Actor) mayOf(action policy.Action, owner store.Person) bool {
-	return a.Grant.Reaches(action) && policy.May(a.Role, action, policy.Between(a.ID, a.TeamID, owner.ID, owner.TeamID))
+	of := policy.Between(a.ID, a.Teams(), owner.ID, owner.TeamID)
+	role := a.Role
+	if of == policy.Team {
+		role = a.RoleIn(owner.TeamID)
+	}
+	return a.Grant.Reaches(action) && policy.May(role, action, of)
+}
+
+// leadsOneOf tells whether the actor leads a team that somebody is in.
+func (a Actor) leadsOneOf(p store.Person) bool {
+	return a.Grant.Reaches(policy.SeePeople) && slices.ContainsFunc(p.Teams(), func(team string) bool {
+		return slices.Contains(a.Teams(), team) && a.RoleIn(team) == policy.Lead
+	})
 }
 
 // rights lists what the actor may ask, and of whose matters.
@@ -50,6 +62,9 @@ func (a Actor) rights() []wire.Right {
 		of := policy.Table[action][a.Role]
 		if a.TeamID == "" {
 			of &^= policy.Team
+		}
+		for _, m := range a.Also {
+			of |= policy.Table[action][a.RoleIn(m.TeamID)] & (policy.Team | policy.House)
 		}
 		if of != 0 && a.Grant.Reaches(action) {
 			all = append(all, wire.Right{Action: string(action), Of: of.Names()})
@@ -64,7 +79,11 @@ func (a Actor) Widest(action policy.Action) policy.Relation {
 	if !a.Grant.Reaches(action) {
 		return 0
 	}
-	return policy.Widest(a.Role, action)
+	widest := policy.Widest(a.Role, action)
+	if widest < policy.Team && a.LeadsAnother() {
+		widest = max(widest, policy.Widest(policy.Lead, action))
+	}
+	return widest
 }
 
 // Refusal says why the actor may not do an action with anything at all; nil where
@@ -73,7 +92,7 @@ func (a Actor) Refusal(action policy.Action) error {
 	switch {
 	case !a.Grant.Reaches(action):
 		return &fault.Fault{Class: fault.Denied, Kind: "scope", Detail: "this token does not reach that: " + string(action), Next: "have one made with a scope that has it, and for all repositories where it belongs to none; see docs/api.md"}
-	case policy.Widest(a.Role, action) == 0:
+	case a.Widest(action) == 0:
 		return forbidden("your role, "+string(a.Role)+", does not allow this: "+string(action), "ask an operator")
 	}
 	return nil
@@ -97,10 +116,13 @@ func (a Actor) scope(action policy.Action) (s store.Scope, ok bool) {
 	case policy.Other:
 		return store.Scope{}, true
 	case policy.Team:
-		if a.TeamID != "" {
-			return store.Scope{TeamID: a.TeamID}, true
+		s.OwnerID = a.ID
+		for _, team := range a.Teams() {
+			if policy.May(a.RoleIn(team), action, policy.Team) {
+				s.Teams = append(s.Teams, team)
+			}
 		}
-		return store.Scope{OwnerID: a.ID}, true
+		return s, true
 	case policy.Own:
 		return store.Scope{OwnerID: a.ID}, true
 	}

@@ -130,12 +130,12 @@ func (s *Attention) groups(ctx context.Context, a Actor) ([]attention.Group, map
 	var cases []attention.Case
 	byID := map[string]*row{}
 	for _, r := range rows {
-		if (scope.OwnerID == "" || r.w.OwnerID == scope.OwnerID) && (scope.TeamID == "" || r.teamID == scope.TeamID) && a.holds(r.w.RepositoryID) {
+		if scope.Holds(r.w.OwnerID, r.teamID) && a.holds(r.w.RepositoryID) {
 			cases = append(cases, s.views.cases(ctx, r, now)...)
 			byID[r.w.ID] = r
 		}
 	}
-	if scope == (store.Scope{}) && a.Grant.Whole() { // the house is theirs to look after
+	if scope.Whole() && a.Grant.Whole() { // the house is theirs to look after
 		of, err := s.house(ctx, a)
 		if err != nil {
 			return nil, nil, err

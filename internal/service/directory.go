@@ -181,11 +181,11 @@ func (s *Directory) account(ctx context.Context, tx *store.Tx, a Actor, id strin
 			}
 		}
 		if d.Person.ID == "" {
-			role, team, ok := g.Place(nil)
+			place, ok := g.Place(nil)
 			if !ok {
-				role = policy.Developer // no more than that, until a group says so
+				place.Role = policy.Developer // no more than that, until a group says so
 			}
-			d.Person, err = s.providers.newcomer(ctx, tx, by(a), whoOf(in, fullName), role, team)
+			d.Person, err = s.providers.newcomer(ctx, tx, by(a), whoOf(in, fullName), place)
 			return d, err
 		}
 	}
@@ -214,11 +214,11 @@ func (s *Directory) place(ctx context.Context, tx *store.Tx, a Actor, p *store.P
 	for _, m := range in {
 		names = append(names, m.Group)
 	}
-	role, team, ok := g.Place(names)
+	place, ok := g.Place(names)
 	if !ok {
-		role = policy.Developer
+		place.Role = policy.Developer
 	}
-	return s.providers.placed(ctx, tx, by(a), p, role, team)
+	return s.providers.placed(ctx, tx, by(a), p, place)
 }
 
 // Drop has somebody leave for good: as Put does of who is not active, and the directory

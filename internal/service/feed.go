@@ -320,5 +320,5 @@ func (f *feed) give(w *Watch, n News) {
 
 // sees tells whether a matter is within what the watcher may read.
 func (w *Watch) sees(owner, team string) bool {
-	return w.actor.Grant.Reaches(policy.SeeJournal) && (w.scope.OwnerID == "" || owner == w.scope.OwnerID) && (w.scope.TeamID == "" || team == w.scope.TeamID)
+	return w.actor.Grant.Reaches(policy.SeeJournal) && w.scope.Holds(owner, team)
 }

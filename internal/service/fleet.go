@@ -86,7 +86,7 @@ func (s *views) readAll(ctx context.Context, q store.Q) ([]*row, error) {
 	if err != nil {
 		return nil, err
 	}
-	people, err := q.People(ctx, "")
+	people, err := q.People(ctx, store.Scope{})
 	if err != nil {
 		return nil, err
 	}

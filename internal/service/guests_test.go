@@ -9,6 +9,7 @@ import (
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/page"
 	"yardbench/internal/core/policy"
+	"yardbench/internal/core/rules"
 	"yardbench/internal/core/secret"
 	"yardbench/internal/store"
 	"yardbench/wire"
@@ -130,7 +131,7 @@ func TestGuests(t *testing.T) {
 	// Neither a provider nor a directory makes more of a guest than they are.
 	if err := s.rooms.Store.Write(ctx, func(tx *store.Tx) error {
 		p := tormod.Person
-		return s.Providers.placed(ctx, tx, store.Provider{ID: "x", Name: "skerry-id"}, &p, policy.Operator, "")
+		return s.Providers.placed(ctx, tx, store.Provider{ID: "x", Name: "skerry-id"}, &p, rules.Placed{Role: policy.Operator, Also: []rules.AlsoIn{{Team: "Harbour", Leads: true}}})
 	}); err != nil || again("tormod").Role != policy.Guest {
 		t.Errorf("groups make a guest %s, %v", again("tormod").Role, err)
 	}

@@ -165,7 +165,7 @@ func (s *Journal) Journal(ctx context.Context, a Actor, in JournalQuery) ([]wire
 	if !ok {
 		return nil, denied(a, "read the journal")
 	}
-	f := store.JournalFilter{After: in.After, Before: in.Before, Newest: in.Newest, Owner: scope.OwnerID, Team: scope.TeamID, Kind: in.Kind, From: in.From, To: in.To, Limit: in.Limit}
+	f := store.JournalFilter{After: in.After, Before: in.Before, Newest: in.Newest, Of: scope, Kind: in.Kind, From: in.From, To: in.To, Limit: in.Limit}
 	if !in.To.IsZero() && !in.From.Before(in.To) {
 		return nil, invalid("the journal is asked for from a time to one that is not later", "end it after it begins")
 	}

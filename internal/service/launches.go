@@ -184,7 +184,7 @@ func (s *Launches) accounts(ctx context.Context, q store.Q, house rules.Rules, o
 	if owner.TeamID == "" {
 		return out, nil
 	}
-	if used, err = q.Reserved(ctx, store.Scope{TeamID: owner.TeamID}); err != nil {
+	if used, err = q.Reserved(ctx, store.Scope{Teams: []string{owner.TeamID}}); err != nil {
 		return nil, err
 	}
 	return append(out, quota.Account{Whose: "team " + owner.Team, Used: used, Allowed: house.Limits.OfTeam(owner.Team)}), nil

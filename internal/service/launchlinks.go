@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -203,7 +204,7 @@ func (s *LaunchLinks) usable(ctx context.Context, q store.Q, a Actor, id string)
 	switch {
 	case !a.may(policy.Launch):
 		return l, denied(a, "launch workspaces")
-	case l.TeamID != "" && l.TeamID != a.TeamID && l.MadeBy.ID != a.ID:
+	case l.TeamID != "" && !slices.Contains(a.Teams(), l.TeamID) && l.MadeBy.ID != a.ID:
 		return l, forbidden("this launch link is for "+l.Team, "ask "+l.MadeBy.Name)
 	case maker.ClosedAt != nil, l.PausedAt != nil, !policy.May(maker.Role, policy.ChangeLinks, policy.Own):
 		return l, conflict("link-over", "this launch link is paused", "ask "+l.MadeBy.Name)

@@ -56,7 +56,7 @@ type lease struct {
 func (l *Leases) HoldSelf(ctx context.Context, a Actor) (context.Context, context.CancelFunc) {
 	return l.hold(ctx, func(ctx context.Context) (time.Time, error) {
 		now, expires, err := l.actor(ctx, a.TokenID)
-		if err == nil && (now.Role != a.Role || now.TeamID != a.TeamID) {
+		if err == nil && (now.Role != a.Role || now.TeamID != a.TeamID || !slices.Equal(now.Also, a.Also)) {
 			err = ErrLeaseEnded
 		}
 		return expires, err

@@ -84,7 +84,7 @@ func (s *Workspaces) List(ctx context.Context, a Actor, q WorkspaceQuery) (Part[
 	scope := store.Scope{OwnerID: a.ID}
 	if q.All {
 		var ok bool
-		if scope, ok = a.scope(policy.SeeWorkspace); !ok || scope.OwnerID != "" {
+		if scope, ok = a.scope(policy.SeeWorkspace); !ok || scope.Own() {
 			return Part[wire.WorkspaceRow]{}, at(forbidden("your role sees your own workspaces only", "ask for those"), "all", "leave it out")
 		}
 	}
@@ -109,7 +109,7 @@ func (s *views) listed(ctx context.Context, a Actor, scope store.Scope, q Worksp
 	q.Find = strings.ToLower(strings.TrimSpace(q.Find))
 	wanted := make([]*row, 0, len(rows))
 	for _, r := range rows {
-		if (scope.OwnerID == "" || r.w.OwnerID == scope.OwnerID) && (scope.TeamID == "" || r.teamID == scope.TeamID) && a.holds(r.w.RepositoryID) && q.fits(r) && (q.Cause == "" || s.needs(ctx, r, q.Cause)) {
+		if scope.Holds(r.w.OwnerID, r.teamID) && a.holds(r.w.RepositoryID) && q.fits(r) && (q.Cause == "" || s.needs(ctx, r, q.Cause)) {
 			wanted = append(wanted, r)
 		}
 	}

@@ -1,12 +1,14 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"errors"
 	"fmt"
 	"net/mail"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 	"unicode"
@@ -85,12 +87,10 @@ func (s *People) People(ctx context.Context, a Actor) ([]wire.Person, error) {
 		return nil, denied(a, "see who is here")
 	}
 	scope, _ := a.scope(policy.SeePeople)
-	rows, err := s.store.Read().People(ctx, scope.TeamID)
+	rows, err := s.store.Read().People(ctx, scope)
 	out := []wire.Person{}
 	for _, p := range rows {
-		if scope.OwnerID == "" || p.ID == scope.OwnerID {
-			out = append(out, personView(p))
-		}
+		out = append(out, personView(p))
 	}
 	return out, err
 }
@@ -152,10 +152,10 @@ func (s *People) team(ctx context.Context, name string) (store.Team, error) {
 // person finds somebody the actor may see; others do not exist for them.
 func (s *People) person(ctx context.Context, a Actor, name string, action policy.Action) (store.Person, error) {
 	p, err := s.store.Read().PersonByName(ctx, name)
-	if errors.Is(err, store.ErrNotFound) || (err == nil && !a.mayOf(policy.SeePeople, p)) {
+	if errors.Is(err, store.ErrNotFound) || (err == nil && !a.mayOf(policy.SeePeople, p) && !a.leadsOneOf(p)) {
 		return p, notFound("person", name, "see who is here", fault.Do("list-people", ""))
 	}
-	if err == nil && !a.mayOf(action, p) {
+	if err == nil && action != policy.SeePeople && !a.mayOf(action, p) {
 		return p, denied(a, "change "+p.Name)
 	}
 	return p, err
@@ -178,6 +178,12 @@ func (s *People) ChangePerson(ctx context.Context, a Actor, name string, in wire
 		}
 		team = &t
 	}
+	var also []store.Membership
+	if in.Also != nil {
+		if also, err = s.also(ctx, p, in); err != nil {
+			return wire.Person{}, err
+		}
+	}
 	err = s.store.Write(ctx, func(tx *store.Tx) (err error) {
 		now, err := tx.PersonByID(ctx, p.ID)
 		if err == nil {
@@ -196,6 +202,11 @@ func (s *People) ChangePerson(ctx context.Context, a Actor, name string, in wire
 				return err
 			}
 		}
+		if in.Also != nil {
+			if err := tx.SetAlso(ctx, p.ID, also); err != nil {
+				return err
+			}
+		}
 		if in.Closed != nil {
 			if err := tx.CloseAccount(ctx, p.ID, *in.Closed); err != nil {
 				return err
@@ -204,12 +215,44 @@ func (s *People) ChangePerson(ctx context.Context, a Actor, name string, in wire
 		if p, err = tx.PersonByID(ctx, p.ID); err != nil {
 			return err
 		}
-		return tx.Journal(ctx, p.ID, p.ID, a.ID, journal.PersonChanged{Role: p.Role, Team: p.Team, Closed: p.ClosedAt != nil})
+		return tx.Journal(ctx, p.ID, p.ID, a.ID, journal.PersonChanged{Role: p.Role, Team: p.Team, Also: alsoIn(p), Closed: p.ClosedAt != nil})
 	})
 	if err == nil {
 		s.guests.othersSecrets(p.ID)
 	}
 	return personView(p), err
+}
+
+// also finds the teams that somebody is to be in beside their own.
+func (s *People) also(ctx context.Context, p store.Person, in wire.PersonChange) (out []store.Membership, err error) {
+	own, role := p.Team, cmp.Or(policy.Role(in.Role), p.Role)
+	if in.Team != nil {
+		own = *in.Team
+	}
+	if len(*in.Also) > 0 && (p.Program || p.Guest != nil && in.Role == "" || role == policy.Auditor) {
+		return nil, invalid(quote(p.Name)+" is of no team beside their own", "that is for operators, leads and developers")
+	}
+	for _, m := range *in.Also {
+		t, err := s.team(ctx, m.Team)
+		switch {
+		case err != nil:
+			return nil, err
+		case t.ID == "" || t.Name == own || strings.EqualFold(m.Team, own):
+			return nil, invalid("they are in "+cmp.Or(quote(t.Name), "no team of no name")+" already, as their own team", "say their role there with role: lead, or leave it out")
+		case slices.ContainsFunc(out, func(o store.Membership) bool { return o.TeamID == t.ID }):
+			return nil, invalid("the team "+quote(t.Name)+" is named twice", "name it once")
+		}
+		out = append(out, store.Membership{TeamID: t.ID, Team: t.Name, Leads: m.Leads})
+	}
+	return out, nil
+}
+
+// alsoIn are the teams that somebody is in beside their own, for the journal.
+func alsoIn(p store.Person) (out []string) {
+	for _, m := range p.Also {
+		out = append(out, m.Team+map[bool]string{true: " (leads it)"}[m.Leads])
+	}
+	return out
 }
 
 // ErasePerson takes away everything that is known of somebody whose account is
@@ -278,7 +321,7 @@ func (s *People) Enrol(ctx context.Context, a Actor, in wire.NewEnrolment) (wire
 // FirstEnrolment makes the link for the first operator of a service that knows
 // nobody yet.
 func (s *People) FirstEnrolment(ctx context.Context) (link string, needed bool, err error) {
-	people, err := s.store.Read().People(ctx, "")
+	people, err := s.store.Read().People(ctx, store.Scope{})
 	if err != nil || len(people) > 0 {
 		return "", false, err
 	}
@@ -404,7 +447,11 @@ func (s *People) UseEnrolment(ctx context.Context, in wire.EnrolmentUse) (wire.P
 }
 
 func personView(p store.Person) wire.Person {
-	return wire.Person{Name: p.Name, FullName: p.FullName, Email: p.Email, Role: string(p.Role), Team: p.Team, Closed: p.ClosedAt != nil, Program: p.Program}
+	v := wire.Person{Name: p.Name, FullName: p.FullName, Email: p.Email, Role: string(p.Role), Team: p.Team, Closed: p.ClosedAt != nil, Program: p.Program}
+	for _, m := range p.Also {
+		v.Also = append(v.Also, wire.Membership{Team: m.Team, Leads: m.Leads})
+	}
+	return v
 }
 
 // nameOf is a person's name for people to read; the service's own otherwise.

@@ -10,6 +10,7 @@ import (
 	"log/slog"
 	"net/url"
 	"path"
+	"slices"
 	"strings"
 	"time"
 	"unicode"
@@ -272,7 +273,7 @@ func (s *Providers) arrived(ctx context.Context, p store.Provider, who identity.
 	if err != nil {
 		return out, err
 	}
-	role, team, ok := house.SignIn.Providers[p.Name].Place(who.Groups)
+	place, ok := house.SignIn.Providers[p.Name].Place(who.Groups)
 	refused := stranger("provider", p.Title+" knows you, and the house rules have no place for you", "ask an operator: none of your groups stands under sign_in.providers."+p.Name)
 	closed := false
 	t := store.Token{ID: store.NewID(), Door: "console", ProviderID: p.ID, Session: who.Session, ExpiresAt: s.now().Add(house.SignIn.Console.Longest).UTC(), Place: from.Place, Client: from.client()}
@@ -293,11 +294,11 @@ func (s *Providers) arrived(ctx context.Context, p store.Provider, who identity.
 			_, err := tx.DropTokensBy(ctx, p.ID, "", who.Subject) // what they came by before stands on nothing
 			return err
 		case fresh:
-			if person, err = s.newcomer(ctx, tx, p, who, role, team); err != nil {
+			if person, err = s.newcomer(ctx, tx, p, who, place); err != nil {
 				return err
 			}
 		default:
-			if err := s.placed(ctx, tx, p, &person, role, team); err != nil {
+			if err := s.placed(ctx, tx, p, &person, place); err != nil {
 				return err
 			}
 		}
@@ -342,8 +343,8 @@ func (s *Providers) known(ctx context.Context, tx *store.Tx, p store.Provider, w
 }
 
 // newcomer takes somebody in.
-func (s *Providers) newcomer(ctx context.Context, tx *store.Tx, p store.Provider, who identity.Who, role policy.Role, team string) (store.Person, error) {
-	person := store.Person{ID: store.NewID(), FullName: printable(cmp.Or(who.FullName, who.Name), 120), Email: who.Email, Role: role}
+func (s *Providers) newcomer(ctx context.Context, tx *store.Tx, p store.Provider, who identity.Who, place rules.Placed) (store.Person, error) {
+	person := store.Person{ID: store.NewID(), FullName: printable(cmp.Or(who.FullName, who.Name), 120), Email: who.Email, Role: place.Role}
 	mailbox, _, _ := strings.Cut(who.Email, "@")
 	base := plainName(cmp.Or(who.Name, mailbox, who.FullName))
 	for n := 1; ; n++ {
@@ -363,10 +364,16 @@ func (s *Providers) newcomer(ctx context.Context, tx *store.Tx, p store.Provider
 		person.Email = person.Name + "@people.invalid" // RFC 2606: it leads nowhere
 	}
 	var err error
-	if person.TeamID, person.Team, err = s.teamNamed(ctx, tx, p, team); err != nil {
+	if person.TeamID, person.Team, err = s.teamNamed(ctx, tx, p, place.Team); err != nil {
 		return person, err
 	}
 	if err := tx.AddPerson(ctx, person); err != nil {
+		return person, err
+	}
+	if person.Also, err = s.also(ctx, tx, p, place, person.TeamID); err == nil {
+		err = tx.SetAlso(ctx, person.ID, person.Also)
+	}
+	if err != nil {
 		return person, err
 	}
 	return person, tx.Journal(ctx, person.ID, person.ID, p.ID, journal.PersonAdded{Role: person.Role, Team: person.Team, Provider: p.Name})
@@ -389,7 +396,8 @@ func (s *Providers) teamNamed(ctx context.Context, tx *store.Tx, p store.Provide
 
 // placed gives somebody the role and the team that a provider's groups come to. The
 // last operator stays one: somebody must be left who can mend the rules.
-func (s *Providers) placed(ctx context.Context, tx *store.Tx, p store.Provider, person *store.Person, role policy.Role, team string) error {
+func (s *Providers) placed(ctx context.Context, tx *store.Tx, p store.Provider, person *store.Person, place rules.Placed) error {
+	role := place.Role
 	if person.Guest != nil { // what they may is said with their access
 		return nil
 	}
@@ -403,14 +411,17 @@ func (s *Providers) placed(ctx context.Context, tx *store.Tx, p store.Provider, 
 			role = policy.Operator
 		}
 	}
-	id, name := person.TeamID, person.Team
-	if team != "" {
+	id, name, also := person.TeamID, person.Team, person.Also
+	if place.Team != "" {
 		var err error
-		if id, name, err = s.teamNamed(ctx, tx, p, team); err != nil {
+		if id, name, err = s.teamNamed(ctx, tx, p, place.Team); err != nil {
+			return err
+		}
+		if also, err = s.also(ctx, tx, p, place, id); err != nil {
 			return err
 		}
 	}
-	if role == person.Role && id == person.TeamID {
+	if role == person.Role && id == person.TeamID && slices.Equal(also, person.Also) {
 		return nil
 	}
 	if role != person.Role {
@@ -423,8 +434,28 @@ func (s *Providers) placed(ctx context.Context, tx *store.Tx, p store.Provider, 
 			return err
 		}
 	}
-	person.Role, person.TeamID, person.Team = role, id, name
-	return tx.Journal(ctx, person.ID, person.ID, p.ID, journal.PersonChanged{Role: role, Team: name, Provider: p.Name})
+	if !slices.Equal(also, person.Also) {
+		if err := tx.SetAlso(ctx, person.ID, also); err != nil {
+			return err
+		}
+	}
+	person.Role, person.TeamID, person.Team, person.Also = role, id, name, also
+	return tx.Journal(ctx, person.ID, person.ID, p.ID, journal.PersonChanged{Role: role, Team: name, Also: alsoIn(*person), Provider: p.Name})
+}
+
+// also finds the teams that somebody's groups give beside their own, by name.
+func (s *Providers) also(ctx context.Context, tx *store.Tx, p store.Provider, place rules.Placed, own string) (out []store.Membership, err error) {
+	for _, a := range place.Also {
+		m := store.Membership{Leads: a.Leads}
+		if m.TeamID, m.Team, err = s.teamNamed(ctx, tx, p, a.Team); err != nil {
+			return nil, err
+		}
+		if m.TeamID != own && !slices.ContainsFunc(out, func(o store.Membership) bool { return o.TeamID == m.TeamID }) {
+			out = append(out, m)
+		}
+	}
+	slices.SortFunc(out, func(a, b store.Membership) int { return cmp.Compare(a.Team, b.Team) })
+	return out, nil
 }
 
 // SignedOut ends what people are signed in with by a provider, where it says that they

@@ -331,8 +331,10 @@ func (s *Secrets) aging(ctx context.Context, a Actor, after time.Duration, now t
 	if a.may(policy.ChangeSecrets) {
 		of = append(of, store.SecretsOf{Level: secret.OfPerson, SubjectID: a.ID})
 	}
-	if a.TeamID != "" && a.mayOf(policy.ChangeTeamSecret, store.Person{ID: a.TeamID, TeamID: a.TeamID}) {
-		of = append(of, store.SecretsOf{Level: secret.OfTeam, SubjectID: a.TeamID})
+	for _, team := range a.Teams() {
+		if a.mayOf(policy.ChangeTeamSecret, store.Person{ID: team, TeamID: team}) {
+			of = append(of, store.SecretsOf{Level: secret.OfTeam, SubjectID: team})
+		}
 	}
 	if a.may(policy.ChangeHouseSecret) {
 		of = append(of, store.SecretsOf{Level: secret.OfHouse, SubjectID: store.TheHouse})
@@ -439,7 +441,7 @@ func (s *Secrets) explain(ctx context.Context, who store.Person, r store.Reposit
 			continue // of what there is each line says why it is not given
 		}
 		w, is := wanted[n]
-		why := secret.Absent(n, secret.Place{Repository: r.Name, Branch: branch, Teams: teamsOf(who)}, choices)
+		why := secret.Absent(n, secret.Place{Repository: r.Name, Branch: branch, Teams: who.TeamNames()}, choices)
 		if is {
 			why = "the definition asks for it and " + why
 		}
@@ -449,13 +451,6 @@ func (s *Secrets) explain(ctx context.Context, who store.Person, r store.Reposit
 		out = append(out, wire.SecretChoice{Name: n, Level: "none", Wanted: is, Required: w.Required, Why: why, Hides: []string{}})
 	}
 	return out, nil
-}
-
-func teamsOf(p store.Person) []string {
-	if p.Team == "" {
-		return nil
-	}
-	return []string{p.Team}
 }
 
 // choices says what becomes of each secret in the actor's workspaces on a branch of a

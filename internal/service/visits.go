@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -94,7 +95,7 @@ func (s *Ports) mayVisit(ctx context.Context, a Actor, w store.Workspace, port i
 		return until, err
 	}
 	share := shared[port]
-	ours := owner.TeamID != "" && owner.TeamID == a.TeamID
+	ours := owner.TeamID != "" && slices.Contains(a.Teams(), owner.TeamID)
 	if (share.All || share.Team && ours) && a.mayOf(policy.VisitPort, owner) {
 		return share.Until, nil
 	}

@@ -173,10 +173,7 @@ func (s *Sessions) Choose(ctx context.Context, of store.Person, r store.Reposito
 	if err != nil {
 		return nil, nil, err
 	}
-	place := secret.Place{Repository: r.Name, Branch: branch}
-	if of.Team != "" {
-		place.Teams = []string{of.Team}
-	}
+	place := secret.Place{Repository: r.Name, Branch: branch, Teams: of.TeamNames()}
 	// What runs from a pull request may be a stranger's, and a guest is here for a time:
 	// the house rules say what they are given.
 	levels := house.Secrets.Levels(of.Guest != nil, changes.Request(branch) > 0)

@@ -63,7 +63,7 @@ func (tx peopleWrites) AddEnrolment(ctx context.Context, e Enrolment) error {
 // while whoever made it may make links, a lead such for guests of their team; those that the service makes itself
 // always do.
 func (q peopleReads) EnrolmentByHash(ctx context.Context, hash []byte, now time.Time) (Enrolment, error) {
-	return one(ctx, q.reader, scanEnrolment, enrolmentQuery+"WHERE e.hash = ? AND e.used_at IS NULL AND e.expires_at > ? AND (e.made_by = 'service' OR EXISTS (SELECT 1 FROM people m WHERE m.id = e.made_by AND m.closed_at IS NULL AND (m.role = 'operator' OR e.guest <> '' AND m.role = 'lead' AND m.team_id = e.team_id)))", hash, micros(now))
+	return one(ctx, q.reader, scanEnrolment, enrolmentQuery+"WHERE e.hash = ? AND e.used_at IS NULL AND e.expires_at > ? AND (e.made_by = 'service' OR EXISTS (SELECT 1 FROM people m WHERE m.id = e.made_by AND m.closed_at IS NULL AND (m.role = 'operator' OR e.guest <> '' AND (m.role = 'lead' AND m.team_id = e.team_id OR EXISTS (SELECT 1 FROM memberships k WHERE k.person_id = m.id AND k.team_id = e.team_id AND k.leads)))))", hash, micros(now))
 }
 
 // UseEnrolment marks a link as used.

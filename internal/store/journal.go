@@ -88,8 +88,7 @@ type JournalFilter struct {
 	After   int64
 	Before  int64     // 0 is no bound
 	Newest  bool      // the newest first
-	Owner   string    // whose matter it is
-	Team    string    // of whose people it is the matter
+	Of      Scope     // whose matter it is
 	Subject string    // what it happened to
 	Person  string    // whose matter it is, or who did it
 	Kind    string    // what the kind begins with
@@ -159,12 +158,8 @@ func (q journalReads) journalWhere(ctx context.Context, f JournalFilter) (where 
 		}
 	}
 	where, args = "number > ? AND number < ?", []any{after, before}
-	if f.Owner != "" {
-		where, args = where+" AND owner_id = ?", append(args, f.Owner)
-	}
-	if f.Team != "" {
-		where, args = where+" AND owner_id IN (SELECT id FROM people WHERE team_id = ?)", append(args, f.Team)
-	}
+	whose, of := f.Of.where()
+	where, args = where+whose, append(args, of...)
 	if f.Subject != "" {
 		where, args = where+" AND subject = ?", append(args, f.Subject)
 	}
@@ -203,7 +198,7 @@ func scanEntry(scan func(...any) error) (Entry, error) {
 // one owner only unless owner is empty, and of one subject only unless
 // subject is empty.
 func (q journalReads) JournalAfter(ctx context.Context, number int64, owner, subject string, limit int) ([]Entry, error) {
-	return q.Journal(ctx, JournalFilter{After: number, Owner: owner, Subject: subject, Limit: limit})
+	return q.Journal(ctx, JournalFilter{After: number, Of: Scope{OwnerID: owner}, Subject: subject, Limit: limit})
 }
 
 // VerifyJournal walks the whole chain and tells the first entry that does not

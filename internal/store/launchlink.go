@@ -71,11 +71,8 @@ func (tx linksWrites) DropLaunchLink(ctx context.Context, id string) error {
 // LaunchLinks lists those that people of a scope have made, the newest first.
 func (q linksReads) LaunchLinks(ctx context.Context, s Scope) ([]LaunchLink, error) {
 	where, args := "", []any{}
-	switch {
-	case s.OwnerID != "":
-		where, args = "WHERE l.made_by = ? ", []any{s.OwnerID}
-	case s.TeamID != "":
-		where, args = "WHERE p.team_id = ? ", []any{s.TeamID}
+	if !s.Whole() {
+		where, args = "WHERE l.made_by IN (SELECT ? UNION SELECT id FROM people WHERE team_id IN (SELECT value FROM json_each(?))) ", []any{s.OwnerID, s.teams()}
 	}
 	return list(ctx, q.reader, scanLink, linkQuery+where+"ORDER BY l.created_at DESC, l.id", args...)
 }

@@ -107,30 +107,55 @@ func (q meterReads) openIntervals(ctx context.Context, workspace string) (map[co
 	return open, err
 }
 
-// Scope says whose intervals or entries are meant; empty means everybody's.
-type Scope struct{ OwnerID, TeamID string }
+// Scope says whose intervals or entries are meant: somebody's, and those of teams; empty
+// means everybody's.
+type Scope struct {
+	OwnerID string
+	Teams   []string // by id
+}
+
+// Whole tells whether it is everybody's.
+func (s Scope) Whole() bool { return s.OwnerID == "" && len(s.Teams) == 0 }
+
+// Own tells whether it is one person's alone.
+func (s Scope) Own() bool { return s.OwnerID != "" && len(s.Teams) == 0 }
+
+// Holds tells whether what is an owner's, who is of a team, is in it.
+func (s Scope) Holds(owner, team string) bool {
+	return s.Whole() || s.OwnerID != "" && owner == s.OwnerID || team != "" && slices.Contains(s.Teams, team)
+}
+
+// teams are those as a query takes them.
+func (s Scope) teams() string {
+	text, err := json.Marshal(append([]string{}, s.Teams...))
+	if err != nil { // plain texts always marshal
+		panic(err)
+	}
+	return string(text)
+}
 
 // where narrows a query of workspaces to the scope, in words for which there
 // is an index.
 func (s Scope) where() (more string, args []any) {
-	if s.OwnerID != "" {
-		more, args = more+" AND owner_id = ?", append(args, s.OwnerID)
+	switch {
+	case s.Whole():
+		return "", nil
+	case len(s.Teams) == 0:
+		return " AND owner_id = ?", []any{s.OwnerID}
 	}
-	if s.TeamID != "" {
-		more, args = more+" AND owner_id IN (SELECT id FROM people WHERE team_id = ?)", append(args, s.TeamID)
-	}
-	return more, args
+	return " AND owner_id IN (SELECT ? UNION SELECT id FROM people WHERE team_id IN (SELECT value FROM json_each(?)))", []any{s.OwnerID, s.teams()}
 }
 
 // Intervals lists the metered time between from and to, with names.
 func (q meterReads) Intervals(ctx context.Context, s Scope, from, to time.Time) ([]cost.Interval, error) {
 	var out []cost.Interval
 	where, args := "", []any{}
-	if s.OwnerID != "" {
-		where, args = where+" AND i.owner_id = ? AND w.kind = 'person'", append(args, s.OwnerID)
-	}
-	if s.TeamID != "" {
-		where, args = where+" AND i.team_id = ?", append(args, s.TeamID)
+	switch {
+	case s.Whole():
+	case len(s.Teams) == 0:
+		where, args = " AND i.owner_id = ? AND w.kind = 'person'", []any{s.OwnerID}
+	default:
+		where, args = " AND (i.owner_id = ? AND w.kind = 'person' OR i.team_id IN (SELECT value FROM json_each(?)))", []any{s.OwnerID, s.teams()}
 	}
 	// What is over by its end, and what goes on.
 	for _, part := range []struct {

@@ -125,7 +125,7 @@ func TestMeteredTimeIsTheJournals(t *testing.T) {
 	// Prebuilds are nobody's: a person's view has none of their time.
 	all, err1 := s.Read().Intervals(ctx, Scope{}, time.Time{}, time.Now())
 	own, err2 := s.Read().Intervals(ctx, Scope{OwnerID: "p1"}, time.Time{}, time.Now())
-	team, err3 := s.Read().Intervals(ctx, Scope{TeamID: "t1"}, time.Time{}, time.Now())
+	team, err3 := s.Read().Intervals(ctx, Scope{Teams: []string{"t1"}}, time.Time{}, time.Now())
 	other, err4 := s.Read().Intervals(ctx, Scope{OwnerID: "p3"}, time.Time{}, time.Now())
 	if err1 != nil || err2 != nil || err3 != nil || err4 != nil || len(own) == 0 || len(own) >= len(all) || len(team) != len(own) || len(other) != 0 {
 		t.Errorf("of %d intervals ingrid sees %d, her team %d, mats %d: %v %v %v %v", len(all), len(own), len(team), len(other), err1, err2, err3, err4)

@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
+	"slices"
 	"time"
 
 	"yardbench/internal/core/policy"
@@ -25,12 +26,61 @@ type Person struct {
 	ClosedAt                  *time.Time // since when they may not sign in
 	Program                   bool       // it is no person, but belongs to a team; nobody signs in with it
 	Guest                     *Guest     // what their access is for, where it ends by itself
+	Also                      []Membership
+}
+
+// Membership is a team that somebody is in beside their own, which their workspaces are
+// counted with.
+type Membership struct {
+	TeamID string `json:"id"`
+	Team   string `json:"team"`
+	Leads  bool   `json:"leads"`
+}
+
+// Teams lists the ids of all teams that somebody is in, their own first.
+func (p Person) Teams() (ids []string) {
+	if p.TeamID != "" {
+		ids = append(ids, p.TeamID)
+	}
+	for _, m := range p.Also {
+		ids = append(ids, m.TeamID)
+	}
+	return ids
+}
+
+// TeamNames are the names of the same.
+func (p Person) TeamNames() (names []string) {
+	if p.Team != "" {
+		names = append(names, p.Team)
+	}
+	for _, m := range p.Also {
+		names = append(names, m.Team)
+	}
+	return names
+}
+
+// RoleIn is what somebody is in a team of theirs: their role in their own one, and what
+// was said of another. Whoever looks after the house does so in each.
+func (p Person) RoleIn(team string) policy.Role {
+	if team == p.TeamID || p.Role == policy.Operator {
+		return p.Role
+	}
+	if slices.ContainsFunc(p.Also, func(m Membership) bool { return m.TeamID == team && m.Leads }) {
+		return policy.Lead
+	}
+	return policy.Developer
+}
+
+// LeadsAnother tells whether somebody leads a team that is not their own.
+func (p Person) LeadsAnother() bool {
+	return slices.ContainsFunc(p.Also, func(m Membership) bool { return m.Leads })
 }
 
 // What scanPerson reads of a person p, and from where the rest of it comes.
 const (
 	personColumns = `p.id, p.name, p.full_name, p.email, p.role, COALESCE(p.team_id, ''), COALESCE(t.name, ''), p.password_hash, p.created_at, p.closed_at, p.program,
- g.until, COALESCE(g.repositories, ''), COALESCE(g.sizes, ''), COALESCE(g.by_id, '')`
+ g.until, COALESCE(g.repositories, ''), COALESCE(g.sizes, ''), COALESCE(g.by_id, ''),
+ (SELECT json_group_array(json_object('id', a.id, 'team', a.name, 'leads', json(iif(m.leads, 'true', 'false'))) ORDER BY a.name) FROM memberships m JOIN teams a ON a.id = m.team_id WHERE m.person_id = p.id)`
 	personJoins = ` LEFT JOIN teams t ON t.id = p.team_id LEFT JOIN guests g ON g.person_id = p.id `
 	personQuery = "SELECT " + personColumns + " FROM people p" + personJoins
 )
@@ -38,12 +88,17 @@ const (
 func scanPerson(scan func(...any) error) (p Person, err error) {
 	var at int64
 	var closed, until sql.NullInt64
-	var repositories, sizes string
+	var repositories, sizes, also string
 	var g Guest
-	if err = scan(&p.ID, &p.Name, &p.FullName, &p.Email, &p.Role, &p.TeamID, &p.Team, &p.PasswordHash, &at, &closed, &p.Program, &until, &repositories, &sizes, &g.By); err != nil {
+	if err = scan(&p.ID, &p.Name, &p.FullName, &p.Email, &p.Role, &p.TeamID, &p.Team, &p.PasswordHash, &at, &closed, &p.Program, &until, &repositories, &sizes, &g.By, &also); err != nil {
 		return p, err
 	}
 	p.CreatedAt, p.ClosedAt = fromMicros(at), fromNullMicros(closed)
+	if also != "[]" {
+		if err := json.Unmarshal([]byte(also), &p.Also); err != nil {
+			return p, err
+		}
+	}
 	if until.Valid {
 		g.Until = fromMicros(until.Int64)
 		p.Role, p.Guest = policy.Guest, &g
@@ -84,6 +139,7 @@ func (tx peopleWrites) ErasePerson(ctx context.Context, id, name string) error {
 		"DELETE FROM identities WHERE person_id = ?",
 		"DELETE FROM profiles WHERE person_id = ?",
 		"DELETE FROM guests WHERE person_id = ?",
+		"DELETE FROM memberships WHERE person_id = ?",
 		"DELETE FROM directory_members WHERE person_id = ?",
 		"DELETE FROM directory_accounts WHERE person_id = ?",
 		"DELETE FROM launch_link_uses WHERE person_id = ?",
@@ -113,7 +169,27 @@ func (tx peopleWrites) SetRole(ctx context.Context, id string, role policy.Role)
 	if err := tx.exec(ctx, "DELETE FROM guests WHERE person_id = ?", id); err != nil { // who has a role of their own is no guest
 		return err
 	}
+	if role == policy.Auditor { // who looks after nobody is in no team beside their own
+		if err := tx.SetAlso(ctx, id, nil); err != nil {
+			return err
+		}
+	}
 	return tx.mustChange(ctx, "UPDATE people SET role = ? WHERE id = ?", role, id)
+}
+
+// SetAlso says which teams somebody is in beside their own.
+func (tx peopleWrites) SetAlso(ctx context.Context, id string, also []Membership) error {
+	tx.touchAll()
+	tx.shift(id)
+	if err := tx.exec(ctx, "DELETE FROM memberships WHERE person_id = ?", id); err != nil {
+		return err
+	}
+	for _, m := range also {
+		if err := tx.exec(ctx, "INSERT INTO memberships (person_id, team_id, leads) VALUES (?, ?, ?)", id, m.TeamID, m.Leads); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // SetTeam puts somebody into a team; "" is none.
@@ -152,10 +228,12 @@ func (q peopleReads) PersonByID(ctx context.Context, id string) (Person, error) 
 	return one(ctx, q.reader, scanPerson, personQuery+"WHERE p.id = ?", id)
 }
 
-// People lists everybody, by name; one team's unless team is empty.
-func (q peopleReads) People(ctx context.Context, team string) ([]Person, error) {
-	if team == "" {
+// People lists everybody in a scope, by name: of teams also those who are in one beside
+// their own.
+func (q peopleReads) People(ctx context.Context, s Scope) ([]Person, error) {
+	if s.Whole() {
 		return list(ctx, q.reader, scanPerson, personQuery+"ORDER BY p.name")
 	}
-	return list(ctx, q.reader, scanPerson, personQuery+"WHERE p.team_id = ? ORDER BY p.name", team)
+	return list(ctx, q.reader, scanPerson, personQuery+`WHERE p.id IN (SELECT ?1 UNION SELECT id FROM people WHERE team_id IN (SELECT value FROM json_each(?2))
+		UNION SELECT person_id FROM memberships WHERE team_id IN (SELECT value FROM json_each(?2))) ORDER BY p.name`, s.OwnerID, s.teams())
 }

@@ -75,9 +75,9 @@ func TestNoQueryLooksAtAllThereEverWas(t *testing.T) {
 		case t == reflect.TypeFor[time.Time]():
 			add(now)
 		case t == reflect.TypeFor[Scope]():
-			add(Scope{}, Scope{OwnerID: "p1"}, Scope{TeamID: "t1"})
+			add(Scope{}, Scope{OwnerID: "p1"}, Scope{Teams: []string{"t1"}})
 		case t == reflect.TypeFor[JournalFilter]():
-			for _, f := range []JournalFilter{{}, {Newest: true}, {Owner: "p1"}, {Team: "t1"}, {Subject: "w1"}, {Person: "p1", Newest: true}, {Kind: "workspace."}, {From: now.Add(-time.Hour), To: now}, {Owner: "p1", Kind: "workspace."}} {
+			for _, f := range []JournalFilter{{}, {Newest: true}, {Of: Scope{OwnerID: "p1"}}, {Of: Scope{OwnerID: "p1", Teams: []string{"t1", "t2"}}}, {Subject: "w1"}, {Person: "p1", Newest: true}, {Kind: "workspace."}, {From: now.Add(-time.Hour), To: now}, {Of: Scope{OwnerID: "p1"}, Kind: "workspace."}} {
 				f.Limit = 10
 				add(f)
 			}

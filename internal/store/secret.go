@@ -42,8 +42,11 @@ const TheHouse = "house"
 // in a repository.
 func SecretsFor(person Person, repository string, levels []secret.Level) (of []SecretsOf) {
 	for _, level := range levels {
-		if subject := map[secret.Level]string{secret.OfPerson: person.ID, secret.OfRepository: repository, secret.OfTeam: person.TeamID, secret.OfHouse: TheHouse}[level]; subject != "" {
-			of = append(of, SecretsOf{level, subject})
+		subjects := map[secret.Level][]string{secret.OfPerson: {person.ID}, secret.OfRepository: {repository}, secret.OfTeam: person.Teams(), secret.OfHouse: {TheHouse}}[level]
+		for _, subject := range subjects {
+			if subject != "" {
+				of = append(of, SecretsOf{level, subject})
+			}
 		}
 	}
 	return of

@@ -33,7 +33,7 @@ func TestReserved(t *testing.T) {
 	for _, c := range []struct {
 		scope             Scope
 		existing, running int64
-	}{{Scope{OwnerID: "p1"}, 2, 1}, {Scope{TeamID: "t1"}, 3, 2}, {Scope{OwnerID: "p3"}, 1, 1}, {Scope{}, 4, 3}} {
+	}{{Scope{OwnerID: "p1"}, 2, 1}, {Scope{Teams: []string{"t1"}}, 3, 2}, {Scope{OwnerID: "p3"}, 1, 1}, {Scope{}, 4, 3}} {
 		got, err := s.Read().Reserved(ctx, c.scope)
 		want := rules.Amounts{rules.Existing: c.existing, rules.Running: c.running, rules.Cores: c.running * 1000, rules.Memory: c.running * 2 << 30}
 		if err != nil || !reflect.DeepEqual(got, want) {

@@ -5453,6 +5453,7 @@ export interface components {
             access_until?: string;
             /** @description Secrets that one may change and that were set longer ago than the house rules like */
             aging_secrets?: components["schemas"]["AgingSecret"][];
+            also?: components["schemas"]["Membership"][];
             /** @description They may not sign in any more */
             closed: boolean;
             /** @example ingrid@skerryline.example */
@@ -5481,6 +5482,12 @@ export interface components {
             sign_out_at?: string;
             /** @example Timetable */
             team?: string;
+        };
+        Membership: {
+            /** @description They lead it: its people, workspaces, secrets and guests are theirs to look after */
+            leads?: boolean;
+            /** @example Harbour */
+            team: string;
         };
         NewCode: {
             /** @description Of its verifier, by S256 (RFC 7636) */
@@ -5832,6 +5839,7 @@ export interface components {
             old: string;
         };
         Person: {
+            also?: components["schemas"]["Membership"][];
             /** @description They may not sign in any more */
             closed: boolean;
             /** @example ingrid@skerryline.example */
@@ -5848,6 +5856,8 @@ export interface components {
             team?: string;
         };
         PersonChange: {
+            /** @description All teams that they are to be in beside their own; an empty list is none */
+            also?: components["schemas"]["Membership"][];
             /** @description They may not sign in any more; what they are signed in with ends */
             closed?: boolean;
             /** @enum {string} */

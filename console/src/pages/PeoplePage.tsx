@@ -15,7 +15,7 @@ import { List, type Column } from "../parts/List";
 import { when } from "words/times";
 import { useDone } from "../parts/useDone";
 import { useColours } from "../palette";
-import { addTeam as addTeamOf, changePerson, endLink, erasePerson, makeLink, openLinks, people as everybody, teams as teamsOf } from "../service/people";
+import { addTeam as addTeamOf, changePerson, endLink, erasePerson, makeLink, openLinks, people as everybody, ledBy, teams as teamsOf } from "../service/people";
 import * as say from "words/pages/PeoplePage";
 
 const roles = ["operator", "lead", "developer", "auditor"] as const;
@@ -24,10 +24,23 @@ type Row = Person & { id: string };
 
 const filters: Filter<Row>[] = [
   { key: "role", any: say.anyRole(), of: (p) => [p.role] },
-  { key: "team", any: say.anyTeam(), of: (p) => [p.team ?? ""] },
+  { key: "team", any: say.anyTeam(), of: (p) => [p.team ?? "", ...(p.also ?? []).map((m) => m.team)] },
   { key: "account", any: say.anyAccount(), of: (p) => [p.closed ? say.closed() : say.open(), p.program ? say.ofPrograms() : ""] },
 ];
 const texts = (p: Row) => [p.name, p.full_name, p.email];
+
+type Membership = { team: string; leads?: boolean };
+
+// A team beside somebody's own as one value of a list of choices; names hold no line end.
+const asOption = (m: Membership) => (m.leads ? m.team + "\n" : m.team);
+
+/** What was chosen, with the later choice for a team in the place of the earlier. */
+function chosen(values: string[]): Membership[] {
+  const of = new Map(values.map((v) => [v.trimEnd(), v.endsWith("\n")]));
+  return [...of].map(([team, leads]) => ({ team, leads }));
+}
+
+const alsoIn = (p: { also?: Membership[] }) => (p.also ?? []).map((m) => (m.leads ? say.leads(m.team) : m.team)).join(", ");
 
 /** Who is here, in which team and role; operators bring people in and out. */
 export function PeoplePage({ person }: { person: Me }) {
@@ -42,12 +55,13 @@ export function PeoplePage({ person }: { person: Me }) {
   const teams = useQuery(teamsOf);
   const done = useDone("people");
   const change = useMutation({
-    mutationFn: ({ name, ...body }: { name: string; role?: (typeof roles)[number]; team?: string; closed?: boolean }) => changePerson(name, body),
+    mutationFn: ({ name, ...body }: { name: string; role?: (typeof roles)[number]; team?: string; also?: Membership[]; closed?: boolean }) => changePerson(name, body),
     ...done,
   });
   const erase = useMutation({ mutationFn: erasePerson, ...done });
   const addTeam = useMutation({ mutationFn: addTeamOf, ...done });
   const rows = useMemo(() => (people.data ?? []).map((p) => ({ ...p, id: p.name })), [people.data]);
+  const leads = ledBy(person);
   const known = useMemo(() => (teams.data ?? []).map((t) => t.name), [teams.data]);
   const columns: Column<Row>[] = [
     { key: "name", title: say.name(), width: 110, compare: (a, b) => byText(a.name, b.name), render: (p) => p.name },
@@ -87,6 +101,28 @@ export function PeoplePage({ person }: { person: Me }) {
         brings ? <Select size="small" variant="borderless" style={{ width: 130 }} aria-label={say.teamOf(p.name)} value={p.team ?? ""} options={[{ value: "", label: say.none() }, ...known.map((t) => ({ value: t, label: t }))]} onChange={(t: string) => change.mutate({ name: p.name, team: t })} /> : p.team,
     },
     {
+      key: "also",
+      title: say.alsoIn(),
+      width: 190,
+      compare: (a, b) => byText(alsoIn(a), alsoIn(b)),
+      render: (p) =>
+        brings && !p.program && p.role !== "guest" && p.role !== "auditor" ? (
+          <Select
+            size="small"
+            variant="borderless"
+            mode="multiple"
+            style={{ width: "100%" }}
+            aria-label={say.alsoInOf(p.name)}
+            placeholder={say.none()}
+            value={(p.also ?? []).map(asOption)}
+            options={known.filter((t) => t !== p.team).flatMap((team) => [{ team }, { team, leads: true }].map((m) => ({ value: asOption(m), label: m.leads ? say.leads(m.team) : m.team })))}
+            onChange={(values: string[]) => change.mutate({ name: p.name, also: chosen(values) })}
+          />
+        ) : (
+          alsoIn(p)
+        ),
+    },
+    {
       key: "account",
       title: say.account(),
       width: 90,
@@ -108,7 +144,7 @@ export function PeoplePage({ person }: { person: Me }) {
       width: 230,
       align: "right",
       render: (p) =>
-        (brings || (p.program && may(person, "service-account.change", p.team && p.team === person.team ? "team" : "other"))) &&
+        (brings || (p.program && may(person, "service-account.change", p.team && leads.includes(p.team) ? "team" : "other"))) &&
         p.name !== person.name && (
           <Space>
             {p.program ? (
@@ -195,7 +231,7 @@ export function PeoplePage({ person }: { person: Me }) {
       <ProblemNote error={people.error ?? teams.error} />
       {brings && <OpenLinks />}
       {may(person, "guest.change", "team", "other") && <Guests />}
-      {inviting && <InviteGuest teams={brings ? known : person.team ? [person.team] : []} team={person.team} onClose={() => setInviting(false)} />}
+      {inviting && <InviteGuest teams={brings ? known : leads} team={leads[0]} onClose={() => setInviting(false)} />}
       {tokensOf && <ProgramTokens of={tokensOf} onClose={() => setTokensOf(undefined)} />}
       <List<Row> rows={rows} columns={columns} filters={filters} texts={texts} usual="name" find={say.findByNameOr()} loading={people.isPending} empty={say.nobodyFitsWhatYou()} head={(shown) => <span className="quiet number">{say.shown(shown.length)}</span>} />
       {enrolling && <MakeLink person={enrolling.person} teams={teams.data?.map((t) => t.name) ?? []} onClose={() => setEnrolling(undefined)} />}

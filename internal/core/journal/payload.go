@@ -343,6 +343,7 @@ type PersonAdded struct {
 
 // PersonChanged tells how they stand now.
 type PersonChanged struct {
+	Also     []string    `json:"also,omitempty"` // the teams they are in beside their own
 	Closed   bool        `json:"closed"`
 	Provider string      `json:"provider,omitempty"` // the identity provider that says so
 	Role     policy.Role `json:"role"`

@@ -72,7 +72,7 @@ func TestKindsAndTheirJSONStay(t *testing.T) {
 		{RepositoryCredentialPut{true, "", "tide-board"}, "repository.credential", `{"gone":true,"repository":"tide-board"}`},
 		{PushKeyMade{"tide-board"}, "repository.push-key", `{"repository":"tide-board"}`},
 		{PersonAdded{"lead", "Fares", "", ""}, "person.added", `{"role":"lead","team":"Fares"}`},
-		{PersonChanged{true, "", "lead", "Fares"}, "person.changed", `{"closed":true,"role":"lead","team":"Fares"}`},
+		{PersonChanged{[]string{"Decks"}, true, "", "lead", "Fares"}, "person.changed", `{"also":["Decks"],"closed":true,"role":"lead","team":"Fares"}`},
 		{PersonErased{}, "person.erased", `{}`},
 		{PasswordSet{}, "person.new-password", `{}`},
 		{SignedIn{"console", "", ""}, "person.signed-in", `{"door":"console"}`},

@@ -60,14 +60,14 @@ const (
 	Other          // it belongs to anybody else
 )
 
-// Between gives the relation of a person to an owner.
-func Between(person, personTeam, owner, ownerTeam string) Relation {
+// Between gives the relation of a person, who is in some teams, to an owner.
+func Between(person string, personTeams []string, owner, ownerTeam string) Relation {
 	switch {
 	case owner == "":
 		return House
 	case person == owner:
 		return Own
-	case personTeam != "" && personTeam == ownerTeam:
+	case ownerTeam != "" && slices.Contains(personTeams, ownerTeam):
 		return Team
 	}
 	return Other

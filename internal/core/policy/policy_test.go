@@ -2,6 +2,7 @@ package policy
 
 import (
 	"slices"
+	"strings"
 	"testing"
 )
 
@@ -54,8 +55,8 @@ func TestRelations(t *testing.T) {
 	for _, c := range []struct {
 		person, team, owner, ownerTeam string
 		want                           Relation
-	}{{"a", "x", "", "", House}, {"a", "x", "a", "x", Own}, {"a", "x", "b", "x", Team}, {"a", "x", "b", "y", Other}, {"a", "", "b", "", Other}, {"a", "", "a", "", Own}} {
-		if got := Between(c.person, c.team, c.owner, c.ownerTeam); got != c.want {
+	}{{"a", "x", "", "", House}, {"a", "x", "a", "x", Own}, {"a", "x", "b", "x", Team}, {"a", "x", "b", "y", Other}, {"a", "x y", "b", "y", Team}, {"a", "", "b", "", Other}, {"a", "", "a", "", Own}} {
+		if got := Between(c.person, strings.Fields(c.team), c.owner, c.ownerTeam); got != c.want {
 			t.Errorf("%+v is taken for %b", c, got)
 		}
 	}

@@ -56,25 +56,49 @@ type GroupSays struct {
 	Team  string
 }
 
+// Placed is what somebody's groups come to.
+type Placed struct {
+	Role policy.Role
+	Team string // "" is none said: it stays as it is, and so do further ones
+	Also []AlsoIn
+}
+
+// AlsoIn is a team beside somebody's own.
+type AlsoIn struct {
+	Team  string
+	Leads bool
+}
+
 // Place is what somebody with these groups is: the first role that one of them gives,
-// and the first team. ok is false where they are not to be let in. A team of "" is
-// none said: it stays as it is.
-func (g Groups) Place(groups []string) (role policy.Role, team string, ok bool) {
+// and the first team; they are in the others that are given beside it, as their leads
+// where the role of a lead is said with one. ok is false where they are not to be let in.
+func (g Groups) Place(groups []string) (p Placed, ok bool) {
 	for _, s := range g.Say {
 		if !slices.Contains(groups, s.Group) {
 			continue
 		}
-		if role == "" {
-			role = s.Role
+		if p.Role == "" {
+			p.Role = s.Role
 		}
-		if team == "" {
-			team = s.Team
+		leads := s.Role == policy.Lead
+		switch i := slices.IndexFunc(p.Also, func(a AlsoIn) bool { return a.Team == s.Team }); {
+		case s.Team == "":
+		case p.Team == "":
+			p.Team = s.Team
+		case s.Team == p.Team: // what they are there is their role
+		case i >= 0:
+			p.Also[i].Leads = p.Also[i].Leads || leads
+		default:
+			p.Also = append(p.Also, AlsoIn{s.Team, leads})
 		}
 	}
-	if role == "" {
-		role = g.Otherwise
+	if p.Role == "" {
+		p.Role = g.Otherwise
 	}
-	return role, team, role != ""
+	if p.Role == policy.Auditor { // who looks at everybody's is in no team beside their own
+		p.Also = nil
+	}
+	return p, p.Role != ""
 }
 
 var providerName = regexp.MustCompile(`^[a-z][a-z0-9-]{0,31}$`)

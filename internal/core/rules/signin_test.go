@@ -5,6 +5,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"yardbench/internal/core/policy"
 )
 
 func TestSignIn(t *testing.T) {
@@ -23,12 +25,25 @@ func TestSignIn(t *testing.T) {
 		"leads yard-crew":      "operator  true",
 		"nobody-knows-of-this": "developer  true",
 	} {
-		role, team, ok := r.SignIn.Providers["skerry-id"].Place(strings.Fields(groups))
-		if got := fmt.Sprint(role, " ", team, " ", ok); got != want {
+		p, ok := r.SignIn.Providers["skerry-id"].Place(strings.Fields(groups))
+		if got := fmt.Sprint(p.Role, " ", p.Team, " ", ok); got != want {
 			t.Errorf("who is in %q is %s, not %s", groups, got, want)
 		}
 	}
-	if _, _, ok := (Groups{Say: []GroupSays{{Group: "fares", Team: "Fares"}}}).Place([]string{"fares"}); ok {
+	many := Groups{Say: []GroupSays{{"decks", policy.Developer, "Decks"}, {"harbour", "", "Harbour"}, {"harbour-leads", policy.Lead, "Harbour"}, {"decks-leads", policy.Lead, "Decks"}, {"watch", policy.Auditor, "Fares"}}}
+	for groups, want := range map[string]string{
+		"decks harbour":               "{developer Decks [{Harbour false}]}",
+		"harbour-leads decks harbour": "{developer Decks [{Harbour true}]}",
+		"harbour decks-leads":         "{lead Harbour [{Decks true}]}",
+		"decks decks-leads":           "{developer Decks []}",
+		"watch":                       "{auditor Fares []}",
+		"harbour-leads watch":         "{lead Harbour [{Fares false}]}",
+	} {
+		if p, ok := many.Place(strings.Fields(groups)); !ok || fmt.Sprint(p) != want {
+			t.Errorf("who is in %q is %v, not %s", groups, p, want)
+		}
+	}
+	if _, ok := (Groups{Say: []GroupSays{{Group: "fares", Team: "Fares"}}}).Place([]string{"fares"}); ok {
 		t.Error("a team alone lets in")
 	}
 	if first, _ := Parse([]byte(First)); first.SignIn.Console != consoleEnds || len(Diff(first, r)) == 0 {

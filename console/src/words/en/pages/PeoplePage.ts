@@ -49,3 +49,6 @@ export const hours = (h: number) => `${h} hours`;
 export const identityProviders = () => "Identity providers";
 export const anyAccount = () => "Any account";
 export const ofPrograms = () => "of programs";
+export const alsoIn = () => "Also in";
+export const alsoInOf = (name: string) => `Teams that ${name} is also in`;
+export const leads = (team: string) => `leads ${team}`;
