@@ -1,7 +1,7 @@
 import type { QueryClient } from "@tanstack/react-query";
 import { lazy, type ComponentType } from "react";
 import { matchPath, type Params } from "react-router";
-import { may, type Me, type Person, type Right } from "./api/client";
+import { may, type Me, type Person, type Right, ledBy } from "./api/client";
 import { workspaces } from "./service/workspaces";
 import * as say from "words/routes";
 
@@ -98,7 +98,7 @@ const bars: Record<Person["role"], string[]> = {
 
 /** The bar of somebody: addresses and how they are called. */
 export function barOf(person: Me): { path: string; name: string }[] {
-  return bars[person.role].flatMap((path) => rooms.filter((r) => r.path === path && may(person, ...r.needs))).map((r) => ({ path: r.path, name: r.path === "/fleet" && !may(person, "workspace.see", "other") ? say.myTeams() : r.name }));
+  return bars[person.role === "developer" && ledBy(person).length > 0 ? "lead" : person.role].flatMap((path) => rooms.filter((r) => r.path === path && may(person, ...r.needs))).map((r) => ({ path: r.path, name: r.path === "/fleet" && !may(person, "workspace.see", "other") ? say.myTeams() : r.name }));
 }
 
 /** titleOf is a page's title: what it is about first, so that many windows can be told apart. */

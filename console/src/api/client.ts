@@ -14,8 +14,20 @@ export type Me = Schemas["Me"];
 
 export type Right = Schemas["Right"];
 
+/** The teams that somebody leads, their own first. */
+export const ledBy = (p: Person) => [...(p.role === "lead" && p.team ? [p.team] : []), ...(p.also ?? []).filter((m) => m.leads).map((m) => m.team)];
+
+/** All teams that somebody is in, their own first. */
+export const teamsOf = (p: Person) => [...(p.team ? [p.team] : []), ...(p.also ?? []).map((m) => m.team)];
+
+/** ofTeam says how a team stands to somebody: theirs where they lead it, or lead none and are in it. */
+export const ofTeam = (me: Person, team?: string): Right["of"][number] => {
+  const led = ledBy(me);
+  return team && (led.length > 0 ? led : teamsOf(me)).includes(team) ? "team" : "other";
+};
+
 /** whose says how something of a person stands to somebody: their own, their team's, another's. */
-export const whose = (me: Me, of: { owner: string; team?: string }): Right["of"][number] => (of.owner === me.name ? "own" : me.team && of.team === me.team ? "team" : "other");
+export const whose = (me: Me, of: { owner: string; team?: string }): Right["of"][number] => (of.owner === me.name ? "own" : ofTeam(me, of.team));
 
 /** may tells whether somebody may ask for something, of anybody's matters or of those that are named. */
 export const may = (me: Me, action: Right["action"], ...of: Right["of"]) => me.may.some((r) => r.action === action && (of.length === 0 || of.some((o) => r.of.includes(o))));

@@ -3,7 +3,7 @@ import { Button, Drawer, Dropdown, Form, Input, Space } from "antd";
 import { DownOutlined, ProfileOutlined } from "@ant-design/icons";
 import { useCallback, useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
-import { nameOf, type WorkspaceRow, type Me, may } from "../api/client";
+import { nameOf, type WorkspaceRow, type Me, may, ledBy } from "../api/client";
 import { Ask } from "../parts/Ask";
 import { PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
@@ -32,7 +32,7 @@ export function FleetPage({ person }: { person: Me }) {
   return (
     <>
       <PageHead
-        title={!may(person, "workspace.see", "other") ? say.workspacesOfMyTeam(person.team) : say.fleet()}
+        title={!may(person, "workspace.see", "other") ? say.workspacesOfMyTeam(ledBy(person).join(", ") || person.team) : say.fleet()}
         action={
           <Space>
             {may(person, "container.adopt") && <TakeOn />}

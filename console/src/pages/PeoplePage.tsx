@@ -3,7 +3,7 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { App, Button, Form, Input, Select, Space, Table, theme } from "antd";
 import { useMemo, useState } from "react";
 import { Link } from "react-router";
-import { type Person, type Me, may } from "../api/client";
+import { type Person, type Me, may, ledBy, ofTeam } from "../api/client";
 import { PageHead } from "../parts/Page";
 import { Ask } from "../parts/Ask";
 import { Guests, InviteGuest } from "../parts/Guests";
@@ -15,7 +15,7 @@ import { List, type Column } from "../parts/List";
 import { when } from "words/times";
 import { useDone } from "../parts/useDone";
 import { useColours } from "../palette";
-import { addTeam as addTeamOf, changePerson, endLink, erasePerson, makeLink, openLinks, people as everybody, ledBy, teams as teamsOf } from "../service/people";
+import { addTeam as addTeamOf, changePerson, endLink, erasePerson, makeLink, openLinks, people as everybody, teams as teamsOf } from "../service/people";
 import * as say from "words/pages/PeoplePage";
 
 const roles = ["operator", "lead", "developer", "auditor"] as const;
@@ -68,7 +68,7 @@ export function PeoplePage({ person }: { person: Me }) {
     {
       key: "full",
       title: say.fullName(),
-      width: 170,
+      width: 150,
       compare: (a, b) => byText(a.full_name, b.full_name),
       render: (p) =>
         p.program ? (
@@ -79,7 +79,7 @@ export function PeoplePage({ person }: { person: Me }) {
           p.full_name
         ),
     },
-    { key: "email", title: say.address(), width: 210, compare: (a, b) => byText(a.email, b.email), render: (p) => p.email },
+    { key: "email", title: say.address(), width: 200, compare: (a, b) => byText(a.email, b.email), render: (p) => p.email },
     {
       key: "role",
       title: say.role(),
@@ -87,7 +87,7 @@ export function PeoplePage({ person }: { person: Me }) {
       compare: (a, b) => byText(a.role, b.role),
       render: (p) =>
         brings && p.name !== person.name ? (
-          <Select size="small" variant="borderless" style={{ width: 120 }} aria-label={say.roleOf(p.name)} value={p.role as (typeof roles)[number]} options={roles.map((r) => ({ value: r, label: r }))} onChange={(r: (typeof roles)[number]) => change.mutate({ name: p.name, role: r })} />
+          <Select size="small" variant="borderless" style={{ width: "100%" }} aria-label={say.roleOf(p.name)} value={p.role as (typeof roles)[number]} options={roles.map((r) => ({ value: r, label: r }))} onChange={(r: (typeof roles)[number]) => change.mutate({ name: p.name, role: r })} />
         ) : (
           p.role
         ),
@@ -98,12 +98,12 @@ export function PeoplePage({ person }: { person: Me }) {
       width: 140,
       compare: (a, b) => byText(a.team ?? "", b.team ?? ""),
       render: (p) =>
-        brings ? <Select size="small" variant="borderless" style={{ width: 130 }} aria-label={say.teamOf(p.name)} value={p.team ?? ""} options={[{ value: "", label: say.none() }, ...known.map((t) => ({ value: t, label: t }))]} onChange={(t: string) => change.mutate({ name: p.name, team: t })} /> : p.team,
+        brings ? <Select size="small" variant="borderless" style={{ width: "100%" }} aria-label={say.teamOf(p.name)} value={p.team ?? ""} options={[{ value: "", label: say.none() }, ...known.map((t) => ({ value: t, label: t }))]} onChange={(t: string) => change.mutate({ name: p.name, team: t })} /> : p.team,
     },
     {
       key: "also",
       title: say.alsoIn(),
-      width: 190,
+      width: 170,
       compare: (a, b) => byText(alsoIn(a), alsoIn(b)),
       render: (p) =>
         brings && !p.program && p.role !== "guest" && p.role !== "auditor" ? (
@@ -111,6 +111,7 @@ export function PeoplePage({ person }: { person: Me }) {
             size="small"
             variant="borderless"
             mode="multiple"
+            maxTagCount="responsive"
             style={{ width: "100%" }}
             aria-label={say.alsoInOf(p.name)}
             placeholder={say.none()}
@@ -144,7 +145,7 @@ export function PeoplePage({ person }: { person: Me }) {
       width: 230,
       align: "right",
       render: (p) =>
-        (brings || (p.program && may(person, "service-account.change", p.team && leads.includes(p.team) ? "team" : "other"))) &&
+        (brings || (p.program && may(person, "service-account.change", ofTeam(person, p.team)))) &&
         p.name !== person.name && (
           <Space>
             {p.program ? (

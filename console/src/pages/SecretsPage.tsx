@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Button, Input, Select, Space, Tabs } from "antd";
 import { useState } from "react";
-import { type Me, may } from "../api/client";
+import { type Me, may, ledBy, teamsOf } from "../api/client";
 import { GiveSecret } from "../parts/GiveSecret";
 import { PageHead } from "../parts/Page";
 import { ProblemNote } from "../parts/ProblemNote";
@@ -22,11 +22,12 @@ export function SecretsPage({ person }: { person: Me }) {
   const names = repositories.data?.map((r) => r.name) ?? [];
   const everyTeam = may(person, "team-secret.see", "other");
   const teams = useQuery({ ...allTeams, enabled: everyTeam });
-  const teamNames = everyTeam ? (teams.data?.map((t) => t.name) ?? []) : person.team && may(person, "team-secret.see") ? [person.team] : [];
+  const teamNames = everyTeam ? (teams.data?.map((t) => t.name) ?? []) : may(person, "team-secret.see") ? teamsOf(person) : [];
   const repository = get("repository") ?? names[0] ?? "";
   const team = get("team") ?? (person.team || teamNames[0]) ?? "";
   const [giving, setGiving] = useState<Whose>();
-  const changes = (of: Whose) => may(person, of.level === "person" ? "secret.change" : of.level === "repository" ? "repo-secret.change" : of.level === "house" ? "house-secret.change" : "team-secret.change", ...(of.level === "team" ? [of.name === person.team ? ("team" as const) : ("other" as const)] : []));
+  const changes = (of: Whose) =>
+    may(person, of.level === "person" ? "secret.change" : of.level === "repository" ? "repo-secret.change" : of.level === "house" ? "house-secret.change" : "team-secret.change", ...(of.level === "team" ? [ledBy(person).includes(of.name ?? "") ? ("team" as const) : ("other" as const)] : []));
   const pick = (label: string, value: string, options: string[], key: string) => <Select showSearch aria-label={label} style={{ width: 200, marginBottom: 12 }} value={value} options={options.map((n) => ({ value: n, label: n }))} onChange={(v: string) => set({ [key]: v })} />;
   const level = (of: Whose, empty: string, which?: React.ReactNode) => (
     <>
@@ -57,7 +58,7 @@ export function SecretsPage({ person }: { person: Me }) {
         items={[
           ...(works ? [{ key: "mine", label: say.mine(), children: level(own, say.youHaveNoSecrets()) }] : []),
           ...(may(person, "repo-secret.see") ? [{ key: "repository", label: say.aRepositorys(), children: repository && level({ level: "repository", name: repository }, say.thisRepositoryHasNo(), pick(say.repository(), repository, names, "repository")) }] : []),
-          ...(teamNames.length > 0 ? [{ key: "team", label: everyTeam ? say.aTeams() : say.myTeams(), children: level({ level: "team", name: team }, say.thisTeamHasNo(), everyTeam && pick(say.team(), team, teamNames, "team")) }] : []),
+          ...(teamNames.length > 0 ? [{ key: "team", label: everyTeam || teamNames.length > 1 ? say.aTeams() : say.myTeams(), children: level({ level: "team", name: team }, say.thisTeamHasNo(), (everyTeam || teamNames.length > 1) && pick(say.team(), team, teamNames, "team")) }] : []),
           ...(may(person, "house-secret.see") ? [{ key: "house", label: say.theHouses(), children: level({ level: "house" }, say.theHouseHasNo()) }] : []),
           ...(works ? [{ key: "explained", label: say.whatMyWorkspacesGet(), children: repository && <Explained repository={repository} name={get("name") ?? ""} look={(name) => set({ name: name || undefined })} which={pick(say.repository(), repository, names, "repository")} /> }] : []),
         ]}

@@ -1,7 +1,7 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { App, Button, Form, Input } from "antd";
 import { useState } from "react";
-import type { Me } from "../api/client";
+import { teamsOf, type Me } from "../api/client";
 import { Keys } from "../parts/Keys";
 import { OwnFiles } from "../parts/OwnFiles";
 import { Credentials } from "../parts/Credentials";
@@ -40,7 +40,7 @@ export function YouPage({ person }: { person: Me }) {
       >
         <span className="quiet">
           {person.name}, {person.email}, {person.role}
-          {person.team && say.team(person.team)}
+          {teamsOf(person).length > 0 && say.team(teamsOf(person).join(", "))}
         </span>
       </PageHead>
       <ProblemNote error={tokens.error} />

@@ -1,7 +1,7 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { Button, Form, Input, Modal, Select } from "antd";
 import { useState } from "react";
-import { type Me, may } from "../api/client";
+import { type Me, may, ledBy } from "../api/client";
 import { Ask } from "./Ask";
 import { ProblemNote } from "./ProblemNote";
 import { MakeToken, TokenTable } from "./Tokens";
@@ -17,7 +17,7 @@ export function AddProgram({ person, teams }: { person: Me; teams: string[] }) {
     <>
       <Button onClick={() => setOpen(true)}>{say.addAProgram()}</Button>
       {open && (
-        <Ask<{ name: string; purpose: string; team: string }> title={say.anAccountForPrograms()} ok={say.addIt()} about={say.itBelongsToA()} initial={{ team: !may(person, "service-account.change", "other") ? person.team : undefined }} ask={addProgram} changes={["people"]} onClose={() => setOpen(false)}>
+        <Ask<{ name: string; purpose: string; team: string }> title={say.anAccountForPrograms()} ok={say.addIt()} about={say.itBelongsToA()} initial={{ team: !may(person, "service-account.change", "other") ? ledBy(person)[0] : undefined }} ask={addProgram} changes={["people"]} onClose={() => setOpen(false)}>
           <Form.Item name="name" label={say.name()} rules={[{ required: true, message: say.giveItAName() }]}>
             <Input autoFocus placeholder={say.nightwatch()} maxLength={32} />
           </Form.Item>

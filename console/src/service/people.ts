@@ -28,6 +28,3 @@ export const endLink = (id: string) => take(api.DELETE("/api/v1/enrolments/{id}"
 /** What a link is for, by what stands behind its #; and its use. */
 export const offerOf = (key: string) => queryOptions({ queryKey: ["enrolment", key], retry: false, queryFn: ({ signal }) => take(api.POST("/api/v1/enrolments/offer", { signal, body: { key } })) });
 export const enrol = (body: Schemas["EnrolmentUse"]) => take(api.POST("/api/v1/enrolments/use", { body }));
-
-/** The teams that somebody leads, their own first. */
-export const ledBy = (p: Schemas["Person"]) => [...(p.role === "lead" && p.team ? [p.team] : []), ...(p.also ?? []).filter((m) => m.leads).map((m) => m.team)];
