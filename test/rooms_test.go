@@ -22,7 +22,7 @@ var floors = [][]string{
 	{"presence", "house", "session", "backup"},
 	{"reconcile", "record"},
 	{"service"},
-	{"scim"},
+	{"scim", "metrics"},
 	{"api", "access", "ssh"},
 	{"client"},
 	{"serve", "demo"},

@@ -21,6 +21,9 @@ type Opening struct {
 	Action *Action `json:"action,omitempty" doc:"What closes it, where one operation does"`
 }
 
+// Troubles are the kinds of [Trouble].
+var Troubles = []string{"yard away", "disk full"}
+
 // Trouble keeps the service from being well.
 type Trouble struct {
 	Kind  string    `json:"kind" enum:"yard away,disk full"`

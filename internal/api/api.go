@@ -97,6 +97,8 @@ func New(ctx context.Context, svc *service.Service, c Config) *API {
 	a.routes()
 	opened(a.huma.OpenAPI())
 	explained(a.huma.OpenAPI())
+	engine.GET("/live", gin.WrapF(Live))
+	engine.GET("/ready", gin.WrapF(Ready(svc.Health)))
 	serveConsole(engine, c.Console)
 	return a
 }
@@ -365,6 +367,9 @@ func actor(ctx context.Context) service.Actor {
 	return a
 }
 
+// probes are what programs that look after others ask, and is not here.
+var probes = []string{"health", "healthz", "livez", "readyz", "metrics", "ping", "status"}
+
 // serveConsole serves the built console; every path it does not have is a page of
 // the console's own routing.
 func serveConsole(engine *gin.Engine, files fs.FS) {
@@ -373,6 +378,10 @@ func serveConsole(engine *gin.Engine, files fs.FS) {
 		p := strings.TrimPrefix(path.Clean(c.Request.URL.Path), "/")
 		if p == "api" || strings.HasPrefix(p, "api/") || (c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead) {
 			write(c.Writer, newProblem(http.StatusNotFound, "there is nothing at "+c.Request.URL.Path).(*wire.Problem))
+			return
+		}
+		if slices.Contains(probes, p) { // a page would tell whatever asks that all is well
+			write(c.Writer, newProblem(http.StatusNotFound, "nothing is told there; ask /live, /ready or /api/v1/health").(*wire.Problem))
 			return
 		}
 		if st, err := fs.Stat(files, p); p != "" && err == nil && !st.IsDir() {

@@ -33,6 +33,7 @@ func serviceFlags(c *cobra.Command, config *serve.Config, addresses *string) {
 	c.Flags().StringVar(&config.Address, "public-address", "", "the console's address as people reach it (default: where it listens)")
 	c.Flags().StringVar(&config.SSHListen, "ssh-listen", "127.0.0.1:7022", "where the door of SSH listens; '' for nowhere: people then come by SSH over the HTTP door")
 	c.Flags().StringVar(&config.SSHAddress, "ssh-address", "", "where people reach the door of SSH, host and port (default: where it listens)")
+	c.Flags().StringVar(&config.MetricsListen, "metrics-listen", "", "where /metrics, /live and /ready are answered without a sign-in, like 127.0.0.1:7090; '' for nowhere (docs/watching.md)")
 	c.Flags().StringVar(&config.PortForm, "port-address", "", "the address of workspaces' ports, with a * for the name of one, on another host than the console's (default: http://*.ports.localhost and the door's port)")
 	c.Flags().IntVar(&config.ChangesPerHour, "changes-per-hour", 20000, "how much one person may change in an hour, a tenth of it at once; each change is written down for good; 0 is no bound")
 	c.Flags().BoolVar(&config.BoundTogether, "bound-together", false, "bound the containers of a workspace with services all together by its size (wants root, and a local engine that drives control groups itself); without it each has the size")

@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net"
+	"net/http"
 	"net/netip"
 	"net/url"
 	"os"
@@ -27,6 +28,7 @@ import (
 	"yardbench/internal/feature"
 	"yardbench/internal/house"
 	"yardbench/internal/live"
+	"yardbench/internal/metrics"
 	"yardbench/internal/reconcile"
 	"yardbench/internal/repo"
 	"yardbench/internal/service"
@@ -73,6 +75,9 @@ type Config struct {
 	// SSH over the HTTP door alone. SSHAddress is where they reach it, host and port;
 	// "" is where it listens.
 	SSHListen, SSHAddress string
+	// MetricsListen is where what is counted can be asked for, without a sign-in; "" is
+	// nowhere.
+	MetricsListen string
 	// Proxies are those in front of the door; see api.Config.
 	Proxies []string
 	// KeyService is a command that guards the key file; "" is none.
@@ -127,6 +132,13 @@ func Run(ctx context.Context, c Config) error {
 		}
 		defer shellListener.Close()
 	}
+	var metricsListener net.Listener
+	if c.MetricsListen != "" {
+		if metricsListener, err = net.Listen("tcp", c.MetricsListen); err != nil {
+			return fmt.Errorf("cannot listen on %s: %w; stop what uses it, or give another --metrics-listen", c.MetricsListen, err)
+		}
+		defer metricsListener.Close()
+	}
 	leftover, _ := filepath.Glob(filepath.Join(dir, "build-*")) // the pattern is sound
 	for _, d := range leftover {
 		if err := os.RemoveAll(d); err != nil {
@@ -163,6 +175,8 @@ func Run(ctx context.Context, c Config) error {
 		return err
 	}
 	defer st.Close()
+	counted := metrics.New()
+	st.Watch(counted.Watching())
 	installation, err := installationID(ctx, st)
 	if err != nil {
 		return err
@@ -274,6 +288,23 @@ func Run(ctx context.Context, c Config) error {
 		go func() {
 			if err := shells.Serve(shellListener); err != nil {
 				slog.Error("the door of SSH", "error", err)
+			}
+		}()
+	}
+	if metricsListener != nil {
+		figures, err := counted.Handler(metrics.Of{Figures: s.Figures, Store: st, Dir: dir, LastBackup: rooms.LastBackup})
+		if err != nil {
+			return err
+		}
+		mux := http.NewServeMux()
+		mux.Handle("GET /metrics", figures)
+		mux.HandleFunc("GET /live", api.Live)
+		mux.HandleFunc("GET /ready", api.Ready(s.Health))
+		watched := api.Server(mux)
+		defer watched.Close()
+		go func() {
+			if err := watched.Serve(metricsListener); !errors.Is(err, http.ErrServerClosed) {
+				slog.Error("the door of metrics", "error", err)
 			}
 		}()
 	}

@@ -68,6 +68,7 @@ type Service struct {
 	Pace         *Pace
 	Twice        *Twice
 	Health       *Health
+	Figures      *Figures
 }
 
 // Rooms is what the use cases stand on. All are needed, but that Now may be nil
@@ -212,5 +213,6 @@ func New(r Rooms) *Service {
 		Pace:         &Pace{perHour: r.ChangesPerHour, now: r.Now},
 		Twice:        &Twice{store: r.Store, vault: r.Vault, now: r.Now},
 		Health:       health,
+		Figures:      &Figures{views: look, health: health, refused: &signIns.refused},
 	}
 }

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"yardbench/internal/core/journal"
@@ -32,6 +33,7 @@ type SignIns struct {
 	now          func() time.Time
 	repositories *Repositories
 	attempts     password.Attempts
+	refused      atomic.Int64
 	guests       *Guests
 	secrets      *Secrets
 	usedAt       struct { // sign-ins, as noted or being noted
@@ -41,7 +43,12 @@ type SignIns struct {
 }
 
 // SignIn checks a password and gives a token for a door ("console" or "cli").
-func (s *SignIns) SignIn(ctx context.Context, in wire.SignIn, door string, from Caller) (wire.SignedIn, error) {
+func (s *SignIns) SignIn(ctx context.Context, in wire.SignIn, door string, from Caller) (out wire.SignedIn, err error) {
+	defer func() {
+		if err != nil {
+			s.refused.Add(1)
+		}
+	}()
 	p, err := s.store.Read().PersonByName(ctx, in.Name)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return wire.SignedIn{}, err

@@ -44,6 +44,7 @@ type Store struct {
 	known           known // the writer's
 	cache           cache
 	hooks           Hooks
+	watching        Watching
 	onGround        func(ids []string)
 	dir             string
 	changes         changes

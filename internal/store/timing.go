@@ -22,6 +22,7 @@ const wholeLaunch = ""
 
 // keepTime keeps how long a step, or a launch, of a repository took.
 func (tx sheetsWrites) keepTime(ctx context.Context, repository string, kind lifecycle.SheetKind, key string, cached bool, took time.Duration) error {
+	tx.took = append(tx.took, Took{Step: key, Launch: key == wholeLaunch, Cached: cached, Time: took})
 	if err := tx.exec(ctx, "INSERT INTO step_times (repository_id, kind, key, cached, took_us) VALUES (?, ?, ?, ?, ?)", repository, kind, key, cached, took.Microseconds()); err != nil {
 		return err
 	}
