@@ -50,7 +50,7 @@ func TestWatchedFromOutside(t *testing.T) {
 	if status != 200 {
 		t.Fatalf("%d: %s", status, text)
 	}
-	for _, line := range []string{`yardbench_workspaces{phase="ready"} 1`, `yardbench_workspaces{phase="stopped"} 1`, `yardbench_workspaces{phase="failed"} 0`, `yardbench_trouble{kind="yard away"} 0`, `yardbench_launch_seconds_count{prepared="no"} 2`, `yardbench_step_seconds_count{step="clone"} 2`, `yardbench_sign_ins_refused 1`, `yardbench_webhooks_failing 0`, `yardbench_journal_entries_total{kind="workspace.`} {
+	for _, line := range []string{`yardbench_workspaces{phase="ready"} 1`, `yardbench_workspaces{phase="stopped"} 1`, `yardbench_workspaces{phase="failed"} 0`, `yardbench_trouble{kind="yard away"} 0`, `yardbench_launch_seconds_count{prepared="no"} 2`, `yardbench_step_seconds_count{step="clone"} 2`, `yardbench_sign_ins_refused 1`, `yardbench_webhooks_failing 0`, `yardbench_phases_entered_total{phase="ready"} 2`, `yardbench_phases_entered_total{phase="stopped"} 1`, `yardbench_journal_entries_total{kind="workspace.`} {
 		if !strings.Contains(text, "\n"+line) {
 			t.Errorf("it does not say %s", line)
 		}

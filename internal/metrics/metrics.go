@@ -38,6 +38,7 @@ type Watch struct {
 	launches *prometheus.HistogramVec
 	steps    *prometheus.HistogramVec
 	entries  *prometheus.CounterVec
+	entered  *prometheus.CounterVec
 }
 
 // seconds are the bounds of what takes from a moment to an hour.
@@ -50,9 +51,10 @@ func New() *Watch {
 		requests: prometheus.NewCounter(prometheus.CounterOpts{Name: "yardbench_written_requests_total", Help: "Requests that the writer has answered."}),
 		launches: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "yardbench_launch_seconds", Help: "How long launches took that went well, from acceptance to ready.", Buckets: seconds}, []string{"prepared"}),
 		steps:    prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "yardbench_step_seconds", Help: "How long steps of launches, starts and rebuilds took that went well.", Buckets: seconds}, []string{"step"}),
-		entries:  prometheus.NewCounterVec(prometheus.CounterOpts{Name: "yardbench_journal_entries_total", Help: "What was written into the journal since the service began, by kind: launches, failures, stops, sign-ins."}, []string{"kind"}),
+		entries:  prometheus.NewCounterVec(prometheus.CounterOpts{Name: "yardbench_journal_entries_total", Help: "What was written into the journal since the service began, by kind."}, []string{"kind"}),
+		entered:  prometheus.NewCounterVec(prometheus.CounterOpts{Name: "yardbench_phases_entered_total", Help: "How often workspaces, prebuilds among them, came into each phase since the service began: preparing or starting and then ready or failed, say, at each launch."}, []string{"phase"}),
 	}
-	w.registry.MustRegister(w.commits, w.requests, w.launches, w.steps, w.entries, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	w.registry.MustRegister(w.commits, w.requests, w.launches, w.steps, w.entries, w.entered, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return w
 }
 
@@ -71,7 +73,12 @@ func (w *Watch) Watching() store.Watching {
 			step, _, _ := strings.Cut(t.Step, " ") // what follows is of the repository
 			w.steps.WithLabelValues(step).Observe(t.Time.Seconds())
 		},
-		Entry: func(kind string) { w.entries.WithLabelValues(kind).Inc() },
+		Entry: func(e store.Said) {
+			w.entries.WithLabelValues(e.Kind).Inc()
+			if e.Phase != "" {
+				w.entered.WithLabelValues(string(e.Phase)).Inc()
+			}
+		},
 	}
 }
 

@@ -60,7 +60,11 @@ func (tx *txn) Journal(ctx context.Context, subject, owner, actor string, what j
 		tx.subject = subject
 	}
 	tx.entryAt = e.At
-	tx.kinds = append(tx.kinds, kind)
+	said := Said{Kind: kind}
+	if p, is := what.(journal.WorkspacePhase); is {
+		said.Phase = p.To
+	}
+	tx.said = append(tx.said, said)
 	hash := chain(last.hash, body)
 	if err := tx.exec(ctx, "INSERT INTO journal (number, at, kind, subject, owner_id, body, prev_hash, hash) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
 		e.Number, micros(e.At), kind, subject, owner, body, last.hash, hash); err != nil {

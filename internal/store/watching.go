@@ -1,6 +1,10 @@
 package store
 
-import "time"
+import (
+	"time"
+
+	"yardbench/internal/core/lifecycle"
+)
 
 // Took is how long something took that was written down: a step of a kind, or with
 // Launch the whole of a launch.
@@ -11,12 +15,19 @@ type Took struct {
 	Time   time.Duration
 }
 
+// Said is what is counted of a journal entry: its kind, and where a workspace has come
+// into a phase that.
+type Said struct {
+	Kind  string
+	Phase lifecycle.Phase
+}
+
 // Watching is told of what the writer does, after each commit. It must not block, and
 // must be set before the first write. All may be nil.
 type Watching struct {
 	Committed func(took time.Duration, requests int)
 	Took      func(Took)
-	Entry     func(kind string) // of the journal
+	Entry     func(Said)
 }
 
 // Watch sets who is told.
@@ -26,7 +37,7 @@ func (s *Store) Watch(w Watching) { s.watching = w }
 func (s *Store) Waiting() (n, most int) { return len(s.queue), queueLength }
 
 // tell tells of a group that was committed.
-func (s *Store) tell(committed time.Duration, requests int, took []Took, kinds []string) {
+func (s *Store) tell(committed time.Duration, requests int, took []Took, said []Said) {
 	if s.watching.Committed != nil {
 		s.watching.Committed(committed, requests)
 	}
@@ -35,9 +46,9 @@ func (s *Store) tell(committed time.Duration, requests int, took []Took, kinds [
 			s.watching.Took(t)
 		}
 	}
-	for _, k := range kinds {
+	for _, e := range said {
 		if s.watching.Entry != nil {
-			s.watching.Entry(k)
+			s.watching.Entry(e)
 		}
 	}
 }

@@ -63,7 +63,7 @@ type txn struct {
 	touched []string  // workspaces that are written
 	whole   bool      // and something of all of them
 	ground  []string  // people and workspaces whose right to be here is another
-	kinds   []string  // of the journal entries
+	said    []Said    // the journal entries
 	took    []Took    // what was written down of how long it took
 }
 
@@ -231,8 +231,9 @@ func (s *Store) transaction(group []request) (answers []error, entries int, err 
 	ctx := context.Background() // the group's commit does not end with one caller's patience
 	answers = make([]error, len(group))
 	changed, whole := false, false
-	var touched, ground, kinds []string
+	var touched, ground []string
 	var took []Took
+	var said []Said
 	began := time.Now()
 	_, err = s.written.ExecContext(ctx, "BEGIN IMMEDIATE")
 	for i, r := range group {
@@ -250,7 +251,7 @@ func (s *Store) transaction(group []request) (answers []error, entries int, err 
 		entries += tx.entries
 		if answers[i] == nil {
 			touched, ground, whole = append(touched, tx.touched...), append(ground, tx.ground...), whole || tx.whole
-			took, kinds = append(took, tx.took...), append(kinds, tx.kinds...)
+			took, said = append(took, tx.took...), append(said, tx.said...)
 		}
 	}
 	if err == nil {
@@ -269,7 +270,7 @@ func (s *Store) transaction(group []request) (answers []error, entries int, err 
 		if s.onGround != nil && len(ground) > 0 {
 			s.onGround(ground)
 		}
-		s.tell(time.Since(began), len(group), took, kinds)
+		s.tell(time.Since(began), len(group), took, said)
 	}
 	return answers, entries, err
 }
