@@ -118,6 +118,19 @@ func (w *world) give(image string) {
 	}
 }
 
+// digest is what an image of the engine is known by at its registry.
+func (w *world) digest(image string) string {
+	w.t.Helper()
+	cli := w.docker()
+	defer cli.Close()
+	in, err := cli.ImageInspect(w.t.Context(), image)
+	if err != nil || len(in.RepoDigests) == 0 {
+		w.t.Fatal(err, in.RepoDigests)
+	}
+	_, digest, _ := strings.Cut(in.RepoDigests[0], "@")
+	return digest
+}
+
 // Images that a registry shows to those alone who sign in are fetched with a secret of
 // the repository's or the house's, by launches, builds and services; what was fetched
 // for one repository is no other's, and the password is nowhere.
@@ -152,6 +165,9 @@ func TestPrivateImages(t *testing.T) {
 
 	// The engine has it now, and another repository has no right to it.
 	w.must(w.as("ingrid", "", "launch", "buoy-yard", "--name", "thief"), 6, "is not this repository's to have", "signs in to "+at)
+	w.push("buoy-yard", "main", plain("/fare-desk/lamp@"+w.digest(at+"/fare-desk/lamp:1")))
+	w.must(w.as("ingrid", "", "launch", "buoy-yard", "--name", "by-digest"), 6, "is not this repository's to have")
+	w.must(w.as("ingrid", "", "remove", "by-digest", "--yes", "--discard"), 0)
 	w.push("buoy-yard", "main", plain("/open/buoy:1"))
 	w.must(w.as("ingrid", "", "launch", "buoy-yard", "--name", "buoy"), 0, "is ready")
 

@@ -92,6 +92,9 @@ func TestTheEngineRestarts(t *testing.T) {
 		t.Errorf("after %s it says %+v", time.Since(began), h)
 	}
 	w.must(w.as("ingrid", "", "list"), 0, "the yard does not answer", "berth-planner")
+	if status, text := w.fetched(w.address + "/ready"); status != 503 || !strings.Contains(text, "yard away") {
+		t.Errorf("it is ready: %d %s", status, text)
+	}
 	tool("up")
 	began = time.Now()
 	health("ok")

@@ -175,19 +175,34 @@ func (d imageStep) use(ctx context.Context, image string) (yard.Image, error) {
 	if err := d.granted(ctx, image); err != nil {
 		return yard.Image{}, err
 	}
+	if _, there, err := d.yard.FindImage(ctx, image); err != nil {
+		return yard.Image{}, err
+	} else if !there {
+		if err := d.noteShut(ctx, image); err != nil { // before it is there
+			return yard.Image{}, err
+		}
+	}
 	return d.yard.UseImage(ctx, image, d.opened.Registries, d.log)
 }
 
-// granted refuses an image of a registry that others sign in to and this repository does
-// not, but for one that it shows to everybody: what was fetched for one repository is in
-// the yard, and no other's for that.
+// noteShut notes an image that is to be fetched with a sign-in and that its registry does not
+// show to everybody: it is in the yard from now on, and not everybody's for that.
+func (d imageStep) noteShut(ctx context.Context, image string) error {
+	if _, signs := d.opened.Registries.At(registry.Host(image)); !signs || registry.Readable(ctx, image) == nil {
+		return nil
+	}
+	return d.store.Write(store.About(ctx, d.w.ID), func(tx *store.Tx) error { return tx.NoteShut(ctx, registry.Name(image)) })
+}
+
+// granted refuses an image that was fetched with a sign-in of others, and that its
+// registry does not show to everybody.
 func (d imageStep) granted(ctx context.Context, image string) error {
 	host := registry.Host(image)
 	if _, has := d.opened.Registries.At(host); has {
 		return nil
 	}
-	guarded, err := d.sessions.Images().Guarded(ctx, host)
-	if err != nil || !guarded {
+	shut, err := d.store.Read().IsShut(ctx, registry.Name(image))
+	if err != nil || !shut {
 		return err
 	}
 	if err := registry.Readable(ctx, image); err != nil {
@@ -225,7 +240,10 @@ func (d imageStep) takes(ctx context.Context, house rules.Rules) func(yard.Build
 			if err != nil {
 				return "", yard.Refused("the build may not take it: %s", err)
 			}
-			return name, d.granted(ctx, name)
+			if err := d.granted(ctx, name); err != nil {
+				return "", err
+			}
+			return name, d.noteShut(ctx, name)
 		}
 		// The engine itself fetches these, from where it is. What a command of the
 		// build reaches is no matter of it.

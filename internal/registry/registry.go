@@ -28,6 +28,16 @@ type SignIns map[string]SignIn
 // Hub is the registry of images whose names name none.
 const Hub = "docker.io"
 
+// Name is an image's name with its registry, without tag and digest: what a registry
+// shows or does not.
+func Name(image string) string {
+	named, err := reference.ParseNormalizedNamed(image)
+	if err != nil {
+		return ""
+	}
+	return named.Name()
+}
+
 // Host is the registry of an image, with its port where one is named.
 func Host(image string) string {
 	named, err := reference.ParseNormalizedNamed(image)

@@ -56,15 +56,6 @@ func (s Images) Registries(ctx context.Context, r store.Repository, branch strin
 	return s.signIns(all, choices)
 }
 
-// Guarded tells whether any secret signs in to a registry.
-func (s Images) Guarded(ctx context.Context, host string) (bool, error) {
-	paths, err := s.of.Store.Read().RegistriesKnown(ctx)
-	return slices.ContainsFunc(paths, func(p string) bool {
-		at, _ := secret.Secret{Path: p}.SignsIn()
-		return at == host
-	}), err
-}
-
 // signIns are those among chosen secrets; at one registry the nearest level counts,
 // of one level the first by name.
 func (s Images) signIns(all map[Chosen]store.Secret, choices []secret.Choice) (registry.SignIns, error) {

@@ -106,11 +106,17 @@ func (tx secretsWrites) SecretsUsed(ctx context.Context, used []Secret) error {
 	return nil
 }
 
-// RegistriesKnown lists the registries that any secret signs in to, as their paths
-// have them.
-func (q secretsReads) RegistriesKnown(ctx context.Context) ([]string, error) {
-	return list(ctx, q.reader, func(scan func(...any) error) (path string, err error) { return path, scan(&path) },
-		"SELECT DISTINCT path FROM secrets WHERE form = 'registry'")
+// NoteShut notes an image that its registry shows to those alone who sign in, by its
+// name without tag and digest.
+func (tx secretsWrites) NoteShut(ctx context.Context, name string) error {
+	return tx.exec(ctx, "INSERT INTO shut_images (name, at) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET at = excluded.at", name, micros(tx.now))
+}
+
+// IsShut tells whether an image was noted so.
+func (q secretsReads) IsShut(ctx context.Context, name string) (bool, error) {
+	var n int
+	err := q.db.QueryRowContext(ctx, "SELECT COUNT(*) FROM shut_images WHERE name = ?", name).Scan(&n)
+	return n > 0, err
 }
 
 // Secrets lists secrets by whose they are, sealed, by level and name.

@@ -21,9 +21,13 @@ CREATE TABLE secrets_next (
 INSERT INTO secrets_next SELECT level, subject_id, name, form, path, mode, everywhere, 0, branches, version, sealed, updated_at, updated_by, used_at FROM secrets;
 DROP TABLE secrets;
 ALTER TABLE secrets_next RENAME TO secrets;
-CREATE INDEX secrets_of_registries ON secrets (path) WHERE form = 'registry';
+CREATE TABLE shut_images ( -- images in the yard that their registry shows to those alone who sign in
+  name TEXT PRIMARY KEY, -- with its registry, and without tag and digest
+  at   INTEGER NOT NULL
+) STRICT;
 
 -- +goose Down
+DROP TABLE shut_images;
 DELETE FROM secret_reach WHERE EXISTS (SELECT 1 FROM secrets s WHERE s.form = 'registry' AND s.level = secret_reach.level AND s.subject_id = secret_reach.subject_id AND s.name = secret_reach.name);
 CREATE TABLE secrets_before (
   level      TEXT NOT NULL CHECK (level IN ('person', 'repository', 'team', 'house')),
