@@ -30,7 +30,6 @@ func TestRestoredElsewhere(t *testing.T) {
 	w.kill()
 	w.more = []string{} // bounded disks lie in the data directory, and would be gone with it
 	w.start()
-	c := w.client("ingrid")
 	w.must(w.as("ingrid", "", "launch", "deck-log", "--name", "pier"), 0, "is ready")
 	w.must(w.as("ingrid", "", "launch", "deck-log", "--name", "quay"), 0, "is ready")
 	for _, name := range []string{"pier", "quay"} {
@@ -55,12 +54,14 @@ func TestRestoredElsewhere(t *testing.T) {
 	}
 	w.must(w.operate("backup", "verify", kept, "--passphrase-file", phrase), 0, "it is whole", "the keys open all")
 	w.place = "elsewhere"
-	w.must(w.operate("backup", "restore", kept, "--data", w.data(), "--passphrase-file", phrase), 0, "--take-over")
+	w.must(w.operate("backup", "restore", kept, "--data", w.data(), "--passphrase-file", phrase), 0, "--take-over", "sign-ins and links were ended")
+	clear(w.config) // everybody signs in anew
 	w.more = []string{"--take-over"}
 	w.start()
 
 	w.must(w.as("ingrid", "", "start", "pier"), 0, "is ready")
 	w.must(w.as("ingrid", "", "run", "pier", "--", "sh", "-c", "cat only-here; echo key $TIDE_KEY; cat made 2>/dev/null; true"), 0, "of pier", "key the-first-tide-key")
+	c := w.client("ingrid")
 	// What ran went on, and cannot be entered: that is said, with the way back.
 	w.until(c, "quay", 30*time.Second, func(ws wire.Workspace) bool {
 		for _, x := range ws.Conditions {
@@ -86,6 +87,7 @@ func TestRestoredElsewhere(t *testing.T) {
 		t.Errorf("of three containers there are\n%s", now)
 	}
 	w.must(w.as("astrid", "", "journal", "list", "--kind", "yard.set-back"), 0, "yard.set-back")
+	w.must(w.as("astrid", "", "journal", "list", "--kind", "records.restored"), 0, "records.restored")
 	w.must(w.operate("backup", "verify", kept), 0, "was not tried")
 	w.kill() // an operator has looked
 	w.start()

@@ -43,6 +43,11 @@ func inUse(t *testing.T) (dir string) {
 				if err := tx.SetMeta(t.Context(), "installation", "quayside"); err != nil {
 					return err
 				}
+				for i, door := range []string{"console", "cli", "token"} {
+					if err := tx.AddToken(t.Context(), store.Token{ID: door, PersonID: "p1", Door: door, Hash: []byte{byte(i)}, ExpiresAt: time.Now().Add(time.Hour)}); err != nil {
+						return err
+					}
+				}
 			}
 			s := store.Secret{Secret: secret.Secret{Level: secret.OfPerson, Name: fmt.Sprintf("KEY_%d", n), Form: secret.Variable, Everywhere: true}, SubjectID: "p1", UpdatedBy: "p1", UpdatedAt: time.Now()}
 			_, err := tx.PutSecret(t.Context(), s, nil, func(version int) ([]byte, error) {
@@ -119,8 +124,8 @@ func TestThereAndBack(t *testing.T) {
 		t.Errorf("without keys %+v, %v", f, err)
 	}
 	back := filepath.Join(t.TempDir(), "back")
-	if _, err := Restore(ctx, to, back, Keys{Passphrase: phrase}); err != nil {
-		t.Fatal(err)
+	if f, err := Restore(ctx, to, back, Keys{Passphrase: phrase}); err != nil || f.Ended != 2 || f.Hold != 1 {
+		t.Fatalf("%+v, %v", f, err)
 	}
 	for name, want := range map[string]string{"logs/w1/1.log": "built", "recordings/r1.cast": "{}", "keys/journal.pem": "a key"} {
 		if got, err := os.ReadFile(filepath.Join(back, name)); err != nil || string(got) != want {

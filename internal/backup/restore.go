@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"yardbench/internal/core/journal"
 	"yardbench/internal/durable"
 	"yardbench/internal/store"
 	"yardbench/internal/vault"
@@ -22,6 +23,10 @@ type Found struct {
 	// Opened counts sealed values that the keys opened, all that there are; none were
 	// tried where the keys are not there.
 	Opened int `json:"opened"`
+	// Ended counts sign-ins and links that were ended as it was put back, and Hold tokens
+	// of programs and keys for SSH that hold on, also those that were ended since.
+	Ended int64 `json:"ended,omitempty"`
+	Hold  int64 `json:"hold,omitempty"`
 }
 
 // Keys says by what sealed values are to be opened.
@@ -103,6 +108,21 @@ func (f *Found) check(ctx context.Context, folder, dir string, keys Keys) error 
 	return err
 }
 
+// secure ends what may have ended since, and has the journal say that it was put back.
+func (f *Found) secure(ctx context.Context, records string) error {
+	st, err := store.Open(ctx, records, time.Now)
+	if err != nil {
+		return err
+	}
+	err = st.Write(ctx, func(tx *store.Tx) (err error) {
+		if f.Ended, f.Hold, err = tx.Restored(ctx); err != nil {
+			return err
+		}
+		return tx.Journal(ctx, "", "", "service", journal.RecordsRestored{Ended: f.Ended, MadeAt: f.MadeAt})
+	})
+	return errors.Join(err, st.Close())
+}
+
 // opens opens every sealed value, and counts them.
 func opens(ctx context.Context, q store.Q, v *vault.Vault) (n int, err error) {
 	for _, column := range store.SealedColumns {
@@ -153,6 +173,9 @@ func Restore(ctx context.Context, folder, dir string, keys Keys) (f Found, err e
 	}
 	defer os.RemoveAll(partial) // nothing is there any more once it has its name
 	if err := f.check(ctx, folder, partial, keys); err != nil {
+		return f, err
+	}
+	if err := f.secure(ctx, filepath.Join(partial, databaseFile)); err != nil {
 		return f, err
 	}
 	for _, part := range folders {

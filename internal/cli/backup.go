@@ -164,7 +164,11 @@ func (a serviceCommands) restoreBackup() *cobra.Command {
 				return err
 			}
 			return a.print(f, func() {
-				fmt.Fprintf(a.out, "%s\n%s holds it. What was done since is not in it. Start it once with: yardbench serve --data %s --take-over\n", foundIn(f), data, data)
+				fmt.Fprintf(a.out, "%s\n%s holds it; %d sign-ins and links were ended, as some may have been since\n", foundIn(f), data, f.Ended)
+				if f.Hold > 0 {
+					fmt.Fprintf(a.out, "%d tokens of programs and keys for SSH hold, also those that were ended since: look through them\n", f.Hold)
+				}
+				fmt.Fprintf(a.out, "what was done since is not in it: close the accounts of who has left since\nstart it once with: yardbench serve --data %s --take-over\n", data)
 			})
 		},
 	}

@@ -72,3 +72,23 @@ func (s *Store) Sound(ctx context.Context) error {
 	}
 	return rows.Err()
 }
+
+// Restored ends what may have ended since the records were copied, and would let people
+// in again: sign-ins of the console and the command line, enrolment links, look links. It
+// gives how many there were, and how many tokens of programs and keys for SSH hold on.
+func (tx *txn) Restored(ctx context.Context) (ended, hold int64, err error) {
+	tx.touchAll()
+	tx.cached()
+	for _, q := range []string{"DELETE FROM tokens WHERE door IN ('console', 'cli')", "DELETE FROM enrolments", "DELETE FROM look_links WHERE TRUE"} {
+		res, err := tx.db.ExecContext(ctx, q)
+		if err != nil {
+			return 0, 0, err
+		}
+		n, err := res.RowsAffected()
+		if ended += n; err != nil {
+			return 0, 0, err
+		}
+	}
+	err = tx.db.QueryRowContext(ctx, "SELECT COUNT(*) FROM tokens WHERE expires_at > ?", micros(tx.now)).Scan(&hold)
+	return ended, hold, err
+}

@@ -31,6 +31,7 @@ var mayScan = []string{
 	"FROM recordings ORDER BY began_at DESC LIMIT",         // the newest
 	"SELECT COALESCE(SUM(bytes), 0) FROM recordings",       // once a minute
 	"SELECT COALESCE(MAX(number), 0) FROM journal",
+	"FROM tokens WHERE door IN", "SELECT COUNT(*) FROM tokens WHERE expires_at", "FROM look_links WHERE TRUE", // once, of records that are put back
 	"SELECT COALESCE(a.workspace_id", // the sums held against all intervals
 }
 

@@ -527,6 +527,12 @@ type YardQuarantined struct {
 	Volumes int  `json:"volumes"`
 }
 
+// RecordsRestored is records that were put back from a backup.
+type RecordsRestored struct {
+	Ended  int64     `json:"ended"` // sign-ins and links that were ended with it
+	MadeAt time.Time `json:"made_at"`
+}
+
 // YardSetBack is records that are older than what the yard holds.
 type YardSetBack struct {
 	Found int `json:"found"`
@@ -617,4 +623,5 @@ func (PrebuildEnded) Kind() string           { return "prebuild.ended" }
 func (YardAway) Kind() string                { return "yard.away" }
 func (YardBack) Kind() string                { return "yard.back" }
 func (YardQuarantined) Kind() string         { return "yard.quarantined" }
+func (RecordsRestored) Kind() string         { return "records.restored" }
 func (YardSetBack) Kind() string             { return "yard.set-back" }

@@ -102,6 +102,7 @@ func TestKindsAndTheirJSONStay(t *testing.T) {
 		{YardAway{"gone"}, "yard.away", `{"cause":"gone"}`},
 		{YardBack{12}, "yard.back", `{"away_s":12}`},
 		{YardQuarantined{true, 2}, "yard.quarantined", `{"named":true,"volumes":2}`},
+		{RecordsRestored{3, time.Date(2026, 11, 28, 3, 0, 0, 0, time.UTC)}, "records.restored", `{"ended":3,"made_at":"2026-11-28T03:00:00Z"}`},
 		{YardSetBack{9, 7}, "yard.set-back", `{"found":9,"known":7}`},
 	} {
 		text, err := json.Marshal(c.p)
