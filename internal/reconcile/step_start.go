@@ -8,8 +8,8 @@ import (
 	"yardbench/internal/yard"
 )
 
-// start starts the body, whose steward finds its link open. One that was made where the service was before goes, and is made
-// anew here, with its files and its set-up.
+// start starts the body, whose steward finds its link open. One that was made where the
+// service was before goes, and is made anew here, with its files and its set-up.
 func (d *doing) start(ctx context.Context) error {
 	if d.see().Elsewhere[d.body] {
 		if err := tryWhole(ctx, yardTimeout, func(ctx context.Context) error {
