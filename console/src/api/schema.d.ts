@@ -5484,7 +5484,7 @@ export interface components {
             team?: string;
         };
         Membership: {
-            /** @description They lead it: its people, workspaces, secrets and guests are theirs to look after */
+            /** @description They lead it */
             leads?: boolean;
             /** @example Harbour */
             team: string;
@@ -5588,6 +5588,12 @@ export interface components {
             visits_most?: number;
             /** @description Whether a visit by it starts the workspace and keeps it from rest */
             wakes?: boolean;
+        };
+        NewMembership: {
+            /** @description They lead it: its people, workspaces, secrets and guests are theirs to look after */
+            leads?: boolean;
+            /** @example Harbour */
+            team: string;
         };
         NewOperation: {
             /** @description With remove, or rebuild with new files: even when work exists nowhere else */
@@ -5857,7 +5863,7 @@ export interface components {
         };
         PersonChange: {
             /** @description All teams that they are to be in beside their own; an empty list is none */
-            also?: components["schemas"]["Membership"][];
+            also?: components["schemas"]["NewMembership"][];
             /** @description They may not sign in any more; what they are signed in with ends */
             closed?: boolean;
             /** @enum {string} */
