@@ -1,6 +1,7 @@
 package backup
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -34,23 +35,24 @@ func inUse(t *testing.T) (dir string) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	ctx := context.WithoutCancel(t.Context()) // it is written on until the test is over
 	put := func(n int) error {
-		return st.Write(t.Context(), func(tx *store.Tx) error {
+		return st.Write(ctx, func(tx *store.Tx) error {
 			if n == 0 {
-				if err := tx.AddPerson(t.Context(), store.Person{ID: "p1", Name: "ingrid", Role: policy.Developer}); err != nil {
+				if err := tx.AddPerson(ctx, store.Person{ID: "p1", Name: "ingrid", Role: policy.Developer}); err != nil {
 					return err
 				}
-				if err := tx.SetMeta(t.Context(), "installation", "quayside"); err != nil {
+				if err := tx.SetMeta(ctx, "installation", "quayside"); err != nil {
 					return err
 				}
 				for i, door := range []string{"console", "cli", "token"} {
-					if err := tx.AddToken(t.Context(), store.Token{ID: door, PersonID: "p1", Door: door, Hash: []byte{byte(i)}, ExpiresAt: time.Now().Add(time.Hour)}); err != nil {
+					if err := tx.AddToken(ctx, store.Token{ID: door, PersonID: "p1", Door: door, Hash: []byte{byte(i)}, ExpiresAt: time.Now().Add(time.Hour)}); err != nil {
 						return err
 					}
 				}
 			}
 			s := store.Secret{Secret: secret.Secret{Level: secret.OfPerson, Name: fmt.Sprintf("KEY_%d", n), Form: secret.Variable, Everywhere: true}, SubjectID: "p1", UpdatedBy: "p1", UpdatedAt: time.Now()}
-			_, err := tx.PutSecret(t.Context(), s, nil, func(version int) ([]byte, error) {
+			_, err := tx.PutSecret(ctx, s, nil, func(version int) ([]byte, error) {
 				return v.Seal("of the quay", session.SecretPlace(s.Level, s.SubjectID, s.Name, version)...)
 			})
 			return err
@@ -85,9 +87,11 @@ func inUse(t *testing.T) (dir string) {
 	})
 	for name, text := range map[string]string{"logs/w1/1.log": "built", "recordings/r1.cast": "{}", "mirrors/r/HEAD": "ref", "keys/journal.pem": "a key"} {
 		at := filepath.Join(dir, name)
-		if err := os.MkdirAll(filepath.Dir(at), 0o700); err == nil {
+		err := os.MkdirAll(filepath.Dir(at), 0o700)
+		if err == nil {
 			err = os.WriteFile(at, []byte(text), 0o600)
-		} else {
+		}
+		if err != nil {
 			t.Fatal(err)
 		}
 	}
