@@ -16,6 +16,7 @@ import (
 	"yardbench/internal/core/definition"
 	"yardbench/internal/demo"
 	"yardbench/internal/feature"
+	"yardbench/internal/registry"
 )
 
 func archive(t *testing.T, zipped bool, files ...string) []byte {
@@ -159,5 +160,43 @@ func TestAnothersPlaceIsNotTaken(t *testing.T) {
 	}
 	if err := k.Unpack(t.Context(), f, filepath.Join(t.TempDir(), "0"), nil); err == nil {
 		t.Error("what was put in its place is unpacked")
+	}
+}
+
+// A feature of a registry that shows it to those alone who sign in is there for who does,
+// each time it is looked at: what is kept opens it to nobody else.
+func TestLookSignedIn(t *testing.T) {
+	images, err := demo.Registry(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	host := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if user, password, _ := r.BasicAuth(); user != "fare-desk" || password != "lights" {
+			w.Header().Set("WWW-Authenticate", `Basic realm="lamps"`)
+			w.WriteHeader(http.StatusUnauthorized)
+			return
+		}
+		images.ServeHTTP(w, r)
+	}))
+	defer host.Close()
+	at := strings.TrimPrefix(host.URL, "http://")
+	k := feature.NewKept(filepath.Join(t.TempDir(), "features"))
+	look := func(as registry.SignIns) error {
+		_, err := k.Look(t.Context(), at+"/features/lantern:1", as)
+		return err
+	}
+	if err := look(registry.SignIns{at: {Username: "fare-desk", Password: "lights"}}); err != nil {
+		t.Error(err)
+	}
+	for what, as := range map[string]registry.SignIns{"nobody": nil, "a wrong password": {at: {Username: "fare-desk", Password: "lamps"}}, "one of another registry": {"images.skerryline.example": {Username: "fare-desk", Password: "lights"}}} {
+		if err := look(as); err == nil || !strings.Contains(err.Error(), "ask its registry") {
+			t.Errorf("with %s it says %v", what, err)
+		}
+	}
+	if registry.Host("tide-board") != registry.Hub || registry.Name("skerryline/base:1") != "docker.io/skerryline/base" || registry.Host(at+"/x@sha256:"+strings.Repeat("0", 64)) != at || registry.Name("Not An Image") != "" {
+		t.Error("images are of other registries")
+	}
+	if in, ok := (registry.SignIns{registry.Hub: {Username: "hub"}}).At("registry-1.docker.io"); !ok || in.Username != "hub" {
+		t.Errorf("the hub is not known by its machine's name: %+v", in)
 	}
 }
