@@ -121,4 +121,16 @@ func TestMovedDataDirectory(t *testing.T) {
 	w.must(w.as("ingrid", "", "logs", "fore"), 0, "it is made anew, with its files")
 	w.must(w.as("ingrid", "", "stop", "aft"), 0, "is stopped")
 	w.must(w.as("ingrid", "", "start", "aft"), 0, "is ready")
+	// The same place by another name is no other place: nothing is made anew.
+	w.must(w.as("ingrid", "", "run", "fore", "--", "touch", "/tmp/kept"), 0)
+	w.must(w.as("ingrid", "", "stop", "fore"), 0, "is stopped")
+	w.kill()
+	is := w.data()
+	w.place = "linked"
+	if err := os.Symlink(is, w.data()); err != nil {
+		t.Fatal(err)
+	}
+	w.start()
+	w.must(w.as("ingrid", "", "start", "fore"), 0, "is ready")
+	w.must(w.as("ingrid", "", "run", "fore", "--", "sh", "-c", "ls /tmp/kept; cat only-here"), 0, "/tmp/kept", "of the fore")
 }

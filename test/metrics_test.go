@@ -50,7 +50,7 @@ func TestWatchedFromOutside(t *testing.T) {
 	if status != 200 {
 		t.Fatalf("%d: %s", status, text)
 	}
-	for _, line := range []string{`yardbench_workspaces{phase="ready"} 1`, `yardbench_workspaces{phase="stopped"} 1`, `yardbench_workspaces{phase="failed"} 0`, `yardbench_trouble{kind="yard away"} 0`, `yardbench_launch_seconds_count{prepared="no"} 2`, `yardbench_step_seconds_count{step="clone"} 2`, `yardbench_sign_ins_refused 1`, `yardbench_webhooks_failing 0`, `yardbench_phases_entered_total{phase="ready"} 2`, `yardbench_phases_entered_total{phase="stopped"} 1`, `yardbench_journal_entries_total{kind="workspace.`} {
+	for _, line := range []string{`yardbench_workspaces{phase="ready"} 1`, `yardbench_workspaces{phase="stopped"} 1`, `yardbench_workspaces{phase="failed"} 0`, `yardbench_trouble{kind="yard away"} 0`, `yardbench_launch_seconds_count{prepared="no"} 2`, `yardbench_step_seconds_count{step="clone"} 2`, `yardbench_sign_ins_refused_total 1`, `yardbench_webhooks_failing 0`, `yardbench_phases_entered_total{phase="ready"} 2`, `yardbench_phases_entered_total{phase="stopped"} 1`, `yardbench_journal_entries_total{kind="workspace.`} {
 		if !strings.Contains(text, "\n"+line) {
 			t.Errorf("it does not say %s", line)
 		}
@@ -94,6 +94,9 @@ func TestWatchedFromOutside(t *testing.T) {
 	for _, door := range []string{w.address, "http://" + at} {
 		if status, text := w.fetched(door + "/live"); status != 200 || text != "alive\n" {
 			t.Errorf("%s lives: %d %s", door, status, text)
+		}
+		if res, err := http.Head(door + "/ready"); err != nil || res.StatusCode != 200 || res.Header.Get("Content-Type") != "application/json" {
+			t.Errorf("%s asked for its head answers %v, %v", door, res, err)
 		}
 		if status, text := w.fetched(door + "/ready"); status != 200 || !strings.Contains(text, `"status":"ok"`) {
 			t.Errorf("%s is ready: %d %s", door, status, text)

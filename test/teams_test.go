@@ -26,7 +26,7 @@ func TestSeveralTeamsAtTheDoors(t *testing.T) {
 	w.must(w.as("embla", "", "list", "--all"), 4, "your own workspaces only")
 	w.must(w.as("hauk", "", "stop", "till.marit"), 0, "is stopped")
 	w.must(w.as("hauk", "", "start", "till.marit"), 4, "does not allow")
-	w.must(w.as("astrid", "", "person", "change", "hauk", "--also", "Timetable", "--leads", "Fares,Decks"), 0, "hauk is developer, team Harbour; leads Decks; leads Fares; Timetable")
+	w.must(w.as("astrid", "", "person", "change", "hauk", "--also", "Timetable,Decks", "--leads", "Fares,Decks"), 0, "hauk is developer, team Harbour; leads Decks; leads Fares; Timetable")
 	w.must(w.as("hauk", "", "list", "--all"), 0, "oar")
 	w.must(w.as("astrid", "", "person", "change", "hauk", "--also", "Ghosts"), 3, "Ghosts")
 

@@ -97,8 +97,9 @@ func New(ctx context.Context, svc *service.Service, c Config) *API {
 	a.routes()
 	opened(a.huma.OpenAPI())
 	explained(a.huma.OpenAPI())
-	engine.GET("/live", gin.WrapF(Live))
-	engine.GET("/ready", gin.WrapF(Ready(svc.Health)))
+	asked := []string{http.MethodGet, http.MethodHead}
+	engine.Match(asked, "/live", gin.WrapF(Live))
+	engine.Match(asked, "/ready", gin.WrapF(Ready(svc.Health)))
 	serveConsole(engine, c.Console)
 	return a
 }

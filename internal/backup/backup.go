@@ -22,6 +22,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -107,8 +108,9 @@ func Make(ctx context.Context, dir, to, passphrase, version string, now time.Tim
 	}
 	defer os.RemoveAll(partial) // nothing is there any more once it has its name
 	records := filepath.Join(partial, recordsFile)
-	if err := store.Copy(ctx, database, records); err != nil {
-		return m, fmt.Errorf("copy the records: %w", err)
+	keys, err := copyWithKeys(ctx, dir, records)
+	if err != nil {
+		return m, err
 	}
 	m = Manifest{Form: Form, MadeAt: now.UTC().Truncate(time.Second), Version: version, Keys: passphrase != "", Files: []File{}}
 	if m.RecordsForm, m.Installation, err = store.Known(ctx, records); err != nil {
@@ -120,7 +122,7 @@ func Make(ctx context.Context, dir, to, passphrase, version string, now time.Tim
 		}
 	}
 	if m.Keys {
-		if err := sealKeys(filepath.Join(dir, keysFolder), filepath.Join(partial, keysFile), passphrase); err != nil {
+		if err := sealKeys(keys, filepath.Join(partial, keysFile), passphrase); err != nil {
 			return m, fmt.Errorf("seal the keys: %w", err)
 		}
 	}
@@ -263,16 +265,43 @@ func fileOf(at string) (f File, err error) {
 	return f, err
 }
 
-// sealKeys puts the files of a folder of keys into one that a passphrase opens.
-func sealKeys(from, to, passphrase string) error {
+// mostTries bounds how often the records are copied anew as keys change meanwhile.
+const mostTries = 5
+
+// copyWithKeys copies the records of a data directory, and gives the keys that open what
+// is sealed in the copy: those that were there before and after it, in a tar archive. A
+// key may be made or retired at any moment.
+func copyWithKeys(ctx context.Context, dir, to string) ([]byte, error) {
+	before, err := packKeys(filepath.Join(dir, keysFolder))
+	for range mostTries {
+		if err == nil {
+			err = store.Copy(ctx, filepath.Join(dir, databaseFile), to)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("copy the records: %w", err)
+		}
+		after, err := packKeys(filepath.Join(dir, keysFolder))
+		if err != nil || bytes.Equal(before, after) {
+			return after, err
+		}
+		if before = after; os.Remove(to) != nil {
+			break
+		}
+	}
+	return nil, errors.New("the keys change all the time; make the backup again in a while")
+}
+
+// packKeys puts the files of a folder of keys into a tar archive, the same for the same
+// keys.
+func packKeys(from string) ([]byte, error) {
 	var plain bytes.Buffer
 	archive := tar.NewWriter(&plain)
 	entries, err := os.ReadDir(from)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	for _, e := range entries {
-		if !e.Type().IsRegular() {
+		if !e.Type().IsRegular() || strings.HasPrefix(e.Name(), ".") { // one that is being written, or was as the service ended
 			continue
 		}
 		content, err := os.ReadFile(filepath.Join(from, e.Name()))
@@ -283,12 +312,14 @@ func sealKeys(from, to, passphrase string) error {
 			_, err = archive.Write(content)
 		}
 		if err != nil {
-			return err
+			return nil, err
 		}
 	}
-	if err := archive.Close(); err != nil {
-		return err
-	}
+	return plain.Bytes(), archive.Close()
+}
+
+// sealKeys writes an archive of keys that a passphrase opens.
+func sealKeys(keys []byte, to, passphrase string) error {
 	who, err := age.NewScryptRecipient(passphrase)
 	if err != nil {
 		return err
@@ -297,7 +328,7 @@ func sealKeys(from, to, passphrase string) error {
 	var sealed bytes.Buffer
 	in, err := age.Encrypt(&sealed, who)
 	if err == nil {
-		_, err = in.Write(plain.Bytes())
+		_, err = in.Write(keys)
 	}
 	if err == nil {
 		err = in.Close()
@@ -362,18 +393,23 @@ func read(ctx context.Context, folder string) (m Manifest, err error) {
 		return m, err
 	}
 	var wrong []string
+	there := map[string]File{}
+	for _, f := range has {
+		there[f.Path] = f
+	}
+	records := false
 	for _, f := range m.Files {
-		switch i := slices.IndexFunc(has, func(h File) bool { return h.Path == f.Path }); {
-		case i < 0:
+		switch is, ok := there[f.Path]; {
+		case !ok:
 			wrong = append(wrong, f.Path+" is missing")
-		case has[i] != f:
+		case is != f:
 			wrong = append(wrong, f.Path+" is not what it was")
 		}
+		delete(there, f.Path)
+		records = records || f.Path == recordsFile
 	}
-	for _, f := range has {
-		if !slices.ContainsFunc(m.Files, func(w File) bool { return w.Path == f.Path }) {
-			wrong = append(wrong, f.Path+" is none of it")
-		}
+	for _, path := range slices.Sorted(maps.Keys(there)) {
+		wrong = append(wrong, path+" is none of it")
 	}
 	if len(wrong) > 0 {
 		more := ""
@@ -382,7 +418,7 @@ func read(ctx context.Context, folder string) (m Manifest, err error) {
 		}
 		return m, fmt.Errorf("the backup %s is damaged: %s%s", folder, strings.Join(wrong, "; "), more)
 	}
-	if !slices.ContainsFunc(m.Files, func(f File) bool { return f.Path == recordsFile }) {
+	if !records {
 		return m, fmt.Errorf("the backup %s has no %s", folder, recordsFile)
 	}
 	return m, nil

@@ -85,7 +85,7 @@ func inUse(t *testing.T) (dir string) {
 			t.Error(err)
 		}
 	})
-	for name, text := range map[string]string{"logs/w1/1.log": "built", "recordings/r1.cast": "{}", "mirrors/r/HEAD": "ref", "keys/journal.pem": "a key"} {
+	for name, text := range map[string]string{"logs/w1/1.log": "built", "recordings/r1.cast": "{}", "mirrors/r/HEAD": "ref", "keys/journal.pem": "a key", "keys/.new-17": "half a key"} {
 		at := filepath.Join(dir, name)
 		err := os.MkdirAll(filepath.Dir(at), 0o700)
 		if err == nil {
@@ -135,6 +135,9 @@ func TestThereAndBack(t *testing.T) {
 		if got, err := os.ReadFile(filepath.Join(back, name)); err != nil || string(got) != want {
 			t.Errorf("%s is %q, %v", name, got, err)
 		}
+	}
+	if _, err := os.Stat(filepath.Join(back, "keys", ".new-17")); err == nil {
+		t.Error("half a key was put back")
 	}
 	if left, _ := filepath.Glob(filepath.Join(filepath.Dir(to), ".*")); len(left) > 0 {
 		t.Errorf("unfinished ones are left: %v", left)

@@ -383,8 +383,8 @@ func (a peopleCommands) person() *cobra.Command {
 			}
 			if cmd.Flags().Changed("also") || cmd.Flags().Changed("leads") {
 				ch.Also = &[]wire.NewMembership{}
-				for _, t := range slices.Concat(also, leads) {
-					if t = strings.TrimSpace(t); t != "" {
+				for i, t := range slices.Concat(leads, also) {
+					if t != "" && (i < len(leads) || !slices.Contains(leads, t)) { // who leads one is in it
 						*ch.Also = append(*ch.Also, wire.NewMembership{Team: t, Leads: slices.Contains(leads, t)})
 					}
 				}

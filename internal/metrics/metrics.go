@@ -8,7 +8,6 @@ import (
 	"context"
 	"log/slog"
 	"net/http"
-	"strings"
 	"syscall"
 	"time"
 
@@ -70,8 +69,7 @@ func (w *Watch) Watching() store.Watching {
 				w.launches.WithLabelValues(map[bool]string{true: "yes", false: "no"}[t.Cached]).Observe(t.Time.Seconds())
 				return
 			}
-			step, _, _ := strings.Cut(t.Step, " ") // what follows is of the repository
-			w.steps.WithLabelValues(step).Observe(t.Time.Seconds())
+			w.steps.WithLabelValues(t.Step).Observe(t.Time.Seconds())
 		},
 		Entry: func(e store.Said) {
 			w.entries.WithLabelValues(e.Kind).Inc()
@@ -91,7 +89,7 @@ var (
 	most       = desc("writer_waiting_most", "How many may wait for the writer; one more is refused.")
 	failing    = desc("webhooks_failing", "Webhooks that are not taken.")
 	lag        = desc("webhook_lag_entries", "Entries of the journal that the webhook furthest behind has not been told of.")
-	refused    = desc("sign_ins_refused", "Sign-ins by password that were refused since the service began.")
+	refused    = desc("sign_ins_refused_total", "Sign-ins by password that were refused since the service began.")
 	entries    = desc("journal_entries", "Entries of the journal.")
 	free       = desc("data_free_bytes", "Room that is left where the data directory is.")
 	size       = desc("data_size_bytes", "The size of what the data directory lies on.")
@@ -157,7 +155,7 @@ func (g gauges) Collect(to chan<- prometheus.Metric) {
 	}
 	put(failing, float64(f.WebhooksFailing))
 	put(lag, float64(f.WebhookLag))
-	put(refused, float64(f.RefusedSignIns))
+	to <- prometheus.MustNewConstMetric(refused, prometheus.CounterValue, float64(f.RefusedSignIns))
 	put(entries, float64(f.Entries))
 }
 

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 	"testing"
@@ -8,6 +9,7 @@ import (
 
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/policy"
+	"yardbench/internal/core/rules"
 	"yardbench/internal/core/secret"
 	"yardbench/wire"
 )
@@ -161,5 +163,43 @@ func TestAgingSecrets(t *testing.T) {
 		if err != nil || got != c.want {
 			t.Errorf("%s is reminded after %s of %q, %v", c.who.Name, c.after, got, err)
 		}
+	}
+}
+
+// The build of a branch mounts build secrets and has its images fetched with what signs in
+// to registries. That of a pull request mounts none, whatever the house rules open, and
+// has registries of the levels that they open.
+func TestWhatBuildsAreGiven(t *testing.T) {
+	s, ingrid, astrid := bare(t)
+	ctx := t.Context()
+	w := addWorkspace(t, s, ingrid, "tide", lifecycle.Stopped)
+	house := Whose{Level: secret.OfHouse}
+	for name, in := range map[string]wire.SecretValue{"MIRROR": {Form: "build"}, "LAMPS": {Form: "registry", Registry: "lamps.skerryline.example", Username: "reader"}, "NOTICE": {}} {
+		in.Value, in.Everywhere = "the value of "+name, true
+		if _, err := s.Secrets.Put(ctx, astrid, house, name, in); err != nil {
+			t.Fatal(err)
+		}
+	}
+	given := func(branch string) string {
+		t.Helper()
+		w.Branch = branch
+		o, err := s.Secrets.sessions.Images().ForBuild(ctx, w)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return fmt.Sprintf("%d mounted, %v, %d masked", len(o.Mounts), o.Registries, len(o.Mask))
+	}
+	all := "1 mounted, map[lamps.skerryline.example:{reader the value of LAMPS}], 2 masked"
+	if got := given("main"); got != all {
+		t.Errorf("the build of a branch is given %s", got)
+	}
+	if got := given("refs/pull/3/head"); got != "0 mounted, map[], 0 masked" {
+		t.Errorf("that of a pull request is given %s", got)
+	}
+	if _, err := s.HouseRules.PutRules(ctx, astrid, wire.RulesText{Document: rules.First + "secrets: {pull_requests: [house]}\n", Reason: "for the test"}); err != nil {
+		t.Fatal(err)
+	}
+	if got := given("refs/pull/3/head"); got != "0 mounted, map[lamps.skerryline.example:{reader the value of LAMPS}], 1 masked" {
+		t.Errorf("with the house's open that of a pull request is given %s", got)
 	}
 }

@@ -45,7 +45,7 @@ type SignIns struct {
 // SignIn checks a password and gives a token for a door ("console" or "cli").
 func (s *SignIns) SignIn(ctx context.Context, in wire.SignIn, door string, from Caller) (out wire.SignedIn, err error) {
 	defer func() {
-		if err != nil {
+		if f := (*fault.Fault)(nil); errors.As(err, &f) {
 			s.refused.Add(1)
 		}
 	}()

@@ -140,6 +140,15 @@ func TestSeveralTeams(t *testing.T) {
 	if _, err := s.Guests.Invite(ctx, ingrid, wire.NewGuest{Team: "Harbour", Until: time.Now().Add(time.Hour), Repositories: []string{"tide-board"}}); err != nil {
 		t.Errorf("she cannot invite a guest of the team that she leads: %v", err)
 	}
+	// A team that becomes one's own is one's own alone, with one's role there.
+	own := "Harbour"
+	if p, err := change("ingrid", wire.PersonChange{Team: &own}); err != nil || fmt.Sprint(p.Also) != "[{Decks false}]" || is("ingrid").RoleIn(is("ingrid").TeamID) != policy.Developer {
+		t.Errorf("she is %+v, %v", p, err)
+	}
+	own = "Fares"
+	if _, err := change("ingrid", wire.PersonChange{Team: &own}); err != nil {
+		t.Fatal(err)
+	}
 	// It ends with the saying of it, and with the role.
 	if _, err := change("ingrid", also()); err != nil || seen(is("ingrid")) != "[tide]" {
 		t.Errorf("without them she sees %s, %v", seen(is("ingrid")), err)

@@ -19,8 +19,9 @@ func (s *Sessions) Images() Images { return Images{s} }
 
 // ForBuild gives the build secrets of a workspace's repository and the house: what the
 // build of its image may mount. An image is everybody's who works in the repository,
-// so nothing of a person's or a team's goes in; what is launched from a pull request
-// has those of the levels that the house rules open to it.
+// so nothing of a person's or a team's goes in. The build of a pull request mounts none:
+// it may be a stranger's; its images are fetched with what signs in of the levels that
+// the house rules open to it.
 func (s Images) ForBuild(ctx context.Context, w store.Workspace) (opened Opened, err error) {
 	opened.Mask, opened.Mounts = map[string]string{}, map[string]string{}
 	if w.Plan.Adopted != nil {
@@ -32,7 +33,7 @@ func (s Images) ForBuild(ctx context.Context, w store.Workspace) (opened Opened,
 	}
 	all, choices, err := s.chosen(ctx, r, secret.Place{Repository: r.Name, Branch: w.Branch, Build: true})
 	for _, c := range choices {
-		if err != nil || !c.Given {
+		if err != nil || !c.Given || c.Form == secret.Build && changes.Request(w.Branch) > 0 {
 			continue
 		}
 		row := all[Of(c.Secret)]

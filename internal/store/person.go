@@ -189,14 +189,22 @@ func (tx peopleWrites) SetAlso(ctx context.Context, id string, also []Membership
 			return err
 		}
 	}
-	return nil
+	return notTwice(ctx, tx.txn, id)
 }
 
 // SetTeam puts somebody into a team; "" is none.
 func (tx peopleWrites) SetTeam(ctx context.Context, id, team string) error {
 	tx.touchAll()
 	tx.shift(id)
-	return tx.mustChange(ctx, "UPDATE people SET team_id = NULLIF(?, '') WHERE id = ?", team, id)
+	if err := tx.mustChange(ctx, "UPDATE people SET team_id = NULLIF(?, '') WHERE id = ?", team, id); err != nil {
+		return err
+	}
+	return notTwice(ctx, tx.txn, id)
+}
+
+// notTwice has nobody in their own team once more beside it.
+func notTwice(ctx context.Context, tx *txn, id string) error {
+	return tx.exec(ctx, "DELETE FROM memberships WHERE person_id = ? AND team_id = (SELECT team_id FROM people WHERE id = ?)", id, id)
 }
 
 // SetPassword sets what is kept of somebody's password.

@@ -9,7 +9,7 @@ import (
 // Took is how long something took that was written down: a step of a kind, or with
 // Launch the whole of a launch.
 type Took struct {
-	Step   string // image, network, clone, …; "" with Launch
+	Step   string // image, network, clone, set-up/onCreateCommand, …, a few in all; "" with Launch
 	Launch bool
 	Cached bool // the image was there; of a launch, it began with a prepared image
 	Time   time.Duration

@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"os"
+	"path/filepath"
 	"slices"
 
 	"github.com/moby/moby/api/types/mount"
@@ -17,9 +18,17 @@ const linkTarget = "/.yardbench/link"
 // elsewhere tells whether a body's link is not where this service has it: the engine
 // keeps the places of a container's mounts as they were when it was made.
 func (e *Engine) elsewhere(workspace string, n int, mounts []mount.Mount) bool {
+	link := e.Link(workspace, n)
 	return slices.ContainsFunc(mounts, func(m mount.Mount) bool {
-		return m.Target == linkTarget && m.Source != e.Link(workspace, n)
+		return m.Target == linkTarget && m.Source != link && !samePlace(filepath.Dir(m.Source), filepath.Dir(link))
 	})
+}
+
+// samePlace tells whether two paths lead to one folder, by a link say.
+func samePlace(a, b string) bool {
+	x, xerr := os.Stat(a)
+	y, yerr := os.Stat(b)
+	return xerr == nil && yerr == nil && os.SameFile(x, y)
 }
 
 // bringDisk has a bounded volume name its disk where it is now: the engine keeps the
@@ -29,7 +38,7 @@ func (e *conn) bringDisk(ctx context.Context, name string) error {
 		return nil
 	}
 	in, err := e.cli.VolumeInspect(ctx, name, client.VolumeInspectOptions{})
-	if err != nil || in.Volume.Options["device"] == "" || in.Volume.Options["device"] == e.Disks.device(name) {
+	if err != nil || in.Volume.Options["device"] == "" || in.Volume.Options["device"] == e.Disks.device(name) || samePlace(filepath.Dir(in.Volume.Options["device"]), e.Disks.dir) {
 		return e.wrap("look at the volume", gone(err))
 	}
 	if _, err := os.Stat(e.Disks.file(name)); err != nil {
