@@ -38,6 +38,7 @@ type Client struct {
 	Recordings   Recordings
 	Attention    Attention
 	Containers   Containers
+	Quarantine   Quarantine
 	Operations   Operations
 	Repositories Repositories
 	Starters     Starters
@@ -74,6 +75,7 @@ type (
 	Attention    struct{ *link } // is what needs somebody, by cause
 	Recordings   struct{ *link } // are what terminals printed and was kept
 	Containers   struct{ *link } // are those that others started in the yard
+	Quarantine   struct{ *link } // is what the yard has of workspaces that no record knows
 	Operations   struct{ *link } // ask one verb of many workspaces
 	Repositories struct{ *link } // are the registered ones, with their definitions
 	Starters     struct{ *link } // are ready definitions
@@ -100,7 +102,7 @@ func New(address, token string) (*Client, error) {
 		return nil, fmt.Errorf("%q is no address of a service; give one like http://127.0.0.1:7080", address)
 	}
 	l := &link{address: strings.TrimRight(address, "/"), token: token, http: &http.Client{}, silence: silence}
-	return &Client{l, Workspaces{l}, Ports{l}, Files{l}, Changes{l}, Bench{l}, Recordings{l}, Attention{l}, Containers{l}, Operations{l}, Repositories{l}, Starters{l}, Prebuilds{l}, People{l}, Self{l}, Secrets{l}, Journal{l}, Rules{l}, Costs{l}, Webhooks{l}, Providers{l}, GitHosts{l}, SealingKeys{l}, LaunchLinks{l}, Guests{l}}, nil
+	return &Client{l, Workspaces{l}, Ports{l}, Files{l}, Changes{l}, Bench{l}, Recordings{l}, Attention{l}, Containers{l}, Quarantine{l}, Operations{l}, Repositories{l}, Starters{l}, Prebuilds{l}, People{l}, Self{l}, Secrets{l}, Journal{l}, Rules{l}, Costs{l}, Webhooks{l}, Providers{l}, GitHosts{l}, SealingKeys{l}, LaunchLinks{l}, Guests{l}}, nil
 }
 
 // Address is where the service is.

@@ -8,8 +8,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/moby/moby/client"
-
 	"yardbench/wire"
 )
 
@@ -107,35 +105,9 @@ func TestASecondServiceOnACopyOfTheRecords(t *testing.T) {
 	if strings.Count(now, "container ") != 1 || strings.Count(now, "volume ") != 2 {
 		t.Errorf("after an operator has looked there is\n%s", now)
 	}
-	w.dropVolumesUnknown(now)
-}
-
-// dropVolumesUnknown takes away the files that nobody knows of, as an operator
-// would.
-func (w *world) dropVolumesUnknown(now string) {
-	w.t.Helper()
-	db := openDatabase(w.t, filepath.Join(w.data(), "yardbench.db"))
-	defer db.Close()
-	for _, line := range strings.Split(now, "\n") {
-		name, ok := strings.CutPrefix(line, "volume ")
-		if !ok {
-			continue
-		}
-		id := strings.Split(name, "-")[2]
-		var n int
-		if err := db.QueryRow("SELECT COUNT(*) FROM workspaces WHERE id = ?", id).Scan(&n); err != nil {
-			w.t.Fatal(err)
-		}
-		if n > 0 {
-			continue
-		}
-		cli := w.docker()
-		if _, err := cli.VolumeRemove(w.t.Context(), name, client.VolumeRemoveOptions{}); err != nil {
-			w.t.Error(err)
-		}
-		cli.Close()
-		if out, err := exec.Command("sh", "-c", "rm -rf "+filepath.Join(w.data(), "disks", name)+"*").CombinedOutput(); err != nil {
-			w.t.Errorf("%v: %s", err, out)
-		}
+	all, err := w.client("astrid").Quarantine.List(ctx)
+	if err != nil || len(all) != 1 || all[0].Name != "after" || all[0].Runs {
+		t.Fatalf("what no record knows is %+v, %v", all, err)
 	}
+	w.must(w.as("astrid", "", "quarantine", "remove", all[0].ID, "--yes"), 0, "it is gone")
 }

@@ -18,7 +18,7 @@ import (
 var schemas = map[string]reflect.Type{}
 
 func init() {
-	for _, v := range []any{wire.WorkspaceRow{}, wire.Workspace{}, wire.Preflight{}, wire.Outcome{}, wire.Operation{}, wire.Service{}, wire.Port{}, wire.Container{}, wire.Secret{}, wire.SecretChoice{}, wire.KnownCredential{},
+	for _, v := range []any{wire.WorkspaceRow{}, wire.Workspace{}, wire.Preflight{}, wire.Outcome{}, wire.Operation{}, wire.Service{}, wire.Port{}, wire.Container{}, wire.Stray{}, wire.Secret{}, wire.SecretChoice{}, wire.KnownCredential{},
 		wire.Token{}, wire.MadeToken{}, wire.Repository{}, wire.PushKey{}, wire.DefinitionCheck{}, wire.DefinitionChanges{}, wire.Starter{}, wire.PrebuildPlan{}, wire.Sheet{}, wire.Person{}, wire.Team{}, wire.OpenEnrolment{}, wire.Enrolment{}, wire.Guest{},
 		wire.Rules{}, wire.RulesVersion{}, wire.RulesCheck{}, wire.JournalEntry{}, wire.JournalHead{}, wire.JournalVerdict{}, wire.Webhook{}, wire.MadeWebhook{}, wire.WebhookKey{}, wire.Delivery{}, wire.Cost{}, wire.Me{}, wire.SignedIn{}, wire.SSHKey{}, wire.Terminal{}, wire.FirstLine{}, wire.Look{}, wire.LookLink{}, wire.Bench{}, wire.MadeLookLink{}, wire.Recording{}, wire.Attention{}, wire.AttentionCause{}, wire.RepositoryBranch{}, wire.Provider{}, wire.LaunchLink{}, wire.LinkUse{}, wire.UsedLink{}, wire.Profile{}, wire.Usual{}, wire.GitKey{}, wire.DeployKey{}, wire.SealingKey{}, wire.GitHost{}, wire.HostedRepository{}, wire.GitHostAnswer{}} {
 		schemas[reflect.TypeOf(v).Name()] = reflect.TypeOf(v)
@@ -82,6 +82,7 @@ func TestJSONOfEveryCommand(t *testing.T) {
 		{"ingrid", "", "port share", "port share a 8000"},
 		{"ingrid", "", "port keep-private", "port keep-private a 8000"},
 		{"astrid", "", "container list", "container list"},
+		{"astrid", "", "quarantine list", "quarantine list"},
 		{"astrid", "", "adopt", "adopt quay-clock --for peder --repository deck-log --size small"},
 		{"astrid", "", "let-go", "let-go quay-clock.peder --yes"},
 		{"ingrid", "x", "secret put", "secret put A_KEY --everywhere"},

@@ -35,6 +35,7 @@ var ProblemKinds = []ProblemKind{
 	{"not-acceptable", http.StatusNotAcceptable, "it is not answered in the form that is asked for"},
 	{"slow-request", http.StatusRequestTimeout, "the request did not come to its end in time"},
 	{"not-now", http.StatusConflict, "it is not possible in the phase that the workspace, or the run, is in"},
+	{"no-files", http.StatusConflict, "nothing of it is left that could be given to anybody"},
 	{"name-taken", http.StatusConflict, "there is one of that name"},
 	{"no-change", http.StatusConflict, "it would change nothing"},
 	{"secret-missing", http.StatusConflict, "the definition requires a secret that nobody gives"},

@@ -16,6 +16,7 @@ import (
 var tags = map[string]string{
 	"attention":         "What needs somebody, grouped by cause",
 	"container-sizes":   "What a container that is taken on may count for",
+	"quarantine":        "What the yard has of workspaces that no record knows",
 	"containers":        "Containers in the yard that others started and that belong to nobody",
 	"cost":              "What was used, and what it cost",
 	"cost.csv":          "The same as a table for spreadsheets",
@@ -65,6 +66,8 @@ func pointer[T any](v T) *T { return &v }
 
 // asksWith are examples of what operations are asked with, by their ids.
 var asksWith = map[string]any{
+	"give-quarantined":      wire.GiveStray{Owner: "peder"},
+	"keep-quarantined":      wire.KeepStray{Reason: "peder looks through it on Monday"},
 	"adopt-container":       wire.Adopt{Owner: "peder", Repository: "deck-log", Size: "small"},
 	"quiet-attention":       wire.NewQuiet{Reason: "moving day", Seconds: 7200},
 	"begin-recording":       wire.NewRecording{Workspace: "tide-board", Terminal: "main"},

@@ -88,6 +88,7 @@ var (
 		return v.Name + "\x00" + map[bool]string{true: "0", false: "1"}[v.Given] + strconv.Itoa(slices.Index(secret.Levels, secret.Level(v.Level))) + v.Whose
 	})
 	planKind      = named("repository", func(v wire.PrebuildPlan) string { return v.Repository + "\x00" + v.Branch })
+	strayKind     = named("id", func(v wire.Stray) string { return v.ID })
 	containerKind = named("name", func(v wire.Container) string { return v.Name })
 	portKind      = named("number", func(v wire.Port) string { return page.Number(int64(v.Number)) })
 	lookLinkKind  = page.Kind[wire.LookLink]{ID: func(v wire.LookLink) string { return v.ID }, Orders: []page.Order[wire.LookLink]{

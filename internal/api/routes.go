@@ -309,6 +309,7 @@ func (a *API) routes() {
 	peopleRoutes(a)
 	secretRoutes(a)
 	guestRoutes(a)
+	quarantineRoutes(a)
 	operationRoutes(a)
 	stayRoutes(a)
 	programRoutes(a)

@@ -18,6 +18,8 @@ var commandOf = map[string]string{
 	"end-enrolment":             "enrolment remove %",
 	"end-recording":             "recording end %",
 	"list-attention":            "attention list",
+	"list-quarantine":           "quarantine list",
+	"remove-quarantined":        "quarantine remove %",
 	"list-containers":           "container list",
 	"list-enrolments":           "enrolment list",
 	"list-git-credentials":      "credential list",

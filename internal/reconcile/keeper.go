@@ -28,13 +28,14 @@ import (
 // fields are the parts that others ask, a noun each.
 type Keeper struct {
 	Rooms
-	Rest      *Rest
-	Status    *Status
-	Followers *Followers
-	Sight     *Sight
-	Logs      *Logs
-	Images    *Images
-	Links     *Links
+	Rest       *Rest
+	Status     *Status
+	Followers  *Followers
+	Sight      *Sight
+	Logs       *Logs
+	Images     *Images
+	Links      *Links
+	Quarantine *Quarantine
 
 	sweeper *sweeper
 	steps   *steps
@@ -69,6 +70,8 @@ type Rooms struct {
 	// ours to keep, and SetBack tells whether the records are older than it.
 	Hold    func(ctx context.Context) error
 	SetBack func(ctx context.Context) (bool, error)
+	// Looked ends that they are: an operator has looked through the yard.
+	Looked func(ctx context.Context) error
 }
 
 // New makes a keeper whose work ends with ctx. Nothing is done before Run.
@@ -85,6 +88,7 @@ func New(ctx context.Context, r Rooms) *Keeper {
 	k.Status = &Status{bus: r.Bus, house: r.House, now: r.Now, hub: r.Hub, sessions: r.Sessions, store: r.Store, board: board, ctx: ctx, due: queue, keeper: k, rest: k.Rest, fails: k.failed}
 	k.Followers = &Followers{house: r.House, hub: r.Hub, store: r.Store, turns: k.turns, keeper: k, status: k.Status}
 	k.Sight = &Sight{house: r.House, now: r.Now, store: r.Store, yard: r.Yard, ctx: ctx, keeper: k, status: k.Status}
+	k.Quarantine = &Quarantine{store: r.Store, yard: r.Yard, setBack: r.SetBack, looked: r.Looked}
 	k.sweeper = &sweeper{hold: r.Hold, setBack: r.SetBack, store: r.Store, yard: r.Yard}
 	k.steps = &steps{store: r.Store, yard: r.Yard, hub: r.Hub, mirrors: r.Mirrors, features: r.Features, house: r.House, sessions: r.Sessions, bus: r.Bus, dataDir: r.DataDir, now: r.Now,
 		ctx: ctx, images: k.Images, links: k.Links, logs: k.Logs, rest: k.Rest}

@@ -45,8 +45,12 @@ func (d *doing) makeBody(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	whose, err := d.whose(ctx)
+	if err != nil {
+		return err
+	}
 	def := plan.Definition
-	spec := yard.Body{Workspace: d.w.ID, Number: d.body, Volume: d.volume, Folder: def.Mountpoint(), Tree: def.TreeFolder(), Hostname: d.w.Name, Image: plan.Image, Env: def.Env,
+	spec := yard.Body{Workspace: d.w.ID, Number: d.body, Volume: d.volume, Folder: def.Mountpoint(), Tree: def.TreeFolder(), Whose: whose, Hostname: d.w.Name, Image: plan.Image, Env: def.Env,
 		CoresMilli: d.w.CoresMilli, MemoryBytes: d.w.MemoryBytes, DiskBytes: d.w.DiskBytes / named(def), NoGain: house.Workspaces.NoGain, Share: share(d.w), Mounts: def.Mounts, Extra: def.Extra}
 	if def.RunsOwnCommand() || len(def.Entrypoints) > 0 {
 		spec.Own = &yard.OwnCommand{Entrypoints: def.Entrypoints, Image: def.RunsOwnCommand(), User: def.ContainerUser}

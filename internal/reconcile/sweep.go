@@ -48,12 +48,16 @@ func (k *sweeper) sweep(ctx context.Context) error {
 			return err
 		}
 		if old {
-			slog.Warn("the records are older than what the yard holds: nothing is taken away from it until an operator has looked and starts the service with --take-over")
+			slog.Warn("the records are older than what the yard holds: nothing is taken away from it until an operator has said what becomes of what it does not know")
 			return nil
 		}
 	}
 	var ids []string
 	if err := tryFor(ctx, yardTimeout, func(ctx context.Context) (err error) { ids, err = k.yard.Workspaces(ctx); return err }); err != nil {
+		return err
+	}
+	kept, err := k.store.Read().KeptStrays(ctx)
+	if err != nil {
 		return err
 	}
 	var errs []error
@@ -64,6 +68,9 @@ func (k *sweeper) sweep(ctx context.Context) error {
 			continue
 		case err != nil && !errors.Is(err, store.ErrNotFound):
 			return err
+		}
+		if _, ok := kept[id]; ok && err != nil {
+			continue // an operator has looked, and has it stay as it is
 		}
 		if err := k.sweepOne(ctx, id, err == nil); err != nil {
 			errs = append(errs, fmt.Errorf("what is left of %s: %w", id, err))
@@ -78,26 +85,11 @@ func (k *sweeper) sweepOne(ctx context.Context, id string, removed bool) error {
 		if err != nil {
 			return err
 		}
-		for n := range o.Bodies {
-			if err := k.yard.Remove(ctx, yard.Part{Workspace: id, Kind: yard.BodyPart, Number: n}); err != nil {
-				return err
-			}
-		}
-		for n := range o.Services {
-			if err := k.yard.Remove(ctx, yard.Part{Workspace: id, Kind: yard.BodyPart, Number: n}); err != nil {
-				return err
-			}
-		}
-		if err := k.yard.Remove(ctx, yard.Part{Workspace: id, Kind: yard.NetworkPart}); err != nil {
+		if err := takeBodies(ctx, k.yard, id, o); err != nil {
 			return err
 		}
 		if removed {
-			for n := range o.Volumes {
-				if err := k.yard.Remove(ctx, yard.Part{Workspace: id, Kind: yard.VolumePart, Number: n}); err != nil {
-					return err
-				}
-			}
-			return k.yard.Remove(ctx, yard.Part{Workspace: id, Kind: yard.NamedPart})
+			return takeFiles(ctx, k.yard, id, o)
 		}
 		if len(o.Volumes) == 0 && !o.Named {
 			return nil
@@ -106,7 +98,7 @@ func (k *sweeper) sweepOne(ctx context.Context, id string, removed bool) error {
 		if err != nil || len(told) > 0 {
 			return err
 		}
-		slog.Warn("the yard holds files of a workspace that nothing is known of; they are left where they are", "workspace", id)
+		slog.Warn("the yard holds files of a workspace that nothing is known of; they are left where they are until an operator says what becomes of them", "workspace", id)
 		return k.store.Write(store.About(ctx, id), func(tx *store.Tx) error {
 			return tx.Journal(ctx, id, "", "service", journal.YardQuarantined{Volumes: len(o.Volumes), Named: o.Named})
 		})

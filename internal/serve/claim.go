@@ -154,3 +154,8 @@ func setBack(ctx context.Context, st *store.Store) (bool, error) {
 	v, err := st.Read().Meta(ctx, metaSetBack)
 	return v != "", err
 }
+
+// looked notes that an operator has looked through what the records do not know.
+func looked(ctx context.Context, st *store.Store) error {
+	return st.Write(ctx, func(tx *store.Tx) error { return tx.SetMeta(ctx, metaSetBack, "") })
+}

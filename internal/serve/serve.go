@@ -223,7 +223,7 @@ func Run(ctx context.Context, c Config) error {
 			return err
 		}
 		c := &claim{yard: claimer, store: st, holder: holder, where: hostAnd(dir), takeOver: c.TakeOver}
-		on.Hold, on.SetBack = c.hold, func(ctx context.Context) (bool, error) { return setBack(ctx, st) }
+		on.Hold, on.SetBack, on.Looked = c.hold, func(ctx context.Context) (bool, error) { return setBack(ctx, st) }, func(ctx context.Context) error { return looked(ctx, st) }
 		first, cancel := context.WithTimeout(ctx, 10*time.Second)
 		err = c.hold(first)
 		if cancel(); errors.Is(err, yard.ErrClaimed) {

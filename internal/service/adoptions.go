@@ -120,15 +120,9 @@ func (s *Adoptions) Adopt(ctx context.Context, a Actor, container string, in wir
 	if o.ReadOnly {
 		return wire.Workspace{}, conflict("read-only", quote(o.Name)+" is read-only: no steward can be put into it", "")
 	}
-	owner, err := s.store.Read().PersonByName(ctx, in.Owner)
-	if errors.Is(err, store.ErrNotFound) || err == nil && (owner.ClosedAt != nil) {
-		return wire.Workspace{}, notFound("person", in.Owner, "see who is here", fault.Do("list-people", ""))
-	}
+	owner, err := heir(ctx, s.store.Read(), in.Owner)
 	if err != nil {
 		return wire.Workspace{}, err
-	}
-	if !policy.May(owner.Role, policy.Launch, policy.Own) {
-		return wire.Workspace{}, invalid(owner.Name+" is an "+string(owner.Role)+", and has no workspaces", "take it on for somebody else")
 	}
 	r, err := s.repositories.repository(ctx, a, in.Repository)
 	if err != nil {
@@ -194,6 +188,18 @@ func (s *Adoptions) Adopt(ctx context.Context, a Actor, container string, in wir
 	}
 	s.keeper.Wake(w.ID)
 	return view, nil
+}
+
+// heir is who a workspace is to be given to: somebody who is here and may have some.
+func heir(ctx context.Context, q store.Q, name string) (store.Person, error) {
+	owner, err := q.PersonByName(ctx, name)
+	if errors.Is(err, store.ErrNotFound) || err == nil && owner.ClosedAt != nil {
+		return owner, notFound("person", name, "see who is here", fault.Do("list-people", ""))
+	}
+	if err == nil && !policy.May(owner.Role, policy.Launch, policy.Own) {
+		err = invalid(owner.Name+" is an "+string(owner.Role)+", and has no workspaces", "give it to somebody else")
+	}
+	return owner, err
 }
 
 func boundsOf(o yard.Other) string {

@@ -34,6 +34,7 @@ type Service struct {
 	Workspaces   *Workspaces
 	Operations   *Operations
 	Adoptions    *Adoptions
+	Quarantine   *Quarantine
 	Sessions     *Sessions
 	Benches      *Benches
 	Files        *Files
@@ -162,7 +163,9 @@ func New(r Rooms) *Service {
 		})
 	}
 	examiner, _ := r.Yard.(yard.Examiner)
-	openings := &Openings{address: r.Address, perHour: r.ChangesPerHour, yard: examiner, house: r.House, store: r.Store, now: r.Now, lastBackup: r.LastBackup}
+	quarantine := &Quarantine{house: r.House, keeper: r.Keeper, store: r.Store, vault: r.Vault, definitions: definitions, launches: launches,
+		repositories: repositories, views: look}
+	openings := &Openings{undecided: quarantine.undecided, address: r.Address, perHour: r.ChangesPerHour, yard: examiner, house: r.House, store: r.Store, now: r.Now, lastBackup: r.LastBackup}
 	health := &Health{keeper: r.Keeper, simulated: r.Simulated, store: r.Store, now: r.Now}
 	passkeys := &Passkeys{address: r.Address, store: r.Store, vault: r.Vault, now: r.Now, signIns: signIns}
 	providers := &Providers{passkeys: passkeys, address: r.Address, house: r.House, store: r.Store, vault: r.Vault, now: r.Now, room: &identity.Room{Now: r.Now}}
@@ -179,6 +182,7 @@ func New(r Rooms) *Service {
 		Workspaces:   workspaces,
 		Operations:   &Operations{store: r.Store, bus: r.Bus, workspaces: workspaces, views: look, now: r.Now, turn: make(chan struct{}, operationAtOnce)},
 		Adoptions:    adoptions,
+		Quarantine:   quarantine,
 		Sessions:     sessions,
 		Benches:      &Benches{sessions: sessions, files: files, views: look},
 		Files:        files,

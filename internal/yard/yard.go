@@ -188,6 +188,10 @@ type Observation struct {
 	Elsewhere map[int]bool
 	// Named tells that there are volumes that bodies or services named.
 	Named bool
+	// Whose is what its volumes were told as they were made, and MadeAt when that was:
+	// of the newest; zero where nothing tells it.
+	Whose  Whose
+	MadeAt time.Time
 	// Services are the services beside each body, by name.
 	Services map[int]map[string]ServiceState
 }
@@ -294,6 +298,15 @@ type Volume struct {
 	Workspace string
 	Number    int
 	SizeBytes int64
+	Whose     Whose
+}
+
+// Whose tells for people, and for records that know no more of it, whose a
+// workspace was and of what when something of it was made. A yard writes it
+// beside files and bodies, and reads it only to tell.
+type Whose struct {
+	Owner, Name, Repository, Branch, Size string
+	Definition                            string // its name, where the repository has several
 }
 
 func (Network) thing() {}
@@ -326,6 +339,7 @@ type Body struct {
 	Volume    int    // the number of the volume with the workspace folder
 	Folder    string // where that is mounted
 	Tree      string // where in it the repository lies: what mounts of the tree link to
+	Whose     Whose
 	Hostname  string
 	Image     string
 	Env       map[string]string

@@ -6,6 +6,7 @@ import { Link, useNavigate, useSearchParams } from "react-router";
 import { nameOf, type WorkspaceRow, type Me, may, ledBy } from "../api/client";
 import { Ask } from "../parts/Ask";
 import { PageHead } from "../parts/Page";
+import { Quarantine } from "../parts/Quarantine";
 import { ProblemNote } from "../parts/ProblemNote";
 import { useAddress } from "../parts/search";
 import { Story } from "../parts/Story";
@@ -48,6 +49,7 @@ export function FleetPage({ person }: { person: Me }) {
         <Link to="/operations">{say.operations()}</Link>
       </PageHead>
       <ProblemNote error={list.error} />
+      {may(person, "container.adopt") && <Quarantine />}
       <WorkspaceList
         rows={list.data ?? nobody}
         person={person}

@@ -527,6 +527,27 @@ type YardQuarantined struct {
 	Volumes int  `json:"volumes"`
 }
 
+// QuarantineGiven is files that no record knew and that became somebody's workspace.
+type QuarantineGiven struct {
+	Branch     string `json:"branch"`
+	Name       string `json:"name"`
+	Owner      string `json:"owner"` // the name, as it was then
+	Repository string `json:"repository"`
+}
+
+// QuarantineKept is what no record knows and stays where it is, looked at.
+type QuarantineKept struct {
+	Reason string `json:"reason"`
+}
+
+// QuarantineRemoved is what no record knew, taken out of the yard.
+type QuarantineRemoved struct {
+	Name    string `json:"name"`  // what its files were told, "" for nothing
+	Owner   string `json:"owner"` // likewise
+	Named   bool   `json:"named"`
+	Volumes int    `json:"volumes"`
+}
+
 // RecordsRestored is records that were put back from a backup.
 type RecordsRestored struct {
 	Ended  int64     `json:"ended"` // sign-ins and links that were ended with it
@@ -623,5 +644,8 @@ func (PrebuildEnded) Kind() string           { return "prebuild.ended" }
 func (YardAway) Kind() string                { return "yard.away" }
 func (YardBack) Kind() string                { return "yard.back" }
 func (YardQuarantined) Kind() string         { return "yard.quarantined" }
+func (QuarantineGiven) Kind() string         { return "quarantine.given" }
+func (QuarantineKept) Kind() string          { return "quarantine.kept" }
+func (QuarantineRemoved) Kind() string       { return "quarantine.removed" }
 func (RecordsRestored) Kind() string         { return "records.restored" }
 func (YardSetBack) Kind() string             { return "yard.set-back" }

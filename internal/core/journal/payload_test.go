@@ -102,6 +102,9 @@ func TestKindsAndTheirJSONStay(t *testing.T) {
 		{YardAway{"gone"}, "yard.away", `{"cause":"gone"}`},
 		{YardBack{12}, "yard.back", `{"away_s":12}`},
 		{YardQuarantined{true, 2}, "yard.quarantined", `{"named":true,"volumes":2}`},
+		{QuarantineGiven{"main", "quay", "hauk", "tide-board"}, "quarantine.given", `{"branch":"main","name":"quay","owner":"hauk","repository":"tide-board"}`},
+		{QuarantineKept{"asked peder"}, "quarantine.kept", `{"reason":"asked peder"}`},
+		{QuarantineRemoved{"quay", "hauk", true, 1}, "quarantine.removed", `{"name":"quay","owner":"hauk","named":true,"volumes":1}`},
 		{RecordsRestored{3, time.Date(2026, 11, 28, 3, 0, 0, 0, time.UTC)}, "records.restored", `{"ended":3,"made_at":"2026-11-28T03:00:00Z"}`},
 		{YardSetBack{9, 7}, "yard.set-back", `{"found":9,"known":7}`},
 	} {

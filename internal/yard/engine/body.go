@@ -67,7 +67,7 @@ func (e *bodies) makeBody(ctx context.Context, b yard.Body) error {
 	if err != nil {
 		return yard.Refused("%w", err)
 	}
-	labels := e.labels(b.Workspace, b.Number)
+	labels := e.labelsOf(b.Workspace, b.Number, b.Whose)
 	labels[LabelService], labels[labelLinks] = "", "" // whatever the image's own labels say
 	mounts := []mount.Mount{
 		{Type: mount.TypeBind, Source: steward, Target: "/.yardbench/bin", ReadOnly: true},
@@ -144,7 +144,7 @@ func with(ours, theirs map[string]string) map[string]string {
 // own says all labels of ours, also those that a container has not: it would
 // have them from its image.
 func own(labels map[string]string) map[string]string {
-	for _, l := range []string{LabelWorkspace, LabelNumber, LabelService, LabelNamed, labelLinks, labelTry, labelClaim, labelHolder, labelWhere} {
+	for _, l := range []string{LabelWorkspace, LabelNumber, LabelService, LabelNamed, labelLinks, labelTry, labelClaim, labelHolder, labelWhere, labelOwner, labelName, labelRepository, labelBranch, labelSize, labelDefinition} {
 		if _, said := labels[l]; !said {
 			labels[l] = ""
 		}

@@ -223,6 +223,9 @@ func (e *Engine) Observe(ctx context.Context, workspace string) (yard.Observatio
 		}
 		n, _ := strconv.Atoi(v.Labels[LabelNumber])
 		o.Volumes[n] = true
+		if at, _ := time.Parse(time.RFC3339, v.CreatedAt); !at.Before(o.MadeAt) {
+			o.MadeAt, o.Whose = at.UTC(), whoseIn(v.Labels)
+		}
 	}
 	ns, err := e.cli.NetworkList(ctx, client.NetworkListOptions{Filters: e.mine(workspace)})
 	if err != nil {
@@ -248,7 +251,7 @@ func (e *Engine) Make(ctx context.Context, what yard.Thing) error {
 	case yard.Network:
 		return e.networks.make(ctx, t)
 	case yard.Volume:
-		return e.makeVolume(ctx, e.volume(t.Workspace, t.Number), e.labels(t.Workspace, t.Number), t.SizeBytes)
+		return e.makeVolume(ctx, e.volume(t.Workspace, t.Number), e.labelsOf(t.Workspace, t.Number, t.Whose), t.SizeBytes)
 	case yard.Body:
 		return e.makeBody(ctx, t)
 	}

@@ -96,6 +96,7 @@ type workspace struct {
 	Bodies   map[int]*body    `json:"bodies"`
 	Services map[int]services `json:"services"`
 	Desks    map[int]*desk    `json:"desks,omitempty"` // by volume
+	Whose    yard.Whose       `json:"whose,omitzero"`
 }
 
 type body struct {
@@ -263,7 +264,7 @@ func (y *Yard) Observe(ctx context.Context, id string) (yard.Observation, error)
 	if w == nil {
 		return o, ctx.Err()
 	}
-	o.Network, o.Named = w.Subnet >= 0, len(w.Named) > 0
+	o.Network, o.Named, o.Whose = w.Subnet >= 0, len(w.Named) > 0, w.Whose
 	for n := range w.Volumes {
 		o.Volumes[n] = true
 	}
@@ -287,7 +288,11 @@ func (y *Yard) Make(ctx context.Context, what yard.Thing) error {
 	case yard.Network:
 		return y.do(ctx, Make, t.Workspace, func() error { return y.network(t.Workspace) })
 	case yard.Volume:
-		return y.do(ctx, Make, t.Workspace, func() error { y.of(t.Workspace).Volumes[t.Number] = true; return nil })
+		return y.do(ctx, Make, t.Workspace, func() error {
+			w := y.of(t.Workspace)
+			w.Volumes[t.Number], w.Whose = true, t.Whose
+			return nil
+		})
 	case yard.Body:
 		if _, ok, err := y.FindImage(ctx, t.Image); err != nil || !ok {
 			return errors.Join(err, yard.Refused("make the container: no such image: %s", t.Image))
