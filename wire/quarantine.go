@@ -27,7 +27,7 @@ type StrayStays struct {
 
 // GiveStray makes it somebody's workspace.
 type GiveStray struct {
-	Owner      string `json:"owner,omitempty" maxLength:"64" example:"hauk" doc:"Whose it becomes; default: whose it was"`
+	To         string `json:"to,omitempty" maxLength:"64" example:"hauk" doc:"Whose it becomes; default: whose it was"`
 	Name       string `json:"name,omitempty" maxLength:"40" doc:"Default: what it was called"`
 	Repository string `json:"repository,omitempty" maxLength:"64" example:"tide-board" doc:"Default: the one it was launched from"`
 	Branch     string `json:"branch,omitempty" maxLength:"255" doc:"The one whose definition its container is made by; default: the one it was launched from"`

@@ -66,7 +66,7 @@ func pointer[T any](v T) *T { return &v }
 
 // asksWith are examples of what operations are asked with, by their ids.
 var asksWith = map[string]any{
-	"give-quarantined":      wire.GiveStray{Owner: "peder"},
+	"give-quarantined":      wire.GiveStray{To: "peder"},
 	"keep-quarantined":      wire.KeepStray{Reason: "peder looks through it on Monday"},
 	"adopt-container":       wire.Adopt{Owner: "peder", Repository: "deck-log", Size: "small"},
 	"quiet-attention":       wire.NewQuiet{Reason: "moving day", Seconds: 7200},

@@ -83,7 +83,7 @@ func (a adoptCommands) giveStray() *cobra.Command {
 			})
 		}),
 	}
-	c.Flags().StringVar(&in.Owner, "to", "", "whose it becomes (default: whose it was)")
+	c.Flags().StringVar(&in.To, "to", "", "whose it becomes (default: whose it was)")
 	c.Flags().StringVar(&in.Name, "name", "", "the workspace's name (default: what it was called)")
 	c.Flags().StringVar(&in.Repository, "repository", "", "the repository it is of (default: the one it was launched from)")
 	c.Flags().StringVar(&in.Branch, "branch", "", "the branch whose definition its container is made by (default: the one it was launched from)")

@@ -155,9 +155,9 @@ func (s *Quarantine) Give(ctx context.Context, a Actor, id string, in wire.GiveS
 
 // given is the workspace that one becomes.
 func (s *Quarantine) given(ctx context.Context, a Actor, x reconcile.Stray, in wire.GiveStray) (w store.Workspace, owner store.Person, r store.Repository, err error) {
-	in.Owner, in.Name = cmp.Or(in.Owner, x.Whose.Owner), cmp.Or(in.Name, x.Whose.Name)
+	in.To, in.Name = cmp.Or(in.To, x.Whose.Owner), cmp.Or(in.Name, x.Whose.Name)
 	in.Repository, in.Branch = cmp.Or(in.Repository, x.Whose.Repository), cmp.Or(in.Branch, x.Whose.Branch)
-	for _, m := range []struct{ value, place, what string }{{in.Owner, "/owner", "whose it becomes"}, {in.Name, "/name", "what it is called"}, {in.Repository, "/repository", "which repository it is of"}} {
+	for _, m := range []struct{ value, place, what string }{{in.To, "/to", "whose it becomes"}, {in.Name, "/name", "what it is called"}, {in.Repository, "/repository", "which repository it is of"}} {
 		if m.value == "" {
 			return w, owner, r, at(invalid("nothing in the yard tells "+m.what, "say it"), m.place, "it is missing")
 		}
@@ -165,7 +165,7 @@ func (s *Quarantine) given(ctx context.Context, a Actor, x reconcile.Stray, in w
 	if !workspaceName.MatchString(in.Name) {
 		return w, owner, r, at(invalid(quote(in.Name)+" is no workspace name", "give another"), "/name", "lower-case letters, digits and dashes, starting with a letter, at most 40")
 	}
-	if owner, err = heir(ctx, s.store.Read(), in.Owner); err != nil {
+	if owner, err = heir(ctx, s.store.Read(), in.To); err != nil {
 		return w, owner, r, err
 	}
 	if r, err = s.repositories.repository(ctx, a, in.Repository); err != nil {

@@ -4700,17 +4700,17 @@ export interface components {
             /** @description Default: what it was called */
             name?: string;
             /**
-             * @description Whose it becomes; default: whose it was
-             * @example hauk
-             */
-            owner?: string;
-            /**
              * @description Default: the one it was launched from
              * @example tide-board
              */
             repository?: string;
             /** @description Default: the one it had, else the usual one */
             size?: string;
+            /**
+             * @description Whose it becomes; default: whose it was
+             * @example hauk
+             */
+            to?: string;
         };
         Gone: {
             /** @description The id of the workspace */
@@ -18023,7 +18023,7 @@ export interface operations {
             content: {
                 /**
                  * @example {
-                 *       "owner": "peder"
+                 *       "to": "peder"
                  *     }
                  */
                 "application/json": components["schemas"]["GiveStray"];

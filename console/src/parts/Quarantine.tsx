@@ -94,10 +94,10 @@ function Strays() {
 function Give({ stray, onClose }: { stray: Stray; onClose: () => void }) {
   const people = useQuery(everybody);
   const repositories = useQuery(registered);
-  const initial = { owner: stray.owner, name: stray.name, repository: stray.repository, branch: stray.branch };
+  const initial = { to: stray.owner, name: stray.name, repository: stray.repository, branch: stray.branch };
   return (
     <Ask title={say.giveIt(called(stray))} ok={say.give()} about={say.becomesAWorkspace()} initial={initial} ask={(f: typeof initial) => giveStray(stray.id, f)} changes={["quarantine", "workspaces"]} onClose={onClose}>
-      <Form.Item name="owner" label={say.whoseItBecomes()} rules={[{ required: true, message: say.sayWhose() }]}>
+      <Form.Item name="to" label={say.whoseItBecomes()} rules={[{ required: true, message: say.sayWhose() }]}>
         <Select showSearch options={people.data?.filter((p) => p.role !== "auditor" && !p.closed).map((p) => ({ value: p.name, label: p.name }))} />
       </Form.Item>
       <Form.Item name="name" label={say.name()} rules={[{ required: true, message: say.sayItsName() }]}>

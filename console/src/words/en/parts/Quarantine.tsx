@@ -1,5 +1,5 @@
 export const noRecordKnows = (n: number) => (n === 1 ? "A workspace that no record knows is in the yard." : `${n} workspaces that no record knows are in the yard.`);
-export const theyCameAfter = () => "They were made after the moment to which the records were set back. Nothing of them goes, or becomes anybody's, until you say so.";
+export const theyCameAfter = () => "Somebody's files, made after the moment to which the records were set back, say. None of it goes, or becomes anybody's, until you say so.";
 export const lookAtThem = () => "Look at them";
 export const whatNoRecordKnows = () => "What no record knows";
 export const theRecordsKnow = () => "The records know everything that the yard has.";
