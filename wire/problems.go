@@ -36,6 +36,7 @@ var ProblemKinds = []ProblemKind{
 	{"slow-request", http.StatusRequestTimeout, "the request did not come to its end in time"},
 	{"not-now", http.StatusConflict, "it is not possible in the phase that the workspace, or the run, is in"},
 	{"no-files", http.StatusConflict, "nothing of it is left that could be given to anybody"},
+	{"far-reaching", http.StatusConflict, "it reaches a large part of the fleet, and has to be said to be meant"},
 	{"name-taken", http.StatusConflict, "there is one of that name"},
 	{"no-change", http.StatusConflict, "it would change nothing"},
 	{"secret-missing", http.StatusConflict, "the definition requires a secret that nobody gives"},

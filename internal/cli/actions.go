@@ -51,6 +51,7 @@ var commandOf = map[string]string{
 	"put-plan":                  "prebuild put %",
 	"put-secret":                "secret put % --for REPOSITORY",
 	"put-repository-credential": "repository credential % --username NAME",
+	"put-rules meant":           "rules put FILE --why REASON --yes",
 	"rebuild-workspace":         "rebuild %",
 	"remove-workspace":          "remove %",
 	"show-workspace":            "show %",

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -58,12 +59,16 @@ func (a rulesCommands) rules() *cobra.Command {
 				for _, f := range r.Findings {
 					fmt.Fprintf(a.out, "%s:%s\n", args[0], clean(rules.Finding(f).String()))
 				}
+				for _, f := range r.Warnings {
+					fmt.Fprintf(a.out, "%s:%s\n", args[0], clean(rules.Finding(f).String()))
+				}
 				if len(r.Findings) == 0 && len(r.Changes) == 0 {
 					fmt.Fprintln(a.out, "nothing is wrong with it, and it changes nothing")
 				}
 				for _, ch := range r.Changes {
 					fmt.Fprintln(a.out, clean(ch))
 				}
+				a.effects(r.Effects)
 			}); err != nil {
 				return err
 			}
@@ -91,7 +96,18 @@ func (a rulesCommands) rules() *cobra.Command {
 				}
 				base = now.Version
 			}
+			in.Meant = a.yes
 			v, err := api.Rules.Put(cmd.Context(), in, base)
+			if p := (*wire.Problem)(nil); errors.As(err, &p) && p.Type == wire.ProblemPrefix+"far-reaching" && !a.json && !a.noInput && isTerminal(a.in) {
+				for _, e := range p.Errors {
+					fmt.Fprintln(a.err, clean(e.Detail))
+				}
+				if err := a.sure("put them", "Put these house rules all the same?"); err != nil {
+					return err
+				}
+				in.Meant = true
+				v, err = api.Rules.Put(cmd.Context(), in, base)
+			}
 			if err != nil {
 				return err
 			}
@@ -100,6 +116,7 @@ func (a rulesCommands) rules() *cobra.Command {
 				for _, ch := range v.Changes {
 					fmt.Fprintf(a.out, "  %s\n", clean(ch))
 				}
+				a.effects(v.Effects)
 			})
 		}),
 	}
@@ -107,6 +124,13 @@ func (a rulesCommands) rules() *cobra.Command {
 	put.Flags().IntVar(&base, "base", 0, "the version it was made from: refused when there is a newer one (default: the one in force)")
 	c.AddCommand(show, versions, check, put)
 	return c
+}
+
+// effects says what a change does to what is there.
+func (a rulesCommands) effects(all []wire.RulesEffect) {
+	for _, e := range all {
+		fmt.Fprintln(a.out, clean(e.Text))
+	}
 }
 
 func readDocument(path string, in io.Reader) (string, error) {

@@ -6,6 +6,7 @@ package house
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -17,9 +18,13 @@ import (
 
 // Book remembers the house rules as they were read. The zero Book is ready.
 type Book struct {
+	Now func() time.Time // nil is the real clock
+
 	mu       sync.Mutex
 	document string
-	rules    rules.Rules
+	whole    rules.Rules // as the document says them
+	rules    rules.Rules // without what has ended
+	next     time.Time   // when something ends; zero is never
 
 	priced struct {
 		mu    sync.Mutex
@@ -36,15 +41,59 @@ func (b *Book) Rules(ctx context.Context, q store.Q) (rules.Rules, int, error) {
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
+	now := b.now()
 	if v.Document == b.document { // by its text: what q sees may never be committed
+		if !b.next.IsZero() && !now.Before(b.next) {
+			b.rules, b.next = b.whole.At(now)
+		}
 		return b.rules, v.Version, nil
 	}
 	r, findings := rules.Parse([]byte(v.Document))
 	if len(findings) > 0 {
 		return r, 0, fmt.Errorf("the house rules in force, version %d, cannot be read: %s", v.Version, findings[0])
 	}
-	b.document, b.rules = v.Document, r
-	return r, v.Version, nil
+	if r.Sooner, err = sooner(ctx, q, now, r, v); err != nil {
+		return r, 0, err
+	}
+	b.document, b.whole = v.Document, r
+	b.rules, b.next = r.At(now)
+	return b.rules, v.Version, nil
+}
+
+// Whole is the document in force, with what in it has ended by now.
+func (b *Book) Whole(ctx context.Context, q store.Q) (rules.Rules, error) {
+	if _, _, err := b.Rules(ctx, q); err != nil {
+		return rules.Rules{}, err
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.whole, nil
+}
+
+func (b *Book) now() time.Time {
+	if b.Now != nil {
+		return b.Now()
+	}
+	return time.Now()
+}
+
+// sooner looks through the versions whose change can matter still.
+func sooner(ctx context.Context, q store.Q, now time.Time, r rules.Rules, v store.RulesVersion) (rules.Sooner, error) {
+	rows, err := q.RulesVersions(ctx)
+	if err != nil {
+		return rules.Sooner{}, err
+	}
+	past := now.Add(-max(rules.RemovalNotice, r.Idle.WarnBefore))
+	puts := []rules.Put{{Rules: r, At: v.At}}
+	for i := len(rows) - 2; i >= 0 && rows[i+1].At.After(past); i-- { // the last is v
+		before, findings := rules.Parse([]byte(rows[i].Document))
+		if len(findings) > 0 {
+			break // a version of before this release that cannot be read any more
+		}
+		puts = append(puts, rules.Put{Rules: before, At: rows[i].At})
+	}
+	slices.Reverse(puts)
+	return rules.SinceWhen(puts), nil
 }
 
 // LimitLine is the line of the house rules in force in which a limit of a person,

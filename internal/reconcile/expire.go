@@ -61,5 +61,5 @@ func later(a, b time.Time) time.Time {
 // nowhere else.
 func (k *Rest) RemovesAt(ctx context.Context, q store.Q, w store.Workspace) (time.Time, error) {
 	r, _, err := k.house.Rules(ctx, q)
-	return w.PhaseAt.Add(r.StoppedMost), err
+	return r.RemovesAt(w.PhaseAt), err
 }

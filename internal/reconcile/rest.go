@@ -38,7 +38,7 @@ type Rest struct {
 
 // terms are the rules of rest for one workspace.
 func terms(r rules.Rules, w store.Workspace, h store.Hold) idle.Terms {
-	t := idle.Terms{Never: w.Plan.Adopted != nil, Quiet: r.Idle.QuietAfter, Rest: r.Idle.RestAfter, Warn: r.Idle.WarnBefore, Hold: h.Until}
+	t := idle.Terms{Never: w.Plan.Adopted != nil, Quiet: r.Idle.QuietAfter, Rest: r.Idle.RestAfter, Warn: r.Idle.WarnBefore, Hold: h.Until, NotBefore: r.RestsNotBefore(w.RestAfter)}
 	if w.RestAfter > 0 {
 		t.Rest = min(w.RestAfter, r.Idle.RestAfterMost)
 	}

@@ -306,3 +306,58 @@ func TestSaidBeforeItWasReady(t *testing.T) {
 		t.Errorf("ready, it is only %v", c)
 	}
 }
+
+// A change of the rules puts nobody to rest without the time of warning, counted from
+// the change, and removes nothing within a day of it. What would have been due in any case
+// is.
+func TestAChangeOfTheRulesWarnsFirst(t *testing.T) {
+	b := newBench(t, func(r *Rooms) { r.House.Now = r.Now })
+	put := func(old, new string) {
+		t.Helper()
+		b.write(func(tx *store.Tx) error {
+			now, err := tx.Rules(t.Context())
+			if err != nil {
+				return err
+			}
+			_, err = tx.AddRules(t.Context(), store.RulesVersion{Document: strings.Replace(now.Document, old, new, 1), At: b.now})
+			return err
+		})
+	}
+	b.settled("w")
+	b.now = b.now.Add(40 * time.Minute)
+	put("rest_after: 1 h ", "rest_after: 40 s ")
+	b.Rest.rest("w")
+	if w, c := b.workspace(); w.Phase != lifecycle.Ready || !strings.Contains(c[lifecycle.IdleNow], "it is put to rest at 08:45 UTC") {
+		t.Fatalf("as the rules change it is %s, %v", w.Phase, c)
+	}
+	b.now = b.now.Add(4*time.Minute + 59*time.Second)
+	b.Rest.rest("w")
+	if w, _ := b.workspace(); w.Phase != lifecycle.Ready {
+		t.Fatalf("before the warning is over it is %s", w.Phase)
+	}
+	put("cpu_floor: 0.1", "cpu_floor: 0.2") // another change puts nothing off
+	b.now = b.now.Add(time.Second)
+	b.Rest.rest("w")
+	if w, _ := b.workspace(); w.Phase != lifecycle.Stopping {
+		t.Fatalf("after it, it is %s", w.Phase)
+	}
+	b.write(func(tx *store.Tx) error {
+		w, err := tx.WorkspaceByID(t.Context(), "w")
+		if err != nil {
+			return err
+		}
+		w.Work = &store.WorkState{At: b.now}
+		return b.entered(tx, &w, lifecycle.Stopped, "")
+	})
+	b.now = b.now.Add(9 * 24 * time.Hour)
+	put("stopped_most: 30 days", "stopped_most: 1 h")
+	b.expired()
+	if w, _ := b.workspace(); w.Phase != lifecycle.Stopped {
+		t.Fatalf("as the rules change it is %s", w.Phase)
+	}
+	b.now = b.now.Add(rules.RemovalNotice)
+	b.expired()
+	if w, _ := b.workspace(); w.Phase != lifecycle.Removing {
+		t.Errorf("a day later it is %s", w.Phase)
+	}
+}

@@ -215,7 +215,7 @@ func Run(ctx context.Context, c Config) error {
 		stewards = simulated.Links()
 	}
 	mirrors := repo.NewMirrors(filepath.Join(dir, "mirrors"))
-	book := &house.Book{}
+	book := &house.Book{Now: c.Now}
 	on := reconcile.Rooms{Store: st, Yard: yd, Hub: stewards, Mirrors: mirrors, Features: feature.NewKept(filepath.Join(dir, "features")), Vault: v, Bus: bus, DataDir: dir, Installation: installation, Now: c.Now, House: book, Sessions: &session.Sessions{Store: st, Vault: v, PortForm: c.PortForm, House: book, Now: c.Now}}
 	if claimer, ok := yd.(yard.Claimer); ok {
 		holder, err := holderOf(dir)

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -23,6 +24,7 @@ type HouseRules struct {
 	house  *house.Book
 	keeper *reconcile.Keeper
 	store  *store.Store
+	now    func() time.Time
 }
 
 // FirstRules puts the first house rules into a service that has none.
@@ -108,11 +110,12 @@ func (s *HouseRules) CheckRules(ctx context.Context, a Actor, document string) (
 	if !a.may(policy.SeeRules) {
 		return wire.RulesCheck{}, denied(a, "see the house rules")
 	}
-	return s.checkRules(ctx, document)
+	return s.checkRules(ctx, a, document)
 }
 
-func (s *HouseRules) checkRules(ctx context.Context, document string) (wire.RulesCheck, error) {
-	c := wire.RulesCheck{Findings: []wire.RulesFinding{}, Changes: []string{}}
+// checkRules also tells who may put them what that would do: it names people's workspaces.
+func (s *HouseRules) checkRules(ctx context.Context, a Actor, document string) (wire.RulesCheck, error) {
+	c := wire.RulesCheck{Findings: []wire.RulesFinding{}, Warnings: []wire.RulesFinding{}, Changes: []string{}, Effects: []wire.RulesEffect{}}
 	r, findings := rules.Parse([]byte(document))
 	for _, f := range findings {
 		c.Findings = append(c.Findings, wire.RulesFinding(f))
@@ -121,9 +124,22 @@ func (s *HouseRules) checkRules(ctx context.Context, document string) (wire.Rule
 		return c, nil
 	}
 	now, _, err := s.house.Rules(ctx, s.store.Read())
-	if err == nil {
-		c.Changes = append(c.Changes, rules.Diff(now, r)...)
+	if err != nil {
+		return c, err
 	}
+	whole, err := s.house.Whole(ctx, s.store.Read())
+	if err != nil {
+		return c, err
+	}
+	c.Changes = append(c.Changes, rules.Diff(whole, r)...)
+	if !a.may(policy.ChangeRules) {
+		return c, nil
+	}
+	if c.Warnings, err = s.unknown(ctx, r); err != nil {
+		return c, err
+	}
+	would, _ := r.At(s.now())
+	c.Effects, err = s.effects(ctx, now, would)
 	return c, err
 }
 
@@ -136,7 +152,7 @@ func (s *HouseRules) PutRules(ctx context.Context, a Actor, in wire.RulesText) (
 	if in.Reason == "" || hasControl(in.Reason) {
 		return wire.Rules{}, invalid("the reason is missing", "say why the house rules change: it stands in the journal")
 	}
-	c, err := s.checkRules(ctx, in.Document)
+	c, err := s.checkRules(ctx, a, in.Document)
 	if err != nil {
 		return wire.Rules{}, err
 	}
@@ -150,7 +166,14 @@ func (s *HouseRules) PutRules(ctx context.Context, a Actor, in wire.RulesText) (
 	if len(c.Changes) == 0 {
 		return wire.Rules{}, conflict("no-change", "the document changes nothing", "")
 	}
-	out := wire.Rules{RulesVersion: wire.RulesVersion{Author: a.Name, Reason: in.Reason, Changes: c.Changes}, Document: in.Document}
+	if wide := slices.IndexFunc(c.Effects, func(e wire.RulesEffect) bool { return e.Wide }); wide >= 0 && !in.Meant {
+		p := conflict("far-reaching", "this reaches a large part of the fleet; nothing is changed", "say that it is meant", fault.Do("put-rules", "", "meant"))
+		for _, e := range c.Effects {
+			p.Parts = append(p.Parts, fault.Part{Field: e.Kind, Detail: e.Text})
+		}
+		return wire.Rules{}, p
+	}
+	out := wire.Rules{Effects: c.Effects, RulesVersion: wire.RulesVersion{Author: a.Name, Reason: in.Reason, Changes: c.Changes}, Document: in.Document}
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
 		now, err := tx.Rules(ctx)
 		if err != nil {

@@ -142,7 +142,7 @@ func New(r Rooms) *Service {
 		}}}
 	sessions.recordings = recordings
 	files := &Files{hub: r.Hub, keeper: r.Keeper, store: r.Store, views: look, wakes: workspaces, now: r.Now}
-	houseRules := &HouseRules{house: r.House, keeper: r.Keeper, store: r.Store}
+	houseRules := &HouseRules{house: r.House, keeper: r.Keeper, store: r.Store, now: r.Now}
 	journal := &Journal{journalKey: r.JournalKey, installation: r.Installation, store: r.Store, now: r.Now, views: look, repositories: repositories}
 	feed := &Feed{bus: r.Bus, store: r.Store, journal: journal, views: look}
 	costs := &Costs{house: r.House, store: r.Store, now: r.Now}

@@ -114,7 +114,7 @@ func (s *views) rowOf(w store.Workspace, a around) *row {
 		v.Conditions = append(v.Conditions, wire.Condition{Kind: string(c.Kind), Reason: c.Reason, Since: c.Since})
 	}
 	if w.Phase == lifecycle.Stopped && w.Plan.Adopted == nil {
-		at := w.PhaseAt.Add(house.StoppedMost)
+		at := house.RemovesAt(w.PhaseAt)
 		v.RemovesAt = &at
 	}
 	var open []cost.Interval

@@ -55,7 +55,7 @@ export function RulesPage({ person }: { person: Me }) {
     setBegun((n) => n + 1);
   };
   const put = useMutation({
-    mutationFn: (f: { draft: Draft; reason: string }) => putRules(f.draft.document, f.reason, f.draft.base),
+    mutationFn: (f: { draft: Draft; reason: string; meant: boolean }) => putRules(f.draft.document, f.reason, f.draft.base, f.meant),
     onSettled,
     onError,
     onSuccess: () => begin(undefined),
@@ -68,6 +68,7 @@ export function RulesPage({ person }: { person: Me }) {
     if (!draft || !said) return;
     const asked = draft; // what is confirmed is what is sent
     let reason = "";
+    const wide = said.effects.some((e) => e.wide);
     modal.confirm({
       title: say.putTheseHouseRules(),
       icon: null,
@@ -77,11 +78,14 @@ export function RulesPage({ person }: { person: Me }) {
           {changes.map((c) => (
             <div key={c}>{c}</div>
           ))}
+          <Effects of={said.effects} />
           <Input style={{ marginTop: 12 }} autoFocus aria-label={say.reason()} placeholder={say.whyItStandsIn()} onChange={(e) => (reason = e.target.value)} />
         </>
       ),
-      okText: say.inForceAtOnce(),
-      onOk: () => put.mutateAsync({ draft: asked, reason }).catch(() => undefined),
+      // What reaches much of the fleet is said beside the button that means it.
+      okText: wide ? say.inForceItIsMeant() : say.inForceAtOnce(),
+      okButtonProps: { danger: wide },
+      onOk: () => put.mutateAsync({ draft: asked, reason, meant: wide }).catch(() => undefined),
     });
   };
   return (
@@ -154,14 +158,22 @@ export function RulesPage({ person }: { person: Me }) {
           {findings.map((f) => (
             <Alert key={`${f.line}:${f.column}${f.what}`} type="error" showIcon style={{ marginTop: 6 }} title={say.lineColumn(f.line, f.column, f.what)} description={f.fix} />
           ))}
+          {said?.warnings.map((f) => (
+            <Alert key={`${f.line}:${f.column}${f.what}`} type="warning" showIcon style={{ marginTop: 6 }} title={say.lineColumn(f.line, f.column, f.what)} description={f.fix} />
+          ))}
           {said && findings.length === 0 && (
             <Alert
               type={changes.length ? "info" : "warning"}
               style={{ marginTop: 6 }}
               title={changes.length ? say.itWouldChange() : say.itChangesNothing()}
-              description={changes.map((c) => (
-                <div key={c}>{c}</div>
-              ))}
+              description={
+                <>
+                  {changes.map((c) => (
+                    <div key={c}>{c}</div>
+                  ))}
+                  <Effects of={said.effects} />
+                </>
+              }
             />
           )}
         </div>
@@ -194,6 +206,17 @@ export function RulesPage({ person }: { person: Me }) {
         />
       </div>
       {changeable && <WhatIsOpen inForce={current?.version} />}
+    </>
+  );
+}
+
+/** What a change does to what is there now. */
+function Effects({ of }: { of: readonly { text: string; wide?: boolean }[] }) {
+  return (
+    <>
+      {of.map((e) => (
+        <Alert key={e.text} type={e.wide ? "error" : "warning"} showIcon style={{ marginTop: 6 }} title={e.text} />
+      ))}
     </>
   );
 }

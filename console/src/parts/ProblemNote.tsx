@@ -36,6 +36,7 @@ const pages: Record<string, (subject: string) => [path: string, label: string]> 
   "list-operations": () => ["/operations", say.operations()],
   "list-secrets": () => ["/secrets", say.secrets()],
   "put-secret": () => ["/secrets", say.secrets()],
+  "put-rules": () => ["/rules", say.houseRules()],
   "list-rules": () => ["/rules", say.houseRules()],
   "list-starters": () => ["/starters", say.starters()],
   "show-starter": () => ["/starters", say.starters()],

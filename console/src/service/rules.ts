@@ -11,7 +11,7 @@ export const version = (n: number) => queryOptions({ queryKey: ["rules", "versio
 export const check = (document: string) => queryOptions({ queryKey: ["rules", "check", document], queryFn: ({ signal }) => take(api.POST("/api/v1/rules/check", { signal, body: { document } })) });
 
 /** put puts a document in force, if the version is still in force that it was made from. */
-export const put = (document: string, reason: string, base: number) => take(api.PUT("/api/v1/rules", { params: { header: { "If-Match": `"v${base}"` } }, body: { document, reason } }));
+export const put = (document: string, reason: string, base: number, meant: boolean) => take(api.PUT("/api/v1/rules", { params: { header: { "If-Match": `"v${base}"` } }, body: { document, reason, meant } }));
 
 /** What of the installation is open, and how each is closed. */
 export const openings = (inForce?: number) => queryOptions({ queryKey: ["openings", inForce], queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/openings", { signal, params: { query: page } })) });

@@ -41,7 +41,9 @@ type Terms struct {
 	Rest  time.Duration // without a sign for so long it is stopped
 	Warn  time.Duration // so long before that it is warned
 	Hold  time.Time     // it is not stopped before
-	Never bool          // it is never stopped: it is not ours to put to rest
+	// NotBefore is a time before which it is not stopped in any case; it is no hold.
+	NotBefore time.Time
+	Never     bool // it is never stopped: it is not ours to put to rest
 }
 
 // Verdict is how a workspace stands now.
@@ -71,6 +73,9 @@ func Judge(now time.Time, s Signs, t Terms) Verdict {
 	v.StopAt = v.Last.Add(t.Rest)
 	if t.Hold.After(v.StopAt) {
 		v.StopAt = t.Hold
+	}
+	if t.NotBefore.After(v.StopAt) {
+		v.StopAt = t.NotBefore
 	}
 	quiet, warn := v.Last.Add(t.Quiet), v.StopAt.Add(-t.Warn)
 	v.Idle = !now.Before(quiet)

@@ -29,6 +29,11 @@ const (
 	Failed    Phase = "failed"
 )
 
+// Reserves tells whether a workspace in the phase counts for limits as one that runs.
+func (p Phase) Reserves() bool {
+	return p == Waiting || p == Preparing || p == Starting || p == Ready || p == Stopping
+}
+
 // Settled tells whether nothing is under way in the phase.
 func (p Phase) Settled() bool {
 	return p == Ready || p == Stopped || p == Removed || p == Failed

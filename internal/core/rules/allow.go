@@ -141,8 +141,8 @@ func absolute(s string) string {
 	return ""
 }
 
-func (d *doc) allow(n *yaml.Node, at string) (a Allow) {
-	d.mapping(n, at, fields{
+func (d *doc) allow(n *yaml.Node, at string, more fields) (a Allow) {
+	known := fields{
 		"privileged": may(func(n *yaml.Node) { a.Privileged = d.yes(n) }), "host_network": may(func(n *yaml.Node) { a.HostNetwork = d.yes(n) }),
 		"capabilities": may(func(n *yaml.Node) {
 			a.Capabilities = d.list(n, func(s string) string {
@@ -166,18 +166,22 @@ func (d *doc) allow(n *yaml.Node, at string) (a Allow) {
 				d.hostPaths = append(d.hostPaths, n.Content...)
 			}
 		}),
-	})
+	}
+	maps.Copy(known, more)
+	d.mapping(n, at, known)
 	return a
 }
 
 func (d *doc) allows(n *yaml.Node, r *Rules) {
 	d.mapping(n, "allow", fields{
 		"debugger":   may(func(n *yaml.Node) { r.NoDebugger = !d.yes(n) }),
-		"everywhere": may(func(n *yaml.Node) { r.Allow = d.allow(n, "allow.everywhere") }),
+		"everywhere": may(func(n *yaml.Node) { r.Allow = d.allow(n, "allow.everywhere", nil) }),
 		"repositories": may(func(n *yaml.Node) {
 			for _, p := range d.pairs(n, "allow.repositories") {
 				name := p.key.Value
-				r.AllowIn[name] = d.allow(p.value, "allow.repositories."+name)
+				at := ofRepositories + name
+				r.AllowIn[name] = d.allow(p.value, at, fields{"until": until(d, at)})
+				d.names = append(d.names, Named{"repository", name, at, p.key.Line, p.key.Column})
 			}
 		}),
 	})

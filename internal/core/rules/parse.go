@@ -75,8 +75,13 @@ func Parse(text []byte) (Rules, []Finding) {
 		"builds":          may(func(n *yaml.Node) { d.builds(n, &r.Builds) }),
 		"editors":         may(func(n *yaml.Node) { r.Editors = d.editors(n) }),
 		"webhooks_inside": may(func(n *yaml.Node) { r.WebhooksInside = d.list(n, anyText) }),
-		"starters":        may(func(n *yaml.Node) { r.Starters = d.text(n) }),
+		"starters": may(func(n *yaml.Node) {
+			r.Starters = d.text(n)
+			d.names = append(d.names, Named{"repository", r.Starters, "", n.Line, n.Column})
+		}),
 	})
+	readEnds(d, &r)
+	r.Names = d.names
 	if d.usual != nil {
 		if _, ok := r.Sizes[r.UsualSize]; !ok {
 			d.say(d.usual, "name one of: "+strings.Join(r.Order, ", "), "usual_size %q is none of the sizes", r.UsualSize)
@@ -130,6 +135,8 @@ type doc struct {
 	findings                  []Finding
 	usual, ratesAt, buildSize *yaml.Node
 	hostPaths                 []*yaml.Node // of all repositories, as written
+	ends                      []ending
+	names                     []Named
 }
 
 func (d *doc) say(n *yaml.Node, fix, format string, args ...any) {
@@ -252,7 +259,7 @@ func (d *doc) sizes(n *yaml.Node, r *Rules) {
 	}
 }
 
-func (d *doc) amounts(n *yaml.Node, path string) Amounts {
+func (d *doc) amounts(n *yaml.Node, path string, more fields) Amounts {
 	a := Amounts{}
 	count := func(k Kind) field {
 		return may(func(n *yaml.Node) {
@@ -265,28 +272,31 @@ func (d *doc) amounts(n *yaml.Node, path string) Amounts {
 			})
 		})
 	}
-	d.mapping(n, path, fields{
+	known := fields{
 		"existing": count(Existing), "running": count(Running),
 		"cores":  may(func(n *yaml.Node) { a[Cores] = read(d, n, parseThousandths) }),
 		"memory": may(func(n *yaml.Node) { a[Memory] = read(d, n, ParseBytes) }),
-	})
+	}
+	maps.Copy(known, more)
+	d.mapping(n, path, known)
 	return a
 }
 
 func (d *doc) limits(n *yaml.Node, r *Rules) {
-	named := func(path string, into map[string]Amounts) field {
+	named := func(kind, path string, into map[string]Amounts) field {
 		return may(func(n *yaml.Node) {
-			for _, p := range d.pairs(n, path) {
+			for _, p := range d.pairs(n, strings.TrimSuffix(path, ".")) {
 				name := p.key.Value
-				into[name] = d.amounts(p.value, path+"."+name)
+				into[name] = d.amounts(p.value, path+name, fields{"until": until(d, path+name)})
+				d.names = append(d.names, Named{kind, name, path + name, p.key.Line, p.key.Column})
 			}
 		})
 	}
 	d.mapping(n, "limits", fields{
-		"person": may(func(n *yaml.Node) { r.Limits.Person = d.amounts(n, "limits.person") }),
-		"team":   may(func(n *yaml.Node) { r.Limits.Team = d.amounts(n, "limits.team") }),
-		"people": named("limits.people", r.Limits.People),
-		"teams":  named("limits.teams", r.Limits.Teams),
+		"person": may(func(n *yaml.Node) { r.Limits.Person = d.amounts(n, "limits.person", nil) }),
+		"team":   may(func(n *yaml.Node) { r.Limits.Team = d.amounts(n, "limits.team", nil) }),
+		"people": named("person", ofPeople, r.Limits.People),
+		"teams":  named("team", ofTeams, r.Limits.Teams),
 	})
 }
 

@@ -53,6 +53,13 @@ type Rules struct {
 	Starters string
 	// Editors are those of people's own machines that are opened on a workspace.
 	Editors []Editor
+	// Ends is when what a path of the document names ends by itself; see [Rules.At].
+	Ends map[string]time.Time
+	// Sooner is since when workspaces rest, and are removed, as soon as they do now: of the
+	// house rules in force, not of a document.
+	Sooner Sooner
+	// Names are the people, teams and repositories that the document names.
+	Names []Named
 	// WebhooksInside are hosts within our own network that webhooks may be on.
 	WebhooksInside []string
 }
@@ -392,6 +399,7 @@ func (r Rules) values() map[string]string {
 			v[path+"."+string(k)] = Amount(k, n)
 		}
 	}
+	r.endValues(v)
 	amounts("limits.person", r.Limits.Person)
 	amounts("limits.team", r.Limits.Team)
 	for n, a := range r.Limits.People {

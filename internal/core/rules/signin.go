@@ -161,7 +161,10 @@ func (d *doc) groups(n *yaml.Node, path string) (g Groups) {
 				d.mapping(one, path+".groups", fields{
 					"group": need(func(n *yaml.Node) { s.Group = d.text(n) }),
 					"role":  may(func(n *yaml.Node) { role(n, &s.Role) }),
-					"team":  may(func(n *yaml.Node) { s.Team = d.text(n) }),
+					"team": may(func(n *yaml.Node) {
+						s.Team = d.text(n)
+						d.names = append(d.names, Named{"team", s.Team, "", n.Line, n.Column})
+					}),
 				})
 				if s.Role == "" && s.Team == "" {
 					d.say(one, "add a role, a team, or both", "the group %q gives nothing", s.Group)

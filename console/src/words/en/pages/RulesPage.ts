@@ -2,6 +2,7 @@ export const putTheseHouseRules = () => "Put these house rules in force?";
 export const reason = () => "Reason";
 export const whyItStandsIn = () => "Why: it stands in the journal";
 export const inForceAtOnce = () => "In force at once";
+export const inForceItIsMeant = () => "In force at once: it is meant";
 export const houseRules = () => "House rules";
 export const backToThoseIn = () => "Back to those in force";
 export const putInForce = () => "Put in force";
