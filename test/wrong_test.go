@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -230,17 +231,44 @@ func TestNothingToRunOn(t *testing.T) {
 	real := w.engine
 	w.engine = "unix://" + filepath.Join(w.dir, "no-engine.sock")
 	w.start()
-	began := time.Now()
-	w.must(w.as("ingrid", "", "launch", "tide-board"), 6, "does not answer at unix://", "yardbench start tide-board")
-	if took := time.Since(began); took > slack*20*time.Second {
-		t.Errorf("it took %s to tell that the engine is away", took)
+	// What is asked for meanwhile waits, and says why.
+	w.must(w.as("ingrid", "", "list"), 0, "the yard does not answer")
+	launch := w.command("ingrid", "", "launch", "tide-board")
+	told := &syncBuffer{}
+	launch.Stderr = told
+	if err := launch.Start(); err != nil {
+		t.Fatal(err)
 	}
-	// The engine is back: the same workspace starts.
+	for end := time.Now().Add(slack * 20 * time.Second); !strings.Contains(told.String(), "it waits: ") && time.Now().Before(end); {
+		time.Sleep(50 * time.Millisecond)
+	}
+	if !strings.Contains(told.String(), "does not answer at unix://") {
+		t.Errorf("the launch says %q", told.String())
+	}
+	w.must(w.as("ingrid", "", "show", "tide-board"), 0, "waits for the yard")
+	if err := launch.Process.Signal(syscall.SIGINT); err != nil {
+		t.Fatal(err)
+	}
+	_ = launch.Wait() // its exit code says that it was left
+	if !strings.Contains(told.String(), "goes on by itself") {
+		t.Errorf("left, it says %q", told.String())
+	}
+	w.must(w.as("ingrid", "", "launch", "deck-log", "--no-wait"), 0)
+	w.must(w.as("ingrid", "", "remove", "deck-log", "--yes", "--no-wait"), 0)
+	// The engine is back, with another life of the service: it is done.
 	w.kill()
 	w.engine = real
 	w.start()
 	if w.installation() != installation {
 		t.Error("the installation got another id")
 	}
-	w.must(w.as("ingrid", "", "start", "tide-board"), 0, "tide-board is ready")
+	w.must(w.as("ingrid", "", "wait", "tide-board", "--timeout", "2m"), 0)
+	for end := time.Now().Add(slack * 20 * time.Second); w.as("ingrid", "", "show", "deck-log").code != 3; time.Sleep(100 * time.Millisecond) {
+		if time.Now().After(end) {
+			t.Fatal("what was to be removed is there still")
+		}
+	}
+	if out := w.must(w.as("ingrid", "", "list"), 0, "tide-board"); strings.Contains(out, "waits for the yard") {
+		t.Errorf("it says still\n%s", out)
+	}
 }

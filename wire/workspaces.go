@@ -118,6 +118,7 @@ type Sheet struct {
 	SheetRow
 	Steps []Step `json:"steps"`
 	Hint  string `json:"hint,omitempty" doc:"Where time could be saved"`
+	Waits string `json:"waits,omitempty" doc:"While it is under way: why nothing happens for now"`
 }
 
 // Step is one line of a launch sheet.

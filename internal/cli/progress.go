@@ -155,6 +155,10 @@ func (p *progress) show(sh wire.Sheet) {
 	defer p.mu.Unlock()
 	p.wipe()
 	p.now = nil
+	if sh.Waits != "" && !p.said[sh.Waits] {
+		p.said[sh.Waits] = true
+		fmt.Fprintln(p.a.err, p.a.paint(text.FgYellow, "  it waits: "+clean(sh.Waits)))
+	}
 	for _, s := range nested(sh.Steps) { // a step's parts come behind it
 		switch {
 		case s.EndedAt == nil:

@@ -22,6 +22,21 @@ func (k *Keeper) fail(w store.Workspace, cause error) error {
 	return k.failed(w, cause)
 }
 
+// waitForYard keeps what was asked for of a workspace until the yard answers again: an outage
+// makes nothing fail. It gives the error on where nobody would see that the yard is back.
+func (k *Keeper) waitForYard(w store.Workspace, cause error) error {
+	defer k.Bus.Publish(w.ID)
+	if err := k.Store.Write(store.About(k.ctx, w.ID), func(tx *store.Tx) error {
+		return tx.SetCondition(k.ctx, w, lifecycle.WaitsForYard, cause.Error()+"; what was asked for is done when it does")
+	}); err != nil {
+		return err
+	}
+	if _, away := k.Sight.YardAway(); away {
+		return nil // as it comes back, all are looked at
+	}
+	return cause
+}
+
 // failed writes down that the operation under way has failed. It touches
 // nothing in the yard, which may be another service's to keep.
 func (k *Keeper) failed(w store.Workspace, cause error) error {

@@ -11,9 +11,9 @@ import (
 	"yardbench/internal/yard"
 )
 
-// While nobody can tell whose the yard is, a launch that waits fails, and
-// nothing is done in the yard, not even to clear up: it may be another's. Here
-// there is none, and whoever calls it falls over.
+// While nobody can tell whose the yard is, a launch waits, and nothing is done in
+// the yard, not even to clear up: it may be another's. Here there is none, and
+// whoever calls it falls over.
 func TestNothingIsTouchedInAYardThatMayBeAnothers(t *testing.T) {
 	b := newBench(t)
 	b.write(func(tx *store.Tx) error {
@@ -26,8 +26,8 @@ func TestNothingIsTouchedInAYardThatMayBeAnothers(t *testing.T) {
 		t.Errorf("asked %d times it says %v", asked, err)
 	}
 	w, err := b.Store.Read().WorkspaceByID(t.Context(), "w2")
-	if err != nil || w.Phase != lifecycle.Failed || w.Cause == "" {
-		t.Errorf("it is %s because %q, %v", w.Phase, w.Cause, err)
+	if c, cerr := b.Store.Read().Conditions(t.Context(), "w2"); err != nil || cerr != nil || w.Phase != lifecycle.Waiting || len(c) != 1 || c[0].Kind != lifecycle.WaitsForYard {
+		t.Errorf("it is %s with %+v, %v, %v", w.Phase, c, err, cerr)
 	}
 	// One that nobody waits for stays as it is.
 	if err := b.settle("w", &work{}); !errors.Is(err, yard.ErrAway) {

@@ -31,6 +31,9 @@ func (k *Keeper) settle(id string, j *work) error {
 			if w.Phase.Settled() || !errors.Is(err, yard.ErrAway) {
 				return err // nobody waits for it, or the service ends
 			}
+			if w.Kind != store.ForPrebuild {
+				return k.waitForYard(w, err)
+			}
 			defer k.Images.runEnded(w)
 			return errors.Join(k.failed(w, err), err)
 		}
@@ -53,6 +56,9 @@ func (k *Keeper) settle(id string, j *work) error {
 			if err := try(k.ctx, func(ctx context.Context) (err error) { seen, err = k.Yard.Observe(ctx, id); return err }); err != nil {
 				if w.Phase.Settled() {
 					return err // nobody waits for it
+				}
+				if w.Kind != store.ForPrebuild && errors.Is(err, yard.ErrAway) {
+					return k.waitForYard(w, err)
 				}
 				if err := k.fail(w, err); err != nil {
 					return err
@@ -98,6 +104,8 @@ func (k *Keeper) settle(id string, j *work) error {
 		case k.ctx.Err() != nil:
 			return nil // the service ends; its next life goes on from the records
 		case err == nil:
+		case errors.Is(err, yard.ErrAway) && next.w.Kind != store.ForPrebuild && !cut:
+			return k.waitForYard(next.w, err) // the step stays open
 		case cut, errors.Is(err, errLookAgain):
 			look = true // somebody asked for something else, or the yard changed
 		default:
@@ -261,6 +269,11 @@ func (k *Keeper) note(tx *store.Tx, w *store.Workspace, s lifecycle.State, mv li
 	wasAway := false
 	for _, c := range conditions {
 		wasAway = wasAway || c.Kind == lifecycle.StewardAway
+		if c.Kind == lifecycle.WaitsForYard {
+			if err := tx.ClearCondition(k.ctx, *w, c.Kind); err != nil {
+				return err
+			}
+		}
 	}
 	if !enter && away == wasAway && !(open && settled) {
 		return nil

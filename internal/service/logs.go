@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"time"
 
+	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/page"
 	"yardbench/internal/fault"
 	"yardbench/internal/store"
@@ -167,5 +168,16 @@ func (s *Workspaces) Sheet(ctx context.Context, a Actor, ref string, number int)
 		return v, err
 	}
 	v = sheetView(sh, steps)
+	if sh.EndedAt == nil {
+		conditions, err := s.store.Read().Conditions(ctx, w.ID)
+		if err != nil {
+			return v, err
+		}
+		for _, c := range conditions {
+			if c.Kind == lifecycle.WaitsForYard {
+				v.Waits = c.Reason
+			}
+		}
+	}
 	return v, s.views.timed(ctx, &v, w, sh, steps)
 }

@@ -6766,6 +6766,8 @@ export interface components {
             /** Format: date-time */
             started_at: string;
             steps: components["schemas"]["Step"][];
+            /** @description While it is under way: why nothing happens for now */
+            waits?: string;
         };
         SheetRow: {
             cause?: string;

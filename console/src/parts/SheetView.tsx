@@ -57,6 +57,7 @@ export function SheetView({ sheet, causeTold }: { sheet: Sheet; causeTold?: bool
           </div>
         );
       })}
+      {sheet.waits && <Typography.Paragraph type="warning">{say.itWaits(sheet.waits)}</Typography.Paragraph>}
       {sheet.hint && (
         <Typography.Paragraph style={{ marginTop: 10 }}>
           <BulbOutlined /> {sheet.hint}

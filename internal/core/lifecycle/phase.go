@@ -135,6 +135,7 @@ const (
 	SetUpFailed    ConditionKind = "set-up failed"
 	StewardAway    ConditionKind = "steward away"
 	DiskFull       ConditionKind = "disk full"
+	WaitsForYard   ConditionKind = "waits for the yard"
 	OutOfMemory    ConditionKind = "out of memory"
 	IdleNow        ConditionKind = "idle"
 	Held           ConditionKind = "held"

@@ -12,3 +12,4 @@ export const usually = (usual: string) => `usually ${usual}`;
 export const failed = () => "failed";
 export const interrupted = () => "interrupted";
 export const attempt = (attempt: number) => ` attempt ${attempt}`;
+export const itWaits = (why: string) => `It waits: ${why}`;
