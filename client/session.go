@@ -149,7 +149,9 @@ func (s *Session) Receive() (kind byte, p []byte, err error) {
 }
 
 // passing tells of a refusal that it may be over in a moment.
-func passing(p *wire.Problem) bool { return p.Type == wire.ProblemPrefix+"steward-away" }
+func passing(p *wire.Problem) bool {
+	return p.Type == wire.ProblemPrefix+"steward-away" || p.Type == wire.ProblemPrefix+"service-ends"
+}
 
 // count keeps count of what came and what was taken; mine tells that a frame is for
 // that alone, gap that output was lost.

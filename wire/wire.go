@@ -22,6 +22,7 @@ type Problem struct {
 	Limits       []LimitLine    `json:"limits,omitempty" doc:"With over-limit: those that it would go over"`
 	RulesVersion int            `json:"rules_version,omitempty" doc:"The version of the house rules that it stands on"`
 	Workspace    string         `json:"workspace,omitempty" doc:"The one that it is about, as NAME.OWNER"`
+	Request      string         `json:"request,omitempty" doc:"Of a failure: what the service's log knows it by"`
 	Output       string         `json:"output,omitempty" doc:"What a program said of it: git, a hook, the git host"`
 	Now          any            `json:"now,omitempty" doc:"With 412: how the thing stands now"`
 	// RetryAfterS is what stands in the header Retry-After; 0 is none, or with

@@ -76,11 +76,11 @@ func New(ctx context.Context, svc *service.Service, c Config) *API {
 		panic(err)
 	}
 	a := &API{Config: c, svc: svc, engine: engine, base: ctx}
-	engine.Use(recovered, guard(c.Frames))
+	engine.Use(told, recovered, guard(c.Frames))
 	huma.DefaultArrayNullable = false // lists are never null here
 	huma.NewError = newProblem
-	huma.NewErrorWithContext = func(_ huma.Context, status int, msg string, errs ...error) huma.StatusError {
-		return newProblem(status, msg, errs...)
+	huma.NewErrorWithContext = func(ctx huma.Context, status int, msg string, errs ...error) huma.StatusError {
+		return problemOf(humagin.Unwrap(ctx).Writer.Header().Get(requestHeader), status, msg, errs...)
 	}
 	config := huma.DefaultConfig("Yard Bench", "1")
 	config.Info.Description = "On-demand development workspaces: launch, watch, use, rest, remove."
@@ -105,7 +105,10 @@ func New(ctx context.Context, svc *service.Service, c Config) *API {
 }
 
 // CheckProxies says what is wrong with [Config.Proxies].
-func CheckProxies(proxies []string) error { return gin.New().SetTrustedProxies(proxies) }
+func CheckProxies(proxies []string) error {
+	gin.SetMode(gin.ReleaseMode)
+	return gin.New().SetTrustedProxies(proxies)
+}
 
 // Handler serves the door. Bodies are bounded out here, where the server's own
 // writer is at hand, and a connection with too much on it is closed: what is
@@ -163,6 +166,11 @@ func pointerOf(location string) string {
 
 // newProblem is every error the framework itself makes.
 func newProblem(status int, msg string, errs ...error) huma.StatusError {
+	return problemOf("", status, msg, errs...)
+}
+
+// problemOf is one of the request of an id.
+func problemOf(request string, status int, msg string, errs ...error) huma.StatusError {
 	p := &wire.Problem{Type: wire.ProblemOfStatus(status), Title: http.StatusText(status), Status: status, Detail: msg}
 	for _, err := range errs {
 		if own := wire.ProblemOf(err); own != nil {
@@ -174,9 +182,10 @@ func newProblem(status int, msg string, errs ...error) huma.StatusError {
 			return wire.ProblemOf(full)
 		}
 		if len(errs) > 0 {
-			slog.Error("request failed", "status", status, "error", errors.Join(errs...))
+			slog.Error("the cause of a failure", "status", status, "request", request, "error", errors.Join(errs...))
 		}
-		p.Detail, p.Next = "the service could not do this", "look into the service's own log; try again"
+		p.Request = request
+		p.Detail, p.Next = "the service could not do this", "try again; operators find why in the service's own log"
 		return p
 	}
 	for _, err := range errs {
@@ -198,7 +207,7 @@ func recovered(c *gin.Context) {
 			panic(r) // the server breaks the connection
 		}
 		if r != nil {
-			slog.Error("panic in a request", "path", c.Request.URL.Path, "panic", r)
+			slog.Error("panic in a request", "path", c.Request.URL.Path, "request", c.Writer.Header().Get(requestHeader), "panic", r)
 			write(c.Writer, newProblem(http.StatusInternalServerError, "").(*wire.Problem))
 			c.Abort()
 		}
@@ -241,6 +250,11 @@ func guarded(c *gin.Context, policy string) {
 }
 
 func write(w http.ResponseWriter, p *wire.Problem) {
+	if p.Status >= 500 && p.Request == "" {
+		told := *p
+		told.Request = w.Header().Get(requestHeader)
+		p = &told
+	}
 	body, err := jsonBytes(p)
 	if err != nil {
 		body = []byte(`{"title":"Internal Server Error","status":500}`)
@@ -308,6 +322,7 @@ func (a *API) signedIn(ctx huma.Context, next func(huma.Context)) {
 		write(w, asProblem(err))
 		return
 	}
+	asked.Set(personKey, actor.Name)
 	action, _ := ctx.Operation().Extensions[actionKey].(policy.Action)
 	err = actor.Refusal(action)
 	if err == nil && r.Method != http.MethodGet && r.Method != http.MethodHead {

@@ -80,6 +80,14 @@ func sessionRoute(a *API) {
 			go s.tellWho(ctx, seat)
 		}
 		s.relay(ctx.Done(), conn, in.Acknowledges, seat != nil && seat.Looks)
+		if a.base.Err() != nil {
+			p := &wire.Problem{Type: wire.ProblemPrefix + "service-ends", Title: "The service ends", Status: http.StatusServiceUnavailable, Detail: "the service was told to end, or to start anew", Next: "what runs in the terminal goes on; join it again when the service is back"}
+			if len(in.Argv) > 0 && !in.TTY {
+				p.Next = "the command ends with its connection; run in a terminal (run --tty) it would go on"
+			}
+			s.refuse(p)
+			return
+		}
 		if cause := context.Cause(ctx); errors.Is(cause, service.ErrLeaseEnded) {
 			s.refuse(&wire.Problem{Type: "urn:yardbench:problem:access-ended", Title: "Access ended", Status: http.StatusForbidden, Detail: cause.Error(), Next: "sign in again"})
 		}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"log/slog"
 	"net/netip"
 	"os"
 	"path/filepath"
@@ -22,7 +23,23 @@ import (
 )
 
 // serviceFlags are those of the service, here and in the demo.
-func serviceFlags(c *cobra.Command, config *serve.Config, addresses *string) {
+// logging is how the service logs.
+type logging struct{ form, level string }
+
+func (l logging) open(a serviceCommands) (*slog.Logger, error) {
+	var least slog.Level
+	if err := least.UnmarshalText([]byte(l.level)); err != nil {
+		return nil, usage{fmt.Errorf("--log-level %q is none of debug, info, warn and error", l.level)}
+	}
+	if l.form != "text" && l.form != "json" {
+		return nil, usage{fmt.Errorf("--log %q is neither text nor json", l.form)}
+	}
+	log := serve.Log(a.err, l.form == "json", least)
+	slog.SetDefault(log)
+	return log, nil
+}
+
+func serviceFlags(c *cobra.Command, config *serve.Config, addresses *string, log *logging) {
 	engine := os.Getenv("DOCKER_HOST")
 	if engine == "" {
 		engine = "unix:///var/run/docker.sock"
@@ -42,11 +59,15 @@ func serviceFlags(c *cobra.Command, config *serve.Config, addresses *string) {
 	c.Flags().StringSliceVar(&config.Proxies, "proxies", []string{"127.0.0.0/8", "::1"}, "addresses and ranges of the proxies in front of the service, which are believed when they say whom a request comes from")
 	c.Flags().StringVar(&config.KeyService, "key-service", "", "a command that guards the key file: run with seal or open as its last word, it reads a line of base64 and writes one (docs/operating.md)")
 	c.Flags().BoolVar(&config.TakeOver, "take-over", false, "keep the yard although another service with the same records, or newer records of this one, kept it last; give it once, when the other is gone for good")
+	c.Flags().StringVar(&log.form, "log", "text", "the form of the log, on standard error: text or json")
+	c.Flags().StringVar(&log.level, "log-level", "info", "what is logged at least: debug (each request), info, warn or error")
 	c.Flags().StringVar(addresses, "addresses", "10.213.0.0/16", "the IPv4 range that workspaces' networks are cut from, 32 addresses each")
 }
 
-func (a serviceCommands) runService(ctx context.Context, config serve.Config, addresses string) error {
-	var err error
+func (a serviceCommands) runService(ctx context.Context, config serve.Config, addresses string, log logging) (err error) {
+	if config.Log, err = log.open(a); err != nil {
+		return err
+	}
 	if config.Addresses, err = netip.ParsePrefix(addresses); err != nil || !config.Addresses.Addr().Is4() || config.Addresses.Bits() > 27 {
 		return usage{fmt.Errorf("--addresses %q is no IPv4 range of /27 or larger", addresses)}
 	}
@@ -58,6 +79,7 @@ func (a serviceCommands) runService(ctx context.Context, config serve.Config, ad
 func (a serviceCommands) serve() *cobra.Command {
 	var config serve.Config
 	var addresses string
+	var log logging
 	c := &cobra.Command{
 		Use: "serve", Short: "Run the service",
 		Long: "Run the service. Its first start prints an enrolment link, by which the first operator sets up their account; they make links for others.",
@@ -66,10 +88,10 @@ func (a serviceCommands) serve() *cobra.Command {
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			config.Prepare = func(ctx context.Context, s *service.Service, _ service.Rooms) error { return a.firstOperator(ctx, s) }
-			return a.runService(cmd.Context(), config, addresses)
+			return a.runService(cmd.Context(), config, addresses, log)
 		},
 	}
-	serviceFlags(c, &config, &addresses)
+	serviceFlags(c, &config, &addresses, &log)
 	return c
 }
 
@@ -151,6 +173,7 @@ func (a serviceCommands) demo() *cobra.Command {
 	id.Flags().StringVar(&idService, "service", "http://127.0.0.1:7080", "the service that people sign in to by it")
 	var config serve.Config
 	var addresses, git string
+	var log logging
 	var past, fast bool
 	svc := &cobra.Command{
 		Use: "service", Short: "Run the service with Skerry Line's people and repositories", Args: cobra.NoArgs,
@@ -170,10 +193,10 @@ func (a serviceCommands) demo() *cobra.Command {
 				}
 				return demo.Fill(ctx, s, rooms, git)
 			}
-			return a.runService(cmd.Context(), config, addresses)
+			return a.runService(cmd.Context(), config, addresses, log)
 		},
 	}
-	serviceFlags(svc, &config, &addresses)
+	serviceFlags(svc, &config, &addresses, &log)
 	svc.Flags().BoolVar(&past, "past", false, "with thirty days of invented past")
 	svc.Flags().IntVar(&config.SimFaults, "sim-faults", 0, "of a simulated yard: how many calls in a thousand are not answered")
 	svc.Flags().Uint64Var(&config.SimSeed, "sim-seed", 0, "of a simulated yard: what its faults come from")

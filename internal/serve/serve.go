@@ -91,6 +91,8 @@ type Config struct {
 	SimSeed   uint64
 	SimOthers []yard.Other
 	Console   fs.FS
+	// Log is the service's log, see [Log]; nil is what there is by default.
+	Log *slog.Logger
 	// Prepare, if set, is called before the door opens.
 	Prepare func(ctx context.Context, s *service.Service, rooms service.Rooms) error
 	// Ready, if set, is called with the door's address once it is open.
@@ -175,6 +177,7 @@ func Run(ctx context.Context, c Config) error {
 		return err
 	}
 	defer st.Close()
+	defer named(c.Log, st)()
 	counted := metrics.New()
 	st.Watch(counted.Watching())
 	installation, err := installationID(ctx, st)
@@ -311,12 +314,25 @@ func Run(ctx context.Context, c Config) error {
 	server := api.Server(access.NewPorts(s, api.New(ctx, s, api.Config{Shells: shells.Take, Console: c.Console, Address: rooms.Address, Secure: strings.HasPrefix(rooms.Address, "https://"), Proxies: c.Proxies, Frames: s.Ports.Doors().Frames()}).Handler()))
 	served := make(chan error, 1)
 	go func() { served <- server.Serve(listener) }()
+	began, err := s.Began(ctx, c.Engine)
+	if err != nil {
+		return err
+	}
+	slog.Info("the service has started", "version", began.Version, "at", listener.Addr().String(), "data", dir, "yard", c.Engine, "installation", installation, "goes_on_with", began.GoesOnWith)
 	if c.Ready != nil {
 		c.Ready("http://" + listener.Addr().String())
 	}
 	select {
 	case err = <-served:
 	case <-ctx.Done():
+		why := "it was told to"
+		if errors.Is(context.Cause(ctx), yard.ErrClaimed) {
+			why = "another service has taken the yard over"
+		}
+		slog.Info("the service stops: what runs in workspaces goes on", "why", why)
+		if err := s.Ends(why); err != nil {
+			slog.Warn("the end of the service is not in the journal", "error", err)
+		}
 		end, cancelEnd := context.WithTimeout(context.Background(), 5*time.Second)
 		defer cancelEnd()
 		if err = server.Shutdown(end); errors.Is(err, context.DeadlineExceeded) {
@@ -330,6 +346,7 @@ func Run(ctx context.Context, c Config) error {
 	s.Operations.Wait()
 	s.Recordings.Wait()
 	k.Wait()
+	slog.Info("the service has stopped")
 	return err
 }
 

@@ -22,7 +22,7 @@ type Health struct {
 func (s *Health) Health() wire.Health {
 	h := wire.Health{Status: "ok", Version: wire.Version(), At: s.now().UTC(), Simulated: s.simulated}
 	if at, away := s.keeper.Sight.YardAway(); away {
-		h.Troubles = append(h.Troubles, wire.Trouble{Kind: "yard away", Text: "the yard does not answer: what runs in it may go on, and nothing can be launched, started or stopped", Since: at.UTC()})
+		h.Troubles = append(h.Troubles, wire.Trouble{Kind: "yard away", Text: "the yard does not answer: what runs in it may go on; what is asked for waits, and is done when it answers", Since: at.UTC()})
 	}
 	if at, full := s.store.FullSince(); full {
 		h.Troubles = append(h.Troubles, wire.Trouble{Kind: "disk full", Text: store.ErrFull.Error(), Since: at})

@@ -34,6 +34,7 @@ type SignIns struct {
 	repositories *Repositories
 	attempts     password.Attempts
 	refused      atomic.Int64
+	refusals     refusals
 	guests       *Guests
 	secrets      *Secrets
 	usedAt       struct { // sign-ins, as noted or being noted
@@ -47,6 +48,7 @@ func (s *SignIns) SignIn(ctx context.Context, in wire.SignIn, door string, from 
 	defer func() {
 		if f := (*fault.Fault)(nil); errors.As(err, &f) {
 			s.refused.Add(1)
+			s.noteRefusal(ctx, in.Name, from.Place, f.Kind == "too-many")
 		}
 	}()
 	p, err := s.store.Read().PersonByName(ctx, in.Name)
@@ -94,6 +96,7 @@ func (s *SignIns) signedIn(ctx context.Context, p store.Person, door string, fro
 func (s *SignIns) knows(ctx context.Context, name string, p store.Person, text, from string) (bool, error) {
 	succeeded, ok := s.attempts.Begin(name, from, s.now())
 	if !ok {
+		slog.Warn("too many sign-ins failed: for a while none is tried", "person", p.Name, "from", from)
 		return false, tooMany("too many sign-ins have failed for this name, or from this address", 5*time.Minute)
 	}
 	right, err := password.Check(ctx, p.PasswordHash, text)

@@ -216,7 +216,30 @@ func (s *views) find(ctx context.Context, a Actor, ref string) (store.Workspace,
 	return w, err
 }
 
+// findOwned also takes a workspace's id, as logs, labels and events have it; a name comes first.
 func (s *views) findOwned(ctx context.Context, a Actor, ref string) (store.Workspace, store.Person, error) {
+	w, owner, err := s.findNamed(ctx, a, ref)
+	if problem := (*fault.Fault)(nil); !isID(ref) || !errors.As(err, &problem) || problem.Kind != "not-found" {
+		return w, owner, err
+	}
+	q := s.store.Read()
+	of, gerr := q.WorkspaceByID(ctx, ref)
+	if gerr != nil || of.Kind != store.ForPerson || of.Phase == lifecycle.Removed || !a.holds(of.RepositoryID) {
+		return w, owner, err
+	}
+	whose, gerr := q.PersonByID(ctx, of.OwnerID)
+	if gerr != nil || whose.ID != a.ID && !a.mayOf(policy.SeeWorkspace, whose) {
+		return w, owner, err
+	}
+	return of, whose, nil
+}
+
+// isID tells whether a text has the form of [store.NewID].
+func isID(s string) bool {
+	return len(s) == 16 && strings.Trim(s, "abcdefghijklmnopqrstuvwxyz234567") == ""
+}
+
+func (s *views) findNamed(ctx context.Context, a Actor, ref string) (store.Workspace, store.Person, error) {
 	none := notFound("workspace", ref, "see yours", fault.Do("list-workspaces", ""))
 	name, ownerName, other := cutRef(ref)
 	owner := a.Person

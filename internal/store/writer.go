@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"syscall"
 	"time"
 )
@@ -216,9 +217,12 @@ func (s *Store) commit(group []request) {
 		full = full || errors.Is(answers[i], ErrFull)
 	}
 	if full {
-		s.fullAt.CompareAndSwap(0, micros(s.now()))
+		if s.fullAt.CompareAndSwap(0, micros(s.now())) {
+			slog.Error("the service's disk is full: nothing can be written until there is room", "at", s.dir)
+		}
 	} else if s.fullAt.Load() != 0 && roomy(s.dir) {
 		s.fullAt.Store(0)
+		slog.Info("there is room on the service's disk again", "at", s.dir)
 	}
 	for i, r := range group {
 		r.end <- answers[i]

@@ -375,6 +375,27 @@ type SignedIn struct {
 	Provider string `json:"provider,omitempty"` // the identity provider's name
 }
 
+// SignInsRefused is sign-ins by password that failed within a minute: told once for all of
+// them, as anybody may cause any number.
+type SignInsRefused struct {
+	Count   int      `json:"count"`
+	From    []string `json:"from"`     // the first addresses
+	People  []string `json:"people"`   // the first of those whose names were given
+	TooMany int      `json:"too_many"` // how many were not even tried, after too many before
+}
+
+// ServiceStarted is a start of the service, and what it goes on with.
+type ServiceStarted struct {
+	GoesOnWith int    `json:"goes_on_with"` // workspaces that something was under way for
+	Version    string `json:"version"`
+	Yard       string `json:"yard"`
+}
+
+// ServiceStopped is its end, told while it ends.
+type ServiceStopped struct {
+	Why string `json:"why"`
+}
+
 // SignedOut ends it.
 type SignedOut struct{}
 
@@ -647,5 +668,8 @@ func (YardQuarantined) Kind() string         { return "yard.quarantined" }
 func (QuarantineGiven) Kind() string         { return "quarantine.given" }
 func (QuarantineKept) Kind() string          { return "quarantine.kept" }
 func (QuarantineRemoved) Kind() string       { return "quarantine.removed" }
+func (SignInsRefused) Kind() string          { return "sign-in.refused" }
+func (ServiceStarted) Kind() string          { return "service.started" }
+func (ServiceStopped) Kind() string          { return "service.stopped" }
 func (RecordsRestored) Kind() string         { return "records.restored" }
 func (YardSetBack) Kind() string             { return "yard.set-back" }

@@ -105,6 +105,9 @@ func TestKindsAndTheirJSONStay(t *testing.T) {
 		{QuarantineGiven{"main", "quay", "hauk", "tide-board"}, "quarantine.given", `{"branch":"main","name":"quay","owner":"hauk","repository":"tide-board"}`},
 		{QuarantineKept{"asked peder"}, "quarantine.kept", `{"reason":"asked peder"}`},
 		{QuarantineRemoved{"quay", "hauk", true, 1}, "quarantine.removed", `{"name":"quay","owner":"hauk","named":true,"volumes":1}`},
+		{SignInsRefused{3, []string{"10.0.0.1"}, []string{"bo"}, 1}, "sign-in.refused", `{"count":3,"from":["10.0.0.1"],"people":["bo"],"too_many":1}`},
+		{ServiceStarted{2, "1", "unix:///x"}, "service.started", `{"goes_on_with":2,"version":"1","yard":"unix:///x"}`},
+		{ServiceStopped{"it was told to"}, "service.stopped", `{"why":"it was told to"}`},
 		{RecordsRestored{3, time.Date(2026, 11, 28, 3, 0, 0, 0, time.UTC)}, "records.restored", `{"ended":3,"made_at":"2026-11-28T03:00:00Z"}`},
 		{YardSetBack{9, 7}, "yard.set-back", `{"found":9,"known":7}`},
 	} {

@@ -1,0 +1,33 @@
+package service
+
+import (
+	"context"
+	"time"
+
+	"yardbench/internal/core/journal"
+	"yardbench/internal/store"
+	"yardbench/wire"
+)
+
+// Began writes down that the service has started, and gives what it goes on with.
+func (s *Service) Began(ctx context.Context, yard string) (journal.ServiceStarted, error) {
+	st := s.Health.store
+	all, err := st.Read().Workspaces(ctx)
+	if err != nil {
+		return journal.ServiceStarted{}, err
+	}
+	began := journal.ServiceStarted{Version: wire.Version(), Yard: yard}
+	for _, w := range all {
+		if !w.Phase.Settled() {
+			began.GoesOnWith++
+		}
+	}
+	return began, st.Write(ctx, func(tx *store.Tx) error { return tx.Journal(ctx, "", "", "service", began) })
+}
+
+// Ends writes down that it ends, within a bounded time.
+func (s *Service) Ends(why string) error {
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+	defer cancel()
+	return s.Health.store.Write(ctx, func(tx *store.Tx) error { return tx.Journal(ctx, "", "", "service", journal.ServiceStopped{Why: why}) })
+}
