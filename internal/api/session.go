@@ -83,7 +83,7 @@ func sessionRoute(a *API) {
 		if a.base.Err() != nil {
 			p := &wire.Problem{Type: wire.ProblemPrefix + "service-ends", Title: "The service ends", Status: http.StatusServiceUnavailable, Detail: "the service was told to end, or to start anew", Next: "what runs in the terminal goes on; join it again when the service is back"}
 			if len(in.Argv) > 0 && !in.TTY {
-				p.Next = "the command ends with its connection; run in a terminal (run --tty) it would go on"
+				p.Next = "the command ends with its connection; in a terminal it would go on"
 			}
 			s.refuse(p)
 			return

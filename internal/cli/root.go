@@ -89,8 +89,9 @@ type app struct {
 	noInput  bool   // nobody is there to be asked
 	address  string
 	running  *cobra.Command
-	began    bool // what the command does has begun: the command line was right
-	carries  bool // the exit code is that of what ran
+	asked    string // the command that was meant, as it is written
+	began    bool   // what the command does has begun: the command line was right
+	carries  bool   // the exit code is that of what ran
 }
 
 // Main runs the command line and gives the exit code.
@@ -102,7 +103,8 @@ func Main(args []string) int {
 	root.SetArgs(args)
 	root.SetOut(a.out)
 	root.SetErr(a.err)
-	err := root.ExecuteContext(ctx)
+	asked, err := root.ExecuteContextC(ctx)
+	a.asked = asked.CommandPath()
 	a.json = a.json || !a.began && slices.Contains(args, "--json") // where the rest of the line was not read
 	return a.report(err)
 }
@@ -154,7 +156,7 @@ func (a *app) told(err error) (*wire.Problem, int) {
 		what, next, _ := strings.Cut(away.Error(), "\n")
 		return &wire.Problem{Type: wire.ProblemPrefix + "away", Title: "The service does not answer", Detail: what, Next: next}, exitAway
 	case !a.began, errors.As(err, &u):
-		return &wire.Problem{Type: wire.ProblemPrefix + "command-line", Title: "The command line is wrong", Detail: err.Error(), Next: "see: yardbench --help"}, exitUsage
+		return &wire.Problem{Type: wire.ProblemPrefix + "command-line", Title: "The command line is wrong", Detail: err.Error(), Next: "see: " + cmp.Or(a.asked, "yardbench") + " --help"}, exitUsage
 	}
 	what, next, _ := strings.Cut(err.Error(), "\n")
 	return &wire.Problem{Type: wire.ProblemPrefix + "here", Title: "It failed here", Detail: what, Next: next}, exitError
@@ -201,7 +203,9 @@ func (a *app) root() *cobra.Command {
 		Use:           "yardbench",
 		Short:         "Development workspaces, launched from the definitions in your repositories",
 		SilenceErrors: true, SilenceUsage: true,
+		Version: orUnknown(wire.Version()),
 	}
+	root.SetVersionTemplate("yardbench {{.Version}}\n")
 	root.PersistentFlags().BoolVar(&a.json, "json", false, "print JSON for programs")
 	root.PersistentFlags().BoolVar(&a.yes, "yes", false, "do not ask whether what cannot be undone is meant")
 	root.PersistentFlags().BoolVar(&a.noInput, "no-input", false, "ask nothing, and read nothing: what would have to be asked is refused")

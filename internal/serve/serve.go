@@ -163,6 +163,15 @@ func Run(ctx context.Context, c Config) error {
 	if c.Address == "" {
 		c.Address = "http://" + listener.Addr().String()
 	}
+	if u, err := url.Parse(c.Address); err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || strings.Trim(u.Path, "/") != "" || u.RawQuery != "" {
+		return fmt.Errorf("--public-address %q is no address that people reach the console at; write it like https://bench.skerryline.example", c.Address)
+	}
+	if host, _, err := net.SplitHostPort(strings.TrimPrefix(strings.TrimPrefix(c.Address, "http://"), "https://")); err == nil && net.ParseIP(host).IsUnspecified() {
+		return fmt.Errorf("nobody can reach the console at %s; say with --public-address where they do", c.Address)
+	}
+	if c.PortForm == "" && !local(c.Address) {
+		slog.Warn("ports of workspaces are reached on the service's own machine alone; say with --port-address where others reach them", "port_address", "http://*.ports.localhost:"+port)
+	}
 	if c.PortForm == "" {
 		c.PortForm = "http://*.ports.localhost:" + port
 	}
@@ -348,6 +357,12 @@ func Run(ctx context.Context, c Config) error {
 	k.Wait()
 	slog.Info("the service has stopped")
 	return err
+}
+
+// local tells whether an address is of the machine itself.
+func local(address string) bool {
+	u, err := url.Parse(address)
+	return err == nil && (u.Hostname() == "localhost" || strings.HasSuffix(u.Hostname(), ".localhost") || net.ParseIP(u.Hostname()).IsLoopback())
 }
 
 // hostAnd is a folder with the machine it is on, for people.
