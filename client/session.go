@@ -149,9 +149,7 @@ func (s *Session) Receive() (kind byte, p []byte, err error) {
 }
 
 // passing tells of a refusal that it may be over in a moment.
-func passing(p *wire.Problem) bool {
-	return p.Type == wire.ProblemPrefix+"steward-away" || p.Type == wire.ProblemPrefix+"service-ends"
-}
+func passing(p *wire.Problem) bool { return p.Type == wire.ProblemPrefix+"steward-away" }
 
 // count keeps count of what came and what was taken; mine tells that a frame is for
 // that alone, gap that output was lost.

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -111,4 +112,36 @@ func TestAnOutageMakesNothingFail(t *testing.T) {
 	if out := w.must(w.as("astrid", "", "journal", "list", "--kind", "workspace.phase"), 0, "stopped"); strings.Contains(out, "failed") {
 		t.Errorf("something failed:\n%s", out)
 	}
+}
+
+// What is run without a terminal ends with the service, which says so; nothing else does.
+func TestARunAsTheServiceEnds(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t)
+	w.must(w.as("ingrid", "", "launch", "deck-log", "--name", "quay"), 0, "is ready")
+	run := w.command("ingrid", "", "run", "quay", "--", "sh", "-c", "echo begun; exec sleep 60")
+	var said syncBuffer
+	run.Stdout, run.Stderr = &said, &said
+	if err := run.Start(); err != nil {
+		t.Fatal(err)
+	}
+	for end := time.Now().Add(slack * 10 * time.Second); !strings.Contains(said.String(), "begun") && time.Now().Before(end); {
+		time.Sleep(20 * time.Millisecond)
+	}
+	if err := w.service.Process.Signal(syscall.SIGTERM); err != nil {
+		t.Fatal(err)
+	}
+	if err := w.service.Wait(); err != nil {
+		t.Errorf("the service ends with %v", err)
+	}
+	_ = run.Wait() // its exit code says it
+	if code := run.ProcessState.ExitCode(); code != 255 || !strings.Contains(said.String(), "the service was told to end") || !strings.Contains(said.String(), "in a terminal it would go on") {
+		t.Errorf("it ends with %d and says %q", code, said.String())
+	}
+	if log := w.output.String(); !strings.Contains(log, `msg="the service has started"`) || !strings.Contains(log, `msg="the service stops`) || !strings.Contains(log, `msg="the service has stopped"`) {
+		t.Errorf("its log is\n%s", log)
+	}
+	w.start()
+	w.must(w.as("ingrid", "", "run", "quay", "--", "echo", "goes on"), 0, "goes on")
+	w.must(w.as("astrid", "", "journal", "list", "--kind", "service."), 0, "service.started", "service.stopped")
 }

@@ -22,6 +22,10 @@ func (k *Keeper) fail(w store.Workspace, cause error) error {
 	return k.failed(w, cause)
 }
 
+// mostAway is how often a step is begun anew because the yard did not answer it: one that brings
+// the yard down each time must not do so for ever.
+const mostAway = 20
+
 // waitForYard keeps what was asked for of a workspace until the yard answers again: an outage
 // makes nothing fail. It gives the error on where nobody would see that the yard is back.
 func (k *Keeper) waitForYard(w store.Workspace, cause error) error {

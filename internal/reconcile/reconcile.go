@@ -104,7 +104,7 @@ func (k *Keeper) settle(id string, j *work) error {
 		case k.ctx.Err() != nil:
 			return nil // the service ends; its next life goes on from the records
 		case err == nil:
-		case errors.Is(err, yard.ErrAway) && next.w.Kind != store.ForPrebuild && !cut:
+		case errors.Is(err, yard.ErrAway) && next.w.Kind != store.ForPrebuild && !cut && next.step.Attempt < mostAway:
 			return k.waitForYard(next.w, err) // the step stays open
 		case cut, errors.Is(err, errLookAgain):
 			look = true // somebody asked for something else, or the yard changed
