@@ -198,13 +198,19 @@ func TestHouseRulesOnAnEngine(t *testing.T) {
 	w.must(w.as("ingrid", "", "launch", "signal-mast", "--definition", "dusk"), 4, "no definition \"dusk\"", "name one of: night")
 	w.register("dive-bell", map[string]string{".devcontainer/devcontainer.json": `{"image": "skerryline/base:1", "remoteUser": "crew", "privileged": true}`})
 	w.must(w.as("ingrid", "", "launch", "dive-bell"), 4, "privileged is closed by the house rules")
-	w.rules("starters: starters", "starters: starters\nallow:\n  everywhere: {capabilities: [SYS_PTRACE]}\n  repositories:\n    dive-bell: {privileged: yes, security: [seccomp=unconfined], run_options: [shm-size, hostname]}")
+	w.register("dive-boat", map[string]string{".devcontainer/devcontainer.json": `{"image": "skerryline/base:1", "remoteUser": "crew", "privileged": true}`})
+	until := time.Now().Add(slack * 5 * time.Second)
+	w.rules("starters: starters", "starters: starters\nallow:\n  everywhere: {capabilities: [SYS_PTRACE]}\n  repositories:\n    dive-boat: {privileged: yes, until: "+until.UTC().Format(time.RFC3339)+"}\n    dive-bell: {privileged: yes, security: [seccomp=unconfined], run_options: [shm-size, hostname]}")
+	w.must(w.as("ingrid", "", "launch", "dive-boat", "--dry-run"), 0)
 	if r := w.as("ingrid", "", "launch", "dive-bell"); r.code != 0 && !regexp.MustCompile(`(?i)start the container: .*(permi|privileg|operation not)`).MatchString(r.out+r.errors) {
 		t.Errorf("an engine that refuses is told as %s", r)
 	}
 	w.push("dive-bell", "main", map[string]string{".devcontainer/devcontainer.json": `{"image": "skerryline/base:1", "remoteUser": "crew", "capAdd": ["SYS_PTRACE"], "runArgs": ["--shm-size=32m", "--hostname=bell"]}`})
 	w.must(w.as("ingrid", "", "launch", "dive-bell", "--name", "bell"), 0, "is ready")
 	w.must(w.as("ingrid", "", "run", "bell", "--", "sh", "-c", "hostname; df -m /dev/shm | tail -1"), 0, "bell", " 32 ")
+	// What was opened until a time is closed after it, also where it was looked at before.
+	time.Sleep(time.Until(until.Add(time.Second)))
+	w.must(w.as("ingrid", "", "launch", "dive-boat", "--dry-run"), 4, "privileged is closed by the house rules")
 	// A label may ask for what is closed too.
 	w.push("dive-bell", "main", map[string]string{".devcontainer/devcontainer.json": `{"build": {"dockerfile": "Dockerfile"}}`, ".devcontainer/Dockerfile": "FROM skerryline/base:1\nLABEL devcontainer.metadata='[{\"capAdd\": [\"SYS_ADMIN\"]}]'\n"})
 	w.must(w.as("ingrid", "", "launch", "dive-bell", "--name", "deep"), 6, "the capability SYS_ADMIN is closed by the house rules")

@@ -112,11 +112,11 @@ func noRequest(branch string) error {
 
 // planAt is what the definition at a commit resolves to.
 func (s *Definitions) planAt(ctx context.Context, r store.Repository, branch, commit string, ch choice) (store.Plan, error) {
-	_, version, err := s.house.Rules(ctx, s.store.Read())
+	house, version, err := s.house.Rules(ctx, s.store.Read())
 	if err != nil {
 		return store.Plan{}, err
 	}
-	key := fmt.Sprint(r.ID, " ", r.Name, " ", commit, " ", version, " ", ch)
+	key := fmt.Sprint(r.ID, " ", r.Name, " ", commit, " ", version, ".", house.Ended, " ", ch)
 	if p, ok := s.read.get(key); ok {
 		return p, nil
 	}

@@ -62,6 +62,7 @@ func readEnds(d *doc, r *Rules) {
 // something ends after it; zero is never.
 func (r Rules) At(now time.Time) (is Rules, next time.Time) {
 	is = r
+	is.Ended = 0
 	for path, at := range r.Ends {
 		if now.Before(at) {
 			if next.IsZero() || at.Before(next) {
@@ -69,6 +70,7 @@ func (r Rules) At(now time.Time) (is Rules, next time.Time) {
 			}
 			continue
 		}
+		is.Ended++
 		if name, ok := strings.CutPrefix(path, ofPeople); ok {
 			is.Limits.People = without(is.Limits.People, name)
 		} else if name, ok := strings.CutPrefix(path, ofTeams); ok {

@@ -27,6 +27,9 @@ func TestEnds(t *testing.T) {
 		if r.Limits.OfPerson("bo")[Running] != want.bo || r.Limits.OfTeam("Decks")[Running] != want.decks || r.AllowFor("tide-board").Privileged != want.privileged {
 			t.Errorf("at %s it is %+v, %+v", at, r.Limits, r.AllowIn)
 		}
+		if want := map[string]int{"2026-11-28T23:00:00Z": 1, "2026-12-01T08:00:00Z": 2, "2026-12-24T23:00:00Z": 3}[at]; r.Ended != want {
+			t.Errorf("at %s %d have ended", at, r.Ended)
+		}
 		if got := next.UTC().Format(time.RFC3339); !next.IsZero() && got != want.next || next.IsZero() && want.next != "" {
 			t.Errorf("at %s the next end is %s", at, got)
 		}

@@ -55,6 +55,9 @@ type Rules struct {
 	Editors []Editor
 	// Ends is when what a path of the document names ends by itself; see [Rules.At].
 	Ends map[string]time.Time
+	// Ended counts those of them that [Rules.At] has left out: with the version it tells
+	// what was in force apart from what is.
+	Ended int
 	// Sooner is since when workspaces rest, and are removed, as soon as they do now: of the
 	// house rules in force, not of a document.
 	Sooner Sooner
