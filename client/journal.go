@@ -5,7 +5,6 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io"
 	"net/url"
 	"strconv"
@@ -13,11 +12,12 @@ import (
 	"yardbench/wire"
 )
 
-// Export writes journal entries as CloudEvents, one a line. It fails where
+// Export writes the wanted journal entries as CloudEvents, one a line, with the seal
+// that vouches for them: of q what it is after counts, not what bounds a list. It fails where
 // the signed head at the end is missing: what was written is cut then.
-func (c Journal) Export(ctx context.Context, after int64, kind string, w io.Writer) error {
+func (c Journal) Export(ctx context.Context, q JournalQuery, w io.Writer) error {
 	last := &lastLine{to: w}
-	if err := c.copyText(ctx, "/journal/export?"+url.Values{"after": {fmt.Sprint(after)}, "kind": {kind}}.Encode(), last); err != nil {
+	if err := c.copyText(ctx, "/journal/export?"+q.of().Encode(), last); err != nil {
 		return err
 	}
 	var head struct {
@@ -90,9 +90,16 @@ type JournalQuery struct {
 	Limit                   int
 }
 
+// of says of which entries it is.
+func (q JournalQuery) of() url.Values {
+	return url.Values{"after": {strconv.FormatInt(q.After, 10)}, "workspace": {q.Workspace}, "repository": {q.Repository}, "person": {q.Person}, "kind": {q.Kind}, "from": {q.From}, "to": {q.To}}
+}
+
 // List lists journal entries.
 func (c Journal) List(ctx context.Context, q JournalQuery) ([]wire.JournalEntry, error) {
-	v := url.Values{"after": {strconv.FormatInt(q.After, 10)}, "before": {strconv.FormatInt(q.Before, 10)}, "newest": {strconv.FormatBool(q.Newest)}, "workspace": {q.Workspace}, "repository": {q.Repository}, "person": {q.Person}, "kind": {q.Kind}, "from": {q.From}, "to": {q.To}}
+	v := q.of()
+	v.Set("before", strconv.FormatInt(q.Before, 10))
+	v.Set("newest", strconv.FormatBool(q.Newest))
 	if q.Limit > 0 {
 		v.Set("limit", strconv.Itoa(q.Limit))
 	}

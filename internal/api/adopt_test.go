@@ -141,7 +141,7 @@ func TestAdoption(t *testing.T) {
 		t.Errorf("let go, it counts for %v", used)
 	}
 	var journal bytes.Buffer
-	if err := astrid.Journal.Export(ctx, 0, "workspace.", &journal); err != nil || strings.Count(journal.String(), w.ID) == 0 || !strings.Contains(journal.String(), "workspace.adopted") {
+	if err := astrid.Journal.Export(ctx, yb.JournalQuery{Kind: "workspace."}, &journal); err != nil || strings.Count(journal.String(), w.ID) == 0 || !strings.Contains(journal.String(), "workspace.adopted") {
 		t.Errorf("the journal tells %.300s, %v", journal.String(), err)
 	}
 }

@@ -68,16 +68,30 @@ func journalRoutes(a *API) {
 	export := op("GET", "/journal/export", "export-journal", "Journal entries as CloudEvents 1.0, one a line, and last the signed head", policy.SeeWholeJournal)
 	export.Responses = map[string]*huma.Response{"200": {Description: "JSON Lines", Content: map[string]*huma.MediaType{jsonLines: {}}}}
 	huma.Register(a.huma, export, func(ctx context.Context, in *struct {
-		After int64  `query:"after" minimum:"0" doc:"Entries after this number"`
-		Kind  string `query:"kind" maxLength:"60" doc:"What the kind begins with"`
+		After      int64  `query:"after" minimum:"0" doc:"Entries after this number"`
+		Kind       string `query:"kind" maxLength:"60" doc:"What the kind begins with"`
+		Workspace  string `query:"workspace" maxLength:"80" doc:"Of this one"`
+		Repository string `query:"repository" maxLength:"64" doc:"Of this one"`
+		Person     string `query:"person" maxLength:"64" doc:"Whose matter it is, or who did it"`
+		From       string `query:"from" maxLength:"40" doc:"A time, or a day in the house's time zone"`
+		To         string `query:"to" maxLength:"40" doc:"The time or day after the last"`
 	}) (*huma.StreamResponse, error) {
 		who := actor(ctx)
+		from, err := a.time(ctx, "from", in.From)
+		if err != nil {
+			return nil, err
+		}
+		to, err := a.time(ctx, "to", in.To)
+		if err != nil {
+			return nil, err
+		}
+		q := service.JournalQuery{After: in.After, Kind: in.Kind, Workspace: in.Workspace, Repository: in.Repository, Person: in.Person, From: from, To: to}
 		// What cannot be exported is told before the first line.
-		if err := s.Journal.ExportJournal(ctx, who, in.After, in.Kind, stopAtOnce{}, func() {}); err != nil && !errors.Is(err, errStop) {
+		if err := s.Journal.ExportJournal(ctx, who, q, stopAtOnce{}, func() {}); err != nil && !errors.Is(err, errStop) {
 			return nil, err
 		}
 		return a.data(jsonLines, func(ctx context.Context, w io.Writer, flush func()) error {
-			return s.Journal.ExportJournal(ctx, who, in.After, in.Kind, w, flush)
+			return s.Journal.ExportJournal(ctx, who, q, w, flush)
 		}), nil
 	})
 }

@@ -298,7 +298,7 @@ func TestJournalGoesOut(t *testing.T) {
 		t.Fatalf("the head is %+v, %v", head, err)
 	}
 	var out strings.Builder
-	if err := astrid.Journal.Export(ctx, 0, "", &out); err != nil {
+	if err := astrid.Journal.Export(ctx, yb.JournalQuery{}, &out); err != nil {
 		t.Fatal(err)
 	}
 	lines := strings.Split(strings.TrimSpace(out.String()), "\n")
@@ -317,15 +317,15 @@ func TestJournalGoesOut(t *testing.T) {
 		}
 	}
 	out.Reset()
-	if err := astrid.Journal.Export(ctx, head.Head.Number-1, "tide.", &out); err != nil || strings.Count(out.String(), "tide.ebb") != 1 {
+	if err := astrid.Journal.Export(ctx, yb.JournalQuery{After: head.Head.Number - 1, Kind: "tide."}, &out); err != nil || strings.Count(out.String(), "tide.ebb") != 1 {
 		t.Errorf("the last entry is exported as %s, %v", out.String(), err)
 	}
-	if err := astrid.Journal.Export(ctx, head.Head.Number+100, "", &out); err == nil || !strings.Contains(err.Error(), "is not in this journal") {
+	if err := astrid.Journal.Export(ctx, yb.JournalQuery{After: head.Head.Number + 100}, &out); err == nil || !strings.Contains(err.Error(), "is not in this journal") {
 		t.Errorf("the cursor of another journal is answered %v", err)
 	}
 	for _, who := range []string{"ingrid", "runa"} {
 		c := clientOf(t, address, who)
-		if err := c.Journal.Export(ctx, 0, "", &out); err == nil || !strings.Contains(err.Error(), "journal.whole") {
+		if err := c.Journal.Export(ctx, yb.JournalQuery{}, &out); err == nil || !strings.Contains(err.Error(), "journal.whole") {
 			t.Errorf("%s exports it: %v", who, err)
 		}
 	}

@@ -81,7 +81,7 @@ func sessionRoute(a *API) {
 		}
 		s.relay(ctx.Done(), conn, in.Acknowledges, seat != nil && seat.Looks)
 		if a.base.Err() != nil && len(in.Argv) > 0 && !in.TTY { // a terminal's end comes back by itself
-			s.refuse(&wire.Problem{Type: wire.ProblemPrefix + "service-ends", Title: "The service ends", Status: http.StatusServiceUnavailable, Detail: "the service was told to end, or to start anew", Next: "the command ends with its connection; in a terminal it would go on"})
+			s.refuse(&wire.Problem{Type: "urn:yardbench:problem:service-ends", Title: "The service ends", Status: http.StatusServiceUnavailable, Detail: "the service was told to end, or to start anew", Next: "the command ends with its connection; in a terminal it would go on"})
 			return
 		}
 		if cause := context.Cause(ctx); errors.Is(cause, service.ErrLeaseEnded) {

@@ -3,6 +3,7 @@ package cli
 import (
 	"cmp"
 	"context"
+	"crypto/ed25519"
 	"encoding/json"
 	"fmt"
 	"maps"
@@ -16,6 +17,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"yardbench/client"
+	"yardbench/internal/core/journal"
 	"yardbench/wire"
 )
 
@@ -140,41 +142,46 @@ func (a journalCommands) journalHead() *cobra.Command {
 }
 
 func (a journalCommands) journalVerify() *cobra.Command {
-	return &cobra.Command{
-		Use: "verify [FILE]", Short: "Look through the whole journal, and hold it against heads kept in a file, one a line",
-		Long:    "Look through the whole journal: every entry must fit the one before it. With a file of heads that were given out before (by journal head, a webhook or an export), each must still be in it as it was. The exit code is 4 where something is wrong.",
-		Example: "  yardbench journal verify\n  yardbench journal verify heads", Args: cobra.MaximumNArgs(1),
-		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
-			var heads []string
-			if len(args) == 1 {
-				text, err := os.ReadFile(args[0])
-				if err != nil {
-					return err
-				}
-				for _, l := range strings.Split(string(text), "\n") {
-					if l = strings.TrimSpace(l); l != "" {
-						heads = append(heads, l)
-					}
-				}
-			}
-			v, err := api.Journal.Verify(cmd.Context(), heads)
-			if err != nil {
+	var export, key string
+	service := a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+		var heads []string
+		if len(args) == 1 {
+			var err error
+			if heads, err = headLines(args[0]); err != nil {
 				return err
 			}
-			err = a.print(v, func() {
-				for _, p := range v.Problems {
-					fmt.Fprintln(a.out, clean(p))
-				}
-				if v.Sound {
-					fmt.Fprintf(a.out, "the journal is sound: %s fit together; held against %s\n", entries(v.Entries), some(v.Heads, "head"))
-				}
-			})
-			if err == nil && !v.Sound {
-				return exit(exitRefused)
-			}
+		}
+		v, err := api.Journal.Verify(cmd.Context(), heads)
+		if err != nil {
 			return err
-		}),
+		}
+		err = a.print(v, func() {
+			for _, p := range v.Problems {
+				fmt.Fprintln(a.out, clean(p))
+			}
+			if v.Sound {
+				fmt.Fprintf(a.out, "the journal is sound: %s fit together; held against %s\n", entries(v.Entries), some(v.Heads, "head"))
+			}
+		})
+		if err == nil && !v.Sound {
+			return exit(exitRefused)
+		}
+		return err
+	})
+	c := &cobra.Command{
+		Use: "verify [FILE]", Short: "Look through the whole journal, or an export of it, and hold it against heads kept in a file, one a line",
+		Long:    "Look through the whole journal: every entry must fit the one before it. With a file of heads that were given out before (by journal head, a webhook or an export), each must still be in it as it was. With --export an export is held against its seal instead, and against such heads: for that no service is asked. The exit code is 4 where something is wrong.",
+		Example: "  yardbench journal verify\n  yardbench journal verify heads\n  yardbench journal verify --export november.jsonl --key journal.pem", Args: cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if export != "" {
+				return a.verifyExport(export, key, args)
+			}
+			return service(cmd, args)
+		},
 	}
+	c.Flags().StringVar(&export, "export", "", "an export to look through, in the place of the service's journal")
+	c.Flags().StringVar(&key, "key", "", "with --export: the journal's key, in PEM, that came another way")
+	return c
 }
 
 func entries(n int64) string {
@@ -185,15 +192,84 @@ func entries(n int64) string {
 }
 
 func (a journalCommands) journalExport() *cobra.Command {
-	var after int64
-	var kind string
+	var q client.JournalQuery
 	c := &cobra.Command{
-		Use: "export", Short: "Print entries as CloudEvents 1.0, one a line, and last the signed head", Example: "  yardbench journal export > journal.jsonl\n  yardbench journal export --after 5120 --kind workspace.", Args: cobra.NoArgs,
+		Use: "export", Short: "Print entries as CloudEvents 1.0, one a line, then a seal that vouches for them, and last the signed head",
+		Example: "  yardbench journal export > journal.jsonl\n  yardbench journal export --from 2026-11-01 --to 2026-12-01 --person ingrid > november.jsonl\n  yardbench journal export --after 5120 --kind workspace.", Args: cobra.NoArgs,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
-			return api.Journal.Export(cmd.Context(), after, kind, a.out)
+			return api.Journal.Export(cmd.Context(), q, a.out)
 		}),
 	}
-	c.Flags().Int64Var(&after, "after", 0, "entries after this number")
-	c.Flags().StringVar(&kind, "kind", "", "what the kind begins with")
+	c.Flags().Int64Var(&q.After, "after", 0, "entries after this number")
+	c.Flags().StringVar(&q.Kind, "kind", "", "what the kind begins with")
+	c.Flags().StringVar(&q.Workspace, "workspace", "", "of one workspace")
+	c.Flags().StringVar(&q.Repository, "repository", "", "what was changed of a repository and its prebuild plans")
+	c.Flags().StringVar(&q.Person, "person", "", "whose matter it is, or who did it")
+	c.Flags().StringVar(&q.From, "from", "", "from this time or day on")
+	c.Flags().StringVar(&q.To, "to", "", "until before this time or day")
 	return c
+}
+
+// verifyExport holds an export against its seal, without the service.
+func (a journalCommands) verifyExport(file, keyFile string, headFiles []string) error {
+	var key ed25519.PublicKey
+	if keyFile != "" {
+		text, err := os.ReadFile(keyFile)
+		if err != nil {
+			return err
+		}
+		if key, err = journal.ParsePublicPEM(text); err != nil {
+			return fmt.Errorf("%s: %w", keyFile, err)
+		}
+	}
+	var heads []journal.Head
+	for _, f := range headFiles {
+		lines, err := headLines(f)
+		if err != nil {
+			return err
+		}
+		for _, l := range lines {
+			h, err := journal.ParseHead(l)
+			if err != nil {
+				return fmt.Errorf("%s: %w", f, err)
+			}
+			heads = append(heads, h)
+		}
+	}
+	in, err := os.Open(file)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	r, err := journal.VerifyExport(in, key, heads)
+	if err != nil {
+		return fmt.Errorf("%s: %w", file, err)
+	}
+	err = a.print(r, func() {
+		for _, p := range r.Problems {
+			fmt.Fprintln(a.out, clean(p))
+		}
+		if len(r.Problems) > 0 {
+			return
+		}
+		fmt.Fprintf(a.out, "it is as service %s made it at %s: %s, held against %s\n", clean(r.Installation), r.At.UTC().Format("2006-01-02 15:04:05 MST"), entries(int64(r.Entries)), some(r.Heads, "head"))
+		if r.Own {
+			fmt.Fprintln(a.out, "the key is the one that stands in it: give with --key one that came another way, from journal head --json say, to know whose it is")
+		}
+	})
+	if err == nil && len(r.Problems) > 0 {
+		return exit(exitRefused)
+	}
+	return err
+}
+
+// headLines are the heads in a file, one a line.
+func headLines(file string) (out []string, err error) {
+	text, err := os.ReadFile(file)
+	for l := range strings.Lines(string(text)) {
+		if l = strings.TrimSpace(l); l != "" {
+			out = append(out, l)
+		}
+	}
+	return out, err
 }

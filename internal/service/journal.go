@@ -3,10 +3,8 @@ package service
 import (
 	"context"
 	"crypto/ed25519"
-	"crypto/x509"
 	"encoding/hex"
 	"encoding/json"
-	"encoding/pem"
 	"fmt"
 	"io"
 	"strconv"
@@ -53,11 +51,8 @@ func (s *Journal) JournalHead(ctx context.Context, a Actor) (wire.JournalHead, e
 	if err != nil {
 		return wire.JournalHead{}, err
 	}
-	der, err := x509.MarshalPKIXPublicKey(s.journalKey.Public())
-	if err != nil {
-		return wire.JournalHead{}, err
-	}
-	return wire.JournalHead{Head: wire.SignedHead(h), Line: h.String(), Key: string(pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: der}))}, nil
+	key, err := journal.PublicPEM(s.journalKey)
+	return wire.JournalHead{Head: wire.SignedHead(h), Line: h.String(), Key: key}, err
 }
 
 // VerifyJournal walks the whole journal, and holds it against heads that were
@@ -105,12 +100,17 @@ func (s *Journal) event(e store.Entry) (journal.Event, error) {
 	return journal.NewEvent(s.installation, strconv.FormatInt(e.Number, 10), e.Kind, e.Subject, e.At, map[string]any{"actor": e.Actor, "owner": e.OwnerID, "details": e.Data})
 }
 
-// ExportJournal writes the entries after a number as CloudEvents, one a line,
-// and last the signed head of what was written.
-func (s *Journal) ExportJournal(ctx context.Context, a Actor, after int64, kind string, w io.Writer, flush func()) error {
+// ExportJournal writes the wanted entries as CloudEvents, one a line, the oldest first, then
+// a seal that vouches for these lines, and last the signed head of the journal.
+func (s *Journal) ExportJournal(ctx context.Context, a Actor, in JournalQuery, w io.Writer, flush func()) error {
 	if !a.may(policy.SeeWholeJournal) {
 		return denied(a, "see the whole journal")
 	}
+	f, err := s.filter(ctx, a, in)
+	if err != nil {
+		return err
+	}
+	after := in.After
 	// What is written meanwhile is neither exported nor vouched for: who goes on
 	// from the head's number has all.
 	head, err := s.store.Read().JournalHead(ctx)
@@ -120,9 +120,10 @@ func (s *Journal) ExportJournal(ctx context.Context, a Actor, after int64, kind 
 		}
 		return err
 	}
-	out := json.NewEncoder(w)
+	out := journal.NewExport(w)
 	for {
-		rows, err := s.store.Read().Journal(ctx, store.JournalFilter{After: after, Kind: kind, Limit: 500})
+		f.After, f.Limit = after, 500
+		rows, err := s.store.Read().Journal(ctx, f)
 		if err != nil {
 			return err
 		}
@@ -132,8 +133,12 @@ func (s *Journal) ExportJournal(ctx context.Context, a Actor, after int64, kind 
 				break
 			}
 			event, err := s.event(e)
-			if err == nil {
-				err = out.Encode(event)
+			if err != nil {
+				return err
+			}
+			hash, _, err := s.store.Read().HashAt(ctx, e.Number)
+			if event.EntryHash = hex.EncodeToString(hash); err == nil {
+				err = out.Line(event)
 			}
 			if err != nil {
 				return err
@@ -145,6 +150,17 @@ func (s *Journal) ExportJournal(ctx context.Context, a Actor, after int64, kind 
 			break
 		}
 	}
+	seal, err := out.Sealed(s.installation, s.now(), s.journalKey)
+	if err != nil {
+		return err
+	}
+	vouched, err := journal.NewEvent(s.installation, "export-"+strconv.FormatInt(head, 10), "journal.export", "", seal.At, seal)
+	if err != nil {
+		return err
+	}
+	if err := out.Line(vouched); err != nil {
+		return err
+	}
 	h, err := s.signedHead(ctx, s.store.Read(), head)
 	if err != nil {
 		return err
@@ -153,7 +169,7 @@ func (s *Journal) ExportJournal(ctx context.Context, a Actor, after int64, kind 
 	if err != nil {
 		return err
 	}
-	return out.Encode(last)
+	return out.Line(last)
 }
 
 // Newest is the number of the newest entry; 0 where there is none.
@@ -161,43 +177,52 @@ func (s *Journal) Newest(ctx context.Context) (int64, error) { return s.store.Re
 
 // Journal lists journal entries that the actor may see.
 func (s *Journal) Journal(ctx context.Context, a Actor, in JournalQuery) ([]wire.JournalEntry, error) {
-	scope, ok := a.scope(policy.SeeJournal)
-	if !ok {
-		return nil, denied(a, "read the journal")
-	}
-	f := store.JournalFilter{After: in.After, Before: in.Before, Newest: in.Newest, Of: scope, Kind: in.Kind, From: in.From, To: in.To, Limit: in.Limit}
-	if !in.To.IsZero() && !in.From.Before(in.To) {
-		return nil, invalid("the journal is asked for from a time to one that is not later", "end it after it begins")
-	}
-	if in.Workspace != "" {
-		w, err := s.views.findEver(ctx, a, in.Workspace)
-		if err != nil {
-			return nil, err
-		}
-		f.Subject = w.ID
-	}
-	if in.Repository != "" {
-		if in.Workspace != "" {
-			return nil, invalid("the journal of a workspace and of a repository are two", "ask for the one or the other")
-		}
-		r, err := s.repositories.repository(ctx, a, in.Repository)
-		if err != nil {
-			return nil, err
-		}
-		f.Subject = r.ID
-	}
-	if in.Person != "" {
-		p, err := s.store.Read().PersonByName(ctx, in.Person)
-		if err != nil || !a.mayOf(policy.SeeJournal, p) {
-			return nil, notFound("person", in.Person, "see who is here", fault.Do("list-people", ""))
-		}
-		f.Person = p.ID
+	f, err := s.filter(ctx, a, in)
+	if err != nil {
+		return nil, err
 	}
 	rows, err := s.store.Read().Journal(ctx, f)
 	if err != nil {
 		return nil, err
 	}
 	return s.entryViews(ctx, rows)
+}
+
+// filter is what is wanted, as the records are asked for it.
+func (s *Journal) filter(ctx context.Context, a Actor, in JournalQuery) (store.JournalFilter, error) {
+	scope, ok := a.scope(policy.SeeJournal)
+	if !ok {
+		return store.JournalFilter{}, denied(a, "read the journal")
+	}
+	f := store.JournalFilter{After: in.After, Before: in.Before, Newest: in.Newest, Of: scope, Kind: in.Kind, From: in.From, To: in.To, Limit: in.Limit}
+	if !in.To.IsZero() && !in.From.Before(in.To) {
+		return f, invalid("the journal is asked for from a time to one that is not later", "end it after it begins")
+	}
+	if in.Workspace != "" {
+		w, err := s.views.findEver(ctx, a, in.Workspace)
+		if err != nil {
+			return f, err
+		}
+		f.Subject = w.ID
+	}
+	if in.Repository != "" {
+		if in.Workspace != "" {
+			return f, invalid("the journal of a workspace and of a repository are two", "ask for the one or the other")
+		}
+		r, err := s.repositories.repository(ctx, a, in.Repository)
+		if err != nil {
+			return f, err
+		}
+		f.Subject = r.ID
+	}
+	if in.Person != "" {
+		p, err := s.store.Read().PersonByName(ctx, in.Person)
+		if err != nil || !a.mayOf(policy.SeeJournal, p) {
+			return f, notFound("person", in.Person, "see who is here", fault.Do("list-people", ""))
+		}
+		f.Person = p.ID
+	}
+	return f, nil
 }
 
 // entryViews are journal entries with the names of whom and what they speak.

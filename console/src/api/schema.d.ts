@@ -11519,6 +11519,16 @@ export interface operations {
                 after?: number;
                 /** @description What the kind begins with */
                 kind?: string;
+                /** @description Of this one */
+                workspace?: string;
+                /** @description Of this one */
+                repository?: string;
+                /** @description Whose matter it is, or who did it */
+                person?: string;
+                /** @description A time, or a day in the house's time zone */
+                from?: string;
+                /** @description The time or day after the last */
+                to?: string;
             };
             header?: never;
             path?: never;

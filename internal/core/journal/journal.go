@@ -29,6 +29,9 @@ type Event struct {
 	Time            time.Time       `json:"time"`
 	DataContentType string          `json:"datacontenttype"`
 	Data            json.RawMessage `json:"data"`
+	// EntryHash is the entry's own hash in the journal's chain, hexadecimal: an extension
+	// attribute, of exports alone.
+	EntryHash string `json:"entryhash,omitempty"`
 }
 
 // ContentType is the media type of one event in its JSON format.
