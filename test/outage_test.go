@@ -144,4 +144,13 @@ func TestARunAsTheServiceEnds(t *testing.T) {
 	w.start()
 	w.must(w.as("ingrid", "", "run", "quay", "--", "echo", "goes on"), 0, "goes on")
 	w.must(w.as("astrid", "", "journal", "list", "--kind", "service."), 0, "service.started", "service.stopped")
+	// Whoever leaves is told of with what runs on, and that is stopped where it is wanted.
+	w.must(w.as("astrid", "", "person", "close", "ingrid", "--yes"), 0, "may not sign in", "of theirs there runs", "quay.ingrid", "yardbench stop --where all,owner=ingrid")
+	w.must(w.as("astrid", "", "person", "open", "ingrid"), 0)
+	w.must(w.as("astrid", "", "person", "close", "ingrid", "--stop", "--yes"), 0, "what runs of theirs is stopped")
+	w.until(w.client("astrid"), "quay.ingrid", 20*time.Second, inPhase("stopped"))
+	if out := w.must(w.as("astrid", "", "person", "close", "ingrid", "--yes"), 0); strings.Contains(out, "runs") {
+		t.Errorf("of what is stopped it says %q", out)
+	}
+	w.must(w.as("astrid", "", "person", "open", "ingrid"), 0)
 }

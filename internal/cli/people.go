@@ -397,15 +397,23 @@ func (a peopleCommands) person() *cobra.Command {
 	set.Flags().StringSliceVar(&also, "also", nil, "all teams that they are in beside it, with --leads; '' for none")
 	set.Flags().StringSliceVar(&leads, "leads", nil, "teams beside their own that they lead")
 	account := func(use, short string, closed bool) *cobra.Command {
-		return &cobra.Command{Use: use + " NAME", Short: short, Example: "  yardbench person " + use + " ingrid", Args: cobra.ExactArgs(1),
+		stop := false
+		c := &cobra.Command{Use: use + " NAME", Short: short, Example: "  yardbench person " + use + " ingrid", Args: cobra.ExactArgs(1),
 			RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
 				if closed {
 					if err := a.sure("close the account of "+args[0], "Close the account of "+clean(args[0])+"? All that they are signed in with ends."); err != nil {
 						return err
 					}
 				}
-				return a.changed(cmd, api, args[0], wire.PersonChange{Closed: &closed})
+				if err := a.changed(cmd, api, args[0], wire.PersonChange{Closed: &closed}); err != nil || !closed {
+					return err
+				}
+				return a.runsStill(cmd.Context(), api, args[0], stop)
 			})}
+		if closed {
+			c.Flags().BoolVar(&stop, "stop", false, "stop their workspaces too; the files stay")
+		}
+		return c
 	}
 	erase := &cobra.Command{
 		Use: "erase NAME", Short: "Take away everything that is known of somebody whose account is closed (operators)", Args: cobra.ExactArgs(1),
