@@ -129,6 +129,7 @@ func (a *API) messages() map[string]any {
 func (a *API) upgrade(c *gin.Context, action policy.Action) (service.Actor, *websocket.Conn) {
 	who, err := a.svc.SignIns.Authenticate(c.Request.Context(), a.token(c.Request))
 	if err == nil {
+		c.Set(personKey, who.Name)
 		err = who.Refusal(action)
 	}
 	if err != nil {

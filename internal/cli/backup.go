@@ -168,7 +168,7 @@ func (a serviceCommands) restoreBackup() *cobra.Command {
 				if f.Hold > 0 {
 					fmt.Fprintf(a.out, "%d tokens of programs and keys for SSH hold, also those that were ended since: look through them\n", f.Hold)
 				}
-				fmt.Fprintf(a.out, "what was done since is not in it: close the accounts of who has left since\nstart it once with: yardbench serve --data %s --take-over\n", data)
+				fmt.Fprintf(a.out, "what was done since is not in it: close the accounts of who has left since\nstart it once with: yardbench serve --data %s --take-over\nthen see what came after it, and say what becomes of it: yardbench quarantine list\n", data)
 			})
 		},
 	}

@@ -31,7 +31,7 @@ const mostAway = 20
 func (k *Keeper) waitForYard(w store.Workspace, cause error) error {
 	defer k.Bus.Publish(w.ID)
 	if err := k.Store.Write(store.About(k.ctx, w.ID), func(tx *store.Tx) error {
-		return tx.SetCondition(k.ctx, w, lifecycle.WaitsForYard, cause.Error()+"; what was asked for is done when it does")
+		return tx.SetCondition(k.ctx, w, lifecycle.WaitsForYard, cause.Error()+"; what was asked for is done when it answers")
 	}); err != nil {
 		return err
 	}

@@ -32,12 +32,7 @@ func (d *doing) remove(ctx context.Context) error {
 		if err := d.yard.Remove(ctx, yard.Part{Workspace: w.ID, Kind: yard.NetworkPart}); err != nil {
 			return err
 		}
-		for n := range o.Volumes {
-			if err := d.yard.Remove(ctx, yard.Part{Workspace: w.ID, Kind: yard.VolumePart, Number: n}); err != nil {
-				return err
-			}
-		}
-		if err := d.yard.Remove(ctx, yard.Part{Workspace: w.ID, Kind: yard.NamedPart}); err != nil {
+		if err := takeFiles(ctx, d.yard, w.ID, o); err != nil {
 			return err
 		}
 		for _, p := range []*store.Plan{w.Plan, w.NextPlan} {

@@ -323,7 +323,7 @@ func Run(ctx context.Context, c Config) error {
 	server := api.Server(access.NewPorts(s, api.New(ctx, s, api.Config{Shells: shells.Take, Console: c.Console, Address: rooms.Address, Secure: strings.HasPrefix(rooms.Address, "https://"), Proxies: c.Proxies, Frames: s.Ports.Doors().Frames()}).Handler()))
 	served := make(chan error, 1)
 	go func() { served <- server.Serve(listener) }()
-	began, err := s.Began(ctx, c.Engine)
+	began, err := s.Journal.Began(ctx, c.Engine)
 	if err != nil {
 		return err
 	}
@@ -339,7 +339,7 @@ func Run(ctx context.Context, c Config) error {
 			why = "another service has taken the yard over"
 		}
 		slog.Info("the service stops: what runs in workspaces goes on", "why", why)
-		if err := s.Ends(why); err != nil {
+		if err := s.Journal.Ends(why); err != nil {
 			slog.Warn("the end of the service is not in the journal", "error", err)
 		}
 		end, cancelEnd := context.WithTimeout(context.Background(), 5*time.Second)

@@ -16,13 +16,9 @@ import (
 )
 
 // effects says what a change of the house rules would do to what is there now.
-func (s *HouseRules) effects(ctx context.Context, was, would rules.Rules) ([]wire.RulesEffect, error) {
+func (s *HouseRules) effects(ctx context.Context, people []store.Person, was, would rules.Rules) ([]wire.RulesEffect, error) {
 	q := s.store.Read()
 	all, err := q.PeoplesWorkspaces(ctx, store.Scope{})
-	if err != nil {
-		return nil, err
-	}
-	people, err := q.People(ctx, store.Scope{})
 	if err != nil {
 		return nil, err
 	}
@@ -82,13 +78,9 @@ func (s *HouseRules) effectText(ctx context.Context, now time.Time, e effect.Eff
 }
 
 // unknown says which names in a document are nobody's, and what in it has ended.
-func (s *HouseRules) unknown(ctx context.Context, r rules.Rules) ([]wire.RulesFinding, error) {
+func (s *HouseRules) unknown(ctx context.Context, people []store.Person, r rules.Rules) ([]wire.RulesFinding, error) {
 	q := s.store.Read()
 	known := map[string][]string{}
-	people, err := q.People(ctx, store.Scope{})
-	if err != nil {
-		return nil, err
-	}
 	closed := map[string]bool{}
 	for _, p := range people {
 		known["person"] = append(known["person"], p.Name)

@@ -135,11 +135,15 @@ func (s *HouseRules) checkRules(ctx context.Context, a Actor, document string) (
 	if !a.may(policy.ChangeRules) {
 		return c, nil
 	}
-	if c.Warnings, err = s.unknown(ctx, r); err != nil {
+	people, err := s.store.Read().People(ctx, store.Scope{})
+	if err != nil {
+		return c, err
+	}
+	if c.Warnings, err = s.unknown(ctx, people, r); err != nil {
 		return c, err
 	}
 	would, _ := r.At(s.now())
-	c.Effects, err = s.effects(ctx, now, would)
+	c.Effects, err = s.effects(ctx, people, now, would)
 	return c, err
 }
 
@@ -166,7 +170,7 @@ func (s *HouseRules) PutRules(ctx context.Context, a Actor, in wire.RulesText) (
 	if len(c.Changes) == 0 {
 		return wire.Rules{}, conflict("no-change", "the document changes nothing", "")
 	}
-	if wide := slices.IndexFunc(c.Effects, func(e wire.RulesEffect) bool { return e.Wide }); wide >= 0 && !in.Meant {
+	if !in.Meant && slices.ContainsFunc(c.Effects, func(e wire.RulesEffect) bool { return e.Wide }) {
 		p := conflict("far-reaching", "this reaches a large part of the fleet; nothing is changed", "say that it is meant", fault.Do("put-rules", "", "meant"))
 		for _, e := range c.Effects {
 			p.Parts = append(p.Parts, fault.Part{Field: e.Kind, Detail: e.Text})

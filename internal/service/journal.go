@@ -51,7 +51,7 @@ func (s *Journal) JournalHead(ctx context.Context, a Actor) (wire.JournalHead, e
 	if err != nil {
 		return wire.JournalHead{}, err
 	}
-	key, err := journal.PublicPEM(s.journalKey)
+	key, err := journal.PublicPEM(s.journalKey.Public().(ed25519.PublicKey))
 	return wire.JournalHead{Head: wire.SignedHead(h), Line: h.String(), Key: key}, err
 }
 

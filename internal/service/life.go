@@ -10,9 +10,8 @@ import (
 )
 
 // Began writes down that the service has started, and gives what it goes on with.
-func (s *Service) Began(ctx context.Context, yard string) (journal.ServiceStarted, error) {
-	st := s.Health.store
-	all, err := st.Read().Workspaces(ctx)
+func (s *Journal) Began(ctx context.Context, yard string) (journal.ServiceStarted, error) {
+	all, err := s.store.Read().Workspaces(ctx)
 	if err != nil {
 		return journal.ServiceStarted{}, err
 	}
@@ -22,12 +21,12 @@ func (s *Service) Began(ctx context.Context, yard string) (journal.ServiceStarte
 			began.GoesOnWith++
 		}
 	}
-	return began, st.Write(ctx, func(tx *store.Tx) error { return tx.Journal(ctx, "", "", "service", began) })
+	return began, s.store.Write(ctx, func(tx *store.Tx) error { return tx.Journal(ctx, "", "", "service", began) })
 }
 
 // Ends writes down that it ends, within a bounded time.
-func (s *Service) Ends(why string) error {
+func (s *Journal) Ends(why string) error {
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 	defer cancel()
-	return s.Health.store.Write(ctx, func(tx *store.Tx) error { return tx.Journal(ctx, "", "", "service", journal.ServiceStopped{Why: why}) })
+	return s.store.Write(ctx, func(tx *store.Tx) error { return tx.Journal(ctx, "", "", "service", journal.ServiceStopped{Why: why}) })
 }

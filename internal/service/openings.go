@@ -84,19 +84,17 @@ func (s *Openings) Openings(ctx context.Context, a Actor) (out []wire.Opening, e
 			say(true, "yard", o.Kind, o.What, o.Close)
 		}
 	}
-	if s.undecided != nil {
-		n, err := s.undecided(ctx)
-		if err != nil {
-			return nil, fromRoom(err)
-		}
-		what := "a workspace that no record knows is"
-		if n > 1 {
-			what = fmt.Sprintf("%d workspaces that no record knows are", n)
-		}
-		if say(n > 0, "yard", "unknown-files", what+" in the yard, with somebody's files", "look at what there is, and give, keep or remove each"); n > 0 {
-			do := wire.Action(fault.Do("list-quarantine", ""))
-			out[len(out)-1].Action = &do
-		}
+	n, err := s.undecided(ctx)
+	if err != nil {
+		return nil, fromRoom(err)
+	}
+	what := "a workspace that no record knows is"
+	if n > 1 {
+		what = fmt.Sprintf("%d workspaces that no record knows are", n)
+	}
+	if say(n > 0, "yard", "unknown-files", what+" in the yard, with somebody's files", "look at what there is, and give, keep or remove each"); n > 0 {
+		do := wire.Action(fault.Do("list-quarantine", ""))
+		out[len(out)-1].Action = &do
 	}
 	return out, nil
 }

@@ -24,10 +24,9 @@ const (
 	refusalsNamed = 8
 )
 
-// noteRefusal notes one; the first has all be told in a minute. A name that is nobody's is not
-// told: people type their passwords there.
-func (s *SignIns) noteRefusal(ctx context.Context, name, from string, tooMany bool) {
-	p, err := s.store.Read().PersonByName(ctx, name)
+// noteRefusal notes one; the first has all be told in a minute. person is whose name was given, ""
+// where it was nobody's: such a name is not told, as people type their passwords there.
+func (s *SignIns) noteRefusal(person, from string, tooMany bool) {
 	s.refusals.mu.Lock()
 	defer s.refusals.mu.Unlock()
 	r := &s.refusals.since
@@ -43,9 +42,8 @@ func (s *SignIns) noteRefusal(ctx context.Context, name, from string, tooMany bo
 			*to = append(*to, what)
 		}
 	}
-	if add(&r.From, from); err == nil {
-		add(&r.People, p.Name)
-	}
+	add(&r.From, from)
+	add(&r.People, person)
 }
 
 func (s *SignIns) tellRefusals(ctx context.Context) error {
@@ -62,6 +60,6 @@ func (s *SignIns) tellRefusals(ctx context.Context) error {
 	if told.People == nil {
 		told.People = []string{}
 	}
-	slog.Info("sign-ins were refused", "count", told.Count, "people", told.People, "from", told.From)
+	slog.Info("sign-ins were refused", "count", told.Count, "not_even_tried", told.TooMany, "people", told.People, "from", told.From)
 	return s.store.Write(ctx, func(tx *store.Tx) error { return tx.Journal(ctx, "", "", "service", told) })
 }

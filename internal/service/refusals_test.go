@@ -23,6 +23,11 @@ func TestRefusedSignInsAreTold(t *testing.T) {
 	if _, err := s.SignIns.SignIn(ctx, wire.SignIn{Name: "my-own-password", Password: "ingrid"}, "cli", Caller{}); err == nil {
 		t.Fatal("it is let in")
 	}
+	for n := range 12 { // after ten of a name none is tried
+		if _, err := s.SignIns.SignIn(ctx, wire.SignIn{Name: "astrid", Password: "wrong"}, "cli", Caller{Place: "10.0.0.1"}); (n < 10) != (status(err) == 401) {
+			t.Fatalf("attempt %d is answered %v", n, err)
+		}
+	}
 	for range 2 { // told once
 		if err := s.SignIns.tellRefusals(ctx); err != nil {
 			t.Fatal(err)
@@ -33,7 +38,7 @@ func TestRefusedSignInsAreTold(t *testing.T) {
 		t.Fatalf("it is told %+v, %v", told, err)
 	}
 	var said journal.SignInsRefused
-	if err := json.Unmarshal(told[0].Data, &said); err != nil || said.Count != 4 || len(said.From) != 3 || len(said.People) != 1 || said.People[0] != "ingrid" {
+	if err := json.Unmarshal(told[0].Data, &said); err != nil || said.Count != 16 || said.TooMany != 2 || len(said.From) != 3 || len(said.People) != 2 || said.People[0] != "ingrid" {
 		t.Errorf("it says %s, %v", told[0].Data, err)
 	}
 }

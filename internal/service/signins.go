@@ -45,13 +45,14 @@ type SignIns struct {
 
 // SignIn checks a password and gives a token for a door ("console" or "cli").
 func (s *SignIns) SignIn(ctx context.Context, in wire.SignIn, door string, from Caller) (out wire.SignedIn, err error) {
+	var p store.Person
 	defer func() {
 		if f := (*fault.Fault)(nil); errors.As(err, &f) {
 			s.refused.Add(1)
-			s.noteRefusal(ctx, in.Name, from.Place, f.Kind == "too-many")
+			s.noteRefusal(p.Name, from.Place, f.Class == fault.TooMany)
 		}
 	}()
-	p, err := s.store.Read().PersonByName(ctx, in.Name)
+	p, err = s.store.Read().PersonByName(ctx, in.Name)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return wire.SignedIn{}, err
 	}
@@ -96,7 +97,6 @@ func (s *SignIns) signedIn(ctx context.Context, p store.Person, door string, fro
 func (s *SignIns) knows(ctx context.Context, name string, p store.Person, text, from string) (bool, error) {
 	succeeded, ok := s.attempts.Begin(name, from, s.now())
 	if !ok {
-		slog.Warn("too many sign-ins failed: for a while none is tried", "person", p.Name, "from", from)
 		return false, tooMany("too many sign-ins have failed for this name, or from this address", 5*time.Minute)
 	}
 	right, err := password.Check(ctx, p.PasswordHash, text)

@@ -20,7 +20,7 @@ type Stand struct {
 	Counts            bool // it runs, or is to: it counts for limits as one that does
 	Stopped           bool // it is stopped, and removed after a while
 	Clean             bool // no work in it exists nowhere else
-	// Ends is when it is put to rest, or removed, without another sign of work: as it is,
+	// Was and Would are when it is put to rest, or removed, without another sign of work: as it is,
 	// and as it would be. Zero is never.
 	Was, Would time.Time
 }

@@ -2,7 +2,6 @@ package journal
 
 import (
 	"bufio"
-	"bytes"
 	"crypto/ed25519"
 	"crypto/sha256"
 	"crypto/x509"
@@ -41,8 +40,8 @@ func (s Seal) Bytes() []byte {
 }
 
 // PublicPEM is the key that heads and exports are held against.
-func PublicPEM(key ed25519.PrivateKey) (string, error) {
-	der, err := x509.MarshalPKIXPublicKey(key.Public())
+func PublicPEM(key ed25519.PublicKey) (string, error) {
+	der, err := x509.MarshalPKIXPublicKey(key)
 	return string(pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: der})), err
 }
 
@@ -93,7 +92,7 @@ func (e *Export) Sealed(installation string, at time.Time, key ed25519.PrivateKe
 	s := Seal{Installation: installation, Lines: e.lines, Digest: hex.EncodeToString(e.sum.Sum(nil)), At: at.UTC()}
 	s.Signature = base64.StdEncoding.EncodeToString(ed25519.Sign(key, s.Bytes()))
 	var err error
-	s.Key, err = PublicPEM(key)
+	s.Key, err = PublicPEM(key.Public().(ed25519.PublicKey))
 	return s, err
 }
 
@@ -171,18 +170,17 @@ func VerifyExport(r io.Reader, key ed25519.PublicKey, heads []Head) (Report, err
 		}
 		key = own
 	}
-	der, err := x509.MarshalPKIXPublicKey(key)
-	if err != nil {
+	var err error
+	if out.Key, err = PublicPEM(key); err != nil {
 		return out, err
 	}
-	out.Key = string(pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: der}))
 	signature, err := base64.StdEncoding.DecodeString(seal.Signature)
 	switch {
 	case err != nil || !ed25519.Verify(key, seal.Bytes(), signature):
 		say("its seal was not made with this key")
 	case seal.Lines != counted:
 		say("it has %d entries, and %d were sealed", counted, seal.Lines)
-	case !bytes.Equal([]byte(seal.Digest), []byte(hex.EncodeToString(sum.Sum(nil)))):
+	case seal.Digest != hex.EncodeToString(sum.Sum(nil)):
 		say("an entry in it is not as it was sealed")
 	}
 	for _, h := range heads {
