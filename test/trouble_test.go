@@ -6,7 +6,9 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -21,6 +23,33 @@ func TestServicesDiskIsFull(t *testing.T) {
 	t.Cleanup(w.kill)
 	c := w.client("ingrid")
 	w.must(w.as("ingrid", "", "launch", "tide-board"), 0, "is ready")
+	fill := func(name string, leave uint64) {
+		t.Helper()
+		var s syscall.Statfs_t
+		if err := syscall.Statfs(disk.at, &s); err != nil {
+			t.Fatal(err)
+		}
+		disk.command("fallocate", "-l", strconv.FormatUint(s.Bavail*uint64(s.Bsize)-leave, 10), filepath.Join(disk.at, name))
+	}
+	said := func(status, kind string) {
+		t.Helper()
+		if h, err := c.Health(t.Context()); err != nil || h.Status != status || h.Troubles[0].Kind != kind {
+			t.Errorf("it says of itself %+v, %v", h, err)
+		}
+	}
+	fill("some", 40<<20) // of 512 MiB
+	said("warned", "disk filling")
+	if status, _ := w.fetched(w.address + "/ready"); status != 200 {
+		t.Errorf("while nobody feels it, it is not ready: %d", status)
+	}
+	w.must(w.as("ingrid", "", "launch", "tide-board", "--name", "second"), 0, "is ready")
+	w.must(w.as("astrid", "", "doctor"), 0, "the service's disk has", "make room before")
+	fill("more", 8<<20)
+	said("troubled", "disk nearly full")
+	w.must(w.as("ingrid", "", "launch", "tide-board", "--name", "third"), 8, "nearly full", "use what you have")
+	w.must(w.as("ingrid", "", "list"), 0, "nothing new is launched", "second")
+	w.must(w.as("ingrid", "", "stop", "second"), 0)
+	w.must(w.as("ingrid", "", "start", "second"), 0, "is ready")
 	big := filepath.Join(disk.at, "big")
 	_ = exec.Command("dd", "if=/dev/zero", "of="+big, "bs=64k").Run() // ends when there is no room
 	var p *wire.Problem
@@ -33,12 +62,12 @@ func TestServicesDiskIsFull(t *testing.T) {
 	if p == nil || p.Status != 507 || !strings.Contains(p.Detail, "disk is full") {
 		t.Fatalf("with a full disk one is answered %+v", p)
 	}
-	if h, err := c.Health(t.Context()); err != nil || h.Status != "troubled" || h.Troubles[0].Kind != "disk full" {
-		t.Errorf("it says of itself %+v, %v", h, err)
-	}
+	said("troubled", "disk full")
 	w.must(w.as("ingrid", "", "list"), 0, "disk is full", "tide-board")
-	if err := os.Remove(big); err != nil {
-		t.Fatal(err)
+	for _, name := range []string{"big", "some", "more"} {
+		if err := os.Remove(filepath.Join(disk.at, name)); err != nil {
+			t.Fatal(err)
+		}
 	}
 	w.must(w.as("ingrid", "", "launch", "fare-desk"), 0, "is ready")
 	if h, err := c.Health(t.Context()); err != nil || h.Status != "ok" {

@@ -5,10 +5,10 @@ import "time"
 // Health says whether the service is well.
 type Health struct {
 	Simulated bool      `json:"simulated,omitempty" doc:"The yard is simulated: nothing really runs in it"`
-	Status    string    `json:"status" enum:"ok,troubled"`
+	Status    string    `json:"status" enum:"ok,warned,troubled" doc:"troubled where something that people ask for is refused or waits; warned where something is wrong that they do not feel yet"`
 	Version   string    `json:"version" doc:"Of the service: what it was built from" example:"a1b2c3d4e5"`
 	At        time.Time `json:"at" doc:"The service's own time"`
-	// Troubles are what keeps it from being well.
+	// Troubles are what keeps it from being well, the gravest first.
 	Troubles []Trouble `json:"troubles,omitempty"`
 }
 
@@ -22,11 +22,12 @@ type Opening struct {
 }
 
 // Troubles are the kinds of [Trouble].
-var Troubles = []string{"yard away", "disk full"}
+var Troubles = []string{"yard away", "disk full", "disk nearly full", "keys gone", "clock back", "stewards away", "disk filling", "yard filling", "webhooks failing", "prebuilds fail"}
 
 // Trouble keeps the service from being well.
 type Trouble struct {
-	Kind  string    `json:"kind" enum:"yard away,disk full"`
-	Text  string    `json:"text"`
+	Kind  string    `json:"kind" enum:"yard away,disk full,disk nearly full,keys gone,clock back,stewards away,disk filling,yard filling,webhooks failing,prebuilds fail"`
+	Text  string    `json:"text" doc:"What is wrong, what that means, and what helps"`
 	Since time.Time `json:"since"`
+	Grave bool      `json:"grave" doc:"People feel it: something that they ask for is refused, or waits"`
 }

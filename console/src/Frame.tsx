@@ -75,9 +75,11 @@ export function Frame({ person }: { person: Me }) {
         </Button>
       </header>
       {health.data?.simulated && <Alert banner type="info" title={say.thisYardIsSimulated()} />}
-      {health.data?.troubles?.map((t) => (
-        <Alert key={t.kind} banner type="error" title={say.since(when(t.since), t.text)} />
-      ))}
+      {health.data?.troubles
+        ?.filter((t) => t.grave || may(person, "rules.change"))
+        .map((t) => (
+          <Alert key={t.kind} banner type={t.grave ? "error" : "warning"} title={say.since(when(t.since), t.text)} />
+        ))}
       {person.expiring?.map((t) => (
         <Alert key={t.id} banner type="warning" title={t.door === "ssh" ? say.yourKeyForSsh(t.name, when(t.expires_at), <Link to="/you">{say.removeItAndAdd()}</Link>) : say.yourTokenExpiresAnd(t.name, when(t.expires_at), <Link to="/you">{say.makeAnother()}</Link>)} />
       ))}

@@ -27,6 +27,7 @@ type doctor struct {
 	Role       string   `json:"role,omitempty"`
 	SSH        string   `json:"ssh,omitempty"` // where its door is, and by which key it is known
 	Problems   []string `json:"problems"`
+	Warnings   []string `json:"warnings,omitempty"` // of the service, that nobody feels yet
 	// Openings are told to operators alone; null where nobody may be told.
 	Openings []wire.Opening `json:"openings"`
 }
@@ -51,7 +52,11 @@ func (a serviceCommands) doctor() *cobra.Command {
 			ahead := asked.Add(time.Since(asked) / 2).Sub(h.At)
 			d.Version = h.Version
 			for _, t := range h.Troubles {
-				d.Problems = append(d.Problems, "the service is troubled: "+t.Text)
+				if t.Grave {
+					d.Problems = append(d.Problems, "the service is troubled: "+t.Text)
+				} else {
+					d.Warnings = append(d.Warnings, fmt.Sprintf("since %s: %s", when(t.Since), t.Text))
+				}
 			}
 			if d.Version != d.OwnVersion {
 				d.Problems = append(d.Problems, fmt.Sprintf("the service is of version %s and this program of %s: take the program of the service", orUnknown(d.Version), orUnknown(d.OwnVersion)))
@@ -112,6 +117,9 @@ func (a serviceCommands) printDoctor(d doctor) {
 		fmt.Fprintf(a.out, "SSH           %s\n", d.SSH)
 	}
 	for _, p := range d.Problems {
+		fmt.Fprintf(a.out, "  %s\n", clean(p))
+	}
+	for _, p := range d.Warnings {
 		fmt.Fprintf(a.out, "  %s\n", clean(p))
 	}
 	if len(d.Problems) == 0 {

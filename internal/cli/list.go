@@ -145,6 +145,9 @@ func (a workspaceCommands) watchList(ctx context.Context, api *client.Client, q 
 func (a workspaceCommands) troubles(ctx context.Context, api *client.Client) {
 	if h, err := api.Health(ctx); err == nil { // who cannot ask learns it from what they asked for
 		for _, t := range h.Troubles {
+			if !t.Grave { // an operator is told by doctor and attention
+				continue
+			}
 			fmt.Fprintf(a.out, "%s\n", a.paint(text.FgRed, fmt.Sprintf("since %s %s", when(t.Since), clean(t.Text))))
 		}
 	}

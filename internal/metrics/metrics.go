@@ -8,7 +8,6 @@ import (
 	"context"
 	"log/slog"
 	"net/http"
-	"syscall"
 	"time"
 
 	"github.com/prometheus/client_golang/prometheus"
@@ -25,7 +24,6 @@ import (
 type Of struct {
 	Figures    *service.Figures
 	Store      *store.Store
-	Dir        string // the data directory
 	LastBackup func() (time.Time, error)
 }
 
@@ -125,10 +123,9 @@ func (g gauges) Collect(to chan<- prometheus.Metric) {
 	n, bound := g.Store.Waiting()
 	put(waiting, float64(n))
 	put(most, float64(bound))
-	var fs syscall.Statfs_t
-	if err := syscall.Statfs(g.Dir, &fs); err == nil {
-		put(free, float64(fs.Bavail)*float64(fs.Bsize))
-		put(size, float64(fs.Blocks)*float64(fs.Bsize))
+	if left, whole := g.Store.Room(); whole > 0 {
+		put(free, float64(left))
+		put(size, float64(whole))
 	}
 	if at, err := g.LastBackup(); err == nil {
 		put(backedUp, max(0, float64(at.Unix())))

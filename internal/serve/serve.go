@@ -251,7 +251,7 @@ func Run(ctx context.Context, c Config) error {
 		simulated.Links().Changed = k.Followers.StewardChanged
 	}
 	hub.Serve = k.Sessions.Serve
-	rooms := service.Rooms{ChangesPerHour: c.ChangesPerHour, ErrandLease: c.ErrandLease, JournalKey: journalKey, Simulated: isSimulated, Store: st, Keeper: k, Yard: k.Yard, Installation: k.Installation, House: k.House, Sessions: k.Sessions, Hub: stewards, Recordings: filepath.Join(dir, "recordings"), LastBackup: func() (time.Time, error) { return backup.Last(dir) }, Mirrors: mirrors, Vault: v, Bus: bus, Address: strings.TrimRight(c.Address, "/"), Now: c.Now}
+	rooms := service.Rooms{ChangesPerHour: c.ChangesPerHour, ErrandLease: c.ErrandLease, JournalKey: journalKey, Simulated: isSimulated, Store: st, Keeper: k, Yard: k.Yard, KeyFiles: []string{filepath.Join(dir, "keys", "sealing.json"), filepath.Join(dir, "keys", "journal.pem")}, Installation: k.Installation, House: k.House, Sessions: k.Sessions, Hub: stewards, Recordings: filepath.Join(dir, "recordings"), LastBackup: func() (time.Time, error) { return backup.Last(dir) }, Mirrors: mirrors, Vault: v, Bus: bus, Address: strings.TrimRight(c.Address, "/"), Now: c.Now}
 	host, people, err := sshKeys(filepath.Join(dir, "keys"))
 	if err != nil {
 		return err
@@ -283,6 +283,7 @@ func Run(ctx context.Context, c Config) error {
 	}
 	go s.GitHosts.Run(ctx)
 	go s.Sealing.Run(ctx)
+	go s.Health.Run(ctx)
 	if err := s.Operations.Run(ctx); err != nil {
 		return err
 	}
@@ -304,7 +305,7 @@ func Run(ctx context.Context, c Config) error {
 		}()
 	}
 	if metricsListener != nil {
-		figures, err := counted.Handler(metrics.Of{Figures: s.Figures, Store: st, Dir: dir, LastBackup: rooms.LastBackup})
+		figures, err := counted.Handler(metrics.Of{Figures: s.Figures, Store: st, LastBackup: rooms.LastBackup})
 		if err != nil {
 			return err
 		}

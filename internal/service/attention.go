@@ -14,6 +14,7 @@ import (
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/plain"
 	"yardbench/internal/core/policy"
+	"yardbench/internal/core/trouble"
 	"yardbench/internal/fault"
 	"yardbench/internal/store"
 	"yardbench/wire"
@@ -58,6 +59,9 @@ var needy = map[lifecycle.ConditionKind]struct {
 	lifecycle.OverLimit:    {false, []string{"tell"}},
 	lifecycle.UnpushedWork: {false, []string{"tell"}},
 }
+
+// toldBelow are the troubles whose single cases are told.
+var toldBelow = []string{trouble.StewardsAway, trouble.WebhooksFailing, trouble.PrebuildsFail}
 
 // failedStep is where a launch sheet ended badly.
 type failedStep struct {
@@ -148,6 +152,9 @@ func (s *Attention) groups(ctx context.Context, a Actor) ([]attention.Group, map
 // house is what needs somebody and is no workspace.
 func (s *Attention) house(ctx context.Context, a Actor) (out []attention.Case, err error) {
 	for _, t := range s.health.Health().Troubles {
+		if slices.Contains(toldBelow, t.Kind) {
+			continue
+		}
 		out = append(out, attention.Case{Of: "service", Name: t.Kind, Kind: t.Kind, Cause: t.Text, Since: t.Since})
 	}
 	if a.may(policy.SeeWebhooks) {

@@ -455,6 +455,9 @@ func (s *Launches) Accept(ctx context.Context, tx *store.Tx, w *store.Workspace,
 	if err == nil && r.Removed {
 		err = notFound("repository", repository, "see what is registered", fault.Do("list-repositories", ""))
 	}
+	if err == nil && (kind == lifecycle.LaunchSheet || kind == lifecycle.PrebuildRun) {
+		err = roomToBegin(s.store)
+	}
 	if err != nil {
 		return err
 	}

@@ -94,7 +94,8 @@ type Rooms struct {
 	// ErrandLease is how long a workspace for one command stays without a word; 0 is a
 	// minute.
 	ErrandLease time.Duration
-	Recordings  string // the folder of recordings
+	Recordings  string   // the folder of recordings
+	KeyFiles    []string // that the service wants at its next start
 	// LastBackup is when the newest backup was made; the zero time for never.
 	LastBackup func() (time.Time, error)
 	SSH        SSH // the zero value: no such door
@@ -166,7 +167,8 @@ func New(r Rooms) *Service {
 	quarantine := &Quarantine{house: r.House, keeper: r.Keeper, store: r.Store, vault: r.Vault, definitions: definitions, launches: launches,
 		repositories: repositories, views: look}
 	openings := &Openings{undecided: quarantine.undecided, address: r.Address, perHour: r.ChangesPerHour, yard: examiner, house: r.House, store: r.Store, now: r.Now, lastBackup: r.LastBackup}
-	health := &Health{keeper: r.Keeper, simulated: r.Simulated, store: r.Store, now: r.Now}
+	roomer, _ := r.Yard.(yard.Roomer)
+	health := &Health{keeper: r.Keeper, simulated: r.Simulated, store: r.Store, yard: roomer, views: look, keys: r.KeyFiles, now: r.Now}
 	passkeys := &Passkeys{address: r.Address, store: r.Store, vault: r.Vault, now: r.Now, signIns: signIns}
 	providers := &Providers{passkeys: passkeys, address: r.Address, house: r.House, store: r.Store, vault: r.Vault, now: r.Now, room: &identity.Room{Now: r.Now}}
 	guests := &Guests{house: r.House, keeper: r.Keeper, store: r.Store, now: r.Now, people: people, repositories: repositories, works: workspaces}

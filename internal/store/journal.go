@@ -88,6 +88,16 @@ func (q journalReads) JournalHead(ctx context.Context) (int64, error) {
 	return n, err
 }
 
+// NewestEntryAt is when the newest entry was written; the zero time when there is none.
+func (q journalReads) NewestEntryAt(ctx context.Context) (at time.Time, err error) {
+	var n int64
+	err = q.db.QueryRowContext(ctx, "SELECT COALESCE((SELECT at FROM journal ORDER BY number DESC LIMIT 1), 0)").Scan(&n)
+	if n != 0 {
+		at = fromMicros(n)
+	}
+	return at, err
+}
+
 // JournalFilter says which entries are wanted; empty fields do not count.
 type JournalFilter struct {
 	After   int64

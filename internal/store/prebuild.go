@@ -128,6 +128,14 @@ func (q prebuildsReads) Runs(ctx context.Context, plan string, limit int) ([]Pre
 	return list(ctx, q.reader, scanRun, "SELECT "+runColumns+" FROM prebuild_runs WHERE plan_id = ? ORDER BY number DESC LIMIT ?", plan, limit)
 }
 
+// PlansThatFail counts the prebuild plans, and those of them whose last run that has
+// ended failed.
+func (q prebuildsReads) PlansThatFail(ctx context.Context) (all, failed int, err error) {
+	err = q.db.QueryRowContext(ctx, `SELECT COUNT(*), COALESCE(SUM((SELECT r.outcome FROM prebuild_runs r WHERE r.plan_id = p.id AND r.ended_at IS NOT NULL ORDER BY r.number DESC LIMIT 1) = 'failed'), 0)
+		FROM prebuild_plans p`).Scan(&all, &failed)
+	return all, failed, err
+}
+
 // RunOf finds the run that a workspace makes.
 func (q prebuildsReads) RunOf(ctx context.Context, workspace string) (PrebuildRun, error) {
 	return one(ctx, q.reader, scanRun, "SELECT "+runColumns+" FROM prebuild_runs WHERE workspace_id = ?", workspace)

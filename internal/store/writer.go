@@ -220,7 +220,7 @@ func (s *Store) commit(group []request) {
 		if s.fullAt.CompareAndSwap(0, micros(s.now())) {
 			slog.Error("the service's disk is full: nothing can be written until there is room", "at", s.dir)
 		}
-	} else if s.fullAt.Load() != 0 && roomy(s.dir) {
+	} else if s.fullAt.Load() != 0 && s.roomy() {
 		s.fullAt.Store(0)
 		slog.Info("there is room on the service's disk again", "at", s.dir)
 	}
@@ -313,12 +313,21 @@ func (s *Store) one(ctx context.Context, r request, tx *Tx) (err error, stands b
 	return err, true
 }
 
-// roomy tells whether the file system that holds a directory has 1 MiB of room
-// for who is not root. On a full one small writes go well now and then, into
-// what the file has to spare.
-func roomy(dir string) bool {
-	var s syscall.Statfs_t
-	return syscall.Statfs(dir, &s) != nil || s.Bavail*uint64(s.Bsize) >= 1<<20
+// roomy tells whether the records' file system has 1 MiB of room. On a full one small
+// writes go well now and then, into what the file has to spare.
+func (s *Store) roomy() bool {
+	free, size := s.Room()
+	return size == 0 || free >= 1<<20
+}
+
+// Room is the room, in bytes, that the records' file system has left for who is not root,
+// and what it has in all; zero where that cannot be told.
+func (s *Store) Room() (free, size uint64) {
+	var fs syscall.Statfs_t
+	if syscall.Statfs(s.dir, &fs) != nil {
+		return 0, 0
+	}
+	return fs.Bavail * uint64(fs.Bsize), fs.Blocks * uint64(fs.Bsize)
 }
 
 // FullSince tells since when there is no room left to write to; ok is false

@@ -121,6 +121,13 @@ type Examiner interface {
 // Opening is something that a yard leaves open, and how it is closed.
 type Opening struct{ Kind, What, Close string }
 
+// Roomer is a yard that can say how much room it has for images and containers.
+type Roomer interface {
+	// Room is what is left and what there is in all, in bytes; zero where that
+	// cannot be told.
+	Room(ctx context.Context) (free, size uint64)
+}
+
 // Adopter is a yard in which containers that others started can be seen and
 // taken on, each as body number 1 of a workspace.
 type Adopter interface {

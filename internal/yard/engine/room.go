@@ -28,14 +28,22 @@ func floor(total uint64) uint64 { return min(total/20, 4<<30) }
 // least is what somebody must have written to be asked to stop.
 const least = 256 << 20
 
-// short tells whether less than the floor is left, and how much.
-func (d disk) short() (left uint64, short bool) {
+// room is what is left and what there is in all; zero where that cannot be told.
+func (d disk) room() (left, size uint64) {
 	var s unix.Statfs_t
 	if d.root == "" || d.stat(d.root, &s) != nil {
-		return 0, false
+		return 0, 0
 	}
-	left = s.Bavail * uint64(s.Bsize)
-	return left, left < floor(s.Blocks*uint64(s.Bsize))
+	return s.Bavail * uint64(s.Bsize), s.Blocks * uint64(s.Bsize)
+}
+
+// Room implements [yard.Roomer].
+func (e *Engine) Room(ctx context.Context) (free, size uint64) { return e.disk(ctx).room() }
+
+// short tells whether less than the floor is left, and how much.
+func (d disk) short() (left uint64, short bool) {
+	left, size := d.room()
+	return left, left < floor(size)
 }
 
 // disk finds the engine's, if it is on this machine.
