@@ -58,5 +58,6 @@ soak: build
 generate: build
 	bin/yardbench openapi > docs/openapi.json
 	bin/yardbench lifecycle > docs/lifecycle.md
+	bin/yardbench settings > docs/settings.md
 	bin/yardbench problems > docs/problems.md
 	cd console && npm run --silent schema

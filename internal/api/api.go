@@ -431,6 +431,7 @@ func serveConsole(engine *gin.Engine, files fs.FS) {
 func Server(h http.Handler) *http.Server {
 	var speaks http.Protocols
 	speaks.SetHTTP1(true)
+	speaks.SetHTTP2(true)
 	speaks.SetUnencryptedHTTP2(true) // for gRPC to ports, behind a proxy that ends TLS too
 	return &http.Server{Handler: h, Protocols: &speaks, HTTP2: &http.HTTP2Config{MaxConcurrentStreams: 100, SendPingTimeout: 30 * time.Second}, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 64 << 10,
 		ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug)}

@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"log/slog"
-	"net/netip"
 	"os"
 	"path/filepath"
 	"time"
@@ -22,76 +21,35 @@ import (
 	"yardbench/wire"
 )
 
-// serviceFlags are those of the service, here and in the demo.
-// logging is how the service logs.
-type logging struct{ form, level string }
-
-func (l logging) open(a serviceCommands) (*slog.Logger, error) {
-	var least slog.Level
-	if err := least.UnmarshalText([]byte(l.level)); err != nil {
-		return nil, usage{fmt.Errorf("--log-level %q is none of debug, info, warn and error", l.level)}
-	}
-	if l.form != "text" && l.form != "json" {
-		return nil, usage{fmt.Errorf("--log %q is neither text nor json", l.form)}
-	}
-	log := serve.Log(a.err, l.form == "json", least)
-	slog.SetDefault(log)
-	return log, nil
-}
-
-func serviceFlags(c *cobra.Command, config *serve.Config, addresses *string, log *logging) {
-	engine := os.Getenv("DOCKER_HOST")
-	if engine == "" {
-		engine = "unix:///var/run/docker.sock"
-	}
-	c.Flags().StringVar(&config.DataDir, "data", "yardbench-data", "the data directory: records, keys, mirrors, logs")
-	c.Flags().StringVar(&config.Listen, "listen", "127.0.0.1:7080", "where the HTTP door listens")
-	c.Flags().StringVar(&config.Engine, "engine", engine, "the container engine; sim:IMAGE,… is a simulated yard that has these images")
-	c.Flags().StringVar(&config.Address, "public-address", "", "the console's address as people reach it (default: where it listens)")
-	c.Flags().StringVar(&config.SSHListen, "ssh-listen", "127.0.0.1:7022", "where the door of SSH listens; '' for nowhere: people then come by SSH over the HTTP door")
-	c.Flags().StringVar(&config.SSHAddress, "ssh-address", "", "where people reach the door of SSH, host and port (default: where it listens)")
-	c.Flags().StringVar(&config.MetricsListen, "metrics-listen", "", "where /metrics, /live and /ready are answered without a sign-in, like 127.0.0.1:7090; '' for nowhere (docs/watching.md)")
-	c.Flags().StringVar(&config.PortForm, "port-address", "", "the address of workspaces' ports, with a * for the name of one, on another host than the console's (default: http://*.ports.localhost and the door's port)")
-	c.Flags().IntVar(&config.ChangesPerHour, "changes-per-hour", 20000, "how much one person may change in an hour, a tenth of it at once; each change is written down for good; 0 is no bound")
-	c.Flags().BoolVar(&config.BoundTogether, "bound-together", false, "bound the containers of a workspace with services all together by its size (wants root, and a local engine that drives control groups itself); without it each has the size")
-	c.Flags().BoolVar(&config.BoundBuilds, "bound-builds", false, "bound all builds together by the house rules' size for builds (wants --bound-together, and an engine started with --cgroup-parent=/yardbench/builds)")
-	c.Flags().BoolVar(&config.BoundDisks, "bound-disks", false, "give each workspace a disk of its size that cannot grow (wants root, a local engine and loop devices); without it disks are measured")
-	c.Flags().StringSliceVar(&config.Proxies, "proxies", []string{"127.0.0.0/8", "::1"}, "addresses and ranges of the proxies in front of the service, which are believed when they say whom a request comes from")
-	c.Flags().StringVar(&config.KeyService, "key-service", "", "a command that guards the key file: run with seal or open as its last word, it reads a line of base64 and writes one (docs/operating.md)")
-	c.Flags().BoolVar(&config.TakeOver, "take-over", false, "keep the yard although another service with the same records, or newer records of this one, kept it last; give it once, when the other is gone for good")
-	c.Flags().StringVar(&log.form, "log", "text", "the form of the log, on standard error: text or json")
-	c.Flags().StringVar(&log.level, "log-level", "info", "what is logged at least: debug (each request), info, warn or error")
-	c.Flags().StringVar(addresses, "addresses", "10.213.0.0/16", "the IPv4 range that workspaces' networks are cut from, 32 addresses each")
-}
-
-func (a serviceCommands) runService(ctx context.Context, config serve.Config, addresses string, log logging) (err error) {
-	if config.Log, err = log.open(a); err != nil {
+// runService runs the service as its settings say.
+func (a serviceCommands) runService(cmd *cobra.Command, s *settings) error {
+	if _, err := s.load(cmd); err != nil {
 		return err
 	}
-	if config.Addresses, err = netip.ParsePrefix(addresses); err != nil || !config.Addresses.Addr().Is4() || config.Addresses.Bits() > 27 {
-		return usage{fmt.Errorf("--addresses %q is no IPv4 range of /27 or larger", addresses)}
+	least, err := s.level()
+	if err != nil {
+		return err
 	}
-	config.Console = console.Files()
-	config.Ready = func(address string) { fmt.Fprintln(a.out, "the service is at "+address) }
-	return serve.Run(ctx, config)
+	s.Log = serve.Log(a.err, s.log.form == "json", least)
+	slog.SetDefault(s.Log)
+	s.Console = console.Files()
+	s.Ready = func(address string) { fmt.Fprintln(a.out, "the service is at "+address) }
+	return serve.Run(cmd.Context(), s.Config)
 }
 
 func (a serviceCommands) serve() *cobra.Command {
-	var config serve.Config
-	var addresses string
-	var log logging
 	c := &cobra.Command{
 		Use: "serve", Short: "Run the service",
-		Long: "Run the service. Its first start prints an enrolment link, by which the first operator sets up their account; they make links for others.",
+		Long: "Run the service. How it is started is said by flags, by a file or by the environment (see: yardbench config --help). Its first start prints an enrolment link, by which the first operator sets up their account; they make links for others.",
 		Example: "  yardbench serve --data /var/lib/yardbench --engine unix:///var/run/docker.sock\n" +
 			"  yardbench serve --public-address https://bench.skerryline.example --port-address 'https://*.skerryline-ports.example'",
 		Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			config.Prepare = func(ctx context.Context, s *service.Service, _ service.Rooms) error { return a.firstOperator(ctx, s) }
-			return a.runService(cmd.Context(), config, addresses, log)
-		},
 	}
-	serviceFlags(c, &config, &addresses, &log)
+	config := settingsOf(c)
+	c.RunE = func(cmd *cobra.Command, _ []string) error {
+		config.Prepare = func(ctx context.Context, s *service.Service, _ service.Rooms) error { return a.firstOperator(ctx, s) }
+		return a.runService(cmd, config)
+	}
 	return c
 }
 
@@ -142,6 +100,16 @@ func (a serviceCommands) lifecycle() *cobra.Command {
 	}
 }
 
+func (a serviceCommands) settings() *cobra.Command {
+	return &cobra.Command{
+		Use: "settings", Short: "Print the document of the service's settings", Hidden: true, Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			_, err := fmt.Fprint(a.out, settingsDocument())
+			return err
+		},
+	}
+}
+
 // demo runs the parts of the demo; `make demo` calls them.
 func (a serviceCommands) demo() *cobra.Command {
 	c := &cobra.Command{Use: "demo", Short: "The parts of the demo: Skerry Line", Hidden: true}
@@ -171,32 +139,28 @@ func (a serviceCommands) demo() *cobra.Command {
 	}
 	id.Flags().StringVar(&idListen, "listen", "127.0.0.1:7083", "where it listens")
 	id.Flags().StringVar(&idService, "service", "http://127.0.0.1:7080", "the service that people sign in to by it")
-	var config serve.Config
-	var addresses, git string
-	var log logging
+	var git string
 	var past, fast bool
-	svc := &cobra.Command{
-		Use: "service", Short: "Run the service with Skerry Line's people and repositories", Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			var clock demo.Clock
-			if fast {
-				config.SimTimes = map[string]time.Duration{}
+	svc := &cobra.Command{Use: "service", Short: "Run the service with Skerry Line's people and repositories", Args: cobra.NoArgs}
+	config := settingsOf(svc)
+	svc.RunE = func(cmd *cobra.Command, _ []string) error {
+		var clock demo.Clock
+		if fast {
+			config.SimTimes = map[string]time.Duration{}
+		}
+		config.SimOthers = demo.SimulatedOthers()
+		config.Now, config.Rules = clock.Now, demo.RulesBeside(git)
+		if _, err := os.Stat(filepath.Join(config.DataDir, "yardbench.db")); past && err != nil {
+			clock.Begin() // its journal begins in the past, and never runs backwards
+		}
+		config.Prepare = func(ctx context.Context, s *service.Service, rooms service.Rooms) error {
+			if past {
+				return demo.FillPast(ctx, s, rooms, &clock, git)
 			}
-			config.SimOthers = demo.SimulatedOthers()
-			config.Now, config.Rules = clock.Now, demo.RulesBeside(git)
-			if _, err := os.Stat(filepath.Join(config.DataDir, "yardbench.db")); past && err != nil {
-				clock.Begin() // its journal begins in the past, and never runs backwards
-			}
-			config.Prepare = func(ctx context.Context, s *service.Service, rooms service.Rooms) error {
-				if past {
-					return demo.FillPast(ctx, s, rooms, &clock, git)
-				}
-				return demo.Fill(ctx, s, rooms, git)
-			}
-			return a.runService(cmd.Context(), config, addresses, log)
-		},
+			return demo.Fill(ctx, s, rooms, git)
+		}
+		return a.runService(cmd, config)
 	}
-	serviceFlags(svc, &config, &addresses, &log)
 	svc.Flags().BoolVar(&past, "past", false, "with thirty days of invented past")
 	svc.Flags().IntVar(&config.SimFaults, "sim-faults", 0, "of a simulated yard: how many calls in a thousand are not answered")
 	svc.Flags().Uint64Var(&config.SimSeed, "sim-seed", 0, "of a simulated yard: what its faults come from")

@@ -25,6 +25,8 @@ type Of struct {
 	Figures    *service.Figures
 	Store      *store.Store
 	LastBackup func() (time.Time, error)
+	// CertificateEnds is when the certificate of the door ends; nil where it has none.
+	CertificateEnds func() time.Time
 }
 
 // Watch is what is counted of a store's writer from when it is opened.
@@ -92,6 +94,7 @@ var (
 	free       = desc("data_free_bytes", "Room that is left where the data directory is.")
 	size       = desc("data_size_bytes", "The size of what the data directory lies on.")
 	backedUp   = desc("last_backup_timestamp_seconds", "When the newest backup was made; 0 for never.")
+	certEnds   = desc("certificate_ends_timestamp_seconds", "When the certificate of the service's door ends; not there where it has none.")
 	built      = desc("build_info", "The service's version.", "version")
 )
 
@@ -104,7 +107,7 @@ type gauges struct{ Of }
 
 // Describe implements [prometheus.Collector].
 func (g gauges) Describe(to chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{workspaces, conditions, trouble, waiting, most, failing, lag, refused, entries, free, size, backedUp, built} {
+	for _, d := range []*prometheus.Desc{workspaces, conditions, trouble, waiting, most, failing, lag, refused, entries, free, size, backedUp, certEnds, built} {
 		to <- d
 	}
 }
@@ -129,6 +132,9 @@ func (g gauges) Collect(to chan<- prometheus.Metric) {
 	}
 	if at, err := g.LastBackup(); err == nil {
 		put(backedUp, max(0, float64(at.Unix())))
+	}
+	if g.CertificateEnds != nil {
+		put(certEnds, float64(g.CertificateEnds().Unix()))
 	}
 	f, err := g.Figures.Now(ctx)
 	if err != nil {

@@ -78,6 +78,9 @@ type Config struct {
 	// MetricsListen is where what is counted can be asked for, without a sign-in; "" is
 	// nowhere.
 	MetricsListen string
+	// TLSCertificates and TLSKeys are files, in pairs, by which the HTTP door speaks TLS
+	// itself; they are read anew when they change.
+	TLSCertificates, TLSKeys []string
 	// Proxies are those in front of the door; see api.Config.
 	Proxies []string
 	// KeyService is a command that guards the key file; "" is none.
@@ -153,33 +156,18 @@ func Run(ctx context.Context, c Config) error {
 	if c.Rules == "" {
 		c.Rules = rules.First
 	}
-	_, port, err := net.SplitHostPort(listener.Addr().String())
+	var certs *certificates
+	if len(c.TLSCertificates)+len(c.TLSKeys) > 0 {
+		if certs, err = newCertificates(c.TLSCertificates, c.TLSKeys); err != nil {
+			return err
+		}
+	}
+	warnings, err := c.settle(listener.Addr().String())
 	if err != nil {
 		return err
 	}
-	if err := api.CheckProxies(c.Proxies); err != nil {
-		return fmt.Errorf("--proxies: %w", err)
-	}
-	if c.Address == "" {
-		c.Address = "http://" + listener.Addr().String()
-	}
-	if u, err := url.Parse(c.Address); err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || strings.Trim(u.Path, "/") != "" || u.RawQuery != "" {
-		return fmt.Errorf("--public-address %q is no address that people reach the console at; write it like https://bench.skerryline.example", c.Address)
-	}
-	if host, _, err := net.SplitHostPort(strings.TrimPrefix(strings.TrimPrefix(c.Address, "http://"), "https://")); err == nil && net.ParseIP(host).IsUnspecified() {
-		return fmt.Errorf("nobody can reach the console at %s; say with --public-address where they do", c.Address)
-	}
-	if c.PortForm == "" && !local(c.Address) {
-		slog.Warn("ports of workspaces are reached on the service's own machine alone; say with --port-address where others reach them", "port_address", "http://*.ports.localhost:"+port)
-	}
-	if c.PortForm == "" {
-		c.PortForm = "http://*.ports.localhost:" + port
-	}
-	if u, err := url.Parse(strings.Replace(c.PortForm, "*", "name", 1)); err != nil || u.Host == "" || strings.Count(c.PortForm, "*") != 1 || u.Path != "" {
-		return fmt.Errorf("--port-address %q must be an address with one * in its host, like https://*.skerryline-ports.example", c.PortForm)
-	}
-	if site := commonSite(c.Address, c.PortForm); site != "" {
-		return fmt.Errorf("the console and the ports of workspaces are both under %s: to a browser that is one site, and what runs in a workspace could act as whoever looks at it; put --port-address under another registered domain, like https://*.skerryline-ports.example", site)
+	for _, w := range warnings {
+		slog.Warn(w)
 	}
 	st, err := store.Open(ctx, filepath.Join(dir, "yardbench.db"), c.Now)
 	if err != nil {
@@ -252,6 +240,9 @@ func Run(ctx context.Context, c Config) error {
 	}
 	hub.Serve = k.Sessions.Serve
 	rooms := service.Rooms{ChangesPerHour: c.ChangesPerHour, ErrandLease: c.ErrandLease, JournalKey: journalKey, Simulated: isSimulated, Store: st, Keeper: k, Yard: k.Yard, KeyFiles: []string{filepath.Join(dir, "keys", "sealing.json"), filepath.Join(dir, "keys", "journal.pem")}, Installation: k.Installation, House: k.House, Sessions: k.Sessions, Hub: stewards, Recordings: filepath.Join(dir, "recordings"), LastBackup: func() (time.Time, error) { return backup.Last(dir) }, Mirrors: mirrors, Vault: v, Bus: bus, Address: strings.TrimRight(c.Address, "/"), Now: c.Now}
+	if certs != nil {
+		rooms.CertificateEnds = certs.ends
+	}
 	host, people, err := sshKeys(filepath.Join(dir, "keys"))
 	if err != nil {
 		return err
@@ -305,7 +296,7 @@ func Run(ctx context.Context, c Config) error {
 		}()
 	}
 	if metricsListener != nil {
-		figures, err := counted.Handler(metrics.Of{Figures: s.Figures, Store: st, LastBackup: rooms.LastBackup})
+		figures, err := counted.Handler(metrics.Of{Figures: s.Figures, Store: st, LastBackup: rooms.LastBackup, CertificateEnds: rooms.CertificateEnds})
 		if err != nil {
 			return err
 		}
@@ -323,14 +314,25 @@ func Run(ctx context.Context, c Config) error {
 	}
 	server := api.Server(access.NewPorts(s, api.New(ctx, s, api.Config{Shells: shells.Take, Console: c.Console, Address: rooms.Address, Secure: strings.HasPrefix(rooms.Address, "https://"), Proxies: c.Proxies, Frames: s.Ports.Doors().Frames()}).Handler()))
 	served := make(chan error, 1)
-	go func() { served <- server.Serve(listener) }()
+	go func() {
+		if certs == nil {
+			served <- server.Serve(listener)
+			return
+		}
+		server.TLSConfig = certs.config()
+		served <- server.ServeTLS(listener, "", "") // it has them already
+	}()
 	began, err := s.Journal.Began(ctx, c.Engine)
 	if err != nil {
 		return err
 	}
 	slog.Info("the service has started", "version", began.Version, "at", listener.Addr().String(), "data", dir, "yard", c.Engine, "installation", installation, "goes_on_with", began.GoesOnWith)
 	if c.Ready != nil {
-		c.Ready("http://" + listener.Addr().String())
+		at := "http://" + listener.Addr().String()
+		if certs != nil {
+			at = rooms.Address // which is what the certificate is for
+		}
+		c.Ready(at)
 	}
 	select {
 	case err = <-served:

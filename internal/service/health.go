@@ -20,13 +20,14 @@ import (
 
 // Health tells how the service itself is.
 type Health struct {
-	keeper    *reconcile.Keeper
-	simulated bool
-	store     *store.Store
-	yard      yard.Roomer // nil where it cannot say how much room it has
-	views     *views
-	keys      []string // the files of the keys
-	now       func() time.Time
+	keeper      *reconcile.Keeper
+	simulated   bool
+	store       *store.Store
+	yard        yard.Roomer // nil where it cannot say how much room it has
+	views       *views
+	keys        []string         // the files of the keys
+	certificate func() time.Time // when it ends; nil where there is none
+	now         func() time.Time
 
 	mu    sync.Mutex
 	seen  trouble.Seen         // what is looked at now and then
@@ -70,6 +71,9 @@ func (s *Health) look(ctx context.Context) {
 			break
 		}
 		_ = f.Close() // it was only opened to read
+	}
+	if s.certificate != nil {
+		seen.CertificateEnds = s.certificate()
 	}
 	if s.yard != nil {
 		seen.Images.FreeBytes, seen.Images.SizeBytes = s.yard.Room(ctx)

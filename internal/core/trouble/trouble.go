@@ -21,10 +21,11 @@ const (
 	PrebuildsFail   = "prebuilds fail"
 	KeysGone        = "keys gone"
 	ClockBack       = "clock back"
+	CertificateEnds = "certificate ends"
 )
 
 // Kinds are all of them, the gravest first.
-var Kinds = []string{YardAway, DiskFull, DiskNearlyFull, KeysGone, ClockBack, StewardsAway, DiskFilling, YardFilling, WebhooksFailing, PrebuildsFail}
+var Kinds = []string{YardAway, DiskFull, DiskNearlyFull, KeysGone, CertificateEnds, ClockBack, StewardsAway, DiskFilling, YardFilling, WebhooksFailing, PrebuildsFail}
 
 // Disk is the room of a file system, for who is not root. The zero value is one that
 // nothing is known of.
@@ -52,12 +53,15 @@ type Seen struct {
 	Webhooks          int  // that were not taken for FailingAfter
 	Plans, FailedLast int  // prebuild plans, and those of them whose last run failed
 	KeyGone           string
+	CertificateEnds   time.Time // of the door; zero where it has none
 	NewestEntry       time.Time // of the journal; zero for none
 }
 
 const (
 	// FailingAfter is how long a webhook is not taken before that is trouble.
 	FailingAfter = 15 * time.Minute
+	// RenewBefore is how long before its end a certificate is to be another one.
+	RenewBefore = 14 * 24 * time.Hour
 	// Back is how far the clock may be behind the journal's newest entry.
 	Back = time.Minute
 )
@@ -83,6 +87,13 @@ func Judge(s Seen) (out []Trouble) {
 	say(s.Full, DiskFull, "the service's disk is full: nothing can be written", true)
 	say(nearly, DiskNearlyFull, fmt.Sprintf("the service's disk has only %s left: nothing new is launched or prepared until there is room; what there is goes on", left), true)
 	say(s.KeyGone != "", KeysGone, "the key file "+s.KeyGone+" is missing or cannot be read: the service goes on with what it has read, and does not start again without it; put it back from where you keep it", false)
+	if left := s.CertificateEnds.Sub(s.Now); !s.CertificateEnds.IsZero() && left < RenewBefore {
+		how := "ends in " + rules.Duration(left.Truncate(time.Minute))
+		if left <= 0 {
+			how = "has ended"
+		}
+		say(true, CertificateEnds, "the certificate of the service's door "+how+": renew it in its files, which are read anew by themselves", false)
+	}
 	say(s.Now.Before(s.NewestEntry.Add(-Back)), ClockBack, fmt.Sprintf("the service's clock is %s behind the newest entry of its journal: it was set back, or was ahead; set it right", s.NewestEntry.Sub(s.Now).Round(time.Second)), false)
 	say(!s.YardAway && s.Away >= 2 && 2*s.Away > s.Up, StewardsAway, fmt.Sprintf("of %d workspaces that run %d cannot be entered: their stewards are away", s.Up, s.Away), false)
 	say(!s.Full && !nearly && s.Data.Filling(), DiskFilling, fmt.Sprintf("the service's disk has %s left: make room before nothing can be launched any more", left), false)
