@@ -6,7 +6,7 @@ GO_FILES := $(shell find cmd client wire internal console test tools -name '*.go
 STEWARD := internal/steward/carried/bin/steward-linux
 CONSOLE_FILES := $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/package-lock.json console/compress.mjs console/vite.config.ts console/tsconfig.json
 
-.PHONY: build demo demo-stop demo-reset test bench mutants soak screenshots generate clean steward console
+.PHONY: build package demo demo-stop demo-reset test bench mutants soak screenshots generate clean steward console
 build: bin/yardbench
 
 $(STEWARD)-%: cmd/steward/main.go $(wildcard internal/steward/*.go internal/steward/inside/*.go internal/core/definition/variable/*.go) go.mod
@@ -25,6 +25,9 @@ console: console/dist/index.html
 
 bin/yardbench: steward console $(GO_FILES) internal/store/migrations/*.sql $(shell find internal/demo/repositories -type f)
 	go build -ldflags "-X yardbench/wire.built=$$(git describe --always --exclude='*' --abbrev=10 --dirty=+ 2>/dev/null)" -o $@ ./cmd/yardbench
+
+package: build
+	tools/package bin
 
 demo: build
 	tools/demo up

@@ -8,7 +8,9 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
+	"path/filepath"
 	"strconv"
+	"strings"
 	"sync"
 	"syscall"
 	"time"
@@ -116,6 +118,21 @@ func (c *claim) hold(ctx context.Context) error {
 	}
 	c.held = number
 	return nil
+}
+
+// RunsHere tells whether a service runs at a place as a claim names it, a machine and a
+// data directory, where that machine is this one.
+func RunsHere(where string) bool {
+	host, dir, named := strings.Cut(where, ":")
+	if own, err := os.Hostname(); !named || err != nil || own != host {
+		return false
+	}
+	lock, err := os.Open(filepath.Join(dir, "lock"))
+	if err != nil {
+		return false
+	}
+	defer lock.Close()
+	return errors.Is(syscall.Flock(int(lock.Fd()), syscall.LOCK_SH|syscall.LOCK_NB), syscall.EWOULDBLOCK)
 }
 
 func (c *claim) refusal(there yard.Claim) error {

@@ -45,7 +45,7 @@ func (s *Openings) Openings(ctx context.Context, a Actor) (out []wire.Opening, e
 		}
 	}
 	out = []wire.Opening{}
-	say(!reach.SafeWay(s.address), "way in", "no-tls", "people reach "+s.address+" without TLS: whoever sits between reads passwords and secrets", "give the service a certificate (--tls-certificate), or put a proxy before it, and start it with that address; see docs/proxies.md")
+	say(!reach.SafeWay(s.address), "way in", "no-tls", "people reach "+s.address+" without TLS: whoever sits between reads passwords and secrets", "give the service a certificate, or put a proxy before it, and start it with that address; see docs/proxies.md")
 	say(s.perHour == 0, "way in", "no-pace", "nobody is held to a pace: one person can fill the journal", "start the service with --changes-per-hour")
 	if s.lastBackup != nil {
 		at, err := s.lastBackup()
