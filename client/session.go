@@ -16,25 +16,30 @@ import (
 	"yardbench/wire"
 )
 
-// Session is an open terminal or command. A terminal comes back by itself when its
-// connection breaks: what was typed meanwhile is sent then, what was printed comes,
-// and nothing of either twice. A command ends with its connection.
+// Session is an open terminal or command. It comes back by itself when its connection
+// breaks: what was typed meanwhile is sent then, what was printed comes, and nothing of
+// either twice. A terminal goes on meanwhile for as long as its shell does, a command for
+// 90 seconds; where the workspace was started by an older release, a command ends with its
+// connection.
 type Session struct {
 	// Lost, where it is set before anything is sent or received, is told that the
 	// connection broke, and with nil that it is back.
 	Lost func(error)
 
-	link *link
-	path string
-	run  wire.Run
-	ctx  context.Context // ends with the session
-	end  context.CancelFunc
+	link    *link
+	path    string
+	command bool // without a terminal
+	run     wire.Run
+	ctx     context.Context // ends with the session
+	end     context.CancelFunc
 
 	mu      sync.Mutex
+	room    *sync.Cond // that more may be sent: for a command
 	ws      *websocket.Conn
 	again   func()
 	place   wire.Place // of the next byte of output; without a life it cannot come back
 	unsaid  []byte     // input that was not taken, as far as is known
+	noMore  bool       // the input ends with that
 	resize  []byte     // the newest, to be said again
 	missing bool       // the connection is being made again, since lostAt
 	lostAt  time.Time
@@ -52,12 +57,13 @@ const (
 // session ends with ctx.
 func (c Workspaces) Open(ctx context.Context, ref string, in wire.Run) (*Session, error) {
 	s := &Session{link: c.link, path: workspace(ref, "/session"), run: in}
-	if len(in.Argv) == 0 || in.TTY {
-		if s.run.Typist = rand.Text(); in.TTY && in.Terminal == "" {
-			s.run.Terminal = "run-" + strings.ToLower(rand.Text()[:8]) // known, to come back to
-		}
+	s.room = sync.NewCond(&s.mu)
+	s.command = len(in.Argv) > 0 && !in.TTY
+	if s.run.Typist = rand.Text(); len(in.Argv) > 0 && in.Terminal == "" {
+		s.run.Terminal = "run-" + strings.ToLower(rand.Text()[:16]) // known, to come back to
 	}
 	s.ctx, s.end = context.WithCancel(ctx)
+	context.AfterFunc(s.ctx, s.wake)
 	if err := s.connect(ctx); err != nil {
 		s.end()
 		return nil, err
@@ -88,12 +94,17 @@ func (s *Session) Send(kind byte, p []byte) error {
 	defer s.mu.Unlock()
 	if s.run.Typist != "" {
 		switch kind {
+		case 'c':
+			s.noMore = true
 		case 'i':
+			s.untilRoom(len(p))
 			switch {
 			case len(s.unsaid)+len(p) <= typedAhead:
 				s.unsaid = append(s.unsaid, p...)
 			case s.place.Life == "": // a helper of an older release does not count
 				s.run.Typist, s.unsaid = "", nil
+			case s.ctx.Err() != nil:
+				return s.ctx.Err()
 			default:
 				return errors.New("more was typed than is taken")
 			}
@@ -111,8 +122,31 @@ func (s *Session) Send(kind byte, p []byte) error {
 	return err
 }
 
-// Receive gives the next frame. A refusal is a *wire.Problem. Where a terminal's
-// output was more than is kept, a frame of kind q tells of the gap.
+// countsWithin is how long a helper that counts what a command takes is waited for, before
+// more is sent to one than could be sent again.
+const countsWithin = 5 * time.Second
+
+// untilRoom waits until a command has taken enough of its input for more to be sent, or
+// can take no more. s.mu is held. A terminal is not waited for: whoever types there is told.
+func (s *Session) untilRoom(n int) {
+	if !s.command || len(s.unsaid)+n <= typedAhead {
+		return
+	}
+	patience := time.AfterFunc(countsWithin, s.wake)
+	defer patience.Stop()
+	for began := time.Now(); len(s.unsaid)+n > typedAhead && s.ctx.Err() == nil && (s.place.Life != "" || time.Since(began) < countsWithin); {
+		s.room.Wait()
+	}
+}
+
+func (s *Session) wake() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.room.Broadcast()
+}
+
+// Receive gives the next frame. A refusal is a *wire.Problem. Where output was more than is
+// kept, a frame of kind q tells of the gap.
 func (s *Session) Receive() (kind byte, p []byte, err error) {
 	for {
 		s.mu.Lock()
@@ -159,6 +193,10 @@ func (s *Session) count(kind byte, p []byte) (gap, mine bool) {
 	switch kind {
 	case 'o':
 		s.place.At += int64(len(p))
+	case 'e':
+		if s.command && s.place.Life != "" { // what comes before is not the command's
+			s.place.At += int64(len(p))
+		}
 	case 'k':
 		n, err := strconv.ParseInt(string(p), 10, 64)
 		if err != nil {
@@ -176,9 +214,17 @@ func (s *Session) count(kind byte, p []byte) (gap, mine bool) {
 		s.place = now
 		if s.missing {
 			s.missing = false
-			for kind, p := range map[byte][]byte{'r': s.resize, 'i': s.unsaid} {
-				if len(p) > 0 {
-					_ = s.ws.WriteMessage(websocket.BinaryMessage, append([]byte{kind}, p...)) // a failure shows at the next read
+			again := []frame{{'r', s.resize}}
+			for rest := s.unsaid; len(rest) > 0; {
+				n := min(len(rest), againBytes)
+				again, rest = append(again, frame{'i', rest[:n]}), rest[n:]
+			}
+			if s.noMore {
+				again = append(again, frame{'c', nil})
+			}
+			for _, f := range again {
+				if f.kind == 'c' || len(f.p) > 0 {
+					_ = s.ws.WriteMessage(websocket.BinaryMessage, append([]byte{f.kind}, f.p...)) // a failure shows at the next read
 				}
 			}
 			if s.Lost != nil {
@@ -190,8 +236,18 @@ func (s *Session) count(kind byte, p []byte) (gap, mine bool) {
 	return false, false
 }
 
+// frame is one message of a session.
+type frame struct {
+	kind byte
+	p    []byte
+}
+
+// againBytes is how much input is sent again in one message.
+const againBytes = 64 << 10
+
 // taken forgets input that was taken, n bytes in all.
 func (s *Session) taken(n int64) {
+	defer s.room.Broadcast()
 	fresh := min(max(0, n-s.place.Taken), int64(len(s.unsaid)))
 	s.unsaid = s.unsaid[fresh:]
 	s.place.Taken = max(s.place.Taken, n)
@@ -231,10 +287,14 @@ func (s *Session) back(why error) error {
 	return why
 }
 
-// Close ends the session; a terminal lives on in the workspace.
+// Close ends the session; a terminal lives on in the workspace, a command ends.
 func (s *Session) Close() error {
 	s.end()
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	s.room.Broadcast()
+	if s.command {
+		_ = s.ws.WriteControl(websocket.CloseMessage, websocket.FormatCloseMessage(websocket.CloseNormalClosure, ""), time.Now().Add(5*time.Second)) // it may be gone; then the command ends after a while
+	}
 	return s.ws.Close()
 }

@@ -1,6 +1,8 @@
 package test
 
 import (
+	"crypto/sha256"
+	"fmt"
 	"io"
 	"net"
 	"os"
@@ -114,35 +116,68 @@ func TestAnOutageMakesNothingFail(t *testing.T) {
 	}
 }
 
-// What is run without a terminal ends with the service, which says so; nothing else does.
+// What is run without a terminal goes on as the service ends and starts again, or is killed:
+// its input, its output and its exit code are whole. It ends where whoever asked for it ends.
 func TestARunAsTheServiceEnds(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t)
 	w.must(w.as("ingrid", "", "launch", "deck-log", "--name", "quay"), 0, "is ready")
-	run := w.command("ingrid", "", "run", "quay", "--", "sh", "-c", "echo begun; exec sleep 60")
-	var said syncBuffer
-	run.Stdout, run.Stderr = &said, &said
-	if err := run.Start(); err != nil {
-		t.Fatal(err)
+	begin := func(stdin string, script string) (commandLine, *syncBuffer, *syncBuffer) {
+		t.Helper()
+		run := w.command("ingrid", stdin, "run", "quay", "--", "sh", "-c", script)
+		out, errs := &syncBuffer{}, &syncBuffer{}
+		run.Stdout, run.Stderr = out, errs
+		if err := run.Start(); err != nil {
+			t.Fatal(err)
+		}
+		return run, out, errs
 	}
-	for end := time.Now().Add(slack * 10 * time.Second); !strings.Contains(said.String(), "begun") && time.Now().Before(end); {
-		time.Sleep(20 * time.Millisecond)
+	says := func(b *syncBuffer, what string) {
+		t.Helper()
+		for end := time.Now().Add(slack * 10 * time.Second); !strings.Contains(b.String(), what); time.Sleep(20 * time.Millisecond) {
+			if time.Now().After(end) {
+				t.Fatalf("it does not say %q: %q", what, b)
+			}
+		}
 	}
+	input := strings.Repeat("what the tide brings in, the tide takes out\n", 100_000) // 4.4 MB
+	count, counted, _ := begin(input, "sleep 1; sha256sum; exit 3")
+	run, out, errs := begin("", "i=0; while [ $i -lt 60 ]; do echo line $i; echo aside $i >&2; i=$((i+1)); sleep 0.1; done; exit 7")
+	says(out, "line 5")
 	if err := w.service.Process.Signal(syscall.SIGTERM); err != nil {
 		t.Fatal(err)
 	}
 	if err := w.service.Wait(); err != nil {
 		t.Errorf("the service ends with %v", err)
 	}
-	_ = run.Wait() // its exit code says it
-	if code := run.ProcessState.ExitCode(); code != 255 || !strings.Contains(said.String(), "the service was told to end") || !strings.Contains(said.String(), "in a terminal it would go on") {
-		t.Errorf("it ends with %d and says %q", code, said.String())
-	}
 	if log := w.output.String(); !strings.Contains(log, `msg="the service has started"`) || !strings.Contains(log, `msg="the service stops`) || !strings.Contains(log, `msg="the service has stopped"`) {
 		t.Errorf("its log is\n%s", log)
 	}
 	w.start()
-	w.must(w.as("ingrid", "", "run", "quay", "--", "echo", "goes on"), 0, "goes on")
+	says(out, "line 30\n")
+	w.kill()
+	w.start()
+	_ = run.Wait() // its exit code says it
+	var lines, asides strings.Builder
+	for i := range 60 {
+		fmt.Fprintln(&lines, "line", i)
+		fmt.Fprintln(&asides, "aside", i)
+	}
+	told := strings.ReplaceAll(errs.String(), "yardbench: the connection is lost; what runs goes on for 90 seconds, and it is being connected again\n", "")
+	if code := run.ProcessState.ExitCode(); code != 7 || out.String() != lines.String() || told != asides.String() {
+		t.Errorf("it ends with %d and says\n%s\nand beside that\n%s", code, out, errs)
+	}
+	_ = count.Wait()
+	if code := count.ProcessState.ExitCode(); code != 3 || !strings.HasPrefix(counted.String(), fmt.Sprintf("%x", sha256.Sum256([]byte(input)))) {
+		t.Errorf("what took its input ends with %d and says %q", code, counted)
+	}
+	left, leaving, _ := begin("", "echo begun; trap 'touch ended; exit' HUP TERM; while :; do sleep 0.1; done")
+	says(leaving, "begun")
+	if err := left.Process.Signal(os.Interrupt); err != nil {
+		t.Fatal(err)
+	}
+	_ = left.Wait()
+	w.must(w.as("ingrid", "", "run", "quay", "--", "sh", "-c", "i=0; until [ -e ended ]; do i=$((i+1)); [ $i -lt 200 ] || exit 1; sleep 0.1; done"), 0)
 	w.must(w.as("astrid", "", "journal", "list", "--kind", "service."), 0, "service.started", "service.stopped")
 	// Whoever leaves is told of with what runs on, and that is stopped where it is wanted.
 	w.must(w.as("astrid", "", "person", "close", "ingrid", "--yes"), 0, "may not sign in", "of theirs there runs", "quay.ingrid", "yardbench stop --where all,owner=ingrid")

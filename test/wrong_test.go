@@ -219,9 +219,9 @@ func TestNothingToRunOn(t *testing.T) {
 	r := w.command("astrid", "password\n", "serve", "--data", lone, "--ssh-listen", "", "--listen", taken.Addr().String()).run()
 	w.must(r, 1, taken.Addr().String(), "address already in use", "--listen")
 	for address, says := range map[string]string{"bench.example": "is no address that people reach the console at", "ftp://bench.example": "is no address", "https://bench.example/yard": "is no address"} {
-		w.must(w.command("astrid", "", "serve", "--data", lone, "--ssh-listen", "", "--listen", "127.0.0.1:0", "--public-address", address).run(), 1, says)
+		w.must(w.command("astrid", "", "serve", "--data", lone, "--ssh-listen", "", "--listen", "127.0.0.1:0", "--public-address", address).run(), 2, says)
 	}
-	w.must(w.command("astrid", "", "serve", "--data", lone, "--ssh-listen", "", "--listen", "0.0.0.0:0").run(), 1, "say with --public-address where they do")
+	w.must(w.command("astrid", "", "serve", "--data", lone, "--ssh-listen", "", "--listen", "0.0.0.0:0").run(), 2, "say with --public-address where they do")
 	r = w.command("astrid", "", "serve", "--data", filepath.Join(w.dir, "data"), "--ssh-listen", "", "--listen", "127.0.0.1:0").run()
 	w.must(r, 1, "another service is using")
 	r = w.command("nobody", "", "list", "--address", "http://"+freeAddress(t)).run()

@@ -37,7 +37,7 @@ var ProblemKinds = []ProblemKind{
 	{"not-now", http.StatusConflict, "it is not possible in the phase that the workspace, or the run, is in"},
 	{"no-files", http.StatusConflict, "nothing of it is left that could be given to anybody"},
 	{"far-reaching", http.StatusConflict, "it reaches a large part of the fleet, and has to be said to be meant"},
-	{"service-ends", http.StatusServiceUnavailable, "the service ends while a command runs, and that ends with its connection"},
+	{"service-ends", http.StatusServiceUnavailable, "the service ends while a command runs that nobody can come back to, and that ends with its connection"},
 	{"name-taken", http.StatusConflict, "there is one of that name"},
 	{"no-change", http.StatusConflict, "it would change nothing"},
 	{"secret-missing", http.StatusConflict, "the definition requires a secret that nobody gives"},

@@ -49,7 +49,7 @@ type Place struct {
 // as text, on the WebSocket; after it [Frames] go both ways.
 type Run struct {
 	Argv     []string          `json:"argv,omitempty" doc:"The command; without one a terminal is opened, or joined"`
-	Terminal string            `json:"terminal,omitempty" doc:"The terminal's label; default main"`
+	Terminal string            `json:"terminal,omitempty" doc:"The terminal's label; default main. Of a command without one: a label of its own, used once, to come back to it"`
 	Columns  int               `json:"columns,omitempty"`
 	Rows     int               `json:"rows,omitempty"`
 	TTY      bool              `json:"tty,omitempty" doc:"With a command: it is run in a terminal of its own, which lives on when the connection is lost; its label is the terminal's"`
@@ -60,7 +60,9 @@ type Run struct {
 	// of kind a with the number of bytes of output in decimal. Beyond half a
 	// megabyte that nobody has taken in, the output waits.
 	Acknowledges bool `json:"acknowledges,omitempty"`
-	// Typist, Life and From are for coming back to a terminal after a connection broke.
+	// Typist, Life and From are for coming back to a terminal after a connection broke, or
+	// to a command without one: that goes on for 90 seconds then, where it has a typist
+	// and a label, and ends with its connection where it has not.
 	Typist string `json:"typist,omitempty" maxLength:"64" doc:"A random name of your own for as long as you look: frames of kind q and k tell then where output stands, and how much of your input was taken"`
 	Life   string `json:"life,omitempty" maxLength:"64" doc:"The terminal's, as q told: one that has ended is not opened anew"`
 	From   int64  `json:"from,omitempty" minimum:"0" doc:"The place from which its output is wanted; what is kept of it, 8 MiB, begins later where more was printed"`

@@ -8,6 +8,7 @@ import (
 	"reflect"
 	"strconv"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -79,8 +80,12 @@ func sessionRoute(a *API) {
 		if seat != nil {
 			go s.tellWho(ctx, seat)
 		}
-		s.relay(ctx.Done(), conn, in.Acknowledges, seat != nil && seat.Looks)
-		if a.base.Err() != nil && len(in.Argv) > 0 && !in.TTY { // a terminal's end comes back by itself
+		how := s.relay(ctx.Done(), conn, in.Acknowledges, seat != nil && seat.Looks)
+		plain, ends := len(in.Argv) > 0 && !in.TTY, a.base.Err() != nil
+		if plain && how.placed && !ends && (how.left || ctx.Err() != nil) {
+			_ = conn.SendFrame(steward.Leave, nil) // else it waits for whoever asked to come back
+		}
+		if ends && plain && !how.placed { // all others come back by themselves
 			s.refuse(&wire.Problem{Type: "urn:yardbench:problem:service-ends", Title: "The service ends", Status: http.StatusServiceUnavailable, Detail: "the service was told to end, or to start anew", Next: "the command ends with its connection; in a terminal it would go on"})
 			return
 		}
@@ -226,7 +231,17 @@ func (f *flow) end() {
 // relay passes frames between the browser or client and the steward until
 // either ends. Where the one who looks acknowledges, output waits for them: the
 // steward's own stream fills up then, and the program in it waits.
-func (s *socket) relay(stop <-chan struct{}, conn *steward.Conn, acknowledges, looks bool) {
+func (s *socket) relay(stop <-chan struct{}, conn *steward.Conn, acknowledges, looks bool) relayed {
+	var left, placed atomic.Bool
+	s.pass(stop, conn, acknowledges, looks, &left, &placed)
+	return relayed{left.Load(), placed.Load()}
+}
+
+// relayed is how a relay was. left tells that whoever looked said that they leave, placed
+// that they can come back to what they left.
+type relayed struct{ left, placed bool }
+
+func (s *socket) pass(stop <-chan struct{}, conn *steward.Conn, acknowledges, looks bool, left, placed *atomic.Bool) {
 	f := newFlow()
 	defer f.end()
 	over := make(chan struct{}, 2)
@@ -239,6 +254,7 @@ func (s *socket) relay(stop <-chan struct{}, conn *steward.Conn, acknowledges, l
 			_ = alive("") // what was read before may have waited long for its taker; a failure shows at the read
 			kind, p, err := s.ws.ReadMessage()
 			if err != nil {
+				left.Store(websocket.IsCloseError(err, websocket.CloseNormalClosure))
 				return
 			}
 			if kind != websocket.BinaryMessage || len(p) == 0 {
@@ -266,6 +282,9 @@ func (s *socket) relay(stop <-chan struct{}, conn *steward.Conn, acknowledges, l
 			if err != nil {
 				s.refuse(&wire.Problem{Type: "urn:yardbench:problem:steward-away", Title: http.StatusText(http.StatusServiceUnavailable), Status: http.StatusServiceUnavailable, Detail: "the workspace went away", Next: "look how it is"})
 				return
+			}
+			if k == steward.Placed {
+				placed.Store(true)
 			}
 			if acknowledges && (k == steward.Output || k == steward.Errors) && !f.wait(len(p)) {
 				return

@@ -120,8 +120,12 @@ func (a workspaceCommands) session(ctx context.Context, api *client.Client, ref 
 	stop := context.AfterFunc(ctx, func() { s.Close() })
 	defer stop()
 	s.Lost = func(why error) {
-		if why != nil {
+		switch {
+		case why == nil:
+		case raw:
 			fmt.Fprint(a.err, "\r\nyardbench: the connection is lost; what runs in the terminal goes on, and it is being connected again\r\n")
+		case !a.quiet:
+			fmt.Fprintln(a.err, "yardbench: the connection is lost; what runs goes on for 90 seconds, and it is being connected again")
 		}
 	}
 	if raw {
@@ -220,6 +224,10 @@ func (a workspaceCommands) session(ctx context.Context, api *client.Client, ref 
 			_, err = a.out.Write(p)
 		case 'e':
 			_, err = a.err.Write(p)
+		case 'q':
+			if !raw {
+				return errors.New("more was printed than is kept while the connection was lost: what came is not whole, and the command is ended")
+			}
 		case 'w':
 			var here wire.Lookers
 			if raw && json.Unmarshal(p, &here) == nil { // in the window's title: the screen is the program's

@@ -67,11 +67,18 @@ func (s *Sessions) own(ctx context.Context, a Actor, ref string, in wire.Run) (*
 		if err := place(&r.Process, in); err != nil {
 			return err
 		}
-		if len(in.Argv) > 0 && !in.TTY {
+		plain := len(in.Argv) > 0 && !in.TTY
+		if plain && (in.Typist == "" || in.Terminal == "") { // it ends with its connection
 			return nil
 		}
 		if r.From, r.Life, r.Typist = max(0, in.From), in.Life, in.Typist; len(in.Life) > 64 || len(in.Typist) > 64 {
 			return invalid("this is no terminal to come back to", "open it without typist and life")
+		}
+		if plain {
+			if r.ID = in.Terminal; !terminalLabel.MatchString(r.ID) {
+				return invalid(quote(r.ID)+" is no label for a command", "use lower-case letters, digits and dashes, at most 32")
+			}
+			return nil
 		}
 		r.ID = in.Terminal
 		if r.ID == "" {

@@ -69,7 +69,7 @@ type Kind string
 // The kinds of stream the service opens.
 const (
 	Terminal Kind = "terminal"     // frames both ways; outlives the stream
-	Run      Kind = "run"          // frames both ways; ends with the stream
+	Run      Kind = "run"          // frames both ways; ends with the stream, with Typist and ID a while after it
 	SetUp    Kind = "set-up"       // frames to the service; once for each ID
 	CloneTo  Kind = "clone"        // frames to the service
 	Work     Kind = "work"         // one WorkReport back
@@ -125,7 +125,9 @@ type Request struct {
 	// From is where a Terminal's output is wanted from, in bytes from its first, in
 	// the life that Life names; with Life one that has ended is not opened anew.
 	// Typist names who types, for as long as they count: they are told of a [Place],
-	// and how much of their input was taken.
+	// and how much of their input was taken. All of that is of a Run with an ID too:
+	// it goes on for a while when its stream breaks, and whoever has its Life comes
+	// back to it.
 	From   int64  `json:"from,omitempty"`
 	Life   string `json:"life,omitempty"`
 	Typist string `json:"typist,omitempty"`
@@ -276,6 +278,7 @@ const (
 	NoMore FrameKind = 'c' // the input ends
 	Resize FrameKind = 'r' // a Size
 	Signal FrameKind = 's' // to a process: the name of a signal, as kill(1) has it
+	Leave  FrameKind = 'l' // to a Run that outlasts its stream: whoever asked for it wants it no more
 	Output FrameKind = 'o'
 	Errors FrameKind = 'e' // standard error, where it is apart
 	Ended  FrameKind = 'x' // an Exit; the last frame

@@ -6574,7 +6574,7 @@ export interface components {
             life?: string;
             /** Format: int64 */
             rows?: number;
-            /** @description The terminal's label; default main */
+            /** @description The terminal's label; default main. Of a command without one: a label of its own, used once, to come back to it */
             terminal?: string;
             /** @description With a command: it is run in a terminal of its own, which lives on when the connection is lost; its label is the terminal's */
             tty?: boolean;

@@ -334,13 +334,9 @@ func ended(err error) steward.Exit {
 	return steward.Exit{Code: 127, Problem: err.Error()}
 }
 
-// run runs a command for as long as its stream lives. What goes in and out of a
-// quiet one is no sign of work.
-func (s *server) run(c *steward.Conn, cmd *exec.Cmd, secrets map[string]int, quiet bool) {
-	typed, read := &s.signs.typed, &s.signs.read
-	if quiet {
-		typed, read = new(sign), new(sign)
-	}
+// run runs a command for as long as its stream lives. What goes in and out of it are
+// the signs of work.
+func (s *server) run(c *steward.Conn, cmd *exec.Cmd, secrets map[string]int, typed, read *sign) {
 	stdin, err := cmd.StdinPipe()
 	if err == nil {
 		cmd.Stdout, cmd.Stderr = seen{c.Writer(steward.Output), read}, seen{c.Writer(steward.Errors), read}
@@ -376,19 +372,7 @@ func (s *server) run(c *steward.Conn, cmd *exec.Cmd, secrets map[string]int, qui
 				signalGroup(cmd, string(p))
 			}
 		}
-		for _, sig := range []syscall.Signal{syscall.SIGHUP, syscall.SIGTERM, syscall.SIGKILL} {
-			select {
-			case <-finished:
-				return
-			default:
-				_ = syscall.Kill(-cmd.Process.Pid, sig)
-			}
-			select {
-			case <-finished:
-				return
-			case <-time.After(2 * time.Second):
-			}
-		}
+		hangUp(cmd, finished)
 	}()
 	err = cmd.Wait()
 	if errors.Is(err, exec.ErrWaitDelay) {
