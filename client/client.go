@@ -59,6 +59,9 @@ type Client struct {
 
 // link is the way to a service.
 type link struct {
+	// Zone, where it is set, is told the zone in which the house tells its times, with
+	// each answer that says it.
+	Zone    func(name string)
 	address string
 	token   string
 	http    *http.Client
@@ -209,6 +212,9 @@ func (c *link) pass(ctx context.Context, method, path string, body io.Reader, he
 			return nil, ctx.Err()
 		}
 		return nil, &Unreachable{c.address, err}
+	}
+	if zone := res.Header.Get(wire.ZoneHeader); zone != "" && c.Zone != nil {
+		c.Zone(zone)
 	}
 	if res.StatusCode >= 400 {
 		defer res.Body.Close()

@@ -2,10 +2,15 @@ package wire
 
 import "time"
 
+// ZoneHeader is in every answer to who is signed in: the zone in which the house tells its
+// times, as the IANA names it. What the answer itself holds is in UTC.
+const ZoneHeader = "Yardbench-Zone"
+
 // Me is who is signed in, and where.
 type Me struct {
 	Person
 	Organisation string        `json:"organisation,omitempty" example:"Skerry Line"`
+	Zone         string        `json:"zone" doc:"In which the house tells its times" example:"Europe/Oslo"`
 	Scopes       []string      `json:"scopes,omitempty" enum:"read,work,launch,administer" doc:"What the token that this was asked with reaches; without it everything"`
 	Repositories []string      `json:"repositories,omitempty" doc:"Those it is for; without it all"`
 	Expiring     []Token       `json:"expiring,omitempty" doc:"Tokens of theirs that expire within a week"`

@@ -6,14 +6,14 @@ import { Problem, may, type Me } from "./api/client";
 import { useEvents } from "./api/events";
 import { Boundary } from "./parts/Boundary";
 import { ProblemNote } from "./parts/ProblemNote";
-import { when } from "words/times";
+import { tellIn, when } from "words/times";
 import { barOf, rooms, titleOf } from "./routes";
-import { tasteFollows } from "./parts/taste";
+import { tasteFollows, useTaste } from "./parts/taste";
 import { keep, kept } from "./service/kept";
 import { health as healthOf, renewed, signOut } from "./service/session";
 import * as say from "words/Frame";
 
-const zone = Intl.DateTimeFormat().resolvedOptions().timeZone;
+const here = Intl.DateTimeFormat().resolvedOptions().timeZone;
 
 /** What stands around every page: who is signed in, and whether we are live. */
 export function Frame({ person }: { person: Me }) {
@@ -29,6 +29,9 @@ export function Frame({ person }: { person: Me }) {
     if (before.current !== pathname && !main.current?.contains(document.activeElement)) main.current?.focus({ preventScroll: true });
     before.current = pathname;
   }, [pathname]);
+  const [{ times }, like] = useTaste();
+  const zone = times === "of here" ? here : person.zone;
+  tellIn(zone); // before anything within tells a time
   const health = useQuery(healthOf);
   const stream = useEvents();
   const newer = useNewer(stream === "lost");
@@ -104,7 +107,7 @@ export function Frame({ person }: { person: Me }) {
         />
       )}
       <main ref={main} tabIndex={-1} className={bench ? "page bench-page" : "page"}>
-        <Boundary key={pathname}>
+        <Boundary key={`${pathname} ${zone}`}>
           <Suspense fallback={<Spin />}>
             <Routes>
               <Route path="/" element={<Navigate to={nav[0]?.path ?? "/mine"} replace />} />
@@ -116,7 +119,16 @@ export function Frame({ person }: { person: Me }) {
           </Suspense>
         </Boundary>
       </main>
-      {!bench && <footer className="quiet small">{say.timesAreOf(zone)}</footer>}
+      {!bench && (
+        <footer className="quiet small">
+          {say.timesAreOf(zone, zone === person.zone)}
+          {here !== person.zone && (
+            <Button type="link" size="small" style={{ fontSize: "inherit" }} onClick={() => like({ times: zone === here ? "of the house" : "of here" })}>
+              {say.tellThemIn(zone === here ? person.zone : here)}
+            </Button>
+          )}
+        </footer>
+      )}
     </div>
   );
 }

@@ -323,6 +323,9 @@ func (a *API) signedIn(ctx huma.Context, next func(huma.Context)) {
 		return
 	}
 	asked.Set(personKey, actor.Name)
+	if zone, err := a.svc.HouseRules.Zone(ctx.Context()); err == nil {
+		asked.Header(wire.ZoneHeader, zone.String())
+	}
 	action, _ := ctx.Operation().Extensions[actionKey].(policy.Action)
 	err = actor.Refusal(action)
 	if err == nil && r.Method != http.MethodGet && r.Method != http.MethodHead {

@@ -5,6 +5,7 @@ import (
 	"io"
 	"os"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -58,13 +59,48 @@ func (t *aligned) print() {
 	}
 }
 
-// when is a time for people, in their own zone.
-func when(t time.Time) string {
-	t = t.Local()
-	if now := time.Now(); t.Year() == now.Year() && t.YearDay() == now.YearDay() {
-		return "today " + t.Format("15:04")
+// clock is in which zone times are told: that of the house, so that everybody who speaks
+// of a time speaks of the same; or of whoever says so by TZ.
+var clock struct {
+	mu    sync.Mutex
+	zone  *time.Location // nil until the service has said it
+	named bool           // that it is not this machine's was said
+}
+
+// tellIn has times be told in the zone of that name from now on.
+func tellIn(name string) {
+	zone, err := time.LoadLocation(name)
+	if err != nil || os.Getenv("TZ") != "" {
+		return
 	}
-	return t.Format("2006-01-02 15:04")
+	clock.mu.Lock()
+	defer clock.mu.Unlock()
+	clock.zone = zone
+}
+
+// local is a time as people are told it. Where the house is in another zone than this
+// machine, name is what it is called there, once.
+func local(t time.Time) (in time.Time, name string) {
+	clock.mu.Lock()
+	defer clock.mu.Unlock()
+	if clock.zone == nil {
+		return t.Local(), ""
+	}
+	in = t.In(clock.zone)
+	_, there := in.Zone()
+	if _, here := t.Local().Zone(); here != there && !clock.named {
+		clock.named, name = true, in.Format(" MST")
+	}
+	return in, name
+}
+
+// when is a time for people.
+func when(t time.Time) string {
+	t, zone := local(t)
+	if now := time.Now().In(t.Location()); t.Year() == now.Year() && t.YearDay() == now.YearDay() {
+		return "today " + t.Format("15:04") + zone
+	}
+	return t.Format("2006-01-02 15:04") + zone
 }
 
 // took is a duration for people.

@@ -110,7 +110,7 @@ func (a peopleCommands) keepArrival(address string, in wire.SignedIn) error {
 	}
 	in.Token = ""
 	return a.print(in, func() {
-		fmt.Fprintf(a.out, "signed in to %s as %s (%s), until %s\n", address, clean(in.Person.FullName), in.Person.Role, in.ExpiresAt.Local().Format("2 January 15:04"))
+		fmt.Fprintf(a.out, "signed in to %s as %s (%s), until %s\n", address, clean(in.Person.FullName), in.Person.Role, when(in.ExpiresAt))
 	})
 }
 

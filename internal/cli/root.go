@@ -337,7 +337,11 @@ func (a *app) client() (*client.Client, error) {
 		}
 		return nil, p
 	}
-	return client.New(address, token)
+	c, err := client.New(address, token)
+	if err == nil {
+		c.Zone = tellIn
+	}
+	return c, err
 }
 
 // print writes v as JSON where --json was given, and calls table otherwise.

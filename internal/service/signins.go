@@ -357,7 +357,7 @@ func (s *SignIns) Me(ctx context.Context, a Actor) (wire.Me, error) {
 	if err != nil {
 		return wire.Me{}, err
 	}
-	me := wire.Me{Person: personView(a.Person), Organisation: house.Organisation, May: a.rights()}
+	me := wire.Me{Person: personView(a.Person), Organisation: house.Organisation, Zone: house.Zone.String(), May: a.rights()}
 	if me.AgingSecrets, err = s.secrets.aging(ctx, a, house.Secrets.RemindAfter, s.now()); err != nil {
 		return me, err
 	}

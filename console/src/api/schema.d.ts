@@ -5601,6 +5601,11 @@ export interface components {
             sign_out_at?: string;
             /** @example Timetable */
             team?: string;
+            /**
+             * @description In which the house tells its times
+             * @example Europe/Oslo
+             */
+            zone: string;
         };
         Membership: {
             /** @description They lead it */

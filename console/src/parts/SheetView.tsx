@@ -3,7 +3,7 @@ import { Tooltip, Typography, theme } from "antd";
 import type { Sheet, Step } from "../api/client";
 import { bytes } from "words/amounts";
 import { useNow } from "./clock";
-import { exact, took } from "words/times";
+import { clock, exact, took } from "words/times";
 import * as say from "words/parts/SheetView";
 
 /** A launch sheet: its steps as bars on one time axis, parts behind their step. */
@@ -20,7 +20,7 @@ export function SheetView({ sheet, causeTold }: { sheet: Sheet; causeTold?: bool
   return (
     <div role="table" aria-label={say.launchSheet()} data-sheet={sheet.number} data-outcome={sheet.outcome || "under way"}>
       <Typography.Paragraph type="secondary" style={{ marginBottom: 8 }}>
-        {say.begunUnderWayFor(sheet.kind, <Tooltip title={exact(sheet.started_at)}>{new Date(sheet.started_at).toLocaleTimeString(undefined, { hourCycle: "h23" })}</Tooltip>, running, sheet.outcome, <span className="number">{took(end - start)}</span>)}
+        {say.begunUnderWayFor(sheet.kind, <Tooltip title={exact(sheet.started_at)}>{clock(sheet.started_at)}</Tooltip>, running, sheet.outcome, <span className="number">{took(end - start)}</span>)}
       </Typography.Paragraph>
       {steps.map((s) => {
         const left = Math.min(99.5, Math.max(0, ((Date.parse(s.started_at) - start) / span) * 100));

@@ -6,9 +6,10 @@ export interface Taste {
   fontPixels: number; // of editors and terminals
   keys: "usual" | "emacs"; // of editors
   reader: boolean; // terminals say what they print to a screen reader
+  times: "of the house" | "of here"; // in which zone times are told
 }
 
-const usual: Taste = { scheme: "as the system", fontPixels: 13, keys: "usual", reader: false };
+const usual: Taste = { scheme: "as the system", fontPixels: 13, keys: "usual", reader: false, times: "of the house" };
 const key = "yardbench.taste";
 const watchers = new Set<() => void>();
 
@@ -20,6 +21,7 @@ function tasteOf(kept: unknown): Taste {
     fontPixels: typeof t.fontPixels === "number" && t.fontPixels >= 9 && t.fontPixels <= 28 ? t.fontPixels : usual.fontPixels,
     keys: t.keys === "emacs" ? t.keys : usual.keys,
     reader: t.reader === true,
+    times: t.times === "of here" ? t.times : usual.times,
   };
 }
 

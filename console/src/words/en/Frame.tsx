@@ -47,4 +47,5 @@ export const thereIsNoPage = () => "There is no page at this address.";
 export const chooseOneOfThe = () => "Choose one of the pages above.";
 export const yourRoleHasNot = (role: string) => `This page is not for your role, ${role}.`;
 export const askAnOperator = () => "Choose one of the pages above, or ask an operator.";
-export const timesAreOf = (zone: string) => `Times are those of ${zone}, your zone. What the house counts by days counts its own.`;
+export const timesAreOf = (zone: string, house: boolean) => (house ? `Times are those of the house: ${zone}.` : `Times are those of ${zone}, your zone. What the house counts by days counts its own.`);
+export const tellThemIn = (zone: string) => `Tell them in ${zone}`;

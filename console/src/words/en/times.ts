@@ -7,22 +7,38 @@ export function took(ms: number): string {
   return min < 60 ? `${min} min ${Math.floor(s % 60)} s` : `${Math.floor(min / 60)} h ${min % 60} min`;
 }
 
-// Made once: to make one costs as much as to paint a row.
-const ofToday = new Intl.DateTimeFormat(undefined, { hour: "2-digit", minute: "2-digit", hourCycle: "h23" });
-const ofOtherDays = new Intl.DateTimeFormat(undefined, { day: "numeric", month: "short", hour: "2-digit", minute: "2-digit", hourCycle: "h23" });
-const whole = new Intl.DateTimeFormat(undefined, { dateStyle: "full", timeStyle: "long", hourCycle: "h23" });
+// Made once for a zone: to make one costs as much as to paint a row.
+const clocks = (timeZone?: string) => ({
+  clock: new Intl.DateTimeFormat(undefined, { timeZone, hour: "2-digit", minute: "2-digit", hourCycle: "h23" }),
+  second: new Intl.DateTimeFormat(undefined, { timeZone, hour: "2-digit", minute: "2-digit", second: "2-digit", hourCycle: "h23" }),
+  otherDays: new Intl.DateTimeFormat(undefined, { timeZone, day: "numeric", month: "short", hour: "2-digit", minute: "2-digit", hourCycle: "h23" }),
+  whole: new Intl.DateTimeFormat(undefined, { timeZone, dateStyle: "full", timeStyle: "long", hourCycle: "h23" }),
+  day: new Intl.DateTimeFormat("sv", { timeZone, dateStyle: "short" }),
+});
 
-/** when is a time in the reader's zone; exact gives it to the second. */
-export function when(iso: string): string {
-  const t = new Date(iso);
-  if (Number.isNaN(t.getTime())) return "";
-  return (new Date().toDateString() === t.toDateString() ? ofToday : ofOtherDays).format(t);
+let now: string | undefined;
+let of = clocks();
+
+/** tellIn has times be told in a zone; undefined is the browser's own. What a browser does not know changes nothing. */
+export function tellIn(zone: string | undefined) {
+  if (zone === now) return;
+  now = zone;
+  try {
+    of = clocks(zone);
+  } catch {
+    /* a zone that is younger than this browser */
+  }
 }
 
-export function exact(iso: string): string {
+const told = (iso: string, by: (t: Date) => string) => {
   const t = new Date(iso);
-  return Number.isNaN(t.getTime()) ? "" : whole.format(t);
-}
+  return Number.isNaN(t.getTime()) ? "" : by(t);
+};
+
+/** when is a time in the zone that times are told in; exact gives it to the second, clock alone without its day. */
+export const when = (iso: string) => told(iso, (t) => (of.day.format(new Date()) === of.day.format(t) ? of.clock : of.otherDays).format(t));
+export const exact = (iso: string) => told(iso, (t) => of.whole.format(t));
+export const clock = (iso: string) => told(iso, (t) => of.second.format(t));
 
 /** utc is a time to the millisecond in UTC, as records have it. */
 export const utc = (iso: string) => new Date(iso).toISOString().replace("T", " ").replace("Z", "");
