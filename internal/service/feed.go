@@ -201,7 +201,7 @@ func (s *Feed) feedEntries(ctx context.Context, people map[string]store.Person) 
 			f.mu.Lock()
 			f.head = e.Number
 			f.concerned(func(w *Watch) {
-				if w.sees(e.OwnerID, owner.TeamID) {
+				if w.sees(e.OwnerID, owner.TeamID, e.Actor) {
 					f.give(w, News{Entry: &views[i]})
 				}
 			}, e.OwnerID, e.Subject, e.Actor)
@@ -319,6 +319,6 @@ func (f *feed) give(w *Watch, n News) {
 }
 
 // sees tells whether a matter is within what the watcher may read.
-func (w *Watch) sees(owner, team string) bool {
-	return w.actor.Grant.Reaches(policy.SeeJournal) && w.scope.Holds(owner, team)
+func (w *Watch) sees(owner, team, actor string) bool {
+	return w.actor.Grant.Reaches(policy.SeeJournal) && (w.scope.Holds(owner, team) || actor == w.actor.ID)
 }

@@ -194,7 +194,7 @@ func (s *Journal) filter(ctx context.Context, a Actor, in JournalQuery) (store.J
 	if !ok {
 		return store.JournalFilter{}, denied(a, "read the journal")
 	}
-	f := store.JournalFilter{After: in.After, Before: in.Before, Newest: in.Newest, Of: scope, Kind: in.Kind, From: in.From, To: in.To, Limit: in.Limit}
+	f := store.JournalFilter{After: in.After, Before: in.Before, Newest: in.Newest, Of: scope, By: a.ID, Kind: in.Kind, From: in.From, To: in.To, Limit: in.Limit}
 	if !in.To.IsZero() && !in.From.Before(in.To) {
 		return f, invalid("the journal is asked for from a time to one that is not later", "end it after it begins")
 	}

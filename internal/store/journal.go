@@ -104,6 +104,7 @@ type JournalFilter struct {
 	Before  int64     // 0 is no bound
 	Newest  bool      // the newest first
 	Of      Scope     // whose matter it is
+	By      string    // beside those: what this person did, whosever matter it is
 	Subject string    // what it happened to
 	Person  string    // whose matter it is, or who did it
 	Kind    string    // what the kind begins with
@@ -122,15 +123,33 @@ func (q journalReads) Journal(ctx context.Context, f JournalFilter) ([]Entry, er
 	if f.Newest {
 		order = " ORDER BY number DESC LIMIT ?"
 	}
-	if f.Person == "" {
-		return list(ctx, q.reader, scanEntry, "SELECT body FROM journal WHERE "+where+order, append(args, f.Limit)...)
+	// Somebody's matters, and what somebody did: each by its index, then together.
+	type way struct {
+		where string
+		args  []any
 	}
-	// Their matters, and what they did: each by its index, then together.
+	scope, of := f.Of.where()
+	ways := []way{{scope, of}}
+	if f.By != "" && !f.Of.Whole() {
+		ways = append(ways, way{" AND actor = ?", []any{f.By}})
+	}
+	if f.Person != "" {
+		var each []way
+		for _, w := range ways {
+			for _, of := range []string{" AND owner_id = ?", " AND actor = ?"} {
+				each = append(each, way{w.where + of, append(slices.Clone(w.args), f.Person)})
+			}
+		}
+		ways = each
+	}
 	var both []Entry
-	for _, of := range []string{" AND owner_id = ?", " AND actor = ?"} {
-		part, err := list(ctx, q.reader, scanEntry, "SELECT body FROM journal WHERE "+where+of+order, append(slices.Clone(args), f.Person, f.Limit)...)
+	for _, w := range ways {
+		part, err := list(ctx, q.reader, scanEntry, "SELECT body FROM journal WHERE "+where+w.where+order, append(append(slices.Clone(args), w.args...), f.Limit)...)
 		if err != nil {
 			return nil, err
+		}
+		if len(ways) == 1 {
+			return part, nil
 		}
 		both = append(both, part...)
 	}
@@ -144,8 +163,8 @@ func (q journalReads) Journal(ctx context.Context, f JournalFilter) ([]Entry, er
 	return both[:min(len(both), f.Limit)], nil
 }
 
-// journalWhere is a filter in words for which there are indexes. none tells
-// that nothing can fit.
+// journalWhere is a filter in words for which there are indexes, but for whose matter
+// it is and who did it. none tells that nothing can fit.
 func (q journalReads) journalWhere(ctx context.Context, f JournalFilter) (where string, args []any, none bool, err error) {
 	after, before := f.After, f.Before
 	if before <= 0 {
@@ -173,8 +192,6 @@ func (q journalReads) journalWhere(ctx context.Context, f JournalFilter) (where 
 		}
 	}
 	where, args = "number > ? AND number < ?", []any{after, before}
-	whose, of := f.Of.where()
-	where, args = where+whose, append(args, of...)
 	if f.Subject != "" {
 		where, args = where+" AND subject = ?", append(args, f.Subject)
 	}

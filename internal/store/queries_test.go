@@ -78,7 +78,7 @@ func TestNoQueryLooksAtAllThereEverWas(t *testing.T) {
 		case t == reflect.TypeFor[Scope]():
 			add(Scope{}, Scope{OwnerID: "p1"}, Scope{Teams: []string{"t1"}})
 		case t == reflect.TypeFor[JournalFilter]():
-			for _, f := range []JournalFilter{{}, {Newest: true}, {Of: Scope{OwnerID: "p1"}}, {Of: Scope{OwnerID: "p1", Teams: []string{"t1", "t2"}}}, {Subject: "w1"}, {Person: "p1", Newest: true}, {Kind: "workspace."}, {From: now.Add(-time.Hour), To: now}, {Of: Scope{OwnerID: "p1"}, Kind: "workspace."}} {
+			for _, f := range []JournalFilter{{}, {Newest: true}, {Of: Scope{OwnerID: "p1"}}, {Of: Scope{OwnerID: "p1", Teams: []string{"t1", "t2"}}}, {Subject: "w1"}, {Person: "p1", Newest: true}, {Kind: "workspace."}, {From: now.Add(-time.Hour), To: now}, {Of: Scope{OwnerID: "p1"}, Kind: "workspace."}, {Of: Scope{OwnerID: "p1"}, By: "p1"}, {Of: Scope{OwnerID: "p1", Teams: []string{"t1"}}, By: "p1", Person: "p2", Newest: true}} {
 				f.Limit = 10
 				add(f)
 			}
