@@ -117,6 +117,7 @@ func TestJSONOfEveryCommand(t *testing.T) {
 		{"astrid", "", "attention list", "attention list"},
 		{"ingrid", "", "recording list", "recording list"},
 		{"astrid", "", "team add", "team add Lights"},
+		{"astrid", "name,full_name\nabel,Abel Tor\n", "enrolment add --file", "enrolment add --file -"},
 		{"astrid", "", "enrolment add", "enrolment add"},
 		{"astrid", "", "enrolment list", "enrolment list"},
 		{"runa", "", "guest invite", "guest invite --team Timetable --for tide-board --until 72h"},

@@ -10,6 +10,15 @@ type Health struct {
 	At        time.Time `json:"at" doc:"The service's own time"`
 	// Troubles are what keeps it from being well, the gravest first.
 	Troubles []Trouble `json:"troubles,omitempty"`
+	// Announcement is what the house tells everybody.
+	Announcement *Announcement `json:"announcement,omitempty"`
+}
+
+// Announcement is what the house tells everybody who comes to its door, signed in or not.
+type Announcement struct {
+	Text   string     `json:"text" example:"The yard is moved on Saturday: push what matters."`
+	Pauses string     `json:"pauses,omitempty" enum:"launches,starts" doc:"What is not begun meanwhile, but by operators: launches and prebuilds; with starts, starts and rebuilds too"`
+	Until  *time.Time `json:"until,omitempty" doc:"When it ends by itself"`
 }
 
 // Opening is something that an installation leaves open.

@@ -93,7 +93,12 @@ type NewEnrolment struct {
 	Role   string `json:"role,omitempty" enum:"operator,lead,developer,auditor" doc:"Default: developer"`
 	Team   string `json:"team,omitempty"`
 	Person string `json:"person,omitempty" doc:"For somebody who has an account: the link sets a new password"`
-	Hours  int    `json:"hours,omitempty" minimum:"0" maximum:"720" doc:"How long the link can be used; default 72"`
+	// Name, FullName and Email are whom it is for: with a name the account is of that name
+	// and no other; what is not said of the others is theirs to say.
+	Name     string `json:"name,omitempty" maxLength:"32" example:"ingrid"`
+	FullName string `json:"full_name,omitempty" maxLength:"120"`
+	Email    string `json:"email,omitempty" maxLength:"200"`
+	Hours    int    `json:"hours,omitempty" minimum:"0" maximum:"720" doc:"How long the link can be used; default 72"`
 }
 
 // Enrolment is a link that was made. The link is shown this once.
@@ -103,6 +108,9 @@ type Enrolment struct {
 	Role      string    `json:"role"`
 	Team      string    `json:"team,omitempty"`
 	Person    string    `json:"person,omitempty"`
+	Name      string    `json:"name,omitempty" doc:"Of the account, where that was said"`
+	FullName  string    `json:"full_name,omitempty"`
+	Email     string    `json:"email,omitempty"`
 	ExpiresAt time.Time `json:"expires_at"`
 }
 
@@ -112,6 +120,9 @@ type OpenEnrolment struct {
 	Role      string    `json:"role" doc:"Of the account it sets up"`
 	Team      string    `json:"team,omitempty"`
 	Person    string    `json:"person,omitempty" doc:"Whose new password it sets"`
+	Name      string    `json:"name,omitempty" doc:"Of the account, where that was said"`
+	FullName  string    `json:"full_name,omitempty"`
+	Email     string    `json:"email,omitempty"`
 	MadeBy    string    `json:"made_by"`
 	ExpiresAt time.Time `json:"expires_at"`
 }
@@ -126,6 +137,9 @@ type EnrolmentOffer struct {
 	Role      string    `json:"role"`
 	Team      string    `json:"team,omitempty"`
 	Person    string    `json:"person,omitempty" doc:"Set: a new password for them"`
+	Name      string    `json:"name,omitempty" doc:"Set: the account has this name"`
+	FullName  string    `json:"full_name,omitempty" doc:"Set: and this one"`
+	Email     string    `json:"email,omitempty" doc:"Set: and this address"`
 	ExpiresAt time.Time `json:"expires_at"`
 }
 

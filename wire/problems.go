@@ -92,6 +92,7 @@ var ProblemKinds = []ProblemKind{
 	{"busy", http.StatusServiceUnavailable, "more waits to be written than is taken"},
 	{"under-way", http.StatusServiceUnavailable, "what was asked with this key is still being done"},
 	{"workspace-full", http.StatusInsufficientStorage, "the workspace has no room left for the file"},
+	{"paused", http.StatusServiceUnavailable, "an announcement of the house pauses it"},
 	{"disk-nearly-full", http.StatusInsufficientStorage, "the service has too little room to begin anything large"},
 	{"disk-full", http.StatusInsufficientStorage, "the service has no room to write"},
 }

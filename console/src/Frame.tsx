@@ -9,6 +9,7 @@ import { ProblemNote } from "./parts/ProblemNote";
 import { tellIn, when } from "words/times";
 import { barOf, rooms, titleOf } from "./routes";
 import { tasteFollows, useTaste } from "./parts/taste";
+import { Announced } from "./parts/Announced";
 import { keep, kept } from "./service/kept";
 import { health as healthOf, renewed, signOut } from "./service/session";
 import * as say from "words/Frame";
@@ -78,6 +79,7 @@ export function Frame({ person }: { person: Me }) {
         </Button>
       </header>
       {health.data?.simulated && <Alert banner type="info" title={say.thisYardIsSimulated()} />}
+      {health.data?.announcement && <Alert banner type="info" title={<Announced of={health.data.announcement} />} />}
       {health.data?.troubles
         ?.filter((t) => t.grave || may(person, "rules.change"))
         .map((t) => (

@@ -96,8 +96,10 @@ func (a *API) routes() {
 	s := a.svc
 	health := op("GET", "/health", "health", "Whether the service is well", "")
 	health.Metadata = public
-	answer(a, health, func(context.Context, service.Actor, *none) (wire.Health, error) {
-		return s.Health.Health(), nil
+	answer(a, health, func(ctx context.Context, _ service.Actor, _ *none) (wire.Health, error) {
+		h := s.Health.Health()
+		h.Announcement = s.Health.Announced(ctx)
+		return h, nil
 	})
 	list(a, op("GET", "/openings", "list-openings", "What of the installation is open, and how it is closed", policy.ChangeRules), openingKind,
 		func(ctx context.Context, who service.Actor, _ *Page) ([]wire.Opening, error) {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"strings"
 
@@ -13,10 +14,21 @@ import (
 func (a peopleCommands) enrolment() *cobra.Command {
 	c := &cobra.Command{Use: "enrolment", Short: "Links by which people set up their accounts, or new passwords (operators)"}
 	var in wire.NewEnrolment
+	var file, mails string
 	add := &cobra.Command{
 		Use: "add", Short: "Make a link by which somebody sets up their account, or a new password (operators)",
-		Example: "  yardbench enrolment add --role developer --team Harbour\n  yardbench enrolment add --for ingrid", Args: cobra.NoArgs,
+		Long:    "Make a link by which somebody sets up their account, or a new password. With --name the account has that name and no other. --file makes one for each in a file of people, as CSV: its first line has the columns' names, of name, full_name, email, role and team; what is printed is the same with each link, and --mails writes a message for each, which any mail program sends.",
+		Example: "  yardbench enrolment add --role developer --team Harbour\n  yardbench enrolment add --name ingrid --full-name 'Ingrid Solheim' --email ingrid@skerryline.example --team Timetable\n  yardbench enrolment add --file people.csv --mails letters > links.csv\n  yardbench enrolment add --for ingrid", Args: cobra.NoArgs,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
+			if file != "" {
+				if in.Name+in.FullName+in.Email+in.Person != "" {
+					return usage{errors.New("--file says for whom the links are; give --role, --team and --hours at most beside it")}
+				}
+				return a.enrolFile(cmd, api, file, mails, in)
+			}
+			if mails != "" {
+				return usage{errors.New("--mails wants --file")}
+			}
 			e, err := api.People.Enrol(cmd.Context(), in)
 			if err != nil {
 				return err
@@ -25,6 +37,9 @@ func (a peopleCommands) enrolment() *cobra.Command {
 				what := "a new account: " + e.Role
 				if e.Team != "" {
 					what += ", " + e.Team
+				}
+				if e.Name != "" {
+					what = e.Name + ", " + what
 				}
 				if e.Person != "" {
 					what = "a new password for " + e.Person
@@ -35,6 +50,11 @@ func (a peopleCommands) enrolment() *cobra.Command {
 	}
 	add.Flags().StringVar(&in.Role, "role", "", "operator, lead, developer or auditor (default: developer)")
 	add.Flags().StringVar(&in.Team, "team", "", "their team")
+	add.Flags().StringVar(&in.Name, "name", "", "the name to sign in with that the account is to have")
+	add.Flags().StringVar(&in.FullName, "full-name", "", "with --name: the name that stands on their commits")
+	add.Flags().StringVar(&in.Email, "email", "", "with --name: the address that stands on their commits")
+	add.Flags().StringVar(&file, "file", "", "a file of people, as CSV; - is standard input; --role and --team hold for whom it says none of")
+	add.Flags().StringVar(&mails, "mails", "", "with --file: a folder for a message to each, NAME.eml")
 	add.Flags().StringVar(&in.Person, "for", "", "somebody who has an account: the link sets a new password")
 	add.Flags().IntVar(&in.Hours, "hours", 0, "how long it can be used (default 72)")
 	list := &cobra.Command{
@@ -52,6 +72,9 @@ func (a peopleCommands) enrolment() *cobra.Command {
 				t := a.table(a.out, "LINK", "FOR", "MADE BY", "UNTIL")
 				for _, e := range all {
 					what := strings.TrimSuffix("a new "+e.Role+", "+e.Team, ", ")
+					if e.Name != "" {
+						what = e.Name + ", " + what
+					}
 					if e.Person != "" {
 						what = "a new password for " + e.Person
 					}

@@ -141,9 +141,12 @@ func (a workspaceCommands) watchList(ctx context.Context, api *client.Client, q 
 	})
 }
 
-// troubles says what keeps the service from being well.
+// troubles says what the house announces, and what keeps the service from being well.
 func (a workspaceCommands) troubles(ctx context.Context, api *client.Client) {
 	if h, err := api.Health(ctx); err == nil { // who cannot ask learns it from what they asked for
+		if h.Announcement != nil {
+			fmt.Fprintf(a.out, "%s%s\n", a.paint(text.Bold, clean(h.Announcement.Text)), pausing(*h.Announcement))
+		}
 		for _, t := range h.Troubles {
 			if !t.Grave { // an operator is told by doctor and attention
 				continue
@@ -151,6 +154,24 @@ func (a workspaceCommands) troubles(ctx context.Context, api *client.Client) {
 			fmt.Fprintf(a.out, "%s\n", a.paint(text.FgRed, fmt.Sprintf("since %s %s", when(t.Since), clean(t.Text))))
 		}
 	}
+}
+
+// pausing says what an announcement pauses, and until when it stands.
+func pausing(of wire.Announcement) string {
+	var says []string
+	switch of.Pauses {
+	case "launches":
+		says = append(says, "nothing new is launched")
+	case "starts":
+		says = append(says, "nothing is launched or started")
+	}
+	if of.Until != nil {
+		says = append(says, "until "+when(*of.Until))
+	}
+	if len(says) == 0 {
+		return ""
+	}
+	return " (" + strings.Join(says, ", ") + ")"
 }
 
 // dayMarks draws a day of half hours as one of hours.

@@ -33,6 +33,9 @@ type Book struct {
 	}
 }
 
+// At is the time by which the rules are read.
+func (b *Book) At() time.Time { return b.now() }
+
 // Rules gives the house rules in force, as q sees them, and their version.
 func (b *Book) Rules(ctx context.Context, q store.Q) (rules.Rules, int, error) {
 	v, err := q.Rules(ctx)

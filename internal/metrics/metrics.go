@@ -94,7 +94,7 @@ var (
 	free       = desc("data_free_bytes", "Room that is left where the data directory is.")
 	size       = desc("data_size_bytes", "The size of what the data directory lies on.")
 	backedUp   = desc("last_backup_timestamp_seconds", "When the newest backup was made; 0 for never.")
-	certEnds   = desc("certificate_ends_timestamp_seconds", "When the certificate of the service's door ends; not there where it has none.")
+	certEnds   = desc("certificate_ends_timestamp_seconds", "When the certificate of the service's door ends; 0 where it has none.")
 	built      = desc("build_info", "The service's version.", "version")
 )
 
@@ -133,9 +133,11 @@ func (g gauges) Collect(to chan<- prometheus.Metric) {
 	if at, err := g.LastBackup(); err == nil {
 		put(backedUp, max(0, float64(at.Unix())))
 	}
+	ends := int64(0)
 	if g.CertificateEnds != nil {
-		put(certEnds, float64(g.CertificateEnds().Unix()))
+		ends = g.CertificateEnds().Unix()
 	}
+	put(certEnds, float64(ends))
 	f, err := g.Figures.Now(ctx)
 	if err != nil {
 		slog.Warn("what is counted is not to be had now", "error", err)

@@ -12,6 +12,7 @@ import (
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/trouble"
 	"yardbench/internal/fault"
+	"yardbench/internal/house"
 	"yardbench/internal/reconcile"
 	"yardbench/internal/store"
 	"yardbench/internal/yard"
@@ -21,6 +22,7 @@ import (
 // Health tells how the service itself is.
 type Health struct {
 	keeper      *reconcile.Keeper
+	house       *house.Book
 	simulated   bool
 	store       *store.Store
 	yard        yard.Roomer // nil where it cannot say how much room it has

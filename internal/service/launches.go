@@ -260,6 +260,9 @@ func limitViews(lines []quota.Line) []wire.LimitLine {
 // Preflight says what a launch would come to, without launching.
 func (s *Launches) Preflight(ctx context.Context, a Actor, in wire.Launch) (wire.Preflight, error) {
 	o, err := s.order(ctx, a, in)
+	if err == nil {
+		err = paused(ctx, s.house, s.store.Read(), a, rules.Pause.Launches)
+	}
 	if err != nil {
 		return wire.Preflight{}, err
 	}
@@ -394,6 +397,9 @@ func (s *Launches) launch(ctx context.Context, a Actor, in wire.Launch, with fun
 			if w.Name, err = freeName(ctx, tx, a.ID, base); err != nil {
 				return err
 			}
+		}
+		if err := paused(ctx, s.house, tx.Q, a, rules.Pause.Launches); err != nil {
+			return err
 		}
 		if err := s.admit(ctx, tx, a.Person, quota.Launch(o.size)); err != nil {
 			return err

@@ -311,11 +311,31 @@ func (s *People) Enrol(ctx context.Context, a Actor, in wire.NewEnrolment) (wire
 		}
 		e.PersonID, e.Person, e.Role, e.TeamID, e.Team = p.ID, p.Name, p.Role, p.TeamID, p.Team
 	}
+	if e.Name, e.FullName, e.Email = in.Name, strings.TrimSpace(in.FullName), in.Email; e.Name+e.FullName+e.Email != "" {
+		if err := s.invited(ctx, e); err != nil {
+			return wire.Enrolment{}, err
+		}
+	}
 	hours := 72
 	if in.Hours > 0 {
 		hours = in.Hours
 	}
 	return s.enrolment(ctx, e, time.Duration(hours)*time.Hour)
+}
+
+// invited checks whom a link is for.
+func (s *People) invited(ctx context.Context, e store.Enrolment) error {
+	if e.Name == "" || e.PersonID != "" {
+		return invalid("a link for somebody names the account that it sets up", "give the name to sign in with, and no person who has an account")
+	}
+	if err := checkAccount(store.Person{Name: e.Name, FullName: cmp.Or(e.FullName, e.Name), Email: cmp.Or(e.Email, "nobody@skerryline.example")}); err != nil {
+		return err
+	}
+	_, err := s.store.Read().PersonByName(ctx, e.Name)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	}
+	return cmp.Or(err, error(conflict("name-taken", "there is a person "+quote(e.Name)+" already", "choose another name, or make a link for a new password of theirs")))
 }
 
 // FirstEnrolment makes the link for the first operator of a service that knows
@@ -333,12 +353,12 @@ func (s *People) enrolment(ctx context.Context, e store.Enrolment, life time.Dur
 	key, hash := newToken("yb_link_")
 	e.ID, e.Hash, e.ExpiresAt = store.NewID(), hash, s.now().Add(life).UTC()
 	// The key stands behind a #, which no browser sends to a server.
-	out := wire.Enrolment{ID: e.ID, Link: s.address + "/enrol#" + key, Role: string(e.Role), Team: e.Team, Person: e.Person, ExpiresAt: e.ExpiresAt}
+	out := wire.Enrolment{ID: e.ID, Link: s.address + "/enrol#" + key, Role: string(e.Role), Team: e.Team, Person: e.Person, Name: e.Name, FullName: e.FullName, Email: e.Email, ExpiresAt: e.ExpiresAt}
 	return out, s.store.Write(ctx, func(tx *store.Tx) error {
 		if err := tx.AddEnrolment(ctx, e); err != nil {
 			return err
 		}
-		return tx.Journal(ctx, e.ID, e.PersonID, e.MadeBy, journal.EnrolmentMade{Role: e.Role, Team: e.Team})
+		return tx.Journal(ctx, e.ID, e.PersonID, e.MadeBy, journal.EnrolmentMade{Role: e.Role, Team: e.Team, Name: e.Name})
 	})
 }
 
@@ -350,7 +370,7 @@ func (s *People) Enrolments(ctx context.Context, a Actor) ([]wire.OpenEnrolment,
 	rows, err := s.store.Read().Enrolments(ctx, s.now())
 	out := []wire.OpenEnrolment{}
 	for _, e := range rows {
-		out = append(out, wire.OpenEnrolment{ID: e.ID, Role: string(e.Role), Team: e.Team, Person: e.Person, MadeBy: nameOf(ctx, s.store.Read(), e.MadeBy), ExpiresAt: e.ExpiresAt})
+		out = append(out, wire.OpenEnrolment{ID: e.ID, Role: string(e.Role), Team: e.Team, Person: e.Person, Name: e.Name, FullName: e.FullName, Email: e.Email, MadeBy: nameOf(ctx, s.store.Read(), e.MadeBy), ExpiresAt: e.ExpiresAt})
 	}
 	return out, err
 }
@@ -384,7 +404,7 @@ func (s *People) offered(ctx context.Context, key string) (store.Enrolment, erro
 // Offer tells what a link is for.
 func (s *People) Offer(ctx context.Context, key string) (wire.EnrolmentOffer, error) {
 	e, err := s.offered(ctx, key)
-	return wire.EnrolmentOffer{Role: string(e.Role), Team: e.Team, Person: e.Person, ExpiresAt: e.ExpiresAt}, err
+	return wire.EnrolmentOffer{Role: string(e.Role), Team: e.Team, Person: e.Person, Name: e.Name, FullName: e.FullName, Email: e.Email, ExpiresAt: e.ExpiresAt}, err
 }
 
 // UseEnrolment sets up the account, or the new password. A link is used once.
@@ -393,7 +413,10 @@ func (s *People) UseEnrolment(ctx context.Context, in wire.EnrolmentUse) (wire.P
 	if err != nil {
 		return wire.Person{}, err
 	}
-	p := store.Person{ID: store.NewID(), Name: in.Name, FullName: strings.TrimSpace(in.FullName), Email: in.Email, Role: e.Role, TeamID: e.TeamID, Team: e.Team}
+	if e.Name != "" && in.Name != "" && in.Name != e.Name {
+		return wire.Person{}, invalid("this link is for "+quote(e.Name)+", and for no other name", "leave the name out, or ask an operator for another link")
+	}
+	p := store.Person{ID: store.NewID(), Name: cmp.Or(e.Name, in.Name), FullName: cmp.Or(e.FullName, strings.TrimSpace(in.FullName)), Email: cmp.Or(e.Email, in.Email), Role: e.Role, TeamID: e.TeamID, Team: e.Team}
 	if e.Guest != nil {
 		if !s.now().Before(e.Guest.Until) {
 			return wire.Person{}, conflict("not-now", "the access that this link is for is over", "ask the lead of "+e.Team+" for another")

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -14,6 +15,7 @@ import (
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/policy"
 	"yardbench/internal/core/prebuild"
+	"yardbench/internal/core/rules"
 	"yardbench/internal/fault"
 	"yardbench/internal/house"
 	"yardbench/internal/reconcile"
@@ -113,6 +115,7 @@ func (s *Prebuilds) DropPlan(ctx context.Context, a Actor, repository, branch st
 		}
 	}
 	s.keeper.Forget("plan " + p.ID)
+	s.keeper.Forget("due " + p.ID)
 	return s.store.Write(ctx, func(tx *store.Tx) error {
 		if err := tx.DropPrebuildPlan(ctx, p.ID); err != nil {
 			return err
@@ -243,7 +246,7 @@ func (s *Prebuilds) schedule(ctx context.Context, p store.PrebuildPlan) {
 		if err != nil {
 			return err
 		}
-		_, err = s.run(ctx, p, "service", "by its timetable", false)
+		_, err = s.runOrLater(ctx, p, "by its timetable")
 		var wrong *fault.Fault
 		if errors.As(err, &wrong) && wrong.Class != fault.Away && wrong.Class != fault.NoRoom {
 			slog.Warn("a prebuild by the timetable did not begin", "plan", p.ID, "error", err)
@@ -263,9 +266,30 @@ func (s *Prebuilds) prebuilt(ctx context.Context, plan string) {
 	if err != nil || p.Due == "" {
 		return
 	}
-	if _, err := s.run(ctx, p, "service", p.Due, false); err != nil && ctx.Err() == nil {
+	if _, err := s.runOrLater(ctx, p, p.Due); err != nil && ctx.Err() == nil {
 		slog.Warn("a prebuild that was due did not begin", "plan", plan, "error", err)
 	}
+}
+
+// pausedAgain is how often it is looked whether what was paused may be made.
+const pausedAgain = time.Minute
+
+// runOrLater is run for what nobody asks for themselves: while that is paused, it is due,
+// and made when it is over. It is due over a restart, too.
+func (s *Prebuilds) runOrLater(ctx context.Context, p store.PrebuildPlan, reason string) (*store.PrebuildRun, error) {
+	run, err := s.run(ctx, p, Actor{}, reason, false)
+	var f *fault.Fault
+	if !errors.As(err, &f) || f.Kind != "paused" {
+		return run, err
+	}
+	if err := s.store.Write(ctx, func(tx *store.Tx) error { return tx.SetDue(ctx, p.ID, reason) }); err != nil {
+		return nil, err
+	}
+	s.keeper.At("due "+p.ID, s.now().Add(pausedAgain), func(ctx context.Context) error {
+		s.prebuilt(ctx, p.ID)
+		return nil
+	})
+	return nil, nil
 }
 
 // RunPlan makes a prepared image now.
@@ -274,7 +298,7 @@ func (s *Prebuilds) RunPlan(ctx context.Context, a Actor, repository, branch str
 	if err != nil {
 		return wire.PrebuildRun{}, err
 	}
-	run, err := s.run(ctx, p, a.ID, "by hand", true)
+	run, err := s.run(ctx, p, a, "by hand", true)
 	if err != nil {
 		return wire.PrebuildRun{}, err
 	}
@@ -287,7 +311,8 @@ func (s *Prebuilds) RunPlan(ctx context.Context, a Actor, repository, branch str
 // run begins a run of a plan. While one is under way it notes that another is
 // due, and gives nil; so too where the newest good one is of the same content,
 // unless it is asked for by force.
-func (s *Prebuilds) run(ctx context.Context, p store.PrebuildPlan, actor, reason string, force bool) (*store.PrebuildRun, error) {
+func (s *Prebuilds) run(ctx context.Context, p store.PrebuildPlan, who Actor, reason string, force bool) (*store.PrebuildRun, error) {
+	actor := cmp.Or(who.ID, "service")
 	r, err := s.store.Read().RepositoryByID(ctx, p.RepositoryID)
 	if err != nil {
 		return nil, err
@@ -330,6 +355,9 @@ func (s *Prebuilds) run(ctx context.Context, p store.PrebuildPlan, actor, reason
 			return nil
 		}
 		begun = true
+		if err := paused(ctx, s.house, tx.Q, who, rules.Pause.Launches); err != nil {
+			return err
+		}
 		if err := s.launches.Accept(ctx, tx, &w, lifecycle.PrebuildRun, actor, r.Name); err != nil {
 			return err
 		}

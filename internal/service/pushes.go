@@ -85,7 +85,7 @@ func (s *Pushes) Pushed(ctx context.Context, in wire.Push, body []byte, at, mark
 		}
 		if err == nil {
 			var run *store.PrebuildRun
-			if run, err = s.prebuilds.run(ctx, p, "service", fmt.Sprintf("on the push of %.10s", in.Commit), false); run != nil {
+			if run, err = s.prebuilds.runOrLater(ctx, p, fmt.Sprintf("on the push of %.10s", in.Commit)); run != nil {
 				out.Runs++
 			}
 		}

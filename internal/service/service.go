@@ -170,7 +170,7 @@ func New(r Rooms) *Service {
 		repositories: repositories, views: look}
 	openings := &Openings{undecided: quarantine.undecided, address: r.Address, perHour: r.ChangesPerHour, yard: examiner, house: r.House, store: r.Store, now: r.Now, lastBackup: r.LastBackup}
 	roomer, _ := r.Yard.(yard.Roomer)
-	health := &Health{keeper: r.Keeper, simulated: r.Simulated, store: r.Store, yard: roomer, views: look, keys: r.KeyFiles, certificate: r.CertificateEnds, now: r.Now}
+	health := &Health{keeper: r.Keeper, simulated: r.Simulated, house: r.House, store: r.Store, yard: roomer, views: look, keys: r.KeyFiles, certificate: r.CertificateEnds, now: r.Now}
 	passkeys := &Passkeys{address: r.Address, store: r.Store, vault: r.Vault, now: r.Now, signIns: signIns}
 	providers := &Providers{passkeys: passkeys, address: r.Address, house: r.House, store: r.Store, vault: r.Vault, now: r.Now, room: &identity.Room{Now: r.Now}}
 	guests := &Guests{house: r.House, keeper: r.Keeper, store: r.Store, now: r.Now, people: people, repositories: repositories, works: workspaces}

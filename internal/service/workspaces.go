@@ -66,6 +66,9 @@ func (s *Workspaces) Start(ctx context.Context, a Actor, ref string) (wire.Works
 		if w.Phase == lifecycle.Ready {
 			return nil
 		}
+		if err := paused(ctx, s.house, tx.Q, a, rules.Pause.Starts); err != nil {
+			return err
+		}
 		if err := s.admitStart(ctx, tx, *w); err != nil {
 			return err
 		}
@@ -138,6 +141,9 @@ func (s *Workspaces) Rebuild(ctx context.Context, a Actor, ref string, in wire.R
 	return s.want(ctx, a, ref, lifecycle.Rebuild, func(tx *store.Tx, w *store.Workspace) error {
 		if w.NextBody > 0 {
 			return conflict("not-now", "a rebuild of "+quote(w.Name)+" is under way", "wait for it, or stop the workspace")
+		}
+		if err := paused(ctx, s.house, tx.Q, a, rules.Pause.Starts); err != nil {
+			return err
 		}
 		if w.Phase != lifecycle.Ready {
 			if err := s.admitStart(ctx, tx, *w); err != nil {

@@ -21,16 +21,19 @@ type Enrolment struct {
 	ExpiresAt        time.Time
 	UsedAt           *time.Time
 	Guest            *Guest // what it is for, where it brings a guest in
+	// Name, FullName and Email are whom it is for, where that was said: the account has
+	// those.
+	Name, FullName, Email string
 }
 
-const enrolmentQuery = `SELECT e.id, e.hash, e.role, COALESCE(e.team_id, ''), COALESCE(t.name, ''), COALESCE(e.person_id, ''), COALESCE(p.name, ''), e.made_by, e.expires_at, e.used_at, e.guest
+const enrolmentQuery = `SELECT e.id, e.hash, e.role, COALESCE(e.team_id, ''), COALESCE(t.name, ''), COALESCE(e.person_id, ''), COALESCE(p.name, ''), e.made_by, e.expires_at, e.used_at, e.guest, e.name, e.full_name, e.email
  FROM enrolments e LEFT JOIN teams t ON t.id = e.team_id LEFT JOIN people p ON p.id = e.person_id `
 
 func scanEnrolment(scan func(...any) error) (e Enrolment, err error) {
 	var expires int64
 	var used sql.NullInt64
 	var guest string
-	err = scan(&e.ID, &e.Hash, &e.Role, &e.TeamID, &e.Team, &e.PersonID, &e.Person, &e.MadeBy, &expires, &used, &guest)
+	err = scan(&e.ID, &e.Hash, &e.Role, &e.TeamID, &e.Team, &e.PersonID, &e.Person, &e.MadeBy, &expires, &used, &guest, &e.Name, &e.FullName, &e.Email)
 	e.ExpiresAt, e.UsedAt = fromMicros(expires), fromNullMicros(used)
 	if err == nil && guest != "" {
 		e.Role, e.Guest = policy.Guest, &Guest{}
@@ -55,8 +58,8 @@ func (tx peopleWrites) AddEnrolment(ctx context.Context, e Enrolment) error {
 	if e.Role == policy.Guest { // what a guest is beside is their access
 		e.Role = policy.Developer
 	}
-	return tx.exec(ctx, "INSERT INTO enrolments (id, hash, role, team_id, person_id, made_by, created_at, expires_at, guest) VALUES (?, ?, ?, NULLIF(?, ''), NULLIF(?, ''), ?, ?, ?, ?)",
-		e.ID, e.Hash, e.Role, e.TeamID, e.PersonID, e.MadeBy, micros(tx.now), micros(e.ExpiresAt), guest)
+	return tx.exec(ctx, "INSERT INTO enrolments (id, hash, role, team_id, person_id, made_by, created_at, expires_at, guest, name, full_name, email) VALUES (?, ?, ?, NULLIF(?, ''), NULLIF(?, ''), ?, ?, ?, ?, ?, ?, ?)",
+		e.ID, e.Hash, e.Role, e.TeamID, e.PersonID, e.MadeBy, micros(tx.now), micros(e.ExpiresAt), guest, e.Name, e.FullName, e.Email)
 }
 
 // EnrolmentByHash finds a link that can still be used at now. One counts only

@@ -25,29 +25,30 @@ function Enrol() {
   const offer = useQuery(offerOf(key));
   const use = useMutation({
     mutationFn: async (f: Fields) => {
-      const p = await enrol({ key, ...f });
+      const p = await enrol({ key, ...f, ...fixed });
       await signIn({ name: p.name, password: f.password });
     },
     onSuccess: () => location.assign("/"),
   });
   const again = offer.data?.person;
+  const fixed = { ...(offer.data?.name && { name: offer.data.name }), ...(offer.data?.full_name && { full_name: offer.data.full_name }), ...(offer.data?.email && { email: offer.data.email }) };
   return (
     <main className="narrow">
       <h1>{again ? say.aNewPasswordFor(again) : say.setUpYourAccount()}</h1>
       {offer.error && <ProblemNote error={offer.error instanceof Problem && offer.error.status === 404 ? new Problem(404, say.thisLinkCannotBe(), offer.error.next) : offer.error} />}
       {offer.data && (
-        <Form<Fields> layout="vertical" size="large" requiredMark={false} onFinish={(f) => use.mutate(f)}>
+        <Form<Fields> initialValues={fixed} layout="vertical" size="large" requiredMark={false} onFinish={(f) => use.mutate(f)}>
           {!again && (
             <>
               <p>{say.youWillBeIn(offer.data.role, offer.data.team, when(offer.data.expires_at))}</p>
-              <Form.Item name="name" label={say.nameToSignIn()} rules={[{ required: true, message: say.aNamePlease() }]} extra={say.lowerCaseLettersAnd()}>
-                <Input autoFocus autoComplete="username" spellCheck={false} />
+              <Form.Item name="name" label={say.nameToSignIn()} rules={[{ required: true, message: say.aNamePlease() }]} extra={fixed.name ? say.theLinkIsForIt() : say.lowerCaseLettersAnd()}>
+                <Input readOnly={!!fixed.name} autoFocus={!fixed.name} autoComplete="username" spellCheck={false} />
               </Form.Item>
               <Form.Item name="full_name" label={say.fullName()} rules={[{ required: true, message: say.yourFullNamePlease() }]} extra={say.itStandsOnYour()}>
-                <Input autoComplete="name" />
+                <Input readOnly={!!fixed.full_name} autoComplete="name" />
               </Form.Item>
               <Form.Item name="email" label={say.mailAddress()} rules={[{ required: true, message: say.yourAddressPlease() }]} extra={say.itStandsOnYour()}>
-                <Input autoComplete="email" />
+                <Input readOnly={!!fixed.email} autoComplete="email" />
               </Form.Item>
             </>
           )}

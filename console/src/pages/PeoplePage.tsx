@@ -254,7 +254,7 @@ function OpenLinks() {
         pagination={false}
         dataSource={links.data}
         columns={[
-          { title: say.forIt(), render: (_, e) => (e.person ? say.aNewPasswordFor(e.person) : [say.aNew() + e.role, e.team].filter(Boolean).join(", ")) },
+          { title: say.forIt(), render: (_, e) => (e.person ? say.aNewPasswordFor(e.person) : [e.name, say.aNew() + e.role, e.team].filter(Boolean).join(", ")) },
           { title: say.madeBy(), dataIndex: "made_by", width: 160 },
           { title: say.until(), dataIndex: "expires_at", width: 220, render: (at: string) => when(at) },
           {
@@ -274,7 +274,7 @@ function OpenLinks() {
   );
 }
 
-type Fields = { role: (typeof roles)[number]; team?: string; hours: number };
+type Fields = { name?: string; full_name?: string; email?: string; role: (typeof roles)[number]; team?: string; hours: number };
 
 function MakeLink({ person, teams, onClose }: { person?: string; teams: string[]; onClose: () => void }) {
   return (
@@ -289,6 +289,15 @@ function MakeLink({ person, teams, onClose }: { person?: string; teams: string[]
     >
       {!person && (
         <>
+          <Form.Item name="name" label={say.name()} extra={say.leftToThem()}>
+            <Input spellCheck={false} />
+          </Form.Item>
+          <Form.Item name="full_name" label={say.fullName()}>
+            <Input />
+          </Form.Item>
+          <Form.Item name="email" label={say.mailAddress()}>
+            <Input />
+          </Form.Item>
           <Form.Item name="role" label={say.role()}>
             <Select options={roles.map((r) => ({ value: r, label: r }))} />
           </Form.Item>

@@ -2,8 +2,9 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useLocation, useSearchParams } from "react-router";
 import { Problem } from "../api/client";
-import { doors as doorsOf, signIn as ask } from "../service/session";
+import { doors as doorsOf, health as healthOf, signIn as ask } from "../service/session";
 import { hasPasskeys, signInByPasskey } from "../service/passkeys";
+import { Announced } from "../parts/Announced";
 import * as say from "words/pages/SignInPage";
 
 /** Where everybody begins. It is kept small: without antd, which comes while a name is typed. */
@@ -13,6 +14,7 @@ export function SignInPage({ onSignedIn }: { onSignedIn: () => void }) {
   const { pathname } = useLocation();
   const [search, setSearch] = useSearchParams();
   const doors = useQuery(doorsOf);
+  const health = useQuery(healthOf);
   const signIn = useMutation({
     mutationFn: () => ask({ name, password }),
     onSuccess: () => {
@@ -35,6 +37,11 @@ export function SignInPage({ onSignedIn }: { onSignedIn: () => void }) {
   return (
     <main className="narrow">
       <h1>{say.signInToYard()}</h1>
+      {health.data?.announcement && (
+        <p role="status">
+          <Announced of={health.data.announcement} />
+        </p>
+      )}
       {refused && !signIn.isPending && !signIn.error && <p role="alert">{say.refused(refused)}</p>}
       {providers.map((p) => (
         <a key={p.name} className="door" href={`${p.begin}?to=${encodeURIComponent(here)}`}>

@@ -408,6 +408,7 @@ type TeamAdded struct {
 type EnrolmentMade struct {
 	Role policy.Role `json:"role"`
 	Team string      `json:"team"`
+	Name string      `json:"name,omitempty"` // of the account, where that was said
 }
 
 // EnrolmentEnded is a link that was taken back before anybody used it.

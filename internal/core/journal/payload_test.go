@@ -79,7 +79,7 @@ func TestKindsAndTheirJSONStay(t *testing.T) {
 		{SignedOut{}, "person.signed-out", `{}`},
 		{TeamAdded{"Fares"}, "team.added", `{"name":"Fares"}`},
 		{EnrolmentEnded{}, "enrolment.ended", `{}`},
-		{EnrolmentMade{"lead", "Fares"}, "enrolment.made", `{"role":"lead","team":"Fares"}`},
+		{EnrolmentMade{"lead", "Fares", ""}, "enrolment.made", `{"role":"lead","team":"Fares"}`},
 		{TokenMade{at, "ci", []string{"tide-board"}, []policy.Scope{policy.Read}}, "token.made", `{"expires_at":"2026-11-25T08:00:00Z","name":"ci","repositories":["tide-board"],"scopes":["read"]}`},
 		{TokenExpiring{at, "ci"}, "token.expiring", `{"expires_at":"2026-11-25T08:00:00Z","name":"ci"}`},
 		{TokenMade{ExpiresAt: at, Name: "ci"}, "token.made", `{"expires_at":"2026-11-25T08:00:00Z","name":"ci"}`},

@@ -77,6 +77,8 @@ func (r Rules) At(now time.Time) (is Rules, next time.Time) {
 			is.Limits.Teams = without(is.Limits.Teams, name)
 		} else if name, ok := strings.CutPrefix(path, ofRepositories); ok {
 			is.AllowIn = without(is.AllowIn, name)
+		} else if path == ofAnnouncement {
+			is.Announcement = Announcement{}
 		}
 	}
 	return is, next

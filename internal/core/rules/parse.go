@@ -71,6 +71,7 @@ func Parse(text []byte) (Rules, []Finding) {
 		"terminals":       may(func(n *yaml.Node) { d.terminals(n, &r.Terminals) }),
 		"sign_in":         may(func(n *yaml.Node) { d.signIn(n, &r.SignIn) }),
 		"secrets":         may(func(n *yaml.Node) { d.secrets(n, &r.Secrets) }),
+		"announcement":    may(func(n *yaml.Node) { r.Announcement.read(d, n) }),
 		"git":             may(func(n *yaml.Node) { r.Git.read(d, n) }),
 		"builds":          may(func(n *yaml.Node) { d.builds(n, &r.Builds) }),
 		"editors":         may(func(n *yaml.Node) { r.Editors = d.editors(n) }),

@@ -49,6 +49,8 @@ type Rules struct {
 	SignIn     SignIn
 	Secrets    Secrets
 	Git        Git
+	// Announcement is told to everybody; it may pause what people begin.
+	Announcement Announcement
 	// Starters is the registered repository that holds the starters; "" is none.
 	Starters string
 	// Editors are those of people's own machines that are opened on a workspace.
@@ -397,6 +399,7 @@ func (r Rules) values() map[string]string {
 	r.SignIn.values(v)
 	r.Secrets.values(v)
 	r.Git.values(v)
+	r.Announcement.values(v)
 	amounts := func(path string, a Amounts) {
 		for k, n := range a {
 			v[path+"."+string(k)] = Amount(k, n)

@@ -24,8 +24,8 @@ const (
 	// partedOutput is how much it prints meanwhile before it waits. What was on its way
 	// as the connection broke stands in the scrollback before that.
 	partedOutput = scrollbackBytes / 2
-	// maxLasting bounds the commands that run, maxEnded those that have ended and can
-	// still be asked how.
+	// maxLasting bounds those commands: more end with their connections. maxEnded bounds those of
+	// them that have ended and can still be asked how.
 	maxLasting = 256
 	maxEnded   = 16
 	// fedMost bounds the input that waits for a command; whoever counts sends less.
@@ -68,10 +68,19 @@ type lasting struct {
 	exit      steward.Exit
 }
 
+// lastings are those of a workspace.
+type lastings struct {
+	server *server
+	mu     sync.Mutex
+	alone  time.Duration       // how long one goes on without a connection
+	all    map[string]*lasting // by label
+	ended  []string            // of those, the ones that have ended, the oldest first
+}
+
 // last runs a command that outlasts its connection, or comes back to it.
-func (s *server) last(c *steward.Conn, r steward.Request, typed, read *sign) {
+func (s *lastings) last(c *steward.Conn, r steward.Request, typed, read *sign) {
 	s.mu.Lock()
-	l := s.lasting[r.ID]
+	l := s.all[r.ID]
 	s.mu.Unlock()
 	if r.Life != "" && (l == nil || l.life != r.Life) {
 		_ = c.Send(steward.Reply{Problem: "the command has ended"}) // a stream that broke has no reader
@@ -86,7 +95,7 @@ func (s *server) last(c *steward.Conn, r steward.Request, typed, read *sign) {
 			return
 		}
 		var err error
-		if l, err = s.beginLasting(r, read); err != nil {
+		if l, err = s.begin(r, read); err != nil {
 			_ = c.SendJSON(steward.Ended, steward.Exit{Code: cmp.Or(exitOf(err), 126), Problem: err.Error()})
 			return
 		}
@@ -94,6 +103,14 @@ func (s *server) last(c *steward.Conn, r steward.Request, typed, read *sign) {
 		return
 	}
 	l.attach(c, r, typed)
+}
+
+// hasRoom tells whether there is room for another that outlasts its connection; what there
+// is none for ends with it.
+func (s *lastings) hasRoom() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return len(s.all) < maxLasting
 }
 
 // unfit is why a command cannot be begun at all, as a shell tells it.
@@ -106,8 +123,8 @@ func exitOf(err error) int {
 	return 0
 }
 
-func (s *server) beginLasting(r steward.Request, read *sign) (*lasting, error) {
-	cmd, err := s.prepare(r.Process)
+func (s *lastings) begin(r steward.Request, read *sign) (*lasting, error) {
+	cmd, err := s.server.prepare(r.Process)
 	if err != nil {
 		return nil, unfit{err}
 	}
@@ -117,7 +134,7 @@ func (s *server) beginLasting(r steward.Request, read *sign) (*lasting, error) {
 	if err != nil {
 		return nil, err
 	}
-	if l.history, err = newScrollback(s.runDir, &s.scrollRoom); err != nil {
+	if l.history, err = newScrollback(s.server.runDir, &s.server.scrollRoom); err != nil {
 		return nil, err
 	}
 	cmd.Stdout, cmd.Stderr = seen{printing{l, steward.Output}, read}, seen{printing{l, steward.Errors}, read}
@@ -128,9 +145,9 @@ func (s *server) beginLasting(r steward.Request, read *sign) (*lasting, error) {
 	l.input = stdin
 	s.mu.Lock()
 	l.alone = s.alone
-	full, known := len(s.lasting) >= maxLasting, s.lasting[r.ID] != nil
+	full, known := len(s.all) >= maxLasting, s.all[r.ID] != nil
 	if !full && !known {
-		s.lasting[r.ID] = l
+		s.all[r.ID] = l
 	}
 	s.mu.Unlock()
 	if full || known {
@@ -138,10 +155,10 @@ func (s *server) beginLasting(r steward.Request, read *sign) (*lasting, error) {
 		return nil, errors.New("too many commands run already; end some first")
 	}
 	if err := cmd.Start(); err != nil {
-		s.forgetLasting(r.ID)
+		s.forget(r.ID)
 		return nil, err
 	}
-	letGo := s.track(cmd.Process.Pid, "run "+filepath.Base(cmd.Args[0]), r.Process.Secrets)
+	letGo := s.server.track(cmd.Process.Pid, "run "+filepath.Base(cmd.Args[0]), r.Process.Secrets)
 	go l.write()
 	go func() {
 		err := cmd.Wait()
@@ -150,15 +167,15 @@ func (s *server) beginLasting(r steward.Request, read *sign) (*lasting, error) {
 		}
 		letGo()
 		l.end(ended(err))
-		s.keepEnded(r.ID)
+		s.keep(r.ID)
 		time.Sleep(l.alone)
-		s.forgetLasting(r.ID)
+		s.forget(r.ID)
 	}()
 	return l, nil
 }
 
-// keepEnded has no more than so many be kept that have ended, the newest.
-func (s *server) keepEnded(id string) {
+// keep has no more than so many be kept that have ended, the newest.
+func (s *lastings) keep(id string) {
 	s.mu.Lock()
 	s.ended = append(s.ended, id)
 	var old []string
@@ -167,15 +184,15 @@ func (s *server) keepEnded(id string) {
 	}
 	s.mu.Unlock()
 	for _, id := range old {
-		s.forgetLasting(id)
+		s.forget(id)
 	}
 }
 
-// forgetLasting forgets a command, once it has ended or where it never began.
-func (s *server) forgetLasting(id string) {
+// forget forgets a command, once it has ended or where it never began.
+func (s *lastings) forget(id string) {
 	s.mu.Lock()
-	l := s.lasting[id]
-	delete(s.lasting, id)
+	l := s.all[id]
+	delete(s.all, id)
 	s.ended = slices.DeleteFunc(s.ended, func(x string) bool { return x == id })
 	s.mu.Unlock()
 	if l != nil {

@@ -141,9 +141,9 @@ func TestARunOutlastsItsConnection(t *testing.T) {
 		}
 	}
 	waitFor(t, "the old ones to be forgotten", func() bool {
-		p.server.mu.Lock()
-		defer p.server.mu.Unlock()
-		return len(p.server.lasting) <= maxEnded && len(p.server.ended) <= maxEnded
+		p.server.lasting.mu.Lock()
+		defer p.server.lasting.mu.Unlock()
+		return len(p.server.lasting.all) <= maxEnded && len(p.server.lasting.ended) <= maxEnded
 	})
 }
 
@@ -169,9 +169,9 @@ func TestARunThatNobodyComesBackTo(t *testing.T) {
 	}
 	waitFor(t, "it to end by a word", func() bool { return runs() == 0 })
 	goesOn := func(alone time.Duration) {
-		p.server.mu.Lock()
-		defer p.server.mu.Unlock()
-		p.server.alone = alone
+		p.server.lasting.mu.Lock()
+		defer p.server.lasting.mu.Unlock()
+		p.server.lasting.alone = alone
 	}
 	goesOn(300 * time.Millisecond)
 	if _, over := newComer(t, p, "run-left", "echo begun; exec sleep 600", nil).come(1); over {
@@ -183,9 +183,9 @@ func TestARunThatNobodyComesBackTo(t *testing.T) {
 	if _, over := loud.come(1); over {
 		t.Fatal("it ended at once")
 	}
-	p.server.mu.Lock()
-	l := p.server.lasting["run-loud"]
-	p.server.mu.Unlock()
+	p.server.lasting.mu.Lock()
+	l := p.server.lasting.all["run-loud"]
+	p.server.lasting.mu.Unlock()
 	ahead := func() int64 {
 		l.mu.Lock()
 		defer l.mu.Unlock()

@@ -40,10 +40,8 @@ type server struct {
 	session    *yamux.Session // nil while the service is away
 	terminals  map[string]*terminal
 	setUps     map[string]*setUp
-	lasting    map[string]*lasting // commands that outlast their connection, by label
-	alone      time.Duration       // how long such a one goes on without a connection
-	ended      []string            // of those, the ones that have ended, the oldest first
-	procs      map[int]holder      // leaders of process groups that run
+	lasting    lastings
+	procs      map[int]holder // leaders of process groups that run
 	signs      signs
 	scrollRoom atomic.Int64      // what is free for the scrollback of terminals
 	gitProxy   string            // the address of the proxy for git
@@ -79,7 +77,8 @@ func newServer(p places) (*server, error) {
 
 // prepareServer is a server without ways to the outside for git.
 func prepareServer(p places) (*server, error) {
-	s := &server{places: p, terminals: map[string]*terminal{}, setUps: map[string]*setUp{}, lasting: map[string]*lasting{}, alone: partedMost, procs: map[int]holder{}}
+	s := &server{places: p, terminals: map[string]*terminal{}, setUps: map[string]*setUp{}, procs: map[int]holder{}}
+	s.lasting = lastings{server: s, alone: partedMost, all: map[string]*lasting{}}
 	s.scrollRoom.Store(scrollbackRoom)
 	if err := os.MkdirAll(filepath.Join(p.runDir, "set-up"), 0o700); err != nil {
 		return nil, err
@@ -186,8 +185,8 @@ func (s *server) serve(c *steward.Conn) {
 		if r.Process.Quiet { // it is no sign of work
 			typed, read = new(sign), new(sign)
 		}
-		if r.Typist != "" && r.ID != "" {
-			s.last(c, r, typed, read)
+		if r.Typist != "" && r.ID != "" && (r.Life != "" || s.lasting.hasRoom()) {
+			s.lasting.last(c, r, typed, read)
 			return
 		}
 		if c.Send(steward.Reply{}) != nil {

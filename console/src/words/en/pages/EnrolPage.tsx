@@ -10,6 +10,7 @@ export const youWillBeIn = (role: string, team: string | undefined, expires: str
 export const nameToSignIn = () => "Name to sign in with";
 export const aNamePlease = () => "A name, please";
 export const lowerCaseLettersAnd = () => "Lower-case letters and digits";
+export const theLinkIsForIt = () => "The link is for this name";
 export const fullName = () => "Full name";
 export const yourFullNamePlease = () => "Your full name, please";
 export const itStandsOnYour = () => "It stands on your commits";

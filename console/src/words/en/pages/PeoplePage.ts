@@ -14,6 +14,8 @@ export const shown = (rows: number) => `${rows} shown`;
 export const nobodyFitsWhatYou = () => "Nobody fits what you look for.";
 export const name = () => "Name";
 export const fullName = () => "Full name";
+export const mailAddress = () => "Mail address";
+export const leftToThem = () => "What is left out is theirs to say; with a name the account has that one and no other";
 export const anAccountOfPrograms = () => "An account of programs";
 export const address = () => "Address";
 export const roleOf = (name: string) => `Role of ${name}`;
