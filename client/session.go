@@ -33,7 +33,10 @@ type Session struct {
 	ctx     context.Context // ends with the session
 	end     context.CancelFunc
 
+	reader sync.Mutex // held while a message is read
+
 	mu      sync.Mutex
+	closed  bool
 	room    *sync.Cond // that more may be sent: for a command
 	ws      *websocket.Conn
 	again   func()
@@ -153,7 +156,9 @@ func (s *Session) Receive() (kind byte, p []byte, err error) {
 		ws, again := s.ws, s.again
 		s.mu.Unlock()
 		again()
+		s.reader.Lock()
 		t, m, err := ws.ReadMessage()
+		s.reader.Unlock()
 		if err != nil {
 			ws.Close()
 			if err := s.back(fmt.Errorf("the connection to the workspace ended: %w", err)); err != nil {
@@ -291,10 +296,40 @@ func (s *Session) back(why error) error {
 func (s *Session) Close() error {
 	s.end()
 	s.mu.Lock()
-	defer s.mu.Unlock()
+	ws, again := s.ws, s.closed
+	s.closed = true
 	s.room.Broadcast()
-	if s.command {
-		_ = s.ws.WriteControl(websocket.CloseMessage, websocket.FormatCloseMessage(websocket.CloseNormalClosure, ""), time.Now().Add(5*time.Second)) // it may be gone; then the command ends after a while
+	s.mu.Unlock()
+	if s.command && !again {
+		leave(ws, &s.reader)
 	}
-	return s.ws.Close()
+	return ws.Close()
+}
+
+// leaveWithin bounds how long the other end is waited for that is told that one leaves.
+const leaveWithin = 2 * time.Second
+
+// leave says that the command is wanted no more, and takes what is on its way until the
+// other end has heard that: a connection that is closed over what was not read takes the
+// last word with it. Where that is not heard the command ends after a while.
+func leave(ws *websocket.Conn, reader *sync.Mutex) {
+	if ws.WriteControl(websocket.CloseMessage, websocket.FormatCloseMessage(websocket.CloseNormalClosure, ""), time.Now().Add(leaveWithin)) != nil {
+		return
+	}
+	heard := make(chan struct{})
+	go func() {
+		defer close(heard)
+		for {
+			reader.Lock()
+			_, _, err := ws.ReadMessage()
+			reader.Unlock()
+			if err != nil {
+				return
+			}
+		}
+	}()
+	select {
+	case <-heard:
+	case <-time.After(leaveWithin):
+	}
 }

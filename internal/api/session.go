@@ -82,10 +82,10 @@ func sessionRoute(a *API) {
 		}
 		how := s.relay(ctx.Done(), conn, in.Acknowledges, seat != nil && seat.Looks)
 		plain, ends := len(in.Argv) > 0 && !in.TTY, a.base.Err() != nil
-		if plain && how.placed && !ends && (how.left || ctx.Err() != nil) {
+		if plain && how.placed.Load() && !ends && (how.left.Load() || ctx.Err() != nil) {
 			_ = conn.SendFrame(steward.Leave, nil) // else it waits for whoever asked to come back
 		}
-		if ends && plain && !how.placed { // all others come back by themselves
+		if ends && plain && !how.placed.Load() { // all others come back by themselves
 			s.refuse(&wire.Problem{Type: "urn:yardbench:problem:service-ends", Title: "The service ends", Status: http.StatusServiceUnavailable, Detail: "the service was told to end, or to start anew", Next: "the command ends with its connection; in a terminal it would go on"})
 			return
 		}
@@ -228,33 +228,32 @@ func (f *flow) end() {
 	f.cond.Broadcast()
 }
 
-// relay passes frames between the browser or client and the steward until
-// either ends. Where the one who looks acknowledges, output waits for them: the
-// steward's own stream fills up then, and the program in it waits.
-func (s *socket) relay(stop <-chan struct{}, conn *steward.Conn, acknowledges, looks bool) relayed {
-	var left, placed atomic.Bool
-	s.pass(stop, conn, acknowledges, looks, &left, &placed)
-	return relayed{left.Load(), placed.Load()}
-}
+// heardWithin is how long what somebody said last is waited for, once nothing can be sent to
+// them any more.
+const heardWithin = 2 * time.Second
 
 // relayed is how a relay was. left tells that whoever looked said that they leave, placed
 // that they can come back to what they left.
-type relayed struct{ left, placed bool }
+type relayed struct{ left, placed atomic.Bool }
 
-func (s *socket) pass(stop <-chan struct{}, conn *steward.Conn, acknowledges, looks bool, left, placed *atomic.Bool) {
+// relay passes frames between the browser or client and the steward until
+// either ends. Where the one who looks acknowledges, output waits for them: the
+// steward's own stream fills up then, and the program in it waits.
+func (s *socket) relay(stop <-chan struct{}, conn *steward.Conn, acknowledges, looks bool) *relayed {
+	how := &relayed{}
 	f := newFlow()
 	defer f.end()
-	over := make(chan struct{}, 2)
+	over, heard := make(chan struct{}, 2), make(chan struct{})
 	alive := func(string) error { return s.ws.SetReadDeadline(time.Now().Add(3 * pingEvery)) }
 	s.ws.SetPongHandler(alive)
 	go func() {
-		defer func() { over <- struct{}{} }()
+		defer func() { close(heard); over <- struct{}{} }()
 		deaf := false
 		for {
 			_ = alive("") // what was read before may have waited long for its taker; a failure shows at the read
 			kind, p, err := s.ws.ReadMessage()
 			if err != nil {
-				left.Store(websocket.IsCloseError(err, websocket.CloseNormalClosure))
+				how.left.Store(websocket.IsCloseError(err, websocket.CloseNormalClosure))
 				return
 			}
 			if kind != websocket.BinaryMessage || len(p) == 0 {
@@ -284,12 +283,16 @@ func (s *socket) pass(stop <-chan struct{}, conn *steward.Conn, acknowledges, lo
 				return
 			}
 			if k == steward.Placed {
-				placed.Store(true)
+				how.placed.Store(true)
 			}
 			if acknowledges && (k == steward.Output || k == steward.Errors) && !f.wait(len(p)) {
 				return
 			}
 			if s.send(byte(k), p) != nil {
+				select { // whoever left while much was printed has said so before
+				case <-heard:
+				case <-time.After(heardWithin):
+				}
 				return
 			}
 			if k == steward.Ended {
@@ -303,15 +306,15 @@ func (s *socket) pass(stop <-chan struct{}, conn *steward.Conn, acknowledges, lo
 	for {
 		select {
 		case <-over:
-			return
+			return how
 		case <-stop:
-			return
+			return how
 		case <-ping.C:
 			s.mu.Lock()
 			err := s.ws.WriteControl(websocket.PingMessage, nil, time.Now().Add(5*time.Second))
 			s.mu.Unlock()
 			if err != nil {
-				return
+				return how
 			}
 		}
 	}

@@ -47,7 +47,7 @@ type lasting struct {
 	alone time.Duration // how long it goes on while it is parted
 	input io.WriteCloser
 	out   sync.Mutex    // held while output is kept and sent, in order
-	gone  chan struct{} // closed when it has ended
+	gone  chan struct{} // closed when the process has ended
 
 	mu        sync.Mutex
 	room      *sync.Cond // while it is parted: that it may print more, or is over
@@ -137,8 +137,11 @@ func (s *lastings) begin(r steward.Request, read *sign) (*lasting, error) {
 	if l.history, err = newScrollback(s.server.runDir, &s.server.scrollRoom); err != nil {
 		return nil, err
 	}
-	cmd.Stdout, cmd.Stderr = seen{printing{l, steward.Output}, read}, seen{printing{l, steward.Errors}, read}
-	cmd.WaitDelay = 2 * time.Second // a background child must not hold the output for ever
+	out, err := outputsOf(cmd, seen{printing{l, steward.Output}, read}, seen{printing{l, steward.Errors}, read})
+	if err != nil {
+		l.drop()
+		return nil, err
+	}
 	if pipe, ok := stdin.(syscall.Conn); ok {
 		widen(pipe)
 	}
@@ -151,21 +154,23 @@ func (s *lastings) begin(r steward.Request, read *sign) (*lasting, error) {
 	}
 	s.mu.Unlock()
 	if full || known {
+		out.close()
 		l.drop()
 		return nil, errors.New("too many commands run already; end some first")
 	}
 	if err := cmd.Start(); err != nil {
+		out.close()
 		s.forget(r.ID)
 		return nil, err
 	}
+	out.pass()
 	letGo := s.server.track(cmd.Process.Pid, "run "+filepath.Base(cmd.Args[0]), r.Process.Secrets)
 	go l.write()
 	go func() {
 		err := cmd.Wait()
-		if errors.Is(err, exec.ErrWaitDelay) {
-			err = nil
-		}
 		letGo()
+		close(l.gone)
+		out.wait()
 		l.end(ended(err))
 		s.keep(r.ID)
 		time.Sleep(l.alone)
@@ -292,7 +297,6 @@ func (l *lasting) giveUp() {
 }
 
 func (l *lasting) end(x steward.Exit) {
-	close(l.gone)
 	l.out.Lock()
 	defer l.out.Unlock()
 	l.mu.Lock()

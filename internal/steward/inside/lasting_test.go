@@ -207,3 +207,36 @@ func TestARunThatNobodyComesBackTo(t *testing.T) {
 	l.giveUp()
 	waitFor(t, "it to end", func() bool { return runs() == 0 })
 }
+
+// What was printed is whole however slowly it is taken, also where the command has ended
+// meanwhile; a child that it left behind holds nobody up.
+func TestOutputIsWholeHoweverSlow(t *testing.T) {
+	p := newPair(t, nil)
+	const all = 3_000_000
+	for name, r := range map[string]steward.Request{"with its connection": {}, "one that outlasts it": {ID: "run-slow", Typist: "t"}} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			r.Kind, r.Process = steward.Run, shell(fmt.Sprintf("head -c %d /dev/zero; sleep 600 & exit 5", all))
+			c := p.ask(t, r)
+			got, slept := 0, false
+			for {
+				k, part, err := c.ReceiveFrame()
+				if err != nil {
+					t.Fatal(err)
+				}
+				switch k {
+				case steward.Output:
+					if got += len(part); got > all-1_250_000 && !slept { // the rest is on its way, and the command over
+						time.Sleep(2 * heldMost)
+						slept = true
+					}
+				case steward.Ended:
+					if string(part) != `{"code":5}` || got != all || !slept {
+						t.Errorf("it ended with %s after %d bytes of %d", part, got, all)
+					}
+					return
+				}
+			}
+		})
+	}
+}

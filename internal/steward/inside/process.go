@@ -337,17 +337,21 @@ func ended(err error) steward.Exit {
 // run runs a command for as long as its stream lives. What goes in and out of it are
 // the signs of work.
 func (s *server) run(c *steward.Conn, cmd *exec.Cmd, secrets map[string]int, typed, read *sign) {
+	var out *outputs
 	stdin, err := cmd.StdinPipe()
 	if err == nil {
-		cmd.Stdout, cmd.Stderr = seen{c.Writer(steward.Output), read}, seen{c.Writer(steward.Errors), read}
-		cmd.WaitDelay = 2 * time.Second // a background child must not hold the output for ever
-		err = cmd.Start()
+		if out, err = outputsOf(cmd, seen{c.Writer(steward.Output), read}, seen{c.Writer(steward.Errors), read}); err == nil {
+			if err = cmd.Start(); err != nil {
+				out.close()
+			}
+		}
 	}
 	if err != nil {
 		_ = c.SendJSON(steward.Ended, steward.Exit{Code: 126, Problem: err.Error()})
 		return
 	}
 	letGo := s.track(cmd.Process.Pid, "run "+filepath.Base(cmd.Args[0]), secrets)
+	out.pass()
 	finished := make(chan struct{})
 	go func() {
 		var buf []byte
@@ -375,10 +379,8 @@ func (s *server) run(c *steward.Conn, cmd *exec.Cmd, secrets map[string]int, typ
 		hangUp(cmd, finished)
 	}()
 	err = cmd.Wait()
-	if errors.Is(err, exec.ErrWaitDelay) {
-		err = nil
-	}
 	letGo()
 	close(finished)
+	out.wait()
 	_ = c.SendJSON(steward.Ended, ended(err))
 }
