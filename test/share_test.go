@@ -145,6 +145,7 @@ func TestPullRequest(t *testing.T) {
 	w.must(w.as("ingrid", "", "launch", "tide-board", "--branch", demo.AskedRef, "--dry-run"), 0, demo.AskedRef)
 	w.must(w.as("ingrid", "", "launch", "tide-board", "--branch", demo.AskedRef, "--name", "asked"), 0, "is ready")
 	w.must(w.as("ingrid", "", "run", "asked", "--", "sh", "-c", "git status --short --branch; cat SPRING.md; echo key: $TIDE_KEY."), 0, "## pull/3/head...origin/pull/3/head", "High water comes", "key: .")
+	w.must(w.as("ingrid", "", "run", "asked", "--", "yardbench-secret", "TIDE_KEY"), 1, "none of its owner's own") // nor by asking
 	w.must(w.as("ingrid", "", "run", "asked", "--", "git", "pull", "--quiet"), 0)
 	const push = "git checkout -q -B answered && git commit -q --allow-empty -m 'an answer' && git push origin answered"
 	w.must(w.as("ingrid", "", "run", "asked", "--", "sh", "-c", push), 128, "pull request", "allow-push asked")

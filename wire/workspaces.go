@@ -37,11 +37,20 @@ type Workspace struct {
 	Scratch       string     `json:"scratch,omitempty" doc:"Why no prepared image served"`
 	Rest          *Rest      `json:"rest,omitempty" doc:"While it is ready: when it is put to rest, and what keeps it awake"`
 	RemovesAt     *time.Time `json:"removes_at,omitempty" doc:"While it is stopped: when it is removed, unless work in it exists nowhere else"`
+	Asks          []Ask      `json:"asks" doc:"The secrets that programs in it wait for, the oldest first"`
 	Currency      string     `json:"currency" example:"EUR"`
 	HourMicros    int64      `json:"hour_micros" doc:"What an hour of it costs, in millionths of the currency's unit"`
 	CostMicros    int64      `json:"cost_micros" doc:"What it cost so far"`
 	IdleMicros    int64      `json:"idle_micros" doc:"Of that, for hours in which nobody worked in it"`
 	Day           []Stretch  `json:"day" doc:"The last 24 hours, oldest first; what is left out is at rest"`
+}
+
+// Ask is a secret that a program in a workspace waits for.
+type Ask struct {
+	Name   string    `json:"name" example:"TIDE_API_KEY"`
+	Says   string    `json:"says,omitempty" doc:"What it is for, in the program's own words"`
+	Absent string    `json:"absent" doc:"Why it is not given"`
+	Since  time.Time `json:"since"`
 }
 
 // WorkspaceRow is a workspace in a list: what it is, how it is, what it costs.

@@ -5,12 +5,16 @@ package main
 import (
 	"fmt"
 	"os"
+	"path/filepath"
 
 	"yardbench/internal/steward"
 	"yardbench/internal/steward/inside"
 )
 
 func main() {
+	if filepath.Base(os.Args[0]) == steward.AskName {
+		os.Exit(inside.AskSecret(os.Args[1:], os.Stdout, os.Stderr))
+	}
 	verb := ""
 	if len(os.Args) > 1 {
 		verb = os.Args[1]

@@ -226,6 +226,13 @@ func (a workspaceCommands) show() *cobra.Command {
 				for _, c := range w.Conditions {
 					line(c.Kind, c.Reason)
 				}
+				for _, k := range w.Asks {
+					told := k.Absent
+					if k.Says != "" {
+						told += fmt.Sprintf("; the program says: %q", k.Says)
+					}
+					line("asks", fmt.Sprintf("for %s, since %s; %s; give it with: yardbench secret put %s --for %s", k.Name, when(k.Since), told, k.Name, w.Repository))
+				}
 				if w.Adopted != "" {
 					line("counted under", w.Repository)
 					line("container", w.Adopted+", made by others from image "+w.Image)

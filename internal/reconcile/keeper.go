@@ -86,6 +86,9 @@ func New(ctx context.Context, r Rooms) *Keeper {
 	k.Links = &Links{hub: r.Hub, vault: r.Vault, yard: r.Yard}
 	k.Rest = &Rest{bus: r.Bus, house: r.House, hub: r.Hub, now: r.Now, sessions: r.Sessions, store: r.Store, board: board, ctx: ctx, due: queue, keeper: k}
 	k.Status = &Status{bus: r.Bus, house: r.House, now: r.Now, hub: r.Hub, sessions: r.Sessions, store: r.Store, board: board, ctx: ctx, due: queue, keeper: k, rest: k.Rest, fails: k.failed}
+	if r.Sessions != nil {
+		r.Sessions.Asking().Changed(k.Status.asked)
+	}
 	k.Followers = &Followers{house: r.House, hub: r.Hub, store: r.Store, turns: k.turns, keeper: k, status: k.Status}
 	k.Sight = &Sight{house: r.House, now: r.Now, store: r.Store, yard: r.Yard, ctx: ctx, keeper: k, status: k.Status}
 	k.Quarantine = &Quarantine{store: r.Store, yard: r.Yard, setBack: r.SetBack, looked: r.Looked}

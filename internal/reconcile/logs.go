@@ -48,7 +48,7 @@ type stepLog struct {
 	grew   func()
 }
 
-func (k *Logs) openLog(w store.Workspace, sheet, step int, secrets map[string]string) (*stepLog, error) {
+func (k *Logs) openLog(w store.Workspace, sheet, step int, secrets *secret.Values) (*stepLog, error) {
 	path := k.LogPath(w.ID, sheet, step)
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return nil, err
@@ -58,7 +58,7 @@ func (k *Logs) openLog(w store.Workspace, sheet, step int, secrets map[string]st
 		return nil, err
 	}
 	l := &stepLog{file: f, grew: func() { k.bus.Publish(w.ID) }}
-	l.masker = secret.NewMasker(logSink{l}, secrets)
+	l.masker = secrets.Masker(logSink{l})
 	return l, nil
 }
 

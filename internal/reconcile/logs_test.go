@@ -26,7 +26,7 @@ func TestStepLog(t *testing.T) {
 	watch := bus.Watch()
 	defer watch.Close()
 	k := New(t.Context(), Rooms{DataDir: t.TempDir(), Bus: bus, House: &house.Book{}})
-	l, err := k.Logs.openLog(store.Workspace{ID: "w1"}, 2, 3, map[string]string{"KEY": "hush-hush"})
+	l, err := k.Logs.openLog(store.Workspace{ID: "w1"}, 2, 3, secret.NewValues(map[string]string{"KEY": "hush-hush"}))
 	if err != nil {
 		t.Fatal(err)
 	}

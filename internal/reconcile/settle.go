@@ -80,7 +80,7 @@ func (k *Keeper) entered(tx *store.Tx, w *store.Workspace, p lifecycle.Phase, ca
 	}
 	switch {
 	case p == lifecycle.Stopped:
-		if err := tx.ClearConditions(k.ctx, *w, lifecycle.IdleNow, lifecycle.Held, lifecycle.SecretsChanged, lifecycle.StewardAway, lifecycle.OutOfMemory, lifecycle.DiskFull, lifecycle.PushWaits, lifecycle.PushAllowed); err != nil {
+		if err := tx.ClearConditions(k.ctx, *w, lifecycle.IdleNow, lifecycle.Held, lifecycle.SecretsChanged, lifecycle.StewardAway, lifecycle.OutOfMemory, lifecycle.DiskFull, lifecycle.PushWaits, lifecycle.PushAllowed, lifecycle.SecretAsked); err != nil {
 			return err
 		}
 		if w.SeededVolume > 0 && from == lifecycle.Stopping && w.Work != nil && !w.Work.Clean() {

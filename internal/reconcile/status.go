@@ -115,6 +115,9 @@ func (k *Status) checkStatus(ctx context.Context, id string, c presence.Changes)
 		if err := k.checkSecrets(ctx, w, stands[lifecycle.SecretsChanged]); err != nil {
 			return err
 		}
+		if err := k.checkAsks(ctx, id, stands[lifecycle.SecretAsked]); err != nil { // of an earlier life of the service
+			return err
+		}
 	}
 	if c.Disk {
 		if err := k.checkDisk(ctx, w, stands[lifecycle.OverLimit]); err != nil {
@@ -137,11 +140,11 @@ func (k *Status) condition(ctx context.Context, id string, kind lifecycle.Condit
 	}
 	err = k.store.Write(store.About(ctx, id), func(tx *store.Tx) error {
 		w, err := tx.WorkspaceByID(ctx, id)
-		if err != nil || w.Phase != lifecycle.Ready {
-			return err
-		}
-		if reason == "" {
+		if err == nil && reason == "" && w.Phase != lifecycle.Removed {
 			return tx.ClearCondition(ctx, w, kind)
+		}
+		if err != nil || w.Phase != lifecycle.Ready && (w.Phase != lifecycle.Starting || kind != lifecycle.SecretAsked) { // set-up asks too
+			return err
 		}
 		return tx.SetCondition(ctx, w, kind, reason)
 	})
@@ -172,6 +175,7 @@ func (k *Status) SecretsChanged(of func(w store.Workspace) bool) {
 	for _, id := range k.board.Workspaces() {
 		k.board.With(id, func(s *presence.Status) { s.Checked = false }) // also where what follows does not come to it
 	}
+	k.sessions.Asking().Given()
 	k.keeper.Go(func(ctx context.Context) {
 		var placing sync.WaitGroup
 		defer placing.Wait()
@@ -248,6 +252,43 @@ func (k *Status) checkSecrets(ctx context.Context, w store.Workspace, stands str
 	if !told {
 		k.board.With(w.ID, func(s *presence.Status) { s.Checked = false })
 	}
+	return err
+}
+
+// asked has it looked at soon which secrets programs in a workspace wait for.
+func (k *Status) asked(id string) {
+	k.bus.Publish(id)
+	k.due.Set("asks "+id, k.now(), func(ctx context.Context) error {
+		conditions, err := k.store.Read().Conditions(ctx, id)
+		if err != nil {
+			return err
+		}
+		i := slices.IndexFunc(conditions, func(c lifecycle.Condition) bool { return c.Kind == lifecycle.SecretAsked })
+		stands := ""
+		if i >= 0 {
+			stands = conditions[i].Reason
+		}
+		return k.checkAsks(ctx, id, stands)
+	})
+}
+
+// Asks lists the secrets that programs in a workspace wait for.
+func (k *Status) Asks(id string) []session.Ask { return k.sessions.Asking().Of(id) }
+
+// checkAsks sets or ends the condition that programs in a workspace wait for secrets.
+func (k *Status) checkAsks(ctx context.Context, id, stands string) error {
+	var names []string
+	for _, a := range k.sessions.Asking().Of(id) {
+		names = append(names, a.Name)
+	}
+	reason := ""
+	if len(names) > 0 {
+		reason = "a program in it waits for " + some(names)
+	}
+	if reason == stands {
+		return nil
+	}
+	_, err := k.condition(ctx, id, lifecycle.SecretAsked, reason)
 	return err
 }
 

@@ -8,7 +8,6 @@ import (
 
 	"yardbench/internal/core/definition"
 	"yardbench/internal/core/lifecycle"
-	"yardbench/internal/core/secret"
 	"yardbench/internal/feature"
 	"yardbench/internal/house"
 	"yardbench/internal/live"
@@ -139,6 +138,9 @@ func (d *doing) logged(ctx context.Context, b begun) error {
 	if d.log, err = d.logs.openLog(b.w, b.sheet.Number, b.step.Number, d.opened.Mask); err != nil {
 		return fmt.Errorf("write the log: %w", err)
 	}
+	if d.opened.Mask != nil {
+		defer d.sessions.Asking().WriteDown(b.w.ID, d.opened.Mask)()
+	}
 	err = actions[b.mv.Action](d, ctx)
 	switch {
 	case err == nil, errors.Is(err, errLookAgain), d.ctx.Err() != nil:
@@ -238,4 +240,4 @@ func (d *doing) retire(ctx context.Context, body int) error {
 const maxAttempts = 3
 
 // masked takes secret values out of a text that will be written down.
-func (d *doing) masked(s string) string { return secret.Mask(s, d.opened.Mask) }
+func (d *doing) masked(s string) string { return d.opened.Mask.Mask(s) }

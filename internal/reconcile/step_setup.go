@@ -14,7 +14,6 @@ import (
 
 	"yardbench/internal/core/definition"
 	"yardbench/internal/core/lifecycle"
-	"yardbench/internal/core/secret"
 	"yardbench/internal/steward"
 	"yardbench/internal/steward/outside"
 	"yardbench/internal/store"
@@ -93,7 +92,7 @@ func (d setUpStep) command(ctx context.Context, n int, c definition.Command, sev
 		d.subStep(ctx, parts, yard.Progress{ID: label, Title: label, StartedAt: &start})
 		lines := &labelled{to: d.log, label: label}
 		defer lines.Close()
-		masked := secret.NewMasker(lines, d.opened.Mask) // before a label stands in the middle of a value
+		masked := d.opened.Mask.Masker(lines) // before a label stands in the middle of a value
 		defer masked.Close()
 		out = masked
 		defer func() { // the sheet shows each command's own time

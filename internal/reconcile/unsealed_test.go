@@ -48,7 +48,7 @@ func TestAValueThatDoesNotOpen(t *testing.T) {
 
 // What goes wrong in a step is told without the secrets that were handed out.
 func TestErrorsOfStepsAreMasked(t *testing.T) {
-	d := &doing{opened: session.Opened{Mask: map[string]string{"KEY": "hunter2hunter2"}}}
+	d := &doing{opened: session.Opened{Mask: secret.NewValues(map[string]string{"KEY": "hunter2hunter2"})}}
 	cause := errors.New("it said hunter2hunter2")
 	err := maskedError{d.masked(cause.Error()), cause}
 	if strings.Contains(err.Error(), "hunter2") || !errors.Is(err, cause) {

@@ -132,6 +132,10 @@ func (s *views) readAll(ctx context.Context, q store.Q) ([]*row, error) {
 func (s *views) at(r *row, now time.Time) wire.Workspace {
 	v := r.base
 	v.DiskUsedBytes = s.keeper.Status.DiskBytes(v.ID)
+	v.Asks = []wire.Ask{}
+	for _, a := range s.keeper.Status.Asks(v.ID) {
+		v.Asks = append(v.Asks, wire.Ask{Name: a.Name, Says: a.Says, Absent: a.Absent, Since: a.Since})
+	}
 	if r.w.Phase == lifecycle.Ready && r.w.Plan.Adopted == nil {
 		verdict := s.keeper.Rest.Verdict(*r.house, r.w, r.hold, r.conditions)
 		v.Rest = &wire.Rest{LastSignAt: verdict.Last, LastSign: verdict.What, Idle: verdict.Idle, Warn: verdict.Warn, StopsAt: verdict.StopAt}

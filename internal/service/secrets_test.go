@@ -187,19 +187,19 @@ func TestWhatBuildsAreGiven(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		return fmt.Sprintf("%d mounted, %v, %d masked", len(o.Mounts), o.Registries, len(o.Mask))
+		return fmt.Sprintf("%d mounted, %v, masked: %s", len(o.Mounts), o.Registries, o.Mask.Mask("the value of LAMPS, the value of MIRROR"))
 	}
-	all := "1 mounted, map[lamps.skerryline.example:{reader the value of LAMPS}], 2 masked"
+	all := "1 mounted, map[lamps.skerryline.example:{reader the value of LAMPS}], masked: [secret LAMPS], [secret MIRROR]"
 	if got := given("main"); got != all {
 		t.Errorf("the build of a branch is given %s", got)
 	}
-	if got := given("refs/pull/3/head"); got != "0 mounted, map[], 0 masked" {
+	if got := given("refs/pull/3/head"); got != "0 mounted, map[], masked: the value of LAMPS, the value of MIRROR" {
 		t.Errorf("that of a pull request is given %s", got)
 	}
 	if _, err := s.HouseRules.PutRules(ctx, astrid, wire.RulesText{Document: rules.First + "secrets: {pull_requests: [house]}\n", Reason: "for the test"}); err != nil {
 		t.Fatal(err)
 	}
-	if got := given("refs/pull/3/head"); got != "0 mounted, map[lamps.skerryline.example:{reader the value of LAMPS}], 1 masked" {
+	if got := given("refs/pull/3/head"); got != "0 mounted, map[lamps.skerryline.example:{reader the value of LAMPS}], masked: [secret LAMPS], the value of MIRROR" {
 		t.Errorf("with the house's open that of a pull request is given %s", got)
 	}
 }

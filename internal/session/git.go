@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"yardbench/internal/core/rules"
+	"yardbench/internal/core/secret"
 	"yardbench/internal/gitssh"
 	"yardbench/internal/steward"
 	"yardbench/internal/steward/outside"
@@ -122,7 +123,7 @@ func (s *Sessions) credential(ctx context.Context, w store.Workspace, r store.Re
 
 // ways sets up a process's ways to git hosts, on which the service signs in, and its
 // owner's key where it has one. What signs in by HTTP is added to what is masked.
-func (s *Sessions) ways(ctx context.Context, w store.Workspace, r store.Repository, p *steward.Process, mask map[string]string) error {
+func (s *Sessions) ways(ctx context.Context, w store.Workspace, r store.Repository, p *steward.Process, mask *secret.Values) error {
 	house, _, err := s.House.Rules(ctx, s.Store.Read())
 	if err != nil {
 		return err
@@ -161,11 +162,11 @@ func (s *Sessions) ways(ctx context.Context, w store.Workspace, r store.Reposito
 
 // masked adds what a workspace signs in with by HTTP to what is masked: as it is kept,
 // as nothing that is begun waits for a git host.
-func (s *Sessions) masked(ctx context.Context, w store.Workspace, r store.Repository, host string, mask map[string]string) error {
+func (s *Sessions) masked(ctx context.Context, w store.Workspace, r store.Repository, host string, mask *secret.Values) error {
 	if w.Kind == store.ForPrebuild {
 		c, err := s.RepositoryCredential(ctx, r)
 		if c.Password != "" {
-			mask["git credential"] = c.Password
+			mask.Add("git credential", c.Password)
 		}
 		return err
 	}
@@ -173,24 +174,32 @@ func (s *Sessions) masked(ctx context.Context, w store.Workspace, r store.Reposi
 	if errors.Is(err, store.ErrNotFound) {
 		return nil
 	}
+	if err != nil {
+		return err
+	}
+	p, err := s.Vault.Open(row.Sealed, GitPlace(w.OwnerID, host)...)
 	if err == nil {
-		mask["git credential"], err = s.Vault.Open(row.Sealed, GitPlace(w.OwnerID, host)...)
+		mask.Add("git credential", p)
 	}
 	return err
 }
 
 // Serve answers what a steward asks: the way to git hosts, on which the service signs
-// in with its owner's credential, or the agent of its owner's key. What signs in
-// never comes into the workspace.
-func (s *Sessions) Serve(link string, kind steward.Kind, c *steward.Conn) {
+// in with its owner's credential, the agent of its owner's key, or a secret that a
+// program asks for by its name. What signs in never comes into the workspace.
+func (s *Sessions) Serve(link string, asked steward.Request, c *steward.Conn) {
 	ctx, cancel := context.WithTimeout(context.Background(), askTimeout)
 	defer cancel()
 	r, w, err := s.repositoryOf(ctx, link)
 	if err != nil || w.Plan.Adopted != nil { // a container that was taken on has no way
 		return
 	}
-	if kind == steward.Agent {
+	switch asked.Kind {
+	case steward.Agent:
 		s.serveAgent(w.ID, c)
+		return
+	case steward.Asks:
+		s.Asking().serve(w, asked, c)
 		return
 	}
 	way := outside.GitWay{

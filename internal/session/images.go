@@ -23,7 +23,7 @@ func (s *Sessions) Images() Images { return Images{s} }
 // it may be a stranger's; its images are fetched with what signs in of the levels that
 // the house rules open to it.
 func (s Images) ForBuild(ctx context.Context, w store.Workspace) (opened Opened, err error) {
-	opened.Mask, opened.Mounts = map[string]string{}, map[string]string{}
+	opened.Mask, opened.Mounts = secret.NewValues(nil), map[string]string{}
 	if w.Plan.Adopted != nil {
 		return opened, nil
 	}
@@ -38,8 +38,12 @@ func (s Images) ForBuild(ctx context.Context, w store.Workspace) (opened Opened,
 		}
 		row := all[Of(c.Secret)]
 		opened.Given = append(opened.Given, row)
-		if opened.Mask[row.Name], err = s.of.open(row); row.Form == secret.Build {
-			opened.Mounts[row.Name] = opened.Mask[row.Name]
+		var value string
+		if value, err = s.of.open(row); err != nil {
+			continue
+		}
+		if opened.Mask.Add(row.Name, value); row.Form == secret.Build {
+			opened.Mounts[row.Name] = value
 		}
 	}
 	if err == nil {

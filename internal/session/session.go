@@ -37,6 +37,7 @@ type Sessions struct {
 	Now func() time.Time
 	// freshening is what is being made fresh, by person and host.
 	freshening singleflight.Group
+	asks       asks
 }
 
 // SecretPlace is what a sealed secret is bound to.
@@ -46,7 +47,7 @@ func SecretPlace(level secret.Level, subject, name string, version int) []string
 
 // Opened is what a process is given beside its variables' names.
 type Opened struct {
-	Mask map[string]string // what must be masked in anything that is written down, by name
+	Mask *secret.Values // what must be masked in anything that is written down
 	// Mounts are what the build of an image may mount as secrets, by name, and Registries
 	// what images are fetched with; see [Images.ForBuild].
 	Mounts     map[string]string
@@ -98,13 +99,14 @@ func (s *Sessions) Of(ctx context.Context, w store.Workspace) (p steward.Process
 			p.Env["YARDBENCH_PORT_"+n+"_ADDRESS"] = s.PortAddress(w.PortKey, n)
 		}
 	}
-	opened.Mask, p.Secrets, p.Files = map[string]string{}, map[string]int{}, map[string]string{}
+	opened.Mask, p.Secrets, p.Files = secret.NewValues(nil), map[string]int{}, map[string]string{}
 	for _, g := range opened.Given {
 		v, err := s.open(g)
 		if err != nil {
 			return p, opened, err
 		}
-		opened.Mask[g.Name], p.Secrets[g.Name] = v, g.Version
+		opened.Mask.Add(g.Name, v)
+		p.Secrets[g.Name] = g.Version
 		if g.Form == secret.File {
 			p.Files[g.Name] = v
 			if g.Path != "" || g.Mode != 0 {
@@ -118,6 +120,7 @@ func (s *Sessions) Of(ctx context.Context, w store.Workspace) (p steward.Process
 	if w.Plan.Adopted != nil { // a container that was taken on has no way
 		return p, opened, nil
 	}
+	p.Asks = true
 	return p, opened, s.ways(ctx, w, r, &p, opened.Mask)
 }
 

@@ -34,7 +34,7 @@ const (
 	maxFrame   = 256 << 10
 	maxIdle    = 16 << 10 // what a connection keeps for its next frame
 	// MaxAsked bounds the first message of a stream that a steward opens, which
-	// names no more than a kind and a host.
+	// names no more than a kind, a host, or a secret and what it is for.
 	MaxAsked = 64 << 10
 )
 
@@ -85,7 +85,24 @@ const (
 const (
 	Git   Kind = "git"   // an HTTP proxy connection for git
 	Agent Kind = "agent" // then the protocol of SSH's agents (draft-ietf-sshm-ssh-agent)
+	// Asks is a program that asks for the secret that ID names, for what Text says: one
+	// [Answer] comes, or two where it has to wait for it.
+	Asks Kind = "asks"
 )
+
+// AskName is the name by which programs in a workspace find what asks for them.
+const AskName = "yardbench-secret"
+
+// Answer is to a program that asks for a secret: that it waits, and what for; then the
+// value, or why there is none.
+type Answer struct {
+	Waits   string `json:"waits,omitempty"`
+	Problem string `json:"problem,omitempty"`
+	Value   string `json:"value,omitempty"`
+	Version int    `json:"version,omitempty"`
+	// Again tells that the service was away: ask again.
+	Again bool `json:"again,omitempty"`
+}
 
 // What a CONNECT over such a proxy asks for: one of git's programs, run at the host
 // by SSH. Frames go over it then, as of a Run.
@@ -144,8 +161,9 @@ type Request struct {
 	Recorded bool `json:"recorded,omitempty"`
 	// Passing has a terminal end with the last who looks at it.
 	Passing bool `json:"passing,omitempty"`
-	// Text is the notice.
+	// Text is the notice; of Asks what the secret is for. Now has that not wait.
 	Text string `json:"text,omitempty"`
+	Now  bool   `json:"now,omitempty"`
 	// FloorMilli is the processor use, in thousandths of a core, above which
 	// Watch counts a workspace as busy.
 	FloorMilli int64 `json:"floor_milli,omitempty"`
@@ -242,6 +260,8 @@ type Process struct {
 	SSHHosts []string `json:"ssh_hosts,omitempty"`
 	// Agent has the process find an agent that signs with its user's own key.
 	Agent bool `json:"agent,omitempty"`
+	// Asks has it find the program [AskName].
+	Asks bool `json:"asks,omitempty"`
 }
 
 // FileWay is how a secret's file is to stand.

@@ -4025,6 +4025,16 @@ export interface components {
              */
             until?: string;
         };
+        Ask: {
+            /** @description Why it is not given */
+            absent: string;
+            /** @example TIDE_API_KEY */
+            name: string;
+            /** @description What it is for, in the program's own words */
+            says?: string;
+            /** Format: date-time */
+            since: string;
+        };
         Attention: {
             /** @description With names taken out, and what is another each time */
             cause: string;
@@ -7141,6 +7151,8 @@ export interface components {
         Workspace: {
             /** @description The name of its container, where others started that */
             adopted?: string;
+            /** @description The secrets that programs in it wait for, the oldest first */
+            asks: components["schemas"]["Ask"][];
             /** @example main */
             branch: string;
             /** @description Why it failed or stopped */

@@ -7,6 +7,7 @@ import { allowPush, heed as heedIt, services as servicesOf, sheet as oneSheet, s
 import { bytes, cores, money } from "words/amounts";
 import { DayStrip } from "./DayStrip";
 import { Entries } from "./Entries";
+import { GiveSecret } from "./GiveSecret";
 import { SSHLine } from "./Keys";
 import { LogView } from "./LogView";
 import { Ports } from "./Ports";
@@ -113,6 +114,9 @@ export function Story({ name, person, head }: { name: string; person: Me; head?:
       {w.conditions.map((c) => (
         <ConditionNote key={c.kind} of={c} workspace={w} />
       ))}
+      {w.asks.map((a) => (
+        <AskNote key={a.name} of={a} workspace={w} own={own} />
+      ))}
       <Tabs
         destroyOnHidden
         activeKey={get("view") ?? "sheet"}
@@ -144,6 +148,35 @@ export function Story({ name, person, head }: { name: string; person: Me; head?:
           { key: "journal", label: say.journal(), children: <Entries of={{ workspace: nameOf(w) }} /> },
         ]}
       />
+    </>
+  );
+}
+
+/** A secret that a program waits for: whoever the workspace is gives it here. */
+function AskNote({ of: a, workspace: w, own }: { of: Workspace["asks"][number]; workspace: Workspace; own: boolean }) {
+  const [giving, setGiving] = useState(false);
+  return (
+    <>
+      <Alert
+        type="warning"
+        showIcon
+        style={{ marginBottom: 8 }}
+        title={say.aProgramWaitsFor(<code>{a.name}</code>, when(a.since))}
+        description={
+          <>
+            {a.says && <div>{say.theProgramSays(a.says)}</div>}
+            <div className="quiet">{say.whyItIsAbsent(a.absent)}</div>
+          </>
+        }
+        action={
+          own && (
+            <Button size="small" type="primary" onClick={() => setGiving(true)}>
+              {say.giveIt()}
+            </Button>
+          )
+        }
+      />
+      {giving && <GiveSecret name={a.name} repository={w.repository} onClose={() => setGiving(false)} />}
     </>
   );
 }

@@ -148,6 +148,7 @@ const (
 	Errand         ConditionKind = "errand"
 	PushWaits      ConditionKind = "push waits"
 	PushAllowed    ConditionKind = "push allowed"
+	SecretAsked    ConditionKind = "secret asked"
 )
 
 // SheetKind says what a launch sheet is the record of.

@@ -103,6 +103,7 @@ var Conditions = []struct {
 	{Notice, "somebody has put a word before its owner", "the owner has read it"},
 	{PushWaits, "something in it wanted to push, and its owner has not allowed it", "the owner allows or refuses it, or a stop"},
 	{PushAllowed, "its owner allowed what is in it to push", "a quarter of an hour goes by, or the owner ends it, or a stop"},
+	{SecretAsked, "a program in it waits for a secret", "the secret is given, the program gives up, or a stop"},
 	{WaitsForYard, "the yard does not answer; what was asked for is kept", "the yard answers, and it is done"},
 	{StewardAway, "its steward is not connected", "it connects again"},
 	{IdleNow, "nobody has worked in it for a while", "a sign of work"},

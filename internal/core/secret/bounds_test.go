@@ -20,7 +20,7 @@ func TestMaskingToTheLetter(t *testing.T) {
 		{line + "\r\nline-two-of-it", line + ".", "[secret A]."},
 		{line + "\n" + least[1:], least[1:], least[1:]},
 	} {
-		if got := Mask(c.text, map[string]string{"A": c.value}); got != c.want {
+		if got := mask(c.text, map[string]string{"A": c.value}); got != c.want {
 			t.Errorf("with %q the text %q reads %q, not %q", c.value, c.text, got, c.want)
 		}
 	}
@@ -50,7 +50,7 @@ func TestMaskingWhatOverlaps(t *testing.T) {
 		{"zzzz zzzz", "[secret Z] [secret Z]"},
 		{"bourneharbour", "[secret B][secret A]"},
 	} {
-		if got := Mask(c.text, map[string]string{"A": "harbour", "B": "bourne", "Z": "zzzz", "C": "bcde", "LONG": "zzzzabcdeX"}); got != c.want {
+		if got := mask(c.text, map[string]string{"A": "harbour", "B": "bourne", "Z": "zzzz", "C": "bcde", "LONG": "zzzzabcdeX"}); got != c.want {
 			t.Errorf("%q reads %q, not %q", c.text, got, c.want)
 		}
 	}
@@ -85,5 +85,41 @@ func TestFormsToTheLetter(t *testing.T) {
 		if slices.Contains(Forms(v), "") || len(Forms(v)) > 60 {
 			t.Errorf("of %q there are %d forms", v, len(Forms(v)))
 		}
+	}
+}
+
+func mask(s string, byName map[string]string) string { return NewValues(byName).Mask(s) }
+
+// What comes while something is written is masked from then on, also where another
+// value is under way just then, and an older one of the same name still is.
+func TestValuesThatComeLater(t *testing.T) {
+	for cut := range len("harbourlight") {
+		v := NewValues(map[string]string{"A": "harbourlight"})
+		var out strings.Builder
+		m := v.Masker(&out)
+		write := func(s string) {
+			t.Helper()
+			if _, err := m.Write([]byte(s)); err != nil {
+				t.Fatal(err)
+			}
+		}
+		write("tidemark " + "harbourlight"[:cut])
+		v.Add("B", "tidemark")
+		v.Add("B", "tidemark")
+		v.Add("A", "lightship")
+		write("harbourlight"[cut:] + " tidemark lightship harbourlight")
+		if err := m.Close(); err != nil {
+			t.Fatal(err)
+		}
+		if want := "tidemark [secret A] [secret B] [secret A] [secret A]"; out.String() != want {
+			t.Errorf("cut at %d it reads %q", cut, out.String())
+		}
+		if got := v.Mask("tidemark"); got != "[secret B]" {
+			t.Errorf("one text reads %q", got)
+		}
+	}
+	var none *Values
+	if got := none.Mask("tidemark"); got != "tidemark" {
+		t.Errorf("without any it reads %q", got)
 	}
 }

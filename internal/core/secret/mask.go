@@ -3,7 +3,6 @@ package secret
 import (
 	"bytes"
 	"io"
-	"maps"
 	"slices"
 )
 
@@ -20,6 +19,8 @@ const MinMasked = 4
 // same whatever the values are, and however many.
 type Masker struct {
 	to    io.Writer
+	of    *Values // what is masked, where more of it can come
+	seen  int32   // how many of them stand in the tree
 	nodes []node
 	root  [256]int32 // the nodes of the first bytes
 	names []string
@@ -57,15 +58,27 @@ type run struct {
 // A value of several lines is masked line by line too, as terminals and tools
 // often print it so.
 func NewMasker(w io.Writer, byName map[string]string) *Masker {
-	m := &Masker{to: w, nodes: make([]node, 1), first: make([]uint64, 1<<firstBits/64)} // the first node stands for nothing
-	for _, name := range slices.Sorted(maps.Keys(byName)) {
-		m.names = append(m.names, name)
-		for _, form := range Forms(byName[name]) {
-			m.add(form, int32(len(m.names)-1))
+	m := &Masker{to: w}
+	m.plant(NewValues(byName).list())
+	return m
+}
+
+// plant makes the tree anew. What could begin a value before can do so now: the names
+// keep their places, and no beginning goes.
+func (m *Masker) plant(all []named) {
+	begun := m.held[len(m.held)-m.depth:]
+	m.nodes, m.root, m.first, m.names, m.state = make([]node, 1), [256]int32{}, make([]uint64, 1<<firstBits/64), nil, 0 // the first node stands for nothing
+	for i, n := range all {
+		m.names = append(m.names, n.name)
+		for _, form := range Forms(n.value) {
+			m.add(form, int32(i))
 		}
 	}
 	m.link()
-	return m
+	for _, b := range begun {
+		m.state = m.step(m.state, b)
+	}
+	m.seen = int32(len(all))
 }
 
 // add puts a value's form into the tree.
@@ -132,6 +145,9 @@ func (m *Masker) link() {
 
 // Write masks p and passes on what cannot be part of a value any more.
 func (m *Masker) Write(p []byte) (int, error) {
+	if m.of != nil && m.of.n.Load() != m.seen {
+		m.plant(m.of.list())
+	}
 	out := &m.out
 	out.Reset()
 	for i := 0; i < len(p); {
@@ -263,13 +279,4 @@ func (m *Masker) Close() error {
 	}
 	_, err := m.to.Write(out.Bytes())
 	return err
-}
-
-// Mask masks one string, for errors and last lines.
-func Mask(s string, byName map[string]string) string {
-	var out bytes.Buffer
-	m := NewMasker(&out, byName)
-	_, _ = m.Write([]byte(s)) // a bytes.Buffer never fails
-	_ = m.Close()
-	return out.String()
 }

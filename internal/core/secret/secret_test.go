@@ -28,7 +28,7 @@ func TestMaskingDoesNotDependOnTheWrites(t *testing.T) {
 		for range r.IntN(30) {
 			text += words[r.IntN(len(words))]
 		}
-		want := Mask(text, secrets)
+		want := mask(text, secrets)
 		var out bytes.Buffer
 		m := NewMasker(&out, secrets)
 		for rest := text; rest != ""; {
@@ -50,7 +50,7 @@ func TestMaskingDoesNotDependOnTheWrites(t *testing.T) {
 			}
 		}
 	}
-	if got := Mask("the key is abcabcab-long, ab", secrets); got != "the key is [secret B], ab" {
+	if got := mask("the key is abcabcab-long, ab", secrets); got != "the key is [secret B], ab" {
 		t.Errorf("it reads %q", got)
 	}
 }
@@ -151,18 +151,18 @@ func TestForms(t *testing.T) {
 		if err != nil {
 			t.Fatalf("%s: %v", what, err)
 		}
-		if got := Mask(string(out), map[string]string{"V": value}); !strings.Contains(got, "[secret V]") || len(got) > 40 {
+		if got := mask(string(out), map[string]string{"V": value}); !strings.Contains(got, "[secret V]") || len(got) > 40 {
 			t.Errorf("%s: of %q is shown %q", what, out, got)
 		}
 	}
 	text, _ := json.Marshal(map[string]string{"v": value})
 	for what, out := range map[string]string{"JSON": string(text), "a query": url.Values{"v": {value}}.Encode(), "a path": "/x/" + url.PathEscape(value), "HEX": strings.ToUpper(hex.EncodeToString([]byte(value))), "base64url": base64.URLEncoding.EncodeToString([]byte("?>" + value))} {
-		if got := Mask(out, map[string]string{"V": value}); !strings.Contains(got, "[secret V]") || len(got) > 40 {
+		if got := mask(out, map[string]string{"V": value}); !strings.Contains(got, "[secret V]") || len(got) > 40 {
 			t.Errorf("%s: of %q is shown %q", what, out, got)
 		}
 	}
 	for _, harmless := range []string{"the key is long & winding", "dGhlIGtleSBpcyBsb25n", "cafe", "abcd%20"} {
-		if got := Mask(harmless, map[string]string{"V": value, "S": "four"}); got != harmless {
+		if got := mask(harmless, map[string]string{"V": value, "S": "four"}); got != harmless {
 			t.Errorf("%q is shown %q", harmless, got)
 		}
 	}
@@ -208,7 +208,7 @@ func FuzzMask(f *testing.F) {
 		}
 		values := map[string]string{"A": one, "B": other}
 		bound.Hold(t, 256, func() {
-			whole := Mask(text, values)
+			whole := mask(text, values)
 			var out bytes.Buffer
 			m := NewMasker(&out, values)
 			for rest := text; rest != ""; {

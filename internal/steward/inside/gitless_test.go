@@ -15,7 +15,7 @@ import (
 // only in it is known.
 func TestCloneWithoutGit(t *testing.T) {
 	host := gitHost(t)
-	p := newPair(t, func(id string, _ steward.Kind, c *steward.Conn) { host.serve(id, c) })
+	p := newPair(t, func(id string, _ steward.Request, c *steward.Conn) { host.serve(id, c) })
 	p.server.binary = filepath.Join(t.TempDir(), "steward")
 	if out, err := exec.Command("go", "build", "-o", p.server.binary, "yardbench/cmd/steward").CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)

@@ -12,7 +12,6 @@ import (
 	"net/url"
 	"os"
 	"os/exec"
-	"path/filepath"
 	"slices"
 	"strings"
 	"syscall"
@@ -157,40 +156,6 @@ func inQuotes(command string) (program, path string, err error) {
 		return "", "", fmt.Errorf("%.80q is none of git's commands", command)
 	}
 	return program, strings.NewReplacer("\x00", "'", "\x01", "!").Replace(path), nil
-}
-
-// agentSocket is where a user's processes find their agent; it is made as it is
-// needed first.
-func (s *server) agentSocket(a account) (string, error) {
-	path := filepath.Join(s.runDir, fmt.Sprintf("agent-%d.sock", a.uid))
-	s.files.Lock()
-	defer s.files.Unlock()
-	if s.agents[a.uid] {
-		return path, nil
-	}
-	if err := os.Remove(path); err != nil && !errors.Is(err, os.ErrNotExist) {
-		return "", err
-	}
-	l, err := net.Listen("unix", path)
-	if err != nil {
-		return "", err
-	}
-	if err := errors.Join(os.Chmod(path, 0o600), os.Chown(path, int(a.uid), int(a.gid))); err != nil {
-		return "", errors.Join(err, l.Close())
-	}
-	if s.agents == nil {
-		s.agents = map[uint32]bool{}
-	}
-	s.agents[a.uid] = true
-	go accept(l, func(conn net.Conn) {
-		c, err := s.open(steward.Request{Kind: steward.Agent})
-		if err != nil {
-			return // whoever asks sees that nobody answers
-		}
-		defer c.Stream.Close()
-		both(conn, c.Stream)
-	})
-	return path, nil
 }
 
 // SignAs signs as ssh-keygen(1) does with -Y sign, by the agent: git asks for it where

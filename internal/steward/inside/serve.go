@@ -46,7 +46,7 @@ type server struct {
 	scrollRoom atomic.Int64      // what is free for the scrollback of terminals
 	gitProxy   string            // the address of the proxy for git
 	files      sync.Mutex        // guards the secrets that are files
-	agents     map[uint32]bool   // of whom there is an agent's socket; guarded by files
+	sockets    map[string]bool   // those of users that are made; guarded by files
 	links      map[string]string // from places in the home folder to them
 	probes     probes            // what users' shells say of their environment
 	tree       sync.Mutex        // guards the tree while it is made or kept: one who was cut off may still be at it

@@ -66,7 +66,7 @@ type pair struct {
 
 const id, right = "ws-b1", "the-right-token"
 
-func newPair(t *testing.T, serve func(id string, kind steward.Kind, c *steward.Conn)) pair {
+func newPair(t *testing.T, serve func(id string, r steward.Request, c *steward.Conn)) pair {
 	t.Helper()
 	dir, err := os.MkdirTemp("", "yb")
 	if err != nil {
@@ -343,7 +343,7 @@ func TestSetUpCommandsRunOnce(t *testing.T) {
 // and is marked last; the work report tells what is only here.
 func TestCloneAndWork(t *testing.T) {
 	host := gitHost(t)
-	p := newPair(t, func(id string, _ steward.Kind, c *steward.Conn) { host.serve(id, c) })
+	p := newPair(t, func(id string, _ steward.Request, c *steward.Conn) { host.serve(id, c) })
 	process := steward.Process{Folder: p.folder, GitHost: host.URL + "/", Env: map[string]string{"GIT_TERMINAL_PROMPT": "0"},
 		GitConfig: []string{"user.name", "Ingrid", "user.email", "ingrid@skerryline.example", "safe.directory", "*"}}
 	if err := os.WriteFile(filepath.Join(p.folder, "half"), []byte("of an earlier clone"), 0o600); err != nil {

@@ -63,7 +63,7 @@ type Hub struct {
 	// Changed is called, if set, when a steward has come or gone.
 	Changed func(id string)
 	// Serve answers the streams that a steward opens.
-	Serve func(id string, kind steward.Kind, c *steward.Conn)
+	Serve func(id string, r steward.Request, c *steward.Conn)
 
 	mu    sync.Mutex
 	links map[string]*link
@@ -348,12 +348,12 @@ func (h *Hub) serve(id string, stream *yamux.Stream) {
 		return
 	}
 	_ = stream.SetReadDeadline(time.Time{})
-	if h.Serve == nil || r.Kind != steward.Git && r.Kind != steward.Agent {
+	if h.Serve == nil || r.Kind != steward.Git && r.Kind != steward.Agent && r.Kind != steward.Asks {
 		_ = c.Send(steward.Reply{Problem: "the service does not do that"}) // a broken stream has no reader
 		return
 	}
 	if c.Send(steward.Reply{}) == nil {
-		h.Serve(id, r.Kind, c)
+		h.Serve(id, r, c)
 	}
 }
 

@@ -22,7 +22,7 @@ func TestHostileSteward(t *testing.T) {
 	var changed, served, at, most atomic.Int64
 	h.Changed = func(string) { changed.Add(1) }
 	hold := make(chan bool)
-	h.Serve = func(_ string, _ steward.Kind, c *steward.Conn) {
+	h.Serve = func(_ string, _ steward.Request, c *steward.Conn) {
 		if n := at.Add(1); n > most.Load() {
 			most.Store(n)
 		}

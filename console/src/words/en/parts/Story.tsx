@@ -50,6 +50,14 @@ export const journal = () => "Journal";
 export const iHaveReadIt = () => "I have read it";
 export const somethingInItWanted = (since: string) => `something in it wanted to push (${since})`;
 export const ifThatWasYou = () => "If that was you, allow it and push again. Nothing in the workspace can allow it itself.";
+export const aProgramWaitsFor = (name: ReactNode, since: string) => (
+  <>
+    a program in it waits for {name} (since {since})
+  </>
+);
+export const theProgramSays = (says: string) => `The program says: “${says}”`;
+export const whyItIsAbsent = (why: string) => `It is not given here: ${why}. Give it only if you know what asks for it.`;
+export const giveIt = () => "Give it";
 export const allowFor15Min = () => "Allow for 15 min";
 export const refuse = () => "Refuse";
 export const endIt = () => "End it";
