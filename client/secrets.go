@@ -53,6 +53,11 @@ func (c Secrets) Explain(ctx context.Context, of, branch, name string) ([]wire.S
 	return all[wire.SecretChoice](ctx, c.link, repository(of, "/secrets-explained")+"?"+url.Values{"branch": {branch}, "name": {name}}.Encode())
 }
 
+// Renew begins anew what a workspace's definition has left running at its start.
+func (c Secrets) Renew(ctx context.Context, ref string) (wire.Renewal, error) {
+	return call[wire.Renewal](ctx, c.link, "POST", workspace(ref, "/renewals"), nil)
+}
+
 // ExplainIn says what becomes of each secret in a workspace, and what runs there with
 // an older value.
 func (c Secrets) ExplainIn(ctx context.Context, ref, name string) ([]wire.SecretChoice, error) {

@@ -18,7 +18,7 @@ import (
 var schemas = map[string]reflect.Type{}
 
 func init() {
-	for _, v := range []any{wire.WorkspaceRow{}, wire.Workspace{}, wire.Preflight{}, wire.Outcome{}, wire.Operation{}, wire.Service{}, wire.Port{}, wire.Container{}, wire.Stray{}, wire.Secret{}, wire.SecretChoice{}, wire.KnownCredential{},
+	for _, v := range []any{wire.WorkspaceRow{}, wire.Workspace{}, wire.Preflight{}, wire.Outcome{}, wire.Operation{}, wire.Service{}, wire.Port{}, wire.Container{}, wire.Stray{}, wire.Secret{}, wire.SecretChoice{}, wire.Renewal{}, wire.KnownCredential{},
 		wire.Token{}, wire.MadeToken{}, wire.Repository{}, wire.PushKey{}, wire.DefinitionCheck{}, wire.DefinitionChanges{}, wire.Starter{}, wire.PrebuildPlan{}, wire.Sheet{}, wire.Person{}, wire.Team{}, wire.OpenEnrolment{}, wire.Enrolment{}, wire.Guest{},
 		wire.Rules{}, wire.RulesVersion{}, wire.RulesCheck{}, wire.JournalEntry{}, wire.JournalHead{}, wire.JournalVerdict{}, wire.Webhook{}, wire.MadeWebhook{}, wire.WebhookKey{}, wire.Delivery{}, wire.Cost{}, wire.Me{}, wire.SignedIn{}, wire.SSHKey{}, wire.Terminal{}, wire.FirstLine{}, wire.Look{}, wire.LookLink{}, wire.Bench{}, wire.MadeLookLink{}, wire.Recording{}, wire.Attention{}, wire.AttentionCause{}, wire.RepositoryBranch{}, wire.Provider{}, wire.LaunchLink{}, wire.LinkUse{}, wire.UsedLink{}, wire.Profile{}, wire.Usual{}, wire.GitKey{}, wire.DeployKey{}, wire.SealingKey{}, wire.GitHost{}, wire.HostedRepository{}, wire.GitHostAnswer{}} {
 		schemas[reflect.TypeOf(v).Name()] = reflect.TypeOf(v)
@@ -89,6 +89,7 @@ func TestJSONOfEveryCommand(t *testing.T) {
 		{"ingrid", "", "secret list", "secret list"},
 		{"ingrid", "B_KEY=x", "secret import", "secret import --everywhere"},
 		{"ingrid", "", "secret explain", "secret explain tide-board"},
+		{"ingrid", "", "secret renew", "secret renew a"},
 		{"ingrid", "", "credential list", "credential list"},
 		{"astrid", "", "git-host put", "git-host put git.example --authorize https://git.example/a --token https://git.example/t --client x --no-secret"},
 		{"astrid", "", "keys rotate", "keys rotate"},

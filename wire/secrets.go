@@ -39,6 +39,21 @@ type SecretValue struct {
 	Branches     *[]string `json:"branches,omitempty" maxItems:"20" doc:"Patterns like release/*; an empty list is every branch"`
 }
 
+// Renewal is what was begun anew in a workspace.
+type Renewal struct {
+	Workspace string    `json:"workspace" example:"tide-board"`
+	Commands  []Renewed `json:"commands" doc:"None where the definition had left nothing running"`
+}
+
+// Renewed is a command of a definition that was begun anew: it has the secrets as they are
+// now.
+type Renewed struct {
+	Command string `json:"command" example:"postStartCommand server" doc:"Its moment, and its label where it has one"`
+	Code    *int   `json:"code,omitempty" doc:"Its exit code; left out while it goes on"`
+	Problem string `json:"problem,omitempty" doc:"Why it cannot be run"`
+	Output  string `json:"output,omitempty" doc:"The end of what it said, without values of secrets"`
+}
+
 // SecretChoice is a secret and what becomes of it in a repository's workspaces.
 type SecretChoice struct {
 	Name      string         `json:"name"`

@@ -90,6 +90,10 @@ func secretRoutes(a *API) {
 		}) ([]wire.SecretChoice, error) {
 			return s.ExplainIn(ctx, who, in.Ref, service.Looked{Name: in.Name})
 		})
+	answer(a, op("POST", "/workspaces/{workspace}/renewals", "renew-secrets", "Begin anew what the definition of one of your workspaces has left running at its start, so that it has the secrets as they are now", policy.UseWorkspace),
+		func(ctx context.Context, who service.Actor, in *Workspace) (wire.Renewal, error) {
+			return s.Renew(ctx, who, in.Ref)
+		})
 }
 
 // secretsOf has secrets of one level listed, shown, set and removed.

@@ -29,7 +29,7 @@ func (a secretCommands) secret() *cobra.Command {
 		Long: "Secrets are given to terminals, runs and set-up commands, as variables or as files on tmpfs, and never shown again. " +
 			"Your own, your team's and the house's go to the repositories that are named, or everywhere; a repository's go to everybody who works in it. " +
 			"Of one name your own counts first, then the repository's, your team's, the house's."}
-	c.AddCommand(a.putSecret(), a.listSecrets(), a.removeSecret(), a.explainSecrets(), a.importSecrets())
+	c.AddCommand(a.putSecret(), a.listSecrets(), a.removeSecret(), a.explainSecrets(), a.importSecrets(), a.renewSecrets())
 	return c
 }
 
@@ -185,6 +185,50 @@ func (a secretCommands) explainSecrets() *cobra.Command {
 	explain.Flags().StringVar(&branch, "branch", "", "on which branch; the default one where it is left out")
 	explain.Flags().StringVar(&in, "in", "", "in this workspace of yours: what it has, and what in it holds an older value")
 	return explain
+}
+
+func (a secretCommands) renewSecrets() *cobra.Command {
+	return &cobra.Command{
+		Use: "renew NAME", Short: "Begin anew what a workspace's definition has left running at its start, so that it has the secrets as they are now",
+		Long:    "End what the definition's postStartCommand has left running in a workspace, and begin it anew: it has the secrets as they are now. Terminals and runs are left alone; see who holds an older value with: yardbench secret explain --in NAME",
+		Example: "  yardbench secret renew tide-board", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names,
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+			v, err := api.Secrets.Renew(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			failed := 0
+			err = a.print(v, func() {
+				if len(v.Commands) == 0 {
+					fmt.Fprintf(a.out, "the definition of %s has left nothing running at its start\n", v.Workspace)
+				}
+				for _, c := range v.Commands {
+					switch {
+					case c.Problem != "":
+						fmt.Fprintf(a.out, "%s cannot be run: %s\n", c.Command, clean(c.Problem))
+					case c.Code == nil:
+						fmt.Fprintf(a.out, "%s was begun anew, and goes on\n", c.Command)
+					case *c.Code != 0:
+						fmt.Fprintf(a.out, "%s was begun anew, and ended with exit code %d\n", c.Command, *c.Code)
+					default:
+						fmt.Fprintf(a.out, "%s was begun anew\n", c.Command)
+					}
+					for line := range strings.Lines(c.Output) {
+						fmt.Fprintf(a.err, "  %s\n", clean(strings.TrimRight(line, "\r\n")))
+					}
+				}
+			})
+			for _, c := range v.Commands {
+				if c.Problem != "" || c.Code != nil && *c.Code != 0 {
+					failed++
+				}
+			}
+			if err == nil && failed > 0 {
+				err = fmt.Errorf("%d of %d did not begin as they should", failed, len(v.Commands))
+			}
+			return err
+		}),
+	}
 }
 
 // secretChoices prints what becomes of each secret.

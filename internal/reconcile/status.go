@@ -39,7 +39,8 @@ type Status struct {
 	keeper   waker
 	rest     *Rest
 	// fails writes down that what is under way at a workspace has failed.
-	fails func(w store.Workspace, cause error) error
+	fails    func(w store.Workspace, cause error) error
+	renewing sync.Map // workspaces in which what a definition started is begun anew
 }
 
 // Ports lists what listens in a workspace now.

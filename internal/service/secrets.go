@@ -12,6 +12,7 @@ import (
 
 	"yardbench/internal/core/definition"
 	"yardbench/internal/core/journal"
+	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/policy"
 	"yardbench/internal/core/secret"
 	"yardbench/internal/fault"
@@ -406,6 +407,41 @@ func (s *Secrets) ExplainIn(ctx context.Context, a Actor, ref string, look Looke
 		}
 	}
 	return out, nil
+}
+
+// Renew begins anew what the definition of one of the actor's workspaces has left running
+// at its start: it has the secrets as they are now.
+func (s *Secrets) Renew(ctx context.Context, a Actor, ref string) (wire.Renewal, error) {
+	out := wire.Renewal{Commands: []wire.Renewed{}}
+	w, _, err := s.views.findTo(ctx, a, ref, policy.UseWorkspace, "begin anew what runs in")
+	if err != nil {
+		return out, err
+	}
+	if w.Phase != lifecycle.Ready {
+		return out, conflict("not-now", "nothing runs while the workspace is "+string(w.Phase)+"; what starts has the secrets as they are then", "start it", fault.Do("start-workspace", w.Name))
+	}
+	all, given, err := s.keeper.Status.Renew(ctx, w)
+	if errors.Is(err, reconcile.ErrRenewing) {
+		return out, conflict("not-now", err.Error(), "wait for it")
+	}
+	if err != nil {
+		return out, fromRoom(err)
+	}
+	out.Workspace = w.Name
+	var commands []string
+	for _, r := range all {
+		v := wire.Renewed{Command: r.Command, Output: r.Output}
+		if r.Exit != nil {
+			v.Code, v.Problem = &r.Exit.Code, r.Exit.Problem
+		}
+		out.Commands, commands = append(out.Commands, v), append(commands, r.Command)
+	}
+	if len(commands) == 0 {
+		return out, nil
+	}
+	return out, s.store.Write(ctx, func(tx *store.Tx) error {
+		return tx.Journal(ctx, w.ID, w.OwnerID, a.ID, journal.Renewed{Commands: commands, Secrets: given})
+	})
 }
 
 // explain says what becomes of each secret in a person's workspaces on a branch of a

@@ -77,6 +77,7 @@ const (
 	Dial     Kind = "dial"         // then the bytes of a connection to a port
 	Listed   Kind = "listed"       // a TerminalList back
 	Notice   Kind = "notice"       // a line of text for every open terminal
+	EndLeft  Kind = "end-left"     // a Left back; ends what the set-up commands of the moment ID have left running
 	PutFiles Kind = "secret-files" // has the secrets that are files stand as the process says
 	Keep     Kind = "keep"         // frames to the service; copies the tree into the container's own layer
 )
@@ -214,6 +215,11 @@ type TerminalInfo struct {
 	Label   string `json:"label"`
 	Program string `json:"program"` // what is in front, at most 40 characters
 	SinceMS int64  `json:"since_ms"`
+}
+
+// Left is what set-up commands had left running, and was ended: their ids.
+type Left struct {
+	Ended []string `json:"ended"`
 }
 
 // Holder is a process that was given secrets.

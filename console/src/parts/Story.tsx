@@ -1,6 +1,6 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { CheckCircleFilled, CloseCircleFilled, MinusCircleOutlined } from "@ant-design/icons";
-import { Alert, Button, Select, Space, Spin, Table, Tabs, theme } from "antd";
+import { Alert, App, Button, Select, Space, Spin, Table, Tabs, theme } from "antd";
 import { useState } from "react";
 import { Problem, nameOf, type Service, type Workspace, type Me } from "../api/client";
 import { allowPush, heed as heedIt, services as servicesOf, sheet as oneSheet, sheets as sheetsOf, workspace as oneWorkspace } from "../service/workspaces";
@@ -14,7 +14,7 @@ import { Ports } from "./Ports";
 import { ProblemNote } from "./ProblemNote";
 import { SecretChoices } from "./SecretChoices";
 import { useAddress } from "./search";
-import { explainedIn } from "../service/secrets";
+import { explainedIn, renew as renewIt } from "../service/secrets";
 import { SheetView } from "./SheetView";
 import { State } from "./State";
 import { exact, when } from "words/times";
@@ -112,7 +112,7 @@ export function Story({ name, person, head }: { name: string; person: Me; head?:
       {w.phase === "stopped" && w.cause && <Alert type="info" showIcon style={{ marginBottom: 12 }} title={w.cause.charAt(0).toUpperCase() + w.cause.slice(1)} />}
       {w.phase === "failed" && <ProblemNote error={new Problem(0, say.itFailedIn(w.failed_in, w.cause), say.startTriesItAgain())} />}
       {w.conditions.map((c) => (
-        <ConditionNote key={c.kind} of={c} workspace={w} />
+        <ConditionNote key={c.kind} of={c} workspace={w} own={own} />
       ))}
       {w.asks.map((a) => (
         <AskNote key={a.name} of={a} workspace={w} own={own} />
@@ -181,8 +181,34 @@ function AskNote({ of: a, workspace: w, own }: { of: Workspace["asks"][number]; 
   );
 }
 
+/** What holds older values of secrets: what the definition started can be begun anew. */
+function Older({ reason, workspace: w, own }: { reason: string; workspace: Workspace; own: boolean }) {
+  const { message } = App.useApp();
+  const renew = useMutation({
+    mutationFn: () => renewIt(nameOf(w)),
+    ...useDone("workspaces", "secrets"),
+    onSuccess: (done) => void message.info(say.begunAnew(done.commands), 8),
+  });
+  return (
+    <Alert
+      type="warning"
+      showIcon
+      style={{ marginBottom: 8 }}
+      title={say.secretsChanged(reason)}
+      description={say.whatIsOpenedFrom()}
+      action={
+        own && (
+          <Button size="small" loading={renew.isPending} onClick={() => renew.mutate()}>
+            {say.beginAnew()}
+          </Button>
+        )
+      }
+    />
+  );
+}
+
 /** What a condition means, and what to do about it. */
-function ConditionNote({ of: c, workspace: w }: { of: Workspace["conditions"][number]; workspace: Workspace }) {
+function ConditionNote({ of: c, workspace: w, own }: { of: Workspace["conditions"][number]; workspace: Workspace; own: boolean }) {
   const heed = useMutation({ mutationFn: () => heedIt(nameOf(w)), ...useDone("workspaces") });
   const push = useMutation({
     mutationFn: (may: boolean) => allowPush(nameOf(w), may),
@@ -227,10 +253,10 @@ function ConditionNote({ of: c, workspace: w }: { of: Workspace["conditions"][nu
       />
     );
   }
+  if (c.kind === "secrets changed") return <Older reason={c.reason} workspace={w} own={own} />;
   const next: Record<string, string> = {
     "set-up failed": say.theWorkspaceIsThere(),
     "rebuild due": say.itGoesOnAs(),
-    "secrets changed": say.whatIsOpenedFrom(),
     "disk full": say.whatIsWrittenFails(),
     "out of memory": say.endWhatIsNot(),
     "over limit": say.makeRoomInIts(),

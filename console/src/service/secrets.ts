@@ -34,6 +34,9 @@ export const explained = (repository: string, name?: string) =>
     queryFn: ({ signal }) => whole((page) => api.GET("/api/v1/repositories/{repository}/secrets-explained", { signal, params: { path: { repository }, query: { ...page, name } } })),
   });
 
+/** renew begins anew what a workspace's definition has left running at its start. */
+export const renew = (workspace: string) => take(api.POST("/api/v1/workspaces/{workspace}/renewals", { params: { path: { workspace } } }));
+
 /** What becomes of each in a workspace of one's own, and what there holds an older one. */
 export const explainedIn = (workspace: string) =>
   queryOptions({

@@ -201,6 +201,13 @@ type SessionOpened struct {
 	What    string         `json:"-"`
 }
 
+// Renewed is that what a workspace's definition started was begun anew, for the secrets
+// as they are now: which commands, and what they were given.
+type Renewed struct {
+	Commands []string       `json:"commands"`
+	Secrets  map[string]int `json:"secrets"`
+}
+
 // LookAllowed lets somebody look at a terminal of somebody else's for a time, or type
 // into it.
 type LookAllowed struct {
@@ -605,6 +612,7 @@ func (WorkspaceDiscarded) Kind() string      { return "workspace.discarded" }
 func (RebuildFailed) Kind() string           { return "workspace.rebuild-failed" }
 func (PortShared) Kind() string              { return "workspace.port" }
 func (s SessionOpened) Kind() string         { return "workspace." + s.What }
+func (Renewed) Kind() string                 { return "workspace.renewed" }
 func (LookLinkMade) Kind() string            { return "workspace.look-link-made" }
 func (LookLinkEnded) Kind() string           { return "workspace.look-link-ended" }
 func (RecordingBegun) Kind() string          { return "workspace.recording-begun" }

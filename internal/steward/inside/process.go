@@ -310,13 +310,14 @@ type holder struct {
 	label   string
 	since   time.Time
 	secrets map[string]int
+	left    string // the set-up command that has ended and left it running
 }
 
 // track keeps the process group's leader in mind until it is let go.
 func (s *server) track(pid int, label string, secrets map[string]int) (letGo func()) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.procs[pid] = holder{label, time.Now(), secrets}
+	s.procs[pid] = holder{label: label, since: time.Now(), secrets: secrets}
 	return func() {
 		s.mu.Lock()
 		defer s.mu.Unlock()

@@ -238,6 +238,10 @@ func (s *server) serve(c *steward.Conn) {
 	case steward.Notice:
 		s.notice(r.Text)
 		_ = c.Send(steward.Reply{})
+	case steward.EndLeft:
+		if c.Send(steward.Reply{}) == nil {
+			_ = c.Send(s.endLeft(r.ID))
+		}
 	case steward.Work:
 		_ = c.Send(steward.Reply{})
 		_ = c.Send(trees{s}.work(r.Process))

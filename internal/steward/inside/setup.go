@@ -8,7 +8,9 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"yardbench/internal/durable"
@@ -96,14 +98,28 @@ func (s *server) begin(u *setUp, r steward.Request) (again bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	out := &growing{u: u, file: log}
-	cmd.Stdout, cmd.Stderr = out, out
-	cmd.WaitDelay = 2 * time.Second // what it left in the background does not hold it up
+	from, to, err := os.Pipe()
+	if err != nil {
+		return false, errors.Join(err, log.Close())
+	}
+	cmd.Stdout, cmd.Stderr = to, to
 	go func() {
 		err := cmd.Start()
+		to.Close()
+		said := make(chan struct{})
+		go func() { // as long as anything that it left in the background may print: without a reader that would end
+			_, _ = io.Copy(&growing{u: u, file: log}, from)
+			from.Close()
+			close(said)
+		}()
 		if err == nil {
-			defer s.track(cmd.Process.Pid, "a set-up command", r.Process.Secrets)()
+			letGo := s.track(cmd.Process.Pid, momentOf(r.ID), r.Process.Secrets)
 			err = cmd.Wait()
+			go s.left(cmd.Process.Pid, r.ID, letGo)
+			select {
+			case <-said:
+			case <-time.After(leftPrints):
+			}
 		}
 		exit := ended(err)
 		_ = keep(path, record{Over: true, Exit: exit}) // a lost end reads as interrupted, which is safe
@@ -114,6 +130,66 @@ func (s *server) begin(u *setUp, r steward.Request) (again bool, err error) {
 		log.Close()
 	}()
 	return false, nil
+}
+
+// momentOf is the moment in a set-up command's id, SHEET.MOMENT.N.
+func momentOf(id string) string {
+	if parts := strings.Split(id, "."); len(parts) > 2 {
+		return parts[1]
+	}
+	return "a set-up command"
+}
+
+// leftPrints is how long what a set-up command left in the background holds it up by what
+// it prints: what comes later is in no log.
+const leftPrints = 2 * time.Second
+
+// leftEvery is how often it is looked at whether what a set-up command left running
+// has ended.
+const leftEvery = time.Second
+
+// left keeps what a set-up command has left running in mind until it ends: no other
+// process gets the number of a group that has members.
+func (s *server) left(pid int, id string, letGo func()) {
+	defer letGo()
+	if syscall.Kill(-pid, 0) != nil {
+		return
+	}
+	s.mu.Lock()
+	h := s.procs[pid]
+	h.left = id
+	s.procs[pid] = h
+	s.mu.Unlock()
+	for syscall.Kill(-pid, 0) == nil {
+		time.Sleep(leftEvery)
+	}
+}
+
+// endLeft ends what set-up commands of a moment have left running, and gives their ids.
+func (s *server) endLeft(moment string) (ended steward.Left) {
+	s.mu.Lock()
+	groups := map[int]string{}
+	for pid, h := range s.procs {
+		if h.left != "" && momentOf(h.left) == moment {
+			groups[pid] = h.left
+		}
+	}
+	s.mu.Unlock()
+	for pid, id := range groups {
+		_ = syscall.Kill(-pid, syscall.SIGTERM) // it may have ended
+		ended.Ended = append(ended.Ended, id)
+	}
+	for end := time.Now().Add(stopGrace); len(groups) > 0; time.Sleep(20 * time.Millisecond) {
+		for pid := range groups {
+			if time.Now().After(end) {
+				_ = syscall.Kill(-pid, syscall.SIGKILL)
+			}
+			if syscall.Kill(-pid, 0) != nil || time.Now().After(end.Add(time.Second)) {
+				delete(groups, pid)
+			}
+		}
+	}
+	return ended
 }
 
 // keep writes a record so that it is whole and on disk.

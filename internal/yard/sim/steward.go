@@ -125,6 +125,8 @@ func (s *stewardOf) serve(c *steward.Conn) {
 		s.finish(c, steward.Exit{Code: code})
 	case steward.Listed:
 		_ = c.Send(steward.TerminalList{Terminals: []steward.TerminalInfo{}})
+	case steward.EndLeft: // what is begun in it leaves nothing running
+		_ = c.Send(steward.Left{})
 	case steward.Work:
 		_ = c.Send(s.report())
 	case steward.Terminal:

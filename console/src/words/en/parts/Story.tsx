@@ -63,7 +63,11 @@ export const refuse = () => "Refuse";
 export const endIt = () => "End it";
 export const theWorkspaceIsThere = () => "The workspace is there to be used; the log has the whole output.";
 export const itGoesOnAs = () => "It goes on as it is; Rebuild makes it anew and keeps its files.";
-export const whatIsOpenedFrom = () => "What is opened from now on has the new values: end the old ones and open them again.";
+export const secretsChanged = (who: string) => `secrets changed: ${who}`;
+export const whatIsOpenedFrom = () => "What is opened from now on has the new values: end the old ones and open them again. What the definition started can be begun anew here.";
+export const beginAnew = () => "Begin anew";
+export const begunAnew = (of: { command: string; code?: number; problem?: string }[]) =>
+  of.length === 0 ? "The definition has left nothing running at its start." : of.map((c) => (c.problem ? `${c.command} cannot be run: ${c.problem}` : c.code ? `${c.command} ended with exit code ${c.code}` : `${c.command} was begun anew`)).join("; ");
 export const whatIsWrittenFails = () => "What is written fails until there is room again.";
 export const endWhatIsNot = () => "End what is not needed, or launch one of a larger size.";
 export const makeRoomInIts = () => "Make room in its folder, or ask for a larger size.";
