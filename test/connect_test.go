@@ -65,7 +65,7 @@ func TestConnectedWithAGitHost(t *testing.T) {
 	for _, who := range []string{"ingrid", "mats"} {
 		w.must(w.as(who, "", "credential", "remove", host, "--yes"), 0)
 	}
-	w.must(w.as("ingrid", "", "launch", "tide-board", "--name", "no"), 4, "connect with it on your page", "yardbench credential connect "+host)
+	w.must(w.as("ingrid", "", "launch", "tide-board", "--name", "no"), 4, "you have no credential for it", "connect with: yardbench credential connect", "yardbench credential connect "+host)
 	w.must(w.as("ingrid", "", "git-host", "repositories", host), 4, "you are not connected")
 
 	// By the browser, with one press.
@@ -129,7 +129,7 @@ func TestConnectedWithAGitHost(t *testing.T) {
 	w.must(w.byCode("runa", host, "yes"), 0)
 	w.host.Forget("runa")
 	time.Sleep(1500 * time.Millisecond)
-	w.must(w.as("runa", "", "launch", "tide-board", "--dry-run"), 4, "connect with it on your page")
+	w.must(w.as("runa", "", "launch", "tide-board", "--dry-run"), 4, "you have no credential for it", "connect with: yardbench credential connect")
 	w.must(w.as("runa", "", "credential", "list"), 0, "taken back by the host")
 	w.must(w.as("astrid", "", "git-host", "remove", host, "--yes"), 0)
 	w.must(w.as("runa", "", "credential", "connect", host), 3, "git-host list")

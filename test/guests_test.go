@@ -102,3 +102,70 @@ func TestPeopleInTheBrowser(t *testing.T) {
 	ingrid.do("of a name that is not there", seen(`input[aria-label^="A name"]`), chromedp.SendKeys(chromedp.CSS(`input[aria-label^="A name"]`), "GAUGE_KEYS\r"), ingrid.says("is it GAUGE_KEY?"))
 	ingrid.do("what she usually wants", chromedp.Navigate(w.address+"/you"), clicked(`//section[@aria-label="What you usually want"]//button`), seen("#shell"), still("#shell"), chromedp.SendKeys(chromedp.CSS("#shell"), "zsh"), modal(), gone("Name in commits"), ingrid.says("Shell: zsh"))
 }
+
+// A launch link lets in whoever has no account, as a guest of its maker's team in what it
+// launches alone, as many as it says and no longer than it lasts; paused, or with a maker
+// who may bring in nobody any more, it lets in none.
+func TestGuestsByALaunchLink(t *testing.T) {
+	t.Parallel()
+	w := simWorld(t)
+	w.must(w.as("solveig", "", "launch-link", "add", "berth-planner", "--guests", "72h"), 4, "a bound and an end")
+	w.must(w.as("ingrid", "", "launch-link", "add", "tide-board", "--guests", "72h", "--most", "2", "--for", "48h"), 4)
+	w.must(w.as("runa", "", "launch-link", "add", "tide-board", "--guests", "72h", "--most", "2", "--for", "48h", "--team", "Fares"), 4, "guests of Fares")
+	at := strings.TrimSpace(w.must(w.as("runa", "", "launch-link", "add", "tide-board", "--size", "small", "--guests", "72h", "--most", "2", "--for", "48h", "--title", "A look at the board"), 0, "/go/", "Timetable and guests of theirs, each for 72 h"))
+	at = at[strings.Index(at, "http"):]
+	at, _, _ = strings.Cut(at, "\n")
+	id := at[strings.LastIndex(at, "/")+1:]
+	w.must(w.as("mats", "", "launch-link", "use", at), 4, "for Timetable") // it is for its team beside
+	p := openPage(t)
+	p.do("who has no account comes in as a guest", chromedp.Navigate(at), p.says("Come in as a guest of Timetable"), clicked(`//a[@class="door"]`), p.says("You will be a guest of the team Timetable, with access until"),
+		seen("#name"), chromedp.SendKeys(chromedp.CSS("#name"), "tormod"), chromedp.SendKeys(chromedp.CSS("#full_name"), "Tormod Vik"), chromedp.SendKeys(chromedp.CSS("#email"), "tormod@elsewhere.example"), chromedp.SendKeys(chromedp.CSS("#password"), demo.Password+"\r"),
+		p.says("you have no credential for it"), p.says("Git hosts"))
+	w.must(w.as("runa", "", "guest", "list"), 0, "tormod", "tide-board", "small", "runa")
+	w.must(w.as("tormod", demo.GitToken("ingrid"), "credential", "put", strings.TrimPrefix(w.git, "http://"), "--username", "ingrid"), 0)
+	p.do("and has one of it", chromedp.Navigate(at), button("Launch it"), holds(`location.pathname === "/bench/tide-board.tormod"`))
+	w.must(w.as("tormod", "", "launch", "tide-board", "--size", "large"), 4)
+	w.must(w.as("tormod", "", "repository", "list"), 0, "tide-board")
+	w.must(w.as("tormod", "", "launch", "fare-desk"), 3)
+
+	stranger := w.client("runa").People
+	enrol := func(name string) int {
+		_, err := stranger.UseEnrolment(t.Context(), wire.EnrolmentUse{Key: "go-" + id, Name: name, FullName: "Somebody Else", Email: name + "@elsewhere.example", Password: demo.Password})
+		if p := wire.ProblemOf(err); p != nil {
+			return p.Status
+		}
+		return 201
+	}
+	for _, c := range []struct {
+		who, stdin, line string
+		status           int
+	}{
+		{"runa", "", "launch-link pause " + id, 404},
+		{"runa", "", "launch-link resume " + id, 409}, // the name is taken
+		{"astrid", "", "person change runa --role developer", 404},
+		{"astrid", "", "person change runa --role lead", 409},
+	} {
+		w.must(w.as(c.who, c.stdin, strings.Fields(c.line)...), 0)
+		if got := enrol("ingrid"); got != c.status {
+			t.Errorf("after %s it is answered with %d", c.line, got)
+		}
+	}
+	if got := enrol("trygve"); got != 201 {
+		t.Errorf("the second is answered with %d", got)
+	}
+	if got := enrol("ylva"); got != 404 {
+		t.Errorf("the third of two is answered with %d", got)
+	}
+	if got := enrol("go-" + id); got != 404 {
+		t.Errorf("a strange name is answered with %d", got)
+	}
+	w.must(w.as("runa", "", "launch-link", "list"), 0, "Timetable and guests")
+	runa := w.page(t, "runa")
+	runa.do("its maker sees how many came", chromedp.Navigate(w.address+"/launch-links"), runa.says("Timetable, and guests for 3 days (2 so far)"))
+	zero := 0
+	if _, err := w.client("runa").LaunchLinks.Change(t.Context(), id, wire.LaunchLinkChange{PeopleMost: &zero}); wire.ProblemOf(err) == nil || wire.ProblemOf(err).Status != 409 {
+		t.Errorf("its bound is taken away: %v", err)
+	}
+	w.must(w.as("runa", "", "launch-link", "remove", id, "--yes"), 0)
+	p.do("withdrawn it lets nobody in", chromedp.Navigate(w.address+"/enrol#go-"+id), chromedp.Reload(), p.says("cannot be used"))
+}

@@ -24,7 +24,7 @@ func TestWhatHoldsOlderSecretsIsBegunAnew(t *testing.T) {
 	w.must(w.as("ingrid", first, "secret", "put", "TIDE_KEY", "--for", "tide-board"), 0)
 	w.must(w.as("ingrid", "", "launch", "tide-board", "--name", "quay"), 0, "is ready")
 	w.must(w.as("ingrid", "", "run", "quay", "--", "sh", "-c", "for i in $(seq 60); do test -e /dev/shm/now && test -e /dev/shm/onces && break; sleep 0.2; done; sleep 3"), 0) // set-up goes on while it is ready
-	w.must(w.as("ingrid", "", "secret", "renew", "quay", "--json"), 0, `"postStartCommand server"`) // at any time
+	w.must(w.as("ingrid", "", "secret", "renew", "quay", "--json"), 0, `"postStartCommand server"`)                                                                            // at any time
 	w.must(w.as("ingrid", second, "secret", "put", "TIDE_KEY"), 0, "version 2")
 	ws := w.until(c, "quay", 15*time.Second, func(ws wire.Workspace) bool {
 		return strings.Contains(condition(ws, "secrets changed"), "postStartCommand (since") && strings.Contains(condition(ws, "secrets changed"), "postCreateCommand (since")

@@ -15,6 +15,8 @@ type LaunchLink struct {
 	PausedAt   *time.Time `json:"paused_at,omitempty" doc:"It cannot be used since"`
 	MadeBy     string     `json:"made_by" example:"runa"`
 	CreatedAt  time.Time  `json:"created_at"`
+	GuestS     int64      `json:"guest_s,omitempty" doc:"Whoever has no account sets one up by it, as a guest of the team, with access for so long; without it nobody does"`
+	Guests     int        `json:"guests,omitempty" doc:"So many have"`
 }
 
 // Prepares is what a launch link launches; what is left out is the usual.
@@ -39,6 +41,7 @@ type NewLaunchLink struct {
 	Team       string `json:"team,omitempty" doc:"Whose people may use it; default: whoever signs in"`
 	PeopleMost int    `json:"people_most,omitempty" minimum:"0" maximum:"10000" doc:"So many people may use it; default: no bound"`
 	Seconds    int64  `json:"seconds,omitempty" minimum:"0" maximum:"31622400" doc:"It can be used for so long; default: no end"`
+	GuestS     int64  `json:"guest_s,omitempty" minimum:"0" maximum:"31622400" doc:"Whoever has no account sets one up by it, as a guest of the team, with access for so long; it has an end and a bound then. Default: nobody does"`
 }
 
 // LaunchLinkChange changes one; what is left out stays.

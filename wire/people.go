@@ -134,13 +134,14 @@ type EnrolmentKey struct {
 
 // EnrolmentOffer is what a link is for.
 type EnrolmentOffer struct {
-	Role      string    `json:"role"`
-	Team      string    `json:"team,omitempty"`
-	Person    string    `json:"person,omitempty" doc:"Set: a new password for them"`
-	Name      string    `json:"name,omitempty" doc:"Set: the account has this name"`
-	FullName  string    `json:"full_name,omitempty" doc:"Set: and this one"`
-	Email     string    `json:"email,omitempty" doc:"Set: and this address"`
-	ExpiresAt time.Time `json:"expires_at"`
+	Role      string     `json:"role"`
+	Team      string     `json:"team,omitempty"`
+	Person    string     `json:"person,omitempty" doc:"Set: a new password for them"`
+	Name      string     `json:"name,omitempty" doc:"Set: the account has this name"`
+	FullName  string     `json:"full_name,omitempty" doc:"Set: and this one"`
+	Email     string     `json:"email,omitempty" doc:"Set: and this address"`
+	ExpiresAt time.Time  `json:"expires_at"`
+	Until     *time.Time `json:"until,omitempty" doc:"Of a guest: when the access ends by itself"`
 }
 
 // EnrolmentUse sets up the account, or the new password.

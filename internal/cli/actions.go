@@ -47,6 +47,8 @@ var commandOf = map[string]string{
 	"make-program-token":        "token add NAME --of %",
 	"make-push-key":             "repository push-key %",
 	"put-git-key":               "me git-key --new",
+	"show-git-key":              "me git-key",
+	"put-git-credential":        "credential put %",
 	"make-deploy-key":           "repository deploy-key %",
 	"put-plan":                  "prebuild put %",
 	"put-secret":                "secret put % --for REPOSITORY",
@@ -100,7 +102,7 @@ func nextSteps(p *wire.Problem) string {
 // given; the part itself where there is none.
 func flagOf(ran *cobra.Command, field string) string {
 	name := strings.ReplaceAll(strings.TrimPrefix(field, "/"), "_", "-")
-	for _, try := range []string{name, map[string]string{"repositories": "for", "rest-after-s": "rest-after", "seconds": "timeout"}[name]} {
+	for _, try := range []string{name, map[string]string{"repositories": "for", "rest-after-s": "rest-after", "seconds": "timeout", "people-most": "most", "guest-s": "guests"}[name]} {
 		if try != "" && ran != nil && !strings.Contains(try, " ") && ran.Flags().Lookup(try) != nil {
 			return "--" + try
 		}

@@ -16,15 +16,16 @@ import (
 func (a linkCommands) launchLink() *cobra.Command {
 	c := &cobra.Command{Use: "launch-link", Short: "Prepared launches behind a short address, for whoever may use it"}
 	var in wire.NewLaunchLink
-	var long, rest time.Duration
+	var long, rest, guests time.Duration
 	add := &cobra.Command{
 		Use: "add REPOSITORY[@BRANCH]", Short: "Make a launch link",
 		Long: "Make a launch link: whoever opens its address, and may use it, sees what it comes to and gets a workspace of their own by one press; once: who comes again is led back to theirs. " +
 			"It counts for its people's own limits and cost. Paused, ended or withdrawn it launches no more; so it does when its maker's account is closed.",
-		Example: "  yardbench launch-link add tide-board --title 'Try the tide board'\n  yardbench launch-link add fare-desk@tariff-2027 --size middle --team Fares --most 20 --for 168h", Args: cobra.ExactArgs(1),
+		Example: "  yardbench launch-link add tide-board --title 'Try the tide board'\n  yardbench launch-link add fare-desk@tariff-2027 --size middle --team Fares --most 20 --for 168h\n  yardbench launch-link add tide-board --size small --most 30 --for 48h --guests 72h", Args: cobra.ExactArgs(1),
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
 			in.Launch.Repository, in.Launch.Branch, _ = strings.Cut(args[0], "@")
 			in.Launch.RestAfterS, in.Seconds = int64(rest/time.Second), int64(long/time.Second)
+			in.GuestS = int64(guests / time.Second)
 			l, err := api.LaunchLinks.Make(cmd.Context(), in)
 			if err != nil {
 				return err
@@ -32,7 +33,7 @@ func (a linkCommands) launchLink() *cobra.Command {
 			return a.print(l, func() {
 				fmt.Fprintln(a.out, clean(l.Address))
 				at := strings.TrimSuffix(l.Address, "/go/"+l.ID) + "/api/v1/launch-links/" + l.ID
-				fmt.Fprintf(a.err, "it launches %s for %s; for a README:\n  [![%s](%s/badge.svg)](%s)\nas a QR code: %s/qr.png\n", launches(l), cmp.Or(clean(l.Team), "whoever signs in"), clean(l.Title), at, l.Address, at)
+				fmt.Fprintf(a.err, "it launches %s for %s; for a README:\n  [![%s](%s/badge.svg)](%s)\nas a QR code: %s/qr.png\n", launches(l), clean(forWhom(l)), clean(l.Title), at, l.Address, at)
 			})
 		}),
 	}
@@ -44,6 +45,7 @@ func (a linkCommands) launchLink() *cobra.Command {
 	add.Flags().StringVar(&in.Team, "team", "", "whose people may use it (default: whoever signs in)")
 	add.Flags().IntVar(&in.PeopleMost, "most", 0, "so many people may use it (default: no bound)")
 	add.Flags().DurationVar(&long, "for", 0, "it can be used for so long, like 168h (default: no end)")
+	add.Flags().DurationVar(&guests, "guests", 0, "whoever has no account sets one up by it, as a guest of the team with access for so long; with --most and --for (default: nobody does)")
 	list := &cobra.Command{
 		Use: "list", Short: "List the launch links", Example: "  yardbench launch-link list", Args: cobra.NoArgs,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, _ []string) error {
@@ -62,7 +64,7 @@ func (a linkCommands) launchLink() *cobra.Command {
 					if l.PeopleMost > 0 {
 						used += " of " + strconv.Itoa(l.PeopleMost)
 					}
-					t.row(l.ID, l.Title, launches(l), cmp.Or(l.Team, "whoever signs in"), used, standing(l), l.MadeBy)
+					t.row(l.ID, l.Title, launches(l), forWhom(l), used, standing(l), l.MadeBy)
 				}
 				t.print()
 			})
@@ -132,6 +134,14 @@ func (a linkCommands) launchLink() *cobra.Command {
 	}
 	c.AddCommand(add, list, show, use, turn("pause", "Have a launch link launch nothing for a time", true, "it launches nothing now"), turn("resume", "Have a paused launch link launch again", false, "it launches again"), remove)
 	return c
+}
+
+// forWhom says who may use a launch link.
+func forWhom(l wire.LaunchLink) string {
+	if l.GuestS > 0 {
+		return fmt.Sprintf("%s and guests of theirs, each for %s", l.Team, took(time.Duration(l.GuestS)*time.Second))
+	}
+	return cmp.Or(l.Team, "whoever signs in")
 }
 
 // launches says what a launch link launches.

@@ -2,7 +2,6 @@ package repo
 
 import (
 	"bytes"
-	"cmp"
 	"context"
 	"encoding/base64"
 	"errors"
@@ -100,7 +99,16 @@ func hostProblem(address string, c Credential, err error) error {
 	case strings.Contains(s, "not found"), strings.Contains(s, "returned error: 404"):
 		return Problem{"the git host knows no repository at " + address, "check the address, and that you may see it there"}
 	case strings.Contains(s, "Authentication failed"), strings.Contains(s, "returned error: 403"), strings.Contains(s, "could not read Username"), strings.Contains(s, "terminal prompts disabled"):
-		return SignIn{Problem{"the git host at " + Host(address) + " refuses your credential", cmp.Or(c.Refused, "give a fresh one with: yardbench credential put "+Host(address))}}
+		host := Host(address)
+		s := SignIn{Problem{"the git host at " + host + " refuses your credential", "give a fresh one with: yardbench credential put " + host}, "give a fresh one", LacksCredential, host}
+		if c.Username == "" {
+			s.Problem = Problem{"the git host at " + host + " shows this to those alone whom it knows, and you have no credential for it", "give one with: yardbench credential put " + host}
+			s.Next = "give one"
+		}
+		if c.Refused != "" { // people connect with it
+			s.Problem.Next, s.Next, s.Lacks = c.Refused, "connect", LacksConnection
+		}
+		return s
 	}
 	return Problem{"the git host at " + Host(address) + " cannot be used: " + last, "try again when it answers"}
 }

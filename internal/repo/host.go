@@ -81,9 +81,9 @@ func keyProblem(err error, c Credential) error {
 	case errors.As(err, &another):
 		return Problem{another.Error(), "an operator asks the host's people, and puts the new key in the house rules, under git.host_keys"}
 	case errors.As(err, &refused) && c.SSH.Key == "":
-		return SignIn{Problem{"the git host " + refused.Host + " lets in by a key alone, and you have none", "make one with: yardbench me git-key --new"}}
+		return SignIn{Problem{"the git host " + refused.Host + " lets in by a key alone, and you have none", "make one with: yardbench me git-key --new"}, "make one", LacksKey, refused.Host}
 	case errors.As(err, &refused):
-		return SignIn{Problem{"the git host " + refused.Host + " refuses your key", "put the public half of it there, which says: yardbench me git-key"}}
+		return SignIn{Problem{"the git host " + refused.Host + " refuses your key", "put the public half of it there, which says: yardbench me git-key"}, "put the public half of it there", LacksKeyThere, refused.Host}
 	case errors.As(err, &away) && !errors.Is(err, context.Canceled):
 		return Problem{away.Error(), "try again when it answers"}
 	}

@@ -70,8 +70,26 @@ func NewMirrors(dir string) *Mirrors {
 // Problem is a failure that the person who asked can do something about.
 type Problem struct{ What, Next string }
 
-// SignIn is a Problem: the git host does not let whoever asks read.
-type SignIn struct{ Problem }
+// SignIn is a Problem: the git host does not let whoever asks read. Next says what heals
+// it without saying how.
+type SignIn struct {
+	Problem
+	Next  string
+	Lacks Lacks
+	Host  string
+}
+
+// Lacks is what somebody is not let in for want of.
+type Lacks string
+
+// What that may be: a credential that the host takes; that they connect with it; a key
+// at all; or their key, at the host.
+const (
+	LacksCredential Lacks = "credential"
+	LacksConnection Lacks = "connection"
+	LacksKey        Lacks = "key"
+	LacksKeyThere   Lacks = "key there"
+)
 
 // Unwrap gives the problem.
 func (s SignIn) Unwrap() error { return s.Problem }

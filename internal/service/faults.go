@@ -64,6 +64,7 @@ func quote(s string) string {
 func fromRoom(err error) error {
 	var now lifecycle.NotNow
 	var rp repo.Problem
+	var signIn repo.SignIn
 	var refused outside.Refused
 	var order page.NoOrder
 	var mark page.NoMark
@@ -76,6 +77,13 @@ func fromRoom(err error) error {
 		return invalid(refused.Error(), "")
 	case errors.As(err, &now):
 		return conflict("not-now", now.Error(), "")
+	case errors.As(err, &signIn) && signIn.Lacks != "":
+		return invalid(signIn.What, signIn.Next, map[repo.Lacks]fault.Action{
+			repo.LacksCredential: fault.Do("put-git-credential", signIn.Host),
+			repo.LacksConnection: fault.Do("begin-git-host", signIn.Host),
+			repo.LacksKey:        fault.Do("put-git-key", ""),
+			repo.LacksKeyThere:   fault.Do("show-git-key", ""),
+		}[signIn.Lacks])
 	case errors.As(err, &rp):
 		return invalid(rp.What, rp.Next)
 	case errors.Is(err, outside.ErrAway):

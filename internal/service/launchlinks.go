@@ -14,6 +14,7 @@ import (
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/policy"
 	"yardbench/internal/fault"
+	"yardbench/internal/house"
 	"yardbench/internal/store"
 	"yardbench/wire"
 )
@@ -24,6 +25,7 @@ type LaunchLinks struct {
 	address  string
 	store    *store.Store
 	launches *Launches
+	house    *house.Book
 	people   *People
 	works    *Workspaces
 	now      func() time.Time
@@ -47,7 +49,7 @@ func (s *LaunchLinks) List(ctx context.Context, a Actor) ([]wire.LaunchLink, err
 }
 
 func (s *LaunchLinks) view(l store.LaunchLink) wire.LaunchLink {
-	v := wire.LaunchLink{ID: l.ID, Address: s.address + "/go/" + l.ID, Title: l.Title, Team: l.Team, PeopleMost: l.PeopleMost, Used: l.Used, Until: l.Until, PausedAt: l.PausedAt, MadeBy: l.MadeBy.Name, CreatedAt: l.CreatedAt}
+	v := wire.LaunchLink{ID: l.ID, Address: s.address + "/go/" + l.ID, Title: l.Title, Team: l.Team, PeopleMost: l.PeopleMost, Used: l.Used, Until: l.Until, PausedAt: l.PausedAt, MadeBy: l.MadeBy.Name, CreatedAt: l.CreatedAt, GuestS: int64(l.GuestFor / time.Second), Guests: l.Guests}
 	_ = json.Unmarshal(l.Choice, &v.Launch) // as it was written by us
 	return v
 }
@@ -114,6 +116,11 @@ func (s *LaunchLinks) Make(ctx context.Context, a Actor, in wire.NewLaunchLink) 
 		until := s.now().Add(time.Duration(in.Seconds) * time.Second).UTC()
 		l.Until = &until
 	}
+	if l.GuestFor = time.Duration(in.GuestS) * time.Second; l.GuestFor > 0 {
+		if l, err = s.forGuests(ctx, a, l); err != nil {
+			return wire.LaunchLink{}, err
+		}
+	}
 	if l.Choice, err = json.Marshal(wire.Prepares{Repository: in.Launch.Repository, Branch: in.Launch.Branch, Size: in.Launch.Size, RestAfterS: in.Launch.RestAfterS, Definition: in.Launch.Definition, Beside: in.Launch.Beside}); err != nil {
 		return wire.LaunchLink{}, err
 	}
@@ -121,8 +128,33 @@ func (s *LaunchLinks) Make(ctx context.Context, a Actor, in wire.NewLaunchLink) 
 		if err := tx.PutLaunchLink(ctx, l); err != nil {
 			return err
 		}
-		return tx.Journal(ctx, l.ID, a.ID, a.ID, journal.LaunchLinkPut{Title: l.Title, Repository: o.repository.Name, Team: l.Team, PeopleMost: l.PeopleMost, Until: l.Until})
+		return tx.Journal(ctx, l.ID, a.ID, a.ID, journal.LaunchLinkPut{Title: l.Title, Repository: o.repository.Name, Team: l.Team, PeopleMost: l.PeopleMost, Until: l.Until, GuestS: in.GuestS})
 	})
+}
+
+// forGuests is a link by which guests set up their accounts: of the team that it is for,
+// or its maker's, who may bring in guests there. It is bounded and has an end, as nobody
+// looks at who comes.
+func (s *LaunchLinks) forGuests(ctx context.Context, a Actor, l store.LaunchLink) (store.LaunchLink, error) {
+	if l.TeamID == "" {
+		l.TeamID, l.Team = a.TeamID, a.Team
+	}
+	house, _, err := s.house.Rules(ctx, s.store.Read())
+	switch {
+	case err != nil:
+		return l, err
+	case l.TeamID == "":
+		return l, at(invalid("guests are of a team", ""), "/team", "say whose guests they are")
+	case !a.mayOf(policy.ChangeGuests, store.Person{ID: l.TeamID, TeamID: l.TeamID}):
+		return l, denied(a, "bring in guests of "+l.Team)
+	case house.SignIn.NoPasswords:
+		return l, conflict("not-now", "guests sign in with a password, and the house rules have none taken", "have them come by the identity provider")
+	case l.PeopleMost == 0 || l.Until == nil:
+		return l, at(at(invalid("a link that lets guests in has a bound and an end", ""), "/people_most", "how many may use it"), "/seconds", "for how long it can be used")
+	case l.GuestFor > guestMost:
+		return l, at(invalid("a guest's access ends within a year", ""), "/guest_s", "at most 366 days")
+	}
+	return l, nil
 }
 
 // Change changes who may use one, how many, until when, and whether at all.
@@ -143,6 +175,9 @@ func (s *LaunchLinks) Change(ctx context.Context, a Actor, id string, in wire.La
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
 		if l, err = tx.LaunchLinkByID(ctx, id); err != nil {
 			return err
+		}
+		if l.GuestFor > 0 && (in.Team != nil || in.PeopleMost != nil && *in.PeopleMost == 0 || in.Seconds != nil && *in.Seconds == 0) {
+			return conflict("no-change", "by this launch link guests set up their accounts: it keeps its team, a bound and an end", "make another")
 		}
 		if err := matches(ctx, "this launch link", s.view(l)); err != nil {
 			return err
@@ -196,7 +231,7 @@ func (s *LaunchLinks) usable(ctx context.Context, q store.Q, a Actor, id string)
 	if err != nil {
 		return l, err
 	}
-	maker, err := q.PersonByID(ctx, l.MadeBy.ID)
+	maker, err := s.stands(ctx, q, l)
 	if err != nil {
 		return l, err
 	}
@@ -206,14 +241,65 @@ func (s *LaunchLinks) usable(ctx context.Context, q store.Q, a Actor, id string)
 		return l, denied(a, "launch workspaces")
 	case l.TeamID != "" && !slices.Contains(a.Teams(), l.TeamID) && l.MadeBy.ID != a.ID:
 		return l, forbidden("this launch link is for "+l.Team, "ask "+l.MadeBy.Name)
-	case maker.ClosedAt != nil, l.PausedAt != nil, !policy.May(maker.Role, policy.ChangeLinks, policy.Own):
-		return l, conflict("link-over", "this launch link is paused", "ask "+l.MadeBy.Name)
-	case l.Until != nil && !s.now().Before(*l.Until):
-		return l, conflict("link-over", "this launch link has ended", "ask "+l.MadeBy.Name)
+	case maker != "":
+		return l, conflict("link-over", maker, "ask "+l.MadeBy.Name)
 	case l.PeopleMost > 0 && l.Used >= l.PeopleMost && used != nil:
 		return l, conflict("link-over", fmt.Sprintf("%d people have used this launch link, as many as may", l.Used), "ask "+l.MadeBy.Name)
 	}
 	return l, nil
+}
+
+// stands says why a link cannot be used now by anybody; "" where it can.
+func (s *LaunchLinks) stands(ctx context.Context, q store.Q, l store.LaunchLink) (why string, err error) {
+	maker, err := q.PersonByID(ctx, l.MadeBy.ID)
+	switch {
+	case err != nil:
+		return "", err
+	case maker.ClosedAt != nil, l.PausedAt != nil, !policy.May(maker.Role, policy.ChangeLinks, policy.Own):
+		return "this launch link is paused", nil
+	case l.Until != nil && !s.now().Before(*l.Until):
+		return "this launch link has ended", nil
+	}
+	return "", nil
+}
+
+// guestKey is what the keys of enrolment begin with that are launch links.
+const guestKey = "go-"
+
+// Lets is the enrolment of a guest by a launch link, where it lets any in now: their
+// access is to what it launches, in its size, for the time it says. Whoever made it must
+// still be able to bring in guests.
+func (s *LaunchLinks) Lets(ctx context.Context, id string) (store.Enrolment, error) {
+	q := s.store.Read()
+	l, err := q.LaunchLinkByID(ctx, id)
+	if err != nil || l.GuestFor == 0 {
+		return store.Enrolment{}, cmp.Or(err, store.ErrNotFound)
+	}
+	why, err := s.stands(ctx, q, l)
+	if err != nil || why != "" {
+		return store.Enrolment{}, cmp.Or(err, store.ErrNotFound)
+	}
+	maker, err := q.PersonByID(ctx, l.MadeBy.ID)
+	if err != nil {
+		return store.Enrolment{}, err
+	}
+	if a := (Actor{Person: maker}); !a.mayOf(policy.ChangeGuests, store.Person{ID: l.TeamID, TeamID: l.TeamID}) || l.Guests >= l.PeopleMost {
+		return store.Enrolment{}, store.ErrNotFound
+	}
+	g := store.Guest{Until: s.now().Add(l.GuestFor).UTC(), Repositories: []string{l.RepositoryID}, By: maker.ID}
+	launch := s.view(l).Launch
+	if launch.Size != "" {
+		g.Sizes = []string{launch.Size}
+	}
+	for _, b := range launch.Beside {
+		name, _, _ := strings.Cut(b, "@")
+		r, err := q.RepositoryByName(ctx, name)
+		if err != nil {
+			return store.Enrolment{}, err
+		}
+		g.Repositories = append(g.Repositories, r.ID)
+	}
+	return store.Enrolment{ID: l.ID, Role: policy.Guest, TeamID: l.TeamID, Team: l.Team, MadeBy: maker.ID, ExpiresAt: *l.Until, Guest: &g}, nil
 }
 
 // Offer tells what one comes to for the actor.

@@ -27,6 +27,7 @@ type People struct {
 	store   *store.Store
 	now     func() time.Time
 	guests  *Guests
+	links   *LaunchLinks
 }
 
 // Caller is where somebody asks from, and what their client calls itself.
@@ -392,9 +393,14 @@ func (s *People) EndEnrolment(ctx context.Context, a Actor, id string) error {
 	return err
 }
 
-func (s *People) offered(ctx context.Context, key string) (store.Enrolment, error) {
-	hash := sha256.Sum256([]byte(key))
-	e, err := s.store.Read().EnrolmentByHash(ctx, hash[:], s.now())
+// offered is what a key is for; of a launch link that lets guests in it is the link's.
+func (s *People) offered(ctx context.Context, key string) (e store.Enrolment, err error) {
+	if link, is := strings.CutPrefix(key, guestKey); is {
+		e, err = s.links.Lets(ctx, link)
+	} else {
+		hash := sha256.Sum256([]byte(key))
+		e, err = s.store.Read().EnrolmentByHash(ctx, hash[:], s.now())
+	}
 	if errors.Is(err, store.ErrNotFound) {
 		return e, notFound("enrolment link", "", "it was used, was taken back, has expired, or was cut off; ask an operator for another")
 	}
@@ -404,10 +410,15 @@ func (s *People) offered(ctx context.Context, key string) (store.Enrolment, erro
 // Offer tells what a link is for.
 func (s *People) Offer(ctx context.Context, key string) (wire.EnrolmentOffer, error) {
 	e, err := s.offered(ctx, key)
-	return wire.EnrolmentOffer{Role: string(e.Role), Team: e.Team, Person: e.Person, Name: e.Name, FullName: e.FullName, Email: e.Email, ExpiresAt: e.ExpiresAt}, err
+	v := wire.EnrolmentOffer{Role: string(e.Role), Team: e.Team, Person: e.Person, Name: e.Name, FullName: e.FullName, Email: e.Email, ExpiresAt: e.ExpiresAt}
+	if e.Guest != nil {
+		v.Until = &e.Guest.Until
+	}
+	return v, err
 }
 
-// UseEnrolment sets up the account, or the new password. A link is used once.
+// UseEnrolment sets up the account, or the new password. A link is used once; a launch link
+// that lets guests in by as many as it says.
 func (s *People) UseEnrolment(ctx context.Context, in wire.EnrolmentUse) (wire.Person, error) {
 	e, err := s.offered(ctx, in.Key)
 	if err != nil {
@@ -438,7 +449,11 @@ func (s *People) UseEnrolment(ctx context.Context, in wire.EnrolmentUse) (wire.P
 		return wire.Person{}, err
 	}
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
-		if err := tx.UseEnrolment(ctx, e.ID); err != nil {
+		use := tx.UseEnrolment
+		if strings.HasPrefix(in.Key, guestKey) {
+			use = tx.GuestByLink
+		}
+		if err := use(ctx, e.ID); err != nil {
 			return err
 		}
 		if e.PersonID == "" {

@@ -175,6 +175,7 @@ func New(r Rooms) *Service {
 	providers := &Providers{passkeys: passkeys, address: r.Address, house: r.House, store: r.Store, vault: r.Vault, now: r.Now, room: &identity.Room{Now: r.Now}}
 	guests := &Guests{house: r.House, keeper: r.Keeper, store: r.Store, now: r.Now, people: people, repositories: repositories, works: workspaces}
 	people.guests, signIns.guests, signIns.secrets = guests, guests, secrets
+	people.links = &LaunchLinks{address: r.Address, store: r.Store, launches: launches, house: r.House, people: people, works: workspaces, now: r.Now}
 	attends := &Attention{store: r.Store, views: look, health: health, journal: journal, prebuilds: prebuilds, webhooks: webhooks, now: r.Now}
 	return &Service{
 		People:       people,
@@ -208,7 +209,7 @@ func New(r Rooms) *Service {
 		GitHosts:     &GitHosts{r.Address, r.Store, r.Vault, r.Sessions, r.Now},
 		GitKeys:      &GitKeys{r.Store, r.Vault, r.Sessions},
 		Profiles:     &Profiles{house: r.House, store: r.Store},
-		LaunchLinks:  &LaunchLinks{address: r.Address, store: r.Store, launches: launches, people: people, works: workspaces, now: r.Now},
+		LaunchLinks:  people.links,
 		Clients:      &Clients{address: r.Address, house: r.House, store: r.Store, now: r.Now},
 		Providers:    providers,
 		Directory:    &Directory{house: r.House, store: r.Store, providers: providers, works: workspaces},

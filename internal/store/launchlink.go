@@ -23,6 +23,10 @@ type LaunchLink struct {
 	MadeBy       Person // its id, name and team
 	CreatedAt    time.Time
 	Used         int // by so many people
+	// GuestFor is how long guests have access who set up their accounts by it; 0 is that
+	// none can. Guests is how many have.
+	GuestFor time.Duration
+	Guests   int
 }
 
 // LinkUse is somebody who came by a launch link.
@@ -33,15 +37,16 @@ type LinkUse struct {
 	At                time.Time
 }
 
-const linkQuery = `SELECT l.id, l.title, l.choice, l.repository_id, COALESCE(l.team_id, ''), COALESCE(t.name, ''), l.people_most, l.until_at, l.paused_at, p.id, p.name, COALESCE(p.team_id, ''), l.created_at,
+const linkQuery = `SELECT l.id, l.title, l.choice, l.repository_id, COALESCE(l.team_id, ''), COALESCE(t.name, ''), l.people_most, l.until_at, l.paused_at, p.id, p.name, COALESCE(p.team_id, ''), l.created_at, l.guest_s, l.guests,
  (SELECT count(*) FROM launch_link_uses u WHERE u.link_id = l.id)
  FROM launch_links l JOIN people p ON p.id = l.made_by LEFT JOIN teams t ON t.id = l.team_id `
 
 func scanLink(scan func(...any) error) (l LaunchLink, err error) {
 	var until, paused sql.NullInt64
-	var at int64
+	var at, guest int64
 	var choice string
-	err = scan(&l.ID, &l.Title, &choice, &l.RepositoryID, &l.TeamID, &l.Team, &l.PeopleMost, &until, &paused, &l.MadeBy.ID, &l.MadeBy.Name, &l.MadeBy.TeamID, &at, &l.Used)
+	err = scan(&l.ID, &l.Title, &choice, &l.RepositoryID, &l.TeamID, &l.Team, &l.PeopleMost, &until, &paused, &l.MadeBy.ID, &l.MadeBy.Name, &l.MadeBy.TeamID, &at, &guest, &l.Guests, &l.Used)
+	l.GuestFor = time.Duration(guest) * time.Second
 	l.Choice, l.Until, l.PausedAt, l.CreatedAt = []byte(choice), fromNullMicros(until), fromNullMicros(paused), fromMicros(at)
 	return l, err
 }
@@ -55,9 +60,15 @@ func nullMicros(t *time.Time) sql.NullInt64 {
 
 // PutLaunchLink adds a launch link, or writes what can be changed of one.
 func (tx linksWrites) PutLaunchLink(ctx context.Context, l LaunchLink) error {
-	return tx.exec(ctx, `INSERT INTO launch_links (id, title, choice, repository_id, team_id, people_most, until_at, paused_at, made_by, created_at) VALUES (?, ?, ?, ?, NULLIF(?, ''), ?, ?, ?, ?, ?)
+	return tx.exec(ctx, `INSERT INTO launch_links (id, title, choice, repository_id, team_id, people_most, until_at, paused_at, made_by, created_at, guest_s) VALUES (?, ?, ?, ?, NULLIF(?, ''), ?, ?, ?, ?, ?, ?)
 		ON CONFLICT (id) DO UPDATE SET title = excluded.title, team_id = excluded.team_id, people_most = excluded.people_most, until_at = excluded.until_at, paused_at = excluded.paused_at`,
-		l.ID, l.Title, string(l.Choice), l.RepositoryID, l.TeamID, l.PeopleMost, nullMicros(l.Until), nullMicros(l.PausedAt), l.MadeBy.ID, micros(tx.now))
+		l.ID, l.Title, string(l.Choice), l.RepositoryID, l.TeamID, l.PeopleMost, nullMicros(l.Until), nullMicros(l.PausedAt), l.MadeBy.ID, micros(tx.now), int64(l.GuestFor/time.Second))
+}
+
+// GuestByLink counts a guest who sets up their account by a launch link; [ErrNotFound]
+// where as many have as may.
+func (tx linksWrites) GuestByLink(ctx context.Context, id string) error {
+	return tx.mustChange(ctx, "UPDATE launch_links SET guests = guests + 1 WHERE id = ? AND guest_s > 0 AND guests < people_most", id)
 }
 
 // DropLaunchLink removes one; the workspaces that came of it stay.

@@ -4574,6 +4574,11 @@ export interface components {
             person?: string;
             role: string;
             team?: string;
+            /**
+             * Format: date-time
+             * @description Of a guest: when the access ends by itself
+             */
+            until?: string;
         };
         EnrolmentUse: {
             email?: string;
@@ -4952,6 +4957,16 @@ export interface components {
             address: string;
             /** Format: date-time */
             created_at: string;
+            /**
+             * Format: int64
+             * @description Whoever has no account sets one up by it, as a guest of the team, with access for so long; without it nobody does
+             */
+            guest_s?: number;
+            /**
+             * Format: int64
+             * @description So many have
+             */
+            guests?: number;
             /**
              * @description What stands in its address
              * @example k3v7q2m4xa
@@ -5739,6 +5754,11 @@ export interface components {
             until: string;
         };
         NewLaunchLink: {
+            /**
+             * Format: int64
+             * @description Whoever has no account sets one up by it, as a guest of the team, with access for so long; it has an end and a bound then. Default: nobody does
+             */
+            guest_s?: number;
             /** @description What it launches; name and errand are not of it */
             launch: components["schemas"]["Launch"];
             /**

@@ -5,7 +5,7 @@ import { Problem } from "../api/client";
 import { ProblemNote } from "../parts/ProblemNote";
 import { when } from "words/times";
 import { Themed } from "../Themed";
-import { enrol, offerOf } from "../service/people";
+import { enrol, guestKey, offerOf } from "../service/people";
 import { signIn } from "../service/session";
 import * as say from "words/pages/EnrolPage";
 
@@ -28,7 +28,7 @@ function Enrol() {
       const p = await enrol({ key, ...f, ...fixed });
       await signIn({ name: p.name, password: f.password });
     },
-    onSuccess: () => location.assign("/"),
+    onSuccess: () => location.assign(key.startsWith(guestKey) ? `/go/${key.slice(guestKey.length)}` : "/"),
   });
   const again = offer.data?.person;
   const fixed = { ...(offer.data?.name && { name: offer.data.name }), ...(offer.data?.full_name && { full_name: offer.data.full_name }), ...(offer.data?.email && { email: offer.data.email }) };
@@ -40,7 +40,7 @@ function Enrol() {
         <Form<Fields> initialValues={fixed} layout="vertical" size="large" requiredMark={false} onFinish={(f) => use.mutate(f)}>
           {!again && (
             <>
-              <p>{say.youWillBeIn(offer.data.role, offer.data.team, when(offer.data.expires_at))}</p>
+              <p>{offer.data.until ? say.youWillBeGuest(offer.data.team ?? "", when(offer.data.until)) : say.youWillBeIn(offer.data.role, offer.data.team, when(offer.data.expires_at))}</p>
               <Form.Item name="name" label={say.nameToSignIn()} rules={[{ required: true, message: say.aNamePlease() }]} extra={fixed.name ? say.theLinkIsForIt() : say.lowerCaseLettersAnd()}>
                 <Input readOnly={!!fixed.name} autoFocus={!fixed.name} autoComplete="username" spellCheck={false} />
               </Form.Item>

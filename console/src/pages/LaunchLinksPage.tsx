@@ -31,7 +31,7 @@ export function LaunchLinksPage({ person }: { person: Me }) {
         columns={[
           { title: say.title(), render: (_, l) => <Link to={`/go/${l.id}`}>{l.title}</Link> },
           { title: say.launches(), render: (_, l) => say.choice(l.launch.repository, l.launch.branch, l.launch.size) },
-          { title: say.forWhom(), width: 150, render: (_, l) => l.team || say.whoeverSignsIn() },
+          { title: say.forWhom(), width: 150, render: (_, l) => (l.guest_s ? say.andGuests(l.team ?? "", Math.ceil(l.guest_s / 86_400), l.guests ?? 0) : l.team || say.whoeverSignsIn()) },
           { title: say.used(), width: 100, align: "right", className: "number", render: (_, l) => say.usedOf(l.used, l.people_most) },
           { title: say.state(), width: 190, render: (_, l) => <span title={l.until && exact(l.until)}>{l.paused_at ? say.paused(when(l.paused_at)) : l.until ? (Date.parse(l.until) > Date.now() ? say.until(when(l.until)) : say.ended(when(l.until))) : say.open()}</span> },
           { title: say.by(), width: 100, dataIndex: "made_by" },

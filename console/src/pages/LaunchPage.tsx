@@ -88,7 +88,7 @@ export function LaunchPage({ person }: { person: Me }) {
       <PageHead title={say.launchAWorkspace()}>
         <Link to="/launch-links">{say.launchLinks()}</Link>
       </PageHead>
-      {linking && <MakeLaunchLink launch={body(fields)} onClose={() => setLinking(false)} />}
+      {linking && <MakeLaunchLink launch={body(fields)} guests={may(person, "guest.change", "team", "other")} onClose={() => setLinking(false)} />}
       {p && <Have repository={p.repository} branch={p.branch} />}
       <div className="beside">
         <Form<Fields>

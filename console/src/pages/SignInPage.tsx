@@ -3,6 +3,7 @@ import { useState } from "react";
 import { useLocation, useSearchParams } from "react-router";
 import { Problem } from "../api/client";
 import { doors as doorsOf, health as healthOf, signIn as ask } from "../service/session";
+import { guestKey, offerOf } from "../service/people";
 import { hasPasskeys, signInByPasskey } from "../service/passkeys";
 import { Announced } from "../parts/Announced";
 import * as say from "words/pages/SignInPage";
@@ -15,6 +16,8 @@ export function SignInPage({ onSignedIn }: { onSignedIn: () => void }) {
   const [search, setSearch] = useSearchParams();
   const doors = useQuery(doorsOf);
   const health = useQuery(healthOf);
+  const link = /^\/go\/([a-z2-7]+)$/.exec(pathname)?.[1];
+  const guests = useQuery({ ...offerOf(guestKey + link), enabled: !!link });
   const signIn = useMutation({
     mutationFn: () => ask({ name, password }),
     onSuccess: () => {
@@ -42,6 +45,12 @@ export function SignInPage({ onSignedIn }: { onSignedIn: () => void }) {
           <Announced of={health.data.announcement} />
         </p>
       )}
+      {guests.data && (
+        <a className="door" href={`/enrol#${guestKey}${link}`}>
+          {say.comeInAsAGuest(guests.data.team ?? "")}
+        </a>
+      )}
+      {guests.data && <p className="quiet">{say.orSignIn()}</p>}
       {refused && !signIn.isPending && !signIn.error && <p role="alert">{say.refused(refused)}</p>}
       {providers.map((p) => (
         <a key={p.name} className="door" href={`${p.begin}?to=${encodeURIComponent(here)}`}>

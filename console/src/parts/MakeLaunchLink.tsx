@@ -6,10 +6,10 @@ import { badge, make, qr, type LaunchLink } from "../service/launchLinks";
 import { teams as teamsOf } from "../service/people";
 import * as say from "words/parts/MakeLaunchLink";
 
-type Fields = { title?: string; team?: string; people_most?: number; days?: number };
+type Fields = { title?: string; team?: string; people_most?: number; days?: number; guest_days?: number };
 
 /** Makes a launch link of a choice; its address is shown as a text, a badge and a QR code. */
-export function MakeLaunchLink({ launch, onClose }: { launch: Launch; onClose: () => void }) {
+export function MakeLaunchLink({ launch, guests, onClose }: { launch: Launch; guests: boolean; onClose: () => void }) {
   const teams = useQuery({ ...teamsOf, retry: false }); // not everybody sees them
   return (
     <Ask<Fields, LaunchLink>
@@ -17,7 +17,7 @@ export function MakeLaunchLink({ launch, onClose }: { launch: Launch; onClose: (
       ok={say.makeIt()}
       about={say.whoeverOpensIt()}
       initial={{}}
-      ask={({ days, ...f }) => make({ launch: { ...launch, name: undefined }, title: f.title?.trim() || undefined, team: f.team || undefined, people_most: f.people_most || undefined, seconds: days ? Math.round(days * 86_400) : undefined })}
+      ask={({ days, guest_days, ...f }) => make({ launch: { ...launch, name: undefined }, title: f.title?.trim() || undefined, team: f.team || undefined, people_most: f.people_most || undefined, seconds: days ? Math.round(days * 86_400) : undefined, guest_s: guest_days ? Math.round(guest_days * 86_400) : undefined })}
       changes={["launch-links"]}
       onClose={onClose}
       shown={(l) => (
@@ -45,6 +45,11 @@ export function MakeLaunchLink({ launch, onClose }: { launch: Launch; onClose: (
       <Form.Item name="days" label={say.forHowManyDays()}>
         <InputNumber min={1} max={366} placeholder={say.noEnd()} style={{ width: 140 }} />
       </Form.Item>
+      {guests && (
+        <Form.Item name="guest_days" label={say.guestsForDays()} extra={say.whoeverHasNoAccount()}>
+          <InputNumber min={1} max={366} placeholder={say.noGuests()} style={{ width: 140 }} />
+        </Form.Item>
+      )}
     </Ask>
   );
 }

@@ -26,5 +26,7 @@ export const makeLink = (body: Schemas["NewEnrolment"]) => take(api.POST("/api/v
 export const endLink = (id: string) => take(api.DELETE("/api/v1/enrolments/{id}", { params: { path: { id } } }));
 
 /** What a link is for, by what stands behind its #; and its use. */
+/** What the keys of enrolment begin with that are launch links which let guests in. */
+export const guestKey = "go-";
 export const offerOf = (key: string) => queryOptions({ queryKey: ["enrolment", key], retry: false, queryFn: ({ signal }) => take(api.POST("/api/v1/enrolments/offer", { signal, body: { key } })) });
 export const enrol = (body: Schemas["EnrolmentUse"]) => take(api.POST("/api/v1/enrolments/use", { body }));

@@ -457,6 +457,7 @@ type ProfilePut struct {
 
 // LaunchLinkPut is a launch link that was made, or changed.
 type LaunchLinkPut struct {
+	GuestS     int64      `json:"guest_s,omitempty"` // for how long guests have access who set up their accounts by it
 	Paused     bool       `json:"paused,omitempty"`
 	PeopleMost int        `json:"people_most,omitempty"`
 	Repository string     `json:"repository,omitempty"` // where it was made

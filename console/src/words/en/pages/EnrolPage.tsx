@@ -7,6 +7,7 @@ export const youWillBeIn = (role: string, team: string | undefined, expires: str
     {team && `, in the team ${team}`}. The link can be used until {expires}.
   </>
 );
+export const youWillBeGuest = (team: string, until: string) => `You will be a guest of the team ${team}, with access until ${until}.`;
 export const nameToSignIn = () => "Name to sign in with";
 export const aNamePlease = () => "A name, please";
 export const lowerCaseLettersAnd = () => "Lower-case letters and digits";

@@ -6,6 +6,7 @@ export const launches = () => "Launches";
 export const choice = (repository: string, branch?: string, size?: string) => repository + (branch ? ` at ${branch}` : "") + (size ? `, ${size}` : "");
 export const forWhom = () => "For";
 export const whoeverSignsIn = () => "whoever signs in";
+export const andGuests = (team: string, days: number, came: number) => `${team}, and guests for ${days === 1 ? "a day" : `${days} days`} (${came} so far)`;
 export const used = () => "Used";
 export const usedOf = (used: number, most?: number) => (most ? `${used} of ${most}` : String(used));
 export const state = () => "State";

@@ -11,3 +11,6 @@ export const howMany = () => "For how many people";
 export const noBound = () => "no bound";
 export const forHowManyDays = () => "For how many days";
 export const noEnd = () => "no end";
+export const guestsForDays = () => "Guests have access for days";
+export const whoeverHasNoAccount = () => "Whoever has no account sets one up by it, as a guest of the team, in this repository alone. The link needs a bound and an end then.";
+export const noGuests = () => "no guests";
