@@ -20,7 +20,7 @@ import (
 
 // directory is a house's directory that tells the service who is here.
 type directory struct {
-	t              *testing.T
+	t              testing.TB
 	address, token string
 }
 
@@ -66,11 +66,9 @@ func (d directory) ask(method, path, body string, want int, header ...string) (r
 	return r
 }
 
-// A directory tells who is here, in which groups, and who has left: at once, with what
-// they have open, and their work is kept.
-func TestDirectory(t *testing.T) {
-	t.Parallel()
-	w := simWorld(t)
+// directory is one that may tell who is here, with groups that come to something.
+func (w *world) directory(t testing.TB) directory {
+	t.Helper()
 	rules := w.must(w.as("astrid", "", "rules", "show"), 0)
 	file := filepath.Join(t.TempDir(), "rules.yaml")
 	if err := os.WriteFile(file, []byte(strings.Replace(rules, "sign_in:\n", "sign_in:\n  directory:\n    groups:\n    - {group: Crew, role: operator}\n    - {group: Leads, role: lead}\n    - {group: Pilots, team: Pilots}\n", 1)), 0o600); err != nil {
@@ -82,7 +80,15 @@ func TestDirectory(t *testing.T) {
 	if err := json.Unmarshal([]byte(w.must(w.as("astrid", "", "token", "add", "sync", "--of", "roster", "--scope", "administer", "--json"), 0)), &made); err != nil {
 		t.Fatal(err)
 	}
-	d := directory{t, w.address, made.Value}
+	return directory{t, w.address, made.Value}
+}
+
+// A directory tells who is here, in which groups, and who has left: at once, with what
+// they have open, and their work is kept.
+func TestDirectory(t *testing.T) {
+	t.Parallel()
+	w := simWorld(t)
+	d := w.directory(t)
 
 	for _, path := range []string{"/ServiceProviderConfig", "/ResourceTypes", "/Schemas"} {
 		d.ask("GET", path, "", 200)
@@ -156,6 +162,7 @@ func TestDirectory(t *testing.T) {
 			t.Errorf("a token that is %s: %+v", name, r)
 		}
 	}
+	var made wire.MadeToken
 	if err := json.Unmarshal([]byte(w.must(w.as("ingrid", "", "token", "add", "x", "--json"), 0)), &made); err != nil {
 		t.Fatal(err)
 	}
