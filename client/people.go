@@ -83,6 +83,17 @@ func (c People) AddTeam(ctx context.Context, name string) (wire.Team, error) {
 	return call[wire.Team](ctx, c.link, "POST", "/teams", wire.NewTeam{Name: name})
 }
 
+// RenameTeam gives a team another name.
+func (c People) RenameTeam(ctx context.Context, name, to string) (wire.Team, error) {
+	return call[wire.Team](ctx, c.link, "PATCH", "/teams/"+url.PathEscape(name), wire.TeamChange{Name: to})
+}
+
+// RemoveTeam removes a team that has nothing and nobody any more.
+func (c People) RemoveTeam(ctx context.Context, name string) error {
+	_, err := call[nothing](ctx, c.link, "DELETE", "/teams/"+url.PathEscape(name), nil)
+	return err
+}
+
 // Enrol makes an enrolment link.
 func (c People) Enrol(ctx context.Context, in wire.NewEnrolment) (wire.Enrolment, error) {
 	return call[wire.Enrolment](ctx, c.link, "POST", "/enrolments", in)

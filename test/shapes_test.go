@@ -118,6 +118,7 @@ func TestJSONOfEveryCommand(t *testing.T) {
 		{"astrid", "", "attention list", "attention list"},
 		{"ingrid", "", "recording list", "recording list"},
 		{"astrid", "", "team add", "team add Lights"},
+		{"astrid", "", "team rename", "team rename Lights Lamps"},
 		{"astrid", "name,full_name\nabel,Abel Tor\n", "enrolment add --file", "enrolment add --file -"},
 		{"astrid", "", "enrolment add", "enrolment add"},
 		{"astrid", "", "enrolment list", "enrolment list"},

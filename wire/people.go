@@ -7,6 +7,11 @@ type Team struct {
 	Name string `json:"name" example:"Harbour"`
 }
 
+// TeamChange gives a team another name.
+type TeamChange struct {
+	Name string `json:"name" minLength:"1" maxLength:"40" example:"Quays"`
+}
+
 // NewTeam asks for a team.
 type NewTeam struct {
 	Name string `json:"name" minLength:"1" maxLength:"40" example:"Harbour"`

@@ -45,6 +45,8 @@ var ProblemKinds = []ProblemKind{
 	{"house-rules", http.StatusConflict, "the house rules do not allow it"},
 	{"link-over", http.StatusConflict, "the launch link is paused, has ended, or was used by as many as may"},
 	{"too-many", http.StatusConflict, "there are as many as there may be"},
+	{"team-in-rules", http.StatusConflict, "the house rules say something of the team"},
+	{"team-in-use", http.StatusConflict, "the team has people, or something, still"},
 	{"unpushed-work", http.StatusConflict, "work that exists nowhere else would be lost"},
 	{"work-unknown", http.StatusConflict, "whether work would be lost cannot be told"},
 	{"has-workspaces", http.StatusConflict, "there are still workspaces of theirs, or of it"},

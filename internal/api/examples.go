@@ -76,6 +76,7 @@ var asksWith = map[string]any{
 	"add-program":           wire.NewProgram{Name: "nightwatch", Purpose: "Reviews of pull requests", Team: "Harbour"},
 	"add-repository":        wire.NewRepository{URL: "https://git.skerryline.example/tide-board.git", Team: "Timetable"},
 	"add-team":              wire.NewTeam{Name: "Harbour"},
+	"rename-team":           wire.TeamChange{Name: "Quays"},
 	"answer-device-request": wire.DeviceAnswer{Allow: true},
 	"make-launch-link":      wire.NewLaunchLink{Title: "Try the tide board", Launch: wire.Launch{Repository: "tide-board", Size: "small"}, PeopleMost: 20, Seconds: 604800},
 	"change-launch-link":    wire.LaunchLinkChange{Paused: pointer(true)},

@@ -39,10 +39,19 @@ func peopleRoutes(a *API) {
 		func(ctx context.Context, who service.Actor, _ *Page) ([]wire.Team, error) {
 			return s.People.Teams(ctx, who)
 		})
-	answer(a, op("GET", "/teams/{team}", "show-team", "Show a team", policy.SeePeople),
+	answer(a, op("PATCH", "/teams/{team}", "rename-team", "Give a team another name", policy.ChangePeople),
 		func(ctx context.Context, who service.Actor, in *struct {
-			Team string `path:"team" maxLength:"40"`
+			TeamPath
+			Body wire.TeamChange
 		}) (wire.Team, error) {
+			return s.People.RenameTeam(ctx, who, in.Team, in.Body)
+		})
+	done(a, op("DELETE", "/teams/{team}", "remove-team", "Remove a team that has nothing and nobody any more", policy.ChangePeople),
+		func(ctx context.Context, who service.Actor, in *TeamPath) error {
+			return s.People.RemoveTeam(ctx, who, in.Team)
+		})
+	answer(a, op("GET", "/teams/{team}", "show-team", "Show a team", policy.SeePeople),
+		func(ctx context.Context, who service.Actor, in *TeamPath) (wire.Team, error) {
 			all, err := s.People.Teams(ctx, who)
 			return service.One(all, err, func(v wire.Team) bool { return v.Name == in.Team }, "team", in.Team)
 		})

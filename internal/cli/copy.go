@@ -23,7 +23,7 @@ import (
 )
 
 // remotePlace is a path in a workspace: NAME:PATH.
-var remotePlace = regexp.MustCompile(`^([a-z][a-z0-9-]*(?:\.[a-z][a-z0-9]*)?):(.*)$`)
+var remotePlace = regexp.MustCompile(`^([a-z][a-z0-9-]*(?:\.[a-z][a-z0-9.-]*)?):(.*)$`)
 
 func (a fileCommands) copy() *cobra.Command {
 	c := &cobra.Command{

@@ -126,6 +126,28 @@ func (a peopleCommands) team() *cobra.Command {
 			return a.print(t, func() { fmt.Fprintln(a.out, "team "+t.Name+" is added") })
 		}),
 	}
-	c.AddCommand(list, add)
+	rename := &cobra.Command{
+		Use: "rename NAME NEW", Short: "Give a team another name (operators)", Example: "  yardbench team rename Harbour Quays", Args: cobra.ExactArgs(2),
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+			t, err := api.People.RenameTeam(cmd.Context(), args[0], args[1])
+			if err != nil {
+				return err
+			}
+			return a.print(t, func() { fmt.Fprintln(a.out, "the team is "+clean(t.Name)+" now") })
+		}),
+	}
+	remove := &cobra.Command{
+		Use: "remove NAME", Short: "Remove a team that has nothing and nobody any more (operators)", Example: "  yardbench team remove Harbour", Args: cobra.ExactArgs(1),
+		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
+			if err := a.sure("remove it", "Remove the team "+args[0]+"? What was spent under it keeps its name."); err != nil {
+				return err
+			}
+			if err := api.People.RemoveTeam(cmd.Context(), args[0]); err != nil {
+				return err
+			}
+			return a.print(struct{}{}, func() { fmt.Fprintln(a.out, "the team "+clean(args[0])+" is removed") })
+		}),
+	}
+	c.AddCommand(list, add, rename, remove)
 	return c
 }

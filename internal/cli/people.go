@@ -499,7 +499,7 @@ func (a peopleCommands) enrol() *cobra.Command {
 			})
 		},
 	}
-	c.Flags().StringVar(&in.Name, "as", "", "the name to sign in with: lower-case letters and digits; what the link was made for need not be said")
+	c.Flags().StringVar(&in.Name, "as", "", "the name to sign in with: lower-case letters and digits, dots and dashes between them; what the link was made for need not be said")
 	c.Flags().StringVar(&in.FullName, "full-name", "", "the name that stands on your commits")
 	c.Flags().StringVar(&in.Email, "email", "", "the address that stands on your commits")
 	return c

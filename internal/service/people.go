@@ -16,6 +16,7 @@ import (
 	"yardbench/internal/core/journal"
 	"yardbench/internal/core/policy"
 	"yardbench/internal/fault"
+	"yardbench/internal/house"
 	"yardbench/internal/password"
 	"yardbench/internal/store"
 	"yardbench/wire"
@@ -28,6 +29,7 @@ type People struct {
 	now     func() time.Time
 	guests  *Guests
 	links   *LaunchLinks
+	house   *house.Book
 }
 
 // Caller is where somebody asks from, and what their client calls itself.
@@ -35,7 +37,7 @@ type Caller struct{ Place, Agent string }
 
 func (c Caller) client() string { return printable(c.Agent, 120) }
 
-var personName = regexp.MustCompile(`^[a-z][a-z0-9]{0,31}$`)
+var personName = regexp.MustCompile(`^[a-z](?:[.-]?[a-z0-9]){0,31}$`)
 
 // AddPerson adds somebody with the hash of their password. No door leads here:
 // people set up their own accounts, by a link. The demo calls it.
@@ -48,11 +50,14 @@ func (s *People) AddPerson(ctx context.Context, p store.Person) error {
 	return nameOfPersonTaken(err, p.Name)
 }
 
+// nameMost bounds a name to sign in with, in characters.
+const nameMost = 32
+
 // checkAccount checks what an account is set up with.
 func checkAccount(p store.Person) error {
 	switch {
-	case !personName.MatchString(p.Name):
-		return invalid(fmt.Sprintf("%q is no name to sign in with", p.Name), "use lower-case letters and digits, starting with a letter, at most 32")
+	case !personName.MatchString(p.Name) || len(p.Name) > nameMost:
+		return invalid(fmt.Sprintf("%q is no name to sign in with", p.Name), "use lower-case letters and digits, with a dot or a dash between some, starting with a letter, at most 32 in all")
 	case strings.TrimSpace(p.FullName) == "" || hasControl(p.FullName):
 		return invalid("the full name is missing, or holds a character that is no text", "give the name that stands on commits")
 	}
@@ -100,54 +105,6 @@ func (s *People) People(ctx context.Context, a Actor) ([]wire.Person, error) {
 func (s *People) Person(ctx context.Context, a Actor, name string) (wire.Person, error) {
 	p, err := s.person(ctx, a, name, policy.SeePeople)
 	return personView(p), err
-}
-
-// Teams lists the teams.
-func (s *People) Teams(ctx context.Context, a Actor) ([]wire.Team, error) {
-	if !a.may(policy.SeePeople) {
-		return nil, denied(a, "see the teams")
-	}
-	rows, err := s.store.Read().Teams(ctx)
-	out := []wire.Team{}
-	for _, t := range rows {
-		out = append(out, wire.Team{Name: t.Name})
-	}
-	return out, err
-}
-
-// AddTeam adds a team.
-func (s *People) AddTeam(ctx context.Context, a Actor, in wire.NewTeam) (wire.Team, error) {
-	in.Name = strings.TrimSpace(in.Name)
-	switch {
-	case !a.may(policy.ChangePeople):
-		return wire.Team{}, denied(a, "add teams")
-	case in.Name == "" || hasControl(in.Name) || len(in.Name) > 40:
-		return wire.Team{}, invalid(quote(in.Name)+" is no name of a team", "use at most 40 letters")
-	}
-	t := store.Team{ID: store.NewID(), Name: in.Name}
-	return wire.Team{Name: in.Name}, s.store.Write(ctx, func(tx *store.Tx) error {
-		switch _, err := tx.TeamByName(ctx, in.Name); { // whatever the case it is written in
-		case err == nil:
-			return conflict("name-taken", "there is a team "+quote(in.Name)+" already", "")
-		case !errors.Is(err, store.ErrNotFound):
-			return err
-		}
-		if err := tx.AddTeam(ctx, t); err != nil {
-			return err
-		}
-		return tx.Journal(ctx, t.ID, "", a.ID, journal.TeamAdded{Name: t.Name})
-	})
-}
-
-func (s *People) team(ctx context.Context, name string) (store.Team, error) {
-	if name == "" {
-		return store.Team{}, nil
-	}
-	t, err := s.store.Read().TeamByName(ctx, name)
-	if errors.Is(err, store.ErrNotFound) {
-		return t, notFound("team", name, "see them", fault.Do("list-teams", ""))
-	}
-	return t, err
 }
 
 // person finds somebody the actor may see; others do not exist for them.

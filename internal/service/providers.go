@@ -10,6 +10,7 @@ import (
 	"log/slog"
 	"net/url"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -388,6 +389,9 @@ func (s *Providers) teamNamed(ctx context.Context, tx *store.Tx, p store.Provide
 	if errors.Is(err, store.ErrNotFound) {
 		t = store.Team{ID: store.NewID(), Name: name}
 		if err = tx.AddTeam(ctx, t); err == nil {
+			t, err = tx.TeamByName(ctx, name)
+		}
+		if err == nil {
 			err = tx.Journal(ctx, t.ID, "", p.ID, journal.TeamAdded{Name: t.Name})
 		}
 	}
@@ -521,14 +525,19 @@ var latin = strings.NewReplacer("ø", "o", "æ", "ae", "å", "a", "ß", "ss", "�
 func plainName(text string) string {
 	text, _, _ = strings.Cut(text, "@")
 	name := strings.Map(func(r rune) rune {
-		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' {
+		switch {
+		case r >= 'a' && r <= 'z', r >= '0' && r <= '9', r == '.', r == '-':
 			return r
+		case r == '_', r == ' ':
+			return '-'
 		}
 		return -1
 	}, norm.NFKD.String(latin.Replace(strings.ToLower(text))))
-	name = strings.TrimLeft(name, "0123456789")
-	return cmp.Or(name[:min(len(name), 32)], "person")
+	name = marks.ReplaceAllStringFunc(strings.TrimLeft(name, ".-0123456789"), func(s string) string { return s[:1] })
+	return cmp.Or(strings.TrimRight(name[:min(len(name), nameMost)], ".-"), "person")
 }
+
+var marks = regexp.MustCompile(`[.-]{2,}`)
 
 // whoOf is somebody of a directory, as a provider would tell of them.
 func whoOf(in Account, fullName string) identity.Who {

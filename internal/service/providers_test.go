@@ -32,9 +32,9 @@ func TestArrivals(t *testing.T) {
 		want string
 	}{
 		{"no place", identity.Who{Subject: "1", Name: "runa", Email: "runa@skerryline.example", Verified: true, Groups: []string{"others"}}, "401"},
-		{"new", identity.Who{Subject: "2", Name: "Runa.Vik", FullName: "Runa Vik", Email: "runa@skerryline.example", Groups: []string{"boards"}}, "runavik developer Boards runa@skerryline.example"},
-		{"again, in another role", identity.Who{Subject: "2", Name: "somebody else", Groups: []string{"audit"}}, "runavik auditor Boards runa@skerryline.example"},
-		{"another of that name", identity.Who{Subject: "3", Name: "runavik", Groups: []string{"audit"}}, "runavik2 auditor  runavik2@people.invalid"},
+		{"new", identity.Who{Subject: "2", Name: "Runa.Vik", FullName: "Runa Vik", Email: "runa@skerryline.example", Groups: []string{"boards"}}, "runa.vik developer Boards runa@skerryline.example"},
+		{"again, in another role", identity.Who{Subject: "2", Name: "somebody else", Groups: []string{"audit"}}, "runa.vik auditor Boards runa@skerryline.example"},
+		{"another of that name", identity.Who{Subject: "3", Name: "runa.vik", Groups: []string{"audit"}}, "runa.vik2 auditor  runa.vik2@people.invalid"},
 		{"an address that is not verified is nobody's", identity.Who{Subject: "4", Name: "ingrid", Email: "ingrid@skerryline.example", Groups: []string{"boards"}}, "ingrid2 developer Boards ingrid@skerryline.example"},
 		{"a name of no letters", identity.Who{Subject: "5", Name: "12 \x1b[31m", FullName: "\u202e Søren Ærø", Email: "søren", Groups: []string{"boards"}}, "m developer Boards m@people.invalid"},
 		{"the last operator stays one", identity.Who{Subject: "6", Email: "ASTRID@skerryline.example", Verified: true, Groups: []string{"boards"}}, "astrid operator Boards astrid@skerryline.example"},

@@ -127,7 +127,7 @@ func New(r Rooms) *Service {
 	}
 	trier, _ := r.Yard.(yard.Trier)
 	printed, _ := r.Yard.(serviceLogs)
-	people := &People{address: r.Address, store: r.Store, now: r.Now}
+	people := &People{address: r.Address, store: r.Store, house: r.House, now: r.Now}
 	repositories := &Repositories{mirrors: r.Mirrors, sessions: r.Sessions, store: r.Store, people: people}
 	definitions := &Definitions{looks: newLooks(), images: r.Yard, trier: trier, bus: r.Bus, house: r.House, keeper: r.Keeper, mirrors: r.Mirrors, sessions: r.Sessions, store: r.Store, repositories: repositories}
 	secrets := &Secrets{keeper: r.Keeper, store: r.Store, vault: r.Vault, definitions: definitions, repositories: repositories, sessions: r.Sessions}

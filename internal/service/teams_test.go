@@ -3,11 +3,13 @@ package service
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/policy"
+	"yardbench/internal/core/rules"
 	"yardbench/internal/core/secret"
 	"yardbench/internal/store"
 	"yardbench/wire"
@@ -158,5 +160,91 @@ func TestSeveralTeams(t *testing.T) {
 	}
 	if p, err := change("ingrid", wire.PersonChange{Role: "auditor"}); err != nil || len(p.Also) != 0 {
 		t.Errorf("as an auditor she is %+v, %v", p, err)
+	}
+}
+
+// A team has another name everywhere at once, unless what the house rules say of it would
+// be of nobody then; one that has nobody and nothing goes, and comes back by its name with
+// what was spent under it.
+func TestTeamsChange(t *testing.T) {
+	s, _, astrid := bare(t)
+	ctx := t.Context()
+	does := func(what string, want int, err error, says ...string) {
+		t.Helper()
+		if got := status(err); got != want {
+			t.Errorf("%s: %d, not %d: %v", what, got, want, err)
+		}
+		for _, w := range says {
+			if err == nil || !strings.Contains(err.Error(), w) {
+				t.Errorf("%s: %v does not say %q", what, err, w)
+			}
+		}
+	}
+	add := func(name string) error {
+		_, err := s.People.AddTeam(ctx, astrid, wire.NewTeam{Name: name})
+		return err
+	}
+	rename := func(name, to string) error {
+		_, err := s.People.RenameTeam(ctx, astrid, name, wire.TeamChange{Name: to})
+		return err
+	}
+	remove := func(name string) error { return s.People.RemoveTeam(ctx, astrid, name) }
+	put := func(teams string) {
+		t.Helper()
+		if _, err := s.HouseRules.PutRules(ctx, astrid, wire.RulesText{Document: strings.Replace(rules.First, "limits:\n", "limits:\n  teams: {"+teams+"}\n", 1), Reason: "for the test"}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	does("add", 0, add("Lamps"))
+	does("add", 0, add("Buoys"))
+	id, err := s.People.store.Read().TeamByName(ctx, "Lamps")
+	if err != nil {
+		t.Fatal(err)
+	}
+	put("Lamps: {running: 2}")
+	does("rename what the rules name", 409, rename("Lamps", "Lanterns"), "house rules")
+	does("remove what the rules name", 409, remove("Lamps"), "house rules")
+	put("Lamps: {running: 2}, Lanterns: {running: 2}")
+	does("rename to another's", 409, rename("Lamps", "buoys"))
+	does("rename to nothing", 422, rename("Lamps", " "))
+	does("rename what is not there", 404, rename("Masts", "Lanterns"))
+	does("rename", 0, rename("Lamps", "Lanterns"))
+	does("as it is written", 0, rename("Lanterns", "LANTERNS"))
+	put("Buoys: {running: 3}")
+	ingrid, none, lanterns := "ingrid", "", "LANTERNS"
+	if _, err := s.People.ChangePerson(ctx, astrid, ingrid, wire.PersonChange{Team: &lanterns}); err != nil {
+		t.Fatal(err)
+	}
+	does("remove with people", 409, remove("LANTERNS"), "people in it: 1")
+	if _, err := s.People.ChangePerson(ctx, astrid, ingrid, wire.PersonChange{Team: &none}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.Secrets.Put(ctx, astrid, Whose{Level: secret.OfTeam, Name: "LANTERNS"}, "KEY", wire.SecretValue{Value: "some value", Everywhere: true}); err != nil {
+		t.Fatal(err)
+	}
+	does("remove with secrets", 409, remove("LANTERNS"), "secrets: 1")
+	if err := s.Secrets.Drop(ctx, astrid, Whose{Level: secret.OfTeam, Name: "LANTERNS"}, "KEY"); err != nil {
+		t.Fatal(err)
+	}
+	does("remove", 0, remove("LANTERNS"))
+	does("again", 404, remove("LANTERNS"))
+	does("rename to one that was", 409, rename("Buoys", "LANTERNS"))
+	does("add it again", 0, add("LANTERNS"))
+	if again, err := s.People.store.Read().TeamByName(ctx, "LANTERNS"); err != nil || again.ID != id.ID {
+		t.Errorf("it is %+v, %v, not %+v", again, err, id)
+	}
+}
+
+// What providers and directories call people keeps its dots and dashes.
+func TestNames(t *testing.T) {
+	for from, want := range map[string]string{"jan.erik@skerryline.example": "jan.erik", "Anna-Lena Ås": "anna-lena-as", "j__doe": "j-doe", "..x..y-": "x.y", "42": "person", "Øyvind.Lie": "oyvind.lie"} {
+		if got := plainName(from); got != want || !personName.MatchString(got) {
+			t.Errorf("%q is called %q, not %q", from, got, want)
+		}
+	}
+	for name, ok := range map[string]bool{"jan.erik": true, "anna-lena": true, "x": true, "a..b": false, "a.": false, "-a": false, ".a": false, "a.-b": false, strings.Repeat("ab.", 11) + "a": false} {
+		if err := checkAccount(store.Person{Name: name, FullName: "A", Email: "a@skerryline.example"}); (err == nil) != ok {
+			t.Errorf("%q is taken: %v", name, err)
+		}
 	}
 }

@@ -13,6 +13,7 @@ import { AddProgram, ProgramTokens } from "../parts/Programs";
 import { byText, type Filter } from "../parts/fitting";
 import { List, type Column } from "../parts/List";
 import { when } from "words/times";
+import { Teams } from "../parts/Teams";
 import { useDone } from "../parts/useDone";
 import { useColours } from "../palette";
 import { addTeam as addTeamOf, changePerson, endLink, erasePerson, makeLink, openLinks, people as everybody, teams as teamsOf } from "../service/people";
@@ -231,6 +232,7 @@ export function PeoplePage({ person }: { person: Me }) {
       </PageHead>
       <ProblemNote error={people.error ?? teams.error} />
       {brings && <OpenLinks />}
+      {brings && <Teams />}
       {may(person, "guest.change", "team", "other") && <Guests />}
       {inviting && <InviteGuest teams={brings ? known : leads} team={leads[0]} onClose={() => setInviting(false)} />}
       {tokensOf && <ProgramTokens of={tokensOf} onClose={() => setTokensOf(undefined)} />}

@@ -26,6 +26,8 @@ export const makeLink = (body: Schemas["NewEnrolment"]) => take(api.POST("/api/v
 export const endLink = (id: string) => take(api.DELETE("/api/v1/enrolments/{id}", { params: { path: { id } } }));
 
 /** What a link is for, by what stands behind its #; and its use. */
+export const renameTeam = (team: string, name: string) => take(api.PATCH("/api/v1/teams/{team}", { params: { path: { team } }, body: { name } }));
+export const removeTeam = (team: string) => take(api.DELETE("/api/v1/teams/{team}", { params: { path: { team } } }));
 /** What the keys of enrolment begin with that are launch links which let guests in. */
 export const guestKey = "go-";
 export const offerOf = (key: string) => queryOptions({ queryKey: ["enrolment", key], retry: false, queryFn: ({ signal }) => take(api.POST("/api/v1/enrolments/offer", { signal, body: { key } })) });

@@ -406,6 +406,17 @@ type ServiceStopped struct {
 // SignedOut ends it.
 type SignedOut struct{}
 
+// TeamRenamed gives a team another name.
+type TeamRenamed struct {
+	From string `json:"from"`
+	To   string `json:"to"`
+}
+
+// TeamRemoved removes a team.
+type TeamRemoved struct {
+	Name string `json:"name"`
+}
+
 // TeamAdded makes a team.
 type TeamAdded struct {
 	Name string `json:"name"`
@@ -652,6 +663,8 @@ func (PasswordSet) Kind() string             { return "person.new-password" }
 func (SignedIn) Kind() string                { return "person.signed-in" }
 func (SignedOut) Kind() string               { return "person.signed-out" }
 func (TeamAdded) Kind() string               { return "team.added" }
+func (TeamRenamed) Kind() string             { return "team.renamed" }
+func (TeamRemoved) Kind() string             { return "team.removed" }
 func (EnrolmentMade) Kind() string           { return "enrolment.made" }
 func (EnrolmentEnded) Kind() string          { return "enrolment.ended" }
 func (TokenExpiring) Kind() string           { return "token.expiring" }

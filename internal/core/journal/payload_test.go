@@ -79,6 +79,8 @@ func TestKindsAndTheirJSONStay(t *testing.T) {
 		{SignedIn{"console", "", ""}, "person.signed-in", `{"door":"console"}`},
 		{SignedOut{}, "person.signed-out", `{}`},
 		{TeamAdded{"Fares"}, "team.added", `{"name":"Fares"}`},
+		{TeamRenamed{"Fares", "Tariffs"}, "team.renamed", `{"from":"Fares","to":"Tariffs"}`},
+		{TeamRemoved{"Fares"}, "team.removed", `{"name":"Fares"}`},
 		{EnrolmentEnded{}, "enrolment.ended", `{}`},
 		{EnrolmentMade{"lead", "Fares", ""}, "enrolment.made", `{"role":"lead","team":"Fares"}`},
 		{TokenMade{at, "ci", []string{"tide-board"}, []policy.Scope{policy.Read}}, "token.made", `{"expires_at":"2026-11-25T08:00:00Z","name":"ci","repositories":["tide-board"],"scopes":["read"]}`},

@@ -19,13 +19,16 @@ import (
 	"yardbench/internal/steward"
 )
 
+// doors are where users' processes find what the service serves.
+type doors struct{ *server }
+
 // socket is where a user's processes find something that the service serves; it is made
 // as it is needed first, for that user alone.
-func (s *server) socket(a account, what string, serve func(net.Conn)) (string, error) {
+func (s doors) socket(a account, what string, serve func(net.Conn)) (string, error) {
 	path := filepath.Join(s.runDir, fmt.Sprintf("%s-%d.sock", what, a.uid))
 	s.files.Lock()
 	defer s.files.Unlock()
-	if s.sockets[path] {
+	if s.made[path] {
 		return path, nil
 	}
 	if err := os.Remove(path); err != nil && !errors.Is(err, os.ErrNotExist) {
@@ -38,16 +41,16 @@ func (s *server) socket(a account, what string, serve func(net.Conn)) (string, e
 	if err := errors.Join(os.Chmod(path, 0o600), os.Chown(path, int(a.uid), int(a.gid))); err != nil {
 		return "", errors.Join(err, l.Close())
 	}
-	if s.sockets == nil {
-		s.sockets = map[string]bool{}
+	if s.made == nil {
+		s.made = map[string]bool{}
 	}
-	s.sockets[path] = true
+	s.made[path] = true
 	go accept(l, serve)
 	return path, nil
 }
 
 // agent is the agent of SSH, which the service is.
-func (s *server) agent(conn net.Conn) {
+func (s doors) agent(conn net.Conn) {
 	c, err := s.open(steward.Request{Kind: steward.Agent})
 	if err != nil {
 		return // whoever asks sees that nobody answers
@@ -60,7 +63,7 @@ func (s *server) agent(conn net.Conn) {
 const askTimeout = 5 * time.Second
 
 // asks passes on what a program asks the service for.
-func (s *server) asks(conn net.Conn) {
+func (s doors) asks(conn net.Conn) {
 	here := &steward.Conn{Stream: conn}
 	_ = conn.SetReadDeadline(time.Now().Add(askTimeout)) // a failure shows at the read
 	var r steward.Request
@@ -82,7 +85,7 @@ func (s *server) asks(conn net.Conn) {
 
 // askProgram puts the program that asks for secrets where a user's processes find it,
 // and gives the folder.
-func (s *server) askProgram(a account) (string, error) {
+func (s doors) askProgram(a account) (string, error) {
 	if _, err := s.socket(a, "asks", s.asks); err != nil {
 		return "", err
 	}

@@ -151,7 +151,7 @@ func (s *server) environment(a account, p steward.Process) map[string]string {
 		env[k] = variable.PutContainerEnv(v, func(name string) (string, bool) { v, ok := container[name]; return v, ok })
 	}
 	if p.Asks { // without it a program finds that it is not there
-		if at, err := s.askProgram(a); err == nil {
+		if at, err := (doors{s}).askProgram(a); err == nil {
 			env["PATH"] += ":" + at // the last: it is in the way of nothing
 		}
 	}
@@ -169,7 +169,7 @@ func (s *server) environment(a account, p steward.Process) map[string]string {
 	if p.Agent {
 		// Without it what signs says so; everything else begins. One that somebody
 		// brought along by SSH counts before it.
-		if at, err := s.socket(a, "agent", s.agent); err == nil && p.Env["SSH_AUTH_SOCK"] == "" {
+		if at, err := (doors{s}).socket(a, "agent", (doors{s}).agent); err == nil && p.Env["SSH_AUTH_SOCK"] == "" {
 			env["SSH_AUTH_SOCK"] = at
 		}
 		if _, err := find("ssh-keygen", env["PATH"], "/"); err != nil {

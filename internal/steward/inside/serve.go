@@ -46,7 +46,7 @@ type server struct {
 	scrollRoom atomic.Int64      // what is free for the scrollback of terminals
 	gitProxy   string            // the address of the proxy for git
 	files      sync.Mutex        // guards the secrets that are files
-	sockets    map[string]bool   // those of users that are made; guarded by files
+	made       map[string]bool   // the sockets of users that are made; guarded by files
 	links      map[string]string // from places in the home folder to them
 	probes     probes            // what users' shells say of their environment
 	tree       sync.Mutex        // guards the tree while it is made or kept: one who was cut off may still be at it
@@ -240,7 +240,7 @@ func (s *server) serve(c *steward.Conn) {
 		_ = c.Send(steward.Reply{})
 	case steward.EndLeft:
 		if c.Send(steward.Reply{}) == nil {
-			_ = c.Send(s.endLeft(r.ID))
+			_ = c.Send(lefts{s}.end(r.ID))
 		}
 	case steward.Work:
 		_ = c.Send(steward.Reply{})

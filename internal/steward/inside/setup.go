@@ -10,7 +10,6 @@ import (
 	"regexp"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"yardbench/internal/durable"
@@ -115,7 +114,7 @@ func (s *server) begin(u *setUp, r steward.Request) (again bool, err error) {
 		if err == nil {
 			letGo := s.track(cmd.Process.Pid, momentOf(r.ID), r.Process.Secrets)
 			err = cmd.Wait()
-			go s.left(cmd.Process.Pid, r.ID, letGo)
+			go lefts{s}.keep(cmd.Process.Pid, r.ID, letGo)
 			select {
 			case <-said:
 			case <-time.After(leftPrints):
@@ -143,54 +142,6 @@ func momentOf(id string) string {
 // leftPrints is how long what a set-up command left in the background holds it up by what
 // it prints: what comes later is in no log.
 const leftPrints = 2 * time.Second
-
-// leftEvery is how often it is looked at whether what a set-up command left running
-// has ended.
-const leftEvery = time.Second
-
-// left keeps what a set-up command has left running in mind until it ends: no other
-// process gets the number of a group that has members.
-func (s *server) left(pid int, id string, letGo func()) {
-	defer letGo()
-	if syscall.Kill(-pid, 0) != nil {
-		return
-	}
-	s.mu.Lock()
-	h := s.procs[pid]
-	h.left = id
-	s.procs[pid] = h
-	s.mu.Unlock()
-	for syscall.Kill(-pid, 0) == nil {
-		time.Sleep(leftEvery)
-	}
-}
-
-// endLeft ends what set-up commands of a moment have left running, and gives their ids.
-func (s *server) endLeft(moment string) (ended steward.Left) {
-	s.mu.Lock()
-	groups := map[int]string{}
-	for pid, h := range s.procs {
-		if h.left != "" && momentOf(h.left) == moment {
-			groups[pid] = h.left
-		}
-	}
-	s.mu.Unlock()
-	for pid, id := range groups {
-		_ = syscall.Kill(-pid, syscall.SIGTERM) // it may have ended
-		ended.Ended = append(ended.Ended, id)
-	}
-	for end := time.Now().Add(stopGrace); len(groups) > 0; time.Sleep(20 * time.Millisecond) {
-		for pid := range groups {
-			if time.Now().After(end) {
-				_ = syscall.Kill(-pid, syscall.SIGKILL)
-			}
-			if syscall.Kill(-pid, 0) != nil || time.Now().After(end.Add(time.Second)) {
-				delete(groups, pid)
-			}
-		}
-	}
-	return ended
-}
 
 // keep writes a record so that it is whole and on disk.
 func keep(path string, r record) error {

@@ -10,7 +10,7 @@ export const youWillBeIn = (role: string, team: string | undefined, expires: str
 export const youWillBeGuest = (team: string, until: string) => `You will be a guest of the team ${team}, with access until ${until}.`;
 export const nameToSignIn = () => "Name to sign in with";
 export const aNamePlease = () => "A name, please";
-export const lowerCaseLettersAnd = () => "Lower-case letters and digits";
+export const lowerCaseLettersAnd = () => "Lower-case letters and digits, with dots and dashes between them";
 export const theLinkIsForIt = () => "The link is for this name";
 export const fullName = () => "Full name";
 export const yourFullNamePlease = () => "Your full name, please";

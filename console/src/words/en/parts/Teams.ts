@@ -1,0 +1,11 @@
+export const teams = () => "Teams";
+export const team = () => "Team";
+export const people = () => "People";
+export const thereAreNone = () => "There are none yet.";
+export const rename = () => "Rename";
+export const renameIt = (name: string) => `Another name for ${name}`;
+export const newName = () => "New name of the team";
+export const remove = () => "Remove";
+export const removeIt = (name: string) => `Remove the team ${name}?`;
+export const notEmpty = () => "Somebody is in it still.";
+export const whatWasSpent = () => "What was spent under it keeps its name.";
