@@ -112,13 +112,13 @@ func TestGuestsByALaunchLink(t *testing.T) {
 	w.must(w.as("solveig", "", "launch-link", "add", "berth-planner", "--guests", "72h"), 4, "a bound and an end")
 	w.must(w.as("ingrid", "", "launch-link", "add", "tide-board", "--guests", "72h", "--most", "2", "--for", "48h"), 4)
 	w.must(w.as("runa", "", "launch-link", "add", "tide-board", "--guests", "72h", "--most", "2", "--for", "48h", "--team", "Fares"), 4, "guests of Fares")
-	at := strings.TrimSpace(w.must(w.as("runa", "", "launch-link", "add", "tide-board", "--size", "small", "--guests", "72h", "--most", "2", "--for", "48h", "--title", "A look at the board"), 0, "/go/", "Timetable and guests of theirs, each for 72 h"))
+	at := strings.TrimSpace(w.must(w.as("runa", "", "launch-link", "add", "tide-board", "--size", "small", "--guests", "72h", "--most", "2", "--for", "48h", "--title", "A look at the board"), 0, "/go/", "Timetable and guests of theirs, each for 3 days"))
 	at = at[strings.Index(at, "http"):]
 	at, _, _ = strings.Cut(at, "\n")
 	id := at[strings.LastIndex(at, "/")+1:]
 	w.must(w.as("mats", "", "launch-link", "use", at), 4, "for Timetable") // it is for its team beside
 	p := openPage(t)
-	p.do("who has no account comes in as a guest", chromedp.Navigate(at), p.says("Come in as a guest of Timetable"), clicked(`//a[@class="door"]`), p.says("You will be a guest of the team Timetable, with access until"),
+	p.do("who has no account comes in as a guest", chromedp.Navigate(at), p.says("Come in as a guest of Timetable"), clicked(`//a[contains(@href, "/enrol#go-")]`), p.says("You will be a guest of the team Timetable, with access until"),
 		seen("#name"), chromedp.SendKeys(chromedp.CSS("#name"), "tormod"), chromedp.SendKeys(chromedp.CSS("#full_name"), "Tormod Vik"), chromedp.SendKeys(chromedp.CSS("#email"), "tormod@elsewhere.example"), chromedp.SendKeys(chromedp.CSS("#password"), demo.Password+"\r"),
 		p.says("you have no credential for it"), p.says("Git hosts"))
 	w.must(w.as("runa", "", "guest", "list"), 0, "tormod", "tide-board", "small", "runa")

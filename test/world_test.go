@@ -432,7 +432,7 @@ func (w *world) must(r result, code int, words ...string) string {
 
 // slack is how much longer than usual a busy machine may take before a wait
 // counts as in vain.
-const slack = 1
+const slack = 6
 
 // until waits for a workspace to be as wanted.
 func (w *world) until(c *yb.Client, name string, limit time.Duration, is func(wire.Workspace) bool) wire.Workspace {

@@ -139,7 +139,12 @@ func (a linkCommands) launchLink() *cobra.Command {
 // forWhom says who may use a launch link.
 func forWhom(l wire.LaunchLink) string {
 	if l.GuestS > 0 {
-		return fmt.Sprintf("%s and guests of theirs, each for %s", l.Team, took(time.Duration(l.GuestS)*time.Second))
+		long := time.Duration(l.GuestS) * time.Second
+		each := took(long)
+		if days := int(long / (24 * time.Hour)); long == time.Duration(days)*24*time.Hour {
+			each = map[bool]string{true: "a day", false: fmt.Sprintf("%d days", days)}[days == 1]
+		}
+		return fmt.Sprintf("%s and guests of theirs, each for %s", l.Team, each)
 	}
 	return cmp.Or(l.Team, "whoever signs in")
 }

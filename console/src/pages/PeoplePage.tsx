@@ -232,11 +232,11 @@ export function PeoplePage({ person }: { person: Me }) {
       </PageHead>
       <ProblemNote error={people.error ?? teams.error} />
       {brings && <OpenLinks />}
-      {brings && <Teams />}
       {may(person, "guest.change", "team", "other") && <Guests />}
       {inviting && <InviteGuest teams={brings ? known : leads} team={leads[0]} onClose={() => setInviting(false)} />}
       {tokensOf && <ProgramTokens of={tokensOf} onClose={() => setTokensOf(undefined)} />}
       <List<Row> rows={rows} columns={columns} filters={filters} texts={texts} usual="name" find={say.findByNameOr()} loading={people.isPending} empty={say.nobodyFitsWhatYou()} head={(shown) => <span className="quiet number">{say.shown(shown.length)}</span>} />
+      {brings && <Teams />}
       {enrolling && <MakeLink person={enrolling.person} teams={teams.data?.map((t) => t.name) ?? []} onClose={() => setEnrolling(undefined)} />}
     </>
   );

@@ -45,12 +45,6 @@ export function SignInPage({ onSignedIn }: { onSignedIn: () => void }) {
           <Announced of={health.data.announcement} />
         </p>
       )}
-      {guests.data && (
-        <a className="door" href={`/enrol#${guestKey}${link}`}>
-          {say.comeInAsAGuest(guests.data.team ?? "")}
-        </a>
-      )}
-      {guests.data && <p className="quiet">{say.orSignIn()}</p>}
       {refused && !signIn.isPending && !signIn.error && <p role="alert">{say.refused(refused)}</p>}
       {providers.map((p) => (
         <a key={p.name} className="door" href={`${p.begin}?to=${encodeURIComponent(here)}`}>
@@ -85,6 +79,11 @@ export function SignInPage({ onSignedIn }: { onSignedIn: () => void }) {
         )}
         {byPasskey.error && <p role="alert">{byPasskey.error instanceof Problem ? byPasskey.error.message : say.noPasskey()}</p>}
       </form>
+      {guests.data && (
+        <p>
+          {say.noAccountHere()} <a href={`/enrol#${guestKey}${link}`}>{say.comeInAsAGuest(guests.data.team ?? "")}</a>
+        </p>
+      )}
     </main>
   );
 }

@@ -16,7 +16,7 @@ export function Teams() {
   const of = (team: string) => (people.data ?? []).filter((p) => !p.closed && (p.team === team || p.also?.some((m) => m.team === team))).length;
   return (
     <section aria-label={say.teams()}>
-      <h2>{say.teams()}</h2>
+      <h2 className="below">{say.teams()}</h2>
       <Table
         size="small"
         rowKey="name"

@@ -6,7 +6,7 @@ export const byAPasskey = () => "Sign in with a passkey";
 export const noPasskey = () => "The browser has shown no passkey.";
 export const signInBy = (title: string) => `Sign in by ${title}`;
 export const comeInAsAGuest = (team: string) => `Come in as a guest of ${team}`;
-export const orSignIn = () => "Or sign in, if you have an account here";
+export const noAccountHere = () => "No account here?";
 export const orByAPassword = () => "Or with a name and a password of this house";
 export const operatorsOnly = () => "Operators have a password, for when that does not answer";
 
