@@ -90,6 +90,14 @@ func TestSecretsByLevelAndForm(t *testing.T) {
 	if out := <-seen; !regexp.MustCompile(`(?s)^(none\n)+(` + mine + ` crew 440\n)+(none\n)*(` + changed + ` crew 440\n)+(?:` + changed + `)?(none\n){10,}\.\n\.\.\n$`).MatchString(out) {
 		t.Errorf("what runs all along sees\n%s", out)
 	}
+	// One may be another user's of the image; where there is none such it is the workspace's.
+	w.must(w.as("ingrid", mine, "secret", "put", "MAST", "--everywhere", "--as-file", "--owner", "daemon", "--mode", "0440"), 0)
+	w.must(w.as("ingrid", mine, "secret", "put", "KEEL", "--everywhere", "--as-file", "--owner", "nobody-such"), 0)
+	w.must(w.as("ingrid", mine, "secret", "put", "HULL", "--everywhere", "--as-file", "--owner", "a b"), 4, "no user of an image")
+	w.must(w.as("ingrid", mine, "secret", "put", "HULL", "--everywhere", "--owner", "daemon"), 4, "only a file has")
+	w.must(w.as("ingrid", "", "run", "quay", "--", "sh", "-c", "stat -Lc '%U %a' $MAST_FILE $KEEL_FILE"), 0, "daemon 440\ncrew 400")
+	w.must(w.as("ingrid", mine, "secret", "put", "MAST", "--owner", ""), 0)
+	w.must(w.as("ingrid", "", "run", "quay", "--", "sh", "-c", "stat -Lc '%U %a' $MAST_FILE"), 0, "crew 440")
 	// What stands at its place stays, and a folder that leads out of the home folder is not followed; what is begun has it by its variable.
 	w.must(w.as("ingrid", "", "run", "quay", "--", "sh", "-c", "mkdir -p ~/.own && echo own > ~/.own/key; mkdir -p /workspaces/tide-board/.out && ln -s /workspaces/tide-board/.out ~/.out"), 0)
 	w.must(w.as("ingrid", mine, "secret", "put", "OAR", "--everywhere", "--at", "~/.own/key"), 0)

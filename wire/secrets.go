@@ -11,6 +11,7 @@ type Secret struct {
 	Form         string     `json:"form" enum:"variable,file,build,registry"`
 	Path         string     `json:"path,omitempty" doc:"Of a person's file: where in the home folder a link leads to it"`
 	Mode         string     `json:"mode,omitempty" doc:"Of a file: its permission bits, in octal"`
+	Owner        string     `json:"owner,omitempty" doc:"Of a file: whose it is, where the image has such a user; without it the workspace's user's"`
 	Registry     string     `json:"registry,omitempty" doc:"Of one that signs in to a registry of images: its host"`
 	Username     string     `json:"username,omitempty" doc:"And who signs in there"`
 	Prebuilds    bool       `json:"prebuilds,omitempty" doc:"The set-up of prepared images is given it too"`
@@ -31,6 +32,7 @@ type SecretValue struct {
 	Form         string    `json:"form,omitempty" enum:"variable,file,build,registry" doc:"A variable NAME; a file with its path in NAME_FILE; a build secret of images, or what images of a registry are fetched with (both a repository's or the house's alone); default: variable, or as it was"`
 	Path         *string   `json:"path,omitempty" maxLength:"512" doc:"Of a person's file: a place like ~/.config/tide/key, from where a link leads to it"`
 	Mode         string    `json:"mode,omitempty" maxLength:"4" doc:"Of a file: its permission bits in octal, 0400 by itself"`
+	Owner        *string   `json:"owner,omitempty" maxLength:"32" doc:"Of a file: whose it is, by a name or number that the image has; empty for the workspace's user"`
 	Registry     string    `json:"registry,omitempty" maxLength:"260" doc:"Of a registry's: its host as images name it, like images.skerryline.example:5000"`
 	Username     string    `json:"username,omitempty" maxLength:"256" doc:"And who signs in there, with the value as the password"`
 	Prebuilds    *bool     `json:"prebuilds,omitempty" doc:"The set-up of prepared images is given it too (a repository's, the house's)"`

@@ -31,7 +31,7 @@ type AgingSecret struct {
 
 // Right is something that one may ask of the service, and of whose matters.
 type Right struct {
-	Action string   `json:"action" enum:"self.see,self.change,workspace.see,workspace.launch,workspace.use,recording.see,workspace.drive,workspace.stop,workspace.remove,operation.ask,attention.quiet,container.adopt,port.visit,secret.see,secret.change,repo-secret.see,repo-secret.change,team-secret.see,team-secret.change,house-secret.see,house-secret.change,repository.see,repository.change,prebuild.see,prebuild.change,people.see,service-account.change,people.change,guest.change,rules.see,rules.change,cost.see,journal.see,journal.whole,webhook.see,provider.see,provider.change,keys.change,directory.sync,launch-link.see,launch-link.change,webhook.change"`
+	Action string   `json:"action" enum:"self.see,self.change,workspace.see,workspace.launch,workspace.use,workspace.enter,recording.see,workspace.drive,workspace.stop,workspace.remove,operation.ask,attention.quiet,container.adopt,port.visit,secret.see,secret.change,repo-secret.see,repo-secret.change,team-secret.see,team-secret.change,house-secret.see,house-secret.change,repository.see,repository.change,prebuild.see,prebuild.change,people.see,service-account.change,people.change,guest.change,rules.see,rules.change,cost.see,journal.see,journal.whole,webhook.see,provider.see,provider.change,keys.change,directory.sync,launch-link.see,launch-link.change,webhook.change"`
 	Of     []string `json:"of" enum:"house,own,team,other" doc:"house: what belongs to nobody in particular; own: one's own; team: what belongs to somebody of one's team; other: anybody else's"`
 }
 

@@ -56,6 +56,7 @@ type Run struct {
 	Env      map[string]string `json:"env,omitempty" doc:"Variables beside those of the workspace; at most 64"`
 	Folder   string            `json:"folder,omitempty" doc:"Where it is run: a path, from the workspace folder; default: that itself"`
 	Wake     bool              `json:"wake,omitempty" doc:"Have it started where it is stopped, if the house rules let that be; how it stands is told each second as a frame of kind e"`
+	Reason   string            `json:"reason,omitempty" maxLength:"300" doc:"Why an operator enters somebody else's workspace, where the house rules let them; its owner reads it. Nothing of the owner's is given to what is opened"`
 	// Acknowledges tells that whoever asks says what they have taken in: a frame
 	// of kind a with the number of bytes of output in decimal. Beyond half a
 	// megabyte that nobody has taken in, the output waits.

@@ -54,7 +54,7 @@ func sessionRoute(a *API) {
 		}
 		ctx, cancel := a.until(c.Request.Context())
 		defer cancel()
-		ctx, release, guest, err := a.svc.Leases.HoldTerminal(ctx, who, c.Param("workspace"), cmp.Or(in.Terminal, "main"))
+		ctx, release, guest, err := a.svc.Leases.HoldTerminal(ctx, who, c.Param("workspace"), cmp.Or(in.Terminal, "main"), in.Reason)
 		if err != nil {
 			s.refuse(asProblem(err))
 			return

@@ -37,7 +37,7 @@ func (a secretCommands) secret() *cobra.Command {
 func reachOf(c *cobra.Command, in *wire.SecretValue) (settle func(cmd *cobra.Command)) {
 	var asFile, asVariable, forBuilds, inPrebuilds bool
 	var branches []string
-	var path string
+	var path, owner string
 	c.Flags().StringSliceVar(&in.Repositories, "for", nil, "the repositories whose workspaces get it")
 	c.Flags().BoolVar(&in.Everywhere, "everywhere", false, "all workspaces it reaches get it")
 	c.Flags().StringSliceVar(&branches, "branch", nil, "only on branches like this, as in release/*; ** in the end takes slashes too; '' is every branch")
@@ -49,6 +49,7 @@ func reachOf(c *cobra.Command, in *wire.SecretValue) (settle func(cmd *cobra.Com
 	c.Flags().BoolVar(&inPrebuilds, "in-prebuilds", false, "the set-up of prepared images is given it too; =false takes that back (a repository's, the house's)")
 	c.Flags().StringVar(&path, "at", "", "of a file of yours: a place like ~/.config/tide/key, from where a link leads to it")
 	c.Flags().StringVar(&in.Mode, "mode", "", "of a file: its permission bits in octal (0400 by itself)")
+	c.Flags().StringVar(&owner, "owner", "", "of a file: whose it is, by a name or number that the image has (by itself the workspace's user)")
 	c.MarkFlagsMutuallyExclusive("as-file", "as-variable", "for-builds", "signs-in-to")
 	c.MarkFlagsMutuallyExclusive("for", "everywhere")
 	c.MarkFlagsMutuallyExclusive("for", "of-repository")
@@ -69,6 +70,9 @@ func reachOf(c *cobra.Command, in *wire.SecretValue) (settle func(cmd *cobra.Com
 		}
 		if cmd.Flags().Changed("at") {
 			in.Path = &path
+		}
+		if cmd.Flags().Changed("owner") {
+			in.Owner = &owner
 		}
 		if cmd.Flags().Changed("branch") {
 			all := slices.DeleteFunc(slices.Clone(branches), func(b string) bool { return b == "" })

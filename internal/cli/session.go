@@ -20,22 +20,23 @@ import (
 )
 
 func (a workspaceCommands) enter() *cobra.Command {
-	var label string
+	var label, why string
 	c := &cobra.Command{
 		Use: "enter NAME", Short: "Open a terminal in a workspace, or join the one left open",
 		Long: "Open a terminal in the workspace folder, as the definition's user. A terminal outlives a lost connection or a closed window: " +
 			"entering again joins it where it was. It ends when its shell does. Ctrl-^ twice leaves it and comes back here; what runs in it goes on.",
-		Example: "  yardbench enter tide-board\n  yardbench enter tide-board --terminal second", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names,
+		Example: "  yardbench enter tide-board\n  yardbench enter tide-board --terminal second\n  yardbench enter tide-board.ingrid --why 'her build hangs, and she asked'", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names,
 		RunE: a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
 			if !isTerminal(a.in) {
 				return usage{fmt.Errorf("enter needs a terminal here; for piped input: yardbench run %s -- sh", args[0])}
 			}
-			in := wire.Run{Terminal: label, Wake: true}
+			in := wire.Run{Terminal: label, Wake: true, Reason: why}
 			in.Columns, in.Rows = size()
 			return a.session(cmd.Context(), api, args[0], in, true)
 		}),
 	}
 	c.Flags().StringVar(&label, "terminal", "", "which terminal, by a label of your own (default: main)")
+	c.Flags().StringVar(&why, "why", "", whyEnter)
 	return c
 }
 
@@ -75,12 +76,15 @@ func (a workspaceCommands) run() *cobra.Command {
 			return a.session(cmd.Context(), api, args[0], in, in.TTY)
 		}),
 	}
+	c.Flags().StringVar(&in.Reason, "why", "", whyEnter)
 	c.Flags().BoolVar(&in.TTY, "tty", false, "run it in a terminal, for programs that want one")
 	c.Flags().StringVar(&in.Folder, "folder", "", "where it is run: a path, from the workspace folder")
 	c.Flags().StringArrayVar(&env, "env", nil, "a variable, NAME=VALUE, or NAME alone for the value that it has here; given again, both")
 	c.Flags().SetInterspersed(false) // what follows NAME belongs to the command
 	return c
 }
+
+const whyEnter = "why you enter somebody else's workspace, which its owner reads (operators, where the house rules let them)"
 
 // size is the size of the terminal here; 0 by 0 means the usual one.
 func size() (columns, rows int) {

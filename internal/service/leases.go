@@ -88,8 +88,28 @@ func (l *Leases) HoldWorkspace(ctx context.Context, a Actor, ref string) (contex
 }
 
 // HoldTerminal holds a lease on a terminal: on using its workspace, or on looking at
-// it as its owner lets one, as a guest.
-func (l *Leases) HoldTerminal(ctx context.Context, a Actor, ref, label string) (_ context.Context, _ context.CancelFunc, guest bool, _ error) {
+// it as its owner lets one, or on entering it for a reason, as a guest.
+func (l *Leases) HoldTerminal(ctx context.Context, a Actor, ref, label, reason string) (_ context.Context, _ context.CancelFunc, guest bool, _ error) {
+	if reason != "" {
+		w, others, err := l.sessions.enters(ctx, a, ref, reason)
+		if err != nil {
+			return nil, nil, false, err
+		}
+		if others {
+			held, release := l.hold(ctx, func(ctx context.Context) (time.Time, error) {
+				now, expires, err := l.actor(ctx, a.TokenID)
+				if err != nil {
+					return expires, err
+				}
+				is, _, err := l.sessions.enters(ctx, now, ref, reason)
+				if err == nil && (is.ID != w.ID || is.Phase == lifecycle.Removing || is.Phase == lifecycle.Removed) {
+					err = ErrLeaseEnded
+				}
+				return expires, err
+			}, a.ID, w.ID)
+			return held, release, true, nil
+		}
+	}
 	held, release, err := l.HoldWorkspace(ctx, a, ref)
 	if err == nil {
 		return held, release, false, nil

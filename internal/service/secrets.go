@@ -179,14 +179,14 @@ func settle(row *store.Secret, was *store.Secret, in wire.SecretValue) error {
 	}
 	row.Form, row.Everywhere, row.Repositories = secret.Variable, in.Everywhere, in.Repositories
 	if was != nil {
-		row.Form, row.Path, row.Mode, row.Prebuilds, row.Branches, row.UsedAt = was.Form, was.Path, was.Mode, was.Prebuilds, was.Branches, was.UsedAt
+		row.Form, row.Path, row.Mode, row.Owner, row.Prebuilds, row.Branches, row.UsedAt = was.Form, was.Path, was.Mode, was.Owner, was.Prebuilds, was.Branches, was.UsedAt
 		if !said {
 			row.Everywhere, row.Repositories = was.Everywhere, was.Repositories
 		}
 	}
 	if in.Form != "" {
 		if row.Form = secret.Form(in.Form); was != nil && row.Form != was.Form {
-			row.Path, row.Mode = "", 0
+			row.Path, row.Mode, row.Owner = "", 0, ""
 		}
 	}
 	if in.Prebuilds != nil {
@@ -197,6 +197,9 @@ func settle(row *store.Secret, was *store.Secret, in wire.SecretValue) error {
 	}
 	if in.Path != nil {
 		row.Path = *in.Path
+	}
+	if in.Owner != nil {
+		row.Owner = *in.Owner
 	}
 	if in.Mode != "" {
 		mode, err := strconv.ParseUint(in.Mode, 8, 32)
@@ -209,8 +212,8 @@ func settle(row *store.Secret, was *store.Secret, in wire.SecretValue) error {
 	case row.Form == secret.Registry:
 		host, username := row.SignsIn()
 		host, username = cmp.Or(in.Registry, host), cmp.Or(in.Username, username)
-		if in.Path != nil || in.Mode != "" {
-			return invalid("only a file has a path and a mode", "hand it over as a file")
+		if in.Path != nil || in.Mode != "" || in.Owner != nil {
+			return invalid("only a file has a path, a mode and an owner", "hand it over as a file")
 		}
 		if err := secret.CheckSignIn(host, username); err != nil {
 			return invalid(err.Error(), "")
@@ -219,13 +222,13 @@ func settle(row *store.Secret, was *store.Secret, in wire.SecretValue) error {
 	case in.Registry != "" || in.Username != "":
 		return invalid("only what signs in to a registry has a registry and a username", "set it as one of a registry")
 	case row.Form != secret.File:
-		if in.Path != nil && *in.Path != "" || in.Mode != "" {
-			return invalid("only a file has a path and a mode", "hand it over as a file")
+		if in.Path != nil && *in.Path != "" || in.Mode != "" || in.Owner != nil && *in.Owner != "" {
+			return invalid("only a file has a path, a mode and an owner", "hand it over as a file")
 		}
-		row.Path, row.Mode = "", 0
+		row.Path, row.Mode, row.Owner = "", 0, ""
 	}
 	if row.Form == secret.File {
-		if err := secret.CheckFile(row.Level, row.Path, row.Mode); err != nil {
+		if err := cmp.Or(secret.CheckFile(row.Level, row.Path, row.Mode), secret.CheckOwner(row.Owner)); err != nil {
 			return invalid(err.Error(), "")
 		}
 	}
@@ -281,7 +284,7 @@ func secretView(r store.Secret) wire.Secret {
 		v.Registry, v.Username = r.SignsIn()
 	}
 	if r.Form == secret.File {
-		v.Mode = fmt.Sprintf("%04o", cmp.Or(r.Mode, 0o400))
+		v.Mode, v.Owner = fmt.Sprintf("%04o", cmp.Or(r.Mode, 0o400)), r.Owner
 	}
 	return v
 }

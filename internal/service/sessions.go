@@ -46,9 +46,17 @@ var terminalLabel = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,31}$`)
 
 // Open opens a command or a terminal in the actor's own workspace. The stream
 // is the caller's to close. An operator sees other people's workspaces and
-// does not get into them: their secrets are in there. Whom its owner lets look at a
+// does not get into them, as their secrets are in there, but where the house rules let
+// operators enter with a reason. Whom its owner lets look at a
 // terminal gets to that. Of a terminal the seat at it is given.
 func (s *Sessions) Open(ctx context.Context, a Actor, ref string, in wire.Run) (*steward.Conn, *Seat, error) {
+	if in.Reason != "" {
+		if w, others, err := s.enters(ctx, a, ref, in.Reason); err != nil {
+			return nil, nil, err
+		} else if others {
+			return s.enter(ctx, a, w, in)
+		}
+	}
 	c, seat, err := s.own(ctx, a, ref, in)
 	if err == nil || len(in.Argv) > 0 {
 		return c, seat, err
@@ -62,33 +70,36 @@ func (s *Sessions) Open(ctx context.Context, a Actor, ref string, in wire.Run) (
 
 // own opens a command or a terminal in the actor's own workspace.
 func (s *Sessions) own(ctx context.Context, a Actor, ref string, in wire.Run) (*steward.Conn, *Seat, error) {
-	return s.open(ctx, a, ref, "", func(w store.Workspace, r *steward.Request) error {
-		r.Columns, r.Rows, r.Process.Argv = in.Columns, in.Rows, in.Argv
-		if err := place(&r.Process, in); err != nil {
-			return err
+	return s.open(ctx, a, ref, "", func(w store.Workspace, r *steward.Request) error { return s.ask(ctx, w, r, in) })
+}
+
+// ask makes a request of what is asked for: a command or a terminal.
+func (s *Sessions) ask(ctx context.Context, w store.Workspace, r *steward.Request, in wire.Run) error {
+	r.Columns, r.Rows, r.Process.Argv = in.Columns, in.Rows, in.Argv
+	if err := place(&r.Process, in); err != nil {
+		return err
+	}
+	plain := len(in.Argv) > 0 && !in.TTY
+	if plain && (in.Typist == "" || in.Terminal == "") { // it ends with its connection
+		return nil
+	}
+	if r.From, r.Life, r.Typist = max(0, in.From), in.Life, in.Typist; len(in.Life) > 64 || len(in.Typist) > 64 {
+		return invalid("this is no terminal to come back to", "open it without typist and life")
+	}
+	if plain {
+		if r.ID = in.Terminal; !terminalLabel.MatchString(r.ID) {
+			return invalid(quote(r.ID)+" is no label for a command", "use lower-case letters, digits and dashes, at most 32")
 		}
-		plain := len(in.Argv) > 0 && !in.TTY
-		if plain && (in.Typist == "" || in.Terminal == "") { // it ends with its connection
-			return nil
-		}
-		if r.From, r.Life, r.Typist = max(0, in.From), in.Life, in.Typist; len(in.Life) > 64 || len(in.Typist) > 64 {
-			return invalid("this is no terminal to come back to", "open it without typist and life")
-		}
-		if plain {
-			if r.ID = in.Terminal; !terminalLabel.MatchString(r.ID) {
-				return invalid(quote(r.ID)+" is no label for a command", "use lower-case letters, digits and dashes, at most 32")
-			}
-			return nil
-		}
-		r.ID = in.Terminal
-		if r.ID == "" {
-			r.ID = "main"
-		}
-		if r.ID == "main" && in.TTY { // one of its own
-			r.ID = "run-" + store.NewID()[:8]
-		}
-		return s.terminal(ctx, w, r, "xterm-256color")
-	})
+		return nil
+	}
+	r.ID = in.Terminal
+	if r.ID == "" {
+		r.ID = "main"
+	}
+	if r.ID == "main" && in.TTY { // one of its own
+		r.ID = "run-" + store.NewID()[:8]
+	}
+	return s.terminal(ctx, w, r, "xterm-256color")
 }
 
 // Shell is what somebody asks for who comes in by SSH.
@@ -180,6 +191,11 @@ func (s *Sessions) open(ctx context.Context, a Actor, ref, what string, build fu
 	if err := build(w, &r); err != nil {
 		return nil, nil, err
 	}
+	return s.begin(ctx, a, w, r, what, opened.Given)
+}
+
+// begin has a workspace's steward do what is asked; see open.
+func (s *Sessions) begin(ctx context.Context, a Actor, w store.Workspace, r steward.Request, what string, given []store.Secret) (*steward.Conn, *Seat, error) {
 	r.Recorded = r.Kind == steward.Terminal && s.recordings.recorded(ctx)
 	c, err := s.hub.Ask(ctx, outside.Link(w.ID, w.Body), r)
 	if err != nil {
@@ -188,15 +204,14 @@ func (s *Sessions) open(ctx context.Context, a Actor, ref, what string, build fu
 	if r.Recorded {
 		s.recordings.keep(ctx, w, r.ID)
 	}
-	if what = cmp.Or(what, r.Process.Errand, string(r.Kind)); what == unwritten {
-		return c, nil, nil
+	if what = cmp.Or(what, r.Process.Errand, string(r.Kind)); what != unwritten {
+		err = s.store.Write(ctx, func(tx *store.Tx) error {
+			if err := tx.SecretsUsed(ctx, given); err != nil {
+				return err
+			}
+			return tx.Journal(ctx, w.ID, w.OwnerID, a.ID, journal.SessionOpened{What: what, Secrets: r.Process.Secrets})
+		})
 	}
-	err = s.store.Write(ctx, func(tx *store.Tx) error {
-		if err := tx.SecretsUsed(ctx, opened.Given); err != nil {
-			return err
-		}
-		return tx.Journal(ctx, w.ID, w.OwnerID, a.ID, journal.SessionOpened{What: what, Secrets: r.Process.Secrets})
-	})
 	if err != nil {
 		c.Stream.Close()
 		return nil, nil, err

@@ -201,6 +201,18 @@ func TestTeamsChange(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	if err := s.People.store.Write(ctx, func(tx *store.Tx) error {
+		return tx.AddRepository(ctx, store.Repository{ID: "lamp-list", Name: "lamp-list", URL: "https://git.example/lamp-list.git", DefaultBranch: "main", TeamID: id.ID})
+	}); err != nil {
+		t.Fatal(err)
+	}
+	of := func(want string) {
+		t.Helper()
+		if r, err := s.People.store.Read().RepositoryByID(ctx, "lamp-list"); err != nil || r.Team != want {
+			t.Errorf("the repository is of %q, %v", r.Team, err)
+		}
+	}
+	of("Lamps")
 	put("Lamps: {running: 2}")
 	does("rename what the rules name", 409, rename("Lamps", "Lanterns"), "house rules")
 	does("remove what the rules name", 409, remove("Lamps"), "house rules")
@@ -209,6 +221,7 @@ func TestTeamsChange(t *testing.T) {
 	does("rename to nothing", 422, rename("Lamps", " "))
 	does("rename what is not there", 404, rename("Masts", "Lanterns"))
 	does("rename", 0, rename("Lamps", "Lanterns"))
+	of("Lanterns")
 	does("as it is written", 0, rename("Lanterns", "LANTERNS"))
 	put("Buoys: {running: 3}")
 	ingrid, none, lanterns := "ingrid", "", "LANTERNS"
@@ -224,6 +237,10 @@ func TestTeamsChange(t *testing.T) {
 	}
 	does("remove with secrets", 409, remove("LANTERNS"), "secrets: 1")
 	if err := s.Secrets.Drop(ctx, astrid, Whose{Level: secret.OfTeam, Name: "LANTERNS"}, "KEY"); err != nil {
+		t.Fatal(err)
+	}
+	does("remove with a repository", 409, remove("LANTERNS"), "repositories: 1")
+	if err := s.People.store.Write(ctx, func(tx *store.Tx) error { return tx.RemoveRepository(ctx, "lamp-list") }); err != nil {
 		t.Fatal(err)
 	}
 	does("remove", 0, remove("LANTERNS"))

@@ -7,6 +7,7 @@ package session
 import (
 	"cmp"
 	"context"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -76,21 +77,16 @@ func (s *Sessions) Of(ctx context.Context, w store.Workspace) (p steward.Process
 	if err != nil {
 		return p, opened, err
 	}
-	p = steward.Process{User: def.User, Folder: def.Folder, Probe: def.EnvProbe(), Unset: def.SessionUnset,
-		GitConfig: []string{"user.name", cmp.Or(usual.GitName, owner.FullName), "user.email", cmp.Or(usual.GitEmail, owner.Email), "safe.directory", def.TreeFolder()},
-		Env:       map[string]string{"YARDBENCH_WORKSPACE": w.Name, "YARDBENCH_OWNER": owner.Name, "YARDBENCH_REPOSITORY": r.Name}}
-	for _, b := range w.Target().Beside {
-		p.GitConfig = append(p.GitConfig, "safe.directory", b.Folder)
-	}
+	p = s.Bare(w)
+	p.GitConfig = append([]string{"user.name", cmp.Or(usual.GitName, owner.FullName), "user.email", cmp.Or(usual.GitEmail, owner.Email)}, p.GitConfig...)
+	p.Env["YARDBENCH_OWNER"], p.Env["YARDBENCH_REPOSITORY"] = owner.Name, r.Name
 	if usual.Zone != "" {
 		p.Env["TZ"] = usual.Zone
 	}
 	if usual.Language != "" {
 		p.Env["LANG"] = usual.Language
 	}
-	for k, v := range def.SessionEnv { // what the project says counts more
-		p.Env[k] = v
-	}
+	maps.Copy(p.Env, def.SessionEnv) // what the project says counts more
 	if w.PortKey != "" && s.PortForm != "" {
 		// The program inside finds out where its ports are to be reached.
 		p.Env["YARDBENCH_PORT_ADDRESS"] = s.PortAddress(w.PortKey, "{port}")
@@ -109,8 +105,8 @@ func (s *Sessions) Of(ctx context.Context, w store.Workspace) (p steward.Process
 		p.Secrets[g.Name] = g.Version
 		if g.Form == secret.File {
 			p.Files[g.Name] = v
-			if g.Path != "" || g.Mode != 0 {
-				p.FileWays = append(p.FileWays, steward.FileWay{Name: g.Name, Path: g.Path, Mode: g.Mode})
+			if g.Path != "" || g.Mode != 0 || g.Owner != "" {
+				p.FileWays = append(p.FileWays, steward.FileWay{Name: g.Name, Path: g.Path, Mode: g.Mode, Owner: g.Owner})
 			}
 			p.Env[g.Name+"_FILE"] = secret.FileFolder + "/" + g.Name
 		} else {
@@ -122,6 +118,20 @@ func (s *Sessions) Of(ctx context.Context, w store.Workspace) (p steward.Process
 	}
 	p.Asks = true
 	return p, opened, s.ways(ctx, w, r, &p, opened.Mask)
+}
+
+// Bare says how processes run in a workspace that are not its owner's: as the
+// definition's user, in the workspace folder, with the definition's variables, and
+// nothing else.
+func (s *Sessions) Bare(w store.Workspace) steward.Process {
+	def := w.Target().Definition
+	p := steward.Process{User: def.User, Folder: def.Folder, Probe: def.EnvProbe(), Unset: def.SessionUnset,
+		GitConfig: []string{"safe.directory", def.TreeFolder()}, Env: map[string]string{"YARDBENCH_WORKSPACE": w.Name}}
+	for _, b := range w.Target().Beside {
+		p.GitConfig = append(p.GitConfig, "safe.directory", b.Folder)
+	}
+	maps.Copy(p.Env, def.SessionEnv)
+	return p
 }
 
 // Given lists the secrets that a workspace's processes get, sealed.

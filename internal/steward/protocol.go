@@ -275,6 +275,8 @@ type FileWay struct {
 	Name string `json:"name"`
 	Path string `json:"path,omitempty"` // ~/… is a link to it, unless something else stands there
 	Mode uint32 `json:"mode,omitempty"` // its permission bits; 0 is 0400
+	// Owner is whose it is, where the image has such a user; else the process's user's.
+	Owner string `json:"owner,omitempty"`
 }
 
 // The steward's own errands: what it does as the workspace's user.

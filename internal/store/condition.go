@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"strings"
 	"time"
 
 	"yardbench/internal/core/cost"
@@ -37,6 +38,27 @@ func (tx conditionsWrites) SetConditionSince(ctx context.Context, w Workspace, k
 		return meterWrites{tx.txn}.meter(ctx, w, cost.Event{Idle: true, Since: since.UTC().Truncate(time.Microsecond)})
 	}
 	return nil
+}
+
+// mostNotices bounds what notices that nobody has read yet say together, in bytes.
+const mostNotices = 1000
+
+// AddNotice puts a word before a workspace's owner, behind those that they have not read.
+func (tx conditionsWrites) AddNotice(ctx context.Context, w Workspace, text string) error {
+	standing, err := tx.Conditions(ctx, w.ID)
+	if err != nil {
+		return err
+	}
+	for _, c := range standing {
+		switch {
+		case c.Kind != lifecycle.Notice:
+		case strings.Contains(c.Reason, text):
+			return nil
+		case len(c.Reason)+len(text) < mostNotices:
+			text = c.Reason + "; " + text
+		}
+	}
+	return tx.SetCondition(ctx, w, lifecycle.Notice, text)
 }
 
 // ClearCondition ends a condition, if it stands.

@@ -67,10 +67,10 @@ func (tx secretsWrites) PutSecret(ctx context.Context, s Secret, repositories []
 	if err != nil {
 		return 0, err
 	}
-	if err := tx.exec(ctx, `INSERT INTO secrets (level, subject_id, name, form, path, mode, everywhere, prebuilds, branches, version, sealed, updated_at, updated_by) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
-		ON CONFLICT (level, subject_id, name) DO UPDATE SET form = excluded.form, path = excluded.path, mode = excluded.mode, everywhere = excluded.everywhere, prebuilds = excluded.prebuilds, branches = excluded.branches,
+	if err := tx.exec(ctx, `INSERT INTO secrets (level, subject_id, name, form, path, mode, owner, everywhere, prebuilds, branches, version, sealed, updated_at, updated_by) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+		ON CONFLICT (level, subject_id, name) DO UPDATE SET form = excluded.form, path = excluded.path, mode = excluded.mode, owner = excluded.owner, everywhere = excluded.everywhere, prebuilds = excluded.prebuilds, branches = excluded.branches,
 		version = excluded.version, sealed = excluded.sealed, updated_at = excluded.updated_at, updated_by = excluded.updated_by`,
-		s.Level, s.SubjectID, s.Name, s.Form, s.Path, s.Mode, s.Everywhere, s.Prebuilds, string(branches), version, sealed, micros(tx.now), s.UpdatedBy); err != nil {
+		s.Level, s.SubjectID, s.Name, s.Form, s.Path, s.Mode, s.Owner, s.Everywhere, s.Prebuilds, string(branches), version, sealed, micros(tx.now), s.UpdatedBy); err != nil {
 		return 0, err
 	}
 	if err := tx.exec(ctx, "DELETE FROM secret_reach WHERE level = ? AND subject_id = ? AND name = ?", s.Level, s.SubjectID, s.Name); err != nil {
@@ -133,7 +133,7 @@ func (q secretsReads) Secrets(ctx context.Context, of ...SecretsOf) ([]Secret, e
 		var at int64
 		var used sql.NullInt64
 		var branches, repositories string
-		if err = scan(&s.Level, &s.SubjectID, &s.Name, &s.Form, &s.Path, &s.Mode, &s.Everywhere, &s.Prebuilds, &branches, &s.Version, &s.Sealed, &at, &s.UpdatedBy, &s.By, &used, &s.Whose, &repositories); err != nil {
+		if err = scan(&s.Level, &s.SubjectID, &s.Name, &s.Form, &s.Path, &s.Mode, &s.Owner, &s.Everywhere, &s.Prebuilds, &branches, &s.Version, &s.Sealed, &at, &s.UpdatedBy, &s.By, &used, &s.Whose, &repositories); err != nil {
 			return s, err
 		}
 		s.UpdatedAt, s.UsedAt = fromMicros(at), fromNullMicros(used)
@@ -141,7 +141,7 @@ func (q secretsReads) Secrets(ctx context.Context, of ...SecretsOf) ([]Secret, e
 			s.Repositories = strings.Split(repositories, "\n")
 		}
 		return s, json.Unmarshal([]byte(branches), &s.Branches)
-	}, `SELECT s.level, s.subject_id, s.name, s.form, s.path, s.mode, s.everywhere, s.prebuilds, s.branches, s.version, s.sealed, s.updated_at, s.updated_by, COALESCE(p.name, ''), s.used_at, COALESCE(r.name, t.name, ''),
+	}, `SELECT s.level, s.subject_id, s.name, s.form, s.path, s.mode, s.owner, s.everywhere, s.prebuilds, s.branches, s.version, s.sealed, s.updated_at, s.updated_by, COALESCE(p.name, ''), s.used_at, COALESCE(r.name, t.name, ''),
 		COALESCE((SELECT group_concat(name, char(10)) FROM (SELECT x.name FROM secret_reach v JOIN repositories x ON x.id = v.repository_id WHERE v.level = s.level AND v.subject_id = s.subject_id AND v.name = s.name ORDER BY x.name)), '')
 		FROM secrets s LEFT JOIN people p ON p.id = s.updated_by LEFT JOIN repositories r ON s.level = 'repository' AND r.id = s.subject_id LEFT JOIN teams t ON s.level = 'team' AND t.id = s.subject_id
 		WHERE `+strings.Join(where, " OR ")+` ORDER BY s.level, s.subject_id, s.name`, args...)

@@ -20,6 +20,7 @@ func (tx teamsWrites) AddTeam(ctx context.Context, t Team) error {
 // RenameTeam gives a team another name.
 func (tx teamsWrites) RenameTeam(ctx context.Context, id, name string) error {
 	tx.touchAll()
+	tx.cached() // repositories tell whose they are
 	return tx.mustChange(ctx, "UPDATE teams SET name = ? WHERE id = ? AND removed_at IS NULL", name, id)
 }
 

@@ -6600,7 +6600,7 @@ export interface components {
         };
         Right: {
             /** @enum {string} */
-            action: "self.see" | "self.change" | "workspace.see" | "workspace.launch" | "workspace.use" | "recording.see" | "workspace.drive" | "workspace.stop" | "workspace.remove" | "operation.ask" | "attention.quiet" | "container.adopt" | "port.visit" | "secret.see" | "secret.change" | "repo-secret.see" | "repo-secret.change" | "team-secret.see" | "team-secret.change" | "house-secret.see" | "house-secret.change" | "repository.see" | "repository.change" | "prebuild.see" | "prebuild.change" | "people.see" | "service-account.change" | "people.change" | "guest.change" | "rules.see" | "rules.change" | "cost.see" | "journal.see" | "journal.whole" | "webhook.see" | "provider.see" | "provider.change" | "keys.change" | "directory.sync" | "launch-link.see" | "launch-link.change" | "webhook.change";
+            action: "self.see" | "self.change" | "workspace.see" | "workspace.launch" | "workspace.use" | "workspace.enter" | "recording.see" | "workspace.drive" | "workspace.stop" | "workspace.remove" | "operation.ask" | "attention.quiet" | "container.adopt" | "port.visit" | "secret.see" | "secret.change" | "repo-secret.see" | "repo-secret.change" | "team-secret.see" | "team-secret.change" | "house-secret.see" | "house-secret.change" | "repository.see" | "repository.change" | "prebuild.see" | "prebuild.change" | "people.see" | "service-account.change" | "people.change" | "guest.change" | "rules.see" | "rules.change" | "cost.see" | "journal.see" | "journal.whole" | "webhook.see" | "provider.see" | "provider.change" | "keys.change" | "directory.sync" | "launch-link.see" | "launch-link.change" | "webhook.change";
             /** @description house: what belongs to nobody in particular; own: one's own; team: what belongs to somebody of one's team; other: anybody else's */
             of: ("house" | "own" | "team" | "other")[];
         };
@@ -6690,6 +6690,8 @@ export interface components {
             from?: number;
             /** @description The terminal's, as q told: one that has ended is not opened anew */
             life?: string;
+            /** @description Why an operator enters somebody else's workspace, where the house rules let them; its owner reads it. Nothing of the owner's is given to what is opened */
+            reason?: string;
             /** Format: int64 */
             rows?: number;
             /** @description The terminal's label; default main. Of a command without one: a label of its own, used once, to come back to it */
@@ -6776,6 +6778,8 @@ export interface components {
             /** @description Of a file: its permission bits, in octal */
             mode?: string;
             name: string;
+            /** @description Of a file: whose it is, where the image has such a user; without it the workspace's user's */
+            owner?: string;
             /** @description Of a person's file: where in the home folder a link leads to it */
             path?: string;
             /** @description The set-up of prepared images is given it too */
@@ -6847,6 +6851,8 @@ export interface components {
             form?: "variable" | "file" | "build" | "registry";
             /** @description Of a file: its permission bits in octal, 0400 by itself */
             mode?: string;
+            /** @description Of a file: whose it is, by a name or number that the image has; empty for the workspace's user */
+            owner?: string;
             /** @description Of a person's file: a place like ~/.config/tide/key, from where a link leads to it */
             path?: string;
             /** @description The set-up of prepared images is given it too (a repository's, the house's) */

@@ -201,6 +201,12 @@ type SessionOpened struct {
 	What    string         `json:"-"`
 }
 
+// Entered is an operator who came into somebody else's workspace.
+type Entered struct {
+	Reason string `json:"reason"`
+	What   string `json:"what"` // terminal or run
+}
+
 // Renewed is that what a workspace's definition started was begun anew, for the secrets
 // as they are now: which commands, and what they were given.
 type Renewed struct {
@@ -625,6 +631,7 @@ func (RebuildFailed) Kind() string           { return "workspace.rebuild-failed"
 func (PortShared) Kind() string              { return "workspace.port" }
 func (s SessionOpened) Kind() string         { return "workspace." + s.What }
 func (Renewed) Kind() string                 { return "workspace.renewed" }
+func (Entered) Kind() string                 { return "workspace.entered" }
 func (LookLinkMade) Kind() string            { return "workspace.look-link-made" }
 func (LookLinkEnded) Kind() string           { return "workspace.look-link-ended" }
 func (RecordingBegun) Kind() string          { return "workspace.recording-begun" }

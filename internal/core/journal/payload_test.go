@@ -38,6 +38,7 @@ func TestKindsAndTheirJSONStay(t *testing.T) {
 		{WorkspaceDiscarded{}, "workspace.discarded", `{}`},
 		{RebuildFailed{"no"}, "workspace.rebuild-failed", `{"cause":"no"}`},
 		{PortShared{Port: 8000, Shared: true}, "workspace.port", `{"port":8000,"shared":true}`},
+		{Entered{"her build hangs", "terminal"}, "workspace.entered", `{"reason":"her build hangs","what":"terminal"}`},
 		{Renewed{[]string{"postStartCommand"}, map[string]int{"KEY": 2}}, "workspace.renewed", `{"commands":["postStartCommand"],"secrets":{"KEY":2}}`},
 		{SessionOpened{What: "terminal", Secrets: map[string]int{"KEY": 2}}, "workspace.terminal", `{"secrets":{"KEY":2}}`},
 		{LookLinkMade{"l1", 8000, false, at}, "workspace.look-link-made", `{"link":"l1","port":8000,"until":"` + at.Format(time.RFC3339Nano) + `"}`},

@@ -20,7 +20,8 @@ var Scopes = []Scope{Read, Work, Launching, Administer}
 var looked = []Action{SeeSelf, SeeWorkspace, SeeRepositories, SeePrebuilds, SeeRules}
 
 // scoped is what each scope may do beside. ChangeSelf is in none: a token with
-// scopes makes no other, and neither changes a password nor a git credential.
+// scopes makes no other, and neither changes a password nor a git credential. Nor is
+// EnterWorkspace: a person comes into somebody else's, not a program.
 var scoped = map[Scope][]Action{
 	Read:       {SeeSecrets, SeeRepoSecrets, SeeTeamSecrets, SeeHouseSecrets, SeePeople, SeeCost, SeeJournal, SeeWholeJournal, SeeWebhooks, SeeProviders, SeeLinks},
 	Work:       {UseWorkspace, SeeRecordings, DriveWorkspace, StopWorkspace, VisitPort, Operate},

@@ -28,11 +28,11 @@ func TestGrants(t *testing.T) {
 			if s != Work && (a == UseWorkspace || a == VisitPort) && g.Reaches(a) {
 				t.Errorf("%s gets into workspaces", s)
 			}
-			if g.Whole() || a == ChangeSelf && g.Reaches(a) {
-				t.Errorf("%s may change what it stands on", s)
+			if g.Whole() || (a == ChangeSelf || a == EnterWorkspace) && g.Reaches(a) {
+				t.Errorf("%s may change what it stands on, or enters others'", s)
 			}
 		}
-		if !in && a != ChangeSelf {
+		if !in && a != ChangeSelf && a != EnterWorkspace {
 			t.Errorf("no scope has %s", a)
 		}
 	}

@@ -208,6 +208,7 @@ func (d *doc) workspaces(n *yaml.Node, w *Workspaces) {
 	d.mapping(n, "workspaces", fields{
 		"network":     may(func(n *yaml.Node) { w.Closed = d.either(n, "outside", "closed") }),
 		"gain_rights": may(func(n *yaml.Node) { w.NoGain = !d.yes(n) }),
+		"enter":       may(func(n *yaml.Node) { w.OperatorsEnter = d.either(n, "nobody", "operators") }),
 		"push":        may(func(n *yaml.Node) { w.ConfirmPush = d.either(n, "free", "confirmed") }),
 	})
 }
@@ -298,6 +299,10 @@ func (r Rules) allowValues(v map[string]string) {
 	v["workspaces.push"] = "free"
 	if r.Workspaces.ConfirmPush {
 		v["workspaces.push"] = "confirmed"
+	}
+	v["workspaces.enter"] = "nobody"
+	if r.Workspaces.OperatorsEnter {
+		v["workspaces.enter"] = "operators"
 	}
 	v["workspaces.gain_rights"] = "yes"
 	if r.Workspaces.NoGain {

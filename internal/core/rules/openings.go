@@ -45,6 +45,7 @@ func (r Rules) Openings() (out []Opening) {
 	say(!r.Workspaces.Closed, "workspaces-reach-out", "workspaces reach what the engine lets them reach, of this network too", "workspaces: {network: closed}, where the git host is enough; else rules of the engine's machine, see docs/operating.md")
 	say(!r.Workspaces.NoGain, "gain-rights", "a program in a workspace may have more rights than who starts it, as sudo has", "workspaces: {gain_rights: no}, where nobody becomes root")
 	say(!r.Workspaces.ConfirmPush, "pushes-unasked", "what runs in a workspace pushes, and signs with its owner's key, unasked", "workspaces: {push: confirmed}, where its owner is to confirm that")
+	say(r.Workspaces.OperatorsEnter, "operators-enter", "operators may enter the workspaces of others, with a reason that their owners read: what runs there holds their secrets", "take out workspaces.enter, where nobody needs that")
 	say(!r.Builds.Closed, "builds-reach-out", "commands of builds reach what the engine lets them reach", "builds: {network: closed}, where builds fetch nothing")
 	say(!r.NoDebugger, "debugger", "root in a workspace may look into the memory of its other processes", "allow: {debugger: no}, where nobody debugs")
 	say(r.Ports.PublicMost > 0, "public-ports", "owners may show ports to anybody who comes, for "+Duration(r.Ports.PublicMost), "take out ports.public_most, where nobody needs that")

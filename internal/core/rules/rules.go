@@ -75,6 +75,8 @@ type Workspaces struct {
 	Closed bool
 	// NoGain lets no program in them have more rights than who starts it.
 	NoGain bool
+	// OperatorsEnter lets operators enter the workspaces of others, with a reason.
+	OperatorsEnter bool
 	// ConfirmPush has each push of a workspace confirmed by its owner outside of it.
 	ConfirmPush bool
 }

@@ -48,8 +48,11 @@ type Secret struct {
 	// Path is where a file stands beside FileFolder: beginning with ~/, a link to
 	// it there; and Mode its permission bits, 0400 where it is zero. Of a registry's
 	// it is who signs in where; see [Secret.SignsIn].
-	Path    string
-	Mode    uint32
+	Path string
+	Mode uint32
+	// Owner is whose a file is, by a name or number that the image has; the workspace's
+	// user's where it is empty, or the image has none such.
+	Owner   string
 	Version int
 	// Whose is the name of the repository or team whose it is.
 	Whose string

@@ -63,6 +63,16 @@ func CheckFile(level Level, where string, mode uint32) error {
 	return nil
 }
 
+var fileOwner = regexp.MustCompile(`^([a-z_][a-z0-9_-]{0,31}|[0-9]{1,9})$`)
+
+// CheckOwner tells what is wrong with whose a file is to be, if anything.
+func CheckOwner(owner string) error {
+	if owner != "" && !fileOwner.MatchString(owner) {
+		return fmt.Errorf("%q is no user of an image: give a name, or a number", owner)
+	}
+	return nil
+}
+
 // registryHost is a registry's host, with a port where it has one.
 var registryHost = regexp.MustCompile(`^[a-z0-9]([a-z0-9.-]{0,251}[a-z0-9])?(:[0-9]{1,5})?$`)
 

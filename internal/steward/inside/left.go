@@ -12,7 +12,7 @@ type lefts struct{ *server }
 
 // leftEvery is how often it is looked at whether what a set-up command left running
 // has ended.
-const leftEvery = time.Second
+const leftEvery = 200 * time.Millisecond
 
 // keep keeps what a set-up command has left running in mind until it ends: no other
 // process gets the number of a group that has members.

@@ -234,14 +234,21 @@ func (s *server) putFiles(a account, files map[string]string, ways []steward.Fil
 			}
 		}
 	}
-	modes := map[string]os.FileMode{}
+	modes, owners := map[string]os.FileMode{}, map[string]account{}
 	for _, w := range ways {
 		modes[w.Name] = os.FileMode(w.Mode) & 0o555
+		if of, err := lookup(w.Owner); w.Owner != "" && err == nil {
+			owners[w.Name] = of
+		}
 	}
 	for name, content := range files {
 		path, mode := filepath.Join(dir, filepath.Base(name)), cmp.Or(modes[name], 0o400)
+		of, is := owners[name]
+		if !is {
+			of = a
+		}
 		if is, err := os.ReadFile(path); err == nil && string(is) == content {
-			if err := os.Chmod(path, mode); err != nil {
+			if err := errors.Join(os.Lchown(path, int(of.uid), int(of.gid)), os.Chmod(path, mode)); err != nil {
 				return fmt.Errorf("secrets as files: %w", err)
 			}
 			continue
@@ -251,7 +258,7 @@ func (s *server) putFiles(a account, files map[string]string, ways []steward.Fil
 			return fmt.Errorf("secrets as files: %w", err)
 		}
 		_, err = f.WriteString(content)
-		if err := errors.Join(err, f.Chown(int(a.uid), int(a.gid)), f.Chmod(mode), f.Close(), os.Rename(path+".new", path)); err != nil {
+		if err := errors.Join(err, f.Chown(int(of.uid), int(of.gid)), f.Chmod(mode), f.Close(), os.Rename(path+".new", path)); err != nil {
 			return fmt.Errorf("secrets as files: %w", err)
 		}
 	}
