@@ -28,6 +28,16 @@ func (c Self) PutProfile(ctx context.Context, in wire.PutProfile) (wire.Profile,
 	return call[wire.Profile](ctx, c.link, "PUT", "/me/profile", in)
 }
 
+// Luggage is what of one's home folder goes along from workspace to workspace.
+func (c Self) Luggage(ctx context.Context) (wire.Luggage, error) {
+	return call[wire.Luggage](ctx, c.link, "GET", "/me/luggage", nil)
+}
+
+// PutLuggage names what is to go along.
+func (c Self) PutLuggage(ctx context.Context, in wire.PutLuggage) (wire.Luggage, error) {
+	return call[wire.Luggage](ctx, c.link, "PUT", "/me/luggage", in)
+}
+
 // Me tells who is signed in.
 func (c Self) Me(ctx context.Context) (wire.Me, error) {
 	return call[wire.Me](ctx, c.link, "GET", "/me", nil)

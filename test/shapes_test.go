@@ -20,7 +20,7 @@ var schemas = map[string]reflect.Type{}
 func init() {
 	for _, v := range []any{wire.WorkspaceRow{}, wire.Workspace{}, wire.Preflight{}, wire.Outcome{}, wire.Operation{}, wire.Service{}, wire.Port{}, wire.Container{}, wire.Stray{}, wire.Secret{}, wire.SecretChoice{}, wire.Renewal{}, wire.KnownCredential{},
 		wire.Token{}, wire.MadeToken{}, wire.Repository{}, wire.PushKey{}, wire.DefinitionCheck{}, wire.DefinitionChanges{}, wire.Starter{}, wire.PrebuildPlan{}, wire.Sheet{}, wire.Person{}, wire.Team{}, wire.OpenEnrolment{}, wire.Enrolment{}, wire.Guest{},
-		wire.Rules{}, wire.RulesVersion{}, wire.RulesCheck{}, wire.JournalEntry{}, wire.JournalHead{}, wire.JournalVerdict{}, wire.Webhook{}, wire.MadeWebhook{}, wire.WebhookKey{}, wire.Delivery{}, wire.Cost{}, wire.Me{}, wire.SignedIn{}, wire.SSHKey{}, wire.Terminal{}, wire.FirstLine{}, wire.Look{}, wire.LookLink{}, wire.Bench{}, wire.MadeLookLink{}, wire.Recording{}, wire.Attention{}, wire.AttentionCause{}, wire.RepositoryBranch{}, wire.Provider{}, wire.LaunchLink{}, wire.LinkUse{}, wire.UsedLink{}, wire.Profile{}, wire.Usual{}, wire.GitKey{}, wire.DeployKey{}, wire.SealingKey{}, wire.GitHost{}, wire.HostedRepository{}, wire.GitHostAnswer{}} {
+		wire.Rules{}, wire.RulesVersion{}, wire.RulesCheck{}, wire.JournalEntry{}, wire.JournalHead{}, wire.JournalVerdict{}, wire.Webhook{}, wire.MadeWebhook{}, wire.WebhookKey{}, wire.Delivery{}, wire.Cost{}, wire.Me{}, wire.SignedIn{}, wire.SSHKey{}, wire.Terminal{}, wire.FirstLine{}, wire.Look{}, wire.LookLink{}, wire.Bench{}, wire.MadeLookLink{}, wire.Recording{}, wire.Attention{}, wire.AttentionCause{}, wire.RepositoryBranch{}, wire.Provider{}, wire.LaunchLink{}, wire.LinkUse{}, wire.UsedLink{}, wire.Profile{}, wire.Usual{}, wire.Luggage{}, wire.GitKey{}, wire.DeployKey{}, wire.SealingKey{}, wire.GitHost{}, wire.HostedRepository{}, wire.GitHostAnswer{}} {
 		schemas[reflect.TypeOf(v).Name()] = reflect.TypeOf(v)
 	}
 }
@@ -134,6 +134,7 @@ func TestJSONOfEveryCommand(t *testing.T) {
 		{"astrid", "", "journal verify", "journal verify"},
 		{"astrid", "", "provider list", "provider list"},
 		{"ingrid", "", "me git-key", "me git-key --new"},
+		{"ingrid", "", "me luggage", "me luggage --add ~/.bash_history"},
 		{"ingrid", "", "me usual", "me usual --zone Europe/Oslo"},
 		{"ingrid", "", "me files", "me files https://git.skerryline.example/ingrid-files.git"},
 		{"ingrid", "", "launch-link add", "launch-link add tide-board"},

@@ -10,6 +10,9 @@ type Profile struct {
 // OwnFilesTitle is the step of a launch sheet at which they come.
 const OwnFilesTitle = "Your files"
 
+// LuggageTitle is the step at which what goes with its owner is laid into a workspace.
+const LuggageTitle = "Your luggage"
+
 // OwnFiles is a repository with somebody's own files.
 type OwnFiles struct {
 	Repository string `json:"repository" example:"https://git.skerryline.example/ingrid-files.git"`
@@ -29,6 +32,28 @@ type PutOwnFiles struct {
 	Branch     string `json:"branch,omitempty" maxLength:"256" doc:"Default: its default branch"`
 	Run        string `json:"run,omitempty" maxLength:"1000" example:"./install.sh" doc:"What puts them in place, by /bin/sh in the clone; default: the first of install.sh, install, setup.sh, setup, bootstrap.sh and bootstrap, else each file and folder whose name begins with a full stop is linked into the home folder"`
 	EachStart  bool   `json:"each_start,omitempty" doc:"They are brought up to date and put in place at each start; else once for each container"`
+}
+
+// Luggage is what of one's home folder goes along from workspace to workspace.
+type Luggage struct {
+	Paths     []string      `json:"paths" doc:"Files and folders, from the home folder"`
+	Files     []LuggageFile `json:"files" doc:"What is kept of them"`
+	Bytes     int64         `json:"bytes" doc:"Of all that are kept"`
+	MostBytes int64         `json:"most_bytes" doc:"By the house rules; 0: they let nothing go along"`
+}
+
+// LuggageFile is a file that goes along, or why it does not.
+type LuggageFile struct {
+	Path      string     `json:"path"`
+	Bytes     int64      `json:"bytes"`
+	ChangedAt *time.Time `json:"changed_at,omitempty" doc:"In the workspace; left out where nothing is kept of it"`
+	From      string     `json:"from" doc:"The workspace that had it so"`
+	LeftOut   string     `json:"left_out,omitempty" doc:"Why the file, as it is there now, does not go along"`
+}
+
+// PutLuggage names what is to go along.
+type PutLuggage struct {
+	Paths []string `json:"paths" maxItems:"40" doc:"Files and folders of the home folder, like ~/.bash_history; what is no more among them is kept no more, and stays in workspaces as it is there"`
 }
 
 // Usual is what one usually wants; what is left out is as it is for everybody.

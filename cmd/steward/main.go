@@ -42,6 +42,10 @@ func main() {
 		os.Exit(inside.SFTP())
 	case steward.Connect:
 		os.Exit(inside.Connect(os.Args[2:]))
+	case steward.LuggageOut:
+		os.Exit(inside.LuggageOut(os.Stdin, os.Stdout, os.Stderr))
+	case steward.LuggageIn:
+		os.Exit(inside.LuggageIn(os.Args[2:], os.Stdin, os.Stdout))
 	case steward.Listen:
 		os.Exit(inside.Listen(os.Args[2:]))
 	case "git-ssh":

@@ -89,6 +89,7 @@ var asksWith = map[string]any{
 		Client: "yard-bench", Secret: "the one that the host has for it", Scopes: []string{"repositories"}},
 	"ask-git-host-code":         wire.GitHostAsk{Kept: "what came with the code"},
 	"put-git-key":               wire.PutGitKey{New: true, SignsCommits: pointer(true)},
+	"put-luggage":               wire.PutLuggage{Paths: []string{"~/.bash_history", "~/.config/tide"}},
 	"put-profile":               wire.PutProfile{Files: &wire.PutOwnFiles{Repository: "https://git.skerryline.example/ingrid-files.git", Run: "./install.sh"}},
 	"put-provider":              wire.PutProvider{Title: "Skerry Line", Issuer: "https://id.skerryline.example", Client: "yard-bench", Secret: "the one that the provider has for it"},
 	"add-webhook":               wire.NewWebhook{URL: "https://hooks.skerryline.example/yard", Kinds: []string{"workspace.phase"}},

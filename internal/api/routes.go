@@ -393,6 +393,14 @@ func signInRoutes(a *API) {
 		func(ctx context.Context, who service.Actor, in *struct{ Body wire.PutUsual }) (wire.Usual, error) {
 			return a.svc.Profiles.PutUsual(ctx, who, in.Body)
 		})
+	answer(a, op("GET", "/me/luggage", "show-luggage", "Show what of your home folder goes along from workspace to workspace", policy.SeeSelf),
+		func(ctx context.Context, who service.Actor, _ *none) (wire.Luggage, error) {
+			return a.svc.Profiles.Luggage(ctx, who)
+		})
+	answer(a, op("PUT", "/me/luggage", "put-luggage", "Say what of your home folder is to go along", policy.ChangeSelf),
+		func(ctx context.Context, who service.Actor, in *struct{ Body wire.PutLuggage }) (wire.Luggage, error) {
+			return a.svc.Profiles.PutLuggage(ctx, who, in.Body)
+		})
 	answer(a, op("GET", "/me/git-key", "show-git-key", "Show the key that you sign in to git hosts with by SSH, and sign commits with", policy.SeeSelf),
 		func(ctx context.Context, who service.Actor, _ *none) (wire.GitKey, error) {
 			return a.svc.GitKeys.Show(ctx, who)

@@ -127,7 +127,7 @@ func (f *Found) secure(ctx context.Context, records string) error {
 func opens(ctx context.Context, q store.Q, v *vault.Vault) (n int, err error) {
 	for _, column := range store.SealedColumns {
 		for row := int64(0); ; {
-			some, err := q.SealedAfter(ctx, column, row, 500)
+			some, err := q.SealedAfter(ctx, column, row, 50)
 			if err != nil {
 				return n, err
 			}

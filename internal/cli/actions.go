@@ -102,7 +102,7 @@ func nextSteps(p *wire.Problem) string {
 // given; the part itself where there is none.
 func flagOf(ran *cobra.Command, field string) string {
 	name := strings.ReplaceAll(strings.TrimPrefix(field, "/"), "_", "-")
-	for _, try := range []string{name, map[string]string{"repositories": "for", "rest-after-s": "rest-after", "seconds": "timeout", "people-most": "most", "guest-s": "guests", "reason": "why"}[name]} {
+	for _, try := range []string{name, map[string]string{"repositories": "for", "rest-after-s": "rest-after", "seconds": "timeout", "people-most": "most", "guest-s": "guests", "reason": "why", "paths": "add"}[name]} {
 		if try != "" && ran != nil && !strings.Contains(try, " ") && ran.Flags().Lookup(try) != nil {
 			return "--" + try
 		}

@@ -47,7 +47,7 @@ func (a peopleCommands) me() *cobra.Command {
 	files.Flags().StringVar(&in.Run, "run", "", "what puts them in place, by /bin/sh in the clone")
 	files.Flags().BoolVar(&in.EachStart, "each-start", false, "bring them up to date at each start; else once for each container")
 	files.Flags().BoolVar(&none, "none", false, "bring none")
-	c.AddCommand(files, a.usual(), a.gitKey())
+	c.AddCommand(files, a.luggage(), a.usual(), a.gitKey())
 	return c
 }
 

@@ -261,6 +261,9 @@ func (p *progress) line(s wire.Step) string {
 	if s.Attempt > 1 {
 		line += fmt.Sprintf("  attempt %d", s.Attempt)
 	}
+	if s.Outcome == "failed" && s.Cause != "" && (s.Title == wire.OwnFilesTitle || s.Title == wire.LuggageTitle) { // the launch goes on, and says nothing of it below
+		line += "\n" + indent + "  " + clean(s.Cause)
+	}
 	return line
 }
 

@@ -37,6 +37,7 @@ type Keeper struct {
 	Links      *Links
 	Quarantine *Quarantine
 
+	luggage *Luggage
 	sweeper *sweeper
 	steps   *steps
 	due     *due.Queue
@@ -92,9 +93,10 @@ func New(ctx context.Context, r Rooms) *Keeper {
 	k.Followers = &Followers{house: r.House, hub: r.Hub, store: r.Store, turns: k.turns, keeper: k, status: k.Status}
 	k.Sight = &Sight{house: r.House, now: r.Now, store: r.Store, yard: r.Yard, ctx: ctx, keeper: k, status: k.Status}
 	k.Quarantine = &Quarantine{store: r.Store, yard: r.Yard, setBack: r.SetBack, looked: r.Looked}
+	k.luggage = &Luggage{hub: r.Hub, house: r.House, sessions: r.Sessions, store: r.Store, vault: r.Vault, due: queue, now: r.Now}
 	k.sweeper = &sweeper{hold: r.Hold, setBack: r.SetBack, store: r.Store, yard: r.Yard}
 	k.steps = &steps{store: r.Store, yard: r.Yard, hub: r.Hub, mirrors: r.Mirrors, features: r.Features, house: r.House, sessions: r.Sessions, bus: r.Bus, dataDir: r.DataDir, now: r.Now,
-		ctx: ctx, images: k.Images, links: k.Links, logs: k.Logs, rest: k.Rest}
+		ctx: ctx, images: k.Images, links: k.Links, logs: k.Logs, rest: k.Rest, luggage: k.luggage}
 	return k
 }
 
@@ -173,6 +175,7 @@ func (k *Keeper) Run() error {
 	})
 	k.wg.Go(k.Sight.watch)
 	k.due.Set("logs", k.Now(), k.Logs.clearLogs)
+	k.due.Set("luggage", k.Now().Add(luggageEvery), k.luggage.pass)
 	if err := k.Rest.errands(ctx); err != nil {
 		return err
 	}

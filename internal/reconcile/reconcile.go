@@ -3,6 +3,7 @@ package reconcile
 import (
 	"context"
 	"errors"
+	"slices"
 	"strings"
 
 	"yardbench/internal/core/changes"
@@ -153,6 +154,8 @@ func (k *Keeper) advance(tx *store.Tx, id string, seen yard.Observation) (*begun
 		if mv.Action == lifecycle.RunSetUp {
 			if key, title = "set-up/"+string(mv.Moment), string(mv.Moment); mv.Moment == definition.Personal {
 				title = wire.OwnFilesTitle
+			} else if mv.Moment == definition.Luggage {
+				title = wire.LuggageTitle
 			}
 		}
 		if b.sheet, err = tx.CurrentSheet(k.ctx, id); err != nil || b.sheet.EndedAt != nil {
@@ -204,6 +207,11 @@ func (k *Keeper) state(q store.Q, w store.Workspace) (lifecycle.State, error) {
 			}
 		}
 	}
+	if along, _, err := k.luggage.of(k.ctx, q, w); err != nil {
+		return s, err
+	} else if len(along) > 0 {
+		s.SetUp = slices.Insert(s.SetUp, 0, definition.Luggage)
+	}
 	prepared := w.Target().Prepared
 	if len(s.SetUp) == 0 {
 		return s, nil
@@ -230,7 +238,7 @@ func (k *Keeper) state(q store.Q, w store.Workspace) (lifecycle.State, error) {
 			s.Over[m] = once[m] && !own.EachStart || now[m] || w.Phase == lifecycle.Ready && w.NextBody == 0 && !k.sheetOpen(q, w.ID)
 			continue
 		}
-		if m == definition.Services { // at each start, whatever failed before
+		if m == definition.Services || m == definition.Luggage { // at each start, whatever failed before
 			s.Over[m] = now[m] || atRest
 			continue
 		}

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"time"
 
-	"yardbench/internal/core/definition"
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/feature"
 	"yardbench/internal/house"
@@ -35,6 +34,7 @@ type steps struct {
 	links    *Links
 	logs     *Logs
 	rest     *Rest
+	luggage  *Luggage
 }
 
 // doing is one step while it is done.
@@ -75,7 +75,7 @@ func (k *Keeper) step(ctx context.Context, b begun, seen *yard.Observation) (fin
 		err = maskedError{cause, err}
 	}
 	again := errors.Is(err, errLookAgain)
-	if outcome == lifecycle.Interrupted && b.mv.Action == lifecycle.RunSetUp && b.mv.Moment != definition.Personal {
+	if outcome == lifecycle.Interrupted && b.mv.Action == lifecycle.RunSetUp && !b.mv.Moment.Harmless() {
 		d.set = func(tx *store.Tx, w *store.Workspace) error {
 			return tx.SetCondition(k.ctx, *w, lifecycle.SetUpFailed, b.step.Title+" was given up when something else was asked for; run it by hand, or rebuild")
 		}

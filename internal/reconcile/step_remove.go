@@ -14,6 +14,7 @@ func (d *doing) remove(ctx context.Context) error {
 	if w.Plan.Adopted != nil {
 		return d.letGo(ctx)
 	}
+	d.goAlong(ctx)
 	return tryFor(ctx, yardTimeout, func(ctx context.Context) error {
 		o, err := d.yard.Observe(ctx, w.ID)
 		if err != nil {

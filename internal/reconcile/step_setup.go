@@ -30,8 +30,11 @@ var errSetUp = errors.New("set-up failed")
 func (d setUpStep) do(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(ctx, setUpTimeout)
 	defer cancel()
-	if d.mv.Moment == definition.Personal {
+	switch d.mv.Moment {
+	case definition.Personal:
 		return personalStep{d}.do(ctx)
+	case definition.Luggage:
+		return luggageStep{d}.do(ctx)
 	}
 	err := d.layers(ctx)
 	if err == nil || !errors.Is(err, errSetUp) {

@@ -10,6 +10,7 @@ import (
 // stop ends what runs; a rebuild under way is given up with it.
 func (d *doing) stop(ctx context.Context) error {
 	w := d.w
+	d.goAlong(ctx)
 	var work *store.WorkState
 	if w.SeededVolume > 0 && w.Kind == store.ForPerson {
 		// Nothing changes while it is stopped: what is seen now holds until the

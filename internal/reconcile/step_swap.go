@@ -11,6 +11,7 @@ import (
 // swap puts the new body in the old one's place.
 func (d *doing) swap(ctx context.Context) error {
 	w := d.w
+	d.goAlong(ctx)
 	old, oldVolume, oldPlan := w.Body, w.Volume, w.Plan
 	if err := tryFor(ctx, yardTimeout, func(ctx context.Context) error { return d.retire(ctx, old) }); err != nil {
 		return err

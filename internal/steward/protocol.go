@@ -283,8 +283,36 @@ type FileWay struct {
 const (
 	SFTP    = "files"   // serves files over its input and output
 	Connect = "connect" // NETWORK ADDRESS: passes on what goes over a socket
-	Listen  = "listen"  // NETWORK ADDRESS: yamux over its input and output, first a stream with [Listening]
+	// LuggageOut packs files of the home folder as tar (POSIX.1-2001), by the [LuggageAsk]
+	// on its input; what does not come along it tells on standard error, a [LuggageLeft] a
+	// line. LuggageIn lays such a tar into the home folder; with the argument fresh what
+	// comes counts before what is there, else whichever is newer.
+	LuggageOut = "luggage-out"
+	LuggageIn  = "luggage-in"
+	Listen     = "listen" // NETWORK ADDRESS: yamux over its input and output, first a stream with [Listening]
 )
+
+// LuggageAsk says what is to come along.
+type LuggageAsk struct {
+	Paths    []string      `json:"paths"` // from the home folder
+	Known    []LuggageFile `json:"known"` // what is kept of it: what is as it was need not come
+	MostFile int64         `json:"most_file"`
+	Most     int64         `json:"most"` // bytes of all that comes
+	Files    int           `json:"files"`
+}
+
+// LuggageFile is a file as it is known.
+type LuggageFile struct {
+	Path      string `json:"path"`
+	Bytes     int64  `json:"bytes"`
+	ChangedUS int64  `json:"changed_us"` // microseconds since 1970
+}
+
+// LuggageLeft is a file that does not come along.
+type LuggageLeft struct {
+	Path string `json:"path"`
+	Why  string `json:"why"`
+}
 
 // Listening is where a Listen listens.
 type Listening struct {

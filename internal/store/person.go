@@ -138,6 +138,7 @@ func (tx peopleWrites) ErasePerson(ctx context.Context, id, name string) error {
 		"DELETE FROM kept WHERE person_id = ?",
 		"DELETE FROM identities WHERE person_id = ?",
 		"DELETE FROM profiles WHERE person_id = ?",
+		"DELETE FROM luggage WHERE person_id = ?",
 		"DELETE FROM guests WHERE person_id = ?",
 		"DELETE FROM memberships WHERE person_id = ?",
 		"DELETE FROM directory_members WHERE person_id = ?",

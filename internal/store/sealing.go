@@ -21,6 +21,7 @@ var SealedColumns = []Column{
 	{"git_credentials", "sealed", "git", []string{"person_id", "host"}},
 	{"git_credentials", "refresh", "git-refresh", []string{"person_id", "host"}},
 	{"git_keys", "sealed", "git-key", []string{"person_id"}},
+	{"luggage", "sealed", "luggage", []string{"person_id", "path"}},
 	{"git_hosts", "secret", "git-host", []string{"host"}},
 	{"providers", "secret", "provider", []string{"id"}},
 	{"repositories", "push_key", "push", []string{"id"}},

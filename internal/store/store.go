@@ -63,6 +63,7 @@ type Q struct {
 	guestsReads
 	gitKeysReads
 	passkeysReads
+	luggageReads
 	plansReads
 	prebuildsReads
 	repositoriesReads
@@ -77,7 +78,7 @@ type Q struct {
 }
 
 func queries(r reader) Q {
-	return Q{r, conditionsReads{r}, journalReads{r}, meterReads{r}, operationsReads{r}, peopleReads{r}, guestsReads{r}, gitKeysReads{r}, passkeysReads{r}, plansReads{r}, prebuildsReads{r}, repositoriesReads{r}, secretsReads{r}, sheetsReads{r}, shownReads{r}, webhooksReads{r}, providersReads{r}, linksReads{r}, directoryReads{r}, workspacesReads{r}}
+	return Q{r, conditionsReads{r}, journalReads{r}, meterReads{r}, operationsReads{r}, peopleReads{r}, guestsReads{r}, gitKeysReads{r}, passkeysReads{r}, luggageReads{r}, plansReads{r}, prebuildsReads{r}, repositoriesReads{r}, secretsReads{r}, sheetsReads{r}, shownReads{r}, webhooksReads{r}, providersReads{r}, linksReads{r}, directoryReads{r}, workspacesReads{r}}
 }
 
 // reader is what all queries are asked with.

@@ -1024,6 +1024,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/me/luggage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show what of your home folder goes along from workspace to workspace
+         * @description For: operator, lead, developer, auditor, guest. Tokens reach it with: read, work, launch, administer.
+         */
+        get: operations["show-luggage"];
+        /**
+         * Say what of your home folder is to go along
+         * @description For: operator, lead, developer, auditor, guest. No token with scopes reaches it.
+         */
+        put: operations["put-luggage"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/me/password": {
         parameters: {
             query?: never;
@@ -5554,6 +5578,36 @@ export interface components {
             /** @description What the terminal prints is recorded */
             recorded: boolean;
         };
+        Luggage: {
+            /**
+             * Format: int64
+             * @description Of all that are kept
+             */
+            bytes: number;
+            /** @description What is kept of them */
+            files: components["schemas"]["LuggageFile"][];
+            /**
+             * Format: int64
+             * @description By the house rules; 0: they let nothing go along
+             */
+            most_bytes: number;
+            /** @description Files and folders, from the home folder */
+            paths: string[];
+        };
+        LuggageFile: {
+            /** Format: int64 */
+            bytes: number;
+            /**
+             * Format: date-time
+             * @description In the workspace; left out where nothing is kept of it
+             */
+            changed_at?: string;
+            /** @description The workspace that had it so */
+            from: string;
+            /** @description Why the file, as it is there now, does not go along */
+            left_out?: string;
+            path: string;
+        };
         MadeCode: {
             /** @example http://127.0.0.1:43117/?code=…&state=… */
             location: string;
@@ -6398,6 +6452,10 @@ export interface components {
             private?: string;
             /** @description Left out: as it was */
             signs_commits?: boolean;
+        };
+        PutLuggage: {
+            /** @description Files and folders of the home folder, like ~/.bash_history; what is no more among them is kept no more, and stays in workspaces as it is there */
+            paths: string[];
         };
         PutOwnFiles: {
             /** @description Default: its default branch */
@@ -13791,6 +13849,193 @@ export interface operations {
             };
             /** @description Service Unavailable */
             503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-luggage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Luggage"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "put-luggage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                /**
+                 * @example {
+                 *       "paths": [
+                 *         "~/.bash_history",
+                 *         "~/.config/tide"
+                 *       ]
+                 *     }
+                 */
+                "application/json": components["schemas"]["PutLuggage"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Luggage"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Insufficient Storage */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -3,6 +3,7 @@ import { App, Button, Form, Input } from "antd";
 import { useState } from "react";
 import { teamsOf, type Me } from "../api/client";
 import { Keys } from "../parts/Keys";
+import { Luggage } from "../parts/Luggage";
 import { OwnFiles } from "../parts/OwnFiles";
 import { Credentials } from "../parts/Credentials";
 import { GitKey } from "../parts/GitKey";
@@ -48,6 +49,7 @@ export function YouPage({ person }: { person: Me }) {
       <Passkeys />
       <Usual />
       <OwnFiles />
+      <Luggage />
       <GitKey />
       <Keys />
       <Credentials />

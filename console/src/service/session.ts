@@ -31,6 +31,10 @@ export const profile = queryOptions({ queryKey: ["me", "profile"], queryFn: ({ s
 export const usual = queryOptions({ queryKey: ["me", "usual"], queryFn: ({ signal }) => take(api.GET("/api/v1/me/usual", { signal })) });
 export const putUsual = (body: components["schemas"]["PutUsual"]) => take(api.PUT("/api/v1/me/usual", { body }));
 
+/** What of one's home folder goes along from workspace to workspace. */
+export const luggage = queryOptions({ queryKey: ["me", "luggage"], queryFn: ({ signal }) => take(api.GET("/api/v1/me/luggage", { signal })) });
+export const putLuggage = (paths: string[]) => take(api.PUT("/api/v1/me/luggage", { body: { paths } }));
+
 /** The key that one signs in to git hosts with by SSH; null where there is none. */
 export const gitKey = queryOptions({
   queryKey: ["me", "git-key"],

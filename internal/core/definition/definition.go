@@ -211,6 +211,9 @@ const (
 	// Personal is none either: at it the owner's own files are brought, after all
 	// others, while the workspace is ready already.
 	Personal Moment = "personal"
+	// Luggage is none either: at it what goes with its owner from workspace to workspace
+	// is laid into the home folder, before all others.
+	Luggage Moment = "luggage"
 )
 
 // Moments are all of them, in order.
@@ -218,7 +221,10 @@ var Moments = []Moment{OnCreate, UpdateContent, PostCreate, PostStart, PostAttac
 
 // EveryStart tells whether the moment comes at each start of the container
 // rather than once in its life.
-func (m Moment) EveryStart() bool { return m == PostStart || m == Services }
+func (m Moment) EveryStart() bool { return m == PostStart || m == Services || m == Luggage }
+
+// Harmless tells whether what comes after the moment stands on nothing of it.
+func (m Moment) Harmless() bool { return m == Personal || m == Luggage }
 
 // BeforePerson tells whether the moment belongs before a person comes, so
 // that a prebuild runs it (the specification's words on onCreateCommand and

@@ -467,6 +467,11 @@ type ProviderDropped struct {
 	Name string `json:"name"`
 }
 
+// LuggagePut is what of somebody's home folder goes along from workspace to workspace.
+type LuggagePut struct {
+	Paths []string `json:"paths"`
+}
+
 // ProfilePut is what of somebody's own comes into their workspaces.
 type ProfilePut struct {
 	Files string `json:"files"` // the repository with their files; "" is none
@@ -679,6 +684,7 @@ func (TokenMade) Kind() string               { return "token.made" }
 func (TokenEnded) Kind() string              { return "token.ended" }
 func (ProviderPut) Kind() string             { return "provider.put" }
 func (ProviderDropped) Kind() string         { return "provider.dropped" }
+func (LuggagePut) Kind() string              { return "person.luggage" }
 func (ProfilePut) Kind() string              { return "person.profile" }
 func (LaunchLinkPut) Kind() string           { return "launch-link.put" }
 func (LaunchLinkUsed) Kind() string          { return "launch-link.used" }

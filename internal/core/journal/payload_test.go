@@ -90,6 +90,7 @@ func TestKindsAndTheirJSONStay(t *testing.T) {
 		{TokenEnded{}, "token.ended", `{}`},
 		{ProviderPut{"bench", "https://id.skerryline.example", "skerry-id"}, "provider.put", `{"client":"bench","issuer":"https://id.skerryline.example","name":"skerry-id"}`},
 		{ProviderDropped{"skerry-id"}, "provider.dropped", `{"name":"skerry-id"}`},
+		{LuggagePut{[]string{".bash_history"}}, "person.luggage", `{"paths":[".bash_history"]}`},
 		{ProfilePut{"https://git.skerryline.example/own.git"}, "person.profile", `{"files":"https://git.skerryline.example/own.git"}`},
 		{LaunchLinkPut{Title: "Try it", Repository: "tide-board", PeopleMost: 3}, "launch-link.put", `{"people_most":3,"repository":"tide-board","title":"Try it"}`},
 		{LaunchLinkUsed{"Try it", "tide-board"}, "launch-link.used", `{"title":"Try it","workspace":"tide-board"}`},

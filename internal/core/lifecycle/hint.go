@@ -38,7 +38,7 @@ func Hint(steps []Spent, prepared, planned bool) string {
 	switch {
 	case setUp && definition.Moment(moment) == definition.Services:
 		return spent + ": a service is slow to be well; its healthcheck may ask too seldom"
-	case setUp && !definition.Moment(moment).BeforePerson():
+	case setUp && definition.Moment(moment) != definition.Luggage && !definition.Moment(moment).BeforePerson():
 		return spent + ": what in it is not the person's could move to onCreateCommand or updateContentCommand, which a prebuild runs ahead"
 	case (setUp || most.Key == string(MakeImage)) && !prepared && !planned:
 		return spent + ": a prebuild plan would have it done ahead"

@@ -2,6 +2,7 @@ package rules
 
 import (
 	"cmp"
+	"fmt"
 	"maps"
 	"path"
 	"slices"
@@ -209,8 +210,28 @@ func (d *doc) workspaces(n *yaml.Node, w *Workspaces) {
 		"network":     may(func(n *yaml.Node) { w.Closed = d.either(n, "outside", "closed") }),
 		"gain_rights": may(func(n *yaml.Node) { w.NoGain = !d.yes(n) }),
 		"enter":       may(func(n *yaml.Node) { w.OperatorsEnter = d.either(n, "nobody", "operators") }),
+		"luggage":     may(func(n *yaml.Node) { w.LuggageMost = read(d, n, parseLuggage) }),
 		"push":        may(func(n *yaml.Node) { w.ConfirmPush = d.either(n, "free", "confirmed") }),
 	})
+}
+
+// Of what goes with somebody, in bytes.
+const (
+	usualLuggage = 4 << 20
+	mostLuggage  = 64 << 20
+	noLuggage    = "none"
+)
+
+// parseLuggage reads how much may go with somebody.
+func parseLuggage(s string) (int64, error) {
+	if s == noLuggage {
+		return 0, nil
+	}
+	n, err := ParseBytes(s)
+	if err == nil && n > mostLuggage {
+		err = fmt.Errorf("%q is more than %s: what is so large belongs on a volume", s, Bytes(mostLuggage))
+	}
+	return n, err
 }
 
 // either reads one of two words; it tells whether it is the other.
@@ -299,6 +320,10 @@ func (r Rules) allowValues(v map[string]string) {
 	v["workspaces.push"] = "free"
 	if r.Workspaces.ConfirmPush {
 		v["workspaces.push"] = "confirmed"
+	}
+	v["workspaces.luggage"] = noLuggage
+	if r.Workspaces.LuggageMost > 0 {
+		v["workspaces.luggage"] = Bytes(r.Workspaces.LuggageMost)
 	}
 	v["workspaces.enter"] = "nobody"
 	if r.Workspaces.OperatorsEnter {

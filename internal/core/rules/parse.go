@@ -28,7 +28,7 @@ var (
 // Parse reads the document. Where there are findings the Rules must not be used.
 func Parse(text []byte) (Rules, []Finding) {
 	d := &doc{}
-	r := Rules{AllowIn: map[string]Allow{}, Sizes: map[string]Size{}, Rates: Rates{RunningHour: map[string]Money{}}, Limits: Limits{People: map[string]Amounts{}, Teams: map[string]Amounts{}}, SignIn: SignIn{Console: consoleEnds, CommandLine: commandEnds}}
+	r := Rules{Workspaces: Workspaces{LuggageMost: usualLuggage}, AllowIn: map[string]Allow{}, Sizes: map[string]Size{}, Rates: Rates{RunningHour: map[string]Money{}}, Limits: Limits{People: map[string]Amounts{}, Teams: map[string]Amounts{}}, SignIn: SignIn{Console: consoleEnds, CommandLine: commandEnds}}
 	if len(text) > MaxBytes {
 		return r, []Finding{{1, 1, fmt.Sprintf("the document has %d bytes; at most %d are allowed", len(text), MaxBytes), ""}}
 	}

@@ -77,6 +77,9 @@ type Workspaces struct {
 	NoGain bool
 	// OperatorsEnter lets operators enter the workspaces of others, with a reason.
 	OperatorsEnter bool
+	// LuggageMost bounds what of somebody's home folder goes with them from workspace to
+	// workspace, in bytes; 0 lets nothing.
+	LuggageMost int64
 	// ConfirmPush has each push of a workspace confirmed by its owner outside of it.
 	ConfirmPush bool
 }
