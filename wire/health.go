@@ -31,11 +31,11 @@ type Opening struct {
 }
 
 // Troubles are the kinds of [Trouble].
-var Troubles = []string{"yard away", "disk full", "disk nearly full", "keys gone", "certificate ends", "clock back", "stewards away", "disk filling", "yard filling", "webhooks failing", "prebuilds fail"}
+var Troubles = []string{"yard away", "disk full", "disk nearly full", "keys gone", "certificate ends", "trail behind", "clock back", "stewards away", "disk filling", "yard filling", "webhooks failing", "prebuilds fail"}
 
 // Trouble keeps the service from being well.
 type Trouble struct {
-	Kind  string    `json:"kind" enum:"yard away,disk full,disk nearly full,keys gone,certificate ends,clock back,stewards away,disk filling,yard filling,webhooks failing,prebuilds fail"`
+	Kind  string    `json:"kind" enum:"yard away,disk full,disk nearly full,keys gone,certificate ends,trail behind,clock back,stewards away,disk filling,yard filling,webhooks failing,prebuilds fail"`
 	Text  string    `json:"text" doc:"What is wrong, what that means, and what helps"`
 	Since time.Time `json:"since"`
 	Grave bool      `json:"grave" doc:"People feel it: something that they ask for is refused, or waits"`

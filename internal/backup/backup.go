@@ -55,6 +55,9 @@ var folders = []string{"logs", "recordings"}
 // second of one core. Tests have less.
 var workFactor = 18
 
+// FewestOfPassphrase is how many characters a passphrase has at least.
+const FewestOfPassphrase = 12
+
 // mostKeys bounds the archive of the keys, in bytes.
 const mostKeys = 4 << 20
 
@@ -126,8 +129,16 @@ func Make(ctx context.Context, dir, to, passphrase, version string, now time.Tim
 			return m, fmt.Errorf("seal the keys: %w", err)
 		}
 	}
+	if err = m.finish(ctx, partial, to); err == nil {
+		err = durable.Write(filepath.Join(dir, lastFile), []byte(m.MadeAt.Format(time.RFC3339)+"\n"), 0o600)
+	}
+	return m, err
+}
+
+// finish writes what a backup is into its folder, and gives that its name.
+func (m *Manifest) finish(ctx context.Context, partial, to string) (err error) {
 	if m.Files, err = filesOf(ctx, partial); err != nil {
-		return m, err
+		return err
 	}
 	text, err := json.MarshalIndent(m, "", "  ")
 	if err == nil {
@@ -139,10 +150,7 @@ func Make(ctx context.Context, dir, to, passphrase, version string, now time.Tim
 	if err == nil {
 		err = durable.Folder(filepath.Dir(to))
 	}
-	if err == nil {
-		err = durable.Write(filepath.Join(dir, lastFile), []byte(m.MadeAt.Format(time.RFC3339)+"\n"), 0o600)
-	}
-	return m, err
+	return err
 }
 
 // Last is when the newest backup of a data directory was made; the zero time where none

@@ -14,13 +14,10 @@ import (
 	"yardbench/wire"
 )
 
-// fewestOfPassphrase is how many characters a passphrase has at least.
-const fewestOfPassphrase = 12
-
 func (a serviceCommands) backup() *cobra.Command {
 	c := &cobra.Command{Use: "backup", Short: "Copies of what the service keeps: make one while it runs, check it, put it back",
 		Long: "Copies of what the service keeps: its records, logs, recordings and, sealed by a passphrase, its keys. They are made, checked and put back on the machine where the data directory is. People's files are the engine's volumes, and are not in it."}
-	c.AddCommand(a.makeBackup(), a.verifyBackup(), a.restoreBackup())
+	c.AddCommand(a.makeBackup(), a.verifyBackup(), a.restoreBackup(), a.backupFromTrail())
 	return c
 }
 
@@ -53,8 +50,8 @@ func (a serviceCommands) passphrase(file string, anew bool) (string, error) {
 		}
 		text = strings.TrimRight(string(content), "\r\n")
 	}
-	if len([]rune(text)) < fewestOfPassphrase {
-		return "", usage{fmt.Errorf("a passphrase has at least %d characters: whoever guesses it has every secret", fewestOfPassphrase)}
+	if len([]rune(text)) < backup.FewestOfPassphrase {
+		return "", usage{fmt.Errorf("a passphrase has at least %d characters: whoever guesses it has every secret", backup.FewestOfPassphrase)}
 	}
 	return text, nil
 }
@@ -111,6 +108,54 @@ func (a serviceCommands) keysOf(c *cobra.Command) func() (backup.Keys, error) {
 		k.Passphrase, err = a.passphrase(file, false)
 		return k, err
 	}
+}
+
+func (a serviceCommands) backupFromTrail() *cobra.Command {
+	var at string
+	c := &cobra.Command{
+		Use: "from-trail TRAIL [FOLDER]", Short: "Make a backup of the records as they were at a moment, from a trail",
+		Long:    "Make a backup, in a folder that is not there yet, from the folder that the service was told to follow its records at (serve --trail): as they were at a moment, to two seconds, or the newest that there is. Check it and put it back like any other. Logs and recordings are not in it. Without FOLDER it says which times the trail has.",
+		Example: "  yardbench backup from-trail /mnt/second/trail\n  yardbench backup from-trail /mnt/second/trail /backups/before-the-slip --at 2026-03-14T09:26:00+01:00",
+		Args:    cobra.RangeArgs(1, 2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 1 {
+				if at != "" {
+					return usage{errors.New("say which FOLDER the backup is to be")}
+				}
+				spans, err := backup.Spans(cmd.Context(), args[0])
+				if err != nil {
+					return err
+				}
+				return a.print(spans, func() {
+					t := a.table(a.out, "FROM", "TO", "SIZE")
+					for _, s := range spans {
+						t.row(s.From.Format(time.RFC3339), s.To.Format(time.RFC3339), volume(s.Bytes))
+					}
+					t.print()
+				})
+			}
+			var when time.Time
+			if at != "" {
+				var err error
+				if when, err = time.Parse(time.RFC3339, at); err != nil {
+					return usage{fmt.Errorf("--at %q is no moment; write it like 2026-03-14T09:26:00+01:00", at)}
+				}
+			}
+			m, err := backup.FromTrail(cmd.Context(), args[0], args[1], when)
+			if err != nil {
+				return err
+			}
+			return a.print(m, func() {
+				check := "--passphrase-file FILE"
+				if !m.Keys {
+					check = "--keys FOLDER"
+				}
+				fmt.Fprintf(a.out, "%s holds the records as of %s\ncheck it with: yardbench backup verify %s %s\n", args[1], m.MadeAt.Format(time.RFC3339), args[1], check)
+			})
+		},
+	}
+	c.Flags().StringVar(&at, "at", "", "the moment, like 2026-03-14T09:26:00+01:00 (default: the newest)")
+	return c
 }
 
 func (a serviceCommands) verifyBackup() *cobra.Command {

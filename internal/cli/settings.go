@@ -64,6 +64,8 @@ func settingsOf(c *cobra.Command) *settings {
 	f.BoolVar(&s.BoundDisks, "bound-disks", false, "give each workspace a disk of its size that cannot grow (wants root, a local engine and loop devices); without it disks are measured")
 	f.StringSliceVar(&s.Proxies, "proxies", []string{"127.0.0.0/8", "::1"}, "addresses and ranges of the proxies in front of the service, which are believed when they say whom a request comes from")
 	f.StringVar(&s.KeyService, "key-service", "", "a command that guards the key file: run with seal or open as its last word, it reads a line of base64 and writes one (docs/operating.md)")
+	f.StringVar(&s.Trail, "trail", "", "a folder at a second place, like a mounted disk of another machine, that follows the records while the service runs, a few seconds behind; '' for none (docs/operating.md)")
+	f.StringVar(&s.TrailPassphrase, "trail-passphrase-file", "", "a file with the passphrase that seals the keys in the trail; without it they are not in it")
 	f.BoolVar(&s.TakeOver, onceFlag, false, "keep the yard although another service with the same records, or newer records of this one, kept it last; give it once, when the other is gone for good")
 	f.StringVar(&s.log.form, "log", "text", "the form of the log, on standard error: text or json")
 	f.StringVar(&s.log.level, "log-level", "info", "what is logged at least: debug (each request), info, warn or error")

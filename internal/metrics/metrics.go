@@ -25,6 +25,9 @@ type Of struct {
 	Figures    *service.Figures
 	Store      *store.Store
 	LastBackup func() (time.Time, error)
+	// TrailBehind is since when the second place has not followed the records, the zero
+	// time where it has; nil where there is none.
+	TrailBehind func() time.Time
 	// CertificateEnds is when the certificate of the door ends; nil where it has none.
 	CertificateEnds func() time.Time
 }
@@ -95,6 +98,7 @@ var (
 	size       = desc("data_size_bytes", "The size of what the data directory lies on.")
 	backedUp   = desc("last_backup_timestamp_seconds", "When the newest backup was made; 0 for never.")
 	certEnds   = desc("certificate_ends_timestamp_seconds", "When the certificate of the service's door ends; 0 where it has none.")
+	trailLag   = desc("trail_behind_seconds", "For how long the second place has not followed the records; 0 where it has, or there is none.")
 	built      = desc("build_info", "The service's version.", "version")
 )
 
@@ -107,7 +111,7 @@ type gauges struct{ Of }
 
 // Describe implements [prometheus.Collector].
 func (g gauges) Describe(to chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{workspaces, conditions, trouble, waiting, most, failing, lag, refused, entries, free, size, backedUp, certEnds, built} {
+	for _, d := range []*prometheus.Desc{workspaces, conditions, trouble, waiting, most, failing, lag, refused, entries, free, size, backedUp, trailLag, certEnds, built} {
 		to <- d
 	}
 }
@@ -133,6 +137,13 @@ func (g gauges) Collect(to chan<- prometheus.Metric) {
 	if at, err := g.LastBackup(); err == nil {
 		put(backedUp, max(0, float64(at.Unix())))
 	}
+	behind := 0.0
+	if g.TrailBehind != nil {
+		if since := g.TrailBehind(); !since.IsZero() {
+			behind = time.Since(since).Seconds()
+		}
+	}
+	put(trailLag, behind)
 	ends := int64(0)
 	if g.CertificateEnds != nil {
 		ends = g.CertificateEnds().Unix()

@@ -124,7 +124,7 @@ func (l *Luggage) takeOut(ctx context.Context, w store.Workspace) error {
 	if err != nil {
 		return err
 	}
-	values, err := l.sessions.OthersValues(ctx, w)
+	values, err := l.othersValues(ctx, w)
 	if err != nil {
 		return err
 	}
@@ -133,6 +133,26 @@ func (l *Luggage) takeOut(ctx context.Context, w store.Workspace) error {
 		return err
 	}
 	return l.store.Write(ctx, func(tx *store.Tx) error { return l.keep(ctx, tx, w, found, left) })
+}
+
+// othersValues are the values of secrets that a workspace is given and that are not its
+// owner's own, by name: what of them is written to a file must not go along to where
+// they are not given.
+func (l *Luggage) othersValues(ctx context.Context, w store.Workspace) (map[string]string, error) {
+	given, err := l.sessions.Given(ctx, w)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]string{}
+	for _, g := range given {
+		if g.Level == secret.OfPerson {
+			continue
+		}
+		if out[g.Name], err = l.vault.Open(g.Sealed, session.SecretPlace(g.Level, g.SubjectID, g.Name, g.Version)...); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
 }
 
 // run has a workspace's helper do an errand as its user.

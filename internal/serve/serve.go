@@ -85,6 +85,9 @@ type Config struct {
 	Proxies []string
 	// KeyService is a command that guards the key file; "" is none.
 	KeyService string
+	// Trail is a folder at a second place that follows the records; "" is none. The file
+	// TrailPassphrase has what seals the keys there; "" leaves them out.
+	Trail, TrailPassphrase string
 	// TakeOver keeps the yard although another service with the same records, or
 	// newer records of this one, kept it last.
 	TakeOver bool
@@ -185,6 +188,11 @@ func Run(ctx context.Context, c Config) error {
 	if err != nil {
 		return err
 	}
+	trailBehind, endTrail, err := c.follow(ctx, st, dir)
+	if err != nil {
+		return err
+	}
+	defer endTrail()
 	var disks *engine.Disks
 	if c.BoundDisks {
 		if disks, err = engine.NewDisks(filepath.Join(dir, "disks")); err != nil {
@@ -239,7 +247,7 @@ func Run(ctx context.Context, c Config) error {
 		simulated.Links().Changed = k.Followers.StewardChanged
 	}
 	hub.Serve = k.Sessions.Serve
-	rooms := service.Rooms{ChangesPerHour: c.ChangesPerHour, ErrandLease: c.ErrandLease, JournalKey: journalKey, Simulated: isSimulated, Store: st, Keeper: k, Yard: k.Yard, KeyFiles: []string{filepath.Join(dir, "keys", "sealing.json"), filepath.Join(dir, "keys", "journal.pem")}, Installation: k.Installation, House: k.House, Sessions: k.Sessions, Hub: stewards, Recordings: filepath.Join(dir, "recordings"), LastBackup: func() (time.Time, error) { return backup.Last(dir) }, Mirrors: mirrors, Vault: v, Bus: bus, Address: strings.TrimRight(c.Address, "/"), Now: c.Now}
+	rooms := service.Rooms{ChangesPerHour: c.ChangesPerHour, ErrandLease: c.ErrandLease, JournalKey: journalKey, Simulated: isSimulated, Store: st, Keeper: k, Yard: k.Yard, KeyFiles: []string{filepath.Join(dir, "keys", "sealing.json"), filepath.Join(dir, "keys", "journal.pem")}, Installation: k.Installation, House: k.House, Sessions: k.Sessions, Hub: stewards, Recordings: filepath.Join(dir, "recordings"), LastBackup: func() (time.Time, error) { return backup.Last(dir) }, TrailBehind: trailBehind, Mirrors: mirrors, Vault: v, Bus: bus, Address: strings.TrimRight(c.Address, "/"), Now: c.Now}
 	if certs != nil {
 		rooms.CertificateEnds = certs.ends
 	}
@@ -296,7 +304,7 @@ func Run(ctx context.Context, c Config) error {
 		}()
 	}
 	if metricsListener != nil {
-		figures, err := counted.Handler(metrics.Of{Figures: s.Figures, Store: st, LastBackup: rooms.LastBackup, CertificateEnds: rooms.CertificateEnds})
+		figures, err := counted.Handler(metrics.Of{Figures: s.Figures, Store: st, LastBackup: rooms.LastBackup, TrailBehind: trailBehind, CertificateEnds: rooms.CertificateEnds})
 		if err != nil {
 			return err
 		}

@@ -26,7 +26,17 @@ func Check(c Config) (warnings []string, err error) {
 			return nil, err
 		}
 	}
-	return c.settle(c.Listen)
+	warnings, err = c.settle(c.Listen)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := c.trailPhrase(); err != nil {
+		return nil, err
+	}
+	if c.Trail != "" && c.TrailPassphrase == "" {
+		warnings = append(warnings, "the trail has no keys, without which nothing that is sealed opens: keep the data directory's keys/ apart, or name --trail-passphrase-file")
+	}
+	return warnings, nil
 }
 
 // scheme is how the HTTP door itself is spoken to.

@@ -27,8 +27,9 @@ type Health struct {
 	store       *store.Store
 	yard        yard.Roomer // nil where it cannot say how much room it has
 	views       *views
-	keys        []string         // the files of the keys
-	certificate func() time.Time // when it ends; nil where there is none
+	keys        []string                  // the files of the keys
+	certificate func() time.Time          // when it ends; nil where there is none
+	trail       func() (behind time.Time) // since when it has not followed; nil where there is none
 	now         func() time.Time
 
 	mu    sync.Mutex
@@ -76,6 +77,9 @@ func (s *Health) look(ctx context.Context) {
 	}
 	if s.certificate != nil {
 		seen.CertificateEnds = s.certificate()
+	}
+	if s.trail != nil {
+		seen.TrailBehind = s.trail()
 	}
 	if s.yard != nil {
 		seen.Images.FreeBytes, seen.Images.SizeBytes = s.yard.Room(ctx)

@@ -98,6 +98,9 @@ type Rooms struct {
 	KeyFiles    []string // that the service wants at its next start
 	// LastBackup is when the newest backup was made; the zero time for never.
 	LastBackup func() (time.Time, error)
+	// TrailBehind is since when the second place has not followed the records, the zero
+	// time where it has; nil where there is none.
+	TrailBehind func() time.Time
 	// CertificateEnds is when the certificate of the door ends; nil where it has none.
 	CertificateEnds func() time.Time
 	SSH             SSH // the zero value: no such door
@@ -170,7 +173,7 @@ func New(r Rooms) *Service {
 		repositories: repositories, views: look}
 	openings := &Openings{undecided: quarantine.undecided, address: r.Address, perHour: r.ChangesPerHour, yard: examiner, house: r.House, store: r.Store, now: r.Now, lastBackup: r.LastBackup}
 	roomer, _ := r.Yard.(yard.Roomer)
-	health := &Health{keeper: r.Keeper, simulated: r.Simulated, house: r.House, store: r.Store, yard: roomer, views: look, keys: r.KeyFiles, certificate: r.CertificateEnds, now: r.Now}
+	health := &Health{keeper: r.Keeper, simulated: r.Simulated, house: r.House, store: r.Store, yard: roomer, views: look, keys: r.KeyFiles, certificate: r.CertificateEnds, trail: r.TrailBehind, now: r.Now}
 	passkeys := &Passkeys{address: r.Address, store: r.Store, vault: r.Vault, now: r.Now, signIns: signIns}
 	providers := &Providers{passkeys: passkeys, address: r.Address, house: r.House, store: r.Store, vault: r.Vault, now: r.Now, room: &identity.Room{Now: r.Now}}
 	guests := &Guests{house: r.House, keeper: r.Keeper, store: r.Store, now: r.Now, people: people, repositories: repositories, works: workspaces}

@@ -211,26 +211,6 @@ func (s *Sessions) Used(ctx context.Context, given []store.Secret) error {
 	return s.Store.Write(ctx, func(tx *store.Tx) error { return tx.SecretsUsed(ctx, given) })
 }
 
-// OthersValues are the values of secrets that a workspace is given and that are not its
-// owner's own, by name: what of them is written to a file must not go along with its
-// owner to where they are not given.
-func (s *Sessions) OthersValues(ctx context.Context, w store.Workspace) (map[string]string, error) {
-	given, err := s.Given(ctx, w)
-	if err != nil {
-		return nil, err
-	}
-	out := map[string]string{}
-	for _, g := range given {
-		if g.Level == secret.OfPerson {
-			continue
-		}
-		if out[g.Name], err = s.open(g); err != nil {
-			return nil, err
-		}
-	}
-	return out, nil
-}
-
 // PortAddress is where a port of a workspace is to be reached.
 func (s *Sessions) PortAddress(key, port string) string {
 	return strings.Replace(s.PortForm, "*", key+"-"+port, 1)

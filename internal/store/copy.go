@@ -8,6 +8,8 @@ import (
 	"net/url"
 	"os"
 	"strings"
+
+	"modernc.org/sqlite"
 )
 
 // Copy copies the records at a path as they are at one moment, whoever writes to them
@@ -37,6 +39,87 @@ func copyInto(ctx context.Context, db *sql.DB, to string) error {
 	}
 	_, err = db.ExecContext(ctx, "VACUUM INTO ?", to)
 	return errors.Join(err, f.Sync(), f.Close())
+}
+
+// CopyPages copies the records at a path as they are at one moment, page by page
+// (https://sqlite.org/c3ref/backup_finish.html): what their write-ahead log has since
+// stands on this copy too. Nothing may be at to.
+func CopyPages(ctx context.Context, path, to string) error {
+	db, err := aside(path)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	conn, err := db.Conn(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	f, err := os.OpenFile(to, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return err
+	}
+	err = conn.Raw(func(driver any) error {
+		source, ok := driver.(interface {
+			NewBackup(to string) (*sqlite.Backup, error)
+		})
+		if !ok {
+			return errors.New("this driver of SQLite makes no copies")
+		}
+		b, err := source.NewBackup(to)
+		if err != nil {
+			return err
+		}
+		_, err = b.Step(-1)
+		return errors.Join(err, b.Finish())
+	})
+	return errors.Join(err, f.Sync(), f.Close())
+}
+
+// Follow has the records' write-ahead log left to whoever follows it, from now on: none
+// of it is brought into the database by itself, only by [Store.Checkpoint]. It gives the
+// log's path.
+func (s *Store) Follow(ctx context.Context) (log string, err error) {
+	return s.path + "-wal", s.await(request{ctx: ctx, end: make(chan error, 1), between: func(ctx context.Context, on *sql.Conn) error {
+		_, err := on.ExecContext(ctx, "PRAGMA wal_autocheckpoint = 0")
+		return err
+	}})
+}
+
+// Checkpoint brings what the write-ahead log has into the database, as far as no reader
+// needs it as it was; the log begins anew then. Nothing is written meanwhile, and before
+// is called first.
+func (s *Store) Checkpoint(ctx context.Context, before func() error) error {
+	return s.await(request{ctx: ctx, end: make(chan error, 1), between: func(ctx context.Context, on *sql.Conn) error {
+		if err := before(); err != nil {
+			return err
+		}
+		_, err := on.ExecContext(ctx, "PRAGMA wal_checkpoint(PASSIVE)")
+		return err
+	}})
+}
+
+// Path is where the records are.
+func (s *Store) Path() string { return s.path }
+
+// Apply brings a write-ahead log that stands beside a copy of [CopyPages], which nobody
+// uses, into it.
+func Apply(ctx context.Context, records string) error {
+	db, err := aside(records)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	db.SetMaxOpenConns(1)
+	var n, busy, held, brought int64
+	err = db.QueryRowContext(ctx, "SELECT COUNT(*) FROM sqlite_schema").Scan(&n) // which reads the log
+	if err == nil {
+		err = db.QueryRowContext(ctx, "PRAGMA wal_checkpoint(TRUNCATE)").Scan(&busy, &held, &brought)
+	}
+	if err == nil && busy != 0 {
+		err = fmt.Errorf("%s is in use", records)
+	}
+	return err
 }
 
 // Known reads of records that nobody uses which form they are in, and whose they are.

@@ -35,6 +35,7 @@ type Store struct {
 	writer, readers *sql.DB
 	conn            *sql.Conn // the writer's one connection
 	written, read   *statements
+	path            string
 	queue           chan request
 	done            chan struct{}
 	mu              sync.RWMutex // guards closed: nothing is queued after the end
@@ -136,7 +137,7 @@ func Open(ctx context.Context, path string, now func() time.Time) (*Store, error
 		writer.Close()
 		return nil, fmt.Errorf("open %s: %w", path, err)
 	}
-	s := &Store{dir: filepath.Dir(path), writer: writer, readers: readers, conn: conn, written: &statements{on: conn, whole: true, plans: &plans{}}, read: &statements{on: readers}, queue: make(chan request, queueLength), done: make(chan struct{}), now: now, notify: func() {}}
+	s := &Store{path: path, dir: filepath.Dir(path), writer: writer, readers: readers, conn: conn, written: &statements{on: conn, whole: true, plans: &plans{}}, read: &statements{on: readers}, queue: make(chan request, queueLength), done: make(chan struct{}), now: now, notify: func() {}}
 	s.read.plans = s.written.plans
 	s.cache.forget()
 	go s.write()

@@ -3,9 +3,11 @@ package store
 import (
 	"cmp"
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 	"log/slog"
+	"slices"
 	"syscall"
 	"time"
 )
@@ -21,7 +23,9 @@ const (
 type request struct {
 	ctx context.Context
 	do  func(*Tx) error
-	end chan error
+	// between, in the place of do, is called between two transactions.
+	between func(ctx context.Context, on *sql.Conn) error
+	end     chan error
 }
 
 // Tx is one request's part of a transaction of the writer. What it can write is
@@ -157,7 +161,11 @@ func (s *Store) queued(ctx context.Context, do func(*Tx) error) (err error) {
 		}
 		defer func() { o.written = err == nil }()
 	}
-	r := request{ctx: ctx, do: do, end: make(chan error, 1)}
+	return s.await(request{ctx: ctx, do: do, end: make(chan error, 1)})
+}
+
+// await has the writer do what is asked.
+func (s *Store) await(r request) error {
 	s.mu.RLock()
 	if s.closed {
 		s.mu.RUnlock()
@@ -192,7 +200,15 @@ func (s *Store) write() {
 				break collect
 			}
 		}
-		s.commit(group)
+		group = slices.DeleteFunc(group, func(r request) bool {
+			if r.between != nil {
+				r.end <- r.between(r.ctx, s.conn)
+			}
+			return r.between != nil
+		})
+		if len(group) > 0 {
+			s.commit(group)
+		}
 	}
 }
 

@@ -7199,7 +7199,7 @@ export interface components {
             /** @description People feel it: something that they ask for is refused, or waits */
             grave: boolean;
             /** @enum {string} */
-            kind: "yard away" | "disk full" | "disk nearly full" | "keys gone" | "certificate ends" | "clock back" | "stewards away" | "disk filling" | "yard filling" | "webhooks failing" | "prebuilds fail";
+            kind: "yard away" | "disk full" | "disk nearly full" | "keys gone" | "certificate ends" | "trail behind" | "clock back" | "stewards away" | "disk filling" | "yard filling" | "webhooks failing" | "prebuilds fail";
             /** Format: date-time */
             since: string;
             /** @description What is wrong, what that means, and what helps */

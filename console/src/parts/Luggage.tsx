@@ -38,6 +38,7 @@ export function Luggage() {
             <Tag
               key={p}
               className="code"
+              variant="outlined"
               closable
               closeIcon={<span aria-label={say.leaveOut(p)}>×</span>}
               onClose={(e) => {

@@ -22,10 +22,11 @@ const (
 	KeysGone        = "keys gone"
 	ClockBack       = "clock back"
 	CertificateEnds = "certificate ends"
+	TrailBehind     = "trail behind"
 )
 
 // Kinds are all of them, the gravest first.
-var Kinds = []string{YardAway, DiskFull, DiskNearlyFull, KeysGone, CertificateEnds, ClockBack, StewardsAway, DiskFilling, YardFilling, WebhooksFailing, PrebuildsFail}
+var Kinds = []string{YardAway, DiskFull, DiskNearlyFull, KeysGone, CertificateEnds, TrailBehind, ClockBack, StewardsAway, DiskFilling, YardFilling, WebhooksFailing, PrebuildsFail}
 
 // Disk is the room of a file system, for who is not root. The zero value is one that
 // nothing is known of.
@@ -53,6 +54,7 @@ type Seen struct {
 	Webhooks          int  // that were not taken for FailingAfter
 	Plans, FailedLast int  // prebuild plans, and those of them whose last run failed
 	KeyGone           string
+	TrailBehind       time.Time // since when the second place has not followed; zero where it has
 	CertificateEnds   time.Time // of the door; zero where it has none
 	NewestEntry       time.Time // of the journal; zero for none
 }
@@ -62,6 +64,8 @@ const (
 	FailingAfter = 15 * time.Minute
 	// RenewBefore is how long before its end a certificate is to be another one.
 	RenewBefore = 14 * 24 * time.Hour
+	// BehindMost is how long the second place may not have followed.
+	BehindMost = time.Minute
 	// Back is how far the clock may be behind the journal's newest entry.
 	Back = time.Minute
 )
@@ -93,6 +97,9 @@ func Judge(s Seen) (out []Trouble) {
 			how = "has ended"
 		}
 		say(true, CertificateEnds, "the certificate of the service's door "+how+": renew it in its files, which are read anew by themselves", false)
+	}
+	if behind := s.Now.Sub(s.TrailBehind); !s.TrailBehind.IsZero() && behind > BehindMost {
+		say(true, TrailBehind, "the second place has not followed the records for "+rules.Duration(behind.Truncate(time.Minute))+": were this machine gone now, that would be gone with it; the log says why", false)
 	}
 	say(s.Now.Before(s.NewestEntry.Add(-Back)), ClockBack, fmt.Sprintf("the service's clock is %s behind the newest entry of its journal: it was set back, or was ahead; set it right", s.NewestEntry.Sub(s.Now).Round(time.Second)), false)
 	say(!s.YardAway && s.Away >= 2 && 2*s.Away > s.Up, StewardsAway, fmt.Sprintf("of %d workspaces that run %d cannot be entered: their stewards are away", s.Up, s.Away), false)

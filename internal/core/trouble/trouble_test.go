@@ -35,6 +35,7 @@ func TestJudge(t *testing.T) {
 		{"prebuilds", Seen{Plans: 1, FailedLast: 1}, "prebuilds fail", "of one prebuild plan"},
 		{"a key", Seen{KeyGone: "keys/sealing.json"}, "keys gone", "keys/sealing.json"},
 		{"a clock a little behind", Seen{Now: now, NewestEntry: now.Add(30 * time.Second)}, "", ""},
+		{"a trail behind", Seen{Now: now, TrailBehind: now.Add(-150 * time.Second)}, "trail behind", "for 2 min"},
 		{"a clock set back", Seen{Now: now, NewestEntry: now.Add(2 * time.Hour)}, "clock back", "2h0m0s behind"},
 		{"several, the gravest first", Seen{Webhooks: 2, Plans: 5, FailedLast: 2, Data: Disk{1, 20 * gib}, YardAway: true}, "yard away!, disk nearly full!, webhooks failing, prebuilds fail", ""},
 	} {
