@@ -17,7 +17,7 @@ type Health struct {
 // Announcement is what the house tells everybody who comes to its door, signed in or not.
 type Announcement struct {
 	Text   string     `json:"text" example:"The yard is moved on Saturday: push what matters."`
-	Pauses string     `json:"pauses,omitempty" enum:"launches,starts" doc:"What is not begun meanwhile, but by operators: launches and prebuilds; with starts, starts and rebuilds too"`
+	Pauses string     `json:"pauses,omitempty" enum:"launches,starts,changes" doc:"What is not begun meanwhile, but by operators: launches and prebuilds; with starts, starts and rebuilds too; with changes nothing is changed at all, and what runs is worked in"`
 	Until  *time.Time `json:"until,omitempty" doc:"When it ends by itself"`
 }
 

@@ -330,6 +330,9 @@ func (a *API) signedIn(ctx huma.Context, next func(huma.Context)) {
 	err = actor.Refusal(action)
 	if err == nil && r.Method != http.MethodGet && r.Method != http.MethodHead {
 		err = a.svc.SignIns.Proved(ctx.Context(), actor, action)
+		if err == nil && !slices.Contains(changeless, ctx.Operation().OperationID) {
+			err = a.svc.HouseRules.Changes(ctx.Context(), actor, action)
+		}
 	}
 	if err != nil {
 		write(w, asProblem(err))
@@ -347,6 +350,10 @@ func (a *API) signedIn(ctx huma.Context, next func(huma.Context)) {
 	defer end()
 	next(huma.WithValue(ctx, actorKey{}, actor))
 }
+
+// changeless are the operations that look at something by another method than GET, or
+// let somebody in or out: an announcement that pauses changes pauses none of them.
+var changeless = []string{renewing, "sign-out", "make-code", "answer-device-request", "preflight", "check-rules", "verify-journal", "fill-starter", "pack-some-files"}
 
 // renewing is the operation by which whoever needs a workspace for one command
 // says so, four times a minute for each.

@@ -164,6 +164,8 @@ func pausing(of wire.Announcement) string {
 		says = append(says, "nothing new is launched")
 	case "starts":
 		says = append(says, "nothing is launched or started")
+	case "changes":
+		says = append(says, "nothing is changed; what runs is worked in")
 	}
 	if of.Until != nil {
 		says = append(says, "until "+when(*of.Until))

@@ -4065,10 +4065,10 @@ export interface components {
         };
         Announcement: {
             /**
-             * @description What is not begun meanwhile, but by operators: launches and prebuilds; with starts, starts and rebuilds too
+             * @description What is not begun meanwhile, but by operators: launches and prebuilds; with starts, starts and rebuilds too; with changes nothing is changed at all, and what runs is worked in
              * @enum {string}
              */
-            pauses?: "launches" | "starts";
+            pauses?: "launches" | "starts" | "changes";
             /** @example The yard is moved on Saturday: push what matters. */
             text: string;
             /**

@@ -22,6 +22,7 @@ const (
 	PauseNothing  Pause = ""
 	PauseLaunches Pause = "launches" // nothing new is launched or prepared
 	PauseStarts   Pause = "starts"   // nor is anything started or rebuilt
+	PauseChanges  Pause = "changes"  // nor is anything else changed: what there is is looked at and worked in
 )
 
 const (
@@ -33,7 +34,10 @@ const (
 func (p Pause) Launches() bool { return p != PauseNothing }
 
 // Starts tells whether nothing may be started.
-func (p Pause) Starts() bool { return p == PauseStarts }
+func (p Pause) Starts() bool { return p == PauseStarts || p == PauseChanges }
+
+// Changes tells whether nothing may be changed.
+func (p Pause) Changes() bool { return p == PauseChanges }
 
 func (a *Announcement) read(d *doc, n *yaml.Node) {
 	d.mapping(n, ofAnnouncement, fields{
@@ -44,10 +48,10 @@ func (a *Announcement) read(d *doc, n *yaml.Node) {
 		}),
 		"pauses": may(func(n *yaml.Node) {
 			switch p := Pause(d.text(n)); p {
-			case PauseLaunches, PauseStarts:
+			case PauseLaunches, PauseStarts, PauseChanges:
 				a.Pauses = p
 			default:
-				d.say(n, "write launches, or starts, or leave it out", "%q cannot be paused", p)
+				d.say(n, "write launches, starts or changes, or leave it out", "%q cannot be paused", p)
 			}
 		}),
 		"until": until(d, ofAnnouncement),

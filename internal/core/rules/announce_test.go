@@ -13,6 +13,7 @@ func TestAnnouncement(t *testing.T) {
 		"announcement: {text: The yard is moved on Saturday.}":                   {Text: "The yard is moved on Saturday."},
 		"announcement: {text: The yard is moved., pauses: launches}":             {Text: "The yard is moved.", Pauses: PauseLaunches},
 		"announcement: {text: Moved., pauses: starts, until: 2026-12-05}":        {Text: "Moved.", Pauses: PauseStarts},
+		"announcement: {text: Moved., pauses: changes}":                          {Text: "Moved.", Pauses: PauseChanges},
 		"announcement:\n  text: >-\n    of two\n    lines\n  pauses: launches\n": {Text: "of two lines", Pauses: PauseLaunches},
 	} {
 		r, findings := Parse([]byte(with(text)))
