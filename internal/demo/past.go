@@ -66,7 +66,7 @@ func FillPast(ctx context.Context, s *service.Service, rooms service.Rooms, cloc
 	}
 	defer clock.free()
 	now := time.Now()
-	p := &past{ctx: ctx, s: s, rooms: rooms, r: rand.New(rand.NewPCG(62, 5)), now: now, plans: map[string]store.Plan{}, of: map[string]*store.Workspace{}, prepared: map[string]bool{}}
+	p := &past{rules: RulesBeside(gitHost), ctx: ctx, s: s, rooms: rooms, r: rand.New(rand.NewPCG(62, 5)), now: now, plans: map[string]store.Plan{}, of: map[string]*store.Workspace{}, prepared: map[string]bool{}}
 	first := pastBegins(now)
 	clock.set(first)
 	if err := Fill(ctx, s, rooms, gitHost); err != nil {
@@ -111,6 +111,7 @@ type past struct {
 	plans    map[string]store.Plan       // by repository
 	of       map[string]*store.Workspace // by person; nil when they have none
 	prepared map[string]bool             // repositories with a prepared image
+	rules    string                      // the house's, as they are in the end
 	rest     time.Duration
 	events   []event
 }
@@ -125,7 +126,7 @@ func (p *past) milestones(day int) error {
 	switch day {
 	case 0:
 		p.rest = 90 * time.Minute
-		return p.putRules(strings.Replace(Rules, "rest_after: 45 min", "rest_after: 90 min", 1), "people asked for longer lunches")
+		return p.putRules(strings.Replace(p.rules, "rest_after: 45 min", "rest_after: 90 min", 1), "people asked for longer lunches")
 	case 8:
 		for _, plan := range []struct{ lead, repository string }{{"runa", "tide-board"}, {"bjarne", "fare-desk"}} {
 			a, err := actor(p.ctx, p.rooms.Store, plan.lead)
@@ -138,7 +139,7 @@ func (p *past) milestones(day int) error {
 		}
 	case 16:
 		p.rest = 45 * time.Minute
-		return p.putRules(Rules, "half of what was paid went to evenings in which nobody worked")
+		return p.putRules(p.rules, "half of what was paid went to evenings in which nobody worked")
 	}
 	return nil
 }
