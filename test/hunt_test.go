@@ -131,7 +131,7 @@ func asks(ctx context.Context, clients map[string]*yb.Client, person string, r *
 // startSim starts the service over the simulated yard.
 func (w *world) startSim(seed uint64, faults int) {
 	w.t.Helper()
-	w.more = []string{"--changes-per-hour", "0", "--sim-fast", "--sim-seed", fmt.Sprint(seed), "--sim-faults", fmt.Sprint(faults)}
+	w.more = []string{"--changes-per-hour", "0", "--sim-fast", "--sim-seed", fmt.Sprint(seed), "--sim-faults", fmt.Sprint(faults), "--trail", filepath.Join(w.dir, "trail")}
 	w.start()
 }
 
@@ -207,4 +207,8 @@ func (w *world) invariants() {
 		w.t.Error(p)
 	}
 	w.t.Logf("%d launches, %d journal entries", launches, entries)
+	// Whenever it was killed, what followed it at the second place is whole.
+	had := filepath.Join(w.t.TempDir(), "kept")
+	w.must(w.operate("backup", "from-trail", filepath.Join(w.dir, "trail"), had), 0)
+	w.must(w.operate("backup", "verify", had), 0, "it is whole")
 }

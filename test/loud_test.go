@@ -21,6 +21,6 @@ func TestALoudRunIsLeft(t *testing.T) {
 			t.Fatal(err)
 		}
 		_ = run.Wait() // its exit code says that it was left
-		w.must(w.as("ingrid", "", "run", "quay", "--", "sh", "-c", "i=0; while grep -qx yes /proc/[0-9]*/comm 2>/dev/null; do i=$((i+1)); [ $i -lt 100 ] || exit 1; sleep 0.1; done"), 0)
+		w.must(w.as("ingrid", "", "run", "quay", "--", "sh", "-c", "i=0; while grep -qx yes /proc/[0-9]*/comm 2>/dev/null; do i=$((i+1)); [ $i -lt 300 ] || exit 1; sleep 0.1; done"), 0)
 	}
 }

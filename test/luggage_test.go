@@ -5,6 +5,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
+
 	"yardbench/internal/demo"
 )
 
@@ -83,4 +85,19 @@ func TestLuggage(t *testing.T) {
 	w.must(w.as("ingrid", "", "me", "luggage", "--add", "~/.more"), 4, "house rules let nothing")
 	mine("launch tide-board --name bare")
 	in("bare", "test ! -e ~/.tides")
+}
+
+// It is said and taken back in the console, too.
+func TestLuggageInTheBrowser(t *testing.T) {
+	w := simWorld(t)
+	p := w.page(t, "ingrid")
+	add := func(path string) chromedp.Action[chromedp.Void] {
+		return chromedp.Steps(button("Add a path"), seen("#path"), still("#path"), chromedp.SendKeys(chromedp.CSS("#path"), path), modal())
+	}
+	p.do("what is none is refused", chromedp.Navigate(w.address+"/you"), p.says("Nothing goes along."), add("/etc/passwd"), p.says("is not in the home folder"))
+	p.do("what is one is there", chromedp.Navigate(w.address+"/you"), add("~/.tides"), p.says("Nothing is kept yet"), p.says("0 MiB of at most 4 MiB."))
+	w.must(w.as("ingrid", "", "me", "luggage"), 0, "~/.tides")
+	p.do("and goes along no more", clicked(`//*[@aria-label="Have ~/.tides go along no more"]`), p.says("What is kept of it is forgotten."), modal(), p.says("Nothing goes along."))
+	w.rules("\nsign_in:", "\nworkspaces: {luggage: none}\nsign_in:")
+	p.do("where the house lets nothing", chromedp.Navigate(w.address+"/you"), p.says("The house rules let nothing of a home folder go along."))
 }

@@ -24,8 +24,8 @@ type Attempts struct {
 
 // Begin counts an attempt before it is tried: many at once are not more than
 // one after the other. ok is false where there were too many; succeeded takes
-// it back.
-func (a *Attempts) Begin(name, from string, now time.Time) (succeeded func(), ok bool) {
+// it back, and so does untried, for one that nothing was held against.
+func (a *Attempts) Begin(name, from string, now time.Time) (succeeded, untried func(), ok bool) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if a.of == nil {
@@ -45,20 +45,28 @@ func (a *Attempts) Begin(name, from string, now time.Time) (succeeded func(), ok
 			}
 		}
 		if len(recent) >= keys[i].most {
-			return nil, false
+			return nil, nil, false
 		}
 	}
 	for _, k := range keys {
 		a.of[k.key] = append(a.recent(k.key, now), now)
 	}
-	return func() {
-		a.mu.Lock()
-		defer a.mu.Unlock()
-		delete(a.of, keys[0].key) // whoever knows the password begins afresh
-		if all := a.of[keys[1].key]; len(all) > 0 {
-			a.of[keys[1].key] = all[:len(all)-1]
+	drop := func(key string) {
+		if all := a.of[key]; len(all) > 0 {
+			a.of[key] = all[:len(all)-1]
 		}
-	}, true
+	}
+	return func() {
+			a.mu.Lock()
+			defer a.mu.Unlock()
+			delete(a.of, keys[0].key) // whoever knows the password begins afresh
+			drop(keys[1].key)
+		}, func() {
+			a.mu.Lock()
+			defer a.mu.Unlock()
+			drop(keys[0].key)
+			drop(keys[1].key)
+		}, true
 }
 
 // recent are a key's attempts within the window.

@@ -65,7 +65,7 @@ func TestAttempts(t *testing.T) {
 	var a Attempts
 	tries := func(n int, name func(int) string, from func(int) string, at time.Time) (passed int) {
 		for i := range n {
-			if _, ok := a.Begin(name(i), from(i), at); ok {
+			if _, _, ok := a.Begin(name(i), from(i), at); ok {
 				passed++
 			}
 		}
@@ -98,11 +98,18 @@ func TestAttempts(t *testing.T) {
 	}
 	var b Attempts
 	for range 3 * perName {
-		right, ok := b.Begin("mats", "192.0.2.7", now)
+		right, _, ok := b.Begin("mats", "192.0.2.7", now)
 		if !ok {
 			t.Fatal("whoever knows the password is shut out")
 		}
 		right()
+	}
+	for range 3 * perSource {
+		_, untried, ok := b.Begin("mats", "192.0.2.7", now)
+		if !ok {
+			t.Fatal("whoever was told to come again is shut out")
+		}
+		untried()
 	}
 }
 

@@ -40,7 +40,7 @@ type Luggage struct {
 const (
 	luggageEvery = 2 * time.Minute  // what is lost at most where a container ends at once
 	luggageMost  = 20 * time.Second // how long a workspace has for it
-	maxLuggage   = 64 << 20         // bytes that are read of a workspace, whatever it sends
+	aboutFiles   = 2 << 20          // bytes of what is said about files, beside what they hold
 	maxLeft      = 50               // of what was left out, as far as it is told
 )
 
@@ -120,7 +120,7 @@ func (l *Luggage) takeOut(ctx context.Context, w store.Workspace) error {
 	if err != nil {
 		return err
 	}
-	out, told, _, err := l.run(ctx, w, w.Body, steward.LuggageOut, nil, in)
+	out, told, _, err := l.run(ctx, w, w.Body, steward.LuggageOut, nil, in, most)
 	if err != nil {
 		return err
 	}
@@ -155,8 +155,8 @@ func (l *Luggage) othersValues(ctx context.Context, w store.Workspace) (map[stri
 	return out, nil
 }
 
-// run has a workspace's helper do an errand as its user.
-func (l *Luggage) run(ctx context.Context, w store.Workspace, body int, errand string, args []string, in []byte) (out, told []byte, code int, err error) {
+// run has a workspace's helper do an errand as its user; most bounds what comes of it.
+func (l *Luggage) run(ctx context.Context, w store.Workspace, body int, errand string, args []string, in []byte, most int64) (out, told []byte, code int, err error) {
 	p := l.sessions.Bare(w)
 	p.Errand, p.Argv, p.Quiet, p.Probe = errand, args, true, ""
 	c, err := l.hub.Ask(ctx, outside.Link(w.ID, body), steward.Request{Kind: steward.Run, Process: p})
@@ -193,7 +193,7 @@ func (l *Luggage) run(ctx context.Context, w store.Workspace, body int, errand s
 			}
 			return out, told, x.Code, err
 		}
-		if len(out)+len(told) > maxLuggage {
+		if int64(len(out)+len(told)) > most+aboutFiles {
 			return nil, nil, 0, errors.New("it sends more than it was asked for")
 		}
 	}
@@ -343,7 +343,7 @@ func (d luggageStep) do(ctx context.Context) error {
 	if !ended[d.mv.Moment] { // what the image has there is nobody's
 		args = []string{"fresh"}
 	}
-	out, told, code, err := d.luggage.run(ctx, d.w, d.body, steward.LuggageIn, args, in.Bytes())
+	out, told, code, err := d.luggage.run(ctx, d.w, d.body, steward.LuggageIn, args, in.Bytes(), 0)
 	fmt.Fprintf(d.log, "%s%s", out, told)
 	switch {
 	case err != nil && ctx.Err() == nil:

@@ -125,7 +125,7 @@ func (s *Clients) typed(a Actor, code string, from Caller) (*device, error) {
 	if a.Token || !a.Grant.Whole() {
 		return nil, a.beyond()
 	}
-	found, ok := s.guesses.Begin(a.ID, from.Place, s.now())
+	found, _, ok := s.guesses.Begin(a.ID, from.Place, s.now())
 	if !ok {
 		return nil, tooMany("too many codes were wrong", 5*time.Minute)
 	}

@@ -267,7 +267,7 @@ func (s *Passkeys) SignIn(ctx context.Context, in wire.PasskeySignIn, from Calle
 	if err != nil {
 		return wire.SignedIn{}, err
 	}
-	succeeded, ok := s.signIns.attempts.Begin("passkey "+from.Place, from.Place, s.now())
+	succeeded, _, ok := s.signIns.attempts.Begin("passkey "+from.Place, from.Place, s.now())
 	if !ok {
 		return wire.SignedIn{}, tooMany("too many sign-ins have failed from this address", 5*time.Minute)
 	}

@@ -468,7 +468,7 @@ func (s *Providers) also(ctx context.Context, tx *store.Tx, p store.Provider, pl
 // SignedOut ends what people are signed in with by a provider, where it says that they
 // have signed out there.
 func (s *Providers) SignedOut(ctx context.Context, name, raw string, from Caller) error {
-	believed, ok := s.told.Begin("signed-out "+from.Place, from.Place, s.now())
+	believed, _, ok := s.told.Begin("signed-out "+from.Place, from.Place, s.now())
 	if !ok {
 		return tooMany("too much was told that is not to be believed", 5*time.Minute)
 	}

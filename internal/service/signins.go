@@ -95,12 +95,13 @@ func (s *SignIns) signedIn(ctx context.Context, p store.Person, door string, fro
 // How often it may be wrong is counted by name and by the address from which it
 // is asked.
 func (s *SignIns) knows(ctx context.Context, name string, p store.Person, text, from string) (bool, error) {
-	succeeded, ok := s.attempts.Begin(name, from, s.now())
+	succeeded, untried, ok := s.attempts.Begin(name, from, s.now())
 	if !ok {
 		return false, tooMany("too many sign-ins have failed for this name, or from this address", 5*time.Minute)
 	}
 	right, err := password.Check(ctx, p.PasswordHash, text)
 	if errors.Is(err, password.ErrBusy) {
+		untried()
 		return false, tooMany(err.Error(), 10*time.Second)
 	}
 	if err != nil || !right || p.ID == "" || p.Left(s.now()) {

@@ -96,6 +96,7 @@ func life(t *testing.T, g Ground, y yard.Yard) {
 	if s := body(t, y, "life"); s != lifecycle.Running {
 		t.Errorf("started, it is %q", s)
 	}
+	time.Sleep(time.Second) // until it listens to who asks
 	began := time.Now()
 	twice(t, "stop", func() error { return y.Stop(ctx, "life", 1, 30*time.Second) })
 	if took := time.Since(began); took > 25*time.Second {
