@@ -1,6 +1,7 @@
 package test
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -36,8 +37,20 @@ func TestOperatorsEnterWithAReason(t *testing.T) {
 	w.must(w.as("ingrid", "", "journal", "list", "--workspace", "quay", "--kind", "workspace.entered"), 0, "astrid", "her build hangs")
 	w.must(w.as("ingrid", "", "run", "--why", "no need", "quay", "--", "sh", "-c", "echo key:$TIDE_KEY."), 0, "key:hush-of-ingrid.")
 
-	// A terminal of its own, which its owner sees, and joins.
+	// Whoever says that they come back, and does not, is told of like any other, or gets nothing.
 	astrid := w.client("astrid")
+	for n, in := range []wire.Run{{Argv: []string{"true"}, Life: "x"}, {Argv: []string{"true"}, Life: "x", Typist: "t"}, {Life: "x", Columns: 80, Rows: 24}} {
+		in.Reason = fmt.Sprint("unseen ", n)
+		s, err := astrid.Workspaces.Open(t.Context(), "quay.ingrid", in)
+		if err == nil {
+			s.Close()
+		}
+		if out := w.as("ingrid", "", "show", "quay").out; err == nil && !strings.Contains(out, in.Reason) {
+			t.Errorf("with %+v nobody is told: %s", in, out)
+		}
+	}
+
+	// A terminal of its own, which its owner sees, and joins.
 	s, err := astrid.Workspaces.Open(t.Context(), "quay.ingrid", wire.Run{Reason: "to look", Columns: 80, Rows: 24})
 	if err != nil {
 		t.Fatal(err)

@@ -44,6 +44,9 @@ func TestLuggage(t *testing.T) {
 	mine("launch tide-board --branch " + demo.AskedRef + " --name proposal")
 	in("proposal", `test ! -e ~/.tides; echo planted > ~/.tides`)
 	mine("stop proposal")
+	if got := mine("me luggage --json"); strings.Contains(got, "proposal") || !strings.Contains(got, `"from": "quay"`) {
+		t.Errorf("after a proposal there is kept: %s", got)
+	}
 
 	// The newer counts, and what an image has is nobody's: over a removal, and a rebuild.
 	in("berth", `echo three > ~/.tides`)

@@ -195,7 +195,11 @@ func TestPowerLoss(t *testing.T) {
 				time.Sleep(20 * time.Millisecond)
 			}
 		})
-		time.Sleep(time.Duration(200+r.IntN(1500)) * time.Millisecond)
+		began := func() int { mu.Lock(); defer mu.Unlock(); return len(accepted) }
+		for end, had := time.Now().Add(slack*5*time.Second), began(); began() == had && time.Now().Before(end); {
+			time.Sleep(20 * time.Millisecond) // before anything was answered there is nothing to lose
+		}
+		time.Sleep(time.Duration(r.IntN(1500)) * time.Millisecond)
 		disk.cut(w)
 		stop()
 		wg.Wait()

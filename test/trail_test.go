@@ -25,9 +25,12 @@ func TestMachineGoneAndTheTrailIsThere(t *testing.T) {
 	w.more = []string{"--trail", trail, "--trail-passphrase-file", phrase, "--take-over"}
 	w.start()
 	w.must(w.as("ingrid", "the-first-tide-key", "secret", "put", "TIDE_KEY", "--everywhere"), 0)
-	time.Sleep(3 * time.Second)
-	before := time.Now().UTC().Format(time.RFC3339)
-	time.Sleep(1100 * time.Millisecond)
+	for end := time.Now().Add(slack * 10 * time.Second); w.operate("backup", "from-trail", trail).code != 0; time.Sleep(100 * time.Millisecond) {
+		if time.Now().After(end) {
+			t.Fatal("the trail has not begun")
+		}
+	}
+	before := time.Now().UTC().Format(time.RFC3339Nano)
 	w.must(w.as("ingrid", "", "launch", "deck-log", "--name", "pier"), 0, "is ready")
 	w.must(w.as("ingrid", "", "run", "pier", "--", "sh", "-c", "echo of pier > only-here"), 0)
 	w.must(w.as("ingrid", "", "stop", "pier"), 0, "is stopped")

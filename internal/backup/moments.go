@@ -103,6 +103,10 @@ type Span struct {
 	Bytes int64     `json:"bytes"` // that it takes
 }
 
+// Moment is how a moment of a trail is written: in milliseconds, as a trail keeps them,
+// so that one that is read is one that can be asked for.
+const Moment = "2006-01-02T15:04:05.000Z07:00"
+
 // Spans lists the times that a trail has, the oldest first.
 func Spans(ctx context.Context, trail string) (out []Span, err error) {
 	all, err := stretches(trail)
@@ -193,7 +197,7 @@ func moment(trail string, at time.Time) (s found, m mark, err error) {
 	case newest.IsZero():
 		return s, m, fmt.Errorf("%s is no trail, or has nothing yet", trail)
 	case m.At.IsZero():
-		return s, m, fmt.Errorf("the trail has nothing of %s: it goes from %s to %s", at.Format(time.RFC3339), oldest.Format(time.RFC3339), newest.Format(time.RFC3339))
+		return s, m, fmt.Errorf("the trail has nothing of %s: it goes from %s to %s", at.Format(Moment), oldest.Format(Moment), newest.Format(Moment))
 	}
 	return s, m, nil
 }

@@ -128,14 +128,18 @@ func (t *Trail) Behind() (since time.Time, why error, ok bool) {
 // pass brings the trail up to now, and keeps the write-ahead log small.
 func (t *Trail) pass(ctx context.Context) {
 	err := t.follow(ctx)
-	if st, serr := os.Stat(t.log); serr == nil && st.Size() > logUsual && (err == nil || st.Size() > logMost) {
+	size := int64(0)
+	if st, serr := os.Stat(t.log); serr == nil {
+		size = st.Size()
+	}
+	if err == nil && t.stretch.place.at > logUsual || size > logMost {
 		cerr := t.store.Checkpoint(ctx, func() error {
 			if t.stretch == nil {
 				return nil // nothing follows: there is a gap
 			}
 			return t.ship()
 		})
-		if cerr != nil && st.Size() > logMost { // the log must end before the disk does
+		if cerr != nil && size > logMost { // the log must end before the disk does
 			t.stretch = nil
 			cerr = t.store.Checkpoint(ctx, func() error { return nil })
 		}

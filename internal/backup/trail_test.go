@@ -171,6 +171,31 @@ func TestTrail(t *testing.T) {
 	}
 }
 
+// A log that was large once and began anew is small, and is not begun anew each time.
+func TestTrailOfMuch(t *testing.T) {
+	f, ctx := follow(t), t.Context()
+	for n := range 12 { // of a MiB each
+		f.set(n, 1<<20)
+		f.later(time.Minute)
+		f.trail.pass(ctx)
+	}
+	at := f.trail.stretch.log
+	for n := range 10 {
+		f.set(20+n, 100)
+		f.later(time.Minute)
+		f.trail.pass(ctx)
+	}
+	if more := f.trail.stretch.log - at; at < 1 || at > 3 || more > 1 {
+		t.Errorf("of 12 MiB it began %d times, and then %d times more", at, more)
+	}
+	if st, err := os.Stat(f.trail.log); err != nil || st.Size() > logUsual {
+		t.Errorf("the log is %v, %v", st, err)
+	}
+	if got := f.state(f.to, time.Time{}); got != "29" {
+		t.Errorf("there is %s", got)
+	}
+}
+
 // The machine is gone in the middle of what is written, or what is at the second place is
 // damaged: what is sound is had, and what is not is said.
 func TestTrailCutOff(t *testing.T) {

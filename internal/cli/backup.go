@@ -129,7 +129,7 @@ func (a serviceCommands) backupFromTrail() *cobra.Command {
 				return a.print(spans, func() {
 					t := a.table(a.out, "FROM", "TO", "SIZE")
 					for _, s := range spans {
-						t.row(s.From.Format(time.RFC3339), s.To.Format(time.RFC3339), volume(s.Bytes))
+						t.row(s.From.Format(backup.Moment), s.To.Format(backup.Moment), volume(s.Bytes))
 					}
 					t.print()
 				})
@@ -150,7 +150,7 @@ func (a serviceCommands) backupFromTrail() *cobra.Command {
 				if !m.Keys {
 					check = "--keys FOLDER"
 				}
-				fmt.Fprintf(a.out, "%s holds the records as of %s\ncheck it with: yardbench backup verify %s %s\n", args[1], m.MadeAt.Format(time.RFC3339), args[1], check)
+				fmt.Fprintf(a.out, "%s holds the records as of %s\ncheck it with: yardbench backup verify %s %s\n", args[1], m.MadeAt.Format(backup.Moment), args[1], check)
 			})
 		},
 	}

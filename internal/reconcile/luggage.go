@@ -47,8 +47,8 @@ const (
 // LuggagePlace is what the content of a file that goes with somebody is bound to.
 func LuggagePlace(person, path string) []string { return []string{"luggage", person, path} }
 
-// travels tells whether anything goes along to a workspace, and from it: to a person's
-// own, and none that runs what a stranger proposes.
+// travels tells whether anything of its owner's goes along to a workspace, and from it:
+// to a person's own, and none that runs what a stranger proposes.
 func travels(w store.Workspace) bool {
 	return w.Kind == store.ForPerson && w.Plan.Adopted == nil && changes.Request(w.Branch) == 0
 }
@@ -179,7 +179,7 @@ func (l *Luggage) run(ctx context.Context, w store.Workspace, body int, errand s
 	for {
 		kind, p, err := c.ReceiveFrame()
 		if err != nil {
-			return nil, nil, 0, errors.Join(ctx.Err(), err)
+			return nil, nil, 0, errors.Join(ctx.Err(), outside.ErrAway, err)
 		}
 		switch kind {
 		case steward.Output:
@@ -322,7 +322,7 @@ func (d luggageStep) do(ctx context.Context) error {
 		}
 		content, err := d.luggage.vault.Open(k.Sealed, LuggagePlace(d.w.OwnerID, k.Path)...)
 		if err != nil {
-			return fmt.Errorf("%w: ~/%s does not open: %w", errSetUp, k.Path, err)
+			return fmt.Errorf("%w: ~/%s does not open: %s", errSetUp, k.Path, plain.Line(err.Error(), 300))
 		}
 		err = to.WriteHeader(&tar.Header{Name: k.Path, Mode: int64(k.Mode), Size: int64(len(content)), ModTime: k.ChangedAt, Format: tar.FormatPAX})
 		if err == nil {
@@ -346,10 +346,12 @@ func (d luggageStep) do(ctx context.Context) error {
 	out, told, code, err := d.luggage.run(ctx, d.w, d.body, steward.LuggageIn, args, in.Bytes(), 0)
 	fmt.Fprintf(d.log, "%s%s", out, told)
 	switch {
-	case err != nil && ctx.Err() == nil:
+	case errors.Is(ctx.Err(), context.Canceled): // something else was asked for
+		return ctx.Err()
+	case errors.Is(err, outside.ErrAway) && ctx.Err() == nil && d.step.Attempt < maxAttempts:
 		return d.lost(ctx, err)
 	case err != nil:
-		return fmt.Errorf("%w: what goes with you did not come: %w", errSetUp, err)
+		return fmt.Errorf("%w: what goes with you did not come: %s", errSetUp, plain.Line(err.Error(), 300))
 	case code != 0:
 		return fmt.Errorf("%w: not all that goes with you came; the log has what", errSetUp)
 	}

@@ -6,7 +6,6 @@ import (
 	"slices"
 	"strings"
 
-	"yardbench/internal/core/changes"
 	"yardbench/internal/core/definition"
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/steward/outside"
@@ -194,7 +193,7 @@ func (k *Keeper) state(q store.Q, w store.Workspace) (lifecycle.State, error) {
 		}
 	}
 	var own store.Profile
-	if !s.Prebuild && !s.Adopted && changes.Request(w.Branch) == 0 { // a stranger's proposal gets nothing of anybody's
+	if travels(w) {
 		var err error
 		if own, err = q.ProfileOf(k.ctx, w.OwnerID); err != nil {
 			return s, err

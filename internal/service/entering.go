@@ -68,7 +68,7 @@ func (s *Sessions) enter(ctx context.Context, a Actor, w store.Workspace, in wir
 		r.First, r.Process.Argv, r.Passing = "", nil, true
 	}
 	text := a.Name + " came in as an operator: " + strings.TrimSpace(in.Reason)
-	if in.Life == "" { // who comes back after a lost connection has been told of
+	if r.Life == "" { // who comes back after a lost connection has been told of: nothing is begun for them
 		err := s.store.Write(store.About(ctx, w.ID), func(tx *store.Tx) error {
 			if err := tx.Journal(ctx, w.ID, w.OwnerID, a.ID, journal.Entered{Reason: strings.TrimSpace(in.Reason), What: string(r.Kind)}); err != nil {
 				return err

@@ -7,6 +7,8 @@ import (
 	"testing"
 	"time"
 
+	core "yardbench/internal/core/luggage"
+	"yardbench/internal/reconcile"
 	"yardbench/internal/store"
 	"yardbench/wire"
 )
@@ -30,6 +32,15 @@ func TestSealingKeys(t *testing.T) {
 		t.Fatal(err)
 	}
 	if _, err := s.GitKeys.Put(ctx, ingrid, wire.PutGitKey{New: true}); err != nil {
+		t.Fatal(err)
+	}
+	luggage, err := v.Seal("tides", reconcile.LuggagePlace(ingrid.ID, ".tides")...)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := st.Write(ctx, func(tx *store.Tx) error {
+		return tx.PutLuggage(ctx, ingrid.ID, store.Luggage{File: core.File{Path: ".tides"}, Sealed: luggage})
+	}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := s.Sealing.Rotate(ctx, ingrid, wire.NewSealingKey{}); status(err) != 403 {
@@ -83,7 +94,7 @@ func TestSealingKeys(t *testing.T) {
 			}
 		}
 	}
-	if seen != 122 {
+	if seen != 123 {
 		t.Errorf("%d sealed values are left", seen)
 	}
 	text, err := st.Read().Meta(ctx, metaSealing)

@@ -43,7 +43,8 @@ func copyInto(ctx context.Context, db *sql.DB, to string) error {
 
 // CopyPages copies the records at a path as they are at one moment, page by page
 // (https://sqlite.org/c3ref/backup_finish.html): what their write-ahead log has since
-// stands on this copy too. Nothing may be at to.
+// stands on this copy too. Nothing may be at to, and nothing is there for sure after a loss
+// of power: it is to be copied on.
 func CopyPages(ctx context.Context, path, to string) error {
 	db, err := aside(path)
 	if err != nil {
@@ -66,14 +67,14 @@ func CopyPages(ctx context.Context, path, to string) error {
 		if !ok {
 			return errors.New("this driver of SQLite makes no copies")
 		}
-		b, err := source.NewBackup(to)
+		b, err := source.NewBackup("file:" + (&url.URL{Path: to}).EscapedPath() + "?_pragma=synchronous(OFF)&_pragma=journal_mode(OFF)")
 		if err != nil {
 			return err
 		}
 		_, err = b.Step(-1)
 		return errors.Join(err, b.Finish())
 	})
-	return errors.Join(err, f.Sync(), f.Close())
+	return errors.Join(err, f.Close())
 }
 
 // Follow has the records' write-ahead log left to whoever follows it, from now on: none
@@ -82,6 +83,9 @@ func CopyPages(ctx context.Context, path, to string) error {
 func (s *Store) Follow(ctx context.Context) (log string, err error) {
 	return s.path + "-wal", s.await(request{ctx: ctx, end: make(chan error, 1), between: func(ctx context.Context, on *sql.Conn) error {
 		_, err := on.ExecContext(ctx, "PRAGMA wal_autocheckpoint = 0")
+		if err == nil { // the file is as large as what is in it, not as it ever was
+			_, err = on.ExecContext(ctx, "PRAGMA journal_size_limit = 0")
+		}
 		return err
 	}})
 }
