@@ -6,6 +6,9 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
+
+	"yardbench/internal/browser"
 	"yardbench/wire"
 )
 
@@ -34,6 +37,7 @@ func TestOperatorsEnterWithAReason(t *testing.T) {
 	w.must(w.as("ingrid", "", "show", "quay"), 0, "astrid came in as an operator: her build hangs, and she asked")
 	w.must(enter("astrid", "once more"), 128)
 	w.must(w.as("ingrid", "", "show", "quay"), 0, "she asked; astrid came in as an operator: once more")
+	w.must(w.as("astrid", "", "heed", "quay.ingrid"), 4, "does not allow you") // it is ingrid's to have read
 	w.must(w.as("ingrid", "", "journal", "list", "--workspace", "quay", "--kind", "workspace.entered"), 0, "astrid", "her build hangs")
 	w.must(w.as("ingrid", "", "run", "--why", "no need", "quay", "--", "sh", "-c", "echo key:$TIDE_KEY."), 0, "key:hush-of-ingrid.")
 
@@ -69,6 +73,18 @@ func TestOperatorsEnterWithAReason(t *testing.T) {
 	}
 	w.must(w.as("ingrid", "", "terminal", "list", "quay"), 0, "second", "by-astrid-second")
 	s.Close()
+
+	// In the console: a reason is asked for each time, and nothing is there for whoever may not.
+	p := w.page(t, "astrid")
+	p.do("a reason is asked for", chromedp.Navigate(w.address+"/workspaces/quay.ingrid"), clicked(`//a[.="Come in…"]`), p.says("You get a terminal of your own in it"), button("Come in"), p.says("Say why, in one line"))
+	p.do("she comes in with one", chromedp.SendKeys(chromedp.CSS("#reason"), "to look in the console\r"), p.says("ingrid was told that you came in: to look in the console"), seen(".xterm-screen"), p.says("crew@quay"))
+	w.until(c, "quay", slack*10*time.Second, func(ws wire.Workspace) bool {
+		return strings.Contains(condition(ws, "notice"), "to look in the console")
+	})
+	p.do("and types, and is asked again where it is opened again", browser.TypeLine("echo of-astrid:$TIDE_KEY."), p.says("of-astrid:.\n"), chromedp.Reload(), p.says("You get a terminal of your own in it"))
+	w.rules("\nworkspaces: {enter: operators}", "")
+	p.do("nobody enters where the rules say so", chromedp.Navigate(w.address+"/workspaces/quay.ingrid"), p.says("Launch sheet"), holds(`!document.body.innerText.includes("Come in")`))
+	w.rules("\nsign_in:", "\nworkspaces: {enter: operators}\nsign_in:")
 
 	// It ends with their right.
 	began := make(chan result, 1)

@@ -25,7 +25,7 @@ func TestMachineGoneAndTheTrailIsThere(t *testing.T) {
 	w.more = []string{"--trail", trail, "--trail-passphrase-file", phrase, "--take-over"}
 	w.start()
 	w.must(w.as("ingrid", "the-first-tide-key", "secret", "put", "TIDE_KEY", "--everywhere"), 0)
-	for end := time.Now().Add(slack * 10 * time.Second); w.operate("backup", "from-trail", trail).code != 0; time.Sleep(100 * time.Millisecond) {
+	for end := time.Now().Add(slack * 10 * time.Second); strings.Count(w.operate("backup", "from-trail", trail).out, "\n") < 2; time.Sleep(100 * time.Millisecond) {
 		if time.Now().After(end) {
 			t.Fatal("the trail has not begun")
 		}

@@ -55,6 +55,7 @@ const table: Room[] = [
   { path: "/launch-links", needs: ["launch-link.see"], name: say.launchLinks(), load: () => import("./pages/LaunchLinksPage").then((m) => m.LaunchLinksPage) },
   { path: "/go/:link", needs: ["workspace.launch"], name: say.launchLink(), load: () => import("./pages/GoPage").then((m) => m.GoPage) },
   { path: "/workspaces/:name", needs: ["workspace.see"], name: say.workspace(), title: workspaceOf, load: () => import("./pages/WorkspacePage").then((m) => m.WorkspacePage) },
+  { path: "/workspaces/:name/entry", needs: ["workspace.enter"], name: say.comeIn(), title: workspaceOf, load: () => import("./pages/EntryPage").then((m) => m.EntryPage) },
   { path: "/repositories", needs: ["repository.see"], name: say.repositories(), load: () => import("./pages/RepositoriesPage").then((m) => m.RepositoriesPage) },
   { path: "/repositories/:repository", needs: ["repository.see"], name: say.repository(), title: (of) => of.repository ?? "", load: () => import("./pages/RepositoryPage").then((m) => m.RepositoryPage) },
   { path: "/repositories/:repository/definition", needs: ["repository.see"], name: say.definition(), title: (of) => `${of.repository}: definition`, load: () => import("./pages/DefinitionPage").then((m) => m.DefinitionPage) },

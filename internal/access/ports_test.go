@@ -16,6 +16,7 @@ import (
 	"yardbench/internal/service"
 	"yardbench/internal/session"
 	"yardbench/internal/store"
+	"yardbench/internal/store/blank"
 	"yardbench/internal/vault"
 	"yardbench/wire"
 )
@@ -24,11 +25,7 @@ import (
 func door(t *testing.T) (*Ports, *service.Service, service.Actor, string) {
 	t.Helper()
 	dir, ctx := t.TempDir(), t.Context()
-	st, err := store.Open(ctx, filepath.Join(dir, "a.db"), time.Now)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { st.Close() })
+	st := blank.Open(t, filepath.Join(dir, "a.db"), time.Now)
 	v, err := vault.Open(filepath.Join(dir, "key.json"), nil)
 	if err != nil {
 		t.Fatal(err)

@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"net/netip"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -19,6 +20,7 @@ import (
 	"yardbench/internal/serve"
 	"yardbench/internal/service"
 	"yardbench/internal/store"
+	"yardbench/internal/store/blank"
 	"yardbench/wire"
 )
 
@@ -41,6 +43,7 @@ func doorTo(t *testing.T, engine string, changes ...func(*serve.Config)) (addres
 	if err != nil {
 		t.Fatal(err)
 	}
+	blank.Put(t, filepath.Join(dir, "yardbench.db"))
 	ctx, cancel := context.WithCancel(t.Context())
 	ready, ended := make(chan string, 1), make(chan error, 1)
 	go func() {

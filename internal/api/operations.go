@@ -67,7 +67,7 @@ func stayRoutes(a *API) {
 		func(ctx context.Context, who service.Actor, in *Workspace) (wire.Errand, error) {
 			return s.Workspaces.RenewErrand(ctx, who, in.Ref)
 		})
-	done(a, op("DELETE", "/workspaces/{workspace}/notice", "heed-notice", "Take away a notice that was put before you, read", policy.DriveWorkspace),
+	done(a, op("DELETE", "/workspaces/{workspace}/notice", "heed-notice", "Take away a notice that was put before you, read", policy.UseWorkspace),
 		func(ctx context.Context, who service.Actor, in *Workspace) error {
 			return s.Workspaces.Heed(ctx, who, in.Ref)
 		})

@@ -279,6 +279,11 @@ func (s *socket) relay(stop <-chan struct{}, conn *steward.Conn, acknowledges, l
 		for {
 			k, p, err := conn.ReceiveFrame()
 			if err != nil {
+				select {
+				case <-stop: // by which the connection ends too: why is told after
+					return
+				default:
+				}
 				s.refuse(&wire.Problem{Type: "urn:yardbench:problem:steward-away", Title: http.StatusText(http.StatusServiceUnavailable), Status: http.StatusServiceUnavailable, Detail: "the workspace went away", Next: "look how it is"})
 				return
 			}

@@ -13,6 +13,7 @@ import (
 	"yardbench/internal/core/secret"
 	"yardbench/internal/session"
 	"yardbench/internal/store"
+	"yardbench/internal/store/blank"
 	"yardbench/internal/vault"
 )
 
@@ -31,10 +32,7 @@ func inUse(t *testing.T) (dir string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	st, err := store.Open(t.Context(), filepath.Join(dir, "yardbench.db"), time.Now)
-	if err != nil {
-		t.Fatal(err)
-	}
+	st := blank.Open(t, filepath.Join(dir, "yardbench.db"), time.Now)
 	ctx := context.WithoutCancel(t.Context()) // it is written on until the test is over
 	put := func(n int) error {
 		return st.Write(ctx, func(tx *store.Tx) error {

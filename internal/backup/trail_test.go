@@ -15,6 +15,7 @@ import (
 
 	"yardbench/internal/core/policy"
 	"yardbench/internal/store"
+	"yardbench/internal/store/blank"
 	"yardbench/internal/vault"
 )
 
@@ -45,17 +46,14 @@ func follow(t *testing.T) *followed {
 		t.Fatal(err)
 	}
 	f := &followed{t: t, at: time.Date(2026, 3, 14, 9, 0, 0, 0, time.UTC), to: filepath.Join(t.TempDir(), "second place", "trail")}
-	var err error
-	if f.st, err = store.Open(t.Context(), filepath.Join(dir, "yardbench.db"), f.now); err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { f.st.Close() })
+	f.st = blank.Open(t, filepath.Join(dir, "yardbench.db"), f.now)
 	f.write(func(tx *store.Tx) error {
 		if err := tx.SetMeta(t.Context(), "installation", "quayside"); err != nil {
 			return err
 		}
 		return tx.AddPerson(t.Context(), store.Person{ID: "p1", Name: "ingrid", Role: policy.Developer})
 	})
+	var err error
 	if f.trail, err = NewTrail(t.Context(), f.st, dir, f.to, phrase, "1", f.now); err != nil {
 		t.Fatal(err)
 	}

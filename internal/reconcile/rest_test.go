@@ -19,6 +19,7 @@ import (
 	"yardbench/internal/steward"
 	"yardbench/internal/steward/outside"
 	"yardbench/internal/store"
+	"yardbench/internal/store/blank"
 )
 
 // bench is a keeper over real records and a clock that is moved by hand,
@@ -33,11 +34,7 @@ func newBench(t *testing.T, change ...func(*Rooms)) *bench {
 	t.Helper()
 	dir := t.TempDir()
 	b := &bench{t: t, now: time.Date(2026, 11, 2, 8, 0, 0, 0, time.UTC)}
-	st, err := store.Open(t.Context(), filepath.Join(dir, "a.db"), func() time.Time { return b.now })
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { st.Close() })
+	st := blank.Open(t, filepath.Join(dir, "a.db"), func() time.Time { return b.now })
 	r := Rooms{Store: st, Hub: outside.NewHub(dir), Bus: &live.Bus{}, Now: func() time.Time { return b.now }, House: &house.Book{}, Sessions: &session.Sessions{Store: st, House: &house.Book{}, Now: time.Now}}
 	for _, c := range change {
 		c(&r)

@@ -18,6 +18,7 @@ import (
 	"yardbench/internal/steward"
 	"yardbench/internal/steward/outside"
 	"yardbench/internal/store"
+	"yardbench/internal/store/blank"
 )
 
 // terminal stands in for one in a workspace, and for the link to its steward.
@@ -96,11 +97,7 @@ type house struct {
 func newHouse(t *testing.T) *house {
 	t.Helper()
 	dir := t.TempDir()
-	st, err := store.Open(t.Context(), filepath.Join(dir, "a.db"), time.Now)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { st.Close() })
+	st := blank.Open(t, filepath.Join(dir, "a.db"), time.Now)
 	h := &house{t: t, st: st, dir: filepath.Join(dir, "recordings"), term: &terminal{life: "a", size: steward.Size{Columns: 80, Rows: 24}}, rules: rules.Terminals{Recording: rules.RecordAsked, RecordingsMost: time.Hour}}
 	h.w = store.Workspace{ID: "w", OwnerID: "p", Name: "quay", RepositoryID: "r", Phase: "ready", Wanted: "ready", Body: 1, Volume: 1, StewardToken: []byte{1}, PortKey: "k3v9x2abcd"}
 	h.write(func(tx *store.Tx) error {

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"yardbench/internal/store"
+	"yardbench/internal/store/blank"
 	"yardbench/internal/yard"
 )
 
@@ -45,12 +46,7 @@ func (p *paper) Claim(_ context.Context, c yard.Claim) error {
 func TestClaims(t *testing.T) {
 	p := &paper{claims: map[int]yard.Claim{}}
 	records := func() *store.Store {
-		st, err := store.Open(t.Context(), filepath.Join(t.TempDir(), "a.db"), time.Now)
-		if err != nil {
-			t.Fatal(err)
-		}
-		t.Cleanup(func() { st.Close() })
-		return st
+		return blank.Open(t, filepath.Join(t.TempDir(), "a.db"), time.Now)
 	}
 	number := func(st *store.Store, n string) {
 		t.Helper()

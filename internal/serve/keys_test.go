@@ -10,6 +10,7 @@ import (
 	"yardbench/internal/core/journal"
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/store"
+	"yardbench/internal/store/blank"
 )
 
 // Keys that are lost or changed are said at the start, and nothing is written.
@@ -20,13 +21,7 @@ func TestKeysGoWithTheirRecords(t *testing.T) {
 		dir string
 	}
 	fresh := func() ground {
-		g := ground{dir: t.TempDir()}
-		var err error
-		if g.st, err = store.Open(ctx, filepath.Join(t.TempDir(), "a.db"), time.Now); err != nil {
-			t.Fatal(err)
-		}
-		t.Cleanup(func() { g.st.Close() })
-		return g
+		return ground{dir: t.TempDir(), st: blank.Open(t, filepath.Join(t.TempDir(), "a.db"), time.Now)}
 	}
 	open := func(g ground) error { _, _, err := openKeys(ctx, g.st, g.dir, ""); return err }
 	other := fresh()

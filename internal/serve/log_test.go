@@ -11,15 +11,13 @@ import (
 	"yardbench/internal/core/lifecycle"
 	"yardbench/internal/core/rules"
 	"yardbench/internal/store"
+	"yardbench/internal/store/blank"
 )
 
 // What is logged of a workspace by its id says what people know it by; of one that
 // no record knows, or with the records shut, the line stands all the same.
 func TestLog(t *testing.T) {
-	st, err := store.Open(t.Context(), filepath.Join(t.TempDir(), "a.db"), time.Now)
-	if err != nil {
-		t.Fatal(err)
-	}
+	st := blank.Open(t, filepath.Join(t.TempDir(), "a.db"), time.Now)
 	if err := st.Write(t.Context(), func(tx *store.Tx) error {
 		if _, err := tx.AddRules(t.Context(), store.RulesVersion{Document: rules.First}); err != nil {
 			return err

@@ -19,6 +19,7 @@ import (
 	"yardbench/internal/session"
 	"yardbench/internal/steward/outside"
 	"yardbench/internal/store"
+	"yardbench/internal/store/blank"
 	"yardbench/internal/vault"
 	"yardbench/wire"
 )
@@ -34,11 +35,7 @@ type inner struct {
 func bare(t *testing.T) (*inner, Actor, Actor) {
 	t.Helper()
 	dir := t.TempDir()
-	st, err := store.Open(t.Context(), filepath.Join(dir, "a.db"), time.Now)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { st.Close() })
+	st := blank.Open(t, filepath.Join(dir, "a.db"), time.Now)
 	v, err := vault.Open(filepath.Join(dir, "key.json"), nil)
 	if err != nil {
 		t.Fatal(err)

@@ -359,6 +359,9 @@ func (s *SignIns) Me(ctx context.Context, a Actor) (wire.Me, error) {
 		return wire.Me{}, err
 	}
 	me := wire.Me{Person: personView(a.Person), Organisation: house.Organisation, Zone: house.Zone.String(), May: a.rights()}
+	if !house.Workspaces.OperatorsEnter {
+		me.May = slices.DeleteFunc(me.May, func(r wire.Right) bool { return r.Action == string(policy.EnterWorkspace) })
+	}
 	if me.AgingSecrets, err = s.secrets.aging(ctx, a, house.Secrets.RemindAfter, s.now()); err != nil {
 		return me, err
 	}

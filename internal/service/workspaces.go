@@ -328,7 +328,7 @@ func (s *Workspaces) Tell(ctx context.Context, a Actor, ref, text string) error 
 
 // Heed takes away the notice at a workspace: its owner has read it.
 func (s *Workspaces) Heed(ctx context.Context, a Actor, ref string) error {
-	w, _, err := s.views.findTo(ctx, a, ref, policy.DriveWorkspace, "take the notice away from")
+	w, _, err := s.views.findTo(ctx, a, ref, policy.UseWorkspace, "take the notice away from")
 	if err != nil {
 		return err
 	}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -24,8 +25,16 @@ type anEntry struct {
 
 func (e anEntry) Kind() string { return e.kind }
 
+// blank lays empty records at a path: see the package of that name.
+var blank func(t testing.TB, path string)
+
+func Blank(put func(t testing.TB, path string)) { blank = put }
+
 func open(t *testing.T, path string, now func() time.Time) *Store {
 	t.Helper()
+	if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) {
+		blank(t, path)
+	}
 	s, err := Open(t.Context(), path, now)
 	if err != nil {
 		t.Fatal(err)

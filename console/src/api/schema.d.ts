@@ -3564,7 +3564,7 @@ export interface paths {
         post?: never;
         /**
          * Take away a notice that was put before you, read
-         * @description For: operator (anybody's), lead (their own), developer (their own), guest (their own). Tokens reach it with: work, launch.
+         * @description For: operator (their own), lead (their own), developer (their own), guest (their own). Tokens reach it with: work.
          */
         delete: operations["heed-notice"];
         options?: never;

@@ -3,7 +3,7 @@ import { own, put, type Whose } from "../service/secrets";
 import { Ask } from "./Ask";
 import * as say from "words/parts/GiveSecret";
 
-type Fields = { name: string; value: string; form: "variable" | "file" | "build" | "registry"; path?: string; registry?: string; username?: string; prebuilds?: boolean; reach: "everywhere" | "named"; repositories: string[]; branches: string[] };
+type Fields = { name: string; value: string; form: "variable" | "file" | "build" | "registry"; path?: string; owner?: string; registry?: string; username?: string; prebuilds?: boolean; reach: "everywhere" | "named"; repositories: string[]; branches: string[] };
 
 /**
  * The form that sets a secret of one level. With a name it is one's own for that one and
@@ -22,6 +22,7 @@ export function GiveSecret({ name, repository, of = own, repositories, onClose }
           value: f.value,
           form: f.form,
           path: f.form === "file" && f.path ? f.path : undefined,
+          owner: f.form === "file" && f.owner ? f.owner : undefined,
           registry: f.form === "registry" ? f.registry : undefined,
           username: f.form === "registry" ? f.username : undefined,
           prebuilds: f.prebuilds || undefined,
@@ -56,7 +57,7 @@ export function GiveSecret({ name, repository, of = own, repositories, onClose }
           ]}
         />
       </Form.Item>
-      {of.level === "person" && <Place />}
+      <OfFile own={of.level === "person"} />
       {shared && <OfImages />}
       {of.level !== "repository" && <Reach of={of} repositories={repositories ?? (repository ? [repository] : [])} />}
       {!name && (
@@ -68,13 +69,21 @@ export function GiveSecret({ name, repository, of = own, repositories, onClose }
   );
 }
 
-/** Where a file of one's own stands too. */
-function Place() {
-  return Form.useWatch<Fields["form"]>("form") === "file" ? (
-    <Form.Item name="path" label={say.alsoAt()} extra={say.aLinkLeads()}>
-      <Input spellCheck={false} autoComplete="off" placeholder={say.configTideKey()} />
-    </Form.Item>
-  ) : null;
+/** Of a file: where one of one's own stands too, and whose it is. */
+function OfFile({ own }: { own: boolean }) {
+  if (Form.useWatch<Fields["form"]>("form") !== "file") return null;
+  return (
+    <>
+      {own && (
+        <Form.Item name="path" label={say.alsoAt()} extra={say.aLinkLeads()}>
+          <Input spellCheck={false} autoComplete="off" placeholder={say.configTideKey()} />
+        </Form.Item>
+      )}
+      <Form.Item name="owner" label={say.theFileIs()} extra={say.aUserOfTheImage()}>
+        <Input spellCheck={false} autoComplete="off" maxLength={32} placeholder={say.theWorkspacesUser()} />
+      </Form.Item>
+    </>
+  );
 }
 
 /** Of one that is a repository's or the house's: what it has to do with images. */

@@ -2,7 +2,7 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { CheckCircleFilled, CloseCircleFilled, MinusCircleOutlined } from "@ant-design/icons";
 import { Alert, App, Button, Select, Space, Spin, Table, Tabs, theme } from "antd";
 import { useState } from "react";
-import { Problem, nameOf, type Service, type Workspace, type Me } from "../api/client";
+import { Problem, may, nameOf, whose, type Service, type Workspace, type Me } from "../api/client";
 import { allowPush, heed as heedIt, services as servicesOf, sheet as oneSheet, sheets as sheetsOf, workspace as oneWorkspace } from "../service/workspaces";
 import { bytes, cores, money } from "words/amounts";
 import { DayStrip } from "./DayStrip";
@@ -63,6 +63,7 @@ export function Story({ name, person, head }: { name: string; person: Me; head?:
             {say.bench()}
           </Button>
         )}
+        {!own && w.phase === "ready" && may(person, "workspace.enter", whose(person, w)) && <Button {...follow(`/workspaces/${nameOf(w)}/entry`)}>{say.comeIn()}</Button>}
         <Actions of={w} person={person} small={!head} />
       </div>
       <dl className={head ? "facts" : "facts one"}>
@@ -222,9 +223,11 @@ function ConditionNote({ of: c, workspace: w, own }: { of: Workspace["conditions
         style={{ marginBottom: 8 }}
         title={`${c.reason} (${when(c.since)})`}
         action={
-          <Button size="small" loading={heed.isPending} onClick={() => heed.mutate()}>
-            {say.iHaveReadIt()}
-          </Button>
+          own && (
+            <Button size="small" loading={heed.isPending} onClick={() => heed.mutate()}>
+              {say.iHaveReadIt()}
+            </Button>
+          )
         }
       />
     );

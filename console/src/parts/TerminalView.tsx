@@ -41,9 +41,10 @@ function copy(text: string) {
 /**
  * A terminal in a workspace. It lives there, not here: leaving the page lets
  * go of it, coming back joins it where it was. When the connection breaks it
- * is made again: what was printed and typed meanwhile comes, and comes once.
+ * is made again: what was printed and typed meanwhile comes, and comes once. With a
+ * reason it is an operator's own in somebody else's workspace.
  */
-export function TerminalView({ workspace, label = "main", places, onPlace }: { workspace: string; label?: string; places?: (line: string) => TextPlace[]; onPlace?: (p: TextPlace) => void }) {
+export function TerminalView({ workspace, label = "main", reason, places, onPlace }: { workspace: string; label?: string; reason?: string; places?: (line: string) => TextPlace[]; onPlace?: (p: TextPlace) => void }) {
   const [taste] = useTaste();
   const shown = useRef<{ terminal: Terminal; search: SearchAddon; fit: FitAddon }>(null);
   const [finding, setFinding] = useState<string>();
@@ -136,7 +137,7 @@ export function TerminalView({ workspace, label = "main", places, onPlace }: { w
       ready = false;
       now.onopen = () => {
         const back = at ? { life: at.life, from: at.at } : {};
-        now.send(JSON.stringify({ terminal: label, columns: terminal.cols, rows: terminal.rows, acknowledges: true, typist: me, ...back }));
+        now.send(JSON.stringify({ terminal: label, columns: terminal.cols, rows: terminal.rows, acknowledges: true, typist: me, reason, ...back }));
       };
       now.onmessage = (e: MessageEvent<ArrayBuffer>) => {
         const frame = new Uint8Array(e.data);
@@ -220,14 +221,14 @@ export function TerminalView({ workspace, label = "main", places, onPlace }: { w
       shown.current = null;
       terminal.dispose();
     };
-  }, [workspace, label, round]);
+  }, [workspace, label, reason, round]);
   useEffect(() => {
     const t = shown.current;
     if (!t) return;
     t.terminal.options.fontSize = taste.fontPixels;
     t.terminal.options.screenReaderMode = taste.reader;
     t.fit.fit();
-  }, [taste.fontPixels, taste.reader, workspace, label, round]);
+  }, [taste.fontPixels, taste.reader, workspace, label, reason, round]);
   return (
     <>
       {note && (

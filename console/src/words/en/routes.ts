@@ -17,6 +17,7 @@ export const houseRules = () => "House rules";
 export const cost = () => "Cost";
 export const journal = () => "Journal";
 export const you = () => "You";
+export const comeIn = () => "Come in";
 export const look = () => "Look";
 export const recordings = () => "Recordings";
 export const recording = () => "Recording";

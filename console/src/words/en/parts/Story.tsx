@@ -3,6 +3,7 @@ import type { ReactNode } from "react";
 export const whichLaunchSheet = () => "Which launch sheet";
 export const underWay = () => "under way";
 export const of = (owner: string) => ` of ${owner}`;
+export const comeIn = () => "Come in…";
 export const bench = () => "Bench";
 export const countedUnder = () => "Counted under";
 export const container = () => "Container";
