@@ -61,7 +61,10 @@ type Client struct {
 type link struct {
 	// Zone, where it is set, is told the zone in which the house tells its times, with
 	// each answer that says it.
-	Zone    func(name string)
+	Zone func(name string)
+	// Renewed, where it is set, is asked for the token each time that one is needed: what
+	// goes on for long has the newer value of a sign-in that was renewed meanwhile.
+	Renewed func() string
 	address string
 	token   string
 	http    *http.Client
@@ -193,6 +196,17 @@ func (c *link) once(ctx context.Context, method, path string, body []byte, heade
 	return c.pass(ctx, method, path, r, header)
 }
 
+// signIn says in a request who asks.
+func (c *link) signIn(header http.Header) {
+	token := c.token
+	if c.Renewed != nil {
+		token = c.Renewed()
+	}
+	if token != "" {
+		header.Set("Authorization", "Bearer "+token)
+	}
+}
+
 // pass sends a request whose body may be of any length, once.
 func (c *link) pass(ctx context.Context, method, path string, body io.Reader, header http.Header) (*http.Response, error) {
 	req, err := http.NewRequestWithContext(ctx, method, c.address+"/api/v1"+path, body)
@@ -203,9 +217,7 @@ func (c *link) pass(ctx context.Context, method, path string, body io.Reader, he
 	for k, v := range header {
 		req.Header[k] = v
 	}
-	if c.token != "" {
-		req.Header.Set("Authorization", "Bearer "+c.token)
-	}
+	c.signIn(req.Header)
 	res, err := c.http.Do(req)
 	if err != nil {
 		if ctx.Err() != nil {

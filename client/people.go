@@ -12,6 +12,12 @@ func (c Self) SignIn(ctx context.Context, name, password string) (wire.SignedIn,
 	return call[wire.SignedIn](ctx, c.link, "POST", "/sign-in", wire.SignIn{Name: name, Password: password})
 }
 
+// Renew gives this sign-in another value. The one that the client has is good until that
+// is used, and five minutes more.
+func (c Self) Renew(ctx context.Context) (wire.SignedIn, error) {
+	return call[wire.SignedIn](ctx, c.link, "POST", "/me/sign-in", nil)
+}
+
 // SignOut ends this sign-in.
 func (c Self) SignOut(ctx context.Context) error {
 	_, err := call[nothing](ctx, c.link, "POST", "/sign-out", nil)

@@ -109,9 +109,7 @@ func (c *link) watchOnce(ctx context.Context, changed func() (bool, error)) (boo
 // dial opens a connection that carries bytes both ways.
 func (c *link) dial(ctx context.Context, path string) (*websocket.Conn, error) {
 	header := http.Header{}
-	if c.token != "" {
-		header.Set("Authorization", "Bearer "+c.token)
-	}
+	c.signIn(header)
 	ws, res, err := websocket.DefaultDialer.DialContext(ctx, "ws"+strings.TrimPrefix(c.address, "http")+"/api/v1"+path, header)
 	if err != nil {
 		if res != nil && res.StatusCode >= 400 {

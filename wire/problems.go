@@ -38,6 +38,7 @@ var ProblemKinds = []ProblemKind{
 	{"no-files", http.StatusConflict, "nothing of it is left that could be given to anybody"},
 	{"far-reaching", http.StatusConflict, "it reaches a large part of the fleet, and has to be said to be meant"},
 	{"service-ends", http.StatusServiceUnavailable, "the service ends while a command runs that nobody can come back to, and that ends with its connection"},
+	{"renewed", http.StatusConflict, "the sign-in has another value by now than the one that was come by"},
 	{"name-taken", http.StatusConflict, "there is one of that name"},
 	{"no-change", http.StatusConflict, "it would change nothing"},
 	{"secret-missing", http.StatusConflict, "the definition requires a secret that nobody gives"},

@@ -353,7 +353,7 @@ func (a *API) signedIn(ctx huma.Context, next func(huma.Context)) {
 
 // changeless are the operations that look at something by another method than GET, or
 // let somebody in or out: an announcement that pauses changes pauses none of them.
-var changeless = []string{renewing, "sign-out", "make-code", "answer-device-request", "preflight", "check-rules", "verify-journal", "fill-starter", "pack-some-files"}
+var changeless = []string{renewing, "sign-out", "renew-sign-in", "make-code", "answer-device-request", "preflight", "check-rules", "verify-journal", "fill-starter", "pack-some-files"}
 
 // renewing is the operation by which whoever needs a workspace for one command
 // says so, four times a minute for each.

@@ -48,7 +48,7 @@ func description(t *testing.T) (d described) {
 
 // makesNothing are the POSTs after which there is nothing new that could be read.
 var makesNothing = []string{"ask-for-passkey", "ask-who", "sign-in-by-passkey", "begin-git-host", "begin-git-host-code", "ask-git-host-code", "cancel-operation", "renew-lease",
-	"sign-in", "sign-out", "show-enrolment", "visit-port", "make-code", "use-launch-link", "begin-device", "redeem-token", "renew-secrets", "answer-device-request", "tell-signed-out", // a way in, which stands in no list
+	"sign-in", "sign-out", "renew-sign-in", "show-enrolment", "visit-port", "make-code", "use-launch-link", "begin-device", "redeem-token", "renew-secrets", "answer-device-request", "tell-signed-out", // a way in, which stands in no list
 	"preflight", "check-rules", "verify-journal", "fill-starter", "pack-some-files", // a look
 	"start-workspace", "stop-workspace", "end-recording", "rebuild-workspace", "let-go", // a change of what is there
 	"test-webhook", "replay-webhook", "tell-push",

@@ -377,6 +377,9 @@ func signInRoutes(a *API) {
 		return answer, nil
 	})
 	done(a, op("POST", "/sign-out", "sign-out", "End this sign-in", policy.ChangeSelf), func(ctx context.Context, who service.Actor, _ *none) error { return a.svc.SignIns.SignOut(ctx, who) })
+	answer(a, op("POST", "/me/sign-in", "renew-sign-in", "Give the command line's sign-in another value; its own is good until that is used, and five minutes more", policy.ChangeSelf), func(ctx context.Context, who service.Actor, _ *none) (wire.SignedIn, error) {
+		return a.svc.SignIns.Renew(ctx, who)
+	})
 	done(a, op("PUT", "/me/password", "change-password", "Set another password, and end all other sign-ins", policy.ChangeSelf),
 		func(ctx context.Context, who service.Actor, in *struct{ Body wire.PasswordChange }) error {
 			return a.svc.SignIns.ChangePassword(ctx, who, in.Body, from(ctx))

@@ -9,6 +9,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -105,7 +106,7 @@ func (a peopleCommands) keepArrival(address string, in wire.SignedIn) error {
 	if a.service == "" { // whoever gives it no name means the one without
 		a.service = cmp.Or(os.Getenv("YARDBENCH_SERVICE"), usualService)
 	}
-	if err := keepSignIn(a.app, signedInAt{Address: address, Name: in.Person.Name, Token: in.Token}); err != nil {
+	if err := keepSignIn(a.app, signedInAt{Address: address, Name: in.Person.Name, Token: in.Token, Renewed: time.Now()}); err != nil {
 		return fmt.Errorf("keep the sign-in: %w", err)
 	}
 	in.Token = ""

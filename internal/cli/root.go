@@ -19,6 +19,7 @@ import (
 	"strings"
 	"syscall"
 	"text/template"
+	"time"
 	"unicode"
 
 	"github.com/spf13/cobra"
@@ -249,6 +250,8 @@ type signedInAt struct {
 	Address string `json:"address"`
 	Name    string `json:"name"`
 	Token   string `json:"token"`
+	// Renewed is when it was given that value.
+	Renewed time.Time `json:"renewed,omitzero"`
 }
 
 // usualService is the name of the one that nobody gave a name.
@@ -292,27 +295,86 @@ func signedIn(a *app) signedInAt {
 // keepSignIn keeps a sign-in under the name of the service that is meant, or forgets it,
 // where it is the zero one.
 func keepSignIn(a *app, in signedInAt) error {
+	return changeSignIns(func(f *signIns) bool {
+		name := a.named(*f)
+		if in == (signedInAt{}) {
+			delete(f.Services, name)
+			if f.Last = ""; len(f.Services) == 1 {
+				for only := range f.Services {
+					f.Last = only
+				}
+			}
+		} else {
+			f.Services[name], f.Last = in, name
+		}
+		return true
+	})
+}
+
+// changeSignIns changes what is kept of sign-ins, one command after the other; nothing
+// is written where do says so.
+func changeSignIns(do func(*signIns) bool) error {
 	p, err := signInPath()
+	if err == nil {
+		err = os.MkdirAll(filepath.Dir(p), 0o700)
+	}
 	if err != nil {
 		return err
 	}
+	lock, err := os.OpenFile(p+".lock", os.O_RDWR|os.O_CREATE, 0o600)
+	if err != nil {
+		return err
+	}
+	defer lock.Close()
+	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX); err != nil {
+		return err
+	}
 	f := readSignIns()
-	name := a.named(f)
-	if in == (signedInAt{}) {
-		delete(f.Services, name)
-		if f.Last = ""; len(f.Services) == 1 {
-			for only := range f.Services {
-				f.Last = only
-			}
-		}
-	} else {
-		f.Services[name], f.Last = in, name
+	if !do(&f) {
+		return nil
 	}
 	b, err := json.Marshal(f)
 	if err != nil {
 		return err
 	}
 	return durable.Write(p, b, 0o600)
+}
+
+const (
+	// renewEach is how old the value of a sign-in gets: a copy of it is worth no more.
+	renewEach = 24 * time.Hour
+	// renewWithin bounds what a command waits for a newer one.
+	renewWithin = 5 * time.Second
+)
+
+// renewSignIn gives the sign-in at the service that is meant another value, once its own is a
+// day old. Where that cannot be, the old one is as good as it was.
+func renewSignIn(a *app) {
+	if f := signedIn(a); f.Token == "" || time.Since(f.Renewed) < renewEach {
+		return
+	}
+	_ = changeSignIns(func(all *signIns) bool {
+		name := a.named(*all)
+		f := all.Services[name]
+		if f.Token == "" || time.Since(f.Renewed) < renewEach {
+			return false // another command has done it
+		}
+		c, err := client.New(f.Address, f.Token)
+		if err != nil {
+			return false
+		}
+		ctx, cancel := context.WithTimeout(context.Background(), renewWithin)
+		defer cancel()
+		in, err := c.Self.Renew(ctx)
+		if answered := (*wire.Problem)(nil); err != nil && !errors.As(err, &answered) {
+			return false
+		}
+		if f.Renewed = time.Now(); err == nil { // a service that says no is asked again tomorrow
+			f.Token = in.Token
+		}
+		all.Services[name] = f
+		return true
+	})
 }
 
 // client is for the service that one is signed in to.
@@ -322,11 +384,13 @@ func (a *app) client() (*client.Client, error) {
 	if address == "" {
 		address = os.Getenv("YARDBENCH_ADDRESS")
 	}
-	token := os.Getenv("YARDBENCH_TOKEN")
+	token, kept := os.Getenv("YARDBENCH_TOKEN"), false
 	if address == "" || address == f.Address {
 		address = f.Address
-		if token == "" {
-			token = f.Token
+		if token == "" && f.Token != "" {
+			renewSignIn(a)
+			f = signedIn(a)
+			token, kept = f.Token, true
 		}
 	}
 	if address == "" {
@@ -340,6 +404,14 @@ func (a *app) client() (*client.Client, error) {
 	c, err := client.New(address, token)
 	if err == nil {
 		c.Zone = tellIn
+	}
+	if err == nil && kept {
+		c.Renewed = func() string {
+			if now := signedIn(a); now.Address == f.Address && now.Name == f.Name {
+				return now.Token
+			}
+			return token // another has signed in here meanwhile
+		}
 	}
 	return c, err
 }

@@ -17,6 +17,8 @@ type Actor struct {
 	TokenID string
 	// Token tells that they came by a token for programs, and not by a sign-in.
 	Token bool
+	// Earlier tells that they came by a value that their sign-in does not have any more.
+	Earlier bool
 	// Since is when they signed in with it.
 	Since time.Time
 	// Grant is how much of what they may do they may do by this sign-in.

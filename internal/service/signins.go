@@ -161,7 +161,38 @@ func (s *SignIns) Authenticate(ctx context.Context, token string) (Actor, error)
 	if err == nil {
 		s.used(t)
 	}
+	if err == nil && t.Next {
+		err := s.store.Write(ctx, func(tx *store.Tx) error { return tx.TakeRenewed(ctx, t, hash[:], earlierGood) })
+		if err != nil && !errors.Is(err, store.ErrNotFound) { // it is as good the next time
+			slog.Warn("have a sign-in have its newer value", "person", a.Name, "error", err)
+		}
+	}
 	return a, err
+}
+
+// earlierGood is how long the earlier value of a sign-in is good once the newer one was
+// used: for what was begun with it.
+const earlierGood = 5 * time.Minute
+
+// Renew gives the command line's sign-in another value, so that a copy of the old one is
+// worth nothing; the old one is good until the newer is used, and shortly after. It
+// ends when it would have.
+func (s *SignIns) Renew(ctx context.Context, a Actor) (wire.SignedIn, error) {
+	if a.Earlier {
+		return wire.SignedIn{}, conflict("renewed", "this sign-in was renewed, and you come by its earlier value", "use the newer one")
+	}
+	value, hash := newToken("yb_")
+	var t store.Token
+	err := s.store.Write(ctx, func(tx *store.Tx) (err error) {
+		if t, err = tx.TokenByID(ctx, a.TokenID, tx.Now()); err != nil {
+			return err
+		}
+		if t.Door != "cli" {
+			return invalid("only sign-ins of the command line are renewed", "make another token, or sign in again")
+		}
+		return tx.RenewToken(ctx, t, hash)
+	})
+	return wire.SignedIn{Person: personView(a.Person), Token: value, ExpiresAt: t.ExpiresAt}, err
 }
 
 // endsOf is when a sign-in at a door ends.
@@ -205,7 +236,7 @@ func (s *SignIns) actorOf(ctx context.Context, t store.Token) (Actor, error) {
 	if err == nil && p.Left(s.now()) {
 		err = store.ErrNotFound
 	}
-	return Actor{Person: p, TokenID: t.ID, Token: t.Door == "token", Since: t.CreatedAt, Grant: t.Grant}, err
+	return Actor{Person: p, TokenID: t.ID, Token: t.Door == "token", Earlier: t.Earlier, Since: t.CreatedAt, Grant: t.Grant}, err
 }
 
 // Proved tells whether the actor has signed in lately enough to do an action; what says

@@ -219,7 +219,7 @@ func (tx peopleWrites) CloseAccount(ctx context.Context, id string, closed bool)
 	if !closed {
 		return tx.mustChange(ctx, "UPDATE people SET closed_at = NULL WHERE id = ?", id)
 	}
-	for _, end := range []func(context.Context, string) error{tx.DropTokens, tx.dropEnrolmentsBy, tx.dropEnrolmentsFor} {
+	for _, end := range []func(context.Context, string) error{tokensWrites{tx.txn}.DropTokens, tx.dropEnrolmentsBy, tx.dropEnrolmentsFor} {
 		if err := end(ctx, id); err != nil {
 			return err
 		}

@@ -75,11 +75,12 @@ type Q struct {
 	providersReads
 	linksReads
 	directoryReads
+	tokensReads
 	workspacesReads
 }
 
 func queries(r reader) Q {
-	return Q{r, conditionsReads{r}, journalReads{r}, meterReads{r}, operationsReads{r}, peopleReads{r}, guestsReads{r}, gitKeysReads{r}, passkeysReads{r}, luggageReads{r}, plansReads{r}, prebuildsReads{r}, repositoriesReads{r}, secretsReads{r}, sheetsReads{r}, shownReads{r}, webhooksReads{r}, providersReads{r}, linksReads{r}, directoryReads{r}, workspacesReads{r}}
+	return Q{r, conditionsReads{r}, journalReads{r}, meterReads{r}, operationsReads{r}, peopleReads{r}, guestsReads{r}, gitKeysReads{r}, passkeysReads{r}, luggageReads{r}, plansReads{r}, prebuildsReads{r}, repositoriesReads{r}, secretsReads{r}, sheetsReads{r}, shownReads{r}, webhooksReads{r}, providersReads{r}, linksReads{r}, directoryReads{r}, tokensReads{r}, workspacesReads{r}}
 }
 
 // reader is what all queries are asked with.

@@ -51,11 +51,12 @@ type Tx struct {
 	linksWrites
 	directoryWrites
 	teamsWrites
+	tokensWrites
 	workspacesWrites
 }
 
 func transaction(t *txn) *Tx {
-	return &Tx{t, conditionsWrites{t}, meterWrites{t}, operationsWrites{t}, peopleWrites{t}, guestsWrites{t}, gitKeysWrites{t}, passkeysWrites{t}, luggageWrites{t}, plansWrites{t}, prebuildsWrites{t}, repositoriesWrites{t}, secretsWrites{t}, sheetsWrites{t}, shownWrites{t}, webhooksWrites{t}, providersWrites{t}, linksWrites{t}, directoryWrites{t}, teamsWrites{t}, workspacesWrites{t}}
+	return &Tx{t, conditionsWrites{t}, meterWrites{t}, operationsWrites{t}, peopleWrites{t}, guestsWrites{t}, gitKeysWrites{t}, passkeysWrites{t}, luggageWrites{t}, plansWrites{t}, prebuildsWrites{t}, repositoriesWrites{t}, secretsWrites{t}, sheetsWrites{t}, shownWrites{t}, webhooksWrites{t}, providersWrites{t}, linksWrites{t}, directoryWrites{t}, teamsWrites{t}, tokensWrites{t}, workspacesWrites{t}}
 }
 
 // txn is what all of it is written with.
