@@ -34,9 +34,10 @@ func (c Journal) Head(ctx context.Context) (wire.JournalHead, error) {
 	return call[wire.JournalHead](ctx, c.link, "GET", "/journal/head", nil)
 }
 
-// Verify has the journal looked through, and held against heads.
-func (c Journal) Verify(ctx context.Context, heads []string) (wire.JournalVerdict, error) {
-	return call[wire.JournalVerdict](ctx, c.link, "POST", "/journal/verify", wire.JournalHeads{Heads: heads})
+// Verify has the journal looked through, and held against heads, which are signed with the
+// service's key or one of the earlier ones that are given, in PEM.
+func (c Journal) Verify(ctx context.Context, heads []string, keys ...string) (wire.JournalVerdict, error) {
+	return call[wire.JournalVerdict](ctx, c.link, "POST", "/journal/verify", wire.JournalHeads{Heads: heads, Keys: keys})
 }
 
 // List lists the webhooks.

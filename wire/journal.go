@@ -39,6 +39,7 @@ type SignedHead struct {
 	Hash         string    `json:"hash" doc:"SHA-256, hexadecimal"`
 	At           time.Time `json:"at"`
 	Signature    string    `json:"signature" doc:"Ed25519, base64; docs/journal.md says over what"`
+	Key          string    `json:"key,omitempty" doc:"Which key: 16 hexadecimal digits of the SHA-256 of its bytes"`
 }
 
 // JournalHead is a head with the key to hold it against.
@@ -51,6 +52,7 @@ type JournalHead struct {
 // JournalHeads are heads to hold a journal against.
 type JournalHeads struct {
 	Heads []string `json:"heads,omitempty" maxItems:"1000" doc:"As they were given out, each one line or JSON"`
+	Keys  []string `json:"keys,omitempty" maxItems:"20" doc:"Earlier keys of this journal that you kept, in PEM: heads that were signed with one of them count too"`
 }
 
 // JournalVerdict is what a look through the whole journal found.

@@ -63,7 +63,7 @@ func journalRoutes(a *API) {
 		})
 	answer(a, op("POST", "/journal/verify", "verify-journal", "Look through the whole journal, and hold it against heads that were given out", policy.SeeWholeJournal),
 		func(ctx context.Context, who service.Actor, in *struct{ Body wire.JournalHeads }) (wire.JournalVerdict, error) {
-			return s.Journal.VerifyJournal(ctx, who, in.Body.Heads)
+			return s.Journal.VerifyJournal(ctx, who, in.Body)
 		})
 	export := op("GET", "/journal/export", "export-journal", "Journal entries as CloudEvents 1.0, one a line, and last the signed head", policy.SeeWholeJournal)
 	export.Responses = map[string]*huma.Response{"200": {Description: "JSON Lines", Content: map[string]*huma.MediaType{jsonLines: {}}}}

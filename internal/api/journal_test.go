@@ -2,6 +2,7 @@ package api_test
 
 import (
 	"context"
+	"crypto/ed25519"
 	"encoding/json"
 	"io"
 	"net/http"
@@ -335,12 +336,31 @@ func TestJournalGoesOut(t *testing.T) {
 	for text, says := range map[string]string{
 		journal.Head(other).Sign(svc.rooms.JournalKey).String():                                  "rewritten",
 		cutHead(head.Head.Installation, head.Head.Number+50).Sign(svc.rooms.JournalKey).String(): "was cut",
-		strings.Replace(head.Line, " "+head.Head.Hash+" ", " "+strings.Repeat("1", 64)+" ", 1):   "not signed by this service",
+		strings.Replace(head.Line, " "+head.Head.Hash+" ", " "+strings.Repeat("1", 64)+" ", 1):   "was not signed with key ",
 		strings.Replace(head.Line, head.Head.Installation, "another", 1):                         "of another service",
 	} {
 		if v, err := astrid.Journal.Verify(context.Background(), []string{text}); err != nil || v.Sound || !strings.Contains(strings.Join(v.Problems, ";"), says) {
 			t.Errorf("a head that says %q is answered %+v, %v", says, v, err)
 		}
+	}
+	// One that was signed with an earlier key holds with that in hand, and says of which it is.
+	earlier, signing, err := ed25519.GenerateKey(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	kept, err := journal.PublicPEM(earlier)
+	if err != nil {
+		t.Fatal(err)
+	}
+	old := journal.Head(head.Head).Sign(signing).String()
+	if v, err := astrid.Journal.Verify(ctx, []string{old}); err != nil || v.Sound || !strings.Contains(strings.Join(v.Problems, ";"), "signed with key "+journal.KeyID(earlier)+", and is held against "+head.Head.Key) {
+		t.Errorf("the head of an earlier key is answered %+v, %v", v, err)
+	}
+	if v, err := astrid.Journal.Verify(ctx, []string{old, head.Line}, kept); err != nil || !v.Sound || v.Heads != 2 {
+		t.Errorf("with that key it is answered %+v, %v", v, err)
+	}
+	if _, err := astrid.Journal.Verify(ctx, nil, "rubbish"); err == nil || !strings.Contains(err.Error(), "no key of a journal") {
+		t.Errorf("a key of rubbish is answered %v", err)
 	}
 	if _, err := astrid.Journal.Verify(ctx, []string{"rubbish"}); err == nil || !strings.Contains(err.Error(), "no head of a journal") {
 		t.Errorf("rubbish is answered %v", err)

@@ -5,6 +5,7 @@ import (
 	"context"
 	"crypto/ed25519"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"os"
@@ -142,7 +143,8 @@ func (a journalCommands) journalHead() *cobra.Command {
 }
 
 func (a journalCommands) journalVerify() *cobra.Command {
-	var export, key string
+	var export string
+	var keys []string
 	service := a.withClient(func(cmd *cobra.Command, api *client.Client, args []string) error {
 		var heads []string
 		if len(args) == 1 {
@@ -151,7 +153,15 @@ func (a journalCommands) journalVerify() *cobra.Command {
 				return err
 			}
 		}
-		v, err := api.Journal.Verify(cmd.Context(), heads)
+		earlier := make([]string, len(keys))
+		for i, f := range keys {
+			text, err := os.ReadFile(f)
+			if err != nil {
+				return err
+			}
+			earlier[i] = string(text)
+		}
+		v, err := api.Journal.Verify(cmd.Context(), heads, earlier...)
 		if err != nil {
 			return err
 		}
@@ -171,16 +181,19 @@ func (a journalCommands) journalVerify() *cobra.Command {
 	c := &cobra.Command{
 		Use: "verify [FILE]", Short: "Look through the whole journal, or an export of it, and hold it against heads kept in a file, one a line",
 		Long:    "Look through the whole journal: every entry must fit the one before it. With a file of heads that were given out before (by journal head, a webhook or an export), each must still be in it as it was. With --export an export is held against its seal instead, and against such heads: for that no service is asked. The exit code is 4 where something is wrong.",
-		Example: "  yardbench journal verify\n  yardbench journal verify heads\n  yardbench journal verify --export november.jsonl --key journal.pem", Args: cobra.MaximumNArgs(1),
+		Example: "  yardbench journal verify\n  yardbench journal verify heads\n  yardbench journal verify heads --key journal-until-march.pem\n  yardbench journal verify --export november.jsonl --key journal.pem", Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if export != "" {
-				return a.verifyExport(export, key, args)
+				if len(keys) > 1 {
+					return usage{errors.New("an export has one key: give one --key")}
+				}
+				return a.verifyExport(export, strings.Join(keys, ""), args)
 			}
 			return service(cmd, args)
 		},
 	}
 	c.Flags().StringVar(&export, "export", "", "an export to look through, in the place of the service's journal")
-	c.Flags().StringVar(&key, "key", "", "with --export: the journal's key, in PEM, that came another way")
+	c.Flags().StringArrayVar(&keys, "key", nil, "an earlier key of the journal that you kept, in PEM, with which heads are signed (as often as wanted); with --export: its key, that came another way")
 	return c
 }
 

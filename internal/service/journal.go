@@ -57,7 +57,7 @@ func (s *Journal) JournalHead(ctx context.Context, a Actor) (wire.JournalHead, e
 
 // VerifyJournal walks the whole journal, and holds it against heads that were
 // given out before, each as one line or as JSON.
-func (s *Journal) VerifyJournal(ctx context.Context, a Actor, heads []string) (wire.JournalVerdict, error) {
+func (s *Journal) VerifyJournal(ctx context.Context, a Actor, in wire.JournalHeads) (wire.JournalVerdict, error) {
 	if !a.may(policy.SeeWholeJournal) {
 		return wire.JournalVerdict{}, denied(a, "see the whole journal")
 	}
@@ -70,7 +70,15 @@ func (s *Journal) VerifyJournal(ctx context.Context, a Actor, heads []string) (w
 	if err := q.VerifyJournal(ctx); err != nil {
 		v.Problems = append(v.Problems, err.Error())
 	}
-	for _, text := range heads {
+	keys := []ed25519.PublicKey{s.journalKey.Public().(ed25519.PublicKey)}
+	for n, text := range in.Keys {
+		key, err := journal.ParsePublicPEM([]byte(text))
+		if err != nil {
+			return v, at(invalid("this is no key of a journal", "give it in PEM, as it stood beside its heads"), fmt.Sprintf("/keys/%d", n), err.Error())
+		}
+		keys = append(keys, key)
+	}
+	for _, text := range in.Heads {
 		h, err := journal.ParseHead(text)
 		if err != nil {
 			return v, invalid("this is no head of a journal: "+err.Error(), "give them as they were given out, one a line")
@@ -83,8 +91,8 @@ func (s *Journal) VerifyJournal(ctx context.Context, a Actor, heads []string) (w
 		switch {
 		case h.Installation != s.installation:
 			v.Problems = append(v.Problems, fmt.Sprintf("the head of entry %d is of another service, %s", h.Number, h.Installation))
-		case !h.Genuine(s.journalKey.Public().(ed25519.PublicKey)):
-			v.Problems = append(v.Problems, fmt.Sprintf("the head of entry %d was not signed by this service", h.Number))
+		case !h.Genuine(keys...):
+			v.Problems = append(v.Problems, h.Stranger(keys...))
 		case !ok:
 			v.Problems = append(v.Problems, fmt.Sprintf("entry %d, whose head was given out at %s, is not in the journal: it was cut", h.Number, h.At.Format("2006-01-02 15:04:05 MST")))
 		case hex.EncodeToString(hash) != h.Hash:

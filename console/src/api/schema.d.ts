@@ -4929,6 +4929,8 @@ export interface components {
         JournalHeads: {
             /** @description As they were given out, each one line or JSON */
             heads?: string[];
+            /** @description Earlier keys of this journal that you kept, in PEM: heads that were signed with one of them count too */
+            keys?: string[];
         };
         JournalVerdict: {
             /** Format: int64 */
@@ -7022,6 +7024,8 @@ export interface components {
             /** @description SHA-256, hexadecimal */
             hash: string;
             installation: string;
+            /** @description Which key: 16 hexadecimal digits of the SHA-256 of its bytes */
+            key?: string;
             /** Format: int64 */
             number: number;
             /** @description Ed25519, base64; docs/journal.md says over what */

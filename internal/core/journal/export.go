@@ -186,7 +186,7 @@ func VerifyExport(r io.Reader, key ed25519.PublicKey, heads []Head) (Report, err
 	for _, h := range heads {
 		switch is, there := hashes[h.Number]; {
 		case !h.Genuine(key):
-			say("the head of entry %d was not signed with this key", h.Number)
+			say("%s", h.Stranger(key))
 		case h.Installation != seal.Installation:
 			say("the head of entry %d is of another service, %s", h.Number, h.Installation)
 		case !there: // not in this part

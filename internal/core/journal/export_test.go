@@ -77,7 +77,7 @@ func TestVerifyExport(t *testing.T) {
 		"held against a head":    {text, pub, head(2, "hash2", key), ""},
 		"against a head beyond":  {text, pub, head(12, "x", key), ""},
 		"against another entry":  {text, pub, head(2, "other", key), "entry 2 is another one"},
-		"against another's head": {text, pub, head(2, "hash2", other), "was not signed with this key"},
+		"against another's head": {text, pub, head(2, "hash2", other), "and is held against " + KeyID(pub)},
 	} {
 		r, err := VerifyExport(strings.NewReader(c.text), c.key, c.heads)
 		said := strings.Join(r.Problems, "; ")

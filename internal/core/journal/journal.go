@@ -14,9 +14,12 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
+
+	"yardbench/internal/core/plain"
 )
 
 // Event is a CloudEvent (CloudEvents 1.0, JSON event format).
@@ -54,7 +57,8 @@ type Head struct {
 	Number       int64     `json:"number"`
 	Hash         string    `json:"hash"` // SHA-256, hexadecimal
 	At           time.Time `json:"at"`
-	Signature    string    `json:"signature"` // Ed25519 over Bytes, base64
+	Signature    string    `json:"signature"`     // Ed25519 over Bytes, base64
+	Key          string    `json:"key,omitempty"` // which key, as KeyID tells it; older releases did not say
 }
 
 // Bytes are what is signed: five lines.
@@ -65,18 +69,43 @@ func (h Head) Bytes() []byte {
 // Sign signs the head.
 func (h Head) Sign(key ed25519.PrivateKey) Head {
 	h.Signature = base64.StdEncoding.EncodeToString(ed25519.Sign(key, h.Bytes()))
+	h.Key = KeyID(key.Public().(ed25519.PublicKey))
 	return h
 }
 
-// Genuine tells whether the head was signed with the key.
-func (h Head) Genuine(key ed25519.PublicKey) bool {
+// KeyID names a key: 16 hexadecimal digits of the SHA-256 of its 32 bytes. It is a help in
+// finding the key; that a head is of it, the signature says.
+func KeyID(key ed25519.PublicKey) string {
+	sum := sha256.Sum256(key)
+	return hex.EncodeToString(sum[:8])
+}
+
+// Genuine tells whether the head was signed with one of the keys.
+func (h Head) Genuine(keys ...ed25519.PublicKey) bool {
 	sig, err := base64.StdEncoding.DecodeString(h.Signature)
-	return err == nil && len(key) == ed25519.PublicKeySize && ed25519.Verify(key, h.Bytes(), sig)
+	return err == nil && slices.ContainsFunc(keys, func(key ed25519.PublicKey) bool {
+		return len(key) == ed25519.PublicKeySize && ed25519.Verify(key, h.Bytes(), sig)
+	})
+}
+
+// Stranger says of a head that is not genuine what it was signed with, and what it was
+// held against.
+func (h Head) Stranger(keys ...ed25519.PublicKey) string {
+	known := make([]string, len(keys))
+	for i, k := range keys {
+		known[i] = KeyID(k)
+	}
+	switch {
+	case h.Key == "" || slices.Contains(known, h.Key):
+		return fmt.Sprintf("the head of entry %d was not signed with key %s", h.Number, strings.Join(known, " or "))
+	default:
+		return fmt.Sprintf("the head of entry %d says that it was signed with key %s, and is held against %s", h.Number, plain.Line(h.Key, 40), strings.Join(known, ", "))
+	}
 }
 
 // String is the head on one line, as the header Journal-Head carries it.
 func (h Head) String() string {
-	return fmt.Sprintf("%s %d %s %s %s", h.Installation, h.Number, h.Hash, h.At.UTC().Format(time.RFC3339Nano), h.Signature)
+	return strings.TrimSpace(fmt.Sprintf("%s %d %s %s %s %s", h.Installation, h.Number, h.Hash, h.At.UTC().Format(time.RFC3339Nano), h.Signature, h.Key))
 }
 
 // ParseHead reads a head as String writes it, or as JSON.
@@ -86,10 +115,13 @@ func ParseHead(s string) (h Head, err error) {
 		return h, json.Unmarshal([]byte(s), &h)
 	}
 	f := strings.Fields(s)
-	if len(f) != 5 {
-		return h, fmt.Errorf("a head has five parts, not %d", len(f))
+	if len(f) != 5 && len(f) != 6 {
+		return h, fmt.Errorf("a head has six parts, or five of an older release, not %d", len(f))
 	}
-	h = Head{Installation: f[0], Hash: f[2], Signature: f[4]}
+	if len(f) == 6 {
+		h.Key = f[5]
+	}
+	h.Installation, h.Hash, h.Signature = f[0], f[2], f[4]
 	if h.Number, err = strconv.ParseInt(f[1], 10, 64); err == nil {
 		h.At, err = time.Parse(time.RFC3339Nano, f[3])
 	}

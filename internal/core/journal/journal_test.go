@@ -27,6 +27,21 @@ func TestHead(t *testing.T) {
 			t.Errorf("a head with another %s is genuine", what)
 		}
 	}
+	// Of an earlier key, and of a release that did not say which.
+	before, _, err := ed25519.GenerateKey(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	old := h
+	old.Key = ""
+	if got, err := ParseHead(old.String()); err != nil || got.Key != "" || !got.Genuine(before, pub) || got.Genuine(before) || h.Key != KeyID(pub) {
+		t.Errorf("an old head is %+v, %v; the key is %s", got, err, h.Key)
+	}
+	for who, says := range map[*Head]string{&h: "says that it was signed with key " + KeyID(pub) + ", and is held against " + KeyID(before), &old: "was not signed with key " + KeyID(before)} {
+		if got := who.Stranger(before); !strings.Contains(got, says) {
+			t.Errorf("it says %q", got)
+		}
+	}
 	if h.Genuine(nil) {
 		t.Error("without a key it is genuine")
 	}
