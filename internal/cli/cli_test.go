@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -180,6 +181,20 @@ func TestSignInIsKept(t *testing.T) {
 	if err != nil || strings.Contains(fmt.Sprintf("%+v", *c), "yb_x") {
 		t.Errorf("another service is given the token: %+v, %v", c, err)
 	}
+	// A command that was stopped while it renews its sign-in holds up none.
+	a.address = ""
+	lock, err := os.Open(path + ".lock")
+	if err == nil {
+		err = syscall.Flock(int(lock.Fd()), syscall.LOCK_EX)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	began := time.Now()
+	if _, err := a.client(); err != nil || time.Since(began) > 2*time.Second {
+		t.Errorf("beside another command: %v after %s", err, time.Since(began))
+	}
+	lock.Close()
 	if err := os.WriteFile(path, []byte("{"), 0o600); err != nil {
 		t.Fatal(err)
 	}

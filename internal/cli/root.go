@@ -295,7 +295,7 @@ func signedIn(a *app) signedInAt {
 // keepSignIn keeps a sign-in under the name of the service that is meant, or forgets it,
 // where it is the zero one.
 func keepSignIn(a *app, in signedInAt) error {
-	return changeSignIns(func(f *signIns) bool {
+	return changeSignIns(2*renewWithin, func(f *signIns) bool {
 		name := a.named(*f)
 		if in == (signedInAt{}) {
 			delete(f.Services, name)
@@ -311,9 +311,9 @@ func keepSignIn(a *app, in signedInAt) error {
 	})
 }
 
-// changeSignIns changes what is kept of sign-ins, one command after the other; nothing
-// is written where do says so.
-func changeSignIns(do func(*signIns) bool) error {
+// changeSignIns changes what is kept of sign-ins, one command after the other: it waits for
+// another's turn so long at most. Nothing is written where do says so.
+func changeSignIns(wait time.Duration, do func(*signIns) bool) error {
 	p, err := signInPath()
 	if err == nil {
 		err = os.MkdirAll(filepath.Dir(p), 0o700)
@@ -326,8 +326,13 @@ func changeSignIns(do func(*signIns) bool) error {
 		return err
 	}
 	defer lock.Close()
-	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX); err != nil {
-		return err
+	for end := time.Now().Add(wait); ; time.Sleep(20 * time.Millisecond) {
+		if err = syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err == nil {
+			break
+		}
+		if time.Now().After(end) {
+			return fmt.Errorf("another command changes %s: %w", p, err)
+		}
 	}
 	f := readSignIns()
 	if !do(&f) {
@@ -348,12 +353,12 @@ const (
 )
 
 // renewSignIn gives the sign-in at the service that is meant another value, once its own is a
-// day old. Where that cannot be, the old one is as good as it was.
+// day old. Where that cannot be, or another command is at it, the old one is as good as it was.
 func renewSignIn(a *app) {
 	if f := signedIn(a); f.Token == "" || time.Since(f.Renewed) < renewEach {
 		return
 	}
-	_ = changeSignIns(func(all *signIns) bool {
+	_ = changeSignIns(0, func(all *signIns) bool {
 		name := a.named(*all)
 		f := all.Services[name]
 		if f.Token == "" || time.Since(f.Renewed) < renewEach {
