@@ -58,6 +58,13 @@ func TestWatchedFromOutside(t *testing.T) {
 	if strings.Contains(text, "yardbench_last_backup_timestamp_seconds 0") {
 		t.Error("the backup is not seen")
 	}
+	if !strings.Contains(text, "\nyardbench_sealing_key_made_timestamp_seconds 0\n") {
+		t.Error("the first sealing key has a time")
+	}
+	w.must(w.as("astrid", "", "keys", "rotate"), 0)
+	if _, text := w.fetched("http://" + at + "/metrics"); !regexp.MustCompile(`\nyardbench_sealing_key_made_timestamp_seconds [1-9]`).MatchString(text) {
+		t.Error("another sealing key has no time")
+	}
 	for _, name := range []string{"ingrid", "quay", "tide-board", "skerry"} {
 		if strings.Contains(text, name) {
 			t.Errorf("it names %s", name)

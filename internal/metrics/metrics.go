@@ -99,6 +99,7 @@ var (
 	backedUp   = desc("last_backup_timestamp_seconds", "When the newest backup was made; 0 for never.")
 	certEnds   = desc("certificate_ends_timestamp_seconds", "When the certificate of the service's door ends; 0 where it has none.")
 	trailLag   = desc("trail_behind_seconds", "For how long the second place has not followed the records; 0 where it has, or there is none.")
+	sealing    = desc("sealing_key_made_timestamp_seconds", "When the key that secrets are sealed with was made; 0 for the first.")
 	built      = desc("build_info", "The service's version.", "version")
 )
 
@@ -111,7 +112,7 @@ type gauges struct{ Of }
 
 // Describe implements [prometheus.Collector].
 func (g gauges) Describe(to chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{workspaces, conditions, trouble, waiting, most, failing, lag, refused, entries, free, size, backedUp, trailLag, certEnds, built} {
+	for _, d := range []*prometheus.Desc{workspaces, conditions, trouble, waiting, most, failing, lag, refused, entries, free, size, backedUp, trailLag, certEnds, sealing, built} {
 		to <- d
 	}
 }
@@ -173,6 +174,11 @@ func (g gauges) Collect(to chan<- prometheus.Metric) {
 	put(lag, float64(f.WebhookLag))
 	to <- prometheus.MustNewConstMetric(refused, prometheus.CounterValue, float64(f.RefusedSignIns))
 	put(entries, float64(f.Entries))
+	made := 0.0
+	if !f.SealingKeyMade.IsZero() {
+		made = float64(f.SealingKeyMade.Unix())
+	}
+	put(sealing, made)
 }
 
 // Handler answers what is counted.

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"sync/atomic"
+	"time"
 
 	"yardbench/wire"
 )
@@ -26,6 +27,8 @@ type Figure struct {
 	WebhookLag      int64
 	Entries         int64 // of the journal, from its beginning
 	RefusedSignIns  int64 // by password, since the service began
+	// SealingKeyMade is when the key that seals now was made; zero for the first.
+	SealingKeyMade time.Time
 }
 
 // Now counts.
@@ -44,6 +47,15 @@ func (s *Figures) Now(ctx context.Context) (f Figure, err error) {
 	q := s.views.store.Read()
 	if f.Entries, err = q.JournalHead(ctx); err != nil {
 		return f, err
+	}
+	keys, err := notes(ctx, q)
+	if err != nil {
+		return f, err
+	}
+	for _, k := range keys {
+		if k.MadeAt.After(f.SealingKeyMade) {
+			f.SealingKeyMade = k.MadeAt
+		}
 	}
 	hooks, err := q.Webhooks(ctx)
 	for _, h := range hooks {
