@@ -257,6 +257,21 @@ func (w *world) nowhere(t *testing.T, workspace, logs string, values ...string) 
 	search("the printed log", []byte(logs))
 	search("the service's own log", []byte(w.output.String()))
 	search("the journal as it goes out", []byte(w.must(w.as("astrid", "", "journal", "list", "--json"), 0)))
+	search("the journal's export", []byte(w.must(w.as("astrid", "", "journal", "export"), 0)))
+	for _, ask := range []string{"secret list", "secret explain tide-board", "list", "whoami", "cost"} {
+		search("yardbench "+ask, []byte(w.must(w.as("ingrid", "", append(strings.Fields(ask), "--json")...), 0)))
+	}
+	all, err := filepath.Glob("/proc/[0-9]*/cmdline")
+	if err != nil || len(all) < 3 {
+		t.Fatalf("the machine's processes are %v, %v", all, err)
+	}
+	for _, p := range all {
+		line, _ := os.ReadFile(p) // it may have ended
+		search("the machine's list of processes", line)
+	}
+	if limits, err := os.ReadFile(fmt.Sprintf("/proc/%d/limits", w.service.Process.Pid)); err != nil || !regexp.MustCompile(`(?m)^Max core file size +0 +0 `).Match(limits) {
+		t.Errorf("the service may leave a core: %s, %v", limits, err)
+	}
 	for _, of := range []string{"environ", "cmdline"} {
 		content, err := os.ReadFile(fmt.Sprintf("/proc/%d/%s", w.service.Process.Pid, of))
 		if err != nil {
@@ -264,7 +279,7 @@ func (w *world) nowhere(t *testing.T, workspace, logs string, values ...string) 
 		}
 		search("the service's "+of, content)
 	}
-	err := filepath.WalkDir(filepath.Join(w.dir, "data"), func(path string, d fs.DirEntry, err error) error {
+	err = filepath.WalkDir(filepath.Join(w.dir, "data"), func(path string, d fs.DirEntry, err error) error {
 		if err != nil || !d.Type().IsRegular() {
 			return err
 		}

@@ -110,6 +110,7 @@ func Run(ctx context.Context, c Config) error {
 	ctx, end := context.WithCancelCause(ctx)
 	cancel := func() { end(nil) }
 	defer cancel()
+	_ = syscall.Setrlimit(syscall.RLIMIT_CORE, &syscall.Rlimit{}) // secrets are in memory; only lowered: never refused
 	dir, err := filepath.Abs(c.DataDir)
 	if err != nil {
 		return err
