@@ -45,7 +45,7 @@ func TestASecondServiceOnACopyOfTheRecords(t *testing.T) {
 		return string(out), err
 	}
 	out, err := second()
-	if err == nil || !strings.Contains(out, "another service keeps this yard's workspaces") || !strings.Contains(out, "--take-over") || !strings.Contains(out, filepath.Join(w.dir, "data")) {
+	if err == nil || !strings.Contains(out, "another service keeps this yard's workspaces") || !strings.Contains(out, "--take-over") || !strings.Contains(out, "with the same records, runs now") || !strings.Contains(out, filepath.Join(w.dir, "data")) {
 		t.Fatalf("beside the living one it says %v:\n%s", err, out)
 	}
 	for _, name := range []string{"before", "after"} {

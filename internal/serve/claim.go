@@ -136,7 +136,13 @@ func RunsHere(where string) bool {
 }
 
 func (c *claim) refusal(there yard.Claim) error {
-	return fmt.Errorf("%w: the one at %s, with the same records. Two would take each other's workspaces away, so this one does nothing. If that one is gone for good, or was moved here, start this one once with --take-over", yard.ErrClaimed, there.Where)
+	is := "" // on another machine it is not seen from here
+	if RunsHere(there.Where) {
+		is = ", runs now" // its lock tells it more surely than a beat would that it leaves in the yard
+	} else if own, err := os.Hostname(); err == nil && strings.HasPrefix(there.Where, own+":") {
+		is = ", does not run now"
+	}
+	return fmt.Errorf("%w: the one at %s, with the same records%s. Two would take each other's workspaces away, so this one does nothing. If that one is gone for good, or was moved here, start this one once with --take-over", yard.ErrClaimed, there.Where, is)
 }
 
 // claimLook is how often it is looked whether another service has taken over.

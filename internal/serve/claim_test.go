@@ -3,7 +3,10 @@ package serve
 import (
 	"context"
 	"errors"
+	"os"
 	"path/filepath"
+	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -107,5 +110,31 @@ func TestHolder(t *testing.T) {
 	}
 	if other, err := holderOf(t.TempDir()); err != nil || other == one {
 		t.Errorf("two folders are %s and %s, %v", one, other, err)
+	}
+}
+
+// Who is refused is told whether the other service runs, where that is seen from here.
+func TestRefusalTellsWhetherTheOtherRuns(t *testing.T) {
+	host, err := os.Hostname()
+	if err != nil {
+		t.Fatal(err)
+	}
+	runs, ended := t.TempDir(), t.TempDir()
+	for _, dir := range []string{runs, ended} {
+		lock, err := os.Create(filepath.Join(dir, "lock"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer lock.Close()
+		if dir == runs {
+			if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	for where, says := range map[string]string{host + ":" + runs: "records, runs now.", host + ":" + ended: "records, does not run now.", host + ":/nothing/here": "records, does not run now.", "lighthouse:" + runs: "with the same records. Two"} {
+		if got := (&claim{}).refusal(yard.Claim{Where: where}).Error(); !strings.Contains(got, says) {
+			t.Errorf("of %s it is said: %s", where, got)
+		}
 	}
 }
