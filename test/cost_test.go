@@ -22,8 +22,8 @@ func TestCost(t *testing.T) {
 	w := newWorld(t)
 	c := w.client("ingrid")
 	w.rules("small: 0.06", "small: 3600") // a euro a second
-	w.must(w.as("ingrid", "", "launch", "berth-planner", "--name", "metered"), 0)
 	began := time.Now()
+	w.must(w.as("ingrid", "", "launch", "berth-planner", "--name", "metered"), 0)
 	time.Sleep(1500 * time.Millisecond)
 	w.kill()
 	time.Sleep(1500 * time.Millisecond)
@@ -36,7 +36,7 @@ func TestCost(t *testing.T) {
 		t.Fatalf("the report is %+v, %v", report, err)
 	}
 	row := report.Rows[0]
-	if euros := time.Duration(row.ActiveMicros+row.IdleMicros) * time.Microsecond; euros < 3*time.Second || euros > ran+5*time.Second {
+	if euros := time.Duration(row.ActiveMicros+row.IdleMicros) * time.Microsecond; euros < 3*time.Second || euros > ran {
 		t.Errorf("at a euro a second it cost %s, and ran %s", euros, ran)
 	}
 	if ws, err := c.Workspaces.Show(t.Context(), "metered"); err != nil || ws.CostMicros != report.Total.TotalMicros || len(ws.Day) == 0 {

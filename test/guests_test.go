@@ -1,6 +1,7 @@
 package test
 
 import (
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -95,6 +96,19 @@ func TestPeopleInTheBrowser(t *testing.T) {
 	}
 	guest := w.page(t, "tormod")
 	guest.do("what a guest sees", guest.says("You are a guest here until"), gone("House rules"), chromedp.Navigate(w.address+"/repositories"), guest.says("tide-board"), gone("fare-desk"))
+
+	// Who leaves: what of theirs runs is said, and stopped where that is wanted.
+	w.must(w.as("mats", "", "launch", "tide-board", "--name", "left"), 0, "is ready")
+	astrid := w.page(t, "astrid")
+	shut := func(name string) chromedp.Action[chromedp.Void] {
+		return clicked(`//*[@role="row"][*[.="` + name + `"]]//button[normalize-space(.)="Close"]`)
+	}
+	astrid.do("an account is closed", chromedp.Navigate(w.address+"/people"), shut("mats"), astrid.says("Of theirs there runs, at "), astrid.says("an hour: left."), clicked(`//label[contains(., "Stop it too")]`), modal(), gone("Close the account of"))
+	w.until(w.client("astrid"), "left.mats", 20*time.Second, inPhase("stopped"))
+	if p, err := w.client("astrid").People.List(t.Context()); err != nil || !slices.ContainsFunc(p, func(p wire.Person) bool { return p.Name == "mats" && p.Closed }) {
+		t.Errorf("mats's account is open, %v", err)
+	}
+	astrid.do("one with nothing", shut("peder"), astrid.says("Nothing of theirs runs."), button("Cancel"))
 
 	runa.do("a team's secret", chromedp.Navigate(w.address+"/secrets?view=team"), button("Set a secret of team Timetable"), seen("#name"), still("#name"), chromedp.SendKeys(chromedp.CSS("#name"), "GAUGE_KEY"), chromedp.SendKeys(chromedp.CSS("#value"), "changeme"), clicked(`//label[contains(., "all its people's workspaces")]`), modal(), runa.says("$GAUGE_KEY"), runa.says("all its people"), runa.says("what an example has"))
 	ingrid := w.page(t, "ingrid")

@@ -4,6 +4,7 @@ import { App, Button, Form, Input, Select, Space, Table, theme } from "antd";
 import { useMemo, useState } from "react";
 import { Link } from "react-router";
 import { type Person, type Me, may, ledBy, ofTeam } from "../api/client";
+import { CloseAccount } from "../parts/CloseAccount";
 import { PageHead } from "../parts/Page";
 import { Ask } from "../parts/Ask";
 import { Guests, InviteGuest } from "../parts/Guests";
@@ -50,6 +51,7 @@ export function PeoplePage({ person }: { person: Me }) {
   const { modal } = App.useApp();
   const [enrolling, setEnrolling] = useState<{ person?: string }>();
   const [inviting, setInviting] = useState(false);
+  const [closing, setClosing] = useState<Person>();
   const brings = may(person, "people.change");
   const [tokensOf, setTokensOf] = useState<string>();
   const people = useQuery(everybody);
@@ -180,19 +182,7 @@ export function PeoplePage({ person }: { person: Me }) {
                 </Button>
               </>
             ) : (
-              <Button
-                size="small"
-                danger
-                onClick={() =>
-                  modal.confirm({
-                    title: say.closeTheAccountOf(p.full_name),
-                    content: say.theyAreSignedOut(),
-                    okText: say.close(),
-                    okButtonProps: { danger: true },
-                    onOk: () => change.mutateAsync({ name: p.name, closed: true }).catch(() => undefined),
-                  })
-                }
-              >
+              <Button size="small" danger onClick={() => setClosing(p)}>
                 {say.close()}
               </Button>
             )}
@@ -233,6 +223,7 @@ export function PeoplePage({ person }: { person: Me }) {
       <ProblemNote error={people.error ?? teams.error} />
       {brings && <OpenLinks />}
       {may(person, "guest.change", "team", "other") && <Guests />}
+      {closing && <CloseAccount of={closing} onClose={() => setClosing(undefined)} />}
       {inviting && <InviteGuest teams={brings ? known : leads} team={leads[0]} onClose={() => setInviting(false)} />}
       {tokensOf && <ProgramTokens of={tokensOf} onClose={() => setTokensOf(undefined)} />}
       <List<Row> rows={rows} columns={columns} filters={filters} texts={texts} usual="name" find={say.findByNameOr()} loading={people.isPending} empty={say.nobodyFitsWhatYou()} head={(shown) => <span className="quiet number">{say.shown(shown.length)}</span>} />

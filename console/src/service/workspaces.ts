@@ -38,6 +38,13 @@ export const workspaces = (all: boolean) =>
     refetchInterval: 60_000, // what it cost so far
   });
 
+/** What of somebody runs, or is about to. */
+export const runsOf = (owner: string) =>
+  queryOptions({
+    queryKey: ["workspaces", "running", owner],
+    queryFn: async ({ signal }) => (await whole((page) => api.GET("/api/v1/workspaces", { signal, params: { query: { ...page, all: true, owner } } }))).filter((w) => ["waiting", "preparing", "starting", "ready"].includes(w.phase)),
+  });
+
 export const stop = (name: string) => take(api.POST("/api/v1/workspaces/{workspace}/stop", { params: { path: { workspace: name } } }));
 export const hold = (name: string, seconds: number, why: string) => take(api.PUT("/api/v1/workspaces/{workspace}/hold", { params: { path: { workspace: name } }, body: { seconds, why } }));
 

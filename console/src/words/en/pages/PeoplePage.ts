@@ -30,8 +30,6 @@ export const open2 = () => "Open";
 export const eraseOfFullName = (fullName: string) => `Erase ${fullName}?`;
 export const everythingThatIsKnown = () => "Everything that is known of them is taken away: name, e-mail address, sign-ins, secrets, credentials. What they did stays in the journal under a made-up name. This cannot be undone.";
 export const erase = () => "Erase";
-export const closeTheAccountOf = (fullName: string) => `Close the account of ${fullName}?`;
-export const theyAreSignedOut = () => "They are signed out everywhere and may not sign in. Their workspaces stay, for you to stop or remove.";
 export const close = () => "Close";
 export const openLinks = () => "Open links";
 export const n1EnrolmentLinkCan = () => "1 enrolment link can still be used";
