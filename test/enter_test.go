@@ -77,7 +77,7 @@ func TestOperatorsEnterWithAReason(t *testing.T) {
 	// In the console: a reason is asked for each time, and nothing is there for whoever may not.
 	p := w.page(t, "astrid")
 	p.do("a reason is asked for", chromedp.Navigate(w.address+"/workspaces/quay.ingrid"), clicked(`//a[.="Come in…"]`), p.says("You get a terminal of your own in it"), button("Come in"), p.says("Say why, in one line"))
-	p.do("she comes in with one", chromedp.SendKeys(chromedp.CSS("#reason"), "to look in the console\r"), p.says("ingrid was told that you came in: to look in the console"), seen(".xterm-screen"), p.says("crew@quay"))
+	p.do("she comes in with one", chromedp.SendKeys(chromedp.CSS("#reason"), "to look in the console\r"), p.says("ingrid is told as you come in: to look in the console"), seen(".xterm-screen"), p.says("crew@quay"))
 	w.until(c, "quay", slack*10*time.Second, func(ws wire.Workspace) bool {
 		return strings.Contains(condition(ws, "notice"), "to look in the console")
 	})

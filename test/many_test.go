@@ -42,7 +42,7 @@ func TestTenByOneLinkOnAnEngine(t *testing.T) {
 		name := fmt.Sprintf("pupil%d", i)
 		if r := w.command(name, demo.Password+"\n", "sign-in", w.address, "--as", name).run(); r.code == 0 {
 			w.config[name] = filepath.Join(w.dir, "config-"+name)
-			said[w.must(w.as(name, "", "run", "tide-board", "--", "sh", "-c", "echo $YARDBENCH_OWNER at $(cat /proc/sys/kernel/hostname); git -C . log --oneline | wc -l"), 0, name+" at ")] = true
+			said[w.must(w.as(name, "", "run", "tide-board", "--", "sh", "-c", "test ! -e /tmp/mine && touch /tmp/mine && echo $YARDBENCH_OWNER"), 0, name)] = true
 		}
 	}
 	if len(said) != 10 {

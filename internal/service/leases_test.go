@@ -117,7 +117,7 @@ func TestLeases(t *testing.T) {
 					if cause := context.Cause(held[what]); !errors.Is(cause, ErrLeaseEnded) {
 						t.Errorf("%s ended with %v", what, cause)
 					}
-				case <-time.After(30 * time.Second):
+				case <-time.After(10 * time.Second):
 					t.Errorf("%s has not ended", what)
 				}
 				delete(held, what)

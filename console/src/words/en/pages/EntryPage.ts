@@ -6,4 +6,4 @@ export const isReadBy = (owner: string) => `${owner} reads it, and it is in the 
 export const sayWhy = () => "Say why, in one line";
 export const herBuildHangs = () => "the build hangs, and takes the yard's processors";
 export const comeIn = () => "Come in";
-export const youCameIn = (owner: string, reason: string) => `${owner} was told that you came in: ${reason}`;
+export const youCameIn = (owner: string, reason: string) => `${owner} is told as you come in: ${reason}`;
